@@ -1,0 +1,5 @@
+"""Lets ``python -m mivrat`` do what the ``mivrat`` command does."""
+
+from mivrat.cli import main
+
+main()

@@ -1,0 +1,310 @@
+"""The headless commands; the window is opened from here too, and only then is the interface toolkit loaded."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import signal
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, NoReturn
+
+from mivrat import __version__
+from mivrat.core.errors import InputError
+
+DONE, NOT_HELD, BAD_INPUT, STOPPED = 0, 1, 2, 130
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        self.exit(BAD_INPUT, f"{self.prog}: {message}. See '{self.prog} --help'\n")
+
+
+def _whole(least: int) -> Any:
+    def number(text: str) -> int:
+        if not text.isascii() or not text.isdigit() or int(text) < least:
+            raise argparse.ArgumentTypeError(f"{text!r} is not a whole number of at least {least}")
+        return int(text)
+
+    return number
+
+
+def _ks(text: str) -> list[int]:
+    return sorted({_whole(1)(part.strip()) for part in text.split(",")})
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser(
+        prog="mivrat",
+        description="Finds out how good a trained image classifier is, where it fails, and why. Without a command it opens the window.",
+    )
+    parser.add_argument("--version", action="version", version=f"mivrat {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=_Parser)
+
+    commands.add_parser("demo", help="open the demonstration study")
+    opening = commands.add_parser("open", help="open a study")
+    opening.add_argument("study", type=Path, metavar="FILE.mivrat")
+
+    evaluating = commands.add_parser("evaluate", help="score images and write the figures")
+    evaluating.add_argument("--model", type=Path, required=True, metavar="M.onnx")
+    evaluating.add_argument(
+        "--images",
+        type=Path,
+        required=True,
+        metavar="DIR|TABLE",
+        help="one folder per class, or a table with path and label columns",
+    )
+    evaluating.add_argument(
+        "--classes", type=Path, required=True, metavar="FILE", help="class names in the model's order"
+    )
+    evaluating.add_argument(
+        "--recipe",
+        type=Path,
+        metavar="R.toml",
+        help="the preprocessing; guessed from the model's input, and said so, where it is not given",
+    )
+    evaluating.add_argument("--out", type=Path, required=True, metavar="DIR")
+    evaluating.add_argument(
+        "--study", type=Path, metavar="FILE.mivrat", help="keep the run in a study; a stopped run goes on from there"
+    )
+    evaluating.add_argument("--batch", type=_whole(1), default=32, metavar="N")
+    evaluating.add_argument("--threads", type=_whole(1), default=0, metavar="N")
+    evaluating.add_argument("--top", type=_ks, metavar="1,3,5")
+    evaluating.add_argument(
+        "--seed",
+        type=_whole(0),
+        default=0,
+        metavar="N",
+        help="for figures that draw at random; none of the present ones do",
+    )
+    evaluating.add_argument(
+        "--require",
+        action="append",
+        default=[],
+        metavar="'top1 >= 0.9'",
+        help="exit with 1 where this does not hold; may be repeated",
+    )
+
+    listing = commands.add_parser("layers", help="list the layers a heatmap can be taken from")
+    listing.add_argument("model", type=Path, metavar="M.onnx")
+    listing.add_argument("--recipe", type=Path, metavar="R.toml")
+    listing.add_argument("--json", action="store_true")
+
+    mapping = commands.add_parser("heatmap", help="write heatmaps of single images")
+    mapping.add_argument("--model", type=Path, required=True, metavar="M.onnx")
+    mapping.add_argument("--recipe", type=Path, metavar="R.toml")
+    mapping.add_argument("--image", type=Path, required=True, nargs="+", action="extend", metavar="FILE")
+    mapping.add_argument("--classes", type=Path, metavar="FILE")
+    mapping.add_argument("--layer", metavar="TENSOR")
+    mapping.add_argument("--target", default="predicted", metavar="predicted|CLASS|A:B")
+    mapping.add_argument("--method", default="gradient", metavar="gradient|elementwise|signed")
+    mapping.add_argument("--out", type=Path, required=True, metavar="DIR")
+    return parser
+
+
+def _say(text: str) -> None:
+    print(text, file=sys.stderr)
+
+
+class _ProgressLine:
+    """Progress on standard error: one line kept up to date on a terminal, a line now and then elsewhere."""
+
+    def __init__(self) -> None:
+        self._live = sys.stderr.isatty()
+        self._tenth = -1
+
+    def show(self, done: int, total: int, sentence: str) -> None:
+        if self._live:
+            sys.stderr.write(f"\r\033[K{sentence}" + ("\n" if done >= total else ""))
+            sys.stderr.flush()
+        elif total and done * 10 // total != self._tenth:
+            self._tenth = done * 10 // total
+            _say(sentence)
+
+
+@contextmanager
+def _stoppable() -> Iterator[Any]:
+    """Ctrl-C and a polite kill ask the job to end after the batch in hand."""
+    from mivrat.core.running.job import StopSignal
+
+    stop = StopSignal()
+    before = {which: signal.signal(which, lambda *_: stop.stop()) for which in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield stop
+    finally:
+        for which, handler in before.items():
+            signal.signal(which, handler)
+
+
+def _evaluate(args: argparse.Namespace) -> int:
+    from mivrat.core.figures.summary import sensible_ks
+    from mivrat.core.models.onnx_model import OnnxModel
+    from mivrat.core.pictures.classes import read_class_list
+    from mivrat.core.pictures.image_sets import read_image_set
+    from mivrat.core.pictures.recipe import read_recipe
+    from mivrat.core.reporting.requirements import parse_requirement
+    from mivrat.core.reporting.results import write_results
+    from mivrat.core.running.answers import judge
+    from mivrat.core.running.evaluation import Evaluation
+    from mivrat.core.study.study import Study
+
+    classes = read_class_list(args.classes)
+    requirements = [parse_requirement(text, classes) for text in args.require]
+    recipe = read_recipe(args.recipe) if args.recipe else None
+    model = OnnxModel(args.model, recipe, len(classes), args.threads)
+    for remark in model.remarks:
+        _say(f"mivrat: {args.model.name}: {remark}")
+    image_set = read_image_set(args.images, classes)
+    if args.out.exists() and not args.out.is_dir():
+        raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+    study = None
+    if args.study:
+        study = Study.open(args.study) if args.study.exists() else Study.create(args.study, classes)
+        if study.classes != classes:
+            raise InputError(
+                f"was made for {len(study.classes)} other classes or another order than {args.classes}",
+                where=args.study,
+                mend="use a new study for another class list",
+            )
+    evaluation = Evaluation(model, image_set, study)
+    line = _ProgressLine()
+    with _stoppable() as stop:
+        for progress in evaluation.run(stop, args.batch, args.threads):
+            line.show(progress.done, progress.total, progress.sentence())
+    judged = judge(evaluation.answers, [item.label for item in image_set.items])
+    stopped = len(evaluation.answers.pending) > 0
+    ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
+    wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
+    figures = judged.figures(wanted)
+    written = write_results(
+        args.out, judged, None if stopped else figures, image_set.items, classes, evaluation.answers.reasons
+    )
+    counts = judged.counts()
+    if study:
+        study.close()
+    for index, reason in evaluation.answers.reasons.items():
+        _say(f"mivrat: not read: {image_set.items[index].path}: {reason}")
+    if stopped:
+        _say(
+            f"mivrat: stopped after {counts.listed - counts.pending} of {counts.listed} images; what was done is in {args.out}"
+            + (f" and {args.study}; the same command goes on from there" if args.study else "")
+        )
+        return STOPPED
+    top1 = figures.top_k[1]
+    if top1.value is not None and top1.low is not None and top1.high is not None:
+        print(f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total})")
+    else:
+        print("no labelled image was scored: there are predictions, but no figures")
+    print(
+        f"listed {counts.listed}, evaluated {counts.evaluated}, unreadable {counts.unreadable}, unlabelled {counts.unlabelled}, failed {counts.failed}"
+    )
+    print("written: " + ", ".join(str(path) for path in written))
+    outcomes = [requirement.against(figures) for requirement in requirements]
+    for outcome in outcomes:
+        print(outcome.sentence())
+    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+
+
+def _maker(model_path: Path, recipe_path: Path | None, classes: int | None) -> Any:
+    from mivrat.core.evidence.maps import HeatmapMaker
+    from mivrat.core.models.onnx_model import OnnxModel
+    from mivrat.core.pictures.recipe import read_recipe
+
+    model = OnnxModel(model_path, read_recipe(recipe_path) if recipe_path else None, classes)
+    for remark in model.remarks:
+        _say(f"mivrat: {model_path.name}: {remark}")
+    return HeatmapMaker(model)
+
+
+def _layers(args: argparse.Namespace) -> int:
+    layers = _maker(args.model, args.recipe, None).layers
+    if args.json:
+        print(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
+        return DONE
+    width = max([len(layer.tensor) for layer in layers], default=0)
+    for layer in layers:
+        shape = " × ".join(str(n) for n in layer.shape)
+        print(
+            f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {'default' if layer.default else 'yes' if layer.heatmap else 'no: ' + str(layer.reason)}"
+        )
+    return DONE
+
+
+def _heatmap(args: argparse.Namespace) -> int:
+    from mivrat.core.evidence.export import write_heatmaps
+    from mivrat.core.evidence.maps import METHODS, target_from_text
+    from mivrat.core.pictures.classes import ClassMatcher, read_class_list
+
+    if args.method not in METHODS:
+        raise InputError(
+            f"{args.method!r} is not a method this version has",
+            where="--method",
+            mend=f"use one of {', '.join(METHODS)}",
+        )
+    classes = read_class_list(args.classes) if args.classes else None
+    for path in args.image:
+        if not path.is_file():
+            raise InputError("there is no such image file", where=path, mend="name image files")
+    maker = _maker(args.model, args.recipe, len(classes) if classes else None)
+    names = classes or [str(i) for i in range(maker.model.class_count)]
+    target = target_from_text(args.target, ClassMatcher(names).target)
+    layer = maker.layer(args.layer)
+    unreadable, line = 0, _ProgressLine()
+    with _stoppable() as stop:
+        for done, made in enumerate(write_heatmaps(maker, args.image, args.out, layer, target, args.method), 1):
+            line.show(done, len(args.image), f"{done} of {len(args.image)}")
+            if isinstance(made.problem, str):
+                unreadable += 1
+                _say(f"mivrat: not read: {made.path}: {made.problem}")
+            else:
+                against = f" rather than {names[made.target.against]}" if made.target.against is not None else ""
+                note = "; the map is all zero" if made.peak == 0 else ""
+                print(
+                    f"{made.written}: for {names[made.target.of]}{against}, layer {layer.tensor} ({layer.grid[0]} × {layer.grid[1]}), peak {made.peak:.4g}{note}"
+                )
+            if stop.stopped and done < len(args.image):
+                _say(f"mivrat: stopped after {done} of {len(args.image)} images; their files are in {args.out}")
+                return STOPPED
+    return BAD_INPUT if unreadable else DONE
+
+
+def _window(command: str | None, study: Path | None) -> int:
+    try:
+        from mivrat.ui.application import run
+    except ImportError as error:
+        raise InputError(
+            f"the window cannot be opened ({error})",
+            where="mivrat",
+            mend="install the system libraries that 'make demo' names; evaluate, layers and heatmap work without",
+        ) from error
+    return run(command, study)
+
+
+def run_command(arguments: Sequence[str]) -> int:
+    """Run one command and return its exit code; InputError goes through."""
+    args = _parser().parse_args(arguments)
+    if args.command == "evaluate":
+        return _evaluate(args)
+    if args.command == "layers":
+        return _layers(args)
+    if args.command == "heatmap":
+        return _heatmap(args)
+    return _window(args.command, getattr(args, "study", None))
+
+
+def main() -> NoReturn:
+    """The ``mivrat`` command."""
+    try:
+        code = run_command(sys.argv[1:])
+    except InputError as error:
+        _say(f"mivrat: {error.line()}")
+        code = BAD_INPUT
+    except KeyboardInterrupt:
+        code = STOPPED
+    except BrokenPipeError:
+        code = DONE  # whoever read the output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    sys.exit(code)

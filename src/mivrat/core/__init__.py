@@ -1,0 +1,1 @@
+"""The job itself: everything Mivrat works out, with no window."""

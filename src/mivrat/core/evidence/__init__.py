@@ -1,0 +1,1 @@
+"""Heatmaps through the reverse pass of an ONNX graph."""

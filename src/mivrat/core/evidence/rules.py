@@ -1,0 +1,536 @@
+"""The derivative table: one short rule per ONNX operator that emits the gradient of its inputs as ONNX nodes.
+
+A rule gets a ``Step`` (one forward node and the gradient ``g`` of its output) and returns the gradient of each input
+it was asked for, by position; for one-input operators just that gradient.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import onnx
+from numpy.typing import NDArray
+
+from mivrat.core.evidence.emit import Emitter, Value
+from mivrat.core.evidence.graph import GraphView, attributes_of
+
+
+class NoRule(Exception):
+    """An operator, or this use of it, that the reverse pass cannot differentiate; the message says which."""
+
+
+@dataclass
+class Step:
+    """One forward node on the way back."""
+
+    view: GraphView
+    emit: Emitter
+    node: onnx.NodeProto
+    gradients: list[Value | None]
+    needed: set[int]
+    extra_outputs: dict[str, list[str]]
+    attributes: dict[str, Any] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.attributes = attributes_of(self.node)
+
+    @property
+    def g(self) -> Value:
+        """The gradient of the first output."""
+        if self.gradients[0] is None:
+            raise NoRule(f"{self.node.op_type}: only a further output is used")
+        return self.gradients[0]
+
+    @property
+    def x(self) -> Value:
+        return self.emit.value(self.node.input[0])
+
+    @property
+    def y(self) -> Value:
+        return self.emit.value(self.node.output[0])
+
+    def shape(self, position: int) -> tuple[int, ...]:
+        return self.view.shapes[self.node.input[position]]
+
+    @property
+    def out_shape(self) -> tuple[int, ...]:
+        return self.view.shapes[self.node.output[0]]
+
+    def has(self, position: int) -> bool:
+        return position < len(self.node.input) and bool(self.node.input[position])
+
+    def constant(self, position: int) -> NDArray[Any] | None:
+        """The value of an input that does not depend on the image, or None."""
+        return self.view.values.get(self.node.input[position]) if self.has(position) else None
+
+    def only_first(self) -> None:
+        if self.needed - {0}:
+            raise NoRule(f"{self.node.op_type} with an image-dependent {_NAMES.get(self.node.op_type, 'second input')}")
+
+    def axes(self, rank: int) -> list[int]:
+        """Reduction axes from the attribute or the second input; all where neither is given."""
+        given = self.attributes.get("axes")
+        if given is None and self.has(1):
+            found = self.constant(1)
+            if found is None:
+                raise NoRule(f"{self.node.op_type} over axes that depend on the image")
+            given = found.tolist()
+        if not given:
+            return [] if self.attributes.get("noop_with_empty_axes") else list(range(rank))
+        return sorted(int(a) % rank for a in given)
+
+
+_NAMES = {"Conv": "kernel", "BatchNormalization": "scale", "Clip": "bound"}
+Gradients = Value | dict[int, Value]
+Rule = Callable[[Step], Gradients]
+
+
+def _add(s: Step) -> Gradients:
+    return {i: s.emit.unbroadcast(s.g, s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
+
+
+def _sub(s: Step) -> Gradients:
+    return {i: s.emit.unbroadcast(-s.g if i else s.g, s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
+
+
+def _mul(s: Step) -> Gradients:
+    return {
+        i: s.emit.unbroadcast(s.g * s.emit.value(s.node.input[1 - i]), s.out_shape, s.node.input[i], s.shape(i))
+        for i in s.needed
+    }
+
+
+def _div(s: Step) -> Gradients:
+    b = s.emit.value(s.node.input[1])
+    return {
+        i: s.emit.unbroadcast(s.g / b if i == 0 else -(s.g * s.y / b), s.out_shape, s.node.input[i], s.shape(i))
+        for i in s.needed
+    }
+
+
+def _clip(s: Step) -> Gradients:
+    s.only_first()
+    out = s.g
+    for position, name in ((1, "min"), (2, "max")):
+        bound: Value | float
+        if name in s.attributes:
+            bound = float(s.attributes[name])
+        elif s.has(position):
+            bound = s.emit.value(s.node.input[position])
+        else:
+            continue
+        out = (s.y > bound if name == "min" else s.y < bound).where(out, 0.0)
+    return out
+
+
+def _hard_sigmoid(s: Step) -> Gradients:
+    inside = (s.y > 0.0).where((s.y < 1.0).where(s.g, 0.0), 0.0)
+    return inside * float(s.attributes.get("alpha", 0.2))
+
+
+def _hard_swish(s: Step) -> Gradients:
+    slope = (s.x > -3.0).where((s.x < 3.0).where(s.x * (1 / 3) + 0.5, 1.0), 0.0)
+    return s.g * slope
+
+
+def _prelu(s: Step) -> Gradients:
+    s.only_first()
+    return (s.x > 0.0).where(s.g, s.g * s.emit.value(s.node.input[1]))
+
+
+def _softmax(s: Step) -> Gradients:
+    rank = len(s.out_shape)
+    if s.view.opset >= 13:
+        axes = [s.attributes.get("axis", -1) % rank]
+    else:  # before version 13 everything from the axis on is one distribution
+        axes = list(range(s.attributes.get("axis", 1) % rank, rank))
+    return s.y * (s.g - s.emit.reduce_sum(s.g * s.y, axes))
+
+
+def _concat(s: Step) -> Gradients:
+    axis, start, out = s.attributes["axis"] % len(s.out_shape), 0, {}
+    for i in range(len(s.node.input)):
+        end = start + s.shape(i)[axis]
+        if i in s.needed:
+            out[i] = s.emit.slice(s.g, axis, start, end)
+        start = end
+    return out
+
+
+def _split(s: Step) -> Gradients:
+    parts = []
+    for name, gradient in zip(s.node.output, s.gradients, strict=True):
+        parts.append(gradient if gradient is not None else s.emit.node("ConstantOfShape", s.emit.shape_of(name)))
+    return s.emit.node("Concat", *parts, axis=s.attributes.get("axis", 0))
+
+
+def _settled(s: Step, name: str, position: int) -> list[int] | None:
+    """Whole numbers given as an attribute or as an input, None where not given; NoRule where they depend on the image."""
+    if name in s.attributes:
+        return list(s.attributes[name])
+    if not s.has(position):
+        return None
+    found = s.constant(position)
+    if found is None:
+        raise NoRule(f"{s.node.op_type} with {name} that depend on the image")
+    return [int(v) for v in found.ravel()]
+
+
+def _slice(s: Step) -> Gradients:
+    s.only_first()
+    shape = s.shape(0)
+    starts, ends = _settled(s, "starts", 1) or [], _settled(s, "ends", 2) or []
+    axes, steps = _settled(s, "axes", 3) or list(range(len(starts))), _settled(s, "steps", 4) or [1] * len(starts)
+    before, after = [0] * len(shape), [0] * len(shape)
+    for start, end, axis, step in zip(starts, ends, axes, steps, strict=True):
+        size = shape[axis]
+        taken = range(size)[slice(start, None if end < -size else end, step)]
+        if step != 1:
+            raise NoRule("Slice with steps")
+        before[axis], after[axis] = taken.start, size - taken.stop
+    return s.emit.pad(s.g, before, after)
+
+
+def _pad(s: Step) -> Gradients:
+    s.only_first()
+    shape, pads = s.shape(0), _settled(s, "pads", 1) or []
+    axes = _settled(s, "axes", 3) or list(range(len(shape)))
+    if s.attributes.get("mode", "constant") != "constant" or min(pads, default=0) < 0:
+        raise NoRule("Pad that mirrors, repeats or crops")
+    out = s.g
+    for i, axis in enumerate(axes):
+        if pads[i] or pads[i + len(axes)]:
+            out = s.emit.slice(out, axis, pads[i], pads[i] + shape[axis])
+    return out
+
+
+def _pow(s: Step) -> Gradients:
+    s.only_first()
+    exponent = s.constant(1)
+    if exponent is None or exponent.size != 1:
+        raise NoRule("Pow with an exponent that is not one constant number")
+    power = float(exponent.ravel()[0])
+    return s.g * s.emit.node("Pow", s.x, s.emit.floats(power - 1)) * power
+
+
+def _elu(s: Step) -> Gradients:
+    alpha = float(s.attributes.get("alpha", 1.0))
+    return (s.x > 0.0).where(s.g, s.g * (s.y + alpha))
+
+
+def _reduce_sum(s: Step) -> Gradients:
+    s.only_first()
+    axes = s.axes(len(s.shape(0)))
+    if 0 in axes:
+        raise NoRule("ReduceSum over the images of a batch")
+    g = s.g if s.attributes.get("keepdims", 1) or not axes else s.emit.unsqueeze(s.g, axes)
+    return s.emit.expand_like(g, s.node.input[0])
+
+
+def _reduce_mean(s: Step) -> Gradients:
+    s.only_first()
+    shape = s.shape(0)
+    axes = s.axes(len(shape))
+    g = s.g if s.attributes.get("keepdims", 1) or not axes else s.emit.unsqueeze(s.g, axes)
+    count = int(np.prod([shape[a] for a in axes], dtype=np.int64))
+    if 0 in axes:
+        raise NoRule("ReduceMean over the images of a batch")
+    return s.emit.expand_like(g * (1.0 / count), s.node.input[0])
+
+
+def _reshaped(s: Step) -> Gradients:
+    s.only_first()
+    return s.emit.reshape_like(s.g, s.node.input[0])
+
+
+def _transpose(s: Step) -> Gradients:
+    order = s.attributes.get("perm", list(reversed(range(len(s.out_shape)))))
+    return s.emit.node("Transpose", s.g, perm=[order.index(i) for i in range(len(order))])
+
+
+def _gemm(s: Step) -> Gradients:
+    a, b = s.emit.value(s.node.input[0]), s.emit.value(s.node.input[1])
+    turned_a, turned_b, alpha = (
+        s.attributes.get("transA", 0),
+        s.attributes.get("transB", 0),
+        float(s.attributes.get("alpha", 1.0)),
+    )
+    nothing = s.emit.floats([0.0])  # older versions insist on the third input
+
+    def product(left: Value, right: Value, turn_left: int, turn_right: int) -> Value:
+        return s.emit.node("Gemm", left, right, nothing, transA=turn_left, transB=turn_right, alpha=alpha)
+
+    out = {}
+    if 0 in s.needed:
+        out[0] = product(b, s.g, turned_b, 1) if turned_a else product(s.g, b, 0, 1 - turned_b)
+    if 1 in s.needed:
+        out[1] = product(s.g, a, 1, turned_a) if turned_b else product(a, s.g, 1 - turned_a, 0)
+    if 2 in s.needed:
+        out[2] = s.emit.unbroadcast(
+            s.g * float(s.attributes.get("beta", 1.0)), s.out_shape, s.node.input[2], s.shape(2)
+        )
+    return out
+
+
+def _swap_last(emit: Emitter, value: Value, rank: int) -> Value:
+    return emit.node("Transpose", value, perm=[*range(rank - 2), rank - 1, rank - 2])
+
+
+def _matmul(s: Step) -> Gradients:
+    shapes = [s.shape(0), s.shape(1)]
+    a, b, g = s.emit.value(s.node.input[0]), s.emit.value(s.node.input[1]), s.g
+    full = list(s.out_shape)
+    if len(shapes[0]) == 1:  # a vector on the left is a one-row matrix, one on the right a one-column matrix
+        a, shapes[0], full = (
+            s.emit.unsqueeze(a, [0]),
+            (1, *shapes[0]),
+            [*full[:-1], 1, full[-1]] if len(shapes[1]) > 1 else [1, *full],
+        )
+        g = s.emit.unsqueeze(g, [len(full) - 2])
+    if len(shapes[1]) == 1:
+        b, shapes[1], full = s.emit.unsqueeze(b, [1]), (*shapes[1], 1), [*full, 1]
+        g = s.emit.unsqueeze(g, [len(full) - 1])
+    out = {}
+    for i in s.needed:
+        if i == 0:
+            raw, raw_shape = (
+                s.emit.node("MatMul", g, _swap_last(s.emit, b, len(shapes[1]))),
+                [*full[:-1], shapes[0][-1]],
+            )
+        else:
+            raw, raw_shape = (
+                s.emit.node("MatMul", _swap_last(s.emit, a, len(shapes[0])), g),
+                [*full[:-2], *shapes[1][-2:]],
+            )
+        extra = len(raw_shape) - len(shapes[i])
+        axes = list(range(extra)) + [
+            j + extra for j, n in enumerate(shapes[i][:-2]) if n == 1 and raw_shape[j + extra] != 1
+        ]
+        out[i] = s.emit.reshape_like(s.emit.reduce_sum(raw, axes), s.node.input[i])
+    return out
+
+
+def _batch_normalization(s: Step) -> Gradients:
+    s.only_first()
+    if s.attributes.get("training_mode"):
+        raise NoRule("BatchNormalization in training mode")
+    scale, variance = s.constant(1), s.constant(4)
+    if scale is None or variance is None:
+        raise NoRule("BatchNormalization with image-dependent statistics")
+    factor = scale.astype(np.float64) / np.sqrt(variance.astype(np.float64) + s.attributes.get("epsilon", 1e-5))
+    return s.g * s.emit.floats(factor.reshape(-1, *[1] * (len(s.out_shape) - 2)))
+
+
+@dataclass(frozen=True)
+class Window:
+    """A sliding window over the spatial axes: sizes per axis, padding before and after resolved to numbers."""
+
+    kernel: list[int]
+    strides: list[int]
+    dilations: list[int]
+    before: list[int]
+    after: list[int]
+    size_in: list[int]
+    size_out: list[int]
+
+    @property
+    def extent(self) -> list[int]:
+        return [(k - 1) * d + 1 for k, d in zip(self.kernel, self.dilations, strict=True)]
+
+    def back_padding(self) -> tuple[list[int], list[int]]:
+        """``pads`` and ``output_padding`` with which ConvTranspose gives back exactly the input's size."""
+        after, extra = [], []
+        for n, out, e, stride, pad in zip(
+            self.size_in, self.size_out, self.extent, self.strides, self.before, strict=True
+        ):
+            missing = n - ((out - 1) * stride + e - pad)
+            after.append(max(0, -missing))
+            extra.append(max(0, missing))
+        return [*self.before, *after], extra
+
+
+def window_of(s: Step, kernel: list[int]) -> Window:
+    """The window of a Conv or pooling node."""
+    axes = len(kernel)
+    strides = list(s.attributes.get("strides", [1] * axes))
+    dilations = list(s.attributes.get("dilations", [1] * axes))
+    size_in, size_out = list(s.shape(0)[2:]), list(s.out_shape[2:])
+    automatic = s.attributes.get("auto_pad", "NOTSET")
+    pads = list(s.attributes.get("pads", [0] * 2 * axes))
+    before, after = pads[:axes], pads[axes:]
+    if automatic == "VALID":
+        before, after = [0] * axes, [0] * axes
+    elif automatic.startswith("SAME"):
+        for i in range(axes):
+            total = max(0, (size_out[i] - 1) * strides[i] + (kernel[i] - 1) * dilations[i] + 1 - size_in[i])
+            small, large = total // 2, total - total // 2
+            before[i], after[i] = (small, large) if automatic == "SAME_UPPER" else (large, small)
+    return Window(kernel, strides, dilations, before, after, size_in, size_out)
+
+
+def _conv(s: Step) -> Gradients:
+    s.only_first()
+    weight, weight_shape = s.constant(1), s.shape(1)
+    window, groups = window_of(s, list(weight_shape[2:])), s.attributes.get("group", 1)
+    # What the transposed padding of a stride-1 convolution comes to; negative where it was padded beyond its own reach.
+    pads = [e - 1 - p for e, p in zip(window.extent * 2, [*window.before, *window.after], strict=True)]
+    if weight is not None and all(n == 1 for n in window.strides) and min(pads, default=0) >= 0:
+        out_per, in_per = weight_shape[0] // groups, weight_shape[1]
+        turned = (
+            weight.reshape(groups, out_per, in_per, *weight_shape[2:])
+            .swapaxes(1, 2)
+            .reshape(groups * in_per, out_per, *weight_shape[2:])
+        )
+        flipped = turned[(slice(None), slice(None), *[slice(None, None, -1)] * len(window.kernel))]
+        return s.emit.node(
+            "Conv",
+            s.g,
+            s.emit.floats(flipped),
+            kernel_shape=window.kernel,
+            dilations=window.dilations,
+            group=groups,
+            pads=pads,
+        )
+    pads, extra = window.back_padding()
+    return s.emit.node(
+        "ConvTranspose",
+        s.g,
+        s.node.input[1],
+        kernel_shape=window.kernel,
+        strides=window.strides,
+        dilations=window.dilations,
+        group=groups,
+        pads=pads,
+        output_padding=extra,
+    )
+
+
+def _spread(s: Step, window: Window, parts: Value, weight: NDArray[Any]) -> Value:
+    """Lay values (N*C x m x out...) back on the input through ``weight`` (m x 1 x kernel...), adding where they overlap."""
+    pads, extra = window.back_padding()
+    laid = s.emit.node(
+        "ConvTranspose",
+        parts,
+        s.emit.floats(weight),
+        kernel_shape=window.kernel,
+        strides=window.strides,
+        dilations=window.dilations,
+        pads=pads,
+        output_padding=extra,
+    )
+    return s.emit.reshape_like(laid, s.node.input[0])
+
+
+def _offsets(window: Window) -> list[NDArray[np.int64]]:
+    """For each spatial axis, the input position of every (output position, kernel offset): size_out x kernel."""
+    return [
+        np.arange(out)[:, None] * stride - pad + np.arange(k)[None, :] * d
+        for out, k, stride, d, pad in zip(
+            window.size_out, window.kernel, window.strides, window.dilations, window.before, strict=True
+        )
+    ]
+
+
+def _average_pool(s: Step) -> Gradients:
+    window = window_of(s, list(s.attributes["kernel_shape"]))
+    counts = np.ones(window.size_out, np.float64)
+    for axis, at in enumerate(_offsets(window)):
+        # Padding counts where the node says so, but never what a rounded-up last window reaches beyond it.
+        first, last = (
+            (-window.before[axis], window.size_in[axis] + window.after[axis])
+            if s.attributes.get("count_include_pad")
+            else (0, window.size_in[axis])
+        )
+        along = np.count_nonzero((at >= first) & (at < last), axis=1)
+        counts *= along.reshape([-1 if i == axis else 1 for i in range(counts.ndim)])
+    single = s.emit.reshape(s.g, [-1, 1, *window.size_out]) * s.emit.floats(1.0 / counts[None, None])
+    return _spread(s, window, single, np.ones((1, 1, *window.kernel)))
+
+
+def _max_pool(s: Step) -> Gradients:
+    """The gradient goes to the one input that each maximum was taken from (its index, as the runtime reports it)."""
+    window = window_of(s, list(s.attributes["kernel_shape"]))
+    if len(window.kernel) != 2 or s.attributes.get("storage_order"):
+        raise NoRule("MaxPool over other than two axes, or in column order")
+    indices = s.extra_outputs.setdefault(s.node.output[0], [])
+    if not indices:
+        indices.append(s.node.output[1] if len(s.node.output) > 1 and s.node.output[1] else s.emit.fresh())
+    height, width = window.size_in
+    area = s.emit.integers(height * width)
+    flat = s.emit.value(indices[0])
+    local = s.emit.reshape(flat - flat / area * area, [-1, 1, *window.size_out])
+    rows, columns = _offsets(window)
+    inside = (rows >= 0) & (rows < height), (columns >= 0) & (columns < width)
+    place = rows[:, None, :, None] * width + columns[None, :, None, :]
+    place = np.where(inside[0][:, None, :, None] & inside[1][None, :, None, :], place, -1)
+    k = window.kernel[0] * window.kernel[1]
+    taken = s.emit.node("Equal", local, s.emit.integers(place.reshape(*window.size_out, k).transpose(2, 0, 1)[None]))
+    parts = s.emit.cast_float(taken) * s.emit.reshape(s.g, [-1, 1, *window.size_out])
+    return _spread(s, window, parts, np.eye(k).reshape(k, 1, *window.kernel))
+
+
+def _global_average_pool(s: Step) -> Gradients:
+    return s.emit.expand_like(s.g * (1.0 / int(np.prod(s.shape(0)[2:]))), s.node.input[0])
+
+
+RULES: dict[str, Rule] = {
+    # elementwise
+    "Identity": lambda s: s.g,
+    "Dropout": lambda s: s.g,
+    "Cast": lambda s: s.g,
+    "Relu": lambda s: s.g * s.emit.node("Sign", s.y),
+    "LeakyRelu": lambda s: (s.x > 0.0).where(s.g, s.g * float(s.attributes.get("alpha", 0.01))),
+    "PRelu": _prelu,
+    "Clip": _clip,
+    "Sigmoid": lambda s: s.g * s.y * (1.0 - s.y),
+    "HardSigmoid": _hard_sigmoid,
+    "HardSwish": _hard_swish,
+    "Tanh": lambda s: s.g * (1.0 - s.y * s.y),
+    "Exp": lambda s: s.g * s.y,
+    "Log": lambda s: s.g / s.x,
+    "Sqrt": lambda s: s.g / (s.y * 2.0),
+    "Neg": lambda s: -s.g,
+    "Softplus": lambda s: s.g * s.emit.node("Sigmoid", s.x),
+    "Erf": lambda s: s.g * s.emit.node("Exp", -(s.x * s.x)) * float(2 / np.sqrt(np.pi)),
+    "Abs": lambda s: s.g * s.emit.node("Sign", s.x),
+    "Elu": _elu,
+    "Pow": _pow,
+    # arithmetic with broadcasting
+    "Add": _add,
+    "Sum": _add,
+    "Sub": _sub,
+    "Mul": _mul,
+    "Div": _div,
+    # moving values about
+    "Concat": _concat,
+    "Split": _split,
+    "Slice": _slice,
+    "Pad": _pad,
+    "Flatten": _reshaped,
+    "Reshape": _reshaped,
+    "Squeeze": _reshaped,
+    "Unsqueeze": _reshaped,
+    "Transpose": _transpose,
+    # sums over windows and axes
+    "Conv": _conv,
+    "BatchNormalization": _batch_normalization,
+    "MaxPool": _max_pool,
+    "AveragePool": _average_pool,
+    "GlobalAveragePool": _global_average_pool,
+    "ReduceMean": _reduce_mean,
+    "ReduceSum": _reduce_sum,
+    "Gemm": _gemm,
+    "MatMul": _matmul,
+    "Softmax": _softmax,
+}
+
+
+def rule_for(node: onnx.NodeProto) -> Rule:
+    """The rule of a node's operator; NoRule, naming it, where there is none."""
+    if node.domain not in ("", "ai.onnx") or node.op_type not in RULES:
+        name = f"{node.domain}.{node.op_type}" if node.domain not in ("", "ai.onnx") else node.op_type
+        raise NoRule(name)
+    return RULES[node.op_type]

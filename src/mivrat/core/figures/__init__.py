@@ -1,0 +1,1 @@
+"""Figures as pure functions of arrays."""

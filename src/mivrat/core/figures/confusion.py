@@ -1,0 +1,80 @@
+"""The confusion matrix and every figure that follows from its counts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import sqrt
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.figures.intervals import Proportion, proportion
+
+Counts = NDArray[np.int64]
+
+
+def confusion_matrix(labels: NDArray[np.integer], predicted: NDArray[np.integer], classes: int) -> Counts:
+    """Counts, K x K: rows are labels, columns predictions, in class-list order."""
+    flat = np.asarray(labels, np.int64) * classes + np.asarray(predicted, np.int64)
+    return np.bincount(flat, minlength=classes * classes).reshape(classes, classes)
+
+
+@dataclass(frozen=True)
+class ClassFigures:
+    """What the confusion matrix says of one class; F1 is None where it has neither labels nor predictions."""
+
+    support: int
+    predicted: int
+    true_positive: int
+    precision: Proportion
+    recall: Proportion
+    f1: float | None
+
+
+@dataclass(frozen=True)
+class Averages:
+    """Averages over classes with support; an undefined value counts as 0 and is counted in ``undefined_*``.
+
+    All are None without any image; kappa and MCC also where chance agreement is complete (their denominator is 0).
+    """
+
+    balanced_accuracy: float | None
+    macro_precision: float | None
+    macro_recall: float | None
+    macro_f1: float | None
+    weighted_f1: float | None
+    cohen_kappa: float | None
+    mcc: float | None
+    undefined_precision: int
+
+
+def class_figures(matrix: Counts) -> list[ClassFigures]:
+    """Precision TP/(TP+FP), recall TP/(TP+FN) with Wilson intervals and F1 2TP/(2TP+FP+FN), class by class."""
+    support, predicted, hits = matrix.sum(axis=1), matrix.sum(axis=0), np.diagonal(matrix)
+    found = []
+    for s, p, t in zip(support.tolist(), predicted.tolist(), hits.tolist(), strict=True):
+        found.append(ClassFigures(s, p, t, proportion(t, p), proportion(t, s), 2 * t / (s + p) if s + p else None))
+    return found
+
+
+def averages(matrix: Counts) -> Averages:
+    """Macro, weighted and balanced averages, Cohen's kappa (Cohen 1960), multiclass MCC (Gorodkin 2004)."""
+    total = int(matrix.sum())
+    if total == 0:
+        return Averages(None, None, None, None, None, None, None, 0)
+    figures = [c for c in class_figures(matrix) if c.support]
+    recall = sum(c.true_positive / c.support for c in figures) / len(figures)
+    f1 = [c.f1 or 0.0 for c in figures]
+    support, predicted = matrix.sum(axis=1).astype(float), matrix.sum(axis=0).astype(float)
+    agreed, by_chance = float(np.trace(matrix)) / total, float(support @ predicted) / total**2
+    spread = (total**2 - float(predicted @ predicted)) * (total**2 - float(support @ support))
+    return Averages(
+        balanced_accuracy=recall,
+        macro_precision=sum(c.precision.value or 0.0 for c in figures) / len(figures),
+        macro_recall=recall,
+        macro_f1=sum(f1) / len(figures),
+        weighted_f1=sum(f * c.support for f, c in zip(f1, figures, strict=True)) / total,
+        cohen_kappa=(agreed - by_chance) / (1 - by_chance) if by_chance < 1 else None,
+        mcc=(float(np.trace(matrix)) * total - float(support @ predicted)) / sqrt(spread) if spread > 0 else None,
+        undefined_precision=sum(c.precision.value is None for c in figures),
+    )

@@ -1,0 +1,54 @@
+"""Figures of whole probability rows: log loss, Brier score, and one-versus-rest ranking quality."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.stats import rankdata
+
+Probabilities = NDArray[np.float64]
+Labels = NDArray[np.integer]
+SMALLEST = 2.0**-52
+
+
+@dataclass(frozen=True)
+class LogLoss:
+    """Mean of -ln p(label); ``clipped`` counts the images whose p was raised to 2^-52."""
+
+    value: float
+    clipped: int
+
+
+def log_loss(probabilities: Probabilities, labels: Labels) -> LogLoss:
+    """Log loss in nats over N >= 1 images, p clipped to [2^-52, 1]."""
+    own = np.take_along_axis(probabilities, np.asarray(labels)[:, None], axis=1)[:, 0]
+    return LogLoss(float(-np.log(np.clip(own, SMALLEST, 1.0)).mean()), int(np.count_nonzero(own < SMALLEST)))
+
+
+def brier(probabilities: Probabilities, labels: Labels) -> float:
+    """Mean over images of the sum over classes of (p - y)^2 (Brier 1950), from 0 to 2."""
+    own = np.take_along_axis(probabilities, np.asarray(labels)[:, None], axis=1)[:, 0]
+    return float((np.einsum("nk,nk->n", probabilities, probabilities) - 2 * own + 1).mean())
+
+
+def auroc(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
+    """Area under the ROC curve as the Mann-Whitney statistic, ties by mid-rank; None without both kinds of images."""
+    hits = int(positive.sum())
+    misses = len(positive) - hits
+    if not hits or not misses:
+        return None
+    return float((rankdata(scores)[positive].sum() - hits * (hits + 1) / 2) / (hits * misses))
+
+
+def average_precision(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
+    """Sum over distinct thresholds of (R_n - R_{n-1}) P_n; None without positive images."""
+    if not positive.any():
+        return None
+    order = np.argsort(-scores, kind="stable")
+    ordered, hit = scores[order], positive[order]
+    last = np.flatnonzero(np.append(ordered[1:] != ordered[:-1], True))
+    hits = np.cumsum(hit)[last].astype(float)
+    precision, recall = hits / (last + 1), hits / hits[-1]
+    return float(np.sum(np.diff(recall, prepend=0.0) * precision))

@@ -1,0 +1,47 @@
+"""Files that are either wholly written or not at all, and their content hashes."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+from mivrat.core.errors import InputError
+
+
+def write_whole(path: Path, data: bytes | str) -> None:
+    """Write ``data`` beside ``path`` and rename it into place. InputError where that is impossible."""
+    content = data.encode("utf-8") if isinstance(data, str) else data
+    write_whole_with(path, lambda part: part.write_bytes(content))
+
+
+def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
+    """Let ``write`` fill a file beside ``path``, then rename it into place; on failure nothing is left behind."""
+    part: Path | None = None
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=f".part{path.suffix}", dir=path.parent)
+        os.close(handle)
+        part = Path(name)
+        write(part)
+        umask = os.umask(0)
+        os.umask(umask)
+        part.chmod(0o666 & ~umask)
+        part.replace(path)
+    except OSError as error:
+        raise InputError(
+            f"cannot be written ({error.strerror or error})",
+            where=path,
+            mend="choose a folder you may write to, with room left",
+        ) from error
+    finally:
+        if part is not None:
+            part.unlink(missing_ok=True)
+
+
+def sha256_of(path: Path) -> str:
+    """The SHA-256 of a file's content, in hexadecimal."""
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

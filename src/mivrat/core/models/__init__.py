@@ -1,0 +1,1 @@
+"""Models answer scores for a batch of prepared images."""

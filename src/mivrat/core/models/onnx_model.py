@@ -1,0 +1,169 @@
+"""An ONNX classifier run by ONNX Runtime on the CPU."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import onnx
+import onnxruntime as ort
+from numpy.typing import NDArray
+
+from mivrat.core.errors import InputError
+from mivrat.core.models import onnx_file
+from mivrat.core.models.scores import as_rows, column_count_fits
+from mivrat.core.pictures.recipe import Recipe, guess_recipe
+
+
+def new_session(model: str | bytes, threads: int = 0, where: object = "") -> ort.InferenceSession:
+    """An ONNX Runtime session on the CPU; InputError, with the runtime's reason, where the model cannot be loaded."""
+    options = ort.SessionOptions()
+    options.intra_op_num_threads = threads
+    options.log_severity_level = 4
+    try:
+        return ort.InferenceSession(model, options, providers=["CPUExecutionProvider"])
+    except Exception as error:
+        raise InputError(
+            f"the runtime cannot load the model ({short_reason(error)})",
+            where=where,
+            mend="export it again, with standard ONNX operators",
+        ) from error
+
+
+def short_reason(error: Exception) -> str:
+    """The telling part of a runtime's error message, on one line."""
+    text = re.sub(r"\[ONNXRuntimeError\] : \d+ : \w+ : ", "", " ".join(str(error).split()))
+    text = re.sub(r"/\S+/([\w.]+\.(?:cc|h):\d+)", r"\1", text)
+    return text[:220]
+
+
+class OnnxModel:
+    """A loaded classifier together with the recipe its images are prepared by.
+
+    ``recipe_is_guess`` tells that no recipe was given; ``remarks`` says in words what was chosen for the user.
+    """
+
+    def __init__(self, path: Path, recipe: Recipe | None = None, classes: int | None = None, threads: int = 0) -> None:
+        self.path = path
+        self.name = path.stem
+        self.threads = threads
+        self.remarks: list[str] = []
+        self.proto = onnx_file.load_onnx(path)
+        self.input = onnx_file.image_input(self.proto, recipe.tensor.input if recipe else "", path)
+        self.recipe_is_guess = recipe is None
+        if recipe is None:
+            shape = self.input.shape or (None, 3, None, None)
+            recipe = guess_recipe(shape, self.input.dtype)
+            self.remarks.append(
+                f"no recipe given; guessed: {recipe.summary()}, {recipe.tensor.order}, shorter side resized and centre cropped"
+            )
+        self.recipe = recipe
+        onnx_file.check_recipe_fits(self.input, recipe, path)
+        self.output = self._choose_output(classes)
+        self.session = new_session(str(path.resolve()), threads, path)
+        self.batch_limit = self.input.shape[0] if self.input.shape else None
+        self._probe(classes)
+
+    def _choose_output(self, classes: int | None) -> onnx_file.Port:
+        ports = onnx_file.outputs_of(self.proto)
+        listed = "; ".join(port.describe() for port in ports)
+        if self.recipe.tensor.output:
+            for port in ports:
+                if port.name == self.recipe.tensor.output:
+                    return port
+            raise InputError(
+                f"has no output '{self.recipe.tensor.output}'; its outputs: {listed}",
+                where=self.path,
+                mend="correct tensor.output in the recipe",
+            )
+        fits = onnx_file.fitting_outputs(self.proto, classes)
+        if not fits:
+            if classes is not None and (any_class := onnx_file.fitting_outputs(self.proto, None)):
+                raise InputError(
+                    f"the model's outputs are {'; '.join(p.describe() for p in any_class)}, the class list names {classes} classes",
+                    where=self.path,
+                    mend="use the class list this model was trained with",
+                )
+            raise InputError(
+                f"is not an image classifier: no output gives one score per class (outputs: {listed})",
+                where=self.path,
+                mend="name a model whose output is images x classes",
+            )
+        if len(fits) > 1:
+            self.remarks.append(
+                f"several outputs fit ({', '.join(p.name for p in fits)}); taken: {fits[0].name}; name another as tensor.output in the recipe"
+            )
+        return fits[0]
+
+    def sample_shape(self, images: int) -> tuple[int, ...]:
+        """The shape of a batch of so many prepared images; free sides that the recipe leaves open are 224."""
+        height, width = self.recipe.output_size() or (224, 224)
+        if self.recipe.tensor.order == "NCHW":
+            return images, self.recipe.channels, height, width
+        return images, height, width, self.recipe.channels
+
+    def _probe(self, classes: int | None) -> None:
+        """Run a made-up batch once, so that a model that cannot answer, or only one image at a time, is known now."""
+        sizes = [self.batch_limit] if self.batch_limit else [2, 1]
+        answer: NDArray[Any] | None = None
+        for images in sizes:
+            batch = np.zeros(self.sample_shape(images), self.recipe.tensor.dtype)
+            try:
+                answer = self.session.run([self.output.name], {self.input.name: batch})[0]
+            except Exception as error:
+                if images == sizes[-1]:
+                    raise InputError(
+                        f"the model does not run on a batch of shape {list(batch.shape)} ({short_reason(error)})",
+                        where=self.path,
+                        mend="check the recipe's size and order against the model's input",
+                    ) from error
+                continue
+            if answer.ndim and answer.shape[0] == images:
+                self.batch_limit = self.batch_limit or (None if images == 2 else 1)
+                break
+        if answer is None or answer.ndim == 0 or answer.shape[0] != (self.batch_limit or 2):
+            raise InputError(
+                f"is not an image classifier: output '{self.output.name}' does not give one row per image",
+                where=self.path,
+                mend="name a model whose output is images x classes",
+            )
+        rows = as_rows(answer)
+        if rows.ndim != 2:
+            raise InputError(
+                f"is not an image classifier: output '{self.output.name}' has shape {list(answer.shape)}, images x classes is needed",
+                where=self.path,
+                mend="name another output as tensor.output in the recipe, or another model",
+            )
+        self.columns = rows.shape[1]
+        if classes is not None and not column_count_fits(self.columns, classes):
+            raise InputError(
+                f"the model gives {self.columns} scores per image (output '{self.output.name}'), the class list names {classes} classes",
+                where=self.path,
+                mend="use the class list this model was trained with",
+            )
+        if classes is None and self.columns == 1:
+            self.remarks.append("one score column is read as two classes, 0 and 1")
+
+    @property
+    def class_count(self) -> int:
+        return 2 if self.columns == 1 else self.columns
+
+    def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
+        """Raw scores (images x columns) for prepared images; a model of fixed batch size gets padded pieces."""
+        limit = self.batch_limit
+        if limit is None:
+            return as_rows(self.session.run([self.output.name], {self.input.name: batch})[0])
+        pieces = []
+        for first in range(0, len(batch), limit):
+            piece = batch[first : first + limit]
+            fill = limit - len(piece)
+            full = np.concatenate([piece, np.repeat(piece[-1:], fill, axis=0)]) if fill else piece
+            pieces.append(as_rows(self.session.run([self.output.name], {self.input.name: full})[0])[: len(piece)])
+        return np.concatenate(pieces)
+
+
+def opset_of(model: onnx.ModelProto) -> int:
+    """The version of the standard operator set a model uses."""
+    return next((entry.version for entry in model.opset_import if entry.domain in ("", "ai.onnx")), 1)

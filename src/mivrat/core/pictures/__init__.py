@@ -1,0 +1,1 @@
+"""Image sets, class lists, decoding and recipes."""

@@ -1,0 +1,142 @@
+"""Class lists, and the matching of labels to classes."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from mivrat.core.errors import InputError
+
+
+def read_class_list(path: Path) -> list[str]:
+    """Read class names in model order from a text file (one a line), a JSON list, or a JSON object index -> name.
+
+    Raises InputError for an unreadable file, no names, an empty or doubled name, or indices with gaps.
+    """
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise InputError("is not UTF-8 text", where=path, mend="save the class list as UTF-8") from error
+    except OSError as error:
+        raise InputError(
+            f"the class list cannot be read ({error.strerror})",
+            where=path,
+            mend="name a text or JSON file with the class names",
+        ) from error
+    if path.suffix.lower() == ".json" or (text.lstrip()[:1] in ("[", "{") and _is_json(text)):
+        names = _from_json(text, path)
+    else:
+        names = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+        while names and not names[-1].strip():
+            names.pop()
+    if not names:
+        raise InputError(
+            "the class list is empty", where=path, mend="put one class name on each line, in the model's order"
+        )
+    for number, name in enumerate(names, 1):
+        if not name.strip():
+            raise InputError(
+                f"line {number} of the class list is empty", where=path, mend="name every class, or take the line out"
+            )
+    doubled = [name for name, count in Counter(names).items() if count > 1]
+    if doubled:
+        raise InputError(
+            f"the class list names {_some(doubled)} more than once",
+            where=path,
+            mend="give every class a name of its own",
+        )
+    return names
+
+
+def _is_json(text: str) -> bool:
+    try:
+        return isinstance(json.loads(text), list | dict)
+    except ValueError:
+        return False
+
+
+def _from_json(text: str, path: Path) -> list[str]:
+    try:
+        found = json.loads(text)
+    except ValueError as error:
+        raise InputError(
+            f"is not valid JSON ({error})", where=path, mend="give a list of names, or an object index -> name"
+        ) from error
+    if isinstance(found, dict):
+        try:
+            by_index = {int(key): name for key, name in found.items()}
+        except ValueError:
+            raise InputError(
+                "has a key that is not a whole number",
+                where=path,
+                mend="use an object index -> name, with indices from 0",
+            ) from None
+        if sorted(by_index) != list(range(len(found))):
+            raise InputError(
+                f"the indices do not run from 0 to {len(found) - 1} without a gap",
+                where=path,
+                mend="number the classes from 0 in the model's order",
+            )
+        found = [by_index[i] for i in range(len(by_index))]
+    if not isinstance(found, list) or not all(isinstance(name, str) for name in found):
+        raise InputError(
+            "is neither a list of names nor an object index -> name",
+            where=path,
+            mend='write for example ["birch", "alder"]',
+        )
+    return found
+
+
+def fold(name: str) -> str:
+    """A name with case, spaces, ``_`` and ``-`` taken away, for loose matching."""
+    return "".join(c for c in name.casefold() if c not in "_-" and not c.isspace())
+
+
+class ClassMatcher:
+    """Finds the class a label means: by exact name, else by folded name."""
+
+    def __init__(self, classes: Sequence[str]) -> None:
+        self.classes = list(classes)
+        self._exact = {name: i for i, name in enumerate(classes)}
+        folded = Counter(fold(name) for name in classes)
+        self._folded = {fold(name): i for i, name in enumerate(classes) if folded[fold(name)] == 1}
+
+    def index(self, label: str) -> int | None:
+        """The class's index, or None where the label matches no class (or, folded, more than one)."""
+        found = self._exact.get(label)
+        return found if found is not None else self._folded.get(fold(label))
+
+    def require_all(self, labels: Iterable[str], where: object) -> dict[str, int]:
+        """Label -> class index for all labels; InputError listing both sides where any does not match."""
+        found = {label: self.index(label) for label in sorted(set(labels))}
+        unknown = [label for label, index in found.items() if index is None]
+        if unknown:
+            taken = {index for index in found.values() if index is not None}
+            unused = [name for i, name in enumerate(self.classes) if i not in taken]
+            raise InputError(
+                f"{len(unknown)} label{'s' if len(unknown) > 1 else ''} not in the class list: {_some(unknown)}; "
+                f"classes without a label: {_some(unused) if unused else 'none'}",
+                where=where,
+                mend="rename the folders or labels, or correct the class list, so that the two sides agree",
+            )
+        return {label: index for label, index in found.items() if index is not None}
+
+    def target(self, text: str) -> int:
+        """A class given by name or by index from 0 (a name wins); InputError where it is neither."""
+        found = self.index(text)
+        if found is None and text.isascii() and text.isdigit() and int(text) < len(self.classes):
+            found = int(text)
+        if found is None:
+            raise InputError(
+                f"{text!r} is not a class; the classes are {_some(self.classes)}",
+                where="target",
+                mend=f"give one of these names, or an index from 0 to {len(self.classes) - 1}",
+            )
+        return found
+
+
+def _some(names: Sequence[str], most: int = 12) -> str:
+    shown = ", ".join(repr(name) for name in names[:most])
+    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

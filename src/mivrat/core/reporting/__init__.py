@@ -1,0 +1,1 @@
+"""Result files that other programs may rely on."""

@@ -1,0 +1,173 @@
+"""Writes metrics.json, predictions.csv and mistakes.csv in their stable formats."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.summary import Figures
+from mivrat.core.files import write_whole
+from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Counts, Judged
+
+MOST_COLUMNS = 50
+
+
+def safe_cell(text: str) -> str:
+    """A cell that no spreadsheet takes for a formula: a leading ``= + - @``, tab or line break gets a ' before it."""
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
+
+
+def _number(value: float | None) -> float | None:
+    return None if value is None or not math.isfinite(value) else float(value)
+
+
+def _share(share: Proportion) -> dict[str, float | None]:
+    return {"value": share.value, "low": share.low, "high": share.high}
+
+
+def _mean(values: Sequence[float | None]) -> float | None:
+    known = [v for v in values if v is not None]
+    return sum(known) / len(known) if known else None
+
+
+def metrics(figures: Figures, counts: Counts, classes: Sequence[str]) -> dict[str, Any]:
+    """The content of metrics.json. AUROC and average precision are averaged over the classes where they are defined."""
+    averages, calibration = figures.averages, figures.calibration
+    return {
+        "format": "mivrat-metrics/1",
+        "counts": {
+            "listed": counts.listed,
+            "evaluated": counts.evaluated,
+            "unreadable": counts.unreadable,
+            "unlabelled": counts.unlabelled,
+            "failed": counts.failed,
+            "ties": figures.ties,
+        },
+        "top_k": {str(k): _share(share) for k, share in figures.top_k.items()},
+        "balanced_accuracy": averages.balanced_accuracy,
+        "macro_precision": averages.macro_precision,
+        "macro_recall": averages.macro_recall,
+        "macro_f1": averages.macro_f1,
+        "weighted_f1": averages.weighted_f1,
+        "cohen_kappa": averages.cohen_kappa,
+        "mcc": averages.mcc,
+        "log_loss": figures.log_loss.value if figures.log_loss else None,
+        "log_loss_clipped": figures.log_loss.clipped if figures.log_loss else 0,
+        "brier": figures.brier,
+        "macro_auroc": _mean(figures.auroc),
+        "macro_average_precision": _mean(figures.average_precision),
+        "undefined_precision": averages.undefined_precision,
+        "classes": [
+            {
+                "name": name,
+                "support": c.support,
+                "predicted": c.predicted,
+                "true_positive": c.true_positive,
+                "precision": _share(c.precision),
+                "recall": _share(c.recall),
+                "f1": c.f1,
+                "auroc": figures.auroc[i],
+                "average_precision": figures.average_precision[i],
+            }
+            for i, (name, c) in enumerate(zip(classes, figures.classes, strict=True))
+        ],
+        "confusion": figures.matrix.tolist(),
+        "calibration": None
+        if calibration is None
+        else {
+            "bins": len(calibration.bins),
+            "ece": calibration.ece,
+            "mce": calibration.mce,
+            "signed_gap": calibration.signed_gap,
+            "reliability": [
+                {
+                    "low": b.low,
+                    "high": b.high,
+                    "count": b.count,
+                    "confidence": _number(b.confidence),
+                    "accuracy": b.accuracy.value,
+                }
+                for b in calibration.bins
+            ],
+        },
+    }
+
+
+def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], chosen: Sequence[int]) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    few = len(classes) <= MOST_COLUMNS
+    head = ["path", "label", "predicted", "confidence", "rank"]
+    head += [f"p:{name}" for name in classes] if few else [cell for i in range(1, 11) for cell in (f"top{i}", f"p{i}")]
+    writer.writerow(head)
+    for i in chosen:
+        label = judged.labels[i]
+        row: list[str] = [safe_cell(items[i].path), safe_cell(classes[label]) if label >= 0 else ""]
+        if judged.state[i] != SCORED:
+            writer.writerow(row + [""] * (len(head) - 2))
+            continue
+        p = judged.probabilities[i]
+        row += [
+            safe_cell(classes[judged.predicted[i]]),
+            repr(float(judged.confidence[i])),
+            str(judged.rank[i]) if label >= 0 else "",
+        ]
+        if few:
+            row += [repr(float(v)) for v in p]
+        else:
+            for k in np.argsort(-judged.scores[i], kind="stable")[:10]:
+                row += [safe_cell(classes[k]), repr(float(p[k]))]
+        writer.writerow(row)
+    return out.getvalue()
+
+
+def write_results(
+    folder: Path,
+    judged: Judged,
+    figures: Figures | None,
+    items: Sequence[ImageItem],
+    classes: Sequence[str],
+    reasons: dict[int, str],
+) -> list[Path]:
+    """Write the result files into ``folder`` and return their paths.
+
+    predictions.csv lists every readable image answered for (a failed one with empty cells), mistakes.csv the wrong ones, surest first,
+    not_evaluated.csv the unreadable and failed ones with the reason, where there are any. Without ``figures`` (a stopped run) there is no metrics.json.
+    """
+    answered = [int(i) for i in np.flatnonzero((judged.state != PENDING) & (judged.state != UNREADABLE))]
+    wrong = np.flatnonzero(judged.wrong)
+    wrong = wrong[np.argsort(-judged.confidence[wrong], kind="stable")]
+    files = {
+        "predictions.csv": _table(judged, items, classes, answered),
+        "mistakes.csv": _table(judged, items, classes, [int(i) for i in wrong]),
+    }
+    problems = [(items[i].path, reasons.get(i, "")) for i in sorted(reasons)]
+    problems += [
+        (items[int(i)].path, "the scores hold NaN or infinity") for i in np.flatnonzero(judged.state == FAILED)
+    ]
+    if problems:
+        out = io.StringIO()
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(["path", "reason"])
+        writer.writerows([safe_cell(path), safe_cell(reason)] for path, reason in problems)
+        files["not_evaluated.csv"] = out.getvalue()
+    else:
+        (folder / "not_evaluated.csv").unlink(missing_ok=True)
+    if figures is not None:
+        files["metrics.json"] = (
+            json.dumps(metrics(figures, judged.counts(), classes), indent=1, ensure_ascii=False, allow_nan=False) + "\n"
+        )
+    else:
+        (folder / "metrics.json").unlink(missing_ok=True)
+    for name, text in files.items():
+        write_whole(folder / name, text)
+    return [folder / name for name in files]

@@ -1,0 +1,1 @@
+"""The pipeline that decodes, prepares and scores, batch by batch."""

@@ -1,0 +1,65 @@
+"""What every long job shares: a stop signal, and progress with a rate and the time left."""
+
+from __future__ import annotations
+
+import threading
+import time
+from dataclasses import dataclass
+
+
+class StopSignal:
+    """Asks a job to end after the piece of work in hand; safe to set from any thread."""
+
+    def __init__(self) -> None:
+        self._event = threading.Event()
+
+    def stop(self) -> None:
+        self._event.set()
+
+    @property
+    def stopped(self) -> bool:
+        return self._event.is_set()
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a job is; ``seconds_left`` is None until there is a rate to tell it from."""
+
+    done: int
+    total: int
+    per_second: float
+    seconds_left: float | None
+
+    def sentence(self) -> str:
+        text = f"{self.done} of {self.total}"
+        if self.per_second:
+            text += (
+                f" · {self.per_second:.0f} images/s" if self.per_second >= 10 else f" · {self.per_second:.1f} images/s"
+            )
+        if self.seconds_left is not None and self.done < self.total:
+            text += f" · {duration(self.seconds_left)} left"
+        return text
+
+
+def duration(seconds: float) -> str:
+    """A time span in words of one or two units, rounded up: ``2 s``, ``3 min 20 s``, ``1 h 5 min``."""
+    whole = int(seconds) + 1
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{whole // 3600} h {whole % 3600 // 60} min"
+
+
+class Meter:
+    """Turns counts of finished items into Progress."""
+
+    def __init__(self, total: int, done: int = 0) -> None:
+        self.total = total
+        self._began_with = done
+        self._began = time.monotonic()
+
+    def at(self, done: int) -> Progress:
+        elapsed, new = time.monotonic() - self._began, done - self._began_with
+        rate = new / elapsed if new and elapsed > 0 else 0.0
+        return Progress(done, self.total, rate, (self.total - done) / rate if rate else None)

@@ -1,0 +1,1 @@
+"""The study file, the only owner of what is kept."""

@@ -1,0 +1,229 @@
+"""The selection: conditions on images that are in force together, with a history to walk."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.running.answers import FAILED, UNREADABLE, Judged
+
+Mask = NDArray[np.bool_]
+
+
+class Condition(Protocol):
+    """One condition: which images it keeps, how it reads, and ``kind``: two of one kind stand beside each other as *or*."""
+
+    @property
+    def kind(self) -> str: ...
+
+    def mask(self, judged: Judged) -> Mask: ...
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        """How it reads: what it is about, and its value."""
+        ...
+
+    def beside(self, other: Condition) -> Condition:
+        """Both, as alternatives; ``other`` has the same kind."""
+        ...
+
+
+def _names(classes: Sequence[str], indices: Sequence[int]) -> str:
+    return " or ".join(classes[i] for i in sorted(indices)) if len(indices) <= 3 else f"{len(indices)} classes"
+
+
+@dataclass(frozen=True)
+class Labelled:
+    """The label is one of some classes."""
+
+    classes: frozenset[int]
+    kind: str = "labelled"
+
+    def mask(self, judged: Judged) -> Mask:
+        return np.isin(judged.labels, list(self.classes))
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "labelled", _names(classes, list(self.classes))
+
+    def beside(self, other: Condition) -> Condition:
+        return Labelled(self.classes ^ other.classes) if isinstance(other, Labelled) else other
+
+
+@dataclass(frozen=True)
+class Predicted:
+    """The prediction is one of some classes."""
+
+    classes: frozenset[int]
+    kind: str = "predicted"
+
+    def mask(self, judged: Judged) -> Mask:
+        return np.isin(judged.predicted, list(self.classes))
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "predicted", _names(classes, list(self.classes))
+
+    def beside(self, other: Condition) -> Condition:
+        return Predicted(self.classes ^ other.classes) if isinstance(other, Predicted) else other
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Label and prediction together are one of some cells (label, prediction) of the confusion matrix."""
+
+    cells: frozenset[tuple[int, int]]
+    kind: str = "cells"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        for label, predicted in self.cells:
+            found |= (judged.labels == label) & (judged.predicted == predicted)
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        if len(self.cells) > 2:
+            return "confusion", f"{len(self.cells)} cells"
+        return "confusion", " or ".join(f"{classes[a]} → {classes[b]}" for a, b in sorted(self.cells))
+
+    def beside(self, other: Condition) -> Condition:
+        return Cells(self.cells ^ other.cells) if isinstance(other, Cells) else other
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """How the image came out: ``wrong``, ``right``, ``unlabelled``, ``unreadable`` or ``failed``."""
+
+    which: frozenset[str]
+    kind: str = "outcome"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        masks = {
+            "wrong": judged.wrong,
+            "right": judged.right,
+            "unlabelled": judged.labels < 0,
+            "unreadable": judged.state == UNREADABLE,
+            "failed": judged.state == FAILED,
+        }
+        for which in self.which:
+            found |= masks[which]
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "outcome", " or ".join(sorted(self.which))
+
+    def beside(self, other: Condition) -> Condition:
+        return Outcome(self.which ^ other.which) if isinstance(other, Outcome) else other
+
+
+@dataclass(frozen=True)
+class Confidence:
+    """Confidence lies in (low, high]; from 0 on, 0 is included. Several ranges are alternatives."""
+
+    ranges: frozenset[tuple[float, float]]
+    kind: str = "confidence"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        for low, high in self.ranges:
+            with np.errstate(invalid="ignore"):
+                found |= ((judged.confidence > low) | ((low == 0) & (judged.confidence == 0))) & (
+                    judged.confidence <= high
+                )
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        if len(self.ranges) > 2:
+            return "confidence", f"{len(self.ranges)} ranges"
+        return "confidence", " or ".join(f"{low:.2f} – {high:.2f}" for low, high in sorted(self.ranges))
+
+    def beside(self, other: Condition) -> Condition:
+        return Confidence(self.ranges ^ other.ranges) if isinstance(other, Confidence) else other
+
+
+def _is_empty(condition: Condition) -> bool:
+    return any(isinstance(value, frozenset) and not value for value in vars(condition).values())
+
+
+# Kinds that say the same thing in two ways: setting one takes the others away.
+_RIVALS = {
+    "cells": {"labelled", "predicted", "outcome"},
+    "labelled": {"cells"},
+    "predicted": {"cells"},
+    "outcome": {"cells"},
+}
+
+Conditions = tuple[Condition, ...]
+
+
+@dataclass
+class Selection:
+    """The conditions in force and the history of earlier ones. It knows no images; ``mask`` is given them."""
+
+    conditions: Conditions = ()
+    _back: list[Conditions] = field(default_factory=list)
+    _forward: list[Conditions] = field(default_factory=list)
+
+    def mask(self, judged: Judged) -> Mask:
+        """The images (all listed ones without any condition) that meet every condition."""
+        found = np.ones(len(judged.labels), bool)
+        for condition in self.conditions:
+            found &= condition.mask(judged)
+        return found
+
+    def _move(self, conditions: Conditions) -> None:
+        if conditions != self.conditions:
+            self._back.append(self.conditions)
+            self._forward.clear()
+            self.conditions = conditions
+
+    def choose(self, *new: Condition, beside: bool = False) -> None:
+        """Put conditions in force, each in place of the one of its kind; all of them in force already: take them away.
+
+        ``beside`` adds them as alternatives to those of their kind instead.
+        """
+        if not beside and new and all(condition in self.conditions for condition in new):
+            self._move(tuple(c for c in self.conditions if c not in new))
+            return
+        found = list(self.conditions)
+        for condition in new:
+            found = [c for c in found if c.kind not in _RIVALS.get(condition.kind, ())]
+            same = [i for i, c in enumerate(found) if c.kind == condition.kind]
+            if same:
+                found[same[0]] = found[same[0]].beside(condition) if beside else condition
+            else:
+                found.append(condition)
+        self._move(tuple(c for c in found if not _is_empty(c)))
+
+    def replace(self, *conditions: Condition) -> None:
+        """Put just these in force."""
+        self._move(tuple(conditions))
+
+    def remove(self, condition: Condition) -> None:
+        self._move(tuple(c for c in self.conditions if c != condition))
+
+    def remove_last(self) -> None:
+        self._move(self.conditions[:-1])
+
+    def clear(self) -> None:
+        self._move(())
+
+    @property
+    def can_go_back(self) -> bool:
+        return bool(self._back)
+
+    @property
+    def can_go_forward(self) -> bool:
+        return bool(self._forward)
+
+    def back(self) -> None:
+        if self._back:
+            self._forward.append(self.conditions)
+            self.conditions = self._back.pop()
+
+    def forward(self) -> None:
+        if self._forward:
+            self._back.append(self.conditions)
+            self.conditions = self._forward.pop()

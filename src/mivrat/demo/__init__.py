@@ -1,0 +1,1 @@
+"""The made-up demonstration data and what drew it."""

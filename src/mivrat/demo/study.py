@@ -1,0 +1,93 @@
+"""Makes the demonstration study: both models on both image sets, really run on the shipped pictures."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from platformdirs import user_data_path
+
+from mivrat.core.errors import InputError
+from mivrat.core.files import sha256_of
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.classes import read_class_list
+from mivrat.core.pictures.image_sets import ImageSet, read_image_set
+from mivrat.core.pictures.recipe import Recipe, read_recipe
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.running.job import Progress, StopSignal
+from mivrat.core.study.study import Study
+
+DATA = Path(__file__).parent / "data"
+MODELS = ("grain-net-1", "grain-net-2")
+SETS = ("late-summer-field", "spring-check")
+
+
+@dataclass(frozen=True)
+class DemoInputs:
+    """What the demonstration is made of."""
+
+    classes: list[str]
+    recipe: Recipe
+    sets: dict[str, ImageSet]
+    references: dict[int, Path]
+
+
+def demo_inputs() -> DemoInputs:
+    """Read the shipped class list, recipe, tables and reference pictures."""
+    classes = read_class_list(DATA / "classes.txt")
+    pictures = read_image_set(DATA / "references.csv", classes)
+    references = {item.label: pictures.root / item.path for item in pictures.items if item.label is not None}
+    sets = {name: read_image_set(DATA / f"{name}.csv", classes) for name in SETS}
+    return DemoInputs(classes, read_recipe(DATA / "recipe.toml"), sets, references)
+
+
+def demo_study_path() -> Path:
+    """Where the demonstration study is kept for this user."""
+    return user_data_path("mivrat", appauthor=False) / "demonstration.mivrat"
+
+
+_MADE_FROM = "demonstration made from"
+
+
+def _fingerprint() -> str:
+    """Tells one copy of the shipped data from another: where it lies, and the models' content."""
+    return " ".join([str(DATA.resolve()), *(sha256_of(DATA / f"{name}.onnx")[:16] for name in MODELS)])
+
+
+def _is_made_from(path: Path, made_from: str) -> bool:
+    try:
+        study = Study.open(path)
+    except InputError:
+        return False
+    try:
+        return study.setting(_MADE_FROM) == made_from
+    finally:
+        study.close()
+
+
+def make_demo_study(path: Path, stop: StopSignal | None = None) -> Iterator[Progress]:
+    """Make the study at ``path``, or finish one begun before; yields progress over all runs together."""
+    inputs = demo_inputs()
+    made_from = _fingerprint()
+    if path.exists() and not _is_made_from(path, made_from):
+        path.replace(path.with_name(f"{path.stem} (earlier){path.suffix}"))
+    study = Study.open(path) if path.exists() else Study.create(path, inputs.classes)
+    try:
+        study.set_setting(_MADE_FROM, made_from)
+        study.set_references(inputs.references)
+        total = len(MODELS) * sum(len(one.items) for one in inputs.sets.values())
+        done = 0
+        for image_set in inputs.sets.values():
+            for name in MODELS:
+                evaluation = Evaluation(
+                    OnnxModel(DATA / f"{name}.onnx", inputs.recipe, len(inputs.classes)), image_set, study
+                )
+                for progress in evaluation.run(stop):
+                    left = (total - done - progress.done) / progress.per_second if progress.per_second else None
+                    yield Progress(done + progress.done, total, progress.per_second, left)
+                if stop and stop.stopped:
+                    return
+                done += len(image_set.items)
+    finally:
+        study.close()

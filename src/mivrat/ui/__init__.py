@@ -1,0 +1,1 @@
+"""The window: views over the study and the selection; the only place that knows the interface toolkit."""

@@ -1,0 +1,70 @@
+"""Starts the application: logging, fonts, theme, the window."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from logging.handlers import RotatingFileHandler
+from pathlib import Path
+
+from platformdirs import user_log_path
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from mivrat import __version__
+from mivrat.ui.theme import font, load_fonts
+
+
+def make_application() -> QApplication:
+    """The application object with our fonts and style (the one that exists, where there is one)."""
+    existing = QApplication.instance()
+    application = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    application.setApplicationName("mivrat")
+    application.setApplicationDisplayName("Mivrat")
+    application.setApplicationVersion(__version__)
+    application.setDesktopFileName("mivrat")
+    application.setStyle("Fusion")
+    load_fonts()
+    application.setFont(font())
+    application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "mivrat.svg")))
+    return application
+
+
+def _log_to_file() -> None:
+    try:
+        folder = user_log_path("mivrat", appauthor=False, ensure_exists=True)
+        handler = RotatingFileHandler(folder / "mivrat.log", maxBytes=1_000_000, backupCount=2, encoding="utf-8")
+    except OSError:
+        return
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger().addHandler(handler)
+
+
+def has_display() -> bool:
+    """Whether a window can be shown, or the toolkit was told to do without a screen."""
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
+
+
+def run(command: str | None, study: Path | None) -> int:
+    """Open the window: the start page, the demonstration, or a study."""
+    from mivrat.core.errors import InputError
+    from mivrat.ui.window import MainWindow
+
+    if not has_display():
+        raise InputError(
+            "there is no display to open a window on",
+            where="mivrat",
+            mend="evaluate, layers and heatmap work without one",
+        )
+    if study is not None and not study.is_file():
+        raise InputError("there is no such study", where=study, mend="name a .mivrat file")
+    _log_to_file()
+    application = make_application()
+    window = MainWindow()
+    window.show()
+    if command == "demo":
+        window.open_demo()
+    elif study is not None:
+        window.open_study(study)
+    return application.exec()

@@ -1,0 +1,95 @@
+"""What the close look needs of one image, made in a worker: the picture, the prepared input, its heatmaps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from PySide6.QtGui import QImage
+
+from mivrat.core.errors import InputError
+from mivrat.core.evidence.layers import Layer
+from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.evidence.overlay import overlay
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
+from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
+from mivrat.core.study.study import RunRecord
+from mivrat.ui.pictures import to_image
+
+# Photos are shown, and covered with heat, at no more than this many pixels a side.
+SHOWN_SIDE = 800
+
+
+@dataclass
+class MakerCache:
+    """One heatmap maker for each model, made when first asked for; used by one worker thread only."""
+
+    _makers: dict[int, HeatmapMaker] = field(default_factory=dict)
+
+    def get(self, record: RunRecord) -> HeatmapMaker:
+        key = record.info.model_id
+        if key not in self._makers:
+            self._makers[key] = HeatmapMaker(OnnxModel(record.model_path, record.recipe, len(record.classes)))
+        return self._makers[key]
+
+
+@dataclass(frozen=True)
+class Look:
+    """One image's pictures: as photographed (at most SHOWN_SIDE), and as the network receives it (RGB, before value scaling)."""
+
+    image: int
+    photo: Pixels
+    received: Pixels
+    place: Geometry
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Heatmaps of one image for some classes at one layer; ``layers`` are all that can be chosen."""
+
+    image: int
+    layer: Layer
+    layers: list[Layer]
+    classes: tuple[int, ...]
+    maps: list[NDArray[np.float32]]
+
+
+def look_at(record: RunRecord, image: int) -> Look:
+    """Decode and prepare one image. Raises InputError where the file cannot be read."""
+    path, recipe = record.image_set.file(image), record.recipe
+    try:
+        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
+    except UnreadablePicture as error:
+        raise InputError(str(error), where=path.name) from error
+    fitted, place = fitted_pixels(pixels, recipe)
+    if recipe.picture.mode == "BGR":
+        pixels, fitted = pixels[..., ::-1], fitted[..., ::-1]
+    if max(pixels.shape[:2]) > SHOWN_SIDE:  # the geometry is one of proportions, so a smaller photo keeps its place
+        photo = Image.fromarray(np.ascontiguousarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels))
+        photo.thumbnail((SHOWN_SIDE, SHOWN_SIDE), Image.Resampling.LANCZOS)
+        pixels = np.asarray(photo) if pixels.shape[2] == 3 else np.asarray(photo)[..., None]
+        place = replace(place, picture=(pixels.shape[0], pixels.shape[1]))
+    return Look(image, pixels, fitted, place)
+
+
+def find_evidence(
+    record: RunRecord, look: Look, makers: MakerCache, layer_name: str | None, classes: tuple[int, ...]
+) -> Evidence:
+    """Heatmaps for some classes; the layer falls back to the default where the one asked for is none of this model's."""
+    maker = makers.get(record)
+    known = layer_name if layer_name in {one.tensor for one in maker.layers if one.heatmap} else None
+    layer = maker.layer(known)
+    received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
+    batch = np.stack([to_tensor(received, record.recipe)] * len(classes))
+    maps = maker.maps(batch, [Target(k) for k in classes], [layer])[0]
+    return Evidence(look.image, layer, [one for one in maker.layers if one.heatmap], classes, list(maps))
+
+
+def draw_overlay(
+    look: Look, heat: NDArray[np.float32], opacity: float, scale: str, peak: float | None = None
+) -> QImage:
+    """The overlay on the photo; ``peak`` is the common maximum to divide by, None for the map's own."""
+    return to_image(overlay(look.photo, heat, look.place, opacity=opacity, scale=scale, peak=peak))

@@ -1,0 +1,357 @@
+"""The close look itself: asks workers for one image's pictures and evidence and shows them as they come."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QScrollArea, QSlider, QVBoxLayout, QWidget
+
+from mivrat.core.errors import InputError
+from mivrat.ui import words
+from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
+from mivrat.ui.close_look.panels import PicturePanel, RankedClass, Ranking, ScaleBar
+from mivrat.ui.pictures import Thumbnails, to_image
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import Elided, button, label, row, set_role
+from mivrat.ui.work import Work, Workers
+
+SCALES = {"heat scale": "heat", "grey scale": "grey"}
+MOST_RANKS = 5
+
+
+class CloseLook(QWidget):
+    """One image large, what the network receives, and the evidence for two classes side by side."""
+
+    closed = Signal()
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.setObjectName("closeLook")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.session, self._thumbnails = session, thumbnails
+        self._workers, self._drawers = Workers(1, self), Workers(1, self)
+        self._makers = MakerCache()
+        self._looking: Work | None = None
+        self._finding: Work | None = None
+        self._drawing: Work | None = None
+        self.look: Look | None = None
+        self.evidence: Evidence | None = None
+        self.heat_on = True
+        self.layer_name: str | None = None
+        self._build()
+        session.current_changed.connect(self._follow)
+        thumbnails.ready.connect(self._show_references)
+        self._redraw_soon = QTimer(self, singleShot=True, interval=15)
+        self._redraw_soon.timeout.connect(self._redraw)
+
+    def _build(self) -> None:
+        self.path, self.place = Elided(), label(soft=True)
+        self.sentence = label("", "heading", wrap=True)
+        self.facts = label(soft=True, wrap=True)
+        self.photo, self.received = PicturePanel("as photographed"), PicturePanel("as the network receives it")
+        self.heat_predicted, self.heat_other = PicturePanel("evidence for"), PicturePanel("evidence for")
+        self.received.crisp = True
+        self.layer, self.scale, self.peaks = QComboBox(), QComboBox(), QComboBox()
+        self.layer.setAccessibleName("layer")
+        self.layer.setToolTip(
+            "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)"
+        )
+        self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.layer.setMinimumContentsLength(20)
+        self.scale.addItems(list(SCALES))
+        self.peaks.addItems(["own peak each", "common peak"])
+        self.peaks.setToolTip("Divide each map by its own peak, or both by the higher one")
+        self.opacity = QSlider(Qt.Orientation.Horizontal)
+        self.opacity.setRange(10, 100)
+        self.opacity.setValue(70)
+        self.opacity.setMinimumWidth(60)
+        self.opacity.setMaximumWidth(120)
+        self.opacity.setAccessibleName("opacity of the heat")
+        self.opacity.setToolTip("opacity of the heat")
+        self.legend = ScaleBar()
+        for box in (self.layer, self.scale, self.peaks):
+            box.setProperty("quiet", True)
+        self.layer.activated.connect(self._choose_layer)
+        self.scale.currentTextChanged.connect(self._change_drawing)
+        self.peaks.currentTextChanged.connect(self._change_drawing)
+        self.opacity.valueChanged.connect(self._change_drawing)
+        self.ranking = Ranking()
+        self.references = [PicturePanel(), PicturePanel()]
+
+        back = button("‹ light table", self.closed.emit, kind="quiet")
+        back.setToolTip("Back to the thumbnails (Esc)")
+        self.previous = button("‹ mistake", lambda: self.session.step_mistake(-1), kind="quiet")
+        self.previous.setToolTip("Previous mistake (Shift+M)")
+        self.next = button("mistake ›", lambda: self.session.step_mistake(1), kind="quiet")
+        self.next.setToolTip("Next mistake (M)")
+        pictures = QGridLayout()
+        pictures.setSpacing(12)
+        for i, panel in enumerate((self.photo, self.received, self.heat_predicted, self.heat_other)):
+            panel.setMinimumHeight(216)
+            pictures.addWidget(panel, i // 2, i % 2)
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(14, 4, 12, 12)
+        inside.setSpacing(8)
+        inside.addWidget(self.sentence)
+        inside.addLayout(pictures, 1)
+        inside.addLayout(row(self.layer, self.scale, self.peaks, None))
+        inside.addLayout(row(label("opacity", soft=True), self.opacity, self.legend, None))
+        inside.addWidget(self.ranking)
+        self.reference_box = QWidget()
+        references = QVBoxLayout(self.reference_box)
+        references.setContentsMargins(0, 6, 0, 0)
+        references.addWidget(label("References", soft=True))
+        for panel in self.references:
+            panel.setFixedSize(110, 132)
+        references.addLayout(row(*self.references, None, spacing=12))
+        inside.addWidget(self.reference_box)
+        inside.addWidget(self.facts)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setWidget(body)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 0)
+        layout.setSpacing(4)
+        layout.addLayout(row(6, back, self.path, self.place, self.previous, self.next, 6))
+        layout.addWidget(scroll, 1)
+
+    # --- following the session ---
+
+    def _follow(self) -> None:
+        image = self.session.current
+        if not self.isVisible():
+            return
+        if image is None or self.session.snapshot is None:
+            self.closed.emit()
+            return
+        self.show_image(image)
+
+    def open(self) -> None:
+        """Show the session's current image."""
+        if self.session.current is not None:
+            self.show_image(self.session.current)
+
+    def shared_classes(self, image: int) -> tuple[int, ...]:
+        """The classes evidence is shown for: predicted, and labelled where that differs, else the runner-up."""
+        assert self.session.snapshot is not None
+        judged = self.session.snapshot.judged
+        predicted, labelled = int(judged.predicted[image]), int(judged.labels[image])
+        if predicted < 0:
+            return ()
+        if labelled >= 0 and labelled != predicted:
+            return predicted, labelled
+        return predicted, int(np.argsort(-judged.scores[image], kind="stable")[1])
+
+    def show_image(self, image: int) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            return
+        record, judged = snapshot.record, snapshot.judged
+        self.path.set_text(record.image_set.items[image].path)
+        self.place.setText(f"{self.session.position + 1} of {len(self.session.shown)}")
+        self._show_words(image)
+        if self.look is not None and self.look.image == image and self.evidence is not None:
+            self._redraw()
+            return
+        for work in (self._looking, self._finding, self._drawing):
+            if work is not None:
+                work.cancel()
+        self.look = self.evidence = None
+        for panel in (self.photo, self.received, self.heat_predicted, self.heat_other):
+            panel.frame = None
+            panel.show_image(None, "…")
+        self._caption_heat(())
+        if int(judged.predicted[image]) < 0:
+            for panel in (self.heat_predicted, self.heat_other):
+                panel.show_image(None, "no answer to explain")
+        self._looking = self._drawers.start(
+            lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5
+        )
+        self._show_references()
+
+    def _show_words(self, image: int) -> None:
+        assert self.session.snapshot is not None
+        judged, record = self.session.snapshot.judged, self.session.snapshot.record
+        classes, labelled, predicted = record.classes, int(judged.labels[image]), int(judged.predicted[image])
+        wrong = bool(judged.wrong[image])
+        if predicted < 0:
+            text = record.answers.reasons.get(image, "not scored")
+        else:
+            text = f"predicted {classes[predicted]}, confidence {judged.confidence[image]:.3f}"
+            text += (
+                f" — labelled {classes[labelled]}"
+                + (f", in place {judged.rank[image]} of {len(classes)}" if wrong else "")
+                if labelled >= 0
+                else " — no label"
+            )
+        self.sentence.setText(text)
+        set_role(self.sentence, "heading")
+        lines: list[RankedClass] = []
+        if predicted >= 0:
+            order = np.argsort(-judged.scores[image], kind="stable")
+            picked = [int(k) for k in order[:MOST_RANKS]]
+            if labelled >= 0 and labelled not in picked:
+                picked.append(labelled)
+            ranks = {int(k): i + 1 for i, k in enumerate(order)}
+            lines = [
+                RankedClass(ranks[k], classes[k], float(judged.probabilities[image, k]), k == predicted, k == labelled)
+                for k in picked
+            ]
+        self.ranking.show_lines(lines)
+        columns = record.image_set.items[image].columns
+        self.facts.setText("   ".join(f"{key}: {value}" for key, value in columns.items() if value))
+
+    def _looked(self, look: Look) -> None:
+        self.look = look
+        height, width = look.place.picture
+        self.photo.show_image(to_image(look.photo))
+        self.photo.set_caption(
+            "as photographed",
+            "",
+            f"{width} × {height} px shown" if max(height, width) == 800 else f"{width} × {height} px",
+        )
+        self.received.show_image(to_image(look.received))
+        self.received.set_caption(
+            "as the network receives it",
+            "",
+            f"{look.received.shape[1]} × {look.received.shape[0]} px, before scaling values",
+        )
+        top, left, bottom, right = look.place.seen()
+        if (top, left, bottom, right) != (0.0, 0.0, float(height), float(width)):
+            self.photo.frame = (top / height, left / width, bottom / height, right / width)
+        self._ask_evidence()
+
+    def _unreadable(self, error: InputError) -> None:
+        self.photo.show_image(None, error.what)
+        self.received.show_image(None, "nothing to prepare")
+
+    # --- evidence ---
+
+    def _ask_evidence(self) -> None:
+        snapshot, look = self.session.snapshot, self.look
+        if snapshot is None or look is None:
+            return
+        classes = self.shared_classes(look.image)
+        if not classes:
+            return
+        if self._finding is not None:
+            self._finding.cancel()
+        record, layer = snapshot.record, self.layer_name
+        for panel in (self.heat_predicted, self.heat_other):
+            if panel.image is None:
+                panel.show_image(None, "working out the evidence …")
+        self._finding = self._workers.start(
+            lambda work: find_evidence(record, look, self._makers, layer, classes),
+            done=self._found,
+            failed=self._no_evidence,
+        )
+
+    def _no_evidence(self, error: InputError) -> None:
+        for panel in (self.heat_predicted, self.heat_other):
+            panel.show_image(None, f"{error.what}. {error.mend}")
+
+    def _found(self, evidence: Evidence) -> None:
+        if self.look is None or evidence.image != self.look.image:
+            return
+        self.evidence = evidence
+        names = [layer.tensor for layer in evidence.layers]
+        if [self.layer.itemData(i) for i in range(self.layer.count())] != names:
+            self.layer.clear()
+            for layer in reversed(evidence.layers):  # the last layer is the usual one, so it stands first
+                self.layer.addItem(
+                    f"{words.clipped(layer.tensor, 44)}   {layer.grid[0]} × {layer.grid[1]}"
+                    + ("  (default)" if layer.default else ""),
+                    layer.tensor,
+                )
+        self.layer.setCurrentIndex(self.layer.findData(evidence.layer.tensor))
+        self._redraw()
+
+    def _choose_layer(self, index: int) -> None:
+        self.layer_name = self.layer.itemData(index)
+        self._ask_evidence()
+
+    def step_layer(self, by: int) -> None:
+        """Go to the next layer towards the image (1) or the scores (-1)."""
+        index = self.layer.currentIndex() + by
+        if 0 <= index < self.layer.count():
+            self.layer.setCurrentIndex(index)
+            self._choose_layer(index)
+
+    def toggle_heat(self) -> None:
+        """Show the heat, or the bare photo in its place."""
+        self.heat_on = not self.heat_on
+        self._change_drawing()
+
+    def _change_drawing(self) -> None:
+        self.legend.set_scale(SCALES[self.scale.currentText()])
+        self._redraw_soon.start()
+
+    def _redraw(self) -> None:
+        look, evidence = self.look, self.evidence
+        if look is None or evidence is None:
+            return
+        if self._drawing is not None:
+            self._drawing.cancel()
+        opacity = self.opacity.value() / 100 if self.heat_on else 0.0
+        scale = SCALES[self.scale.currentText()]
+        common = max(float(m.max()) for m in evidence.maps) if self.peaks.currentIndex() else None
+        self._drawing = self._drawers.start(
+            lambda work: [draw_overlay(look, heat, opacity, scale, common) for heat in evidence.maps], done=self._drawn
+        )
+
+    def _drawn(self, images: list[QImage]) -> None:
+        if self.evidence is None:
+            return
+        for panel, image in zip((self.heat_predicted, self.heat_other), images, strict=False):
+            panel.show_image(image)
+        self._caption_heat(self.evidence.classes)
+
+    def _caption_heat(self, classes: tuple[int, ...]) -> None:
+        snapshot = self.session.snapshot
+        if not classes or self.evidence is None or snapshot is None:
+            for panel in (self.heat_predicted, self.heat_other):
+                panel.set_caption("evidence")
+            return
+        labelled = int(snapshot.judged.labels[self.evidence.image])
+        for panel, k, heat, part in zip(
+            (self.heat_predicted, self.heat_other),
+            classes,
+            self.evidence.maps,
+            ("predicted", "labelled" if labelled == classes[1] else "runner-up"),
+            strict=True,
+        ):
+            peak = float(heat.max())
+            note = f"{part}; " + (f"peak {peak:.3g}" if peak > 0 else "the map is all zero: no place speaks for it")
+            panel.set_caption(
+                "evidence for" if self.heat_on else "photo (heat off, H) for", snapshot.record.classes[k], note
+            )
+
+    # --- references ---
+
+    def _show_references(self) -> None:
+        image = self.session.current
+        if image is None or self.session.snapshot is None or not self.isVisible():
+            return
+        classes = self.shared_classes(image)
+        known = [k for k in classes if k in self.session.references]
+        self.reference_box.setVisible(bool(known))
+        for panel, k in zip(self.references, [*known, None, None], strict=False):
+            panel.setVisible(k is not None)
+            if k is not None:
+                picture, _ = self._thumbnails.get(self.session.references[k])
+                panel.show_image(picture, "…")
+                panel.set_caption(self.session.classes[k])
+
+    @property
+    def settled(self) -> bool:
+        """Whether nothing is still being worked out."""
+        return not self._workers.busy and not self._drawers.busy and not self._redraw_soon.isActive()
+
+    def stop(self) -> None:
+        self._workers.stop_all()
+        self._drawers.stop_all()

@@ -1,0 +1,88 @@
+"""The shortcut sheet: every key, in one place."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
+
+from mivrat.ui.widgets import button, label, row
+
+SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
+    (
+        "Anywhere",
+        (
+            ("F1", "this sheet"),
+            ("Backspace", "take the last condition away"),
+            ("Alt+Left, Alt+Right", "selection before, selection after"),
+            ("Ctrl+PgUp, Ctrl+PgDown", "figures: tab before, tab after"),
+            ("F6", "between figures and pictures"),
+            ("M, Shift+M", "next mistake, previous mistake"),
+            ("Ctrl+.", "stop the work in hand"),
+        ),
+    ),
+    (
+        "Figures",
+        (
+            ("Tab", "to the next table, matrix or diagram"),
+            ("arrows", "move over rows, cells and bins"),
+            ("Enter", "select; with Ctrl: add beside"),
+        ),
+    ),
+    (
+        "Light table",
+        (
+            ("arrows, PgUp, PgDown, Home, End", "travel"),
+            ("Enter", "close look"),
+        ),
+    ),
+    (
+        "Close look",
+        (
+            ("Left, Right", "image before, image after"),
+            ("H", "heat on or off"),
+            ("L, Shift+L", "layer nearer to the image, nearer to the scores"),
+            ("Esc", "back to the light table"),
+        ),
+    ),
+    (
+        "Studies",
+        (
+            ("Ctrl+N, Ctrl+O", "new study, open a study"),
+            ("Alt+M, Alt+R", "the menu, the runs of this study"),
+            ("Ctrl+Shift+T", "theme: paper or lamp"),
+            ("Ctrl+W, Ctrl+Q", "close the study, quit"),
+        ),
+    ),
+)
+
+
+class ShortcutSheet(QDialog):
+    """Shows the sheet; any of Esc, Enter and F1 closes it."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keys")
+        self.setObjectName("page")
+        columns = QGridLayout()
+        columns.setHorizontalSpacing(40)
+        columns.setVerticalSpacing(20)
+        for i, (title, keys) in enumerate(SHEET):
+            box = QGridLayout()
+            box.setHorizontalSpacing(16)
+            box.addWidget(label(title, "heading"), 0, 0, 1, 2)
+            for line, (key, meaning) in enumerate(keys, 1):
+                box.addWidget(label(key), line, 0)
+                box.addWidget(label(meaning, soft=True), line, 1)
+            box.setColumnStretch(1, 1)
+            box.setRowStretch(len(keys) + 1, 1)
+            columns.addLayout(box, i // 2, i % 2)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(28, 24, 28, 20)
+        layout.addLayout(columns)
+        layout.addLayout(row(None, button("Close", self.accept, kind="primary")))
+
+    def keyPressEvent(self, event: object) -> None:  # noqa: N802
+        if getattr(event, "key", lambda: None)() == Qt.Key.Key_F1:
+            self.accept()
+        else:
+            super().keyPressEvent(event)  # type: ignore[arg-type]

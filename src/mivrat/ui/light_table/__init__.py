@@ -1,0 +1,1 @@
+"""The light table: thumbnails of the selected images."""

@@ -1,0 +1,1 @@
+"""The Measure step: headline, classes, confusions and confidence."""

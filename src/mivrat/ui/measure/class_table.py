@@ -1,0 +1,206 @@
+"""The class table: support, precision, recall and F1 of every class, sortable; a row selects the class."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSortFilterProxyModel, Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
+
+from mivrat.core.study.selection import Labelled
+from mivrat.ui import words
+from mivrat.ui.session import Session
+from mivrat.ui.theme import font, theme
+
+COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "most often taken for")
+TIPS = (
+    "",
+    "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
+    "Images predicted as this class.",
+    "Of the images predicted as this class, the share that is labelled so. Small: 95 % Wilson interval.",
+    "Of the images labelled with this class, the share predicted so. Small: 95 % Wilson interval.",
+    "2 TP / (2 TP + FP + FN).",
+    "The most frequent wrong answer for images with this label, and how often.",
+)
+SMALL = 30
+INTERVAL = Qt.ItemDataRole.UserRole + 1
+SORT = Qt.ItemDataRole.UserRole + 2
+Index = QModelIndex | QPersistentModelIndex
+
+
+class ClassModel(QAbstractTableModel):
+    """The figures of each class as table data; undefined values are dashes and sort last."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._wrong: list[tuple[int, int]] = []
+        session.figures_changed.connect(self._reset)
+
+    def _reset(self) -> None:
+        self.beginResetModel()
+        self._wrong = []
+        if self.session.snapshot:
+            matrix = self.session.snapshot.figures.matrix.copy()
+            np.fill_diagonal(matrix, 0)
+            self._wrong = [(int(j), int(matrix[i, j])) for i, j in enumerate(matrix.argmax(axis=1))]
+        self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
+        return len(self._wrong)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
+        return len(COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:  # noqa: N802
+        if orientation == Qt.Orientation.Horizontal:
+            if role == Qt.ItemDataRole.DisplayRole:
+                return COLUMNS[section]
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return TIPS[section]
+            if role == Qt.ItemDataRole.TextAlignmentRole:
+                return (
+                    Qt.AlignmentFlag.AlignRight if 0 < section < 6 else Qt.AlignmentFlag.AlignLeft
+                ) | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if self.session.snapshot is None:
+            return None
+        row, column = index.row(), index.column()
+        c = self.session.snapshot.figures.classes[row]
+        share = {3: c.precision, 4: c.recall}.get(column)
+        taken_for, times = self._wrong[row]
+        if role == Qt.ItemDataRole.DisplayRole:
+            if column == 0:
+                return self.session.classes[row]
+            if column in (1, 2):
+                return str((c.support, c.predicted)[column - 1])
+            if share is not None:
+                return words.percent(share.value)
+            if column == 5:
+                return words.percent(c.f1)
+            return f"{self.session.classes[taken_for]}  ({times})" if times else ""
+        if role == INTERVAL:
+            if column == 1 and 0 < c.support < SMALL:
+                return "few"
+            return words.bounds(share) if share is not None else ""
+        if role == SORT:
+            value = {0: row, 1: c.support, 2: c.predicted, 5: c.f1, 6: times}.get(
+                column, share.value if share else None
+            )
+            return -1.0 if value is None else value
+        if role == Qt.ItemDataRole.ToolTipRole:
+            name = self.session.classes[row]
+            if column == 3:
+                return (
+                    f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so"
+                    if c.predicted
+                    else f"undefined: nothing was predicted as {name}"
+                )
+            if column == 4:
+                return (
+                    f"recall of {name}: {c.true_positive} of {c.support} images labelled so"
+                    if c.support
+                    else f"undefined: no image is labelled {name}"
+                )
+            return f"{name}: {c.support} labelled, {c.predicted} predicted, {c.true_positive} both" + (
+                ". Few images: wide intervals." if c.support < SMALL else ""
+            )
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return (
+                Qt.AlignmentFlag.AlignRight if 0 < column < 6 else Qt.AlignmentFlag.AlignLeft
+            ) | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+
+class _IntervalDelegate(QStyledItemDelegate):
+    """Draws a value with its interval in smaller, softer ink beside it."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        small = index.data(INTERVAL)
+        if not small:
+            super().paint(painter, option, index)
+            return
+        self.initStyleOption(option, index)
+        option.text = ""
+        option.widget.style().drawControl(
+            option.widget.style().ControlElement.CE_ItemViewItem, option, painter, option.widget
+        )
+        painter.save()
+        area = option.rect.adjusted(6, 0, -6, 0)
+        few = index.column() == 1
+        painter.setFont(font(11))
+        width = 30 if few else 84
+        painter.setPen(theme.colour("look" if few else "soft"))
+        edge = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
+        if few:
+            painter.drawText(area, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, small)
+            width = 0
+        else:
+            painter.drawText(area, edge, small)
+        painter.setFont(font(13))
+        painter.setPen(theme.colour("ink"))
+        painter.drawText(area.adjusted(0, 0, -width, 0), edge, index.data())
+        painter.restore()
+
+
+class ClassTable(QTableView):
+    """The table; clicking a row (or Enter on it) selects the images labelled so, Ctrl adds beside."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self._model = ClassModel(session)
+        self._proxy = QSortFilterProxyModel()
+        self._proxy.setSourceModel(self._model)
+        self._proxy.setSortRole(SORT)
+        self.setModel(self._proxy)
+        self.setItemDelegate(_IntervalDelegate(self))
+        self.setSortingEnabled(True)
+        self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setShowGrid(False)
+        self.setWordWrap(False)
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(32)
+        head = self.horizontalHeader()
+        head.setHighlightSections(False)
+        head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        head.setStretchLastSection(True)
+        for column, width in enumerate((104, 76, 80, 138, 138, 66)):
+            self.setColumnWidth(column, width)
+        self.setTabKeyNavigation(False)
+        session.selection_changed.connect(self._follow)
+
+    def _row_class(self, index: QModelIndex) -> int:
+        return self._proxy.mapToSource(index).row()
+
+    def _choose(self, index: QModelIndex, beside: bool) -> None:
+        if index.isValid():
+            self.session.choose(Labelled(frozenset({self._row_class(index)})), beside=beside)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        super().mouseReleaseEvent(event)
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._choose(
+                self.indexAt(event.position().toPoint()), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            )
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self._choose(self.currentIndex(), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+        elif event.key() == Qt.Key.Key_Backspace:
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
+
+    def _follow(self) -> None:
+        """Mark the row of the selected class, where it is one class."""
+        chosen = [c for c in self.session.conditions if isinstance(c, Labelled)]
+        self.selectionModel().clearSelection()
+        if chosen and len(chosen[0].classes) == 1 and self._model.rowCount():
+            self.selectRow(self._proxy.mapFromSource(self._model.index(next(iter(chosen[0].classes)), 0)).row())

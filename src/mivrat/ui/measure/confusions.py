@@ -1,0 +1,324 @@
+"""The confusion matrix: rows are labels, columns predictions; cells and headers select."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QComboBox, QSizePolicy, QToolTip, QVBoxLayout, QWidget
+
+from mivrat.core.figures.intervals import proportion
+from mivrat.core.study.selection import Cells, Labelled, Predicted
+from mivrat.ui import words
+from mivrat.ui.session import Session
+from mivrat.ui.theme import font, mix, theme
+from mivrat.ui.widgets import label, row
+
+MODES = ("counts", "share of label, %", "share of prediction, %")
+LEAST_WITH_NUMBERS = 26
+LEAST_WITH_NAMES = 13
+
+
+class ConfusionMatrix(QWidget):
+    """Paints the matrix at whatever size fits; with many classes as a picture, names under the pointer."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.mode = 0
+        self.cursor_cell: tuple[int, int] | None = None
+        self._picture: QImage | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(QSize(260, 240))
+        self.setAccessibleName("confusion matrix: rows are labels, columns predictions; arrow keys move, Enter selects")
+        session.figures_changed.connect(self._renew)
+        session.selection_changed.connect(self.update)
+        theme.changed.connect(self._renew)
+
+    def set_mode(self, mode: int) -> None:
+        self.mode = mode
+        self._renew()
+
+    def _renew(self) -> None:
+        self._picture = None
+        self.update()
+
+    @property
+    def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
+        return self.session.snapshot.figures.matrix if self.session.snapshot else np.zeros((0, 0), np.int64)
+
+    def values(self) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:
+        """What the cells show: counts, or shares of their row or column (NaN where that has no images)."""
+        matrix = self._matrix.astype(float)
+        if self.mode:
+            with np.errstate(invalid="ignore", divide="ignore"):
+                matrix = 100 * matrix / matrix.sum(axis=2 - self.mode, keepdims=True)
+        return matrix
+
+    def _layout(self) -> tuple[float, QRectF, int]:
+        """Cell size, the matrix's place, and the width given to names (0: none are drawn)."""
+        count = max(1, len(self._matrix))
+        metrics = self.fontMetrics()
+        names = (
+            min(
+                150,
+                max([metrics.horizontalAdvance(words.clipped(n, 22)) for n in self.session.classes[:200]], default=40),
+            )
+            + 12
+        )
+        for width in (names, 0):
+            left, top = (max(width, 96), 44) if width else (24.0, 24.0)
+            upright = self._upright(names)
+            if width and not upright:
+                top = min(names, 110) + 24
+            side = min((self.width() - left - 8) / count, (self.height() - top - 8) / count, 64.0)
+            if side >= LEAST_WITH_NAMES or not width:
+                return side, QRectF(left, top, side * count, side * count), int(width and left)
+        raise AssertionError
+
+    def _upright(self, names: int) -> bool:
+        """Whether the column names fit without turning them."""
+        count = max(1, len(self._matrix))
+        return names - 8 <= min((self.width() - max(names, 96) - 8) / count, 64.0) + 6
+
+    def cell_rect(self, label_index: int, predicted: int) -> QRectF:
+        side, place, _ = self._layout()
+        return QRectF(place.left() + predicted * side, place.top() + label_index * side, side, side)
+
+    def _at(self, point: QPointF) -> tuple[int, int] | None:
+        """(label, predicted) under a point; -1 for a header, None outside."""
+        side, place, _ = self._layout()
+        count = len(self._matrix)
+        if not count:
+            return None
+        column, line = int((point.x() - place.left()) // side), int((point.y() - place.top()) // side)
+        inside = 0 <= line < count, 0 <= column < count
+        if all(inside):
+            return line, column
+        if inside[0] and point.x() < place.left():
+            return line, -1
+        if inside[1] and point.y() < place.top():
+            return -1, column
+        return None
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        painter = QPainter(self)
+        count = len(self._matrix)
+        if not count:
+            return
+        side, place, names = self._layout()
+        values = self.values()
+        off = self._matrix - np.diag(np.diagonal(self._matrix))
+        most = max(1.0, float(np.nanmax(np.where(off > 0, values, 0.0), initial=0.0)))
+        if names:
+            self._paint_names(painter, side, place, names)
+        painter.setFont(font(11))
+        painter.setPen(theme.colour("soft"))
+        if names:
+            painter.drawText(
+                QRectF(0, 0, names - 10, 36),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop,
+                "labelled ↓\npredicted →",
+            )
+        else:
+            painter.drawText(
+                QRectF(place.left(), 0, place.width(), 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                "predicted →   labelled ↓   (names under the pointer)",
+            )
+        if side >= LEAST_WITH_NAMES:
+            self._paint_cells(painter, side, values, most)
+        else:
+            self._paint_picture(painter, place, values, most)
+        self._paint_marks(painter)
+
+    def _paint_names(self, painter: QPainter, side: float, place: QRectF, names: int) -> None:
+        painter.setFont(font(13 if side >= 24 else 10))
+        painter.setPen(theme.colour("ink"))
+        upright = self._upright(
+            max(painter.fontMetrics().horizontalAdvance(words.clipped(n, 22)) for n in self.session.classes) + 12
+        )
+        for i, name in enumerate(self.session.classes):
+            shown = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, names - 14)
+            painter.drawText(
+                QRectF(0, place.top() + i * side, names - 10, side),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                shown,
+            )
+            if upright:
+                painter.drawText(
+                    QRectF(place.left() + i * side - 8, place.top() - 24, side + 16, 20),
+                    Qt.AlignmentFlag.AlignCenter,
+                    shown,
+                )
+            else:
+                painter.save()
+                painter.translate(place.left() + (i + 0.5) * side, place.top() - 6)
+                painter.rotate(-90)
+                painter.drawText(
+                    QRectF(0, -side / 2, place.top() - 30, side),
+                    Qt.AlignmentFlag.AlignVCenter,
+                    painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, int(place.top() - 32)),
+                )
+                painter.restore()
+
+    def _paint_cells(
+        self, painter: QPainter, side: float, values: np.ndarray[tuple[int, ...], np.dtype[np.float64]], most: float
+    ) -> None:
+        matrix, numbers = self._matrix, side >= LEAST_WITH_NUMBERS
+        size = 13 if side >= 34 else 10
+        hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
+        for i in range(len(matrix)):
+            for j in range(len(matrix)):
+                cell = self.cell_rect(i, j).adjusted(1, 1, -1, -1)
+                amount = int(matrix[i, j])
+                if i == j:
+                    painter.fillRect(cell, theme.colour("sheet"))
+                    painter.save()
+                    painter.setClipRect(cell)
+                    painter.setPen(hatch)
+                    for offset in range(-int(side), int(side), 6):
+                        painter.drawLine(
+                            QPointF(cell.left() + offset, cell.bottom()),
+                            QPointF(cell.left() + offset + side, cell.bottom() - side),
+                        )
+                    painter.restore()
+                elif amount:
+                    painter.fillRect(cell, theme.magnitude(0.14 + 0.86 * values[i, j] / most))
+                if not numbers or (i != j and not amount):
+                    if numbers:
+                        painter.setPen(theme.colour("faint"))
+                        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "·")
+                    continue
+                strong = i != j and values[i, j] / most > 0.55
+                painter.setFont(font(size))
+                painter.setPen(theme.colour("on_accent" if strong else "soft" if i == j else "ink"))
+                painter.drawText(
+                    cell, Qt.AlignmentFlag.AlignCenter, "–" if np.isnan(values[i, j]) else f"{values[i, j]:.0f}"
+                )
+
+    def _paint_picture(
+        self, painter: QPainter, place: QRectF, values: np.ndarray[tuple[int, ...], np.dtype[np.float64]], most: float
+    ) -> None:
+        if self._picture is None:
+            share = np.sqrt(np.clip(np.nan_to_num(values) / most, 0, 1))
+            np.fill_diagonal(share, 0)
+            low, high = theme.colour("sheet"), theme.colour("accent")
+            parts = [
+                (a + (b - a) * share)
+                for a, b in ((low.red(), high.red()), (low.green(), high.green()), (low.blue(), high.blue()))
+            ]
+            pixels = np.ascontiguousarray(np.stack(parts, axis=-1).astype(np.uint8))
+            diagonal = QColor(theme.tokens.line)
+            pixels[np.arange(len(pixels)), np.arange(len(pixels))] = (diagonal.red(), diagonal.green(), diagonal.blue())
+            self._picture = QImage(
+                pixels.tobytes(), len(pixels), len(pixels), 3 * len(pixels), QImage.Format.Format_RGB888
+            ).copy()
+        painter.drawImage(place, self._picture)
+        painter.setPen(theme.colour("line"))
+        painter.drawRect(place)
+
+    def _paint_marks(self, painter: QPainter) -> None:
+        marked = self._selected_cells()
+        painter.setPen(QPen(theme.colour("ink"), 2))
+        for i, j in marked:
+            painter.drawRect(self.cell_rect(i, j).adjusted(1, 1, -1, -1))
+        if self.cursor_cell and self.hasFocus():
+            painter.setPen(QPen(theme.colour("accent"), 2, Qt.PenStyle.DotLine))
+            painter.drawRect(self.cell_rect(*self.cursor_cell).adjusted(-1, -1, 1, 1))
+
+    def _selected_cells(self) -> list[tuple[int, int]]:
+        labelled: set[int] = set()
+        predicted: set[int] = set()
+        for condition in self.session.conditions:
+            if isinstance(condition, Cells):
+                return sorted(condition.cells)
+            if isinstance(condition, Labelled):
+                labelled = set(condition.classes)
+            elif isinstance(condition, Predicted):
+                predicted = set(condition.classes)
+        return [(i, j) for i in labelled for j in predicted][:64]
+
+    def select(self, label_index: int, predicted: int, beside: bool) -> None:
+        """Select a cell, or a whole row (predicted -1) or column (label -1)."""
+        if label_index < 0:
+            self.session.choose(Predicted(frozenset({predicted})), beside=beside)
+        elif predicted < 0:
+            self.session.choose(Labelled(frozenset({label_index})), beside=beside)
+        elif beside:
+            cells = frozenset(self._selected_cells()) ^ {(label_index, predicted)}
+            rest = tuple(c for c in self.session.conditions if c.kind not in ("labelled", "predicted", "cells"))
+            self.session.replace(*rest, *((Cells(cells),) if cells else ()))
+        else:
+            self.session.choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        found = self._at(event.position())
+        if found and event.button() == Qt.MouseButton.LeftButton:
+            if min(found) >= 0:
+                self.cursor_cell = found
+            self.select(*found, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
+        count = len(self._matrix)
+        if event.key() in moves and count and not event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            by = moves[Qt.Key(event.key())]
+            at = self.cursor_cell or (0, -1 if by == (0, 1) else 0)
+            self.cursor_cell = min(count - 1, max(0, at[0] + by[0])), min(count - 1, max(0, at[1] + by[1]))
+            corner = self.cell_rect(*self.cursor_cell).bottomRight().toPoint()
+            QToolTip.showText(self.mapToGlobal(corner), self.describe(*self.cursor_cell), self)
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.cursor_cell:
+            self.select(*self.cursor_cell, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+        else:
+            super().keyPressEvent(event)
+
+    def describe(self, label_index: int, predicted: int) -> str:
+        """A cell, a row or a column in words."""
+        matrix, classes = self._matrix, self.session.classes
+        if label_index < 0:
+            return f"predicted {classes[predicted]}: {int(matrix[:, predicted].sum())} images"
+        if predicted < 0:
+            return f"labelled {classes[label_index]}: {int(matrix[label_index].sum())} images"
+        amount, total = int(matrix[label_index, predicted]), int(matrix[label_index].sum())
+        found = proportion(amount, total)
+        share = (
+            f"{words.percent(found.value)} ({words.bounds(found)}) of the {total} labelled so"
+            if total
+            else "no image has this label"
+        )
+        return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {words.images(amount)}\n{share}"
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            found = self._at(QPointF(event.pos()))
+            if found:
+                QToolTip.showText(
+                    event.globalPos() + QPoint(8, 8), self.describe(*found), self, QRect(event.pos(), QSize(1, 1))
+                )
+            else:
+                QToolTip.hideText()
+            return True
+        return super().event(event)
+
+
+class Confusions(QWidget):
+    """The matrix with its choice of what the cells show."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.matrix = ConfusionMatrix(session)
+        self.mode = QComboBox()
+        self.mode.addItems(MODES)
+        self.mode.setProperty("quiet", True)
+        self.mode.setAccessibleName("what the cells show")
+        self.mode.currentIndexChanged.connect(self.matrix.set_mode)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 4, 0, 8)
+        layout.addLayout(
+            row(label("Rows are labels, columns predictions. Hatched: right answers.", soft=True), None, self.mode)
+        )
+        layout.addWidget(self.matrix, 1)

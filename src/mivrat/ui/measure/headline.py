@@ -1,0 +1,250 @@
+"""The headline figures, each with N, interval and how it is computed; the pairs most often confused; what was left out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.study.selection import Condition, Labelled, Outcome, Predicted
+from mivrat.ui import words
+from mivrat.ui.session import Session
+from mivrat.ui.theme import theme
+from mivrat.ui.widgets import clear, label
+
+MOST_PAIRS = 8
+
+
+@dataclass(frozen=True)
+class Line:
+    """One headline figure ready to show."""
+
+    name: str
+    value: str
+    interval: str
+    total: int
+    how: str
+
+
+def headline_lines(session: Session) -> list[Line]:
+    """The headline figures of the run shown."""
+    if session.snapshot is None:
+        return []
+    figures = session.snapshot.figures
+    n = figures.total
+
+    def share(name: str, found: Proportion, how: str) -> Line:
+        return Line(
+            name, words.percent(found.value), words.bounds(found), found.total, f"{how} Interval: Wilson score, 95 %."
+        )
+
+    lines = []
+    for k, found in figures.top_k.items():
+        meaning = (
+            "Share of images whose highest score is the labelled class's."
+            if k == 1
+            else f"Share of images whose labelled class is among the {k} highest scores."
+        )
+        lines.append(share(f"top-{k} accuracy", found, meaning))
+    missing = sum(c.support == 0 for c in figures.classes)
+    without = f" {missing} classes without images are left out." if missing else ""
+    lines.append(
+        Line(
+            "balanced accuracy",
+            words.percent(figures.averages.balanced_accuracy),
+            "",
+            n,
+            f"Mean recall over the classes that have images.{without}",
+        )
+    )
+    undefined = figures.averages.undefined_precision
+    counted = f" Precision is undefined for {undefined} of them." if undefined else ""
+    lines.append(
+        Line(
+            "macro F1",
+            words.percent(figures.averages.macro_f1),
+            "",
+            n,
+            f"Mean F1 over the classes that have images; an undefined F1 counts as 0.{counted}",
+        )
+    )
+    if figures.log_loss is not None:
+        clipped = (
+            f" {figures.log_loss.clipped} images had p below 2⁻⁵² and were counted at that."
+            if figures.log_loss.clipped
+            else ""
+        )
+        lines.append(
+            Line(
+                "log loss",
+                words.decimal(figures.log_loss.value),
+                "",
+                n,
+                f"Mean of −ln p of the labelled class, in nats; lower is better.{clipped}",
+            )
+        )
+        lines.append(
+            Line(
+                "Brier score",
+                words.decimal(figures.brier),
+                "",
+                n,
+                "Mean over images of the squared error of all class probabilities, 0 to 2; lower is better.",
+            )
+        )
+    if figures.calibration is not None:
+        how = f"Expected calibration error: mean gap between confidence and accuracy over {len(figures.calibration.bins)} bins of equal width, weighted by images. It reads too high at small N."
+        lines.append(Line("ECE", words.percent(figures.calibration.ece), "", n, how))
+    return lines
+
+
+class Headline(QScrollArea):
+    """Shows the headline figures; rows of confused pairs and of left-out images select."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        body = QWidget()
+        self._layout = QVBoxLayout(body)
+        self._layout.setContentsMargins(0, 8, 8, 16)
+        self.setWidget(body)
+        session.figures_changed.connect(self.refresh)
+        session.selection_changed.connect(self._mark)
+
+    def refresh(self) -> None:
+        clear(self._layout)
+        self._rows: list[_Row] = []
+        if self.session.snapshot is None:
+            return
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(18)
+        grid.setVerticalSpacing(9)
+        for column, title in enumerate(("", "", "95 % interval", "images")):
+            head = label(title, soft=True)
+            grid.addWidget(head, 0, column, Qt.AlignmentFlag.AlignRight)
+        for i, line in enumerate(headline_lines(self.session), 1):
+            name = label(line.name)
+            value = label(line.value, "big" if i == 1 else "heading")
+            for column, widget in enumerate(
+                (name, value, label(line.interval, soft=True), label(f"{line.total}", soft=True))
+            ):
+                widget.setToolTip(f"{line.name}: {line.value}, N = {line.total}\n{line.how}")
+                grid.addWidget(
+                    widget,
+                    i,
+                    column,
+                    Qt.AlignmentFlag.AlignVCenter
+                    | (Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight),
+                )
+        grid.setColumnStretch(4, 1)
+        self._layout.addLayout(grid)
+        if self.session.snapshot.figures.total == 0:
+            self._layout.addSpacing(12)
+            self._layout.addWidget(
+                label("No labelled image has been scored yet, so there is nothing to measure.", soft=True, wrap=True)
+            )
+        self._add_pairs()
+        self._add_left_out()
+        self._layout.addStretch(1)
+        self._mark()
+
+    def _add_pairs(self) -> None:
+        assert self.session.snapshot is not None
+        matrix, classes = self.session.snapshot.figures.matrix, self.session.classes
+        wrong = matrix.copy()
+        np.fill_diagonal(wrong, 0)
+        order = np.argsort(-wrong, axis=None, kind="stable")[:MOST_PAIRS]
+        pairs = [(int(i) // len(classes), int(i) % len(classes)) for i in order if wrong.flat[int(i)]]
+        self._layout.addSpacing(18)
+        self._layout.addWidget(label("Most frequent mistakes", "heading"))
+        if not pairs:
+            self._layout.addWidget(
+                label("None: every labelled image was answered right." if matrix.sum() else "None yet.", soft=True)
+            )
+        for a, b in pairs:
+            found = proportion(int(wrong[a, b]), int(matrix[a].sum()))
+            text = f"{words.clipped(classes[a], 28)} → {words.clipped(classes[b], 28)}"
+            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(wrong[b, a])}. Interval: Wilson score, 95 %.\nClick to see them."
+            self._add_row(
+                text,
+                [str(found.hits), words.percent(found.value), words.bounds(found)],
+                tip,
+                (Labelled(frozenset({a})), Predicted(frozenset({b}))),
+            )
+        if pairs:
+            self._layout.addWidget(
+                label("labelled → predicted; images, share of the label's images, 95 % interval", soft=True)
+            )
+
+    def _add_left_out(self) -> None:
+        assert self.session.snapshot is not None
+        counts = self.session.snapshot.counts
+        left_out = [("unreadable", counts.unreadable), ("unlabelled", counts.unlabelled), ("failed", counts.failed)]
+        if not any(n for _, n in left_out):
+            return
+        self._layout.addSpacing(18)
+        self._layout.addWidget(label("Not in the figures", "heading"))
+        whys = {
+            "unreadable": "The file is no picture, or a broken one.",
+            "unlabelled": "There is no label to judge the answer by.",
+            "failed": "The model's scores hold NaN or infinity.",
+        }
+        for which, n in left_out:
+            if n:
+                self._add_row(which, [str(n)], f"{whys[which]}\nClick to see them.", (Outcome(frozenset({which})),))
+
+    def _add_row(self, text: str, values: list[str], tip: str, conditions: tuple[Condition, ...]) -> None:
+        made = _Row(self.session, text, values, conditions)
+        made.setToolTip(tip)
+        self._rows.append(made)
+        self._layout.addWidget(made)
+
+    def _mark(self) -> None:
+        for one in getattr(self, "_rows", []):
+            one.mark(all(c in self.session.conditions for c in one.conditions))
+
+
+class _Row(QFrame):
+    """A line that selects when clicked, or by Enter or space."""
+
+    def __init__(self, session: Session, text: str, values: list[str], conditions: tuple[Condition, ...]) -> None:
+        super().__init__()
+        self.session, self.conditions = session, conditions
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(f"{text}: {', '.join(values)}")
+        grid = QGridLayout(self)
+        grid.setContentsMargins(8, 5, 8, 5)
+        grid.addWidget(label(text), 0, 0)
+        grid.setColumnStretch(0, 1)
+        for i, value in enumerate(values, 1):
+            shown = label(value, soft=i == 3)
+            shown.setMinimumWidth((36, 64, 84)[i - 1])
+            grid.addWidget(shown, 0, i, Qt.AlignmentFlag.AlignRight)
+        self.mark(False)
+
+    def mark(self, on: bool) -> None:
+        t = theme.tokens
+        self.setStyleSheet(
+            f"_Row {{ background: {t.accent_wash if on else 'transparent'}; border: none; border-bottom: 1px solid {t.line}; }} "
+            f"_Row:hover {{ background: {t.accent_wash}; }} _Row:focus {{ border: 1px solid {t.accent}; }}"
+        )
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.session.choose(*self.conditions)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.session.choose(*self.conditions)
+        elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)
+        else:
+            super().keyPressEvent(event)

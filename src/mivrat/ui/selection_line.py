@@ -1,0 +1,74 @@
+"""The selection line: the conditions in force as removable chips, how many images they pick, and their accuracy."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
+
+from mivrat.core.study.selection import Condition
+from mivrat.ui import words
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import button, clear, label
+
+
+class SelectionLine(QFrame):
+    """Back, forward, the chips, and what they come to."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("selectionLine")
+        self.session = session
+        self.setFixedHeight(44)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(12, 0, 18, 0)
+        layout.setSpacing(6)
+        self.back, self.forward = button("‹", session.back, kind="quiet"), button("›", session.forward, kind="quiet")
+        self.back.setToolTip("Back to the selection before (Alt+Left)")
+        self.forward.setToolTip("Forward again (Alt+Right)")
+        self.back.setAccessibleName("selection back")
+        self.forward.setAccessibleName("selection forward")
+        self.chips = QHBoxLayout()
+        self.chips.setSpacing(8)
+        holder = QWidget()
+        holder.setLayout(self.chips)
+        holder.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.summary = label()
+        for widget in (self.back, self.forward):
+            layout.addWidget(widget)
+        layout.addWidget(holder, 1)
+        layout.addWidget(self.summary)
+        session.selection_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        self.back.setEnabled(self.session.selection.can_go_back)
+        self.forward.setEnabled(self.session.selection.can_go_forward)
+        clear(self.chips)
+        for condition in self.session.conditions:
+            self.chips.addWidget(self._chip(condition))
+        if not self.session.conditions:
+            self.chips.addWidget(label("All images. Click a figure, a row or a cell to pick images by it.", soft=True))
+        elif len(self.session.conditions) > 1:
+            self.chips.addWidget(button("clear", self.session.clear, kind="quiet"))
+        self.chips.addStretch(1)
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            self.summary.setText("")
+            return
+        share, shown = self.session.accuracy(), len(self.session.shown)
+        text = f"{shown} of {words.images(snapshot.counts.listed)}" if self.session.conditions else words.images(shown)
+        text += f"  ·  right {words.percent(share.value)}"
+        if share.total:
+            text += f"  ({words.bounds(share)})"
+        self.summary.setText(text)
+        self.summary.setToolTip(
+            f"{share.hits} right of {share.total} labelled images with an answer. Interval: Wilson score, 95 %."
+            if share.total
+            else "No labelled image with an answer is among them."
+        )
+
+    def _chip(self, condition: Condition) -> QWidget:
+        about, value = condition.words(self.session.classes)
+        chip = button(f"{about} {words.clipped(value, 40)}   ×", lambda: self.session.remove(condition), kind="chip")
+        chip.setToolTip(f"{about} {value}\nClick to take it away (Backspace takes the last one).")
+        chip.setCursor(Qt.CursorShape.PointingHandCursor)
+        return chip

@@ -1,0 +1,155 @@
+"""What the window is looking at: one run of one study, its figures, and the selection; views listen to its signals."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QObject, Signal
+
+from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.summary import Figures, sensible_ks
+from mivrat.core.running.answers import Counts, Judged, judge
+from mivrat.core.study.ordering import ORDERS, Order, ordered
+from mivrat.core.study.selection import Condition, Conditions, Selection
+from mivrat.core.study.study import RunInfo, RunRecord
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """A run as judged at one moment; made in a worker, never changed afterwards."""
+
+    record: RunRecord
+    judged: Judged
+    figures: Figures
+    counts: Counts
+
+
+def take_snapshot(record: RunRecord) -> Snapshot:
+    """Judge a run and work out its figures (slow for large runs: call it in a worker)."""
+    judged = judge(record.answers, [item.label for item in record.image_set.items])
+    return Snapshot(
+        record, judged, judged.figures(sensible_ks(len(record.classes)), one_versus_rest=False), judged.counts()
+    )
+
+
+class Session(QObject):
+    """The run shown, the selection, and the image looked at. Signals tell which of them changed."""
+
+    run_changed = Signal()
+    figures_changed = Signal()
+    selection_changed = Signal()
+    current_changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.study_path: Path | None = None
+        self.runs: list[RunInfo] = []
+        self.references: dict[int, Path] = {}
+        self.snapshot: Snapshot | None = None
+        self.selection = Selection()
+        self.order: Order = ORDERS[0]
+        self.shown: NDArray[np.int64] = np.zeros(0, np.int64)
+        self.current: int | None = None
+
+    @property
+    def classes(self) -> list[str]:
+        return self.snapshot.record.classes if self.snapshot else []
+
+    def show(self, snapshot: Snapshot) -> None:
+        """Show another run, or the same one further on; the selection stays as far as it makes sense."""
+        same = self.snapshot is not None and self.snapshot.record.info.id == snapshot.record.info.id
+        self.snapshot = snapshot
+        if not same:
+            self.current = None
+            self.run_changed.emit()
+        self.figures_changed.emit()
+        self._reselect()
+
+    def _reselect(self) -> None:
+        if self.snapshot is None:
+            return
+        judged = self.snapshot.judged
+        mask = self.selection.mask(judged)
+        self.shown = ordered(judged, self.snapshot.record.image_set.items, mask, self.order)
+        if self.current is not None and not mask[self.current]:
+            self.current = None
+        self.selection_changed.emit()
+        self.current_changed.emit()
+
+    def set_order(self, order: Order) -> None:
+        self.order = order
+        self._reselect()
+
+    def choose(self, *conditions: Condition, beside: bool = False) -> None:
+        self.selection.choose(*conditions, beside=beside)
+        self._reselect()
+
+    def replace(self, *conditions: Condition) -> None:
+        self.selection.replace(*conditions)
+        self._reselect()
+
+    def remove(self, condition: Condition) -> None:
+        self.selection.remove(condition)
+        self._reselect()
+
+    def remove_last(self) -> None:
+        self.selection.remove_last()
+        self._reselect()
+
+    def clear(self) -> None:
+        self.selection.clear()
+        self._reselect()
+
+    def back(self) -> None:
+        self.selection.back()
+        self._reselect()
+
+    def forward(self) -> None:
+        self.selection.forward()
+        self._reselect()
+
+    @property
+    def conditions(self) -> Conditions:
+        return self.selection.conditions
+
+    def accuracy(self) -> Proportion:
+        """Accuracy over the labelled, scored images of the selection."""
+        if self.snapshot is None:
+            return proportion(0, 0)
+        judged = self.snapshot.judged
+        return proportion(int(judged.right[self.shown].sum()), int(judged.evaluated[self.shown].sum()))
+
+    def look_at(self, image: int | None) -> None:
+        """Make an image the one looked at."""
+        if image != self.current:
+            self.current = image
+            self.current_changed.emit()
+
+    @property
+    def position(self) -> int:
+        """Where the current image stands among the shown ones, or -1."""
+        if self.current is None:
+            return -1
+        found = np.flatnonzero(self.shown == self.current)
+        return int(found[0]) if len(found) else -1
+
+    def step(self, by: int) -> None:
+        """Go on by so many images among the shown ones, staying inside."""
+        if len(self.shown):
+            at = self.position
+            self.look_at(int(self.shown[min(len(self.shown) - 1, max(0, at + by if at >= 0 else 0))]))
+
+    def step_mistake(self, direction: int) -> bool:
+        """Go to the next (1) or previous (-1) wrong image among the shown ones; False where there is none."""
+        if self.snapshot is None:
+            return False
+        wrong = np.flatnonzero(self.snapshot.judged.wrong[self.shown])
+        at = self.position
+        further = wrong[wrong > at] if direction > 0 else wrong[wrong < at][::-1]
+        if not len(further):
+            return False
+        self.look_at(int(self.shown[further[0]]))
+        return True

@@ -1,0 +1,1 @@
+"""The start page and the new-study page."""

@@ -1,0 +1,310 @@
+"""The start page, and the page that sets up a new study."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtCore import QDir, QSettings, Qt, QTimer, Signal
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QVBoxLayout, QWidget
+
+from mivrat.core.errors import InputError
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.classes import read_class_list
+from mivrat.core.pictures.image_sets import TABLE_ENDINGS, read_image_set
+from mivrat.core.pictures.recipe import read_recipe
+from mivrat.ui import words
+from mivrat.ui.widgets import button, clear, label, row, set_role
+from mivrat.ui.work import Work, Workers
+
+MOST_RECENT = 6
+
+
+class RecentStudies:
+    """Paths of the studies opened last, newest first, kept in the user's settings."""
+
+    def __init__(self, settings: QSettings) -> None:
+        self._settings = settings
+
+    def paths(self) -> list[Path]:
+        found = self._settings.value("recent", [])
+        listed = [found] if isinstance(found, str) else [str(one) for one in found] if isinstance(found, list) else []
+        return [Path(one) for one in listed if Path(one).is_file()][:MOST_RECENT]
+
+    def add(self, path: Path) -> None:
+        others = [str(one) for one in self.paths() if one != path.resolve()]
+        self._settings.setValue("recent", [str(path.resolve()), *others][:MOST_RECENT])
+
+
+class StartPage(QWidget):
+    """What Mivrat is for, and the ways to begin."""
+
+    demo_wanted, new_wanted, open_wanted = Signal(), Signal(), Signal()
+    study_wanted = Signal(Path)
+
+    def __init__(self, recent: RecentStudies) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._recent = recent
+        inner = QVBoxLayout()
+        inner.setSpacing(14)
+        inner.addWidget(label("Mivrat", "title"))
+        inner.addWidget(
+            label(
+                "Find out how good an image classifier is, which images it gets wrong, and why.", soft=True, wrap=True
+            )
+        )
+        inner.addSpacing(10)
+        self.demo = button("Open the demonstration", self.demo_wanted.emit, kind="primary")
+        self.new = button("New study…", self.new_wanted.emit)
+        self.open = button("Open a study…", self.open_wanted.emit)
+        inner.addLayout(row(self.demo, self.new, self.open, None, spacing=10))
+        inner.addWidget(
+            label(
+                "The demonstration: pollen grains under a microscope, named by a small network that does well in spring and badly in late summer.",
+                soft=True,
+                wrap=True,
+            )
+        )
+        inner.addWidget(
+            label(
+                "Or drop a model file, a class list, a recipe, an image folder or a study on this window.",
+                soft=True,
+                wrap=True,
+            )
+        )
+        self.problem = label(role="problem", wrap=True)
+        inner.addWidget(self.problem)
+        inner.addSpacing(18)
+        self.recent_title = label("Recent studies", "heading")
+        inner.addWidget(self.recent_title)
+        self.recent_box = QVBoxLayout()
+        self.recent_box.setSpacing(2)
+        inner.addLayout(self.recent_box)
+        holder = QWidget()
+        holder.setLayout(inner)
+        holder.setFixedWidth(620)
+        outer = QVBoxLayout(self)
+        outer.addStretch(2)
+        outer.addWidget(holder, 0, Qt.AlignmentFlag.AlignHCenter)
+        outer.addStretch(3)
+
+    def refresh(self) -> None:
+        clear(self.recent_box)
+        paths = self._recent.paths()
+        self.recent_title.setVisible(bool(paths))
+        for path in paths:
+            self.recent_box.addWidget(self._recent_button(path))
+
+    def _recent_button(self, path: Path) -> QWidget:
+        made = button(
+            f"{path.stem}      {words.clipped(str(path.parent), 60)}",
+            lambda: self.study_wanted.emit(path),
+            kind="quiet",
+        )
+        made.setStyleSheet("text-align: left;")
+        made.setToolTip(str(path))
+        return made
+
+    def show_problem(self, text: str) -> None:
+        self.problem.setText(text)
+
+
+@dataclass(frozen=True)
+class NewStudy:
+    """What a new study is made of."""
+
+    model: Path
+    classes: Path
+    recipe: Path | None
+    images: Path
+    study: Path
+
+
+def check_inputs(new: NewStudy) -> str:
+    """Read everything a new study needs and say in words what was found (slow: call it in a worker)."""
+    classes = read_class_list(new.classes)
+    model = OnnxModel(new.model, read_recipe(new.recipe) if new.recipe else None, len(classes))
+    found = read_image_set(new.images, classes)
+    labelled = sum(item.label is not None for item in found.items)
+    if new.study.exists():
+        raise InputError("exists already", where=new.study, mend="choose another name, or open it from the start page")
+    parts = [f"{len(classes)} classes", f"{words.images(len(found.items))}, {labelled} with a label", *model.remarks]
+    return ". ".join(parts)
+
+
+class _PathField(QWidget):
+    """A path with a button to choose it."""
+
+    changed = Signal()
+
+    def __init__(self, title: str, hint: str, kind: str, pattern: str = "") -> None:
+        super().__init__()
+        self.title, self._kind, self._pattern = title, kind, pattern
+        self.edit = QLineEdit()
+        self.edit.setPlaceholderText(hint)
+        self.edit.setAccessibleName(title)
+        self.edit.textChanged.connect(lambda: self.changed.emit())
+        choose = button("Choose…", self._choose)
+        choose.setAccessibleName(f"choose {title}")
+        parts: list[QWidget] = [self.edit, choose]
+        if kind == "images":
+            parts.append(button("Table…", self._choose_table))
+        self.setLayout(row(*parts))
+
+    @property
+    def path(self) -> Path | None:
+        text = self.edit.text().strip()
+        return Path(text).expanduser() if text else None
+
+    def set_path(self, path: Path) -> None:
+        self.edit.setText(str(path))
+
+    def _choose(self) -> None:
+        start = str(self.path or QDir.homePath())
+        if self._kind == "images":
+            found = QFileDialog.getExistingDirectory(self, f"Choose the {self.title}", start)
+        elif self._kind == "save":
+            found, _ = QFileDialog.getSaveFileName(self, "Keep the study as", start, self._pattern)
+        else:
+            found, _ = QFileDialog.getOpenFileName(self, f"Choose the {self.title}", start, self._pattern)
+        if found:
+            self.set_path(Path(found))
+
+    def _choose_table(self) -> None:
+        endings = " ".join(f"*{e}" for e in sorted(TABLE_ENDINGS))
+        found, _ = QFileDialog.getOpenFileName(
+            self, "Choose a table of images", str(self.path or QDir.homePath()), f"Tables ({endings})"
+        )
+        if found:
+            self.set_path(Path(found))
+
+
+class NewStudyPage(QWidget):
+    """Asks for model, class list, recipe and images; says at once, next to the form, whether they fit together."""
+
+    start_wanted = Signal(NewStudy)
+    cancelled = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setAcceptDrops(True)
+        self._workers = Workers(1, self)
+        self._checking: Work | None = None
+        self.model = _PathField("model", "an ONNX file", "open", "ONNX models (*.onnx);;All files (*)")
+        self.classes = _PathField(
+            "class list",
+            "class names in the model's order, one a line",
+            "open",
+            "Class lists (*.txt *.json);;All files (*)",
+        )
+        self.recipe = _PathField(
+            "recipe",
+            "how images are prepared (TOML); left empty, it is guessed from the model",
+            "open",
+            "Recipes (*.toml);;All files (*)",
+        )
+        self.images = _PathField("images", "a folder with one folder per class, or a table", "images")
+        self.study = _PathField("study", "where to keep the study", "save", "Studies (*.mivrat)")
+        self.fields = (self.model, self.classes, self.recipe, self.images, self.study)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(12)
+        grid.setHorizontalSpacing(16)
+        for i, field in enumerate(self.fields):
+            name = field.title if field is not self.recipe else "recipe, if you have it"
+            grid.addWidget(label(name), i, 0, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(field, i, 1)
+            field.changed.connect(self._changed)
+        self.message = label(wrap=True)
+        self.message.setMinimumHeight(64)
+        self.message.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.start = button("Start the run", self._start, kind="primary")
+        self.start.setEnabled(False)
+        inner = QVBoxLayout()
+        inner.setSpacing(16)
+        inner.addWidget(label("New study", "title"))
+        inner.addWidget(
+            label(
+                "Files stay where they are; the study remembers where. Files dropped on this page find their field.",
+                soft=True,
+                wrap=True,
+            )
+        )
+        inner.addLayout(grid)
+        inner.addWidget(self.message)
+        inner.addLayout(row(self.start, button("Cancel", self.cancelled.emit), None))
+        holder = QWidget()
+        holder.setLayout(inner)
+        holder.setFixedWidth(820)
+        outer = QVBoxLayout(self)
+        outer.addStretch(1)
+        outer.addWidget(holder, 0, Qt.AlignmentFlag.AlignHCenter)
+        outer.addStretch(2)
+        self._soon = QTimer(self, singleShot=True, interval=300)
+        self._soon.timeout.connect(self._check)
+        self._changed()
+
+    def drop(self, paths: Sequence[Path]) -> None:
+        """Put files into the fields they are for."""
+        for path in paths:
+            ending = path.suffix.lower()
+            if path.is_dir() or ending in TABLE_ENDINGS:
+                self.images.set_path(path)
+            elif ending == ".onnx":
+                self.model.set_path(path)
+            elif ending == ".toml":
+                self.recipe.set_path(path)
+            elif ending in (".txt", ".json"):
+                self.classes.set_path(path)
+
+    def wanted(self) -> NewStudy | None:
+        model, classes, images, study = self.model.path, self.classes.path, self.images.path, self.study.path
+        if model is None or classes is None or images is None or study is None:
+            return None
+        return NewStudy(
+            model,
+            classes,
+            self.recipe.path,
+            images,
+            study if study.suffix == ".mivrat" else study.with_name(study.name + ".mivrat"),
+        )
+
+    def _changed(self) -> None:
+        self.start.setEnabled(False)
+        if self._checking is not None:
+            self._checking.cancel()
+        if self.images.path and not self.study.path and self.images.path.exists():
+            self.study.set_path(self.images.path.parent / f"{self.images.path.stem}.mivrat")
+        missing = [field.title for field in (self.model, self.classes, self.images, self.study) if field.path is None]
+        set_role(self.message, "")
+        self.message.setText(f"Still needed: {', '.join(missing)}." if missing else "Reading …")
+        if not missing:
+            self._soon.start()
+
+    def _check(self) -> None:
+        new = self.wanted()
+        if new is not None:
+            self._checking = self._workers.start(
+                lambda work: check_inputs(new), done=self._fits, failed=self._does_not_fit
+            )
+
+    def _fits(self, found: str) -> None:
+        set_role(self.message, "good")
+        self.message.setText(f"These fit together: {found}.")
+        self.start.setEnabled(True)
+
+    def _does_not_fit(self, error: InputError) -> None:
+        set_role(self.message, "problem")
+        self.message.setText(error.line())
+
+    def _start(self) -> None:
+        new = self.wanted()
+        if new is not None and self.start.isEnabled():
+            self.start_wanted.emit(new)
+
+    def stop(self) -> None:
+        self._workers.stop_all()

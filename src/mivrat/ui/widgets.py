@@ -1,0 +1,135 @@
+"""Small widgets that several views share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QWidget
+
+
+def label(text: str = "", role: str = "", *, soft: bool = False, wrap: bool = False) -> QLabel:
+    """A text label; ``role`` and ``soft`` pick its style. Its text is never taken for markup."""
+    made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    if role:
+        made.setProperty("role", role)
+    if soft:
+        made.setProperty("soft", True)
+    made.setWordWrap(wrap)
+    return made
+
+
+def set_role(widget: QWidget, role: str) -> None:
+    """Change the style of a widget that is shown already."""
+    widget.setProperty("role", role)
+    widget.style().unpolish(widget)
+    widget.style().polish(widget)
+
+
+def button(text: str, clicked: Callable[[], object] | None = None, *, kind: str = "") -> QPushButton:
+    """A push button; ``kind`` is ``primary``, ``quiet``, ``chip``, ``tab`` or ``rail``."""
+    made = QPushButton(text.replace("&", "&&"))
+    if kind:
+        made.setProperty(kind, True)
+    made.setAutoDefault(True)
+    if clicked is not None:
+        made.clicked.connect(lambda: clicked())
+    return made
+
+
+def hairline() -> QFrame:
+    """A horizontal rule one pixel high."""
+    line = QFrame()
+    line.setFixedHeight(1)
+    line.setStyleSheet("background: palette(mid);")
+    line.setObjectName("hairline")
+    return line
+
+
+def row(
+    *widgets: QWidget | QLayout | int | None, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> QHBoxLayout:
+    """A horizontal layout; a number is that much space, None takes what is left."""
+    layout = QHBoxLayout()
+    layout.setSpacing(spacing)
+    layout.setContentsMargins(*margins)
+    for widget in widgets:
+        if widget is None:
+            layout.addStretch(1)
+        elif isinstance(widget, int):
+            layout.addSpacing(widget)
+        elif isinstance(widget, QLayout):
+            layout.addLayout(widget)
+        else:
+            layout.addWidget(widget)
+    return layout
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout and delete it."""
+    while (item := layout.takeAt(0)) is not None:
+        if (widget := item.widget()) is not None:
+            widget.hide()
+            widget.deleteLater()
+        elif (inner := item.layout()) is not None:
+            clear(inner)
+
+
+class Tabs(QWidget):
+    """A line of exclusive text tabs; arrow keys move along it."""
+
+    chosen = Signal(int)
+
+    def __init__(self, names: Sequence[str]) -> None:
+        super().__init__()
+        self._group = QButtonGroup(self)
+        layout = row(spacing=22)
+        for i, name in enumerate(names):
+            tab = button(name, kind="tab")
+            tab.setCheckable(True)
+            tab.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+            self._group.addButton(tab, i)
+            layout.addWidget(tab)
+        layout.addStretch(1)
+        self.setLayout(layout)
+        self._group.button(0).setChecked(True)
+        self._group.idToggled.connect(lambda i, on: self.chosen.emit(i) if on else None)
+
+    @property
+    def current(self) -> int:
+        return self._group.checkedId()
+
+    def choose(self, index: int) -> None:
+        if 0 <= index < len(self._group.buttons()):
+            self._group.button(index).setChecked(True)
+
+    def step(self, by: int) -> None:
+        self.choose((self.current + by) % len(self._group.buttons()))
+
+
+class Elided(QLabel):
+    """One line of plain text that gives way in the middle and tells the whole in its tooltip."""
+
+    def __init__(self, text: str = "", *, mode: Qt.TextElideMode = Qt.TextElideMode.ElideMiddle) -> None:
+        super().__init__()
+        self._full, self._mode = text, mode
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.set_text(text)
+
+    def set_text(self, text: str) -> None:
+        self._full = text
+        self._fit()
+
+    @property
+    def full_text(self) -> str:
+        return self._full
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802
+        self._fit()
+
+    def _fit(self) -> None:
+        shown = self.fontMetrics().elidedText(self._full, self._mode, max(10, self.width()))
+        self.setText(shown)
+        self.setToolTip(self._full if shown != self._full else "")

@@ -1,0 +1,1 @@
+"""Tests of Mivrat; they stand at the same paths as what they test."""

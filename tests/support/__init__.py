@@ -1,0 +1,1 @@
+"""Helpers that several tests share."""
