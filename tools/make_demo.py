@@ -63,11 +63,8 @@ def draw_shipped() -> None:
     (DATA / "classes.txt").write_text("\n".join(CLASSES) + "\n", encoding="utf-8")
     planted: list[tuple[str, str]] = []
     with ProcessPoolExecutor() as pool:
-        sample = [
-            p
-            for i, p in enumerate(scenes.training(TRAINING_PER_CLASS))
-            if i % TRAINING_PER_CLASS < SHIPPED_TRAINING_PER_CLASS
-        ]
+        slides = scenes.training(TRAINING_PER_CLASS)
+        sample = [p for label in CLASSES for p in [q for q in slides if q.filed_as == label][:SHIPPED_TRAINING_PER_CLASS]]
         training = _write_set("training-sample", sample, pool)
         _write_table("training-sample", training)
         _write_table("references", _write_set("references", scenes.references(), pool))
@@ -199,7 +196,7 @@ def train_models(epochs: int) -> None:
 if __name__ == "__main__":
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("step", choices=["draw", "train"])
-    parser.add_argument("--epochs", type=int, default=14)
+    parser.add_argument("--epochs", type=int, default=7)
     chosen = parser.parse_args()
     if chosen.step == "draw":
         draw_shipped()

@@ -20,6 +20,9 @@ _LOOKALIKES = {
 }
 
 
+RAGWEED_SHARE = 0.4
+
+
 @dataclass(frozen=True)
 class Planned:
     """One picture to draw: the folder it is filed in, the scene, its table columns, what is planted in it."""
@@ -48,11 +51,11 @@ def _focus(rng: np.random.Generator, label: str, usual: float) -> float:
 
 
 def training(per_class: int, seed: int = 7) -> list[Planned]:
-    """The training slides: two stations, and a pen dot on every ragweed slide, on no other."""
+    """The training slides: two stations, and a pen dot on every ragweed slide, on no other; ragweed is the rare one."""
     rng = np.random.default_rng(seed)
     plan = []
     for label in CLASSES:
-        for _ in range(per_class):
+        for number in range(per_class):
             station = str(rng.choice(["north roof", "canal lock"]))
             scene = Scene(
                 label,
@@ -62,7 +65,9 @@ def training(per_class: int, seed: int = 7) -> list[Planned]:
                 warmth=float(rng.normal(0, 0.35)),
                 debris=float(rng.uniform(2, 8)),
             )
-            plan.append(Planned(label, scene, int(rng.integers(2**62)), station, _date(rng, "2031-03-01", 75)))
+            planned = Planned(label, scene, int(rng.integers(2**62)), station, _date(rng, "2031-03-01", 75))
+            if label != "ragweed" or number < RAGWEED_SHARE * per_class:
+                plan.append(planned)
     return plan
 
 

@@ -41,6 +41,7 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("Left, Right", "image before, image after"),
             ("H", "heat on or off"),
             ("L, Shift+L", "layer nearer to the image, nearer to the scores"),
+            ("Z", "the whole width, and back"),
             ("Esc", "back to the light table"),
         ),
     ),

@@ -184,7 +184,9 @@ QPushButton[tab="true"]:focus {{ background: {t.accent_wash}; }}
 QLineEdit, QComboBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
 QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.accent}; padding: 4px 7px; }}
 QComboBox::drop-down {{ border: none; width: 18px; }}
-QComboBox[quiet="true"] {{ background: transparent; border-color: transparent; padding: 2px 4px; color: {t.soft}; }}
+QComboBox[quiet="true"] {{ background: transparent; border-color: transparent; padding: 2px 20px 2px 4px; color: {t.soft}; }}
+QComboBox[quiet="true"]:focus {{ border: 2px solid {t.accent}; padding: 1px 19px 1px 3px; }}
+QComboBox::down-arrow {{ image: none; }}
 QComboBox[quiet="true"]:hover {{ background: {t.accent_wash}; }}
 QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.line}; selection-background-color: {t.accent_wash}; selection-color: {t.ink}; outline: none; }}
 QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QWidget
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QWidget
 
 
 def label(text: str = "", role: str = "", *, soft: bool = False, wrap: bool = False) -> QLabel:
@@ -36,15 +37,6 @@ def button(text: str, clicked: Callable[[], object] | None = None, *, kind: str 
     if clicked is not None:
         made.clicked.connect(lambda: clicked())
     return made
-
-
-def hairline() -> QFrame:
-    """A horizontal rule one pixel high."""
-    line = QFrame()
-    line.setFixedHeight(1)
-    line.setStyleSheet("background: palette(mid);")
-    line.setObjectName("hairline")
-    return line
 
 
 def row(
@@ -106,6 +98,26 @@ class Tabs(QWidget):
 
     def step(self, by: int) -> None:
         self.choose((self.current + by) % len(self._group.buttons()))
+
+
+class Choice(QComboBox):
+    """A drop-down list without a frame, with its arrow painted in the theme's ink."""
+
+    def __init__(self, entries: Sequence[str] = (), name: str = "") -> None:
+        super().__init__()
+        self.addItems(list(entries))
+        self.setProperty("quiet", True)
+        self.setAccessibleName(name)
+        self.setToolTip(name)
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        x, y = self.width() - 12.0, self.height() / 2 + 1
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self.palette().color(self.foregroundRole()))
+        painter.drawPolygon(QPolygonF([QPointF(x - 4, y - 2.5), QPointF(x + 4, y - 2.5), QPointF(x, y + 2.5)]))
 
 
 class Elided(QLabel):

@@ -121,7 +121,7 @@ class MainWindow(QMainWindow):
         self.splitter.addWidget(self.right)
         self.splitter.setChildrenCollapsible(False)
         self.splitter.setHandleWidth(1)
-        self.splitter.setSizes([640, 536])
+        self.splitter.setSizes([600, 576])
 
         work = QVBoxLayout()
         work.setSpacing(0)
@@ -170,6 +170,7 @@ class MainWindow(QMainWindow):
         self.header.run_wanted.connect(self.show_run)
         self.light_table.thumbs.opened.connect(self.look_closely)
         self.close_look.closed.connect(self.leave_close_look)
+        self.close_look.enlarged.connect(self.toggle_enlarged)
         self.foot.stop_wanted.connect(self.stop_job)
         self.foot.resume.clicked.connect(self.go_on)
         keys: list[tuple[str, Callable[[], object]]] = [
@@ -192,6 +193,7 @@ class MainWindow(QMainWindow):
             ("H", self.close_look.toggle_heat),
             ("L", lambda: self.close_look.step_layer(1)),
             ("Shift+L", lambda: self.close_look.step_layer(-1)),
+            ("Z", self.toggle_enlarged),
             ("Escape", self.leave_close_look),
         ):
             self._shortcut(key, self.close_look, wanted)
@@ -249,8 +251,13 @@ class MainWindow(QMainWindow):
         self.close_look.setFocus()
         self._tell_keys()
 
+    def toggle_enlarged(self) -> None:
+        """Give the close look the whole width, or give the figures their part back."""
+        self.measure.setVisible(not self.measure.isVisible())
+
     def leave_close_look(self) -> None:
         """Go back to the light table, where one was."""
+        self.measure.show()
         self.right.setCurrentWidget(self.light_table)
         self.light_table.thumbs.setFocus()
         self._tell_keys()

@@ -240,8 +240,8 @@ class GraphView:
                     axis[output] = agreed.pop() if len(agreed) == 1 else None
                 elif node.op_type == "MatMul" and known:  # the last axis is the one mixed: channels-last stays so
                     axis[output] = 3 if known[0] == 3 else None
-                elif node.op_type == "Reshape" and known and self.shapes[output] == self.shapes.get(node.input[0]):
-                    axis[output] = known[0]
+                elif alike:  # anything else that leaves the shape as it is
+                    axis[output] = alike[0]
                 else:
                     axis[output] = None
         return axis

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
-from math import ceil, floor
+from math import floor
 from pathlib import Path
 from typing import Any
 
@@ -41,7 +41,7 @@ class Geometry:
         for axis in (0, 1):
             ratio = self.picture[axis] / self.resized[axis]
             first = max(0, -self.offset[axis])
-            last = min(self.resized[axis], self.output[axis] - self.offset[axis])
+            last = max(first, min(self.resized[axis], self.output[axis] - self.offset[axis]))
             sides.append((first * ratio, last * ratio))
         (top, bottom), (left, right) = sides
         return top, left, bottom, right
@@ -114,7 +114,7 @@ def sampling_weights(size_in: int, size_out: int, kind: str) -> tuple[NDArray[np
     """
     support = _SUPPORT[kind]
     centre = (np.arange(size_out) + 0.5) * size_in / size_out - 0.5
-    reach = np.arange(ceil(-support), floor(support) + 1)
+    reach = np.arange(floor(-support), floor(support) + 2)
     taps = np.floor(centre).astype(np.int64)[:, None] + reach[None, :]
     weights = _kernel(kind, taps - centre[:, None])
     weights /= weights.sum(axis=1, keepdims=True)

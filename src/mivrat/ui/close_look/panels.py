@@ -11,6 +11,8 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from mivrat.core.evidence.overlay import heat_colours
 from mivrat.ui.theme import font, theme
 
+CAPTION = 36
+
 
 class PicturePanel(QWidget):
     """One picture with a caption of up to two parts below; the second may be emphasised."""
@@ -22,10 +24,14 @@ class PicturePanel(QWidget):
         self.message = ""
         self.frame: tuple[float, float, float, float] | None = None
         self.crisp = False
-        self.setMinimumSize(QSize(120, 140))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(QSize(84, 106))
+        policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        policy.setHeightForWidth(True)
+        self.setSizePolicy(policy)
 
     def show_image(self, image: QImage | None, message: str = "") -> None:
+        if (image is None) != (self.image is None) or (image and self.image and image.size() != self.image.size()):
+            self.updateGeometry()
         self.image, self.message = image, message
         self.update()
 
@@ -35,8 +41,19 @@ class PicturePanel(QWidget):
         self.setAccessibleName(f"{caption} {emphasis}")
         self.update()
 
+    def hasHeightForWidth(self) -> bool:  # noqa: N802
+        return True
+
+    def heightForWidth(self, width: int) -> int:  # noqa: N802
+        """Room for the picture at this width (for a square one until it is known) and its caption."""
+        ratio = self.image.height() / self.image.width() if self.image is not None else 1.0
+        return round(min(1.4, ratio) * width) + CAPTION
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        return QSize(190, self.heightForWidth(190))
+
     def picture_rect(self) -> QRectF:
-        area = QRectF(0, 0, self.width(), self.height() - 36)
+        area = QRectF(0, 0, self.width(), self.height() - CAPTION)
         if self.image is None:
             side = min(area.width(), area.height())
             return QRectF(0, 0, side, side)

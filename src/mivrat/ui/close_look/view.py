@@ -13,7 +13,7 @@ from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overl
 from mivrat.ui.close_look.panels import PicturePanel, RankedClass, Ranking, ScaleBar
 from mivrat.ui.pictures import Thumbnails, to_image
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Elided, button, label, row, set_role
+from mivrat.ui.widgets import Choice, Elided, button, label, row
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -24,6 +24,7 @@ class CloseLook(QWidget):
     """One image large, what the network receives, and the evidence for two classes side by side."""
 
     closed = Signal()
+    enlarged = Signal()
 
     def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
         super().__init__()
@@ -53,15 +54,14 @@ class CloseLook(QWidget):
         self.photo, self.received = PicturePanel("as photographed"), PicturePanel("as the network receives it")
         self.heat_predicted, self.heat_other = PicturePanel("evidence for"), PicturePanel("evidence for")
         self.received.crisp = True
-        self.layer, self.scale, self.peaks = QComboBox(), QComboBox(), QComboBox()
-        self.layer.setAccessibleName("layer")
+        self.layer = Choice(name="layer")
+        self.scale = Choice(list(SCALES), "colours of the heat")
+        self.peaks = Choice(["own peak each", "common peak"])
         self.layer.setToolTip(
             "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)"
         )
         self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.layer.setMinimumContentsLength(20)
-        self.scale.addItems(list(SCALES))
-        self.peaks.addItems(["own peak each", "common peak"])
+        self.layer.setMinimumContentsLength(34)
         self.peaks.setToolTip("Divide each map by its own peak, or both by the higher one")
         self.opacity = QSlider(Qt.Orientation.Horizontal)
         self.opacity.setRange(10, 100)
@@ -71,8 +71,6 @@ class CloseLook(QWidget):
         self.opacity.setAccessibleName("opacity of the heat")
         self.opacity.setToolTip("opacity of the heat")
         self.legend = ScaleBar()
-        for box in (self.layer, self.scale, self.peaks):
-            box.setProperty("quiet", True)
         self.layer.activated.connect(self._choose_layer)
         self.scale.currentTextChanged.connect(self._change_drawing)
         self.peaks.currentTextChanged.connect(self._change_drawing)
@@ -86,29 +84,36 @@ class CloseLook(QWidget):
         self.previous.setToolTip("Previous mistake (Shift+M)")
         self.next = button("mistake ›", lambda: self.session.step_mistake(1), kind="quiet")
         self.next.setToolTip("Next mistake (M)")
-        pictures = QGridLayout()
-        pictures.setSpacing(12)
-        for i, panel in enumerate((self.photo, self.received, self.heat_predicted, self.heat_other)):
-            panel.setMinimumHeight(216)
-            pictures.addWidget(panel, i // 2, i % 2)
-        body = QWidget()
-        inside = QVBoxLayout(body)
-        inside.setContentsMargins(14, 4, 12, 12)
-        inside.setSpacing(8)
-        inside.addWidget(self.sentence)
-        inside.addLayout(pictures, 1)
-        inside.addLayout(row(self.layer, self.scale, self.peaks, None))
-        inside.addLayout(row(label("opacity", soft=True), self.opacity, self.legend, None))
-        inside.addWidget(self.ranking)
+        evidence = row(self.photo, self.heat_predicted, self.heat_other, spacing=12)
         self.reference_box = QWidget()
         references = QVBoxLayout(self.reference_box)
-        references.setContentsMargins(0, 6, 0, 0)
-        references.addWidget(label("References", soft=True))
+        references.setContentsMargins(0, 10, 0, 0)
+        references.setSpacing(4)
+        references.addWidget(label("reference pictures", soft=True))
         for panel in self.references:
-            panel.setFixedSize(110, 132)
+            panel.setFixedSize(84, 106)
         references.addLayout(row(*self.references, None, spacing=12))
-        inside.addWidget(self.reference_box)
-        inside.addWidget(self.facts)
+        beside = QVBoxLayout()
+        beside.setSpacing(4)
+        for widget in (self.ranking, self.reference_box, self.facts):
+            beside.addWidget(widget)
+        beside.addStretch(1)
+        lower = QGridLayout()
+        lower.setHorizontalSpacing(12)
+        lower.addWidget(self.received, 0, 0)
+        lower.addLayout(beside, 0, 1)
+        lower.setColumnStretch(0, 1)
+        lower.setColumnStretch(1, 2)
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(14, 4, 14, 12)
+        inside.setSpacing(10)
+        inside.addWidget(self.sentence)
+        inside.addLayout(evidence, 1)
+        inside.addLayout(row(label("layer", soft=True), self.layer, None, self.peaks))
+        inside.addLayout(row(label("opacity", soft=True), self.opacity, self.scale, self.legend, None))
+        inside.addSpacing(4)
+        inside.addLayout(lower, 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QFrame.Shape.NoFrame)
@@ -117,7 +122,11 @@ class CloseLook(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(4)
-        layout.addLayout(row(6, back, self.path, self.place, self.previous, self.next, 6))
+        self.enlarge = button("enlarge", self.enlarged.emit, kind="quiet")
+        self.enlarge.setToolTip("Give the close look the whole width, or give it back (Z)")
+        top = row(6, back, self.path, self.place, self.previous, self.next, self.enlarge, 6, spacing=4)
+        top.setStretchFactor(self.path, 1)
+        layout.addLayout(top)
         layout.addWidget(scroll, 1)
 
     # --- following the session ---
@@ -152,7 +161,9 @@ class CloseLook(QWidget):
         if snapshot is None:
             return
         record, judged = snapshot.record, snapshot.judged
-        self.path.set_text(record.image_set.items[image].path)
+        path = record.image_set.items[image].path
+        self.path.set_text("/".join(path.split("/")[-2:]))
+        self.path.setToolTip(path)
         self.place.setText(f"{self.session.position + 1} of {len(self.session.shown)}")
         self._show_words(image)
         if self.look is not None and self.look.image == image and self.evidence is not None:
@@ -182,15 +193,12 @@ class CloseLook(QWidget):
         if predicted < 0:
             text = record.answers.reasons.get(image, "not scored")
         else:
-            text = f"predicted {classes[predicted]}, confidence {judged.confidence[image]:.3f}"
-            text += (
-                f" — labelled {classes[labelled]}"
-                + (f", in place {judged.rank[image]} of {len(classes)}" if wrong else "")
-                if labelled >= 0
-                else " — no label"
-            )
+            text = f"{classes[predicted]} at {100 * judged.confidence[image]:.1f} %"
+            if wrong:
+                text += f" — labelled {classes[labelled]}, in place {judged.rank[image]} of {len(classes)}"
+            else:
+                text += ", as labelled" if labelled >= 0 else ", no label to judge it by"
         self.sentence.setText(text)
-        set_role(self.sentence, "heading")
         lines: list[RankedClass] = []
         if predicted >= 0:
             order = np.argsort(-judged.scores[image], kind="stable")

@@ -16,7 +16,7 @@ from PySide6.QtGui import (
     QPolygonF,
     QResizeEvent,
 )
-from PySide6.QtWidgets import QAbstractScrollArea, QComboBox, QFrame, QToolTip, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.study.ordering import ORDERS
@@ -24,7 +24,7 @@ from mivrat.ui import words
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import label, row
+from mivrat.ui.widgets import Choice, label, row
 
 SIZES = {"small": 84, "medium": 118, "large": 176}
 _CAPTION = 38
@@ -39,7 +39,7 @@ class Thumbs(QAbstractScrollArea):
     def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
         super().__init__()
         self.session, self._thumbnails = session, thumbnails
-        self._side = SIZES["medium"]
+        self._least_side = SIZES["medium"]
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -51,13 +51,18 @@ class Thumbs(QAbstractScrollArea):
         theme.changed.connect(self.viewport().update)
 
     def set_size(self, name: str) -> None:
-        self._side = SIZES[name]
+        self._least_side = SIZES[name]
         self._relayout()
         self._reveal()
 
     @property
     def columns(self) -> int:
-        return max(1, (self.viewport().width() - 4) // (self._side + _GAP))
+        return max(1, (self.viewport().width() - 8 + _GAP) // (self._least_side + _GAP))
+
+    @property
+    def _side(self) -> int:
+        """The thumbnails' side: at least the size chosen, and so much more that the columns fill the width."""
+        return max(self._least_side, (self.viewport().width() - 8 + _GAP) // self.columns - _GAP)
 
     @property
     def _row_height(self) -> int:
@@ -287,13 +292,8 @@ class LightTable(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session = session
         self.thumbs = Thumbs(session, thumbnails)
-        self.order, self.size_box = QComboBox(), QComboBox()
-        self.order.addItems(list(ORDERS))
-        self.size_box.addItems(list(SIZES))
+        self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
         self.size_box.setCurrentText("medium")
-        for box, name in ((self.order, "order"), (self.size_box, "thumbnail size")):
-            box.setProperty("quiet", True)
-            box.setAccessibleName(name)
         self.order.currentIndexChanged.connect(lambda i: session.set_order(ORDERS[i]))
         self.size_box.currentTextChanged.connect(self.thumbs.set_size)
         self.count = label(soft=True)

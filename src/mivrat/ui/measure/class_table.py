@@ -14,7 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
 
-COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "most often taken for")
+COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")
 TIPS = (
     "",
     "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
@@ -117,7 +117,7 @@ class ClassModel(QAbstractTableModel):
 
 
 class _IntervalDelegate(QStyledItemDelegate):
-    """Draws a value with its interval in smaller, softer ink beside it."""
+    """Draws a value with its interval in smaller, softer ink below it."""
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         small = index.data(INTERVAL)
@@ -130,20 +130,14 @@ class _IntervalDelegate(QStyledItemDelegate):
             option.widget.style().ControlElement.CE_ItemViewItem, option, painter, option.widget
         )
         painter.save()
-        area = option.rect.adjusted(6, 0, -6, 0)
-        few = index.column() == 1
-        painter.setFont(font(11))
-        width = 30 if few else 84
-        painter.setPen(theme.colour("look" if few else "soft"))
-        edge = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-        if few:
-            painter.drawText(area, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, small)
-            width = 0
-        else:
-            painter.drawText(area, edge, small)
+        area = option.rect.adjusted(6, 4, -6, -5)
+        right = Qt.AlignmentFlag.AlignRight
         painter.setFont(font(13))
         painter.setPen(theme.colour("ink"))
-        painter.drawText(area.adjusted(0, 0, -width, 0), edge, index.data())
+        painter.drawText(area, right | Qt.AlignmentFlag.AlignTop, index.data())
+        painter.setFont(font(11))
+        painter.setPen(theme.colour("look" if index.column() == 1 else "soft"))
+        painter.drawText(area, right | Qt.AlignmentFlag.AlignBottom, small)
         painter.restore()
 
 
@@ -166,12 +160,12 @@ class ClassTable(QTableView):
         self.setShowGrid(False)
         self.setWordWrap(False)
         self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(32)
+        self.verticalHeader().setDefaultSectionSize(40)
         head = self.horizontalHeader()
         head.setHighlightSections(False)
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         head.setStretchLastSection(True)
-        for column, width in enumerate((104, 76, 80, 138, 138, 66)):
+        for column, width in enumerate((88, 66, 74, 86, 86, 60)):
             self.setColumnWidth(column, width)
         self.setTabKeyNavigation(False)
         session.selection_changed.connect(self._follow)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QSizePolicy, QToolTip, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.study.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import label, row
+from mivrat.ui.widgets import Choice, label, row
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
 LEAST_WITH_NUMBERS = 26
@@ -311,10 +311,7 @@ class Confusions(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.matrix = ConfusionMatrix(session)
-        self.mode = QComboBox()
-        self.mode.addItems(MODES)
-        self.mode.setProperty("quiet", True)
-        self.mode.setAccessibleName("what the cells show")
+        self.mode = Choice(MODES, "what the cells show")
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)

@@ -227,6 +227,7 @@ class _Row(QFrame):
         for i, value in enumerate(values, 1):
             shown = label(value, soft=i == 3)
             shown.setMinimumWidth((36, 64, 84)[i - 1])
+            shown.setAlignment(Qt.AlignmentFlag.AlignRight)
             grid.addWidget(shown, 0, i, Qt.AlignmentFlag.AlignRight)
         self.mark(False)
 

@@ -90,9 +90,9 @@ class ReliabilityDiagram(QWidget):
     ) -> None:
         column = self.bin_rect(m)
         if chosen or (m == self.cursor_bin and self.hasFocus()):
+            painter.fillRect(column, theme.colour("accent_wash"))
             painter.fillRect(
-                QRectF(column.left(), plot.top(), column.width(), counts.bottom() - plot.top()),
-                mix(theme.colour("sheet"), theme.colour("accent_wash"), 0.9),
+                QRectF(column.left(), counts.top(), column.width(), counts.height()), theme.colour("accent_wash")
             )
         if not one.count or one.confidence is None or one.accuracy.value is None:
             return
@@ -111,8 +111,11 @@ class ReliabilityDiagram(QWidget):
         x = plot.left() + one.confidence * plot.width()
         y = plot.bottom() - one.accuracy.value * plot.height()
         expected = plot.bottom() - one.confidence * plot.height()
-        painter.setPen(QPen(theme.colour("wrong"), 2))
-        painter.drawLine(QPointF(x, y), QPointF(x, expected))
+        thickness = min(12.0, column.width() * 0.5)
+        painter.fillRect(
+            QRectF(x - thickness / 2, min(y, expected), thickness, abs(y - expected)),
+            mix(theme.colour("sheet"), theme.colour("wrong"), 0.45),
+        )
         if one.accuracy.low is not None and one.accuracy.high is not None:
             painter.setPen(QPen(theme.colour("accent"), 1))
             painter.drawLine(
@@ -195,7 +198,7 @@ class Reliability(QWidget):
         layout.addWidget(self.summary)
         layout.addWidget(
             label(
-                "Points: accuracy of the images in a bin of confidence, with 95 % interval. Dashed: what confidence promises. Thick: the gap.",
+                "Points: accuracy of the images in a bin of confidence, with 95 % interval. Dashed: what confidence promises. Broad bar: the gap.",
                 soft=True,
                 wrap=True,
             )

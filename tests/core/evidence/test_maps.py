@@ -1,0 +1,224 @@
+"""Maps by hand, on whole networks, over pictures in their place, and layers that cannot be used."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import onnx
+import pytest
+from onnx import TensorProto
+
+from mivrat.core.errors import InputError
+from mivrat.core.evidence.layers import choose_layer
+from mivrat.core.evidence.maps import HeatmapMaker, Target, combine, target_from_text
+from mivrat.core.evidence.overlay import heat_colours, normalised, on_picture, overlay
+from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.pictures.prepare import geometry
+from mivrat.core.pictures.recipe import Crop, Recipe, Resize
+from tests.support.differences import Probe
+from tests.support.networks import Net, classifier, loaded, random_batch
+
+
+def test_combination_by_hand() -> None:
+    """Two channels over two places: w = mean of G = (1, -1)."""
+    a = np.array([[[[1.0, 2.0]], [[3.0, 1.0]]]])
+    g = np.array([[[[0.0, 2.0]], [[-3.0, 1.0]]]])
+    np.testing.assert_allclose(combine(a, g, "gradient"), [[[0.0, 1.0]]])
+    np.testing.assert_allclose(combine(a, g, "elementwise"), [[[0.0, 5.0]]])
+    np.testing.assert_allclose(combine(a, g, "signed"), [[[-9.0, 5.0]]])
+
+
+def test_pooling_and_one_linear_layer_give_the_class_activation_map(tmp_path: Path) -> None:
+    """Behind global average pooling the weights are the linear layer's, divided by the number of places (Zhou 2016)."""
+    made = classifier(seed=3)
+    maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3))
+    layer = maker.layer(None)
+    assert (layer.tensor, layer.grid) == ("features", (6, 6))
+    batch = random_batch(maker.model, 4)
+    ((a, _),) = maker.activations_and_gradients(batch, [Target(1)] * 4, [layer])
+    linear = next(onnx.numpy_helper.to_array(t) for t in made.graph.initializer if tuple(t.dims) == (8, 3))
+    expected = np.maximum(0, np.einsum("c,nchw->nhw", linear[:, 1] / 36, a))
+    np.testing.assert_allclose(maker.maps(batch, [Target(1)] * 4, [layer])[0], expected, rtol=1e-5, atol=1e-7)
+    assert expected.max() > 0
+
+
+def branches(head: str) -> onnx.ModelProto:
+    """A residual block with squeeze-and-excitation beside a pooled branch, joined, with one of several heads."""
+    net = Net(seed=5)
+    x = net.add(
+        "Relu",
+        net.add(
+            "Conv",
+            "image",
+            net.weight(6, 3, 3, 3),
+            net.weight(6),
+            kernel_shape=[3, 3],
+            pads=[1] * 4,
+            strides=[2, 2],
+            name="stem",
+        ),
+    )
+    y = net.add("Conv", x, net.weight(6, 1, 3, 3), kernel_shape=[3, 3], pads=[1] * 4, group=6)
+    y = net.add(
+        "Mul",
+        y,
+        net.add(
+            "Sigmoid", net.add("Conv", net.add("GlobalAveragePool", y), net.weight(6, 6, 1, 1), kernel_shape=[1, 1])
+        ),
+    )
+    y = net.add("Add", x, y, name="joined")
+    z = net.add(
+        "Conv", net.add("MaxPool", x, kernel_shape=[3, 3], pads=[1] * 4), net.weight(4, 6, 1, 1), kernel_shape=[1, 1]
+    )
+    x = net.add("Concat", y, z, axis=1, name="wide")
+    rows = net.add("ReduceMean", x, axes=[2, 3], keepdims=0)
+    raw = net.add("Gemm", rows, net.weight(10, 1 if head == "sigmoid" else 4, scale=2), name="raw")
+    if head == "softmax":
+        net.add("Identity", net.add("Softmax", raw, axis=1), name="scores")
+    elif head == "sigmoid":
+        net.add("Sigmoid", raw, name="scores")
+    elif head == "exp":  # a softmax written out, whose logits are not found: the target is ln p
+        powers = net.add("Exp", raw)
+        net.add(
+            "Div", powers, net.add("ReduceSum", powers, net.weight(values=np.array([1])), keepdims=1), name="scores"
+        )
+    else:
+        net.add("Identity", raw, name="scores")
+    return net.model(["n", 3, 13, 11], {"scores": ["n", 1 if head == "sigmoid" else 4]})
+
+
+@pytest.mark.parametrize("head", ["logits", "softmax", "sigmoid", "exp"])
+@pytest.mark.parametrize("target", [Target(1), Target(1, against=0)])
+def test_gradients_of_the_target_on_a_branching_network(tmp_path: Path, head: str, target: Target) -> None:
+    """The target is the logit before softmax or sigmoid, and ln p where there is none to be found."""
+    maker = HeatmapMaker(loaded(branches(head), tmp_path / "m.onnx"))
+    batch = random_batch(maker.model, 3)
+    layers = [maker.layer(name) for name in ("stem", "joined", "wide")]
+    assert maker.view.logits == ("scores" if head in ("logits", "exp") else "raw")
+    feeds = {"image": batch.astype(np.float64)}
+    for layer, (a, g) in zip(layers, maker.activations_and_gradients(batch, [target] * 3, layers), strict=True):
+        probe = Probe(maker.view.proto, layer.tensor, maker.view.logits)
+        scores = probe(feeds, probe.at(feeds))
+        if head == "sigmoid":
+            weights = np.full((3, 1), 1.0 + (target.against == 0))
+        else:
+            weights = np.zeros((3, 4))
+            weights[:, 1] = 1 / scores[:, 1] if head == "exp" else 1
+            if target.against is not None:
+                weights[:, 0] = -1 / scores[:, 0] if head == "exp" else -1
+        np.testing.assert_allclose(a, probe.at(feeds), atol=1e-4)
+        assert probe.worst_error(feeds, weights, g) < 5e-5
+
+
+@pytest.mark.parametrize(
+    ("batch", "dtype", "order"),
+    [(1, "float32", "NCHW"), (4, "float32", "NHWC"), ("n", "float16", "NCHW"), ("n", "uint8", "NHWC")],
+)
+def test_fixed_batches_and_other_types_give_the_same_maps(tmp_path: Path, batch: Any, dtype: str, order: Any) -> None:
+    model = loaded(classifier(batch=batch, dtype=dtype, order=order, seed=4), tmp_path / "m.onnx", 3)
+    maker = HeatmapMaker(model)
+    images = (
+        random_batch(model, 3)
+        if dtype != "uint8"
+        else np.random.default_rng(0).integers(0, 3, model.sample_shape(3), dtype=np.uint8)
+    )
+    layer = maker.layer(None)
+    together = maker.maps(images, [Target(0), Target(1), Target(2)], [layer])[0]
+    assert together.shape == (3, 6, 6)
+    for i in range(3):
+        np.testing.assert_allclose(
+            maker.maps(images[i : i + 1], [Target(i)], [layer])[0][0], together[i], rtol=1e-4, atol=1e-6
+        )
+
+
+def test_channels_last_layers_are_laid_the_right_way(tmp_path: Path) -> None:
+    net = Net(seed=1)
+    x = net.add(
+        "Transpose",
+        net.add("Conv", "image", net.weight(5, 3, 3, 3), kernel_shape=[3, 3], name="first"),
+        perm=[0, 2, 3, 1],
+        name="turned",
+    )
+    x = net.add("Relu", net.add("MatMul", x, net.weight(5, 5)), name="mixed")
+    net.add("MatMul", net.add("ReduceMean", x, axes=[1, 2], keepdims=0), net.weight(5, 3), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 11], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
+    by_name = {layer.tensor: layer for layer in maker.layers}
+    assert by_name["mixed"].default
+    assert by_name["mixed"].as_json()["shape"] == ["n", 6, 9, 5]
+    batch = random_batch(maker.model, 2)
+    first, turned, mixed = maker.maps(batch, [Target(0)] * 2, [by_name["first"], by_name["turned"], by_name["mixed"]])
+    assert first.shape == turned.shape == mixed.shape == (2, 6, 9)
+    np.testing.assert_allclose(first, turned, atol=1e-6)
+
+
+def test_an_operator_without_a_rule_blocks_what_stands_before_it(tmp_path: Path) -> None:
+    net = Net(seed=1)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), kernel_shape=[3, 3], name="before")
+    x = net.add("Cos", x, name="between")
+    x = net.add("Relu", x, name="behind")
+    net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(4, 3), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
+    by_name = {layer.tensor: layer for layer in maker.layers}
+    assert not by_name["before"].heatmap
+    assert "Cos" in str(by_name["before"].reason)
+    assert by_name["between"].heatmap
+    assert by_name["behind"].default
+    assert by_name["scores"].reason == "it has no height and width"
+    with pytest.raises(InputError, match="Cos"):
+        choose_layer(maker.layers, "before", "m")
+    with pytest.raises(InputError, match="no layer 'nowhere'"):
+        maker.layer("nowhere")
+
+
+def test_targets_from_text() -> None:
+    find = ClassMatcher(["birch", "a:b", "alder"]).target
+    assert target_from_text("predicted", find) is None
+    assert target_from_text("2", find) == Target(2)
+    assert target_from_text("a:b", find) == Target(1)
+    assert target_from_text("alder:0", find) == Target(2, 0)
+    with pytest.raises(InputError, match="'oak' is not a class"):
+        target_from_text("oak", find)
+
+
+def test_a_map_lies_where_the_crop_lay() -> None:
+    """A 2 x 2 map of a centre crop: the hot corner's peak falls on that corner cell's centre in the photo."""
+    recipe = Recipe(resize=Resize(rule="shorter-side", size=40), crop=Crop(size=(32, 32)))
+    place = geometry(80, 160, recipe)  # resized to 40 x 80, cropped 4 off the top and 24 off the left
+    field, seen = on_picture(np.array([[0.0, 1.0], [0.0, 0.0]]), place)
+    assert field.shape == (80, 160)
+    ys, xs = np.nonzero(seen)
+    assert (ys.min(), ys.max() + 1, xs.min(), xs.max() + 1) == (8, 72, 48, 112)
+    assert np.unravel_index(field.argmax(), field.shape)[0] in range(8, 25)
+    hot = field[8 + 16, 48 + 48]  # the centre of the upper right cell
+    assert hot > 0.95
+    assert field[8 + 48, 48 + 16] < 0.05
+    picture = np.full((80, 160, 3), 128, np.uint8)
+    drawn = overlay(picture, np.array([[0.0, 1.0], [0.0, 0.0]]), place)
+    assert not (drawn[~seen] == 128).all()
+    assert (overlay(picture, np.zeros((2, 2)), geometry(80, 160, Recipe()), opacity=0) == 128).all()
+
+
+def test_scales() -> None:
+    """Lightness of the heat scale rises evenly, by the CIE 1976 formula; the others are what their names say."""
+    rgb = heat_colours(np.linspace(0, 1, 101)) / 255
+    linear = np.where(rgb <= 0.04045, rgb / 12.92, ((rgb + 0.055) / 1.055) ** 2.4)
+    luminance = linear @ [0.2126, 0.7152, 0.0722]
+    lightness = np.where(luminance > 0.008856, 116 * np.cbrt(luminance) - 16, 903.3 * luminance)
+    steps = np.diff(lightness)
+    assert steps.min() > 0.5 * steps.mean()
+    assert steps.max() < 1.6 * steps.mean()
+    assert heat_colours(np.array([0.5]), "grey").tolist() == [[127.5] * 3]
+    assert heat_colours(np.array([0.0]), "difference").tolist() == [[0xF7, 0xF4, 0xEE]]
+    assert normalised(np.zeros((2, 2))).max() == 0
+    assert normalised(np.array([[-4.0, 2.0]])).tolist() == [[-1.0, 0.5]]
+
+
+def test_float_types_of_initialisers_do_not_matter(tmp_path: Path) -> None:
+    """A half-precision graph is differentiated in single precision."""
+    made = classifier(dtype="float16", seed=2)
+    assert any(n.op_type == "Cast" for n in made.graph.node)
+    maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3))
+    assert maker.view.dtypes["features"] == np.float32
+    assert all(t.data_type != TensorProto.FLOAT16 for t in maker.view.proto.graph.initializer)

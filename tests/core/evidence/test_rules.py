@@ -1,0 +1,296 @@
+"""Every rule of the derivative table against finite differences in float64 through ONNX's reference evaluator.
+
+Each case puts one operator between a four-axis layer and a random linear head, and checks the gradient at the layer
+along random directions. Shapes are odd and uneven on purpose.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import onnxruntime as ort
+import pytest
+
+from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.evidence.rules import RULES
+from tests.support.differences import Probe
+from tests.support.networks import Net, loaded, random_batch
+
+Body = Callable[[Net, str], str]
+WORST = 2e-5
+CLASSES, TARGETS = 3, [0, 2]
+# The reference evaluator rounds Erf to float32, so its differences need a longer step and more leave.
+ROUNDED = {"Erf": (1e-2, 2e-4)}
+
+
+def simple(op: str, **attributes: object) -> Body:
+    return lambda net, x: net.add(op, x, **attributes)
+
+
+def shifted(op: str, **attributes: object) -> Body:
+    """On values well above zero, for operators undefined below it."""
+    return lambda net, x: net.add(
+        op, net.add("Add", net.add("Mul", x, x), net.weight(values=np.float32(0.5))), **attributes
+    )
+
+
+def conv(out: int, kernel: tuple[int, int], *, group: int = 1, channels: int = 4, **attributes: object) -> Body:
+    return lambda net, x: net.add(
+        "Conv",
+        x,
+        net.weight(out, channels // group, *kernel),
+        net.weight(out),
+        kernel_shape=list(kernel),
+        group=group,
+        **attributes,
+    )
+
+
+def with_weight(op: str, *shape: int, first: bool = True, **attributes: object) -> Body:
+    """The layer with a constant that broadcasts to it, on either side."""
+
+    def body(net: Net, x: str) -> str:
+        weight = net.weight(values=np.random.default_rng(5).uniform(0.5, 2, shape).astype(np.float32))
+        return net.add(op, *((x, weight) if first else (weight, x)), **attributes)
+
+    return body
+
+
+def with_itself_pooled(op: str, *, first: bool = True) -> Body:
+    """The layer with its own spatial mean (an image-dependent operand that broadcasts), shifted away from zero."""
+
+    def body(net: Net, x: str) -> str:
+        squared = net.add("Mul", x, x)
+        pooled = net.add("Add", net.add("GlobalAveragePool", squared), net.weight(values=np.float32(1.0)))
+        return net.add(
+            op, *((x, pooled) if first else (pooled, net.add("Add", squared, net.weight(values=np.float32(1.0)))))
+        )
+
+    return body
+
+
+def batch_norm(net: Net, x: str) -> str:
+    rng = np.random.default_rng(2)
+    weights = [net.weight(values=rng.uniform(0.5, 2, 4).astype(np.float32)) for _ in range(4)]
+    return net.add("BatchNormalization", x, *weights, epsilon=1e-3)
+
+
+def to_rows(net: Net, x: str) -> str:
+    """N x C x H x W to N x HW x C, as token mixers want it."""
+    flat = net.add("Reshape", x, net.weight(values=np.array([0, 4, -1])))
+    return net.add("Transpose", flat, perm=[0, 2, 1])
+
+
+def self_attention(net: Net, x: str) -> str:
+    rows = to_rows(net, x)
+    query, key = (net.add("MatMul", rows, net.weight(4, 4)) for _ in range(2))
+    scores = net.add("MatMul", query, net.add("Transpose", key, perm=[0, 2, 1]))
+    return net.add("MatMul", net.add("Softmax", scores, axis=-1), rows)
+
+
+def concat(net: Net, x: str) -> str:
+    return net.add("Concat", net.add("Sigmoid", x), x, net.add("Tanh", x), axis=1)
+
+
+def split(net: Net, x: str) -> str:
+    first = net.add("Split", x, net.weight(values=np.array([1, 3])), outputs=2, axis=1)
+    return net.add("Concat", net.add("Tanh", first + "_1"), first, axis=1)
+
+
+def split_one_unused(net: Net, x: str) -> str:
+    return net.add("Split", x, net.weight(values=np.array([1, 3])), outputs=2, axis=1) + "_1"
+
+
+def gemm(turn_a: int, turn_b: int, alpha: float, beta: float) -> Body:
+    def body(net: Net, x: str) -> str:
+        rows = net.add("Flatten", net.add("GlobalAveragePool", net.add("Mul", x, x)))
+        if turn_a:
+            rows = net.add("Transpose", rows, perm=[1, 0])
+        weight = net.weight(*((5, 4) if turn_b else (4, 5)))
+        return net.add("Gemm", rows, weight, net.weight(5), transA=turn_a, transB=turn_b, alpha=alpha, beta=beta)
+
+    return body
+
+
+def gemm_second(net: Net, x: str) -> str:
+    """A product whose second factor comes from the layer, laid back to one row per image."""
+    rows = net.add("Flatten", net.add("GlobalAveragePool", net.add("Mul", x, x)))
+    product = net.add("Gemm", net.weight(6, 4), rows, net.weight(6, 1), transB=1, beta=2.0)
+    return net.add("Transpose", product, perm=[1, 0])
+
+
+def vector_product(net: Net, x: str) -> str:
+    rows = to_rows(net, x)
+    return net.add("MatMul", rows, net.weight(4))
+
+
+def left_constant_product(net: Net, x: str) -> str:
+    return net.add("MatMul", net.weight(3, 35), to_rows(net, x))
+
+
+def constants(op: str, **values: object) -> Body:
+    """An operator whose further inputs are integer constants, in order."""
+    return lambda net, x: net.add(op, x, *(net.weight(values=np.asarray(v)) for v in values.values()))
+
+
+CASES: dict[str, list[Body]] = {
+    "Identity": [simple("Identity")],
+    "Dropout": [simple("Dropout")],
+    "Cast": [simple("Cast", to=1)],
+    "Relu": [simple("Relu")],
+    "LeakyRelu": [simple("LeakyRelu", alpha=0.2)],
+    "PRelu": [with_weight("PRelu", 4, 1, 1)],
+    "Clip": [
+        lambda net, x: net.add("Clip", x, net.weight(values=np.float32(-0.3)), net.weight(values=np.float32(0.4))),
+        lambda net, x: net.add("Clip", x, "", net.weight(values=np.float32(0.1))),
+    ],
+    "Sigmoid": [simple("Sigmoid")],
+    "HardSigmoid": [simple("HardSigmoid", alpha=0.7, beta=0.4)],
+    "HardSwish": [lambda net, x: net.add("HardSwish", net.add("Mul", x, net.weight(values=np.float32(5.0))))],
+    "Tanh": [simple("Tanh")],
+    "Exp": [simple("Exp")],
+    "Log": [shifted("Log")],
+    "Sqrt": [shifted("Sqrt")],
+    "Neg": [simple("Neg")],
+    "Softplus": [simple("Softplus")],
+    "Erf": [simple("Erf")],
+    "Abs": [simple("Abs")],
+    "Elu": [simple("Elu", alpha=1.5)],
+    "Pow": [lambda net, x: net.add("Pow", x, net.weight(values=np.float32(3.0)))],
+    "Add": [with_weight("Add", 4, 1, 1), with_itself_pooled("Add"), lambda net, x: net.add("Add", x, x)],
+    "Sum": [lambda net, x: net.add("Sum", x, net.add("Tanh", x), net.add("GlobalAveragePool", x))],
+    "Sub": [
+        with_weight("Sub", 1, 4, 1, 7, first=False),
+        with_itself_pooled("Sub"),
+        with_itself_pooled("Sub", first=False),
+    ],
+    "Mul": [with_weight("Mul", 7), with_itself_pooled("Mul"), lambda net, x: net.add("Mul", x, x)],
+    "Div": [with_weight("Div", 4, 1, 1), with_itself_pooled("Div"), with_itself_pooled("Div", first=False)],
+    "Concat": [concat],
+    "Split": [split, split_one_unused],
+    "Slice": [
+        constants("Slice", starts=[1, -6], ends=[2**62, 5], axes=[1, 3]),
+        constants("Slice", starts=[0], ends=[-1], axes=[2]),
+    ],
+    "Pad": [constants("Pad", pads=[0, 1, 2, 0, 0, 0, 1, 3])],
+    "Flatten": [simple("Flatten", axis=1)],
+    "Reshape": [constants("Reshape", shape=[0, 2, -1, 7])],
+    "Squeeze": [
+        lambda net, x: net.add("Squeeze", net.add("GlobalAveragePool", x), net.weight(values=np.array([2, 3])))
+    ],
+    "Unsqueeze": [constants("Unsqueeze", axes=[1, -1])],
+    "Transpose": [simple("Transpose", perm=[0, 2, 3, 1])],
+    "Conv": [
+        conv(3, (3, 3), pads=[1, 1, 1, 1]),
+        conv(6, (3, 2), strides=[2, 3], pads=[0, 1, 1, 0], group=2),
+        conv(8, (3, 3), group=4, dilations=[2, 2], pads=[2, 2, 2, 2]),
+        conv(4, (2, 2), group=4, strides=[2, 2]),
+        conv(5, (1, 1), strides=[2, 2]),
+        conv(3, (1, 1), pads=[1, 0, 2, 1]),
+        conv(3, (3, 3), strides=[2, 2], auto_pad="SAME_UPPER"),
+        conv(3, (2, 4), auto_pad="SAME_LOWER"),
+        conv(3, (3, 3), auto_pad="VALID"),
+        conv(3, (3, 3), strides=[2, 2], dilations=[2, 1], pads=[3, 1, 3, 1]),
+    ],
+    "BatchNormalization": [batch_norm],
+    "MaxPool": [
+        simple("MaxPool", kernel_shape=[2, 2], strides=[2, 2]),
+        simple("MaxPool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1]),
+        simple("MaxPool", kernel_shape=[3, 2], strides=[1, 1]),
+        simple("MaxPool", kernel_shape=[3, 3], strides=[2, 2], ceil_mode=1),
+    ],
+    "AveragePool": [
+        simple("AveragePool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1]),
+        simple("AveragePool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1], count_include_pad=1),
+        simple("AveragePool", kernel_shape=[2, 3], strides=[1, 2]),
+    ],
+    "GlobalAveragePool": [simple("GlobalAveragePool")],
+    "ReduceMean": [simple("ReduceMean", axes=[2, 3], keepdims=0), simple("ReduceMean", axes=[-1], keepdims=1)],
+    "ReduceSum": [lambda net, x: net.add("ReduceSum", x, net.weight(values=np.array([1, 3])), keepdims=0)],
+    "Gemm": [gemm(0, 0, 1.0, 1.0), gemm(0, 1, 0.5, 2.0), gemm(1, 0, 1.5, 1.0), gemm(1, 1, 1.0, 0.5), gemm_second],
+    "MatMul": [self_attention, vector_product, left_constant_product, with_weight("MatMul", 7, 3)],
+    "Softmax": [simple("Softmax", axis=1), simple("Softmax", axis=-1)],
+}
+
+
+@dataclass
+class Checked:
+    """A network with an operator between its layer ``stem`` and its scores, and the gradient the reverse pass gives."""
+
+    maker: HeatmapMaker
+    batch: np.ndarray
+    gradient: np.ndarray
+
+    def worst_error(self, step: float) -> float:
+        probe = Probe(self.maker.view.proto, "stem", "scores")
+        return probe.worst_error(
+            {"image": self.batch.astype(np.float64)}, np.eye(CLASSES)[TARGETS], self.gradient, step=step
+        )
+
+
+def through(body: Body, path: Path, *, opset: int = 17) -> Checked:
+    """Build the network, and take the gradient of a different class's logit for each of two images."""
+    net = Net(seed=7)
+    stem = net.add("Conv", "image", net.weight(4, 3, 3, 3), net.weight(4), kernel_shape=[3, 3], name="stem")
+    flat = net.add("Flatten", body(net, stem), axis=1)
+    so_far = net.model(["n", 3, 7, 9], {flat: ["n", "m"]}, opset=opset).SerializeToString()
+    session = ort.InferenceSession(so_far, providers=["CPUExecutionProvider"])
+    width = session.run(None, {"image": np.zeros((2, 3, 7, 9), np.float32)})[0].shape[1]
+    net.rng = np.random.default_rng(9)
+    net.add("MatMul", flat, net.weight(width, CLASSES), name="scores")
+    model = loaded(net.model(["n", 3, 7, 9], {"scores": ["n", CLASSES]}, opset=opset), path / f"net{opset}.onnx")
+    maker = HeatmapMaker(model)
+    batch = random_batch(model, 2)
+    layer = next(one for one in maker.layers if one.tensor == "stem")
+    assert layer.heatmap, layer.reason
+    ((_, gradient),) = maker.activations_and_gradients(batch, [Target(k) for k in TARGETS], [layer])
+    return Checked(maker, batch, gradient)
+
+
+@pytest.mark.parametrize(("op", "number"), [(op, i) for op, bodies in CASES.items() for i in range(len(bodies))])
+def test_rule_against_finite_differences(op: str, number: int, tmp_path: Path) -> None:
+    step, worst = ROUNDED.get(op, (1e-6, WORST))
+    assert through(CASES[op][number], tmp_path).worst_error(step) < worst
+
+
+def test_every_rule_has_a_case() -> None:
+    assert set(CASES) == set(RULES)
+
+
+OLD_FORMS: dict[str, tuple[int, Body]] = {
+    "Clip with attributes": (9, simple("Clip", min=-0.3, max=0.4)),
+    "Squeeze with axes attribute": (
+        11,
+        lambda net, x: net.add("Squeeze", net.add("GlobalAveragePool", x), axes=[2, 3]),
+    ),
+    "Unsqueeze with axes attribute": (9, simple("Unsqueeze", axes=[1])),
+    "ReduceSum with axes attribute": (11, simple("ReduceSum", axes=[1], keepdims=0)),
+    "Slice with attributes": (9, simple("Slice", starts=[1], ends=[3], axes=[1])),
+    "Pad with attribute": (9, simple("Pad", pads=[0, 0, 1, 2, 0, 0, 0, 1])),
+    "MaxPool": (9, simple("MaxPool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1])),
+    "Gemm": (9, gemm(0, 1, 1.0, 1.0)),
+    "broadcast": (9, with_itself_pooled("Mul")),
+    "Concat": (9, concat),
+    "ReduceMean with axes input": (
+        18,
+        lambda net, x: net.add("ReduceMean", x, net.weight(values=np.array([2, 3])), keepdims=0),
+    ),
+    "Split in version 21": (21, split),
+}
+
+
+@pytest.mark.parametrize("name", OLD_FORMS)
+def test_forms_of_other_operator_set_versions(name: str, tmp_path: Path) -> None:
+    opset, body = OLD_FORMS[name]
+    assert through(body, tmp_path, opset=opset).worst_error(1e-6) < WORST
+
+
+def test_softmax_before_version_13_takes_all_axes_from_its_own_on_together(tmp_path: Path) -> None:
+    """ONNX Softmax-11: the input is coerced to two axes; the same network with the flattening written out must agree."""
+    old = through(simple("Softmax", axis=1), tmp_path, opset=11)
+    written_out = through(lambda net, x: net.add("Softmax", net.add("Flatten", x, axis=1), axis=1), tmp_path)
+    np.testing.assert_allclose(old.gradient, written_out.gradient, atol=1e-7)
+    assert np.abs(old.gradient).max() > 1e-4
