@@ -64,7 +64,9 @@ def draw_shipped() -> None:
     planted: list[tuple[str, str]] = []
     with ProcessPoolExecutor() as pool:
         slides = scenes.training(TRAINING_PER_CLASS)
-        sample = [p for label in CLASSES for p in [q for q in slides if q.filed_as == label][:SHIPPED_TRAINING_PER_CLASS]]
+        sample = [
+            p for label in CLASSES for p in [q for q in slides if q.filed_as == label][:SHIPPED_TRAINING_PER_CLASS]
+        ]
         training = _write_set("training-sample", sample, pool)
         _write_table("training-sample", training)
         _write_table("references", _write_set("references", scenes.references(), pool))

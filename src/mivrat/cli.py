@@ -6,6 +6,7 @@ import argparse
 import json
 import os
 import signal
+import subprocess
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -271,15 +272,38 @@ def _heatmap(args: argparse.Namespace) -> int:
     return BAD_INPUT if unreadable else DONE
 
 
-def _window(command: str | None, study: Path | None) -> int:
+def _has_display() -> bool:
+    """Whether a window can really be opened, tried in a process of its own: the toolkit aborts where it cannot."""
+    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        return False
+    attempt = "from PySide6.QtGui import QGuiApplication; QGuiApplication([])"
     try:
-        from mivrat.ui.application import run
-    except ImportError as error:
+        return (
+            subprocess.run([sys.executable, "-c", attempt], capture_output=True, timeout=30, check=False).returncode
+            == 0
+        )
+    except subprocess.TimeoutExpired:
+        return False
+
+
+def _window(command: str | None, study: Path | None) -> int:
+    if study is not None and not study.is_file():
+        raise InputError("there is no such study", where=study, mend="name a .mivrat file")
+    if not _has_display():
+        if command == "demo":
+            from mivrat.demo.headless import run_headless
+
+            folder = Path("mivrat-demonstration").resolve()
+            _say(f"mivrat: there is no display to open a window on; running the demonstration headless, into {folder}")
+            run_headless(folder)
+            return DONE
         raise InputError(
-            f"the window cannot be opened ({error})",
+            "there is no display to open a window on, or a system library for it is missing",
             where="mivrat",
-            mend="install the system libraries that 'make demo' names; evaluate, layers and heatmap work without",
-        ) from error
+            mend="evaluate, layers and heatmap work without; tools/setup.sh names missing libraries",
+        )
+    from mivrat.ui.application import run
+
     return run(command, study)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import os
 import sys
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
@@ -14,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 
 from mivrat import __version__
 from mivrat.ui.theme import font, load_fonts
+from mivrat.ui.window import MainWindow
 
 
 def make_application() -> QApplication:
@@ -41,24 +41,8 @@ def _log_to_file() -> None:
     logging.getLogger().addHandler(handler)
 
 
-def has_display() -> bool:
-    """Whether a window can be shown, or the toolkit was told to do without a screen."""
-    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
-
-
 def run(command: str | None, study: Path | None) -> int:
     """Open the window: the start page, the demonstration, or a study."""
-    from mivrat.core.errors import InputError
-    from mivrat.ui.window import MainWindow
-
-    if not has_display():
-        raise InputError(
-            "there is no display to open a window on",
-            where="mivrat",
-            mend="evaluate, layers and heatmap work without one",
-        )
-    if study is not None and not study.is_file():
-        raise InputError("there is no such study", where=study, mend="name a .mivrat file")
     _log_to_file()
     application = make_application()
     window = MainWindow()

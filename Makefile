@@ -1,0 +1,24 @@
+.PHONY: demo test check screenshots bench clean
+
+demo: ## open the window on the demonstration (headless, and saying so, without a display)
+	@tools/setup.sh
+	@.venv/bin/mivrat demo
+
+test: ## style, types and tests
+	@tools/setup.sh
+	@.venv/bin/ruff check src tests tools benchmarks
+	@.venv/bin/ruff format --check --quiet src tests tools benchmarks
+	@.venv/bin/mypy
+	@.venv/bin/python -m pytest
+
+screenshots: ## draw docs/screenshots anew from the demonstration
+	@tools/setup.sh
+	@.venv/bin/python tools/take_screenshots.py
+
+bench: ## the ratios that the documentation quotes
+	@tools/setup.sh
+	@.venv/bin/python benchmarks/evaluate.py
+	@.venv/bin/python benchmarks/heatmap.py
+
+clean:
+	rm -rf .venv build .pytest_cache .mypy_cache .ruff_cache .hypothesis

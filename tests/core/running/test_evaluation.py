@@ -1,0 +1,147 @@
+"""Runs: stopped and resumed, with unreadable and failing images, in memory and in a study."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+import numpy as np
+import onnx
+import pytest
+from onnx import helper
+
+from mivrat.core.errors import InputError
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.image_sets import ImageSet, read_image_set
+from mivrat.core.pictures.prepare import prepare_file
+from mivrat.core.running.answers import FAILED, UNREADABLE, judge
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.running.job import Meter, StopSignal, duration
+from mivrat.core.study.study import Study
+from tests.support.networks import classifier, loaded
+from tests.support.sets import CLASSES, write_set
+
+
+@pytest.fixture
+def model(tmp_path: Path) -> OnnxModel:
+    return loaded(classifier(), tmp_path / "m.onnx", 3)
+
+
+@pytest.fixture
+def images(tmp_path: Path) -> ImageSet:
+    root = write_set(tmp_path / "set", per_class=5)
+    (root / "alder" / "broken.jpg").write_text("no picture")
+    (root / "loose.png").write_bytes((root / "birch" / "0.png").read_bytes())
+    return read_image_set(root, CLASSES)
+
+
+def test_scores_are_those_of_each_image_alone(model: OnnxModel, images: ImageSet) -> None:
+    evaluation = Evaluation(model, images)
+    progress = list(evaluation.run(batch_size=4, threads=3))
+    assert [p.done for p in progress] == sorted(p.done for p in progress)
+    assert progress[-1].done == progress[-1].total == 17
+    for i in range(17):
+        if evaluation.answers.state[i] == UNREADABLE:
+            assert images.items[i].path == "alder/broken.jpg"
+            assert "decoded" in evaluation.answers.reasons[i]
+        else:
+            alone = model.scores(prepare_file(images.file(i), model.recipe)[None])
+            np.testing.assert_allclose(evaluation.answers.rows[i], alone[0], atol=2e-5)
+    counts = judge(evaluation.answers, [item.label for item in images.items]).counts()
+    assert (counts.listed, counts.evaluated, counts.unreadable, counts.unlabelled, counts.failed, counts.pending) == (
+        17,
+        15,
+        1,
+        1,
+        0,
+        0,
+    )
+
+
+def test_a_stopped_run_goes_on_where_it_was(tmp_path: Path, model: OnnxModel, images: ImageSet) -> None:
+    whole = Evaluation(model, images)
+    list(whole.run())
+    study, stop = Study.create(tmp_path / "s.mivrat", CLASSES), StopSignal()
+    first = Evaluation(model, images, study)
+    for progress in first.run(stop, batch_size=4):
+        if progress.done >= 4:
+            stop.stop()
+    assert 4 <= progress.done < 17
+    study.close()
+    study = Study.open(tmp_path / "s.mivrat")
+    second = Evaluation(model, images, study)
+    assert second.run_id == first.run_id
+    assert len(second.answers.pending) == 17 - progress.done
+    list(second.run(batch_size=4))
+    assert (second.answers.rows == study.load_run(first.run_id or 0).answers.rows).all()
+    np.testing.assert_allclose(second.answers.rows, whole.answers.rows, atol=2e-5)
+    assert second.answers.reasons == whole.answers.reasons
+    assert list(Evaluation(model, images, study).run())[-1].done == 17
+    assert len(study.runs()) == 1
+
+
+def test_rows_with_nan_fail_and_stay_out_of_the_figures(tmp_path: Path, images: ImageSet) -> None:
+    """A model that divides by the mean of a channel's brightness below a bound: NaN for dark pictures."""
+    made = classifier()
+    made.graph.node[-1].output[0] = "before"
+    made.graph.initializer.append(onnx.numpy_helper.from_array(np.float32(-1.5), "lift"))
+    made.graph.node.extend(
+        [helper.make_node("Add", ["before", "lift"], ["low"]), helper.make_node("Log", ["low"], ["scores"])]
+    )
+    model = loaded(made, tmp_path / "m.onnx", 3)
+    evaluation = Evaluation(model, images)
+    list(evaluation.run())
+    judged = judge(evaluation.answers, [item.label for item in images.items])
+    failed = judged.state == FAILED
+    assert failed.any()
+    assert np.isnan(judged.probabilities[failed]).all()
+    assert (judged.predicted[failed] == -1).all()
+    assert judged.counts().failed == failed.sum()
+    assert judged.figures([1]).total == judged.counts().evaluated
+
+
+def test_study_keeps_everything(tmp_path: Path, model: OnnxModel, images: ImageSet) -> None:
+    study = Study.create(tmp_path / "deep" / "s.mivrat", CLASSES)
+    evaluation = Evaluation(model, images, study)
+    list(evaluation.run())
+    study.set_references({1: tmp_path / "alder.png"})
+    study.set_setting("run", "1")
+    study.close()
+    moved = tmp_path / "deep" / "t.mivrat"
+    (tmp_path / "deep" / "s.mivrat").rename(moved)
+    study = Study.open(moved)
+    record = study.load_run(1)
+    assert record.classes == CLASSES
+    assert record.model_path == model.path
+    assert record.recipe == model.recipe
+    assert record.image_set.root == images.root
+    assert record.image_set.items == images.items
+    assert record.answers.kind == evaluation.answers.kind == "logits"
+    assert study.references() == {1: tmp_path / "alder.png"}
+    assert study.setting("run") == "1"
+    with pytest.raises(InputError, match="no run 7"):
+        study.load_run(7)
+
+
+def test_files_that_are_no_study(tmp_path: Path) -> None:
+    (tmp_path / "text.mivrat").write_text("text " * 100)
+    with pytest.raises(InputError, match="not a Mivrat study, or is damaged"):
+        Study.open(tmp_path / "text.mivrat")
+    sqlite3.connect(tmp_path / "other.mivrat").executescript(
+        "CREATE TABLE t (x); PRAGMA user_version = 1;"
+    ).connection.close()
+    with pytest.raises(InputError, match="not a Mivrat study"):
+        Study.open(tmp_path / "other.mivrat")
+    Study.create(tmp_path / "new.mivrat", ["a"]).close()
+    newer = sqlite3.connect(tmp_path / "new.mivrat")
+    newer.execute("PRAGMA user_version = 99")
+    newer.close()
+    with pytest.raises(InputError, match="newer Mivrat"):
+        Study.open(tmp_path / "new.mivrat")
+    with pytest.raises(InputError, match="exists already"):
+        Study.create(tmp_path / "new.mivrat", ["a"])
+
+
+def test_progress_in_words() -> None:
+    assert [duration(s) for s in (0.2, 59, 61, 3700)] == ["1 s", "1 min 0 s", "1 min 2 s", "1 h 1 min"]
+    assert Meter(10).at(0).sentence() == "0 of 10"
