@@ -78,7 +78,9 @@ class Header(QFrame):
         top1 = figures.top_k[1]
         self.value.setText(words.percent(top1.value))
         self.detail.setText(
-            f"top-1   {words.bounds(top1)}   N = {top1.total}" if top1.total else "top-1, no labelled image scored"
+            f"top-1   {words.bounds(top1)}   N = {words.count(top1.total)}"
+            if top1.total
+            else "top-1, no labelled image scored"
         )
         for widget in (self.value, self.detail):
             widget.setToolTip(

@@ -55,7 +55,11 @@ class SelectionLine(QFrame):
             self.summary.setText("")
             return
         share, shown = self.session.accuracy(), len(self.session.shown)
-        text = f"{shown} of {words.images(snapshot.counts.listed)}" if self.session.conditions else words.images(shown)
+        text = (
+            f"{words.count(shown)} of {words.images(snapshot.counts.listed)}"
+            if self.session.conditions
+            else words.images(shown)
+        )
         text += f"  ·  right {words.percent(share.value)}"
         if share.total:
             text += f"  ({words.bounds(share)})"

@@ -389,6 +389,7 @@ class MainWindow(QMainWindow):
             self.session.show(news.snapshot)
             if first:
                 self._show_bench()
+                self.light_table.thumbs.setFocus()
 
     def _run_ended(self, finished: bool) -> None:
         self._end()

@@ -21,8 +21,13 @@ def decimal(value: float | None, places: int = 3) -> str:
     return DASH if value is None else f"{value:.{places}f}"
 
 
-def images(count: int) -> str:
-    return "1 image" if count == 1 else f"{count:,} images".replace(",", " ")
+def count(number: int) -> str:
+    """A whole number with thin groups of three digits."""
+    return f"{number:,}".replace(",", "\u202f")
+
+
+def images(number: int) -> str:
+    return "1 image" if number == 1 else f"{count(number)} images"
 
 
 def clipped(text: str, most: int) -> str:

@@ -109,11 +109,12 @@ class CloseLook(QWidget):
         inside.setContentsMargins(14, 4, 14, 12)
         inside.setSpacing(10)
         inside.addWidget(self.sentence)
-        inside.addLayout(evidence, 1)
+        inside.addLayout(evidence)
         inside.addLayout(row(label("layer", soft=True), self.layer, None, self.peaks))
         inside.addLayout(row(label("opacity", soft=True), self.opacity, self.scale, self.legend, None))
         inside.addSpacing(4)
-        inside.addLayout(lower, 1)
+        inside.addLayout(lower)
+        inside.addStretch(1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QFrame.Shape.NoFrame)
@@ -334,7 +335,7 @@ class CloseLook(QWidget):
             strict=True,
         ):
             peak = float(heat.max())
-            note = f"{part}; " + (f"peak {peak:.3g}" if peak > 0 else "the map is all zero: no place speaks for it")
+            note = f"{part}; " + (f"peak {peak:.3g}" if peak > 0 else "peak 0, all zero")
             panel.set_caption(
                 "evidence for" if self.heat_on else "photo (heat off, H) for", snapshot.record.classes[k], note
             )

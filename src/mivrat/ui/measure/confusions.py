@@ -15,6 +15,7 @@ from mivrat.ui.theme import font, mix, theme
 from mivrat.ui.widgets import Choice, label, row
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
+LARGEST_CELL = 96.0
 LEAST_WITH_NUMBERS = 26
 LEAST_WITH_NAMES = 13
 
@@ -73,7 +74,7 @@ class ConfusionMatrix(QWidget):
             upright = self._upright(names)
             if width and not upright:
                 top = min(names, 110) + 24
-            side = min((self.width() - left - 8) / count, (self.height() - top - 8) / count, 64.0)
+            side = min((self.width() - left - 8) / count, (self.height() - top - 8) / count, LARGEST_CELL)
             if side >= LEAST_WITH_NAMES or not width:
                 return side, QRectF(left, top, side * count, side * count), int(width and left)
         raise AssertionError
@@ -81,7 +82,7 @@ class ConfusionMatrix(QWidget):
     def _upright(self, names: int) -> bool:
         """Whether the column names fit without turning them."""
         count = max(1, len(self._matrix))
-        return names - 8 <= min((self.width() - max(names, 96) - 8) / count, 64.0) + 6
+        return names - 8 <= min((self.width() - max(names, 96) - 8) / count, LARGEST_CELL) + 6
 
     def cell_rect(self, label_index: int, predicted: int) -> QRectF:
         side, place, _ = self._layout()

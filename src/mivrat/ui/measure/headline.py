@@ -109,6 +109,7 @@ class Headline(QScrollArea):
         super().__init__()
         self.session = session
         self.setWidgetResizable(True)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # its rows take the focus
         self.setFrameShape(QFrame.Shape.NoFrame)
         body = QWidget()
         self._layout = QVBoxLayout(body)
@@ -132,7 +133,7 @@ class Headline(QScrollArea):
             name = label(line.name)
             value = label(line.value, "big" if i == 1 else "heading")
             for column, widget in enumerate(
-                (name, value, label(line.interval, soft=True), label(f"{line.total}", soft=True))
+                (name, value, label(line.interval, soft=True), label(words.count(line.total), soft=True))
             ):
                 widget.setToolTip(f"{line.name}: {line.value}, N = {line.total}\n{line.how}")
                 grid.addWidget(

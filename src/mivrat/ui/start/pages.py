@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QDir, QSettings, Qt, QTimer, Signal
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
@@ -19,6 +20,7 @@ from mivrat.ui.widgets import button, clear, label, row, set_role
 from mivrat.ui.work import Work, Workers
 
 MOST_RECENT = 6
+ICON = Path(__file__).parents[1] / "icons" / "mivrat.svg"
 
 
 class RecentStudies:
@@ -50,7 +52,9 @@ class StartPage(QWidget):
         self._recent = recent
         inner = QVBoxLayout()
         inner.setSpacing(14)
-        inner.addWidget(label("Mivrat", "title"))
+        mark = QLabel()
+        mark.setPixmap(QIcon(str(ICON)).pixmap(44, 44))
+        inner.addLayout(row(mark, label("Mivrat", "title"), None, spacing=14))
         inner.addWidget(
             label(
                 "Find out how good an image classifier is, which images it gets wrong, and why.", soft=True, wrap=True
@@ -88,7 +92,7 @@ class StartPage(QWidget):
         holder.setFixedWidth(620)
         outer = QVBoxLayout(self)
         outer.addStretch(2)
-        outer.addWidget(holder, 0, Qt.AlignmentFlag.AlignHCenter)
+        outer.addLayout(row(None, holder, None))
         outer.addStretch(3)
 
     def refresh(self) -> None:
@@ -242,7 +246,7 @@ class NewStudyPage(QWidget):
         holder.setFixedWidth(820)
         outer = QVBoxLayout(self)
         outer.addStretch(1)
-        outer.addWidget(holder, 0, Qt.AlignmentFlag.AlignHCenter)
+        outer.addLayout(row(None, holder, None))
         outer.addStretch(2)
         self._soon = QTimer(self, singleShot=True, interval=300)
         self._soon.timeout.connect(self._check)
