@@ -17,8 +17,8 @@ screenshots: ## draw docs/screenshots anew from the demonstration
 
 bench: ## the ratios that the documentation quotes
 	@tools/setup.sh
-	@.venv/bin/python benchmarks/evaluate.py
-	@.venv/bin/python benchmarks/heatmap.py
+	@.venv/bin/python -m benchmarks.evaluate
+	@.venv/bin/python -m benchmarks.heatmap
 
 clean:
 	rm -rf .venv build .pytest_cache .mypy_cache .ruff_cache .hypothesis

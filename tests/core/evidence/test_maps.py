@@ -11,9 +11,11 @@ import pytest
 from onnx import TensorProto
 
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.emit import Emitter
 from mivrat.core.evidence.layers import choose_layer
-from mivrat.core.evidence.maps import HeatmapMaker, Target, combine, target_from_text
+from mivrat.core.evidence.maps import HeatmapMaker, Target, combined, target_from_text
 from mivrat.core.evidence.overlay import heat_colours, normalised, on_picture, overlay
+from mivrat.core.models.onnx_model import new_session
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize
@@ -21,13 +23,22 @@ from tests.support.differences import Probe
 from tests.support.networks import Net, classifier, loaded, random_batch
 
 
-def test_combination_by_hand() -> None:
-    """Two channels over two places: w = mean of G = (1, -1)."""
-    a = np.array([[[[1.0, 2.0]], [[3.0, 1.0]]]])
-    g = np.array([[[[0.0, 2.0]], [[-3.0, 1.0]]]])
-    np.testing.assert_allclose(combine(a, g, "gradient"), [[[0.0, 1.0]]])
-    np.testing.assert_allclose(combine(a, g, "elementwise"), [[[0.0, 5.0]]])
-    np.testing.assert_allclose(combine(a, g, "signed"), [[[-9.0, 5.0]]])
+@pytest.mark.parametrize("opset", [9, 13, 18])
+@pytest.mark.parametrize("channel_axis", [1, 3])
+@pytest.mark.parametrize(("method", "expected"), [("gradient", [0, 1]), ("elementwise", [0, 5]), ("signed", [-9, 5])])
+def test_combination_by_hand(opset: int, channel_axis: int, method: Any, expected: list[int]) -> None:
+    """Two channels over two places, A = (1 2 | 3 1), G = (0 2 | -3 1): the mean gradients are 1 and -1."""
+    a = np.array([[[[1, 2]], [[3, 1]]]], np.float32)
+    g = np.array([[[[0, 2]], [[-3, 1]]]], np.float32)
+    if channel_axis == 3:
+        a, g = a.transpose(0, 2, 3, 1), g.transpose(0, 2, 3, 1)
+    emit = Emitter(opset)
+    out = combined(emit.value("a"), emit.value("g"), method, channel_axis)
+    ports = [onnx.helper.make_tensor_value_info(n, TensorProto.FLOAT, a.shape) for n in "ag"]
+    graph = onnx.helper.make_graph(emit.nodes, "m", ports, [onnx.ValueInfoProto(name=out.name)], emit.constants)
+    made = onnx.helper.make_model(graph, opset_imports=[onnx.helper.make_opsetid("", opset)], ir_version=8)
+    found = new_session(made.SerializeToString()).run(None, {"a": a, "g": g})[0]
+    np.testing.assert_allclose(found, [[expected]])
 
 
 def test_pooling_and_one_linear_layer_give_the_class_activation_map(tmp_path: Path) -> None:

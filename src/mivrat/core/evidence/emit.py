@@ -67,6 +67,11 @@ class Emitter:
             return self.node("ReduceSum", value, self.integers(list(axes)), keepdims=int(keepdims))
         return self.node("ReduceSum", value, axes=list(axes), keepdims=int(keepdims))
 
+    def reduce_mean(self, value: Value, axes: Sequence[int]) -> Value:
+        if self.opset >= 18:
+            return self.node("ReduceMean", value, self.integers(list(axes)))
+        return self.node("ReduceMean", value, axes=list(axes))
+
     def unsqueeze(self, value: Value, axes: Sequence[int]) -> Value:
         if self.opset >= 13:
             return self.node("Unsqueeze", value, self.integers(list(axes)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import onnx
@@ -75,12 +75,18 @@ def blocked_layers(view: GraphView, layers: Sequence[str]) -> dict[str, list[str
     return blocked
 
 
-def build_reverse(view: GraphView, layers: Sequence[str]) -> tuple[onnx.ModelProto, list[str]]:
+Combine = Callable[[Value, Value], Value]
+
+
+def build_reverse(
+    view: GraphView, layers: Sequence[str], combine: Sequence[Combine] | None = None
+) -> tuple[onnx.ModelProto, list[str]]:
     """The model extended by its reverse pass from the logits to ``layers``.
 
-    It takes the image batch and SEED (the gradient of the target at the logits, images x columns) and gives the
-    logits, the layers and their gradients; returned with those gradients' names. Gradients of different images do not
-    mix, since a classifier's images do not. Raises InputError naming the operators in the way.
+    It takes the image batch and SEED (the gradient of the target at the logits, images x columns). Its outputs, named
+    in the list returned with it, are for each layer its activations and their gradient; with ``combine`` (one for each
+    layer, taking those two) what that makes of them, so that large tensors need not leave the runtime. Gradients of
+    different images do not mix, since a classifier's images do not. Raises InputError naming the operators in the way.
     """
     trace = _trace_back(view, layers)
     if trace.stopped_at:
@@ -98,6 +104,13 @@ def build_reverse(view: GraphView, layers: Sequence[str]) -> tuple[onnx.ModelPro
                 where=view.where,
                 mend="choose a layer that 'mivrat layers' lists",
             )
+    names: list[str] = []
+    for i, layer in enumerate(layers):
+        gradient = trace.gradients[layer]
+        if combine is None:
+            names += [layer, gradient.name]
+        else:
+            names.append(combine[i](trace.emit.value(layer), gradient).name)
     proto = onnx.ModelProto()
     proto.CopyFrom(view.proto)
     for node in proto.graph.node:
@@ -109,7 +122,6 @@ def build_reverse(view: GraphView, layers: Sequence[str]) -> tuple[onnx.ModelPro
     proto.graph.initializer.extend(trace.emit.constants)
     seed = onnx.helper.make_tensor_value_info(SEED, onnx.TensorProto.FLOAT, ["mivrat_images", "mivrat_scores"])
     proto.graph.input.append(seed)
-    names = [trace.gradients[layer].name for layer in layers]
     del proto.graph.output[:]
-    proto.graph.output.extend(onnx.ValueInfoProto(name=name) for name in dict.fromkeys([view.logits, *layers, *names]))
+    proto.graph.output.extend(onnx.ValueInfoProto(name=name) for name in dict.fromkeys(names))
     return proto, names

@@ -22,6 +22,8 @@ def new_session(model: str | bytes, threads: int = 0, where: object = "") -> ort
     options = ort.SessionOptions()
     options.intra_op_num_threads = threads
     options.log_severity_level = 4
+    # Threads that wait by spinning would take decoding its time.
+    options.add_session_config_entry("session.intra_op.allow_spinning", "0")
     try:
         return ort.InferenceSession(model, options, providers=["CPUExecutionProvider"])
     except Exception as error:

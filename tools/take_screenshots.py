@@ -1,0 +1,76 @@
+"""Draws docs/screenshots anew: the main views on the demonstration, in both themes, without a screen."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+home = tempfile.mkdtemp(prefix="mivrat-screenshots-")
+for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME"):
+    os.environ[folder] = home
+
+from PySide6.QtCore import QSettings  # noqa: E402
+from PySide6.QtTest import QTest  # noqa: E402
+
+from mivrat.core.study.selection import Labelled, Predicted  # noqa: E402
+from mivrat.demo.draw import CLASSES  # noqa: E402
+from mivrat.ui.application import make_application  # noqa: E402
+from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
+
+OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
+
+
+def wait(condition: Callable[[], bool], seconds: float = 120) -> None:
+    until = time.monotonic() + seconds
+    while not condition():
+        if time.monotonic() > until:
+            raise TimeoutError
+        QTest.qWait(20)
+
+
+def main() -> None:
+    application = make_application()
+    OUT.mkdir(parents=True, exist_ok=True)
+    for theme in ("paper", "lamp"):
+        settings = QSettings(f"{home}/{theme}.ini", QSettings.Format.IniFormat)
+        settings.setValue("theme", theme)
+        window = MainWindow(settings)
+        window.resize(1280, 800)
+        window.show()
+
+        def take(name: str, window: MainWindow = window, theme: str = theme) -> None:
+            QTest.qWait(80)
+            wait(lambda: window.thumbnails.settled and window.close_look.settled and not window.workers.busy)
+            QTest.qWait(80)
+            window.grab().save(str(OUT / f"{name}-{theme}.png"))
+
+        take("start")
+        window.open_demo()
+        wait(lambda: window.pages.currentIndex() == BENCH)
+        take("headline")
+        window.measure.tabs.choose(1)
+        take("classes")
+        window.measure.tabs.choose(2)
+        window.session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+        window.session.step(0)
+        take("confusions")
+        window.look_closely()
+        take("close-look")
+        window.leave_close_look()
+        window.session.clear()
+        window.measure.tabs.choose(3)
+        window.measure.reliability.diagram.select(9, False)
+        take("confidence")
+        window.close()
+    application.quit()
+    print(f"drawn into {OUT}", file=sys.stderr)
+
+
+if __name__ == "__main__":
+    main()
