@@ -34,40 +34,45 @@ def wait(condition: Callable[[], bool], seconds: float = 120) -> None:
         QTest.qWait(20)
 
 
+def take_all(theme: str) -> None:
+    """The main views in one theme."""
+    settings = QSettings(f"{home}/{theme}.ini", QSettings.Format.IniFormat)
+    settings.setValue("theme", theme)
+    window = MainWindow(settings)
+    window.resize(1280, 800)
+    window.show()
+
+    def take(name: str) -> None:
+        QTest.qWait(80)
+        wait(lambda: window.thumbnails.settled and window.close_look.settled and not window.workers.busy)
+        QTest.qWait(80)
+        window.grab().save(str(OUT / f"{name}-{theme}.png"))
+
+    take("start")
+    window.open_demo()
+    wait(lambda: window.pages.currentIndex() == BENCH)
+    take("headline")
+    window.measure.tabs.choose(1)
+    take("classes")
+    window.measure.tabs.choose(2)
+    window.session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    window.session.step(0)
+    take("confusions")
+    window.look_closely()
+    take("close-look")
+    window.leave_close_look()
+    window.session.clear()
+    window.measure.tabs.choose(3)
+    window.measure.reliability.diagram.select(9, False)
+    take("confidence")
+    window.close()
+
+
 def main() -> None:
     application = make_application()
     OUT.mkdir(parents=True, exist_ok=True)
     for theme in ("paper", "lamp"):
-        settings = QSettings(f"{home}/{theme}.ini", QSettings.Format.IniFormat)
-        settings.setValue("theme", theme)
-        window = MainWindow(settings)
-        window.resize(1280, 800)
-        window.show()
-
-        def take(name: str, window: MainWindow = window, theme: str = theme) -> None:
-            QTest.qWait(80)
-            wait(lambda: window.thumbnails.settled and window.close_look.settled and not window.workers.busy)
-            QTest.qWait(80)
-            window.grab().save(str(OUT / f"{name}-{theme}.png"))
-
-        take("start")
-        window.open_demo()
-        wait(lambda: window.pages.currentIndex() == BENCH)
-        take("headline")
-        window.measure.tabs.choose(1)
-        take("classes")
-        window.measure.tabs.choose(2)
-        window.session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-        window.session.step(0)
-        take("confusions")
-        window.look_closely()
-        take("close-look")
-        window.leave_close_look()
-        window.session.clear()
-        window.measure.tabs.choose(3)
-        window.measure.reliability.diagram.select(9, False)
-        take("confidence")
-        window.close()
+        take_all(theme)
     application.quit()
     print(f"drawn into {OUT}", file=sys.stderr)
 

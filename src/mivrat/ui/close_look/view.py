@@ -213,7 +213,8 @@ class CloseLook(QWidget):
             ]
         self.ranking.show_lines(lines)
         columns = record.image_set.items[image].columns
-        self.facts.setText("   ".join(f"{key}: {value}" for key, value in columns.items() if value))
+        shown = [f"{key}: {value}".replace(" ", "\u00a0") for key, value in columns.items() if value]
+        self.facts.setText("    ".join(shown))
 
     def _looked(self, look: Look) -> None:
         self.look = look

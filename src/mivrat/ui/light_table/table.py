@@ -151,7 +151,7 @@ class Thumbs(QAbstractScrollArea):
             painter.setFont(font(11))
             painter.drawText(square, Qt.AlignmentFlag.AlignCenter, "unreadable" if final else "…")
         if judged.wrong[image]:  # a notch cut from the corner
-            notch = self._side * 0.17
+            notch = self._side * 0.14
             corner = place.topRight()
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(QPen(theme.colour("sheet"), 1.5))
