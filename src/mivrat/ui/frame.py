@@ -110,7 +110,10 @@ class _Step(QPushButton):
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.translate(20, self.height() / 2)
         painter.setPen(theme.colour("soft") if self.state == "untouched" else Qt.PenStyle.NoPen)

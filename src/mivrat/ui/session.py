@@ -9,12 +9,16 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
+from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.running.answers import Counts, Judged, judge
 from mivrat.core.study.ordering import ORDERS, Order, ordered
 from mivrat.core.study.selection import Condition, Conditions, Selection
 from mivrat.core.study.study import RunInfo, RunRecord
+
+# How many of the most frequent mistakes are listed.
+MOST_PAIRS = 8
 
 
 @dataclass(frozen=True)
@@ -25,14 +29,14 @@ class Snapshot:
     judged: Judged
     figures: Figures
     counts: Counts
+    mistakes: Mistakes
 
 
 def take_snapshot(record: RunRecord) -> Snapshot:
     """Judge a run and work out its figures (slow for large runs: call it in a worker)."""
     judged = judge(record.answers, [item.label for item in record.image_set.items])
-    return Snapshot(
-        record, judged, judged.figures(sensible_ks(len(record.classes)), one_versus_rest=False), judged.counts()
-    )
+    figures = judged.figures(sensible_ks(len(record.classes)), one_versus_rest=False)
+    return Snapshot(record, judged, figures, judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
 
 
 class Session(QObject):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -105,6 +106,7 @@ def load_fonts() -> None:
         QFontDatabase.addApplicationFont(str(file))
 
 
+@lru_cache(maxsize=64)
 def font(pixels: int = 13, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
     """The interface font at a size in device-independent pixels, with tabular figures."""
     made = QFont(FONT)

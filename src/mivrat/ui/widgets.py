@@ -112,7 +112,10 @@ class Choice(QComboBox):
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         x, y = self.width() - 12.0, self.height() / 2 + 1
         painter.setPen(Qt.PenStyle.NoPen)

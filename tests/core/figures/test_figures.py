@@ -86,6 +86,19 @@ def test_mcc_is_the_correlation_of_indicator_columns() -> None:
     assert confusion.averages(confusion.confusion_matrix(labels, predicted, 4)).mcc == pytest.approx(expected)
 
 
+@given(cases(), st.integers(1, 6))
+def test_mistakes_by_loops(case: tuple[np.ndarray, np.ndarray], most: int) -> None:
+    scores, labels = case
+    matrix = confusion.confusion_matrix(labels, ranking.predictions(scores), scores.shape[1])
+    k = len(matrix)
+    pairs = [(i, j, int(matrix[i, j])) for i in range(k) for j in range(k) if i != j and matrix[i, j]]
+    found = confusion.mistakes(matrix, most)
+    assert found.largest == sorted(pairs, key=lambda pair: (-pair[2], pair[0], pair[1]))[:most]
+    for i, (j, times) in enumerate(found.most_taken_for):
+        assert times == max((n for a, _, n in pairs if a == i), default=0)
+        assert not times or (i, j, times) in pairs
+
+
 def test_one_class_only_leaves_kappa_and_mcc_undefined() -> None:
     averages = confusion.averages(np.array([[7, 0], [0, 0]]))
     assert averages.balanced_accuracy == 1

@@ -78,3 +78,30 @@ def averages(matrix: Counts) -> Averages:
         mcc=(float(np.trace(matrix)) * total - float(support @ predicted)) / sqrt(spread) if spread > 0 else None,
         undefined_precision=sum(c.precision.value is None for c in figures),
     )
+
+
+@dataclass(frozen=True)
+class Mistakes:
+    """The wrong answers by pair: for each class the most frequent one with its count (0: none), and the largest pairs.
+
+    ``largest`` holds (label, prediction, count), most frequent first, equal counts in class-list order.
+    """
+
+    most_taken_for: list[tuple[int, int]]
+    largest: list[tuple[int, int, int]]
+
+
+def mistakes(matrix: Counts, most: int) -> Mistakes:
+    """The mistakes in a confusion matrix, at most ``most`` of the largest pairs."""
+    wrong = matrix.copy()
+    np.fill_diagonal(wrong, 0)
+    taken = wrong.argmax(axis=1)
+    flat = wrong.ravel()
+    found = np.flatnonzero(flat)
+    if len(found) > most:  # sorting only what can be among the largest
+        found = found[flat[found] >= np.partition(flat[found], -most)[-most]]
+    found = found[np.argsort(-flat[found], kind="stable")][:most]
+    return Mistakes(
+        [(int(j), int(n)) for j, n in zip(taken, wrong[np.arange(len(wrong)), taken], strict=True)],
+        [(int(i) // len(wrong), int(i) % len(wrong), int(flat[i])) for i in found],
+    )

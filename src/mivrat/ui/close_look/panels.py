@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QImage, QLinearGradient, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
@@ -61,7 +62,10 @@ class PicturePanel(QWidget):
         return QRectF(0, 0, self.image.width() * scale, self.image.height() * scale)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not self.crisp)
         place = self.picture_rect()
         if self.image is not None:
@@ -118,9 +122,10 @@ class ScaleBar(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        import numpy as np
+        with QPainter(self) as painter:
+            self._paint(painter)
 
-        painter = QPainter(self)
+    def _paint(self, painter: QPainter) -> None:
         bar = QRectF(16, 4, 100, 8)
         gradient = QLinearGradient(bar.topLeft(), bar.topRight())
         for at, colour in zip(np.linspace(0, 1, 9), heat_colours(np.linspace(0, 1, 9), self.scale), strict=True):
@@ -160,7 +165,10 @@ class Ranking(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         name_width = min(190, max(110, self.width() // 3))
         for i, one in enumerate(self.lines):
             y = i * self.LINE

@@ -109,7 +109,10 @@ class Thumbs(QAbstractScrollArea):
         return range(first, min(len(self.session.shown), first + lines * self.columns))
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self.viewport())
+        with QPainter(self.viewport()) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         snapshot = self.session.snapshot
         if snapshot is None or not len(self.session.shown):

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QSortFilterProxyModel, Qt
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
@@ -26,7 +25,6 @@ TIPS = (
 )
 SMALL = 30
 INTERVAL = Qt.ItemDataRole.UserRole + 1
-SORT = Qt.ItemDataRole.UserRole + 2
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -37,16 +35,43 @@ class ClassModel(QAbstractTableModel):
         super().__init__()
         self.session = session
         self._wrong: list[tuple[int, int]] = []
+        self._order: list[int] = []
+        self._sorted_by = (0, Qt.SortOrder.AscendingOrder)
         session.figures_changed.connect(self._reset)
 
     def _reset(self) -> None:
         self.beginResetModel()
-        self._wrong = []
-        if self.session.snapshot:
-            matrix = self.session.snapshot.figures.matrix.copy()
-            np.fill_diagonal(matrix, 0)
-            self._wrong = [(int(j), int(matrix[i, j])) for i, j in enumerate(matrix.argmax(axis=1))]
+        self._wrong = self.session.snapshot.mistakes.most_taken_for if self.session.snapshot else []
+        self._put_in_order()
         self.endResetModel()
+
+    def _put_in_order(self) -> None:
+        column, order = self._sorted_by
+        self._order = sorted(range(len(self._wrong)), key=lambda k: self._sort_key(k, column))
+        if order == Qt.SortOrder.DescendingOrder:
+            self._order.reverse()
+
+    def _sort_key(self, k: int, column: int) -> float:
+        """What class k is sorted by; undefined values come below all others."""
+        assert self.session.snapshot is not None
+        c = self.session.snapshot.figures.classes[k]
+        values = (k, c.support, c.predicted, c.precision.value, c.recall.value, c.f1, self._wrong[k][1])
+        value = values[column]
+        return -1.0 if value is None else float(value)
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        self.layoutAboutToBeChanged.emit()
+        self._sorted_by = (column, order)
+        self._put_in_order()
+        self.layoutChanged.emit()
+
+    def class_at(self, row: int) -> int:
+        """The class that a row shows."""
+        return self._order[row]
+
+    def row_of(self, k: int) -> int:
+        """The row that shows a class."""
+        return self._order.index(k)
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
         return len(self._wrong)
@@ -69,13 +94,13 @@ class ClassModel(QAbstractTableModel):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if self.session.snapshot is None:
             return None
-        row, column = index.row(), index.column()
-        c = self.session.snapshot.figures.classes[row]
+        k, column = self._order[index.row()], index.column()
+        c = self.session.snapshot.figures.classes[k]
         share = {3: c.precision, 4: c.recall}.get(column)
-        taken_for, times = self._wrong[row]
+        taken_for, times = self._wrong[k]
         if role == Qt.ItemDataRole.DisplayRole:
             if column == 0:
-                return self.session.classes[row]
+                return self.session.classes[k]
             if column in (1, 2):
                 return str((c.support, c.predicted)[column - 1])
             if share is not None:
@@ -87,13 +112,8 @@ class ClassModel(QAbstractTableModel):
             if column == 1 and 0 < c.support < SMALL:
                 return "few"
             return words.bounds(share) if share is not None else ""
-        if role == SORT:
-            value = {0: row, 1: c.support, 2: c.predicted, 5: c.f1, 6: times}.get(
-                column, share.value if share else None
-            )
-            return -1.0 if value is None else value
         if role == Qt.ItemDataRole.ToolTipRole:
-            name = self.session.classes[row]
+            name = self.session.classes[k]
             if column == 3:
                 return (
                     f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so"
@@ -148,10 +168,7 @@ class ClassTable(QTableView):
         super().__init__()
         self.session = session
         self._model = ClassModel(session)
-        self._proxy = QSortFilterProxyModel()
-        self._proxy.setSourceModel(self._model)
-        self._proxy.setSortRole(SORT)
-        self.setModel(self._proxy)
+        self.setModel(self._model)
         self.setItemDelegate(_IntervalDelegate(self))
         self.setSortingEnabled(True)
         self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
@@ -170,12 +187,9 @@ class ClassTable(QTableView):
         self.setTabKeyNavigation(False)
         session.selection_changed.connect(self._follow)
 
-    def _row_class(self, index: QModelIndex) -> int:
-        return self._proxy.mapToSource(index).row()
-
     def _choose(self, index: QModelIndex, beside: bool) -> None:
         if index.isValid():
-            self.session.choose(Labelled(frozenset({self._row_class(index)})), beside=beside)
+            self.session.choose(Labelled(frozenset({self._model.class_at(index.row())})), beside=beside)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         super().mouseReleaseEvent(event)
@@ -197,4 +211,4 @@ class ClassTable(QTableView):
         chosen = [c for c in self.session.conditions if isinstance(c, Labelled)]
         self.selectionModel().clearSelection()
         if chosen and len(chosen[0].classes) == 1 and self._model.rowCount():
-            self.selectRow(self._proxy.mapFromSource(self._model.index(next(iter(chosen[0].classes)), 0)).row())
+            self.selectRow(self._model.row_of(next(iter(chosen[0].classes))))

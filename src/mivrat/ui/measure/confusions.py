@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.intervals import proportion
@@ -18,6 +19,9 @@ MODES = ("counts", "share of label, %", "share of prediction, %")
 LARGEST_CELL = 96.0
 LEAST_WITH_NUMBERS = 26
 LEAST_WITH_NAMES = 13
+# The shade that marks the diagonal of the matrix drawn as a picture; those below are magnitudes.
+DIAGONAL = 255
+Values = NDArray[np.float64]
 
 
 class ConfusionMatrix(QWidget):
@@ -29,6 +33,7 @@ class ConfusionMatrix(QWidget):
         self.mode = 0
         self.cursor_cell: tuple[int, int] | None = None
         self._picture: QImage | None = None
+        self._values: tuple[Values, float] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -43,20 +48,27 @@ class ConfusionMatrix(QWidget):
         self._renew()
 
     def _renew(self) -> None:
-        self._picture = None
+        self._picture = self._values = None
         self.update()
 
     @property
     def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
         return self.session.snapshot.figures.matrix if self.session.snapshot else np.zeros((0, 0), np.int64)
 
-    def values(self) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:
-        """What the cells show: counts, or shares of their row or column (NaN where that has no images)."""
-        matrix = self._matrix.astype(float)
-        if self.mode:
-            with np.errstate(invalid="ignore", divide="ignore"):
-                matrix = 100 * matrix / matrix.sum(axis=2 - self.mode, keepdims=True)
-        return matrix
+    def values(self) -> tuple[Values, float]:
+        """What the cells show, and the largest value off the diagonal (at least 1).
+
+        Counts, or shares of their row or column in percent (NaN where that has no images).
+        """
+        if self._values is None:
+            matrix = self._matrix.astype(float)
+            if self.mode:
+                with np.errstate(invalid="ignore", divide="ignore"):
+                    matrix = 100 * matrix / matrix.sum(axis=2 - self.mode, keepdims=True)
+            off = np.nan_to_num(matrix)
+            np.fill_diagonal(off, 0.0)
+            self._values = matrix, max(1.0, float(off.max(initial=0.0)))
+        return self._values
 
     def _layout(self) -> tuple[float, QRectF, int]:
         """Cell size, the matrix's place, and the width given to names (0: none are drawn)."""
@@ -105,14 +117,15 @@ class ConfusionMatrix(QWidget):
         return None
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         count = len(self._matrix)
         if not count:
             return
         side, place, names = self._layout()
-        values = self.values()
-        off = self._matrix - np.diag(np.diagonal(self._matrix))
-        most = max(1.0, float(np.nanmax(np.where(off > 0, values, 0.0), initial=0.0)))
+        values, most = self.values()
         if names:
             self._paint_names(painter, side, place, names)
         painter.setFont(font(11))
@@ -165,9 +178,7 @@ class ConfusionMatrix(QWidget):
                 )
                 painter.restore()
 
-    def _paint_cells(
-        self, painter: QPainter, side: float, values: np.ndarray[tuple[int, ...], np.dtype[np.float64]], most: float
-    ) -> None:
+    def _paint_cells(self, painter: QPainter, side: float, values: Values, most: float) -> None:
         matrix, numbers = self._matrix, side >= LEAST_WITH_NUMBERS
         size = 13 if side >= 34 else 10
         hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
@@ -200,23 +211,14 @@ class ConfusionMatrix(QWidget):
                     cell, Qt.AlignmentFlag.AlignCenter, "–" if np.isnan(values[i, j]) else f"{values[i, j]:.0f}"
                 )
 
-    def _paint_picture(
-        self, painter: QPainter, place: QRectF, values: np.ndarray[tuple[int, ...], np.dtype[np.float64]], most: float
-    ) -> None:
+    def _paint_picture(self, painter: QPainter, place: QRectF, values: Values, most: float) -> None:
         if self._picture is None:
-            share = np.sqrt(np.clip(np.nan_to_num(values) / most, 0, 1))
-            np.fill_diagonal(share, 0)
-            low, high = theme.colour("sheet"), theme.colour("accent")
-            parts = [
-                (a + (b - a) * share)
-                for a, b in ((low.red(), high.red()), (low.green(), high.green()), (low.blue(), high.blue()))
-            ]
-            pixels = np.ascontiguousarray(np.stack(parts, axis=-1).astype(np.uint8))
-            diagonal = QColor(theme.tokens.line)
-            pixels[np.arange(len(pixels)), np.arange(len(pixels))] = (diagonal.red(), diagonal.green(), diagonal.blue())
-            self._picture = QImage(
-                pixels.tobytes(), len(pixels), len(pixels), 3 * len(pixels), QImage.Format.Format_RGB888
-            ).copy()
+            count = len(values)
+            shade = (np.sqrt(np.clip(np.nan_to_num(values) / most, 0, 1)) * (DIAGONAL - 1)).astype(np.uint8)
+            np.fill_diagonal(shade, DIAGONAL)
+            self._picture = QImage(shade.tobytes(), count, count, count, QImage.Format.Format_Indexed8).copy()
+            shades = [theme.magnitude(i / (DIAGONAL - 1)) for i in range(DIAGONAL)]
+            self._picture.setColorTable([colour.rgb() for colour in (*shades, theme.colour("line"))])
         painter.drawImage(place, self._picture)
         painter.setPen(theme.colour("line"))
         painter.drawRect(place)

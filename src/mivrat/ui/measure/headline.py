@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
@@ -15,8 +14,6 @@ from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import clear, label
-
-MOST_PAIRS = 8
 
 
 @dataclass(frozen=True)
@@ -158,20 +155,17 @@ class Headline(QScrollArea):
     def _add_pairs(self) -> None:
         assert self.session.snapshot is not None
         matrix, classes = self.session.snapshot.figures.matrix, self.session.classes
-        wrong = matrix.copy()
-        np.fill_diagonal(wrong, 0)
-        order = np.argsort(-wrong, axis=None, kind="stable")[:MOST_PAIRS]
-        pairs = [(int(i) // len(classes), int(i) % len(classes)) for i in order if wrong.flat[int(i)]]
+        pairs = self.session.snapshot.mistakes.largest
         self._layout.addSpacing(18)
         self._layout.addWidget(label("Most frequent mistakes", "heading"))
         if not pairs:
             self._layout.addWidget(
                 label("None: every labelled image was answered right." if matrix.sum() else "None yet.", soft=True)
             )
-        for a, b in pairs:
-            found = proportion(int(wrong[a, b]), int(matrix[a].sum()))
+        for a, b, times in pairs:
+            found = proportion(times, int(matrix[a].sum()))
             text = f"{words.clipped(classes[a], 28)} → {words.clipped(classes[b], 28)}"
-            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(wrong[b, a])}. Interval: Wilson score, 95 %.\nClick to see them."
+            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}. Interval: Wilson score, 95 %.\nClick to see them."
             self._add_row(
                 text,
                 [str(found.hits), words.percent(found.value), words.bounds(found)],

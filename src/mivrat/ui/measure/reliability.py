@@ -45,7 +45,10 @@ class ReliabilityDiagram(QWidget):
         return QRectF(plot.left() + m * plot.width() / bins, plot.top(), plot.width() / bins, plot.height())
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         plot, counts = self._places()
         painter.setFont(font(11))
