@@ -169,6 +169,7 @@ def test_calibration_by_loops(pairs: list[tuple[float, bool]], bins: int) -> Non
 def test_no_images_mean_no_figures() -> None:
     empty = summarise(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, int), [1])
     assert empty.top_k[1].value is None
-    assert (empty.log_loss, empty.brier, empty.calibration) == (None, None, None)
+    assert (empty.log_loss, empty.brier, empty.calibration.ece, empty.calibration.mce) == (None, None, None, None)
+    assert [b.count for b in empty.calibration.bins] == [0] * 15
     assert empty.matrix.sum() == 0
     assert [sensible_ks(k) for k in (2, 4, 8)] == [[1], [1, 3], [1, 3, 5]]

@@ -23,12 +23,15 @@ class ReliabilityBin:
 
 @dataclass(frozen=True)
 class Calibration:
-    """Equal-width reliability bins with ECE, MCE and signed gap (mean confidence - accuracy; positive: overconfident)."""
+    """Equal-width reliability bins with ECE, MCE and signed gap (mean confidence - accuracy; positive: overconfident).
+
+    All three are None without any image.
+    """
 
     bins: list[ReliabilityBin]
-    ece: float
-    mce: float
-    signed_gap: float
+    ece: float | None
+    mce: float | None
+    signed_gap: float | None
 
 
 def bin_index(confidence: NDArray[np.float64], bins: int) -> NDArray[np.int64]:
@@ -38,7 +41,7 @@ def bin_index(confidence: NDArray[np.float64], bins: int) -> NDArray[np.int64]:
 
 
 def calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int = 15) -> Calibration:
-    """Calibration of N >= 1 predictions with confidences in [0, 1] (Naeini 2015; Guo 2017)."""
+    """Calibration of N predictions with confidences in [0, 1] (Naeini 2015; Guo 2017)."""
     where = bin_index(confidence, bins)
     counts = np.bincount(where, minlength=bins)
     sums = np.bincount(where, weights=confidence, minlength=bins)
@@ -49,5 +52,7 @@ def calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins:
         mean = float(sums[m]) / n if n else None
         found.append(ReliabilityBin(m / bins, (m + 1) / bins, n, mean, proportion(int(hits[m]), n)))
         gaps.append(abs(int(hits[m]) / n - mean) if mean is not None else 0.0)
+    if not len(confidence):
+        return Calibration(found, None, None, None)
     weights = counts / len(confidence)
     return Calibration(found, float(weights @ np.array(gaps)), max(gaps), float(confidence.mean() - right.mean()))

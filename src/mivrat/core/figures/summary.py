@@ -25,7 +25,7 @@ class Figures:
     averages: confusion.Averages
     log_loss: probability.LogLoss | None
     brier: float | None
-    calibration: cal.Calibration | None
+    calibration: cal.Calibration
     auroc: list[float | None]
     average_precision: list[float | None]
 
@@ -70,7 +70,7 @@ def summarise(
         averages=confusion.averages(matrix),
         log_loss=probability.log_loss(probabilities, labels) if total else None,
         brier=probability.brier(probabilities, labels) if total else None,
-        calibration=cal.calibration(probabilities[np.arange(total), predicted], predicted == labels) if total else None,
+        calibration=cal.calibration(probabilities[np.arange(total), predicted], predicted == labels),
         auroc=auroc,
         average_precision=precision,
     )

@@ -77,7 +77,7 @@ class Requirement:
             return figures.log_loss.value if figures.log_loss else None
         if self.figure == "brier":
             return figures.brier
-        calibrated: float | None = getattr(figures.calibration, self.figure) if figures.calibration else None
+        calibrated: float | None = getattr(figures.calibration, self.figure)
         return calibrated
 
 

@@ -81,9 +81,7 @@ def metrics(figures: Figures, counts: Counts, classes: Sequence[str]) -> dict[st
             for i, (name, c) in enumerate(zip(classes, figures.classes, strict=True))
         ],
         "confusion": figures.matrix.tolist(),
-        "calibration": None
-        if calibration is None
-        else {
+        "calibration": {
             "bins": len(calibration.bins),
             "ece": calibration.ece,
             "mce": calibration.mce,

@@ -93,7 +93,7 @@ def headline_lines(session: Session) -> list[Line]:
                 "Mean over images of the squared error of all class probabilities, 0 to 2; lower is better.",
             )
         )
-    if figures.calibration is not None:
+    if figures.calibration.ece is not None:
         how = f"Expected calibration error: mean gap between confidence and accuracy over {len(figures.calibration.bins)} bins of equal width, weighted by images. It reads too high at small N."
         lines.append(Line("ECE", words.percent(figures.calibration.ece), "", n, how))
     return lines

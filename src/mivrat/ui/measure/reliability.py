@@ -211,11 +211,11 @@ class Reliability(QWidget):
 
     def _refresh(self) -> None:
         snapshot = self.session.snapshot
-        if snapshot is None or snapshot.figures.calibration is None:
+        gap = snapshot.figures.calibration.signed_gap if snapshot else None
+        if snapshot is None or gap is None:
             self.summary.setText("No labelled image has been scored yet.")
             return
         found = snapshot.figures.calibration
-        gap = found.signed_gap
         lean = (
             "Confidence and accuracy agree on average"
             if abs(gap) < 0.005

@@ -1,0 +1,144 @@
+"""Result files: whole or not at all, undefined as null, no formula for a spreadsheet to run; requirements by loops."""
+
+from __future__ import annotations
+
+import json
+import operator
+import os
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mivrat.core.errors import InputError
+from mivrat.core.figures.summary import Figures, summarise
+from mivrat.core.files import sha256_of, write_whole, write_whole_with
+from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.reporting.requirements import parse_requirement
+from mivrat.core.reporting.results import metrics, safe_cell, write_results
+from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, Judged, judge
+from mivrat.core.running.scoring import ScoredBatch
+
+CLASSES = ["birch", 'odd "name", with, commas', "=hazel"]
+
+
+def figures(labels: list[int], scores: list[list[float]]) -> Figures:
+    array = np.array(scores, float).reshape(-1, 3)
+    p = np.exp(array) / np.exp(array).sum(axis=1, keepdims=True)
+    return summarise(array, p, np.array(labels, int), [1, 2])
+
+
+@given(st.text(max_size=12))
+def test_no_cell_begins_like_a_formula(text: str) -> None:
+    cell = safe_cell(text)
+    assert not cell.startswith(("=", "+", "-", "@", "\t", "\r", "\n"))
+    assert cell.removeprefix("'") == text.removeprefix("'") or cell == text
+
+
+def test_undefined_is_null_and_everything_is_json(tmp_path: Path) -> None:
+    found = metrics(figures([], []), judged([]).counts(), CLASSES)
+    assert found["top_k"]["1"] == {"value": None, "low": None, "high": None}
+    assert found["macro_f1"] is found["log_loss"] is found["calibration"]["ece"] is None
+    one = metrics(figures([0], [[2, 1, 0]]), judged([SCORED]).counts(), CLASSES)
+    assert one["classes"][1]["recall"] == {"value": None, "low": None, "high": None}
+    assert one["classes"][1]["precision"]["value"] is None
+    assert one["classes"][1]["auroc"] is None
+    assert one["mcc"] is None
+    json.dumps([found, one], allow_nan=False)
+
+
+def judged(states: list[int]) -> Judged:
+    answers = Answers(len(states), 3, "logits")
+    scored = np.flatnonzero(np.isin(states, [SCORED, FAILED]))
+    rows = np.array([[3.0, 1.0, 0.0] if states[i] == SCORED else [np.nan, 0, 0] for i in scored], np.float32).reshape(
+        -1, 3
+    )
+    answers.add(ScoredBatch(scored, rows, {i: "broken" for i, s in enumerate(states) if s == UNREADABLE}))
+    return judge(answers, [None if i == 3 else i % 3 for i in range(len(states))])
+
+
+def test_failed_and_unreadable_images_are_listed_apart(tmp_path: Path) -> None:
+    found = judged([SCORED, FAILED, UNREADABLE, SCORED, SCORED])
+    items = [ImageItem(f"{i}.png", None) for i in range(5)]
+    write_results(tmp_path, found, found.figures([1]), items, CLASSES, {2: "=broken"})
+    lines = (tmp_path / "predictions.csv").read_text().splitlines()
+    assert lines[0] == 'path,label,predicted,confidence,rank,p:birch,"p:odd ""name"", with, commas",p:=hazel'
+    assert [line.split(",")[0] for line in lines[1:]] == ["0.png", "1.png", "3.png", "4.png"]
+    assert lines[2].endswith(",,,,,,")
+    assert (tmp_path / "not_evaluated.csv").read_text().splitlines() == [
+        "path,reason",
+        "2.png,'=broken",
+        "1.png,the scores hold NaN or infinity",
+    ]
+    counts = json.loads((tmp_path / "metrics.json").read_text())["counts"]
+    assert counts == {"listed": 5, "evaluated": 2, "unreadable": 1, "unlabelled": 1, "failed": 1, "ties": 0}
+    clean = judged([SCORED])
+    write_results(tmp_path, clean, None, items[:1], CLASSES, {})
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["mistakes.csv", "predictions.csv"]
+
+
+def test_files_are_written_whole_or_not_at_all(tmp_path: Path) -> None:
+    target = tmp_path / "new folder" / "a.txt"
+    write_whole(target, "ü")
+    assert target.read_bytes() == "ü".encode()
+    assert len(sha256_of(target)) == 64
+    umask = os.umask(0)
+    os.umask(umask)
+    assert target.stat().st_mode & 0o777 == 0o666 & ~umask
+
+    def fails(part: Path) -> None:
+        part.write_text("half")
+        raise OSError(28, "No space left on device")
+
+    with pytest.raises(InputError, match="No space left"):
+        write_whole_with(target, fails)
+    assert target.read_text() == "ü"
+    assert [p.name for p in target.parent.iterdir()] == ["a.txt"]
+    with pytest.raises(InputError, match="cannot be written"):
+        write_whole(target / "below a file", "x")
+
+
+@given(
+    st.sampled_from(
+        [
+            "top1",
+            "top2",
+            "macro_f1",
+            "ece",
+            "log_loss",
+            'recall["birch"]',
+            "f1['birch']",
+            "low(top1)",
+            "high(precision['birch'])",
+        ]
+    ),
+    st.sampled_from([">=", "<=", ">", "<", "=="]),
+    st.floats(-2, 2).map(lambda x: round(x, 3)),
+)
+def test_requirements_compare_the_figure_they_name(name: str, op: str, limit: float) -> None:
+    found = figures([0, 0, 1, 2], [[3, 1, 0], [0, 2, 1], [0, 2, 1], [0, 2, 1]])
+    values = {
+        "top1": 0.5,
+        "top2": found.top_k[2].value,
+        "macro_f1": found.averages.macro_f1,
+        "ece": found.calibration.ece,
+        "log_loss": found.log_loss.value if found.log_loss else None,
+        'recall["birch"]': 0.5,
+        "f1['birch']": 2 / 3,
+        "low(top1)": found.top_k[1].low,
+        "high(precision['birch'])": found.classes[0].precision.high,
+    }
+    compare = {">=": operator.ge, "<=": operator.le, ">": operator.gt, "<": operator.lt, "==": operator.eq}[op]
+    outcome = parse_requirement(f" {name}{op} {limit}", CLASSES).against(found)
+    assert outcome.value == pytest.approx(values[name])
+    assert outcome.holds == compare(outcome.value, limit)
+
+
+def test_an_undefined_figure_holds_nothing() -> None:
+    found = figures([0], [[3, 1, 0]])
+    for text in ('recall["=hazel"] >= 0', 'recall["=hazel"] <= 1', "mcc >= -1"):
+        outcome = parse_requirement(text, CLASSES).against(found)
+        assert not outcome.holds
+        assert "undefined" in outcome.sentence()
