@@ -156,8 +156,6 @@ def _evaluate(args: argparse.Namespace) -> int:
     requirements = [parse_requirement(text, classes) for text in args.require]
     recipe = read_recipe(args.recipe) if args.recipe else None
     model = OnnxModel(args.model, recipe, len(classes), args.threads)
-    for remark in model.remarks:
-        _say(f"mivrat: {args.model.name}: {remark}")
     image_set = read_image_set(args.images, classes)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
@@ -170,6 +168,7 @@ def _evaluate(args: argparse.Namespace) -> int:
                 where=args.study,
                 mend="use a new study for another class list",
             )
+    _say_remarks(model)
     evaluation = Evaluation(model, image_set, study)
     line = _ProgressLine()
     with _stoppable() as stop:
@@ -215,13 +214,19 @@ def _maker(model_path: Path, recipe_path: Path | None, classes: int | None) -> A
     from mivrat.core.pictures.recipe import read_recipe
 
     model = OnnxModel(model_path, read_recipe(recipe_path) if recipe_path else None, classes)
-    for remark in model.remarks:
-        _say(f"mivrat: {model_path.name}: {remark}")
     return HeatmapMaker(model)
 
 
+def _say_remarks(model: Any) -> None:
+    """What was chosen for the user; told once the input is known to be good, so that an error stays one line."""
+    for remark in model.remarks:
+        _say(f"mivrat: {model.path.name}: {remark}")
+
+
 def _layers(args: argparse.Namespace) -> int:
-    layers = _maker(args.model, args.recipe, None).layers
+    maker = _maker(args.model, args.recipe, None)
+    _say_remarks(maker.model)
+    layers = maker.layers
     if args.json:
         print(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
         return DONE
@@ -253,6 +258,7 @@ def _heatmap(args: argparse.Namespace) -> int:
     names = classes or [str(i) for i in range(maker.model.class_count)]
     target = target_from_text(args.target, ClassMatcher(names).target)
     layer = maker.layer(args.layer)
+    _say_remarks(maker.model)
     unreadable, line = 0, _ProgressLine()
     with _stoppable() as stop:
         for done, made in enumerate(write_heatmaps(maker, args.image, args.out, layer, target, args.method), 1):
@@ -299,7 +305,6 @@ def _window(command: str | None, study: Path | None) -> int:
             return DONE
         raise InputError(
             "there is no display to open a window on, or a system library for it is missing",
-            where="mivrat",
             mend="evaluate, layers and heatmap work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run
