@@ -70,6 +70,7 @@ class ShortcutSheet(QDialog):
         for i, (title, keys) in enumerate(SHEET):
             box = QGridLayout()
             box.setHorizontalSpacing(16)
+            box.setVerticalSpacing(7)
             box.addWidget(label(title, "heading"), 0, 0, 1, 2)
             for line, (key, meaning) in enumerate(keys, 1):
                 box.addWidget(label(key), line, 0)

@@ -182,7 +182,7 @@ class ClassTable(QTableView):
         head.setHighlightSections(False)
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         head.setStretchLastSection(True)
-        for column, width in enumerate((88, 66, 74, 86, 86, 60)):
+        for column, width in enumerate((86, 64, 74, 86, 86, 68)):
             self.setColumnWidth(column, width)
         self.setTabKeyNavigation(False)
         session.selection_changed.connect(self._follow)
