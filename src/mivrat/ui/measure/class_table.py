@@ -107,7 +107,7 @@ class ClassModel(QAbstractTableModel):
                 return words.percent(share.value)
             if column == 5:
                 return words.percent(c.f1)
-            return f"{self.session.classes[taken_for]}  ({times})" if times else ""
+            return f"{times} × {self.session.classes[taken_for]}" if times else ""
         if role == INTERVAL:
             if column == 1 and 0 < c.support < SMALL:
                 return "few"
