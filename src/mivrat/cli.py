@@ -148,8 +148,8 @@ def _evaluate(args: argparse.Namespace) -> int:
     from mivrat.core.pictures.recipe import read_recipe
     from mivrat.core.reporting.requirements import parse_requirement
     from mivrat.core.reporting.results import write_results
-    from mivrat.core.running.answers import judge
     from mivrat.core.running.evaluation import Evaluation
+    from mivrat.core.study.lock import StudyLock
     from mivrat.core.study.study import Study
 
     classes = read_class_list(args.classes)
@@ -159,8 +159,9 @@ def _evaluate(args: argparse.Namespace) -> int:
     image_set = read_image_set(args.images, classes)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
-    study = None
+    study, lock = None, None
     if args.study:
+        lock = StudyLock(args.study)
         study = Study.open(args.study) if args.study.exists() else Study.create(args.study, classes)
         if study.classes != classes:
             raise InputError(
@@ -174,7 +175,7 @@ def _evaluate(args: argparse.Namespace) -> int:
     with _stoppable() as stop:
         for progress in evaluation.run(stop, args.batch, args.threads):
             line.show(progress.done, progress.total, progress.sentence())
-    judged = judge(evaluation.answers, [item.label for item in image_set.items])
+    judged = evaluation.judging.judged()
     stopped = len(evaluation.answers.pending) > 0
     ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
     wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
@@ -183,8 +184,9 @@ def _evaluate(args: argparse.Namespace) -> int:
         args.out, judged, None if stopped else figures, image_set.items, classes, evaluation.answers.reasons
     )
     counts = judged.counts()
-    if study:
+    if study and lock:
         study.close()
+        lock.release()
     for index, reason in evaluation.answers.reasons.items():
         _say(f"mivrat: not read: {image_set.items[index].path}: {reason}")
     if stopped:

@@ -39,7 +39,7 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
             suspect = suspect or (judged, model)
     assert suspect is not None
     judged, model = suspect
-    wrong = judged.figures([1], one_versus_rest=False).matrix.copy()
+    wrong = judged.figures([1], ranked=False).matrix.copy()
     np.fill_diagonal(wrong, 0)
     labelled, predicted = (int(i) for i in np.unravel_index(wrong.argmax(), wrong.shape))
     names = inputs.classes

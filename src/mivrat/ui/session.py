@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
-from mivrat.core.running.answers import Counts, Judged, judge
+from mivrat.core.running.answers import Counts, Judged, Judging
 from mivrat.core.study.ordering import ORDERS, Order, ordered
 from mivrat.core.study.selection import Condition, Conditions, Selection
 from mivrat.core.study.study import RunInfo, RunRecord
@@ -32,10 +32,10 @@ class Snapshot:
     mistakes: Mistakes
 
 
-def take_snapshot(record: RunRecord) -> Snapshot:
-    """Judge a run and work out its figures (slow for large runs: call it in a worker)."""
-    judged = judge(record.answers, [item.label for item in record.image_set.items])
-    figures = judged.figures(sensible_ks(len(record.classes)), one_versus_rest=False)
+def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
+    """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
+    judged = (judging or Judging(record.answers, record.image_set.labels)).judged()
+    figures = judged.figures(sensible_ks(len(record.classes)), ranked=False)
     return Snapshot(record, judged, figures, judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
 
 

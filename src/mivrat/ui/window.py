@@ -493,7 +493,7 @@ def _run(evaluation: Evaluation, path: Path, work: Work) -> bool:
     for progress in evaluation.run(work.stop):
         work.report(progress)
         if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
-            work.report(Opened(path, runs, references, take_snapshot(record)))
+            work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
             told = time.monotonic()
-    work.report(Opened(path, runs, references, take_snapshot(record)))
+    work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
     return not len(evaluation.answers.pending)

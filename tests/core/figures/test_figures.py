@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivrat.core.figures import calibration, confusion, probability, ranking
+from mivrat.core.figures.outcomes import outcomes
 from mivrat.core.figures.summary import sensible_ks, summarise
 
 
@@ -111,9 +112,11 @@ def test_log_loss_brier_auroc_and_average_precision_by_loops(case: tuple[np.ndar
     scores, labels = case
     p = softmax(scores)
     n, k = p.shape
-    assert probability.log_loss(p, labels).value == pytest.approx(-sum(math.log(p[i, labels[i]]) for i in range(n)) / n)
+    found = outcomes(scores, p, labels)
+    assert found.complete
+    assert probability.log_loss(found.own).value == pytest.approx(-sum(math.log(p[i, labels[i]]) for i in range(n)) / n)
     squares = sum((p[i, j] - (labels[i] == j)) ** 2 for i in range(n) for j in range(k))
-    assert probability.brier(p, labels) == pytest.approx(squares / n)
+    assert probability.brier(found.own, found.squares) == pytest.approx(squares / n)
     for j in range(k):
         column, positive = scores[:, j], labels == j
         wins = [(a > b) + 0.5 * (a == b) for a in column[positive] for b in column[~positive]]
@@ -129,7 +132,7 @@ def test_log_loss_brier_auroc_and_average_precision_by_loops(case: tuple[np.ndar
 
 
 def test_log_loss_clips_and_says_so() -> None:
-    found = probability.log_loss(np.array([[0.0, 1.0], [0.5, 0.5]]), np.array([0, 0]))
+    found = probability.log_loss(np.array([0.0, 0.5]))
     assert found.clipped == 1
     assert found.value == pytest.approx((52 * math.log(2) + math.log(2)) / 2)
 
@@ -167,7 +170,7 @@ def test_calibration_by_loops(pairs: list[tuple[float, bool]], bins: int) -> Non
 
 
 def test_no_images_mean_no_figures() -> None:
-    empty = summarise(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, int), [1])
+    empty = summarise(outcomes(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0, int)), 3, [1])
     assert empty.top_k[1].value is None
     assert (empty.log_loss, empty.brier, empty.calibration.ece, empty.calibration.mce) == (None, None, None, None)
     assert [b.count for b in empty.calibration.bins] == [0] * 15

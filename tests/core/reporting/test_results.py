@@ -13,7 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.errors import InputError
-from mivrat.core.figures.summary import Figures, summarise
+from mivrat.core.figures.outcomes import outcomes
+from mivrat.core.figures.summary import Figures, one_versus_rest, summarise
 from mivrat.core.files import sha256_of, write_whole, write_whole_with
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.reporting.requirements import parse_requirement
@@ -27,7 +28,8 @@ CLASSES = ["birch", 'odd "name", with, commas', "=hazel"]
 def figures(labels: list[int], scores: list[list[float]]) -> Figures:
     array = np.array(scores, float).reshape(-1, 3)
     p = np.exp(array) / np.exp(array).sum(axis=1, keepdims=True)
-    return summarise(array, p, np.array(labels, int), [1, 2])
+    found = outcomes(array, p, np.array(labels, int))
+    return summarise(found, 3, [1, 2], one_versus_rest(p.T, found.labels))
 
 
 @given(st.text(max_size=12))

@@ -94,7 +94,7 @@ def test_rows_with_nan_fail_and_stay_out_of_the_figures(tmp_path: Path, images: 
     judged = judge(evaluation.answers, [item.label for item in images.items])
     failed = judged.state == FAILED
     assert failed.any()
-    assert np.isnan(judged.probabilities[failed]).all()
+    assert np.isnan(judged.probabilities(np.flatnonzero(failed))).all()
     assert (judged.predicted[failed] == -1).all()
     assert judged.counts().failed == failed.sum()
     assert judged.figures([1]).total == judged.counts().evaluated

@@ -18,8 +18,9 @@ def judged() -> Judged:
     predicted = np.array([0, 1, 0, 2, 2, -1, -1])
     confidence = np.array([0.9, 0.6, 0.8, 0.5, 0.7, np.nan, np.nan])
     state = np.array([SCORED] * 5 + [UNREADABLE, PENDING], np.int8)
-    probabilities = np.full((7, 3), np.nan)
-    return Judged(labels, state, predicted, confidence, np.zeros(7, int), probabilities, probabilities)
+    unknown, rows = np.full(7, np.nan), np.zeros((7, 3), np.float32)
+    none = np.zeros(7, int)
+    return Judged(labels, state, predicted, confidence, none, unknown, unknown, none.astype(bool), rows, "logits", 3)
 
 
 def picked(selection: Selection) -> list[int]:

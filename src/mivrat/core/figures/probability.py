@@ -1,4 +1,4 @@
-"""Figures of whole probability rows: log loss, Brier score, and one-versus-rest ranking quality."""
+"""Figures of probabilities: log loss, Brier score, and one-versus-rest ranking quality."""
 
 from __future__ import annotations
 
@@ -8,8 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import rankdata
 
-Probabilities = NDArray[np.float64]
-Labels = NDArray[np.integer]
 SMALLEST = 2.0**-52
 
 
@@ -21,16 +19,17 @@ class LogLoss:
     clipped: int
 
 
-def log_loss(probabilities: Probabilities, labels: Labels) -> LogLoss:
-    """Log loss in nats over N >= 1 images, p clipped to [2^-52, 1]."""
-    own = np.take_along_axis(probabilities, np.asarray(labels)[:, None], axis=1)[:, 0]
+def log_loss(own: NDArray[np.float64]) -> LogLoss:
+    """Log loss in nats from the labelled class's p of N >= 1 images, p clipped to [2^-52, 1]."""
     return LogLoss(float(-np.log(np.clip(own, SMALLEST, 1.0)).mean()), int(np.count_nonzero(own < SMALLEST)))
 
 
-def brier(probabilities: Probabilities, labels: Labels) -> float:
-    """Mean over images of the sum over classes of (p - y)^2 (Brier 1950), from 0 to 2."""
-    own = np.take_along_axis(probabilities, np.asarray(labels)[:, None], axis=1)[:, 0]
-    return float((np.einsum("nk,nk->n", probabilities, probabilities) - 2 * own + 1).mean())
+def brier(own: NDArray[np.float64], squares: NDArray[np.float64]) -> float:
+    """Mean over images of the sum over classes of (p - y)^2 (Brier 1950), from 0 to 2.
+
+    ``own`` is p of the label, ``squares`` the sum of p squared over the classes: the sum is squares - 2 own + 1.
+    """
+    return float((squares - 2 * own + 1).mean())
 
 
 def auroc(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:

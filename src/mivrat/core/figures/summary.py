@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from mivrat.core.figures import calibration as cal
 from mivrat.core.figures import confusion, probability, ranking
-from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.outcomes import Outcomes
 
 
 @dataclass(frozen=True)
@@ -35,42 +36,51 @@ def sensible_ks(classes: int) -> list[int]:
     return [1] + [k for k in (3, 5) if k < classes]
 
 
-def summarise(
-    scores: NDArray[np.float64],
-    probabilities: NDArray[np.float64],
-    labels: NDArray[np.integer],
-    ks: Sequence[int],
-    one_versus_rest: bool = True,
-) -> Figures:
-    """All figures from ranking scores and probabilities (both N x K, finite) and N labels.
+@dataclass(frozen=True)
+class OneVersusRest:
+    """AUROC and average precision, class by class; None where a class has no images, or all of them."""
 
-    ``one_versus_rest=False`` leaves AUROC and average precision out (lists of None): they cost a sort per class.
+    auroc: list[float | None]
+    average_precision: list[float | None]
+
+
+def one_versus_rest(columns: Iterable[NDArray[np.float64]], labels: NDArray[np.integer]) -> OneVersusRest:
+    """AUROC and average precision from each class's column of N probabilities, in class order."""
+    auroc: list[float | None] = []
+    precision: list[float | None] = []
+    for k, column in enumerate(columns):
+        positive = np.asarray(labels == k)
+        auroc.append(probability.auroc(column, positive) if positive.any() else None)
+        precision.append(probability.average_precision(column, positive) if positive.any() else None)
+    return OneVersusRest(auroc, precision)
+
+
+def summarise(found: Outcomes, classes: int, ks: Sequence[int], ranked: OneVersusRest | None = None) -> Figures:
+    """All figures of N outcomes over so many classes; those that need more than was told are None.
+
+    Without ``ranked`` AUROC and average precision are lists of None: they cost a sort per class. Where only predictions
+    are known there is no log loss, no Brier score and, beyond top-1, no top-k accuracy.
     """
-    total, classes = scores.shape
-    predicted = ranking.predictions(scores) if total else np.zeros(0, np.int64)
-    ranks = ranking.label_ranks(scores, labels)
-    matrix = confusion.confusion_matrix(labels, predicted, classes)
-    auroc: list[float | None] = [None] * classes
-    precision: list[float | None] = [None] * classes
-    if one_versus_rest and total:
-        for k in range(classes):
-            positive = np.asarray(labels == k)
-            if positive.any():
-                column = np.ascontiguousarray(probabilities[:, k])
-                auroc[k], precision[k] = (
-                    probability.auroc(column, positive),
-                    probability.average_precision(column, positive),
-                )
+    total = len(found.labels)
+    right = found.predicted == found.labels
+    matrix = confusion.confusion_matrix(found.labels, found.predicted, classes)
+    whole = total > 0 and found.complete
+    sure = ~np.isnan(found.confidence)
+    nothing: list[float | None] = [None] * classes
     return Figures(
         total=total,
-        ties=ranking.top_ties(scores),
-        top_k={k: ranking.top_k(ranks, k) for k in ks},
+        ties=int(np.count_nonzero(found.tied)),
+        top_k={
+            k: proportion(int(right.sum()), total) if k == 1 else ranking.top_k(found.rank, k)
+            for k in ks
+            if k == 1 or whole or not total
+        },
         matrix=matrix,
         classes=confusion.class_figures(matrix),
         averages=confusion.averages(matrix),
-        log_loss=probability.log_loss(probabilities, labels) if total else None,
-        brier=probability.brier(probabilities, labels) if total else None,
-        calibration=cal.calibration(probabilities[np.arange(total), predicted], predicted == labels),
-        auroc=auroc,
-        average_precision=precision,
+        log_loss=probability.log_loss(found.own) if whole else None,
+        brier=probability.brier(found.own, found.squares) if whole else None,
+        calibration=cal.calibration(found.confidence[sure], right[sure]),
+        auroc=ranked.auroc if ranked else nothing,
+        average_precision=ranked.average_precision if ranked else nothing,
     )

@@ -47,6 +47,8 @@ class OnnxModel:
     ``recipe_is_guess`` tells that no recipe was given; ``remarks`` says in words what was chosen for the user.
     """
 
+    kind = "onnx"
+
     def __init__(self, path: Path, recipe: Recipe | None = None, classes: int | None = None, threads: int = 0) -> None:
         self.path = path
         self.name = path.stem

@@ -7,7 +7,8 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-Kind = Literal["logits", "probabilities", "sigmoid"]
+# ``prediction`` stands for answers that tell the predicted class and its confidence, but no scores.
+Kind = Literal["logits", "probabilities", "sigmoid", "prediction"]
 
 
 def as_rows(raw: NDArray[Any]) -> NDArray[np.float32]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from mivrat.core.errors import InputError
@@ -43,7 +43,7 @@ def read_class_list(path: Path) -> list[str]:
     doubled = [name for name, count in Counter(names).items() if count > 1]
     if doubled:
         raise InputError(
-            f"the class list names {_some(doubled)} more than once",
+            f"the class list names {some(doubled)} more than once",
             where=path,
             mend="give every class a name of its own",
         )
@@ -108,21 +108,6 @@ class ClassMatcher:
         found = self._exact.get(label)
         return found if found is not None else self._folded.get(fold(label))
 
-    def require_all(self, labels: Iterable[str], where: object) -> dict[str, int]:
-        """Label -> class index for all labels; InputError listing both sides where any does not match."""
-        found = {label: self.index(label) for label in sorted(set(labels))}
-        unknown = [label for label, index in found.items() if index is None]
-        if unknown:
-            taken = {index for index in found.values() if index is not None}
-            unused = [name for i, name in enumerate(self.classes) if i not in taken]
-            raise InputError(
-                f"{len(unknown)} label{'s' if len(unknown) > 1 else ''} not in the class list: {_some(unknown)}; "
-                f"classes without a label: {_some(unused) if unused else 'none'}",
-                where=where,
-                mend="rename the folders or labels, or correct the class list, so that the two sides agree",
-            )
-        return {label: index for label, index in found.items() if index is not None}
-
     def target(self, text: str) -> int:
         """A class given by name or by index from 0 (a name wins); InputError where it is neither."""
         found = self.index(text)
@@ -130,13 +115,14 @@ class ClassMatcher:
             found = int(text)
         if found is None:
             raise InputError(
-                f"{text!r} is not a class; the classes are {_some(self.classes)}",
+                f"{text!r} is not a class; the classes are {some(self.classes)}",
                 where="target",
                 mend=f"give one of these names, or an index from 0 to {len(self.classes) - 1}",
             )
         return found
 
 
-def _some(names: Sequence[str], most: int = 12) -> str:
+def some(names: Sequence[str], most: int = 12) -> str:
+    """Names in quotes, the first dozen of them."""
     shown = ", ".join(repr(name) for name in names[:most])
     return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
+import os
+import stat
 import warnings
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageOps
+from PIL import Image, ImageOps, UnidentifiedImageError
 
 Pixels = NDArray[np.uint8]
 Mode = Literal["RGB", "BGR", "L"]
 
 # A picture that unpacks to more than this is refused: it would take gigabytes to hold.
-MOST_PIXELS = 400_000_000
+MOST_PIXELS = 200_000_000
+MOST_BYTES = 2_000_000_000
 Image.MAX_IMAGE_PIXELS = MOST_PIXELS // 2
 
 
@@ -22,34 +28,73 @@ class UnreadablePicture(Exception):
     """A file that is no picture, or a broken one; the message is the reason."""
 
 
+@dataclass(frozen=True)
+class Stamp:
+    """What a file was when it was read: the SHA-256 of its content, its size in bytes, its time of change in ns."""
+
+    content: bytes
+    size: int
+    changed: int
+
+
+@dataclass(frozen=True)
+class PictureFile:
+    """A file as it was read in one go, so that what is decoded is what the stamp tells of."""
+
+    data: bytes
+    stamp: Stamp
+    name: str
+
+
+def read_file(path: Path) -> PictureFile:
+    """Read a picture file whole. Raises UnreadablePicture for a folder, a device, a dangling link, an oversized file."""
+    try:
+        # Opened without waiting, so that a named pipe called x.jpg does not hold everything up.
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
+            about = os.fstat(file.fileno())
+            if not stat.S_ISREG(about.st_mode):
+                raise UnreadablePicture("is a folder or a device, not a file")
+            if about.st_size > MOST_BYTES:
+                raise UnreadablePicture(f"too large to read: {about.st_size / 1e9:.1f} GB")
+            data = file.read()
+    except FileNotFoundError as error:
+        raise UnreadablePicture("the file is gone, or a link that leads nowhere") from error
+    except IsADirectoryError as error:
+        raise UnreadablePicture("is a folder or a device, not a file") from error
+    except OSError as error:
+        raise UnreadablePicture(f"cannot be read ({error.strerror})") from error
+    return PictureFile(data, Stamp(hashlib.sha256(data).digest(), len(data), about.st_mtime_ns), path.name)
+
+
 def read_picture(path: Path, mode: Mode = "RGB", exif_rotate: bool = True) -> Pixels:
+    """Read and decode the first frame of a picture file, as ``decode_picture`` does. Raises UnreadablePicture."""
+    return decode_picture(read_file(path), mode, exif_rotate)
+
+
+def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> Pixels:
     """Decode the first frame of a picture file.
 
     Returns height x width x 3 (``RGB``, ``BGR``) or x 1 (``L``). 16-bit values are scaled to 8 bits, a palette is
     looked up, grey is repeated over the channels, transparency is dropped (the colour beneath it stays).
     Raises UnreadablePicture with the reason.
     """
+    if not file.data:
+        raise UnreadablePicture("the file is empty")
     try:
-        if path.stat().st_size == 0:
-            raise UnreadablePicture("the file is empty")
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with Image.open(path) as opened:
+            with Image.open(io.BytesIO(file.data)) as opened:
                 picture: Image.Image = opened
                 picture.load()
                 if exif_rotate:
                     picture = ImageOps.exif_transpose(picture)
                 return _channels(_eight_bit(picture), mode)
-    except UnreadablePicture:
-        raise
     except Image.DecompressionBombError as error:
         raise UnreadablePicture(f"too large to unpack: more than {MOST_PIXELS // 1_000_000} million pixels") from error
-    except FileNotFoundError as error:
-        raise UnreadablePicture("the file is gone, or a link that leads nowhere") from error
+    except UnidentifiedImageError as error:
+        raise UnreadablePicture("cannot be decoded: its content is that of no picture format") from error
     except Exception as error:  # a broken file can raise nearly anything inside a decoder
-        raise UnreadablePicture(
-            f"cannot be decoded ({str(error) or type(error).__name__})".replace(str(path), path.name)
-        ) from error
+        raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
 
 
 def _eight_bit(picture: Image.Image) -> Image.Image:

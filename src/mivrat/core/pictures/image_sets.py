@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
+from typing import Literal
 
 import polars as pl
 
 from mivrat.core.errors import InputError
-from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.pictures.classes import ClassMatcher, some
 
 PICTURE_ENDINGS = frozenset(
     {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif"}
@@ -18,34 +21,111 @@ PICTURE_ENDINGS = frozenset(
 TABLE_ENDINGS = frozenset({".csv", ".tsv", ".tab", ".jsonl", ".ndjson", ".parquet"})
 
 
+Role = Literal["held-out", "training", "reference"]
+ROLES: tuple[Role, ...] = ("held-out", "training", "reference")
+
+
 @dataclass(frozen=True)
 class ImageItem:
-    """One listed image: its path relative to the set's root, its class index (None: unlabelled), further columns."""
+    """One listed image: its path relative to the set's root, its class index (None: unlabelled), further columns.
+
+    ``said`` is the label as it was found, before it was matched to a class; empty without one.
+    """
 
     path: str
     label: int | None
     columns: dict[str, str] = field(default_factory=dict)
+    said: str = ""
 
 
 @dataclass(frozen=True)
 class ImageSet:
-    """A set of listed images below one root folder."""
+    """A set of listed images below one root folder; ``drawn`` tells how a subset was drawn."""
 
     name: str
     root: Path
     items: list[ImageItem]
+    role: Role = "held-out"
+    drawn: str = ""
 
     def file(self, index: int) -> Path:
         return self.root / self.items[index].path
 
+    @property
+    def labels(self) -> list[int | None]:
+        return [item.label for item in self.items]
 
-def read_image_set(source: Path, classes: Sequence[str]) -> ImageSet:
+
+@dataclass(frozen=True)
+class Listing:
+    """What a folder or table lists, before labels are matched to classes.
+
+    ``found`` holds for each image its path relative to the root, the texts that may be its label (the first one that
+    names a class is; in a folder these are the folders' names, outermost first), and further columns.
+    """
+
+    name: str
+    root: Path
+    found: list[tuple[str, tuple[str, ...], dict[str, str]]]
+
+
+@dataclass(frozen=True)
+class Matched:
+    """An image set with the two sides that did not meet: labels no class goes by (with their number of images), and
+    classes no label goes by."""
+
+    image_set: ImageSet
+    unknown: dict[str, int]
+    unused: list[str]
+
+
+def match_labels(
+    listing: Listing, classes: Sequence[str], pairing: Mapping[str, int | None] | None = None, role: Role = "held-out"
+) -> Matched:
+    """Match labels to classes: by ``pairing`` first (None there: no class), else by exact name, else by folded name."""
+    matcher, pairing = ClassMatcher(classes), pairing or {}
+
+    @cache
+    def index(text: str) -> int | None:
+        return pairing[text] if text in pairing else matcher.index(text)
+
+    items: list[ImageItem] = []
+    unknown: Counter[str] = Counter()
+    for path, texts, columns in listing.found:
+        said = next((text for text in texts if index(text) is not None), None)
+        if said is None and texts:
+            said = texts[0]
+            if said not in pairing:
+                unknown[said] += 1
+        items.append(ImageItem(path, index(said) if said else None, columns, said or ""))
+    used = {item.label for item in items}
+    return Matched(
+        ImageSet(listing.name, listing.root, items, role),
+        dict(unknown),
+        [name for i, name in enumerate(classes) if i not in used],
+    )
+
+
+def read_image_set(
+    source: Path,
+    classes: Sequence[str],
+    role: Role = "held-out",
+    pairing: Mapping[str, int | None] | None = None,
+) -> ImageSet:
     """An image set from a folder (one folder per class, or loose files without labels) or from a table file.
 
     Raises InputError where nothing is found, or where labels and classes do not match (both sides are listed).
     """
+    matched = match_labels(list_images(source), classes, pairing, role)
+    if matched.unknown:
+        raise labels_do_not_match(matched, source)
+    return matched.image_set
+
+
+def list_images(source: Path) -> Listing:
+    """What a folder or a table file lists. Raises InputError where nothing is found."""
     if source.is_dir():
-        return _from_folder(source, classes)
+        return _from_folder(source)
     if not source.exists():
         raise InputError(
             "there is no such folder or table",
@@ -56,7 +136,22 @@ def read_image_set(source: Path, classes: Sequence[str]) -> ImageSet:
         raise InputError(
             "is neither a folder nor a table", where=source, mend="tables end in .csv, .tsv, .jsonl or .parquet"
         )
-    return _from_table(source, classes)
+    return _from_table(source)
+
+
+def labels_do_not_match(matched: Matched, where: object) -> InputError:
+    """The error that lists both sides."""
+    count = len(matched.unknown)
+    return InputError(
+        f"{count} label{'s' if count > 1 else ''} not in the class list: {some(sorted(matched.unknown))}; "
+        f"classes without a label: {some(matched.unused) if matched.unused else 'none'}",
+        where=where,
+        mend="rename the folders or labels, or correct the class list, so that the two sides agree",
+    )
+
+
+def _ends_like_picture(name: str) -> bool:
+    return os.path.splitext(name)[1].lower() in PICTURE_ENDINGS
 
 
 def _picture_files(root: Path) -> Iterator[str]:
@@ -68,12 +163,16 @@ def _picture_files(root: Path) -> Iterator[str]:
             folders.clear()
             continue
         visited.add((stat.st_dev, stat.st_ino))
-        for name in files:
-            if os.path.splitext(name)[1].lower() in PICTURE_ENDINGS and not name.startswith("._"):
+        # An empty folder that is called like a picture is listed, so that it is told of instead of passed over.
+        for name in [
+            *files,
+            *(one for one in folders if _ends_like_picture(one) and not os.listdir(f"{folder}/{one}")),
+        ]:
+            if _ends_like_picture(name) and not name.startswith("._"):
                 yield os.path.relpath(os.path.join(folder, name), root).replace(os.sep, "/")
 
 
-def _from_folder(root: Path, classes: Sequence[str]) -> ImageSet:
+def _from_folder(root: Path) -> Listing:
     paths = sorted(_picture_files(root))
     if not paths:
         raise InputError(
@@ -81,31 +180,12 @@ def _from_folder(root: Path, classes: Sequence[str]) -> ImageSet:
             where=root,
             mend=f"Mivrat reads {', '.join(sorted(PICTURE_ENDINGS))}, in any depth of folders",
         )
-    matcher = ClassMatcher(classes)
-    items, unknown = [], set()
-    for path in paths:
-        folders = path.split("/")[:-1]
-        # The outermost folder that names a class decides, so that "birch/slide 3/x.jpg" and "july/birch/x.jpg" both work.
-        label = next((found for found in map(matcher.index, folders) if found is not None), None)
-        if folders and label is None:
-            unknown.add(folders[0])
-        items.append(ImageItem(path, label))
-    if unknown:
-        matcher.require_all(
-            [
-                *(
-                    path.split("/")[0]
-                    for path, item in zip(paths, items, strict=True)
-                    if "/" in path and item.label is None
-                ),
-                *(matcher.classes[item.label] for item in items if item.label is not None),
-            ],
-            root,
-        )
-    return ImageSet(root.resolve().name, root.resolve(), items)
+    # The outermost folder that names a class decides, so that "birch/slide 3/x.jpg" and "july/birch/x.jpg" both work.
+    return Listing(root.resolve().name, root.resolve(), [(path, tuple(path.split("/")[:-1]), {}) for path in paths])
 
 
-def _from_table(source: Path, classes: Sequence[str]) -> ImageSet:
+def read_table(source: Path) -> pl.DataFrame:
+    """A CSV, TSV, JSON Lines or Parquet table with a ``path`` column and at least one row; InputError for any other."""
     ending = source.suffix.lower()
     try:
         if ending in (".csv", ".tsv", ".tab"):
@@ -131,18 +211,33 @@ def _from_table(source: Path, classes: Sequence[str]) -> ImageSet:
         )
     if table.height == 0:
         raise InputError("lists no images", where=source, mend="give it at least one row")
-    rows = table.to_dicts()
-    for number, row in enumerate(rows, 1):
-        if row["path"] is None or not str(row["path"]).strip():
+    for number, path in enumerate(table["path"].to_list(), 1):
+        if path is None or not str(path).strip():
             raise InputError(f"row {number} has no path", where=source, mend="fill it in, or take the row out")
-    labels = [None if row.get("label") in (None, "") else str(row["label"]) for row in rows]
-    index = ClassMatcher(classes).require_all([label for label in labels if label is not None], source)
-    items = [
-        ImageItem(
-            str(row["path"]),
-            None if label is None else index[label],
-            {key: "" if value is None else str(value) for key, value in row.items() if key not in ("path", "label")},
+    return table
+
+
+def _from_table(source: Path) -> Listing:
+    rows = read_table(source).to_dicts()
+    folder = source.resolve().parent
+    paths = [os.path.normpath(str(row["path"])).replace(os.sep, "/") for row in rows]
+    root = folder
+    if any(path.startswith(("/", "../")) for path in paths):
+        # Files beside or above the table: the root is what all of them and the table have in common.
+        root = Path(os.path.commonpath([folder, *(os.path.normpath(folder / path) for path in paths)]))
+        paths = [os.path.relpath(os.path.normpath(folder / path), root).replace(os.sep, "/") for path in paths]
+    found: list[tuple[str, tuple[str, ...], dict[str, str]]] = []
+    for path, row in zip(paths, rows, strict=True):
+        label = row.get("label")
+        found.append(
+            (
+                path,
+                () if label in (None, "") else (str(label),),
+                {
+                    key: "" if value is None else str(value)
+                    for key, value in row.items()
+                    if key not in ("path", "label")
+                },
+            )
         )
-        for row, label in zip(rows, labels, strict=True)
-    ]
-    return ImageSet(source.stem, source.resolve().parent, items)
+    return Listing(source.stem, root, found)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mivrat.core.pictures.decode import Pixels, read_picture
+from mivrat.core.pictures.decode import PictureFile, Pixels, decode_picture, read_file
 from mivrat.core.pictures.recipe import Recipe, Resize
 
 _PILLOW = {
@@ -159,7 +159,12 @@ def to_tensor(pixels: Pixels, recipe: Recipe) -> NDArray[Any]:
     return np.ascontiguousarray(out, dtype=recipe.tensor.dtype)
 
 
-def prepare_file(path: Path, recipe: Recipe) -> NDArray[Any]:
-    """Decode a file and prepare it in one go. Raises UnreadablePicture."""
-    pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
+def prepare_picture(file: PictureFile, recipe: Recipe) -> NDArray[Any]:
+    """Decode a file that was read and prepare it in one go. Raises UnreadablePicture."""
+    pixels = decode_picture(file, recipe.picture.mode, recipe.picture.exif_rotate)
     return to_tensor(fitted_pixels(pixels, recipe)[0], recipe)
+
+
+def prepare_file(path: Path, recipe: Recipe) -> NDArray[Any]:
+    """Read, decode and prepare a file in one go. Raises UnreadablePicture."""
+    return prepare_picture(read_file(path), recipe)

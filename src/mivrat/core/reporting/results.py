@@ -113,7 +113,7 @@ def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], c
         if judged.state[i] != SCORED:
             writer.writerow(row + [""] * (len(head) - 2))
             continue
-        p = judged.probabilities[i]
+        p = judged.probabilities([i])[0]
         row += [
             safe_cell(classes[judged.predicted[i]]),
             repr(float(judged.confidence[i])),
@@ -122,7 +122,7 @@ def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], c
         if few:
             row += [repr(float(v)) for v in p]
         else:
-            for k in np.argsort(-judged.scores[i], kind="stable")[:10]:
+            for k in judged.ranking(i)[:10]:
                 row += [safe_cell(classes[k]), repr(float(p[k]))]
         writer.writerow(row)
     return out.getvalue()

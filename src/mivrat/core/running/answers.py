@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures import ranking
-from mivrat.core.figures.summary import Figures, summarise
+from mivrat.core.figures.outcomes import Outcomes, outcomes
+from mivrat.core.figures.summary import Figures, one_versus_rest, summarise
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
 from mivrat.core.running.scoring import ScoredBatch
 
 PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
+
+# How many scores are worked on at a time: few enough to stay in the processor's cache.
+_PIECE = 1 << 18
 
 
 @dataclass(frozen=True)
@@ -30,13 +33,17 @@ class Counts:
 
 
 class Answers:
-    """Raw score rows with a state for each listed image; ``kind`` is None until the first batch tells it."""
+    """Raw score rows with a state for each listed image; ``kind`` is None until the first batch tells it.
 
-    def __init__(self, listed: int, columns: int, kind: Kind | None = None) -> None:
+    Of the kind ``prediction`` a row holds no scores but the predicted class's index and its confidence (NaN: not told).
+    """
+
+    def __init__(self, listed: int, columns: int, kind: Kind | None = None, classes: int | None = None) -> None:
         self.state = np.zeros(listed, np.int8)
         self.rows = np.zeros((listed, columns), np.float32)
         self.reasons: dict[int, str] = {}
         self.kind = kind
+        self.classes = classes or (2 if columns == 1 else columns)
 
     def add(self, batch: ScoredBatch) -> None:
         """Take a batch in; the first scored one settles the kind of scores where the recipe left it open."""
@@ -59,6 +66,7 @@ class Judged:
     """What the answers say, image by image (arrays over all listed images).
 
     ``predicted`` is -1, ``confidence`` NaN and ``rank`` 0 where there is no answer (rank also without a label).
+    ``own`` is p of the label, ``squares`` the sum of p squared, ``tied`` whether the highest score stands twice.
     ``evaluated`` marks labelled images with an answer: the N of every figure.
     """
 
@@ -67,8 +75,12 @@ class Judged:
     predicted: NDArray[np.int64]
     confidence: NDArray[np.float64]
     rank: NDArray[np.int64]
-    probabilities: NDArray[np.float64]
-    scores: NDArray[np.float64]
+    own: NDArray[np.float64]
+    squares: NDArray[np.float64]
+    tied: NDArray[np.bool_]
+    rows: NDArray[np.float32]
+    kind: Kind
+    classes: int
 
     @property
     def evaluated(self) -> NDArray[np.bool_]:
@@ -82,6 +94,26 @@ class Judged:
     def wrong(self) -> NDArray[np.bool_]:
         return self.evaluated & (self.predicted != self.labels)
 
+    @property
+    def has_scores(self) -> bool:
+        """Whether every class's score is known, not the prediction alone."""
+        return self.kind != "prediction"
+
+    def probabilities(self, indices: NDArray[np.integer] | Sequence[int]) -> NDArray[np.float64]:
+        """Probabilities (images x classes) of some images; NaN where there are none."""
+        indices = np.asarray(indices)
+        if not self.has_scores:
+            return np.full((len(indices), self.classes), np.nan)
+        found = to_probabilities(self.rows[indices], self.kind)
+        found[self.state[indices] != SCORED] = np.nan
+        return found
+
+    def ranking(self, image: int) -> NDArray[np.int64]:
+        """All classes from the highest score to the lowest; of equal ones, the first in class-list order."""
+        if not self.has_scores:
+            return np.array([self.predicted[image]])
+        return np.argsort(-ranking_scores(self.rows[[image]], self.kind)[0], kind="stable")
+
     def counts(self) -> Counts:
         unreadable, failed = int((self.state == UNREADABLE).sum()), int((self.state == FAILED).sum())
         evaluated, pending = int(self.evaluated.sum()), int((self.state == PENDING).sum())
@@ -94,31 +126,91 @@ class Judged:
             pending,
         )
 
-    def figures(
-        self, ks: Sequence[int], among: NDArray[np.bool_] | None = None, one_versus_rest: bool = True
-    ) -> Figures:
-        """All figures over the evaluated images, or over those of them that ``among`` marks."""
-        use = self.evaluated if among is None else self.evaluated & among
-        return summarise(self.scores[use], self.probabilities[use], self.labels[use], ks, one_versus_rest)
+    def outcomes(self, use: NDArray[np.bool_] | NDArray[np.integer]) -> Outcomes:
+        """The outcomes of some evaluated images."""
+        return Outcomes(
+            self.labels[use],
+            self.predicted[use],
+            self.confidence[use],
+            self.rank[use],
+            self.own[use],
+            self.squares[use],
+            self.tied[use],
+        )
+
+    def figures(self, ks: Sequence[int], among: NDArray[np.bool_] | None = None, ranked: bool = True) -> Figures:
+        """All figures over the evaluated images, or over those of them that ``among`` marks.
+
+        ``ranked=False`` leaves AUROC and average precision out: they cost a sort per class.
+        """
+        use = np.flatnonzero(self.evaluated if among is None else self.evaluated & among)
+        found = self.outcomes(use)
+        rest = None
+        if ranked and self.has_scores and len(use):
+            rest = one_versus_rest(self._columns(use), found.labels)
+        return summarise(found, self.classes, ks, rest)
+
+    def _columns(self, use: NDArray[np.integer]) -> Iterator[NDArray[np.float64]]:
+        """Each class's probabilities of some images, a few classes at a time, so that not all are held at once."""
+        few = max(1, 4 * _PIECE // max(1, len(use)))
+        step = max(1, _PIECE // self.classes)
+        for first in range(0, self.classes, few):
+            block = np.empty((min(few, self.classes - first), len(use)))
+            for start in range(0, len(use), step):
+                part = self.probabilities(use[start : start + step])
+                block[:, start : start + step] = part[:, first : first + few].T
+            yield from block
+
+
+class Judging:
+    """Judges answers as they come in, so that nothing is judged twice."""
+
+    def __init__(self, answers: Answers, labels: Sequence[int | None]) -> None:
+        listed = len(labels)
+        self.answers = answers
+        self._labels = np.array([-1 if one is None else one for one in labels], np.int64)
+        self._predicted, self._rank = np.full(listed, -1, np.int64), np.zeros(listed, np.int64)
+        self._confidence, self._own = np.full(listed, np.nan), np.full(listed, np.nan)
+        self._squares, self._tied = np.full(listed, np.nan), np.zeros(listed, bool)
+        self.update(np.flatnonzero(answers.state == SCORED))
+
+    def update(self, indices: NDArray[np.integer]) -> None:
+        """Judge these images anew."""
+        indices = np.asarray(indices)[self.answers.state[indices] == SCORED]
+        step = max(1, _PIECE // self.answers.rows.shape[1])
+        for start in range(0, len(indices), step):
+            self._judge(indices[start : start + step])
+
+    def _judge(self, some: NDArray[np.integer]) -> None:
+        rows, kind = self.answers.rows[some], self.answers.kind or "logits"
+        if kind == "prediction":
+            self._predicted[some] = rows[:, 0].astype(np.int64)
+            self._confidence[some] = rows[:, 1]
+            self._rank[some] = self._predicted[some] == self._labels[some]
+            return
+        probabilities = to_probabilities(rows, kind)
+        scores = rows if rows.shape[1] > 1 else probabilities
+        found = outcomes(scores, probabilities, self._labels[some])
+        self._predicted[some], self._confidence[some], self._rank[some] = found.predicted, found.confidence, found.rank
+        self._own[some], self._squares[some], self._tied[some] = found.own, found.squares, found.tied
+
+    def judged(self) -> Judged:
+        """Everything judged so far; not changed by what comes later."""
+        return Judged(
+            self._labels,
+            self.answers.state.copy(),
+            self._predicted.copy(),
+            self._confidence.copy(),
+            self._rank.copy(),
+            self._own.copy(),
+            self._squares.copy(),
+            self._tied.copy(),
+            self.answers.rows,
+            self.answers.kind or "logits",
+            self.answers.classes,
+        )
 
 
 def judge(answers: Answers, labels: Sequence[int | None]) -> Judged:
     """Predictions, confidences and ranks from raw answers and labels (None: unlabelled)."""
-    label = np.array([-1 if one is None else one for one in labels], np.int64)
-    state = answers.state.copy()
-    listed, columns = answers.rows.shape
-    classes = 2 if columns == 1 else columns
-    predicted, confidence, rank = np.full(listed, -1, np.int64), np.full(listed, np.nan), np.zeros(listed, np.int64)
-    probabilities, scores = np.full((listed, classes), np.nan), np.full((listed, classes), np.nan)
-    scored = state == SCORED
-    if scored.any():
-        kind = answers.kind or "logits"
-        rows = answers.rows[scored]
-        scores[scored] = ranking_scores(rows, kind)
-        probabilities[scored] = to_probabilities(rows, kind)
-        predicted[scored] = ranking.predictions(scores[scored])
-        confidence[scored] = np.take_along_axis(probabilities[scored], predicted[scored][:, None], axis=1)[:, 0]
-        both = scored & (label >= 0)
-        if both.any():
-            rank[both] = ranking.label_ranks(scores[both], label[both])
-    return Judged(label, state, predicted, confidence, rank, probabilities, scores)
+    return Judging(answers, labels).judged()

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import Answers
+from mivrat.core.running.answers import Answers, Judging
 from mivrat.core.running.job import Meter, Progress, StopSignal
-from mivrat.core.running.scoring import score_images
+from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
 
 
 class Evaluation:
-    """A stoppable, resumable run; what a study holds already is not scored again."""
+    """A stoppable, resumable run. An image whose content this model has scored before, by this recipe, is not scored again:
+    not in this run, and not where another set of the study holds the same picture."""
 
     def __init__(self, model: OnnxModel, image_set: ImageSet, study: Study | None = None) -> None:
         self.model = model
@@ -23,23 +26,55 @@ class Evaluation:
         settled = None if kind == "auto" else kind
         self.run_id: int | None = None
         self.answers = Answers(len(image_set.items), model.columns, settled)
+        self._model_id = 0
+        self._position_of: dict[bytes, int] = {}
+        self._elsewhere: set[bytes] = set()
         if study is not None:
-            self.run_id = study.add_run(study.add_model(model), study.add_image_set(image_set), model.columns, settled)
-            self.answers = study.load_run(self.run_id).answers
+            self._model_id = study.add_model(model)
+            self.run_id = study.add_run(self._model_id, study.add_image_set(image_set), model.columns, settled)
+            record = study.load_run(self.run_id)
+            self.answers, self._position_of = record.answers, record.position_of()
+            self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
+        self.judging = Judging(self.answers, [item.label for item in image_set.items])
 
     def run(self, stop: StopSignal | None = None, batch_size: int = 32, threads: int = 0) -> Iterator[Progress]:
         """Score what is pending, yielding progress after each batch; every batch is kept before it is told of."""
         listed = len(self.image_set.items)
         todo = self.answers.pending
-        meter = Meter(listed, listed - len(todo))
-        yield meter.at(listed - len(todo))
-        files = [self.image_set.file(i) for i in range(listed)]
         done = listed - len(todo)
-        for batch in score_images(
-            files, [int(i) for i in todo], self.model, batch_size=batch_size, threads=threads, stop=stop
-        ):
-            self.answers.add(batch)
-            if self.study is not None and self.run_id is not None:
-                self.study.save_batch(self.run_id, batch, self.answers)
-            done += len(batch.scored) + len(batch.unreadable)
+        meter = Meter(listed, done)
+        yield meter.at(done)
+        files = [self.image_set.file(i) for i in range(listed)]
+        batches = score_images(
+            files, todo.tolist(), self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
+        )
+        for batch in batches:
+            self._take(batch)
+            done += batch.images
             yield meter.at(done)
+
+    def _knows(self, content: bytes) -> bool:
+        return content in self._position_of or content in self._elsewhere
+
+    def _take(self, batch: ScoredBatch) -> None:
+        self.answers.add(batch)
+        for index in [*batch.scored.tolist(), *batch.unreadable]:
+            if (stamp := batch.stamps.get(index)) is not None:
+                self._position_of[stamp.content] = index
+        for index, content in batch.copies.items():
+            self._copy(index, content)
+        if self.study is not None and self.run_id is not None:
+            self.study.save_batch(self.run_id, self._model_id, batch, self.answers)
+        self.judging.update(np.array([*batch.scored.tolist(), *batch.copies], np.int64))
+
+    def _copy(self, index: int, content: bytes) -> None:
+        """Take over the answer that the same content has had."""
+        answers, other = self.answers, self._position_of.get(content)
+        if other is not None:
+            answers.state[index], answers.rows[index] = answers.state[other], answers.rows[other]
+            if other in answers.reasons:
+                answers.reasons[index] = answers.reasons[other]
+            return
+        assert self.study is not None
+        self.study.copy_answer(self._model_id, content, index, answers)
+        self._position_of[content] = index

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -15,26 +15,47 @@ from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel, short_reason
-from mivrat.core.pictures.decode import UnreadablePicture
-from mivrat.core.pictures.prepare import prepare_file
+from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
+from mivrat.core.pictures.prepare import prepare_picture
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.job import StopSignal
 
 
 @dataclass(frozen=True)
 class ScoredBatch:
-    """Answers for some images: their indices, raw score rows for the readable ones, and the unreadable ones' reasons."""
+    """Answers for some images: their indices, raw score rows for the readable ones, and the unreadable ones' reasons.
+
+    ``stamps`` tells what each file was when it was read; ``copies`` are images whose content was scored before.
+    """
 
     scored: NDArray[np.int64]
     rows: NDArray[np.float32]
     unreadable: dict[int, str]
+    stamps: dict[int, Stamp] = field(default_factory=dict)
+    copies: dict[int, bytes] = field(default_factory=dict)
+
+    @property
+    def images(self) -> int:
+        return len(self.scored) + len(self.unreadable) + len(self.copies)
 
 
-def _prepared(path: Path, recipe: Recipe) -> NDArray[Any] | str:
+@dataclass(frozen=True)
+class _Prepared:
+    """One image ready to be scored; ``tensor`` is None where its content is known already, or ``problem`` tells why."""
+
+    stamp: Stamp | None
+    tensor: NDArray[Any] | None = None
+    problem: str = ""
+
+
+def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool]) -> _Prepared:
+    stamp = None
     try:
-        return prepare_file(path, recipe)
+        file = read_file(path)
+        stamp = file.stamp
+        return _Prepared(stamp) if known(stamp.content) else _Prepared(stamp, prepare_picture(file, recipe))
     except UnreadablePicture as error:
-        return str(error)
+        return _Prepared(stamp, None, str(error))
 
 
 def score_images(
@@ -45,13 +66,16 @@ def score_images(
     batch_size: int = 32,
     threads: int = 0,
     stop: StopSignal | None = None,
+    known: Callable[[bytes], bool] = lambda content: False,
 ) -> Iterator[ScoredBatch]:
     """Score ``files[i]`` for each i in ``todo``, in that order, yielding after every batch; ends early when stopped.
 
+    What ``known`` says of a content hash is asked again when a batch is put together, after the batch before has been
+    taken in: which images share a batch then depends on the files alone, not on timing, and so do the scores' last bits.
     At most three batches of prepared images are held. Pictures whose prepared sizes differ are scored one by one.
     """
     threads = threads or os.cpu_count() or 1
-    pending: deque[tuple[int, Future[NDArray[Any] | str]]] = deque()
+    pending: deque[tuple[int, Future[_Prepared]]] = deque()
     upcoming = iter(todo)
     pool = ThreadPoolExecutor(threads, thread_name_prefix="prepare")
 
@@ -60,7 +84,7 @@ def score_images(
             index = next(upcoming, None)
             if index is None:
                 return
-            pending.append((index, pool.submit(_prepared, files[index], model.recipe)))
+            pending.append((index, pool.submit(_prepare, files[index], model.recipe, known)))
 
     try:
         refill()
@@ -68,16 +92,26 @@ def score_images(
             indices: list[int] = []
             tensors: list[NDArray[Any]] = []
             unreadable: dict[int, str] = {}
-            while pending and len(indices) + len(unreadable) < batch_size:
+            stamps: dict[int, Stamp] = {}
+            copies: dict[int, bytes] = {}
+            inside: set[bytes] = set()
+            # Copies cost next to nothing, so that a batch of them ends only to let progress be told.
+            while pending and len(indices) + len(unreadable) < batch_size and len(copies) < 8 * batch_size:
                 index, future = pending.popleft()
-                outcome = future.result()
+                made = future.result()
                 refill()
-                if isinstance(outcome, str):
-                    unreadable[index] = outcome
+                if made.stamp is not None:
+                    stamps[index] = made.stamp
+                    if made.stamp.content in inside or known(made.stamp.content):
+                        copies[index] = made.stamp.content
+                        continue
+                    inside.add(made.stamp.content)
+                if made.tensor is None:
+                    unreadable[index] = made.problem
                 else:
                     indices.append(index)
-                    tensors.append(outcome)
-            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable)
+                    tensors.append(made.tensor)
+            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copies)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

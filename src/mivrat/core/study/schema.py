@@ -1,19 +1,73 @@
-"""The study file's tables and version."""
+"""The study file's tables, its version, and how files of earlier versions are brought up to it."""
+
+from __future__ import annotations
+
+import sqlite3
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 1
+VERSION = 2
+
+# Answers are rows of some kilobytes: a large page holds several of them whole.
+PAGE_SIZE = 16384
 
 TABLES = """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
-CREATE TABLE model (id INTEGER PRIMARY KEY, name TEXT NOT NULL, path TEXT NOT NULL, sha256 TEXT NOT NULL, recipe TEXT NOT NULL,
-                    recipe_is_guess INTEGER NOT NULL, UNIQUE (sha256, recipe));
-CREATE TABLE image_set (id INTEGER PRIMARY KEY, name TEXT NOT NULL, root TEXT NOT NULL);
-CREATE TABLE image (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, path TEXT NOT NULL,
-                    label INTEGER REFERENCES class (position), columns TEXT NOT NULL, PRIMARY KEY (set_id, position)) WITHOUT ROWID;
+CREATE TABLE family (class INTEGER PRIMARY KEY REFERENCES class (position), name TEXT NOT NULL);
+CREATE TABLE pairing (label TEXT PRIMARY KEY, class INTEGER REFERENCES class (position));
+CREATE TABLE model (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL, path TEXT NOT NULL, sha256 TEXT NOT NULL,
+                    recipe TEXT NOT NULL, recipe_is_guess INTEGER NOT NULL, UNIQUE (sha256, recipe));
+CREATE TABLE image_set (id INTEGER PRIMARY KEY, name TEXT NOT NULL, role TEXT NOT NULL, root TEXT NOT NULL, drawn TEXT NOT NULL);
+CREATE TABLE image (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, path TEXT NOT NULL, said TEXT NOT NULL,
+                    label INTEGER REFERENCES class (position), columns TEXT NOT NULL, size INTEGER, changed INTEGER, content BLOB,
+                    problem TEXT, PRIMARY KEY (set_id, position)) WITHOUT ROWID;
+CREATE TABLE answer (model_id INTEGER NOT NULL REFERENCES model, content BLOB NOT NULL, state INTEGER NOT NULL, reason TEXT,
+                     scores BLOB, PRIMARY KEY (model_id, content));
 CREATE TABLE run (id INTEGER PRIMARY KEY, model_id INTEGER NOT NULL REFERENCES model, set_id INTEGER NOT NULL REFERENCES image_set,
                   score_columns INTEGER NOT NULL, kind TEXT, UNIQUE (model_id, set_id));
-CREATE TABLE answer (run_id INTEGER NOT NULL REFERENCES run, position INTEGER NOT NULL, state INTEGER NOT NULL,
-                     reason TEXT, scores BLOB, PRIMARY KEY (run_id, position));
+CREATE TABLE survey (content BLOB PRIMARY KEY, facts TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (run_id, name));
 CREATE TABLE reference (class INTEGER PRIMARY KEY REFERENCES class (position), path TEXT NOT NULL);
 """
+
+# Version 1 kept answers by run and position and no content hashes; its images get a stand-in that no hash can equal.
+UNHASHED = b"unhashed "
+_STAND_IN = "CAST('unhashed ' || set_id || ' ' || position AS BLOB)"
+_FROM_1 = (
+    *(f"ALTER TABLE {name} RENAME TO old_{name}" for name in ("model", "image_set", "image", "run", "answer")),
+    *(
+        statement
+        for statement in TABLES.split(";")
+        if statement.split()[2:3]
+        and statement.split()[2]
+        in ("family", "pairing", "model", "image_set", "image", "answer", "run", "survey", "check_result")
+    ),
+    "INSERT INTO model SELECT id, 'onnx', name, path, sha256, recipe, recipe_is_guess FROM old_model",
+    "INSERT INTO image_set SELECT id, name, 'held-out', root, '' FROM old_image_set",
+    "INSERT INTO image SELECT set_id, position, path, COALESCE((SELECT name FROM class WHERE class.position = label), ''), label, "
+    "columns, NULL, NULL, NULL, NULL FROM old_image",
+    "INSERT INTO run SELECT * FROM old_run",
+    f"UPDATE image SET content = {_STAND_IN} WHERE EXISTS (SELECT 1 FROM old_answer JOIN old_run ON old_run.id = run_id "
+    "WHERE old_run.set_id = image.set_id AND old_answer.position = image.position)",
+    "INSERT OR IGNORE INTO answer SELECT model_id, CAST('unhashed ' || set_id || ' ' || position AS BLOB), state, reason, scores "
+    "FROM old_answer JOIN old_run ON old_run.id = run_id",
+    *(f"DROP TABLE old_{name}" for name in ("answer", "run", "image", "image_set", "model")),
+)
+_STEPS = {1: _FROM_1}
+
+
+def migrate(db: sqlite3.Connection, version: int) -> None:
+    """Bring a study of an earlier version up to the present one, in one transaction: wholly or not at all."""
+    db.execute("PRAGMA foreign_keys = OFF")
+    db.execute("PRAGMA legacy_alter_table = ON")
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        while version < VERSION:
+            for statement in _STEPS[version]:
+                db.execute(statement)
+            version += 1
+        db.execute(f"PRAGMA user_version = {VERSION}")
+        db.execute("COMMIT")
+    except BaseException:
+        db.execute("ROLLBACK")
+        raise

@@ -1,4 +1,4 @@
-"""The study: one SQLite file that keeps classes, models, image sets, runs and their answers."""
+"""The study: one SQLite file that keeps classes, models, image sets, runs, their answers and what the checks found."""
 
 from __future__ import annotations
 
@@ -6,22 +6,24 @@ import json
 import os
 import sqlite3
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 
 from mivrat.core.errors import InputError
-from mivrat.core.files import sha256_of
-from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.files import sha256_of, write_whole_with
 from mivrat.core.models.scores import Kind
-from mivrat.core.pictures.image_sets import ImageItem, ImageSet
+from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.pictures.decode import Stamp
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.pictures.recipe import Recipe, parse_recipe, recipe_to_toml
-from mivrat.core.running.answers import SCORED, UNREADABLE, Answers
+from mivrat.core.running.answers import PENDING, SCORED, UNREADABLE, Answers
 from mivrat.core.running.scoring import ScoredBatch
-from mivrat.core.study.schema import APPLICATION_ID, TABLES, VERSION
+from mivrat.core.study.schema import APPLICATION_ID, PAGE_SIZE, TABLES, VERSION, migrate
 
 
 @dataclass(frozen=True)
@@ -35,9 +37,25 @@ class RunInfo:
     set_id: int
 
 
+@dataclass(frozen=True)
+class SetInfo:
+    """One image set as the study lists it; ``drawn`` tells how a subset was drawn."""
+
+    id: int
+    name: str
+    role: Role
+    root: Path
+    images: int
+    labelled: int
+    drawn: str
+
+
 @dataclass
 class RunRecord:
-    """Everything one run needs to be shown or gone on with; no model is loaded for it."""
+    """Everything one run needs to be shown or gone on with; no model is loaded for it.
+
+    ``stamps`` tells, for images that were read, what their files were then (None where an earlier version kept no hash).
+    """
 
     info: RunInfo
     classes: list[str]
@@ -46,6 +64,53 @@ class RunRecord:
     recipe_is_guess: bool
     image_set: ImageSet
     answers: Answers
+    model_kind: str = "onnx"
+    model_sha256: str = ""
+    stamps: dict[int, Stamp | None] = field(default_factory=dict)
+    contents: dict[int, bytes] = field(default_factory=dict)
+    families: dict[int, str] = field(default_factory=dict)
+
+    def position_of(self) -> dict[bytes, int]:
+        """For each content answered for, one image that has it."""
+        answered = self.answers.state != PENDING
+        return {content: i for i, content in self.contents.items() if answered[i]}
+
+
+class Scorer(Protocol):
+    """What the study keeps of a model."""
+
+    path: Path
+    name: str
+    kind: str
+    recipe: Recipe
+    recipe_is_guess: bool
+
+
+# A study up to this size (bytes) is read for damage each time it is opened; a larger one when that is asked for.
+CHECKED_AT_ONCE = 32_000_000
+
+
+def _check_integrity(db: sqlite3.Connection, path: Path) -> None:
+    found = [row[0] for row in db.execute("PRAGMA quick_check(1)")]
+    if found != ["ok"]:
+        raise InputError(
+            f"the study is damaged ({found[0]})", where=path, mend="open a copy made before, or make it anew"
+        )
+
+
+def _bring_up(db: sqlite3.Connection, version: int, path: Path) -> None:
+    """Bring an earlier version's study up to this one's tables."""
+    db.isolation_level = None
+    try:
+        migrate(db, version)
+    except sqlite3.Error as error:
+        raise InputError(
+            f"was written by an earlier Mivrat (study version {version}) and cannot be brought up to date ({error})",
+            where=path,
+            mend="copy it to a folder you may write to, with room left, and open the copy",
+        ) from error
+    finally:
+        db.isolation_level = "DEFERRED"
 
 
 class Study:
@@ -67,7 +132,8 @@ class Study:
             db = sqlite3.connect(part)
             try:
                 db.executescript(
-                    f"PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {VERSION}; BEGIN; {TABLES} COMMIT;"
+                    f"PRAGMA page_size = {PAGE_SIZE}; PRAGMA application_id = {APPLICATION_ID}; "
+                    f"PRAGMA user_version = {VERSION}; BEGIN; {TABLES} COMMIT;"
                 )
                 db.executemany("INSERT INTO class VALUES (?, ?)", list(enumerate(classes)))
                 db.commit()
@@ -98,18 +164,54 @@ class Study:
             raise InputError(
                 "is not a Mivrat study, or is damaged", where=path, mend="open another file, or a copy of this one"
             ) from error
-        if application != APPLICATION_ID:
+        try:
+            if application != APPLICATION_ID:
+                raise InputError("is not a Mivrat study", where=path, mend="open a .mivrat file")
+            if not 1 <= version <= VERSION:
+                raise InputError(
+                    f"was written by a newer Mivrat (study version {version}; this one reads {VERSION})",
+                    where=path,
+                    mend="update Mivrat",
+                )
+            if version < VERSION:
+                _bring_up(db, version, path)
+            if path.stat().st_size <= CHECKED_AT_ONCE:
+                _check_integrity(db, path)
+            db.execute("PRAGMA foreign_keys = ON")
+        except InputError:
             db.close()
-            raise InputError("is not a Mivrat study", where=path, mend="open a .mivrat file")
-        if version != VERSION:
+            raise
+        except sqlite3.Error as error:
             db.close()
             raise InputError(
-                f"was written by a newer Mivrat (study version {version}; this one reads {VERSION})",
-                where=path,
-                mend="update Mivrat",
-            )
-        db.execute("PRAGMA foreign_keys = ON")
+                f"the study is damaged ({error})", where=path, mend="open a copy made before, or make it anew"
+            ) from error
         return cls(path, db)
+
+    def check_integrity(self) -> None:
+        """Read the whole file for damage; InputError where there is any. Small files were checked when opened."""
+        _check_integrity(self._db, self.path)
+
+    def copy_to(self, path: Path) -> None:
+        """Save a copy elsewhere: it finds the same images and models from there. An existing file is replaced whole."""
+        if path.resolve() == self.path.resolve():
+            raise InputError("is this very study", where=path, mend="choose another name for the copy")
+
+        def fill(part: Path) -> None:
+            copy = sqlite3.connect(part)
+            try:
+                self._db.backup(copy)
+                with copy:
+                    for table, column in (("model", "path"), ("image_set", "root"), ("reference", "path")):
+                        for key, stored in copy.execute(f"SELECT rowid, {column} FROM {table}").fetchall():
+                            moved = os.path.relpath(self._resolved(stored), path.resolve().parent)
+                            copy.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (moved, key))
+            except sqlite3.Error as error:
+                raise OSError(str(error)) from error
+            finally:
+                copy.close()
+
+        write_whole_with(path, fill)
 
     def close(self) -> None:
         self._db.close()
@@ -147,13 +249,14 @@ class Study:
                 "INSERT INTO setting VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value)
             )
 
-    def add_model(self, model: OnnxModel) -> int:
+    def add_model(self, model: Scorer) -> int:
         """Keep a model with its recipe; the same file with the same recipe is kept once."""
         digest, recipe = sha256_of(model.path), recipe_to_toml(model.recipe)
         with self._writing() as db:
             db.execute(
-                "INSERT INTO model (name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?) ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path",
-                (model.name, self._stored(model.path), digest, recipe, int(model.recipe_is_guess)),
+                "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "
+                "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name",
+                (model.kind, model.name, self._stored(model.path), digest, recipe, int(model.recipe_is_guess)),
             )
         return int(
             self._db.execute("SELECT id FROM model WHERE sha256 = ? AND recipe = ?", (digest, recipe)).fetchone()[0]
@@ -163,22 +266,99 @@ class Study:
         """Keep an image set's list; a set already kept with the same files, labels and columns is found again."""
         root = self._stored(image_set.root)
         rows = [
-            (i, item.path, item.label, json.dumps(item.columns, ensure_ascii=False))
+            (i, item.path, item.said, item.label, json.dumps(item.columns, ensure_ascii=False))
             for i, item in enumerate(image_set.items)
         ]
-        for (known,) in self._db.execute("SELECT id FROM image_set WHERE root = ?", (root,)).fetchall():
-            if (
-                self._db.execute(
-                    "SELECT position, path, label, columns FROM image WHERE set_id = ? ORDER BY position", (known,)
-                ).fetchall()
-                == rows
-            ):
+        same = "SELECT position, path, said, label, columns FROM image WHERE set_id = ? ORDER BY position"
+        for (known,) in self._db.execute(
+            "SELECT id FROM image_set WHERE root = ? AND role = ?", (root, image_set.role)
+        ).fetchall():
+            if self._db.execute(same, (known,)).fetchall() == rows:
                 return int(known)
         with self._writing() as db:
-            set_id = db.execute("INSERT INTO image_set (name, root) VALUES (?, ?)", (image_set.name, root)).lastrowid
-            db.executemany("INSERT INTO image VALUES (?, ?, ?, ?, ?)", [(set_id, *row) for row in rows])
+            set_id = db.execute(
+                "INSERT INTO image_set (name, role, root, drawn) VALUES (?, ?, ?, ?)",
+                (image_set.name, image_set.role, root, image_set.drawn),
+            ).lastrowid
+            db.executemany(
+                "INSERT INTO image (set_id, position, path, said, label, columns) VALUES (?, ?, ?, ?, ?, ?)",
+                [(set_id, *row) for row in rows],
+            )
         assert set_id is not None
         return set_id
+
+    def remove_image_set(self, set_id: int) -> None:
+        """Forget an image set with its runs; answers stay, so that the same pictures are not scored again later."""
+        with self._writing() as db:
+            db.execute("DELETE FROM check_result WHERE run_id IN (SELECT id FROM run WHERE set_id = ?)", (set_id,))
+            db.execute("DELETE FROM run WHERE set_id = ?", (set_id,))
+            db.execute("DELETE FROM image WHERE set_id = ?", (set_id,))
+            db.execute("DELETE FROM image_set WHERE id = ?", (set_id,))
+
+    def image_sets(self) -> list[SetInfo]:
+        """All image sets, oldest first."""
+        found = self._db.execute(
+            "SELECT id, name, role, root, (SELECT COUNT(*) FROM image WHERE set_id = id), "
+            "(SELECT COUNT(label) FROM image WHERE set_id = id), drawn FROM image_set ORDER BY id"
+        )
+        return [
+            SetInfo(key, name, role, self._resolved(root), images, labelled, drawn)
+            for key, name, role, root, images, labelled, drawn in found
+        ]
+
+    def load_image_set(self, set_id: int) -> ImageSet:
+        """One image set with its list."""
+        row = self._db.execute("SELECT name, role, root, drawn FROM image_set WHERE id = ?", (set_id,)).fetchone()
+        if row is None:
+            raise InputError(f"holds no image set {set_id}", where=self.path, mend="choose one of the sets it lists")
+        name, role, root, drawn = row
+        items = [
+            ImageItem(path, label, json.loads(columns) if columns != "{}" else {}, said)
+            for path, said, label, columns in self._db.execute(
+                "SELECT path, said, label, columns FROM image WHERE set_id = ? ORDER BY position", (set_id,)
+            )
+        ]
+        return ImageSet(name, self._resolved(root), items, role, drawn)
+
+    def relocate(self, set_id: int, root: Path) -> None:
+        """Look for a set's files below another folder from now on; those missed before are pending again."""
+        with self._writing() as db:
+            db.execute("UPDATE image_set SET root = ? WHERE id = ?", (self._stored(root), set_id))
+            db.execute("UPDATE image SET problem = NULL WHERE set_id = ?", (set_id,))
+
+    def relocate_model(self, model_id: int, path: Path) -> None:
+        """A model that was moved; InputError where the file there is another one."""
+        (wanted,) = self._db.execute("SELECT sha256 FROM model WHERE id = ?", (model_id,)).fetchone()
+        if sha256_of(path) != wanted:
+            raise InputError(
+                "is not the model the study knows: its content differs", where=path, mend="add it as a model of its own"
+            )
+        with self._writing() as db:
+            db.execute("UPDATE model SET path = ? WHERE id = ?", (self._stored(path), model_id))
+
+    def pairing(self) -> dict[str, int | None]:
+        """Labels paired with classes by hand; None: paired with no class."""
+        return dict(self._db.execute("SELECT label, class FROM pairing"))
+
+    def set_pairing(self, pairing: Mapping[str, int | None]) -> None:
+        """Keep the pairs made by hand, and label the images of all sets by them."""
+        matcher = ClassMatcher(self.classes)
+        before = self.pairing()
+        with self._writing() as db:
+            db.execute("DELETE FROM pairing")
+            db.executemany("INSERT INTO pairing VALUES (?, ?)", list(pairing.items()))
+            for label in before.keys() | pairing.keys():
+                index = pairing[label] if label in pairing else matcher.index(label)
+                db.execute("UPDATE image SET label = ? WHERE said = ?", (index, label))
+
+    def families(self) -> dict[int, str]:
+        """The family of each class that has one."""
+        return dict(self._db.execute("SELECT class, name FROM family ORDER BY class"))
+
+    def set_families(self, families: Mapping[int, str]) -> None:
+        with self._writing() as db:
+            db.execute("DELETE FROM family")
+            db.executemany("INSERT INTO family VALUES (?, ?)", list(families.items()))
 
     def add_run(self, model_id: int, set_id: int, columns: int, kind: Kind | None) -> int:
         """Begin a run of a model on a set, or find the one begun before."""
@@ -191,16 +371,49 @@ class Study:
             self._db.execute("SELECT id FROM run WHERE model_id = ? AND set_id = ?", (model_id, set_id)).fetchone()[0]
         )
 
-    def save_batch(self, run_id: int, batch: ScoredBatch, answers: Answers) -> None:
+    def save_batch(self, run_id: int, model_id: int, batch: ScoredBatch, answers: Answers) -> None:
         """Commit a batch that ``answers`` has taken in, with the kind of scores it settled."""
-        rows: list[tuple[int, int, int, str | None, bytes | None]] = [
-            (run_id, int(i), int(answers.state[i]), None, row.astype("<f4").tobytes())
-            for i, row in zip(batch.scored, batch.rows, strict=True)
+        rows: list[tuple[int, bytes, int, str | None, bytes | None]] = [
+            (model_id, batch.stamps[i].content, int(answers.state[i]), None, row.astype("<f4").tobytes())
+            for i, row in zip(batch.scored.tolist(), batch.rows, strict=True)
         ]
-        rows += [(run_id, i, UNREADABLE, reason, None) for i, reason in batch.unreadable.items()]
+        stamped = {i: reason for i, reason in batch.unreadable.items() if i in batch.stamps}
+        rows += [(model_id, batch.stamps[i].content, UNREADABLE, reason, None) for i, reason in stamped.items()]
+        (set_id,) = self._db.execute("SELECT set_id FROM run WHERE id = ?", (run_id,)).fetchone()
         with self._writing() as db:
             db.executemany("INSERT OR REPLACE INTO answer VALUES (?, ?, ?, ?, ?)", rows)
+            db.executemany(
+                "UPDATE image SET content = ?, size = ?, changed = ?, problem = NULL WHERE set_id = ? AND position = ?",
+                [(stamp.content, stamp.size, stamp.changed, set_id, i) for i, stamp in batch.stamps.items()],
+            )
+            db.executemany(
+                "UPDATE image SET problem = ?, content = NULL WHERE set_id = ? AND position = ?",
+                [(reason, set_id, i) for i, reason in batch.unreadable.items() if i not in stamped],
+            )
             db.execute("UPDATE run SET kind = ? WHERE id = ?", (answers.kind, run_id))
+
+    def forget_images(self, set_id: int, positions: Sequence[int]) -> None:
+        """Take these images for not read yet, so that a run reads and, where their content is new, scores them again."""
+        with self._writing() as db:
+            db.executemany(
+                "UPDATE image SET content = NULL, size = NULL, changed = NULL, problem = NULL WHERE set_id = ? AND position = ?",
+                [(set_id, int(i)) for i in positions],
+            )
+
+    def contents_answered(self, model_id: int) -> set[bytes]:
+        """The content hashes a model has answered for, on whatever set."""
+        return {key for (key,) in self._db.execute("SELECT content FROM answer WHERE model_id = ?", (model_id,))}
+
+    def copy_answer(self, model_id: int, content: bytes, index: int, answers: Answers) -> None:
+        """Put a kept answer for a content into ``answers`` at an image."""
+        state, reason, scores = self._db.execute(
+            "SELECT state, reason, scores FROM answer WHERE model_id = ? AND content = ?", (model_id, content)
+        ).fetchone()
+        answers.state[index] = state
+        if scores is not None:
+            answers.rows[index] = np.frombuffer(scores, "<f4")
+        if reason is not None:
+            answers.reasons[index] = reason
 
     def runs(self) -> list[RunInfo]:
         """All runs, oldest first."""
@@ -215,35 +428,82 @@ class Study:
         info = next((one for one in self.runs() if one.id == run_id), None)
         if info is None:
             raise InputError(f"holds no run {run_id}", where=self.path, mend="choose one of the runs it lists")
-        model_path, recipe, guess = self._db.execute(
-            "SELECT path, recipe, recipe_is_guess FROM model WHERE id = ?", (info.model_id,)
+        model_kind, model_path, digest, recipe, guess = self._db.execute(
+            "SELECT kind, path, sha256, recipe, recipe_is_guess FROM model WHERE id = ?", (info.model_id,)
         ).fetchone()
-        (root,) = self._db.execute("SELECT root FROM image_set WHERE id = ?", (info.set_id,)).fetchone()
-        items = [
-            ImageItem(path, label, json.loads(columns))
-            for path, label, columns in self._db.execute(
-                "SELECT path, label, columns FROM image WHERE set_id = ? ORDER BY position", (info.set_id,)
-            )
-        ]
+        image_set, classes = self.load_image_set(info.set_id), self.classes
         columns, kind = self._db.execute("SELECT score_columns, kind FROM run WHERE id = ?", (run_id,)).fetchone()
-        answers = Answers(len(items), columns, kind)
-        for position, state, reason, scores in self._db.execute(
-            "SELECT position, state, reason, scores FROM answer WHERE run_id = ?", (run_id,)
+        answers = Answers(len(image_set.items), columns, kind, len(classes))
+        stamps: dict[int, Stamp | None] = {}
+        contents: dict[int, bytes] = {}
+        for position, content, size, changed, problem in self._db.execute(
+            "SELECT position, content, size, changed, problem FROM image WHERE set_id = ?", (info.set_id,)
         ):
-            answers.state[position] = state
-            if scores is not None:
-                answers.rows[position] = np.frombuffer(scores, "<f4")
-            elif state != SCORED:
-                answers.reasons[position] = reason or ""
+            if content is not None:
+                contents[position] = content
+                stamps[position] = Stamp(content, size, changed) if size is not None else None
+            if problem is not None:
+                answers.state[position], answers.reasons[position] = UNREADABLE, problem
+        self._load_answers(info, answers)
         return RunRecord(
             info,
-            self.classes,
+            classes,
             self._resolved(model_path),
             parse_recipe(recipe, self.path),
             bool(guess),
-            ImageSet(info.image_set, self._resolved(root), items),
+            image_set,
             answers,
+            model_kind,
+            digest,
+            stamps,
+            contents,
+            self.families(),
         )
+
+    def _load_answers(self, info: RunInfo, answers: Answers) -> None:
+        cursor = self._db.execute(
+            "SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = image.content "
+            "WHERE set_id = ? AND model_id = ?",
+            (info.set_id, info.model_id),
+        )
+        width = 4 * answers.rows.shape[1]
+        while some := cursor.fetchmany(2048):
+            whole = [(position, state, scores) for position, state, _, scores in some if scores is not None]
+            if any(len(scores) != width for _, _, scores in whole):
+                raise InputError(
+                    "the study is damaged (an answer of the wrong length)",
+                    where=self.path,
+                    mend="open a copy made before, or make it anew",
+                )
+            where = [position for position, _, _ in whole]
+            answers.rows[where] = np.frombuffer(b"".join(scores for _, _, scores in whole), "<f4").reshape(
+                len(whole), -1
+            )
+            answers.state[where] = [state for _, state, _ in whole]
+            for position, state, reason, scores in some:
+                if scores is None:
+                    answers.state[position] = state
+                if reason is not None and state != SCORED:
+                    answers.reasons[position] = reason
+
+    def surveys(self) -> dict[bytes, str]:
+        """What checks have measured of pictures, by content hash."""
+        return dict(self._db.execute("SELECT content, facts FROM survey"))
+
+    def keep_surveys(self, facts: Mapping[bytes, str]) -> None:
+        with self._writing() as db:
+            db.executemany("INSERT OR REPLACE INTO survey VALUES (?, ?)", list(facts.items()))
+
+    def check_results(self, run_id: int) -> dict[str, str]:
+        """What the checks of a run found, by the check's name."""
+        return dict(self._db.execute("SELECT name, result FROM check_result WHERE run_id = ?", (run_id,)))
+
+    def keep_check_results(self, run_id: int, results: Mapping[str, str]) -> None:
+        with self._writing() as db:
+            db.executemany(
+                "INSERT OR REPLACE INTO check_result VALUES (?, ?, ?)",
+                [(run_id, name, result) for name, result in results.items()],
+            )
 
     def set_references(self, pictures: dict[int, Path]) -> None:
         """Keep one reference picture per class."""

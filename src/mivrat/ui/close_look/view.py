@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QScrollArea, QSlider, QVBoxLayout, QWidget
@@ -155,7 +154,7 @@ class CloseLook(QWidget):
             return ()
         if labelled >= 0 and labelled != predicted:
             return predicted, labelled
-        return predicted, int(np.argsort(-judged.scores[image], kind="stable")[1])
+        return (predicted, int(judged.ranking(image)[1])) if judged.has_scores else (predicted,)
 
     def show_image(self, image: int) -> None:
         snapshot = self.session.snapshot
@@ -202,15 +201,14 @@ class CloseLook(QWidget):
         self.sentence.setText(text)
         lines: list[RankedClass] = []
         if predicted >= 0:
-            order = np.argsort(-judged.scores[image], kind="stable")
+            order, p = judged.ranking(image), judged.probabilities([image])[0]
+            if not judged.has_scores:
+                p[predicted] = judged.confidence[image]
             picked = [int(k) for k in order[:MOST_RANKS]]
-            if labelled >= 0 and labelled not in picked:
+            if labelled >= 0 and labelled not in picked and judged.has_scores:
                 picked.append(labelled)
             ranks = {int(k): i + 1 for i, k in enumerate(order)}
-            lines = [
-                RankedClass(ranks[k], classes[k], float(judged.probabilities[image, k]), k == predicted, k == labelled)
-                for k in picked
-            ]
+            lines = [RankedClass(ranks[k], classes[k], float(p[k]), k == predicted, k == labelled) for k in picked]
         self.ranking.show_lines(lines)
         columns = record.image_set.items[image].columns
         shown = [f"{key}: {value}".replace(" ", "\u00a0") for key, value in columns.items() if value]
