@@ -9,7 +9,7 @@ import signal
 import subprocess
 import sys
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -141,6 +141,11 @@ def _stoppable() -> Iterator[Any]:
 
 
 def _evaluate(args: argparse.Namespace) -> int:
+    with ExitStack() as held:
+        return _evaluated(args, held)
+
+
+def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.figures.summary import sensible_ks
     from mivrat.core.models.onnx_model import OnnxModel
     from mivrat.core.pictures.classes import read_class_list
@@ -159,10 +164,11 @@ def _evaluate(args: argparse.Namespace) -> int:
     image_set = read_image_set(args.images, classes)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
-    study, lock = None, None
+    study = None
     if args.study:
-        lock = StudyLock(args.study)
+        held.enter_context(StudyLock(args.study))
         study = Study.open(args.study) if args.study.exists() else Study.create(args.study, classes)
+        held.callback(study.close)
         if study.classes != classes:
             raise InputError(
                 f"was made for {len(study.classes)} other classes or another order than {args.classes}",
@@ -184,9 +190,6 @@ def _evaluate(args: argparse.Namespace) -> int:
         args.out, judged, None if stopped else figures, image_set.items, classes, evaluation.answers.reasons
     )
     counts = judged.counts()
-    if study and lock:
-        study.close()
-        lock.release()
     for index, reason in evaluation.answers.reasons.items():
         _say(f"mivrat: not read: {image_set.items[index].path}: {reason}")
     if stopped:

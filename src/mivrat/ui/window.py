@@ -28,6 +28,7 @@ from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.job import Progress
+from mivrat.core.running.loading import load_judged
 from mivrat.core.study.study import RunInfo, Study
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.close_look.view import CloseLook
@@ -66,7 +67,7 @@ def open_study(path: Path, run_id: int | None) -> Opened:
         last = study.setting("run")
         known = {run.id for run in runs}
         wanted = run_id or (int(last) if last and last.isdigit() else 0)
-        snapshot = take_snapshot(study.load_run(wanted if wanted in known else runs[0].id))
+        snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
         return Opened(path, runs, study.references(), snapshot)
     finally:
         study.close()

@@ -13,10 +13,13 @@ def label_ranks(scores: NDArray[np.floating], labels: NDArray[np.integer]) -> ND
 
     ``scores`` is N x K without NaN, ``labels`` N class indices; returns N ranks from 1 to K.
     """
-    own = np.take_along_axis(scores, np.asarray(labels)[:, None], axis=1)
-    earlier = np.arange(scores.shape[1])[None, :] < np.asarray(labels)[:, None]
-    higher = np.count_nonzero(scores > own, axis=1)
-    return 1 + higher + np.count_nonzero((scores == own) & earlier, axis=1)
+    labels = np.asarray(labels)
+    own = np.take_along_axis(scores, labels[:, None], axis=1)
+    ranks = 1 + np.count_nonzero(scores > own, axis=1)
+    tied = np.flatnonzero(np.count_nonzero(scores == own, axis=1) > 1)
+    earlier = np.arange(scores.shape[1])[None, :] < labels[tied, None]
+    ranks[tied] += np.count_nonzero((scores[tied] == own[tied]) & earlier, axis=1)
+    return ranks
 
 
 def predictions(scores: NDArray[np.floating]) -> NDArray[np.int64]:

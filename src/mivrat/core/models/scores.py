@@ -44,14 +44,16 @@ def to_probabilities(rows: NDArray[np.float32], kind: Kind) -> NDArray[np.float6
     goes through the sigmoid first. A row with NaN or infinity stays NaN throughout: it failed.
     """
     scores = rows.astype(np.float64)
-    failed = ~np.isfinite(scores).all(axis=1)
+    failed = ~np.isfinite(rows).all(axis=1)
     scores[failed] = 0.0
     if scores.shape[1] == 1:
         p = scores[:, 0] if kind != "logits" else 0.5 * (1.0 + np.tanh(0.5 * scores[:, 0]))
         out = np.stack([1.0 - p, p], axis=1)
     elif kind == "logits":
-        shifted = np.exp(scores - scores.max(axis=1, keepdims=True))
-        out = shifted / shifted.sum(axis=1, keepdims=True)
+        out = scores
+        out -= out.max(axis=1, keepdims=True)
+        np.exp(out, out=out)
+        out /= out.sum(axis=1, keepdims=True)
     else:
         out = scores
     out[failed] = np.nan

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,7 +18,7 @@ from mivrat.core.running.scoring import ScoredBatch
 PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
 
 # How many scores are worked on at a time: few enough to stay in the processor's cache.
-_PIECE = 1 << 18
+_PIECE = 1 << 16
 
 
 @dataclass(frozen=True)
@@ -152,7 +154,7 @@ class Judged:
 
     def _columns(self, use: NDArray[np.integer]) -> Iterator[NDArray[np.float64]]:
         """Each class's probabilities of some images, a few classes at a time, so that not all are held at once."""
-        few = max(1, 4 * _PIECE // max(1, len(use)))
+        few = max(1, 16 * _PIECE // max(1, len(use)))
         step = max(1, _PIECE // self.classes)
         for first in range(0, self.classes, few):
             block = np.empty((min(few, self.classes - first), len(use)))
@@ -178,8 +180,13 @@ class Judging:
         """Judge these images anew."""
         indices = np.asarray(indices)[self.answers.state[indices] == SCORED]
         step = max(1, _PIECE // self.answers.rows.shape[1])
-        for start in range(0, len(indices), step):
-            self._judge(indices[start : start + step])
+        pieces = [indices[start : start + step] for start in range(0, len(indices), step)]
+        if len(pieces) < 100:
+            for piece in pieces:
+                self._judge(piece)
+        else:
+            with ThreadPoolExecutor(os.cpu_count()) as pool:
+                list(pool.map(self._judge, pieces))
 
     def _judge(self, some: NDArray[np.integer]) -> None:
         rows, kind = self.answers.rows[some], self.answers.kind or "logits"

@@ -8,7 +8,7 @@ import numpy as np
 
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import Answers, Judging
+from mivrat.core.running.answers import PENDING, Answers, Judging
 from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
@@ -33,7 +33,10 @@ class Evaluation:
             self._model_id = study.add_model(model)
             self.run_id = study.add_run(self._model_id, study.add_image_set(image_set), model.columns, settled)
             record = study.load_run(self.run_id)
-            self.answers, self._position_of = record.answers, record.position_of()
+            self.answers = record.answers
+            answered = self.answers.state != PENDING
+            stamps = study.stamps(record.info.set_id)
+            self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
             self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
         self.judging = Judging(self.answers, [item.label for item in image_set.items])
 

@@ -27,6 +27,8 @@ class StudyLock:
             return
         try:
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            if os.fstat(self._file).st_ino != self._path.stat().st_ino:
+                raise OSError("the holder before has just let go of the file")
         except OSError as error:
             os.close(self._file)
             self._file = None

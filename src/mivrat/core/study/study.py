@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import sha256_of, write_whole_with
@@ -21,7 +22,7 @@ from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.pictures.recipe import Recipe, parse_recipe, recipe_to_toml
-from mivrat.core.running.answers import PENDING, SCORED, UNREADABLE, Answers
+from mivrat.core.running.answers import SCORED, UNREADABLE, Answers
 from mivrat.core.running.scoring import ScoredBatch
 from mivrat.core.study.schema import APPLICATION_ID, PAGE_SIZE, TABLES, VERSION, migrate
 
@@ -52,10 +53,7 @@ class SetInfo:
 
 @dataclass
 class RunRecord:
-    """Everything one run needs to be shown or gone on with; no model is loaded for it.
-
-    ``stamps`` tells, for images that were read, what their files were then (None where an earlier version kept no hash).
-    """
+    """Everything one run needs to be shown or gone on with; no model is loaded for it."""
 
     info: RunInfo
     classes: list[str]
@@ -66,14 +64,7 @@ class RunRecord:
     answers: Answers
     model_kind: str = "onnx"
     model_sha256: str = ""
-    stamps: dict[int, Stamp | None] = field(default_factory=dict)
-    contents: dict[int, bytes] = field(default_factory=dict)
     families: dict[int, str] = field(default_factory=dict)
-
-    def position_of(self) -> dict[bytes, int]:
-        """For each content answered for, one image that has it."""
-        answered = self.answers.state != PENDING
-        return {content: i for i, content in self.contents.items() if answered[i]}
 
 
 class Scorer(Protocol):
@@ -84,10 +75,6 @@ class Scorer(Protocol):
     kind: str
     recipe: Recipe
     recipe_is_guess: bool
-
-
-# A study up to this size (bytes) is read for damage each time it is opened; a larger one when that is asked for.
-CHECKED_AT_ONCE = 32_000_000
 
 
 def _check_integrity(db: sqlite3.Connection, path: Path) -> None:
@@ -175,8 +162,7 @@ class Study:
                 )
             if version < VERSION:
                 _bring_up(db, version, path)
-            if path.stat().st_size <= CHECKED_AT_ONCE:
-                _check_integrity(db, path)
+            _check_integrity(db, path)
             db.execute("PRAGMA foreign_keys = ON")
         except InputError:
             db.close()
@@ -187,10 +173,6 @@ class Study:
                 f"the study is damaged ({error})", where=path, mend="open a copy made before, or make it anew"
             ) from error
         return cls(path, db)
-
-    def check_integrity(self) -> None:
-        """Read the whole file for damage; InputError where there is any. Small files were checked when opened."""
-        _check_integrity(self._db, self.path)
 
     def copy_to(self, path: Path) -> None:
         """Save a copy elsewhere: it finds the same images and models from there. An existing file is replaced whole."""
@@ -423,8 +405,8 @@ class Study:
         )
         return [RunInfo(*row) for row in found]
 
-    def load_run(self, run_id: int) -> RunRecord:
-        """One run with its image list and all answers so far."""
+    def load_run(self, run_id: int, *, with_answers: bool = True) -> RunRecord:
+        """One run with its image list and all answers so far; or without answers, for ``fill_answers`` to put in."""
         info = next((one for one in self.runs() if one.id == run_id), None)
         if info is None:
             raise InputError(f"holds no run {run_id}", where=self.path, mend="choose one of the runs it lists")
@@ -434,18 +416,11 @@ class Study:
         image_set, classes = self.load_image_set(info.set_id), self.classes
         columns, kind = self._db.execute("SELECT score_columns, kind FROM run WHERE id = ?", (run_id,)).fetchone()
         answers = Answers(len(image_set.items), columns, kind, len(classes))
-        stamps: dict[int, Stamp | None] = {}
-        contents: dict[int, bytes] = {}
-        for position, content, size, changed, problem in self._db.execute(
-            "SELECT position, content, size, changed, problem FROM image WHERE set_id = ?", (info.set_id,)
+        for position, problem in self._db.execute(
+            "SELECT position, problem FROM image WHERE set_id = ? AND problem IS NOT NULL", (info.set_id,)
         ):
-            if content is not None:
-                contents[position] = content
-                stamps[position] = Stamp(content, size, changed) if size is not None else None
-            if problem is not None:
-                answers.state[position], answers.reasons[position] = UNREADABLE, problem
-        self._load_answers(info, answers)
-        return RunRecord(
+            answers.state[position], answers.reasons[position] = UNREADABLE, problem
+        record = RunRecord(
             info,
             classes,
             self._resolved(model_path),
@@ -455,12 +430,26 @@ class Study:
             answers,
             model_kind,
             digest,
-            stamps,
-            contents,
             self.families(),
         )
+        if with_answers:
+            for _ in self.fill_answers(record):
+                pass
+        return record
 
-    def _load_answers(self, info: RunInfo, answers: Answers) -> None:
+    def stamps(self, set_id: int) -> dict[int, Stamp]:
+        """What the files of a set were when they were read, by position; a stamp of size -1 is one that an earlier version
+        left without a hash."""
+        return {
+            position: Stamp(content, -1 if size is None else size, changed or 0)
+            for position, content, size, changed in self._db.execute(
+                "SELECT position, content, size, changed FROM image WHERE set_id = ? AND content IS NOT NULL", (set_id,)
+            )
+        }
+
+    def fill_answers(self, record: RunRecord) -> Iterator[NDArray[np.int64]]:
+        """Put the kept answers into a record, yielding the positions of those with scores, some at a time."""
+        info, answers = record.info, record.answers
         cursor = self._db.execute(
             "SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = image.content "
             "WHERE set_id = ? AND model_id = ?",
@@ -485,6 +474,7 @@ class Study:
                     answers.state[position] = state
                 if reason is not None and state != SCORED:
                     answers.reasons[position] = reason
+            yield np.array(where, np.int64)
 
     def surveys(self) -> dict[bytes, str]:
         """What checks have measured of pictures, by content hash."""

@@ -1,0 +1,32 @@
+"""Loads a run from a study and judges its answers while they are still being read."""
+
+from __future__ import annotations
+
+import gc
+import os
+from concurrent.futures import ThreadPoolExecutor
+
+from mivrat.core.running.answers import Judging
+from mivrat.core.study.study import RunRecord, Study
+
+
+def load_judged(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
+    """A run with all its answers, judged."""
+    # Tens of thousands of small objects are made that all stay: looking among them for garbage would double the time.
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        return _load(study, run_id)
+    finally:
+        if collecting:
+            gc.enable()
+
+
+def _load(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
+    record = study.load_run(run_id, with_answers=False)
+    judging = Judging(record.answers, record.image_set.labels)
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        waiting = [pool.submit(judging.update, positions) for positions in study.fill_answers(record)]
+    for one in waiting:
+        one.result()
+    return record, judging
