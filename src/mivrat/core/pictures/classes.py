@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
@@ -92,6 +93,15 @@ def _from_json(text: str, path: Path) -> list[str]:
 def fold(name: str) -> str:
     """A name with case, spaces, ``_`` and ``-`` taken away, for loose matching."""
     return "".join(c for c in name.casefold() if c not in "_-" and not c.isspace())
+
+
+def natural_key(text: str) -> list[tuple[int, int, str]]:
+    """A sort key by which class 2 comes before class 10."""
+    return [
+        (0, int(part), "") if part.isdigit() and part.isascii() else (1, 0, part)
+        for part in re.split(r"(\d+)", text.casefold())
+        if part
+    ]
 
 
 class ClassMatcher:

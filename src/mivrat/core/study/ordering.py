@@ -2,26 +2,18 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.pictures.classes import natural_key
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.running.answers import Judged
 
 Order = Literal["surest mistake first", "least sure first", "name"]
 ORDERS: tuple[Order, ...] = ("surest mistake first", "least sure first", "name")
-
-
-def _natural(path: str) -> list[tuple[int, int, str]]:
-    return [
-        (0, int(part), "") if part.isdigit() and part.isascii() else (1, 0, part)
-        for part in re.split(r"(\d+)", path.casefold())
-        if part
-    ]
 
 
 def ordered(judged: Judged, items: Sequence[ImageItem], chosen: NDArray[np.bool_], order: Order) -> NDArray[np.int64]:
@@ -31,7 +23,7 @@ def ordered(judged: Judged, items: Sequence[ImageItem], chosen: NDArray[np.bool_
     """
     indices = np.flatnonzero(chosen)
     if order == "name":
-        return np.array(sorted(indices.tolist(), key=lambda i: _natural(items[i].path)), np.int64)
+        return np.array(sorted(indices.tolist(), key=lambda i: natural_key(items[i].path)), np.int64)
     confidence = judged.confidence[indices]
     if order == "least sure first":
         return indices[np.argsort(np.nan_to_num(confidence, nan=2.0), kind="stable")]

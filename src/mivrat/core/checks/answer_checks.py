@@ -1,0 +1,125 @@
+"""Checks of a model's answers: do they fit the class list, what kind are they, and are they those of a working model."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.result import CheckResult, State, some_of
+from mivrat.core.running.answers import FAILED
+
+NOT_SCORED = "No image has been scored yet."
+
+
+def check_outputs(inputs: Inputs) -> CheckResult:
+    """The number of scores per image against the number of classes."""
+    if inputs.model is None:
+        return CheckResult("outputs", "open", "There is no model file to look at.")
+    model, classes = inputs.model, len(inputs.classes)
+    figures = {"columns": model.columns, "classes": classes, "output": model.output.name}
+    if model.columns == 1:
+        sentence = f"One score per image: read as the probability of the second class, {inputs.classes[1]}."
+        return CheckResult("outputs", "look", sentence, figures)
+    note = f" {model.remarks[-1]}." if any("several outputs" in remark for remark in model.remarks) else ""
+    return CheckResult(
+        "outputs",
+        "look" if note else "fine",
+        f"The model gives {model.columns} scores per image, the class list names {classes} classes.{note}",
+        figures,
+    )
+
+
+def check_kind(inputs: Inputs) -> CheckResult:
+    """What kind of scores the answers are read as."""
+    judged = inputs.judged
+    if judged is None or not len(inputs.answered):
+        return CheckResult("kind", "open", NOT_SCORED)
+    if not judged.has_scores:
+        sentence = "The answers tell predictions and no scores: figures that need a score of every class are left out."
+        return CheckResult("kind", "look", sentence, {"kind": "prediction"})
+    rows = judged.rows[inputs.answered]
+    low, high = float(rows.min()), float(rows.max())
+    sums = rows.sum(axis=1, dtype=np.float64)
+    figures = {"kind": judged.kind, "lowest": low, "highest": high, "mean_sum": float(sums.mean())}
+    text = f"Scores from {low:.3g} to {high:.3g}, read as {judged.kind}"
+    if judged.kind == "logits" and rows.shape[1] > 1 and low >= 0 and high <= 1:
+        sentence = (
+            f"{text}, though all lie between 0 and 1 and each image's add up to {sums.mean():.3g}: one sigmoid per class? "
+            "Confidence and all that rests on it cannot be trusted."
+        )
+        return CheckResult("kind", "look", sentence, figures)
+    return CheckResult("kind", "fine", f"{text}.", figures)
+
+
+def check_failed(inputs: Inputs) -> CheckResult:
+    """Rows of scores with NaN or infinity."""
+    if inputs.judged is None or not len(inputs.judged.state[inputs.judged.state > 0]):
+        return CheckResult("failed", "open", NOT_SCORED)
+    failed = np.flatnonzero(inputs.judged.state == FAILED)
+    asked = len(inputs.answered) + len(failed)
+    figures = {"scored": asked, "failed": len(failed)}
+    if not len(failed):
+        return CheckResult("failed", "fine", f"No NaN and no infinity in {some_of(asked, 'answer')}.", figures)
+    state: State = "stop" if len(failed) > 0.01 * asked else "look"
+    sentence = f"{some_of(len(failed), 'answer')} of {asked} hold NaN or infinity and are left out of every figure."
+    return CheckResult("failed", state, sentence, figures, tuple(failed.tolist()))
+
+
+def check_ties(inputs: Inputs) -> CheckResult:
+    """Images whose highest score stands twice: which class is predicted is then an accident of order."""
+    judged, answered = inputs.judged, inputs.answered
+    if judged is None or not len(answered) or not judged.has_scores:
+        return CheckResult("ties", "open", NOT_SCORED)
+    tied = answered[judged.tied[answered]]
+    figures = {"scored": len(answered), "tied": len(tied)}
+    if not len(tied):
+        return CheckResult(
+            "ties", "fine", f"Each of {some_of(len(answered), 'answer')} has one highest score.", figures
+        )
+    sentence = (
+        f"{some_of(len(tied), 'answer')} of {len(answered)} have their highest score more than once; the class earlier "
+        "in the list is taken."
+    )
+    state: State = "stop" if len(tied) > 0.1 * len(answered) else "look"
+    return CheckResult("ties", state, sentence, figures, tuple(tied.tolist()))
+
+
+def check_constant(inputs: Inputs) -> CheckResult:
+    """Answers that do not depend on the picture."""
+    judged, answered = inputs.judged, inputs.answered
+    if judged is None or len(answered) < 2 or not judged.has_scores:
+        return CheckResult("constant", "open", NOT_SCORED if len(answered) < 2 else "Only predictions are known.")
+    rows = judged.rows[answered].astype(np.float64)
+    spread, scale = float(rows.std(axis=0).max()), float(np.abs(rows).max()) or 1.0
+    figures = {"scored": len(answered), "largest_deviation": spread}
+    if spread <= 1e-5 * scale:
+        sentence = f"All {len(answered)} answers are the same, whatever the picture: the input may not reach the model."
+        return CheckResult("constant", "stop", sentence, figures)
+    return CheckResult("constant", "fine", "Answers differ from picture to picture.", figures)
+
+
+def check_one_class(inputs: Inputs) -> CheckResult:
+    """A model that says the same class for nearly every picture, though the labels do not."""
+    judged, answered = inputs.judged, inputs.answered
+    if judged is None or len(answered) < 10:
+        return CheckResult("one-class", "open", NOT_SCORED if not len(answered) else "Fewer than 10 images are scored.")
+    counts = np.bincount(judged.predicted[answered], minlength=len(inputs.classes))
+    labels = judged.labels[answered]
+    top = int(counts.argmax())
+    share = float(counts[top] / len(answered))
+    labelled = float((labels[labels >= 0] == top).mean()) if (labels >= 0).any() else 1 / len(inputs.classes)
+    never = [inputs.classes[k] for k in np.flatnonzero(counts == 0) if (labels == k).any()]
+    figures = {"class": inputs.classes[top], "predicted_share": share, "labelled_share": labelled, "never": never}
+    text = f"{inputs.classes[top]} is predicted for {100 * share:.1f} % of {len(answered)} images"
+    concerned = tuple(answered[judged.predicted[answered] == top].tolist())
+    if share >= 0.9 and labelled <= 0.5:
+        sentence = (
+            f"{text}, though {100 * labelled:.1f} % are labelled so: check the recipe's values and channel order."
+        )
+        return CheckResult("one-class", "stop", sentence, figures, concerned)
+    if share >= 0.3 and share >= 3 * labelled:
+        return CheckResult("one-class", "look", f"{text}; {100 * labelled:.1f} % are labelled so.", figures, concerned)
+    more = f" Never predicted though labelled: {', '.join(never[:6])}." if never else ""
+    return CheckResult(
+        "one-class", "look" if never else "fine", f"The class predicted most often: {text}.{more}", figures
+    )

@@ -1,0 +1,195 @@
+"""The list of all checks: what each is called, why it matters, what it needs, and how they are run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass
+
+from mivrat.core.checks import answer_checks, file_checks, label_checks
+from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.order_probe import check_class_order
+from mivrat.core.checks.recipe_probe import probe_recipe
+from mivrat.core.checks.result import CheckResult
+from mivrat.core.checks.survey import Facts, Surveyed, survey_files
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.running.job import Meter, Progress, StopSignal
+
+
+@dataclass(frozen=True)
+class Check:
+    """One check. ``slow`` ones are run when asked for; ``surveys`` tells that it needs every file read and decoded."""
+
+    name: str
+    title: str
+    why: str
+    run: Callable[[Inputs], CheckResult] | None = None
+    slow: bool = False
+    surveys: bool = False
+
+
+CHECKS: tuple[Check, ...] = (
+    Check(
+        "labels",
+        "Labels",
+        "A label that no class goes by drops out of every figure, without a word in most tools.",
+        label_checks.check_labels,
+    ),
+    Check(
+        "class-sizes",
+        "Images per class",
+        "With few images, one more or less moves a class's figures by points; without any they are undefined.",
+        label_checks.check_class_sizes,
+    ),
+    Check(
+        "balance",
+        "Balance",
+        "Where one class has most of the images, overall accuracy is that class's accuracy.",
+        label_checks.check_balance,
+    ),
+    Check(
+        "outputs",
+        "Outputs and class list",
+        "A class list of another length than the model's output gives every prediction a wrong name.",
+        answer_checks.check_outputs,
+    ),
+    Check(
+        "kind",
+        "Kind of scores",
+        "Logits taken for probabilities, or one sigmoid per class for a softmax, make confidence meaningless.",
+        answer_checks.check_kind,
+    ),
+    Check(
+        "failed",
+        "NaN and infinity",
+        "One NaN spreads through every mean it enters; such answers are counted and left out.",
+        answer_checks.check_failed,
+    ),
+    Check(
+        "ties",
+        "Ties at the top",
+        "Of equal scores the earlier class wins: an accident that favours the top of the class list.",
+        answer_checks.check_ties,
+    ),
+    Check(
+        "constant",
+        "Answers that never change",
+        "A model that says the same whatever it is shown does not see the picture at all.",
+        answer_checks.check_constant,
+    ),
+    Check(
+        "one-class",
+        "One class for everything",
+        "A wrong value range or channel order often shows as one class predicted for nearly every picture.",
+        answer_checks.check_one_class,
+    ),
+    Check(
+        "class-order",
+        "Class order",
+        "Folders sorted one way and a model trained another make a good model look bad, or a bad figure look plausible.",
+        check_class_order,
+    ),
+    Check(
+        "changed",
+        "Files changed since the run",
+        "Figures are those of the pictures that were scored; a file replaced since then shows something else.",
+        file_checks.check_changed,
+    ),
+    Check(
+        "readable",
+        "Readable files",
+        "A file that is empty, cut short or no picture is missing from the figures.",
+        file_checks.check_readable,
+        slow=True,
+        surveys=True,
+    ),
+    Check(
+        "shapes",
+        "Modes, sizes and proportions",
+        "Grey scans, thumbnails and panoramas among photos are often not what the model was made for.",
+        file_checks.check_shapes,
+        slow=True,
+        surveys=True,
+    ),
+    Check(
+        "duplicates",
+        "Copies within the set",
+        "The same picture twice counts twice, and with two labels at least one of them is wrong.",
+        file_checks.check_duplicates,
+        slow=True,
+        surveys=True,
+    ),
+    Check(
+        "training",
+        "Copies of training images",
+        "On pictures it has been trained with, a model shows memory, not skill.",
+        file_checks.check_training,
+        slow=True,
+        surveys=True,
+    ),
+    Check(
+        "recipe",
+        "Recipe",
+        "Preprocessing other than at training costs accuracy silently: channels, value range, crop, antialias.",
+        slow=True,
+    ),
+)
+BY_NAME: Mapping[str, Check] = {check.name: check for check in CHECKS}
+
+
+@dataclass(frozen=True)
+class Step:
+    """Progress of a run of checks: what is being done, and how far it is."""
+
+    what: str
+    progress: Progress
+
+
+def run_checks(
+    inputs: Inputs,
+    names: Collection[str],
+    stop: StopSignal | None = None,
+    known: Mapping[bytes, Facts] | None = None,
+) -> Iterator[Step | CheckResult]:
+    """Run checks in the catalogue's order, yielding progress and results; ends early when stopped.
+
+    ``known`` are facts of contents surveyed before; what is surveyed now stays in ``inputs``.
+    """
+    wanted = [check for check in CHECKS if check.name in names]
+    for check in wanted:
+        if stop and stop.stopped:
+            return
+        if check.surveys:
+            yield from _survey_all(inputs, check.name == "training", known or {}, stop)
+            if stop and stop.stopped:
+                return
+        if check.run is not None:
+            yield check.run(inputs)
+            continue
+        for news in probe_recipe(inputs, stop):
+            yield Step("Trying recipes", news) if isinstance(news, Progress) else news
+
+
+def _survey_all(
+    inputs: Inputs, with_training: bool, known: Mapping[bytes, Facts], stop: StopSignal | None
+) -> Iterator[Step]:
+    if inputs.survey is None:
+        found: list[Surveyed] = []
+        yield from _surveyed("Reading the images", inputs.image_set, found, known, stop)
+        if len(found) == len(inputs.image_set.items):
+            inputs.survey = found
+    if with_training and inputs.training is not None and inputs.training_survey is None:
+        found = []
+        yield from _surveyed("Reading the training images", inputs.training, found, known, stop)
+        if len(found) == len(inputs.training.items):
+            inputs.training_survey = found
+
+
+def _surveyed(
+    what: str, image_set: ImageSet, found: list[Surveyed], known: Mapping[bytes, Facts], stop: StopSignal | None
+) -> Iterator[Step]:
+    meter = Meter(len(image_set.items))
+    files = [image_set.file(i) for i in range(len(image_set.items))]
+    for one in survey_files(files, known, stop):
+        found.append(one)
+        if len(found) % 16 == 0 or len(found) == len(files):
+            yield Step(what, meter.at(len(found)))

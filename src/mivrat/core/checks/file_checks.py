@@ -1,0 +1,230 @@
+"""Checks of files: unreadable ones, unusual ones, changed ones, and copies of each other or of training images."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.result import CheckResult, State, some_of
+from mivrat.core.checks.survey import Surveyed, near_pairs
+from mivrat.core.pictures.classes import some
+from mivrat.core.pictures.decode import UnreadablePicture, read_file, read_picture
+
+# Fingerprints may differ in so many bits for the two pictures to be compared, and these must then correlate so well.
+# Copies that were recompressed, resized or brightened stay above 0.98; different pictures of one kind reach 0.96.
+NEAR_BITS = 6
+NEAR_LIKENESS = 0.975
+MOST_COMPARED = 5000
+_LIKENESS_SIDE = 48
+
+
+def check_readable(inputs: Inputs) -> CheckResult:
+    """Files that cannot be read or decoded whole."""
+    survey = _survey(inputs)
+    problems = {one.index: one.facts.problem for one in survey if one.facts.problem}
+    items = inputs.image_set.items
+    figures = {
+        "files": len(survey),
+        "unreadable": len(problems),
+        "reasons": {items[i].path: reason for i, reason in problems.items()},
+    }
+    if not problems:
+        return CheckResult("readable", "fine", f"All {some_of(len(survey), 'file')} can be read whole.", figures)
+    if len(problems) == len(survey):
+        sentence = f"No file can be read; the first: {items[next(iter(problems))].path}: {next(iter(problems.values()))}. Has the folder moved?"
+        return CheckResult("readable", "stop", sentence, figures, tuple(problems))
+    kinds = Counter(problems.values()).most_common(3)
+    sentence = f"{some_of(len(problems), 'file')} of {len(survey)} cannot be read: {'; '.join(f'{n} × {reason}' for reason, n in kinds)}."
+    return CheckResult("readable", "look", sentence, figures, tuple(problems))
+
+
+def check_shapes(inputs: Inputs) -> CheckResult:
+    """Pictures unlike the others in colour mode, size or proportions."""
+    readable = [one for one in _survey(inputs) if not one.facts.problem]
+    if not readable:
+        return CheckResult("shapes", "open", "No file can be read.")
+    modes = Counter(one.facts.mode for one in readable)
+    sizes = Counter((one.facts.width, one.facts.height) for one in readable)
+    usual = modes.most_common(1)[0][0]
+    area = np.array([one.facts.width * one.facts.height for one in readable], float)
+    aspect = np.array([one.facts.width / one.facts.height for one in readable])
+    middle_area, middle_aspect = float(np.median(area)), float(np.median(aspect))
+    groups = {
+        f"not {usual} as most": [one.index for one in readable if one.facts.mode != usual],
+        "of several frames, only the first is read": [one.index for one in readable if one.facts.frames > 1],
+        "less than a quarter or more than four times as large as most": [
+            one.index for one, a in zip(readable, area, strict=True) if not 0.25 <= a / middle_area <= 4
+        ],
+        "much longer or wider than most": [
+            one.index for one, a in zip(readable, aspect, strict=True) if not 0.5 <= a / middle_aspect <= 2
+        ],
+    }
+    needed = _network_side(inputs)
+    if needed is not None:
+        groups["smaller than what the network receives"] = [
+            one.index for one in readable if one.facts.height < needed[0] or one.facts.width < needed[1]
+        ]
+    (width, height), times = sizes.most_common(1)[0]
+    figures = {
+        "modes": dict(modes),
+        "sizes": len(sizes),
+        "most_frequent_size": {"width": width, "height": height, "images": times},
+        "unusual": {name: len(found) for name, found in groups.items() if found},
+    }
+    odd = {name: found for name, found in groups.items() if found}
+    size = (
+        f"All are {width} × {height}, {usual}"
+        if len(sizes) == len(modes) == 1
+        else f"Most are {usual}; {some_of(len(sizes), 'size')}, the most frequent {width} × {height}"
+    )
+    if not odd:
+        return CheckResult("shapes", "fine", f"{size}; none stands out.", figures)
+    listed = "; ".join(f"{some_of(len(found), 'picture')} {name}" for name, found in odd.items())
+    concerned = dict.fromkeys(i for found in sorted(odd.values(), key=len) for i in found)
+    return CheckResult("shapes", "look", f"{size}. {listed}.", figures, tuple(concerned))
+
+
+def _network_side(inputs: Inputs) -> tuple[int, int] | None:
+    return inputs.model.recipe.output_size() if inputs.model is not None else None
+
+
+def check_changed(inputs: Inputs) -> CheckResult:
+    """Files that are no longer what they were when they were scored."""
+    if not inputs.stamps:
+        return CheckResult("changed", "open", "Nothing has been scored yet.")
+    changed, gone, unknown = [], [], []
+    for i, stamp in sorted(inputs.stamps.items()):
+        path = inputs.image_set.file(i)
+        if stamp.size < 0:
+            unknown.append(i)
+            continue
+        try:
+            about = path.stat()
+            if (about.st_size, about.st_mtime_ns) != (stamp.size, stamp.changed) and (
+                about.st_size != stamp.size or read_file(path).stamp.content != stamp.content
+            ):
+                changed.append(i)
+        except (OSError, UnreadablePicture):
+            gone.append(i)
+    figures = {"scored": len(inputs.stamps), "changed": len(changed), "gone": len(gone), "not_known": len(unknown)}
+    if not changed and not gone:
+        extra = f" Of {len(unknown)} scored by an earlier version it is not known." if unknown else ""
+        sentence = (
+            f"All {some_of(len(inputs.stamps) - len(unknown), 'file')} are as they were when they were scored.{extra}"
+        )
+        return CheckResult("changed", "look" if unknown else "fine", sentence, figures, tuple(unknown))
+    parts = [
+        f"{some_of(len(found), 'file')} {what}"
+        for found, what in ((changed, "changed since they were scored"), (gone, "no longer there"))
+        if found
+    ]
+    sentence = f"{' and '.join(parts)}: the answers shown are those of the earlier pictures."
+    return CheckResult("changed", "stop" if changed else "look", sentence, figures, tuple(changed + gone))
+
+
+def check_duplicates(inputs: Inputs) -> CheckResult:
+    """Files of the same content within the set, which count twice; worst where their labels differ."""
+    groups: dict[bytes, list[int]] = defaultdict(list)
+    for one in _survey(inputs):
+        if one.stamp is not None and not one.facts.problem:
+            groups[one.stamp.content].append(one.index)
+    labels = inputs.labels
+    copies = [found for found in groups.values() if len(found) > 1]
+    at_odds = [found for found in copies if len({int(labels[i]) for i in found if labels[i] >= 0}) > 1]
+    extra = sum(len(found) - 1 for found in copies)
+    figures = {"groups": len(copies), "surplus_images": extra, "groups_with_different_labels": len(at_odds)}
+    if not copies:
+        return CheckResult("duplicates", "fine", "No two files have the same content.", figures)
+    sentence = f"{some_of(extra, 'image')} more than there are different pictures: {some_of(len(copies), 'group')} of exact copies."
+    if at_odds:
+        first = at_odds[0]
+        named = some(list(dict.fromkeys(inputs.classes[labels[i]] for i in first if labels[i] >= 0)))
+        sentence += (
+            f" In {some_of(len(at_odds), 'group')} the labels differ (the first: {named}): at least one must be wrong."
+        )
+    ordered = [i for found in [*at_odds, *(one for one in copies if one not in at_odds)] for i in found]
+    return CheckResult("duplicates", "stop" if at_odds else "look", sentence, figures, tuple(ordered))
+
+
+def check_training(inputs: Inputs) -> CheckResult:
+    """Images that also stand in the training set, exactly or nearly: the model has seen them."""
+    if inputs.training is None:
+        return CheckResult(
+            "training", "open", "No training images are named: add them under Prepare to look for leaks."
+        )
+    survey, training = _survey(inputs), inputs.training_survey or []
+    seen = {one.stamp.content: one.index for one in training if one.stamp is not None}
+    exact = {
+        one.index: seen[one.stamp.content] for one in survey if one.stamp is not None and one.stamp.content in seen
+    }
+    near = _near(inputs, [one for one in survey if one.index not in exact], training)
+    items, others = inputs.image_set.items, inputs.training.items
+    pairs = {**exact, **{i: j for i, (j, _) in near.items()}}
+    labels = inputs.labels
+    differing = [i for i, j in pairs.items() if labels[i] >= 0 and others[j].label not in (None, int(labels[i]))]
+    figures = {
+        "images": len(survey),
+        "training_images": len(training),
+        "exact": len(exact),
+        "near": len(near),
+        "with_different_labels": len(differing),
+        "pairs": [
+            {"image": items[i].path, "training": others[j].path, "likeness": 1.0 if i in exact else near[i][1]}
+            for i, j in list(pairs.items())[:1000]
+        ],
+    }
+    if not pairs:
+        sentence = f"None of {some_of(len(survey), 'image')} stands among the {some_of(len(training), 'training image')}, exactly or nearly."
+        return CheckResult("training", "fine", sentence, figures)
+    sentence = f"{some_of(len(exact), 'image')} exactly and {len(near)} nearly the same as a training image: the model has seen them."
+    if differing:
+        sentence += f" {some_of(len(differing), 'label')} differ from the one at training."
+    state: State = "stop" if len(pairs) >= 0.05 * len(survey) else "look"
+    return CheckResult("training", state, sentence, figures, (*exact, *near))
+
+
+def _near(inputs: Inputs, survey: list[Surveyed], training: list[Surveyed]) -> dict[int, tuple[int, float]]:
+    """For images that nearly are a training image: which, and how alike. Fingerprints propose, pixels decide."""
+    assert inputs.training is not None
+    mine = [one for one in survey if one.facts.fingerprint is not None]
+    theirs = [one for one in training if one.facts.fingerprint is not None]
+    left, right, distance = near_pairs(_words(mine), _words(theirs), NEAR_BITS)
+    found: dict[int, tuple[int, float]] = {}
+    thumbs: dict[Path, NDArray[np.float64] | None] = {}
+    for k in np.argsort(distance, kind="stable")[:MOST_COMPARED].tolist():
+        i, j = mine[int(left[k])].index, theirs[int(right[k])].index
+        alike = _likeness(inputs.image_set.file(i), inputs.training.file(j), thumbs)
+        if alike >= NEAR_LIKENESS and alike > found.get(i, (0, 0.0))[1]:
+            found[i] = (j, alike)
+    return found
+
+
+def _words(surveyed: list[Surveyed]) -> NDArray[np.uint64]:
+    return np.array([one.facts.fingerprint for one in surveyed], np.uint64)
+
+
+def _likeness(first: Path, second: Path, thumbs: dict[Path, NDArray[np.float64] | None]) -> float:
+    """The correlation of two pictures' pixels after both were brought to one small size; 0 where one cannot be read."""
+    sides = []
+    for path in (first, second):
+        if path not in thumbs:
+            try:
+                picture = Image.fromarray(read_picture(path))
+                small = picture.resize((_LIKENESS_SIDE, _LIKENESS_SIDE), Image.Resampling.BOX)
+                values = np.asarray(small, np.float64).ravel()
+                thumbs[path] = (values - values.mean()) / (np.linalg.norm(values - values.mean()) or 1.0)
+            except UnreadablePicture:
+                thumbs[path] = None
+        sides.append(thumbs[path])
+    a, b = sides
+    return 0.0 if a is None or b is None else float(a @ b)
+
+
+def _survey(inputs: Inputs) -> list[Surveyed]:
+    assert inputs.survey is not None, "the files are surveyed before these checks"
+    return inputs.survey

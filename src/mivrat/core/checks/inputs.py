@@ -1,0 +1,45 @@
+"""What the checks look at: an image set, and as far as there are any a model, its answers, and training images."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.checks.survey import Surveyed
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.decode import Stamp
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.running.answers import SCORED, Judged
+
+
+@dataclass
+class Inputs:
+    """Everything the checks may use; ``survey`` and ``training_survey`` are filled by the first check that needs them.
+
+    ``stamps`` tells what files were when they were scored, ``reasons`` why images could not be. ``judged`` holds answers
+    for some or all images; ``aside`` are labels that were put aside by hand as standing for no class.
+    """
+
+    classes: list[str]
+    image_set: ImageSet
+    model: OnnxModel | None = None
+    judged: Judged | None = None
+    training: ImageSet | None = None
+    stamps: Mapping[int, Stamp] = field(default_factory=dict)
+    aside: frozenset[str] = frozenset()
+    seed: int = 0
+    survey: list[Surveyed] | None = None
+    training_survey: list[Surveyed] | None = None
+
+    @property
+    def labels(self) -> NDArray[np.int64]:
+        """The class index of each image, -1 without one."""
+        return np.array([-1 if one is None else one for one in self.image_set.labels], np.int64)
+
+    @property
+    def answered(self) -> NDArray[np.int64]:
+        """Positions of the images with an answer."""
+        return np.flatnonzero(self.judged.state == SCORED) if self.judged is not None else np.zeros(0, np.int64)

@@ -1,0 +1,48 @@
+"""What a check found: its state, the sentence that says so, figures, and the images concerned."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any, Literal
+
+# ``open``: it could not be said, or was not asked yet.
+State = Literal["fine", "look", "stop", "open"]
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """The outcome of one check.
+
+    ``images`` are positions in the image set, in the order to look at them; ``offer`` is what could be adopted: a
+    ``recipe`` as TOML text, or a ``classes`` list in another order.
+    """
+
+    name: str
+    state: State
+    sentence: str
+    figures: Mapping[str, Any] = field(default_factory=dict)
+    images: tuple[int, ...] = ()
+    offer: Mapping[str, Any] = field(default_factory=dict)
+
+    def to_json(self) -> str:
+        return json.dumps(asdict(self), ensure_ascii=False, allow_nan=False)
+
+
+def from_json(text: str) -> CheckResult:
+    """A result that was kept as text."""
+    data = json.loads(text)
+    return CheckResult(
+        data["name"], data["state"], data["sentence"], data["figures"], tuple(data["images"]), data["offer"]
+    )
+
+
+def some_of(number: int, what: str, plural: str = "") -> str:
+    """``1 image``, ``3 images``."""
+    return f"1 {what}" if number == 1 else f"{number} {plural or what + 's'}"
+
+
+def in_words(probability: float) -> str:
+    """A probability as it stands behind the letter p."""
+    return "< 0.0001" if probability < 0.0001 else f"= {probability:.4f}"
