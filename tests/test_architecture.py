@@ -16,7 +16,7 @@ BELOW = {
     "models": {"models", "pictures"},
     "running": {"running", "models", "pictures", "figures", "study"},
     "study": {"study", "models", "pictures", "running"},
-    "checks": {"checks", "figures", "models", "pictures", "running"},
+    "checks": {"checks", "figures", "models", "pictures", "running", "study"},
     "evidence": {"evidence", "models", "pictures"},
     "reporting": {"reporting", "figures", "pictures", "running"},
 }

@@ -8,6 +8,7 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -37,6 +38,49 @@ def _ks(text: str) -> list[int]:
     return sorted({_whole(1)(part.strip()) for part in text.split(",")})
 
 
+def _names(text: str) -> list[str]:
+    from mivrat.core.checks.catalogue import BY_NAME
+
+    names = [part.strip() for part in text.split(",") if part.strip()]
+    for name in names:
+        if name not in BY_NAME:
+            raise argparse.ArgumentTypeError(f"there is no check {name!r}; the checks are {', '.join(BY_NAME)}")
+    return names
+
+
+def _run_options() -> _Parser:
+    """What a run is made of: options that evaluate and check share."""
+    run = _Parser(add_help=False)
+    run.add_argument(
+        "--model",
+        type=Path,
+        required=True,
+        metavar="M.onnx|TABLE",
+        help="an ONNX file, or a table of predictions made elsewhere",
+    )
+    run.add_argument(
+        "--images",
+        type=Path,
+        required=True,
+        metavar="DIR|TABLE",
+        help="one folder per class, or a table with path and label columns",
+    )
+    run.add_argument("--classes", type=Path, required=True, metavar="FILE", help="class names in the model's order")
+    run.add_argument(
+        "--recipe",
+        type=Path,
+        metavar="R.toml",
+        help="the preprocessing; guessed from the model's input, and said so, where it is not given",
+    )
+    run.add_argument(
+        "--study", type=Path, metavar="FILE.mivrat", help="keep the run in a study; a stopped run goes on from there"
+    )
+    run.add_argument("--batch", type=_whole(1), default=32, metavar="N")
+    run.add_argument("--threads", type=_whole(1), default=0, metavar="N")
+    run.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for whatever is drawn at random")
+    return run
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = _Parser(
         prog="mivrat",
@@ -49,38 +93,16 @@ def _parser() -> argparse.ArgumentParser:
     opening = commands.add_parser("open", help="open a study")
     opening.add_argument("study", type=Path, metavar="FILE.mivrat")
 
-    evaluating = commands.add_parser("evaluate", help="score images and write the figures")
-    evaluating.add_argument("--model", type=Path, required=True, metavar="M.onnx")
-    evaluating.add_argument(
-        "--images",
-        type=Path,
-        required=True,
-        metavar="DIR|TABLE",
-        help="one folder per class, or a table with path and label columns",
-    )
-    evaluating.add_argument(
-        "--classes", type=Path, required=True, metavar="FILE", help="class names in the model's order"
-    )
-    evaluating.add_argument(
-        "--recipe",
-        type=Path,
-        metavar="R.toml",
-        help="the preprocessing; guessed from the model's input, and said so, where it is not given",
-    )
+    run = _run_options()
+    evaluating = commands.add_parser("evaluate", parents=[run], help="score images and write the figures")
     evaluating.add_argument("--out", type=Path, required=True, metavar="DIR")
-    evaluating.add_argument(
-        "--study", type=Path, metavar="FILE.mivrat", help="keep the run in a study; a stopped run goes on from there"
-    )
-    evaluating.add_argument("--batch", type=_whole(1), default=32, metavar="N")
-    evaluating.add_argument("--threads", type=_whole(1), default=0, metavar="N")
     evaluating.add_argument("--top", type=_ks, metavar="1,3,5")
     evaluating.add_argument(
-        "--seed",
-        type=_whole(0),
-        default=0,
-        metavar="N",
-        help="for figures that draw at random; none of the present ones do",
+        "--families", type=Path, metavar="TABLE", help="coarser groups of classes: a table with class and family"
     )
+    subset = evaluating.add_mutually_exclusive_group()
+    subset.add_argument("--per-class", type=_whole(1), metavar="N", help="only so many images of each class, at random")
+    subset.add_argument("--sample", type=_whole(1), metavar="N", help="only so many images, at random")
     evaluating.add_argument(
         "--require",
         action="append",
@@ -88,6 +110,17 @@ def _parser() -> argparse.ArgumentParser:
         metavar="'top1 >= 0.9'",
         help="exit with 1 where this does not hold; may be repeated",
     )
+
+    checking = commands.add_parser(
+        "check", parents=[run], help="look for what does not match before any figure is believed"
+    )
+    checking.add_argument(
+        "--training", type=Path, metavar="DIR|TABLE", help="training images, to look for copies of them"
+    )
+    checking.add_argument("--only", type=_names, metavar="NAME,…", help="only these checks")
+    checking.add_argument("--quick", action="store_true", help="leave out those that read every file or try recipes")
+    checking.add_argument("--json", action="store_true", help="print the results as JSON instead of sentences")
+    checking.add_argument("--out", type=Path, metavar="FILE", help="write the results as JSON")
 
     listing = commands.add_parser("layers", help="list the layers a heatmap can be taken from")
     listing.add_argument("model", type=Path, metavar="M.onnx")
@@ -140,6 +173,35 @@ def _stoppable() -> Iterator[Any]:
             signal.signal(which, handler)
 
 
+def _study_for(args: argparse.Namespace, classes: list[str], held: ExitStack, otherwise: Path | None = None) -> Any:
+    """The study named on the command line, made where there is none, held by a lock until ``held`` lets go."""
+    from mivrat.core.study.lock import StudyLock
+    from mivrat.core.study.study import Study
+
+    path = args.study or otherwise
+    if path is None:
+        return None
+    held.enter_context(StudyLock(path))
+    study = Study.open(path) if path.exists() else Study.create(path, classes)
+    held.callback(study.close)
+    if study.classes != classes:
+        raise InputError(
+            f"was made for {len(study.classes)} other classes or another order than {args.classes}",
+            where=path,
+            mend="use a new study for another class list",
+        )
+    return study
+
+
+def _scored(evaluation: Any, args: argparse.Namespace) -> bool:
+    """Score what is pending, with progress told; whether it was stopped."""
+    line = _ProgressLine()
+    with _stoppable() as stop:
+        for progress in evaluation.run(stop, args.batch, args.threads):
+            line.show(progress.done, progress.total, progress.sentence())
+    return len(evaluation.answers.pending) > 0
+
+
 def _evaluate(args: argparse.Namespace) -> int:
     with ExitStack() as held:
         return _evaluated(args, held)
@@ -147,49 +209,43 @@ def _evaluate(args: argparse.Namespace) -> int:
 
 def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.figures.summary import sensible_ks
-    from mivrat.core.models.onnx_model import OnnxModel
+    from mivrat.core.models.loading import load_model
     from mivrat.core.pictures.classes import read_class_list
+    from mivrat.core.pictures.families import read_families
     from mivrat.core.pictures.image_sets import read_image_set
     from mivrat.core.pictures.recipe import read_recipe
+    from mivrat.core.pictures.subsets import draw, draw_per_class
     from mivrat.core.reporting.requirements import parse_requirement
     from mivrat.core.reporting.results import write_results
     from mivrat.core.running.evaluation import Evaluation
-    from mivrat.core.study.lock import StudyLock
-    from mivrat.core.study.study import Study
 
     classes = read_class_list(args.classes)
     requirements = [parse_requirement(text, classes) for text in args.require]
-    recipe = read_recipe(args.recipe) if args.recipe else None
-    model = OnnxModel(args.model, recipe, len(classes), args.threads)
+    families = read_families(args.families, classes) if args.families else {}
+    model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
     image_set = read_image_set(args.images, classes)
+    if args.per_class:
+        image_set = draw_per_class(image_set, args.per_class, args.seed)
+    elif args.sample:
+        image_set = draw(image_set, args.sample, args.seed)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
-    study = None
-    if args.study:
-        held.enter_context(StudyLock(args.study))
-        study = Study.open(args.study) if args.study.exists() else Study.create(args.study, classes)
-        held.callback(study.close)
-        if study.classes != classes:
-            raise InputError(
-                f"was made for {len(study.classes)} other classes or another order than {args.classes}",
-                where=args.study,
-                mend="use a new study for another class list",
-            )
+    study = _study_for(args, classes, held)
+    if study is not None and families:
+        study.set_families(families)
     _say_remarks(model)
     evaluation = Evaluation(model, image_set, study)
-    line = _ProgressLine()
-    with _stoppable() as stop:
-        for progress in evaluation.run(stop, args.batch, args.threads):
-            line.show(progress.done, progress.total, progress.sentence())
+    stopped = _scored(evaluation, args)
     judged = evaluation.judging.judged()
-    stopped = len(evaluation.answers.pending) > 0
     ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
     wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
     figures = judged.figures(wanted)
     written = write_results(
-        args.out, judged, None if stopped else figures, image_set.items, classes, evaluation.answers.reasons
+        args.out, judged, None if stopped else figures, image_set.items, classes, evaluation.answers.reasons, families
     )
     counts = judged.counts()
+    if image_set.drawn:
+        _say(f"mivrat: {image_set.drawn}")
     for index, reason in evaluation.answers.reasons.items():
         _say(f"mivrat: not read: {image_set.items[index].path}: {reason}")
     if stopped:
@@ -211,6 +267,85 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     for outcome in outcomes:
         print(outcome.sentence())
     return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+
+
+def _check(args: argparse.Namespace) -> int:
+    with ExitStack() as held:
+        return _checked(args, held)
+
+
+def _checked(args: argparse.Namespace, held: ExitStack) -> int:
+    from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
+    from mivrat.core.checks.of_run import check_run
+    from mivrat.core.checks.report import checks_report, in_sentences
+    from mivrat.core.checks.result import CheckResult
+    from mivrat.core.files import write_whole
+    from mivrat.core.pictures.classes import read_class_list
+    from mivrat.core.pictures.image_sets import list_images, match_labels
+    from mivrat.core.pictures.recipe import read_recipe
+    from mivrat.core.running.evaluation import Evaluation
+
+    classes = read_class_list(args.classes)
+    recipe = read_recipe(args.recipe) if args.recipe else None
+    image_set = match_labels(list_images(args.images), classes).image_set
+    training = match_labels(list_images(args.training), classes, role="training").image_set if args.training else None
+    names = args.only or [check.name for check in CHECKS if not (args.quick and check.slow)]
+    scratch = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="mivrat-"))) / "checks.mivrat"
+    model, mismatch = _model_or_mismatch(args.model, classes, recipe, args.threads)
+    results: list[CheckResult] = []
+    stopped = False
+    if model is None:
+        results = mismatch
+        _say("mivrat: the other checks need a class list that fits the model")
+    else:
+        study = _study_for(args, classes, held, scratch)
+        if training is not None:
+            study.add_image_set(training)
+        _say_remarks(model)
+        evaluation = Evaluation(model, image_set, study)
+        stopped = _scored(evaluation, args)
+        assert evaluation.run_id is not None
+        record = study.load_run(evaluation.run_id)
+        line = _ProgressLine()
+        with _stoppable() as stop:
+            if stopped:
+                stop.stop()
+            for news in check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
+                if isinstance(news, Step):
+                    line.show(news.progress.done, news.progress.total, f"{news.what}: {news.progress.sentence()}")
+                else:
+                    results.append(news.result)
+            stopped = stopped or len(results) < len(names)
+    report = checks_report(results, args.model, args.images, image_set)
+    if args.out:
+        write_whole(args.out, json.dumps(report, indent=1, ensure_ascii=False) + "\n")
+    print(json.dumps(report, indent=1, ensure_ascii=False) if args.json else in_sentences(results, BY_NAME))
+    if stopped:
+        return STOPPED
+    return NOT_HELD if any(result.state == "stop" for result in results) else DONE
+
+
+def _model_or_mismatch(path: Path, classes: list[str], recipe: Any, threads: int) -> tuple[Any, list[Any]]:
+    """The model; or None and the check result that says that it does not go with the class list."""
+    from mivrat.core.checks.answer_checks import check_outputs
+    from mivrat.core.checks.inputs import Inputs
+    from mivrat.core.models.loading import load_model
+    from mivrat.core.models.onnx_model import OnnxModel
+    from mivrat.core.pictures.image_sets import ImageSet
+
+    try:
+        return load_model(path, classes, recipe, threads), []
+    except InputError:
+        if path.suffix.lower() != ".onnx":
+            raise
+        try:
+            other = OnnxModel(path, recipe, None, threads)
+        except InputError:
+            other = None
+        found = check_outputs(Inputs(classes, ImageSet("", path, []), other)) if other is not None else None
+        if found is None or found.state != "stop":
+            raise
+        return None, [found]
 
 
 def _maker(model_path: Path, recipe_path: Path | None, classes: int | None) -> Any:
@@ -310,7 +445,7 @@ def _window(command: str | None, study: Path | None) -> int:
             return DONE
         raise InputError(
             "there is no display to open a window on, or a system library for it is missing",
-            mend="evaluate, layers and heatmap work without; tools/setup.sh names missing libraries",
+            mend="evaluate, check, layers and heatmap work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run
 
@@ -322,6 +457,8 @@ def run_command(arguments: Sequence[str]) -> int:
     args = _parser().parse_args(arguments)
     if args.command == "evaluate":
         return _evaluate(args)
+    if args.command == "check":
+        return _check(args)
     if args.command == "layers":
         return _layers(args)
     if args.command == "heatmap":

@@ -30,6 +30,7 @@ class DemoInputs:
     classes: list[str]
     recipe: Recipe
     sets: dict[str, ImageSet]
+    training: ImageSet
     references: dict[int, Path]
 
 
@@ -39,7 +40,8 @@ def demo_inputs() -> DemoInputs:
     pictures = read_image_set(DATA / "references.csv", classes)
     references = {item.label: pictures.root / item.path for item in pictures.items if item.label is not None}
     sets = {name: read_image_set(DATA / f"{name}.csv", classes) for name in SETS}
-    return DemoInputs(classes, read_recipe(DATA / "recipe.toml"), sets, references)
+    training = read_image_set(DATA / "training-sample.csv", classes, "training")
+    return DemoInputs(classes, read_recipe(DATA / "recipe.toml"), sets, training, references)
 
 
 def demo_study_path() -> Path:
@@ -76,6 +78,7 @@ def make_demo_study(path: Path, stop: StopSignal | None = None) -> Iterator[Prog
     try:
         study.set_setting(_MADE_FROM, made_from)
         study.set_references(inputs.references)
+        study.add_image_set(inputs.training)
         total = len(MODELS) * sum(len(one.items) for one in inputs.sets.values())
         done = 0
         for image_set in inputs.sets.values():

@@ -6,6 +6,7 @@ import numpy as np
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, some_of
+from mivrat.core.models.scores import column_count_fits
 from mivrat.core.running.answers import FAILED
 
 NOT_SCORED = "No image has been scored yet."
@@ -17,6 +18,12 @@ def check_outputs(inputs: Inputs) -> CheckResult:
         return CheckResult("outputs", "open", "There is no model file to look at.")
     model, classes = inputs.model, len(inputs.classes)
     figures = {"columns": model.columns, "classes": classes, "output": model.output.name}
+    if not column_count_fits(model.columns, classes):
+        sentence = (
+            f"The model gives {model.columns} scores per image, the class list names {classes} classes: no prediction "
+            "can be named. Use the class list this model was trained with."
+        )
+        return CheckResult("outputs", "stop", sentence, figures)
     if model.columns == 1:
         sentence = f"One score per image: read as the probability of the second class, {inputs.classes[1]}."
         return CheckResult("outputs", "look", sentence, figures)

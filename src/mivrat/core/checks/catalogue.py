@@ -174,22 +174,29 @@ def _survey_all(
 ) -> Iterator[Step]:
     if inputs.survey is None:
         found: list[Surveyed] = []
-        yield from _surveyed("Reading the images", inputs.image_set, found, known, stop)
+        yield from _surveyed("Reading the images", inputs, inputs.image_set, found, known, stop)
         if len(found) == len(inputs.image_set.items):
             inputs.survey = found
     if with_training and inputs.training is not None and inputs.training_survey is None:
         found = []
-        yield from _surveyed("Reading the training images", inputs.training, found, known, stop)
+        yield from _surveyed("Reading the training images", inputs, inputs.training, found, known, stop)
         if len(found) == len(inputs.training.items):
             inputs.training_survey = found
 
 
 def _surveyed(
-    what: str, image_set: ImageSet, found: list[Surveyed], known: Mapping[bytes, Facts], stop: StopSignal | None
+    what: str,
+    inputs: Inputs,
+    image_set: ImageSet,
+    found: list[Surveyed],
+    known: Mapping[bytes, Facts],
+    stop: StopSignal | None,
 ) -> Iterator[Step]:
     meter = Meter(len(image_set.items))
     files = [image_set.file(i) for i in range(len(image_set.items))]
     for one in survey_files(files, known, stop):
         found.append(one)
+        if one.stamp is not None and one.stamp.content not in known:
+            inputs.fresh[one.stamp.content] = one.facts
         if len(found) % 16 == 0 or len(found) == len(files):
             yield Step(what, meter.at(len(found)))

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.checks.survey import Surveyed
+from mivrat.core.checks.survey import Facts, Surveyed
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageSet
@@ -20,7 +20,8 @@ class Inputs:
     """Everything the checks may use; ``survey`` and ``training_survey`` are filled by the first check that needs them.
 
     ``stamps`` tells what files were when they were scored, ``reasons`` why images could not be. ``judged`` holds answers
-    for some or all images; ``aside`` are labels that were put aside by hand as standing for no class.
+    for some or all images; ``aside`` are labels that were put aside by hand as standing for no class. ``fresh`` collects
+    facts by content as pictures are surveyed, so that a survey that is stopped is not for nothing.
     """
 
     classes: list[str]
@@ -33,6 +34,7 @@ class Inputs:
     seed: int = 0
     survey: list[Surveyed] | None = None
     training_survey: list[Surveyed] | None = None
+    fresh: dict[bytes, Facts] = field(default_factory=dict)
 
     @property
     def labels(self) -> NDArray[np.int64]:

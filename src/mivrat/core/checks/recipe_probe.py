@@ -21,6 +21,7 @@ from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabiliti
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values, recipe_to_toml
+from mivrat.core.pictures.value_ranges import VALUE_RANGES, in_order
 from mivrat.core.running.job import Meter, Progress, StopSignal
 
 MOST_IMAGES = 200
@@ -29,17 +30,6 @@ CHANCE = 0.001
 # A recipe that is surer only by less than this (nats of log loss) is no better for any use.
 LEAST_GAIN = 0.02
 _BATCH = 32
-
-# Ways in which networks are usually given values, by meaning; per-channel numbers are in the order red, green, blue.
-VALUE_RANGES: dict[str, Values] = {
-    "values from 0 to 1": Values(scale=1 / 255, mean=[0.0], std=[1.0]),
-    "values from −1 to 1": Values(scale=1 / 255, mean=[0.5], std=[0.5]),
-    "values from 0 to 255": Values(scale=1.0, mean=[0.0], std=[1.0]),
-    "per-channel mean and deviation of common photos": Values(
-        scale=1 / 255, mean=[0.485, 0.456, 0.406], std=[0.229, 0.224, 0.225]
-    ),
-    "per-channel means subtracted from 0 to 255": Values(scale=1.0, mean=[123.68, 116.779, 103.939], std=[1.0]),
-}
 
 
 @dataclass(frozen=True)
@@ -79,12 +69,6 @@ class Trial:
         return more_right or surer
 
 
-def _in_order(values: Values, mode: str) -> Values:
-    """Values given in the order red, green, blue, in the order of ``mode``."""
-    turn = slice(None, None, -1 if mode == "BGR" else 1)
-    return Values(scale=values.scale, mean=values.mean[turn], std=values.std[turn])
-
-
 def _same(a: Values, b: Values) -> bool:
     """Whether two ways come to the same values, to a thousandth of their spread."""
     for channel in range(3):
@@ -111,7 +95,7 @@ def alternatives(recipe: Recipe) -> list[Alternative]:
             for name, preset in VALUE_RANGES.items():
                 if recipe.channels == 1 and len(preset.mean) > 1:
                     continue
-                values = _in_order(preset, mode)
+                values = in_order(preset, mode)
                 if not _same(values, own):
                     order = f", channels in the order {mode}" if mode != recipe.picture.mode else ""
                     found.append(_with(recipe, name + order, mode, values))

@@ -106,9 +106,13 @@ class Recipe(_Part):
         if size is None and self.resize.size is not None:
             size = self.resize.height_width()
         side = "own size" if size is None else f"{size[0]} px" if size[0] == size[1] else f"{size[1]} × {size[0]} px"
-        low = min((0 - m) / s for m, s in zip(*self._mean_std(), strict=True))
-        high = max((255 * self.values.scale - m) / s for m, s in zip(*self._mean_std(), strict=True))
+        ranges = self.value_ranges()
+        low, high = min(low for low, _ in ranges), max(high for _, high in ranges)
         return f"{side}, {self.picture.mode}, {low:.3g}…{high:.3g}".replace("-", "−")
+
+    def value_ranges(self) -> list[tuple[float, float]]:
+        """What 0 and 255 become, channel by channel in the order of ``mode``."""
+        return [((0 - m) / s, (255 * self.values.scale - m) / s) for m, s in zip(*self._mean_std(), strict=True)]
 
     def _mean_std(self) -> tuple[list[float], list[float]]:
         def spread(v: list[float]) -> list[float]:
@@ -127,6 +131,11 @@ def parse_recipe(text: str, where: object = "recipe") -> Recipe:
         raise InputError(
             f"has format {data.get('format')!r}", where=where, mend=f'begin the recipe with format = "{FORMAT}"'
         )
+    return recipe_from(data, where)
+
+
+def recipe_from(data: dict[str, Any], where: object = "recipe") -> Recipe:
+    """A recipe from its entries; InputError naming the entry that is wrong."""
     try:
         return Recipe.model_validate(data)
     except ValidationError as error:

@@ -6,12 +6,13 @@ import csv
 import io
 import json
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
 from mivrat.core.files import write_whole
@@ -39,8 +40,11 @@ def _mean(values: Sequence[float | None]) -> float | None:
     return sum(known) / len(known) if known else None
 
 
-def metrics(figures: Figures, counts: Counts, classes: Sequence[str]) -> dict[str, Any]:
-    """The content of metrics.json. AUROC and average precision are averaged over the classes where they are defined."""
+def metrics(
+    figures: Figures, counts: Counts, classes: Sequence[str], families: Mapping[int, str] | None = None
+) -> dict[str, Any]:
+    """The content of metrics.json. AUROC and average precision are averaged over the classes where they are defined;
+    accuracy within family is there where there are ``families`` (class index -> name)."""
     averages, calibration = figures.averages, figures.calibration
     return {
         "format": "mivrat-metrics/1",
@@ -53,6 +57,7 @@ def metrics(figures: Figures, counts: Counts, classes: Sequence[str]) -> dict[st
             "ties": figures.ties,
         },
         "top_k": {str(k): _share(share) for k, share in figures.top_k.items()},
+        **({"family_accuracy": _share(family_accuracy(figures.matrix, families))} if families else {}),
         "balanced_accuracy": averages.balanced_accuracy,
         "macro_precision": averages.macro_precision,
         "macro_recall": averages.macro_recall,
@@ -113,6 +118,11 @@ def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], c
         if judged.state[i] != SCORED:
             writer.writerow(row + [""] * (len(head) - 2))
             continue
+        if not judged.has_scores:
+            known = judged.confidence[i]
+            row += [safe_cell(classes[judged.predicted[i]]), "" if np.isnan(known) else repr(float(known)), ""]
+            writer.writerow(row + [""] * (len(head) - len(row)))
+            continue
         p = judged.probabilities([i])[0]
         row += [
             safe_cell(classes[judged.predicted[i]]),
@@ -135,6 +145,7 @@ def write_results(
     items: Sequence[ImageItem],
     classes: Sequence[str],
     reasons: dict[int, str],
+    families: Mapping[int, str] | None = None,
 ) -> list[Path]:
     """Write the result files into ``folder`` and return their paths.
 
@@ -150,7 +161,9 @@ def write_results(
     }
     problems = [(items[i].path, reasons.get(i, "")) for i in sorted(reasons)]
     problems += [
-        (items[int(i)].path, "the scores hold NaN or infinity") for i in np.flatnonzero(judged.state == FAILED)
+        (items[int(i)].path, "the scores hold NaN or infinity")
+        for i in np.flatnonzero(judged.state == FAILED)
+        if int(i) not in reasons
     ]
     if problems:
         out = io.StringIO()
@@ -162,7 +175,10 @@ def write_results(
         (folder / "not_evaluated.csv").unlink(missing_ok=True)
     if figures is not None:
         files["metrics.json"] = (
-            json.dumps(metrics(figures, judged.counts(), classes), indent=1, ensure_ascii=False, allow_nan=False) + "\n"
+            json.dumps(
+                metrics(figures, judged.counts(), classes, families), indent=1, ensure_ascii=False, allow_nan=False
+            )
+            + "\n"
         )
     else:
         (folder / "metrics.json").unlink(missing_ok=True)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.predictions import NO_ROW, PredictionTable
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import PENDING, Answers, Judging
+from mivrat.core.running.answers import FAILED, PENDING, SCORED, Answers, Judging
 from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
@@ -18,14 +20,14 @@ class Evaluation:
     """A stoppable, resumable run. An image whose content this model has scored before, by this recipe, is not scored again:
     not in this run, and not where another set of the study holds the same picture."""
 
-    def __init__(self, model: OnnxModel, image_set: ImageSet, study: Study | None = None) -> None:
+    def __init__(self, model: OnnxModel | PredictionTable, image_set: ImageSet, study: Study | None = None) -> None:
         self.model = model
         self.image_set = image_set
         self.study = study
-        kind = model.recipe.scores.kind
+        kind = model.score_kind if isinstance(model, PredictionTable) else model.recipe.scores.kind
         settled = None if kind == "auto" else kind
         self.run_id: int | None = None
-        self.answers = Answers(len(image_set.items), model.columns, settled)
+        self.answers = Answers(len(image_set.items), model.columns, settled, model.class_count)
         self._model_id = 0
         self._position_of: dict[bytes, int] = {}
         self._elsewhere: set[bytes] = set()
@@ -40,21 +42,51 @@ class Evaluation:
             self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
         self.judging = Judging(self.answers, [item.label for item in image_set.items])
 
-    def run(self, stop: StopSignal | None = None, batch_size: int = 32, threads: int = 0) -> Iterator[Progress]:
-        """Score what is pending, yielding progress after each batch; every batch is kept before it is told of."""
-        listed = len(self.image_set.items)
+    def run(
+        self,
+        stop: StopSignal | None = None,
+        batch_size: int = 32,
+        threads: int = 0,
+        only: Sequence[int] | None = None,
+    ) -> Iterator[Progress]:
+        """Score what is pending (``only``: of these images), yielding progress after each batch; every batch is kept
+        before it is told of. InputError where the folder of images goes away meanwhile: that is no fault of the images."""
+        listed = len(self.image_set.items) if only is None else len(only)
         todo = self.answers.pending
+        if only is not None:
+            todo = todo[np.isin(todo, only)]
         done = listed - len(todo)
         meter = Meter(listed, done)
         yield meter.at(done)
-        files = [self.image_set.file(i) for i in range(listed)]
+        if isinstance(self.model, PredictionTable):
+            self._look_up(self.model)
+            yield meter.at(listed)
+            return
+        files = [self.image_set.file(i) for i in range(len(self.image_set.items))]
         batches = score_images(
             files, todo.tolist(), self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
         )
         for batch in batches:
+            if batch.unreadable and not self.image_set.root.is_dir():
+                raise InputError(
+                    "the folder of images is gone; what was scored before is kept",
+                    where=self.image_set.root,
+                    mend="bring it back, or relocate the image set under Prepare, and go on",
+                )
             self._take(batch)
             done += batch.images
             yield meter.at(done)
+
+    def _look_up(self, table: PredictionTable) -> None:
+        """Take a table's answers over, all at once: nothing has to be worked out for them."""
+        rows, listed = table.answers_for(self.image_set)
+        whole = np.isfinite(rows).all(axis=1) if table.score_kind != "prediction" else np.isfinite(rows[:, 0])
+        self.answers.rows[:] = rows
+        self.answers.state[:] = np.where(whole, SCORED, FAILED)
+        self.answers.reasons.update({int(i): NO_ROW for i in np.flatnonzero(~listed)})
+        if self.study is not None and self.run_id is not None:
+            self.study.save_looked_up(self._model_id, self.image_set, self.answers)
+        self.judging.update(np.arange(len(rows)))
 
     def _knows(self, content: bytes) -> bool:
         return content in self._position_of or content in self._elsewhere

@@ -30,8 +30,10 @@ CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT
 CREATE TABLE reference (class INTEGER PRIMARY KEY REFERENCES class (position), path TEXT NOT NULL);
 """
 
+# Answers that were looked up by path stand under the path, behind this.
+LOOKED_UP = b"path "
+
 # Version 1 kept answers by run and position and no content hashes; its images get a stand-in that no hash can equal.
-UNHASHED = b"unhashed "
 _STAND_IN = "CAST('unhashed ' || set_id || ' ' || position AS BLOB)"
 _FROM_1 = (
     *(f"ALTER TABLE {name} RENAME TO old_{name}" for name in ("model", "image_set", "image", "run", "answer")),

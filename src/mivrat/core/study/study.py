@@ -24,7 +24,7 @@ from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.pictures.recipe import Recipe, parse_recipe, recipe_to_toml
 from mivrat.core.running.answers import SCORED, UNREADABLE, Answers
 from mivrat.core.running.scoring import ScoredBatch
-from mivrat.core.study.schema import APPLICATION_ID, PAGE_SIZE, TABLES, VERSION, migrate
+from mivrat.core.study.schema import APPLICATION_ID, LOOKED_UP, PAGE_SIZE, TABLES, VERSION, migrate
 
 
 @dataclass(frozen=True)
@@ -300,7 +300,55 @@ class Study:
                 "SELECT path, said, label, columns FROM image WHERE set_id = ? ORDER BY position", (set_id,)
             )
         ]
+        if any(item.path.startswith(("/", "../")) or "/../" in item.path for item in items):
+            raise InputError(
+                f"lists images outside the folder of the set {name}, which is never read",
+                where=self.path,
+                mend="do not trust this study; ask for one made by Mivrat",
+            )
         return ImageSet(name, self._resolved(root), items, role, drawn)
+
+    def declared_places(self) -> list[Path]:
+        """The folders this study reads from: those of its models, image sets and reference pictures."""
+        found = [
+            *(self._resolved(path).parent for (path,) in self._db.execute("SELECT path FROM model")),
+            *(self._resolved(root) for (root,) in self._db.execute("SELECT root FROM image_set")),
+            *(self._resolved(path).parent for (path,) in self._db.execute("SELECT path FROM reference")),
+        ]
+        return sorted(set(found))
+
+    def set_role(self, set_id: int, role: Role) -> None:
+        """Give an image set another role."""
+        with self._writing() as db:
+            db.execute("UPDATE image_set SET role = ? WHERE id = ?", (role, set_id))
+
+    def set_class_order(self, names: Sequence[str]) -> None:
+        """Name the models' outputs by the same classes in another order. Labels, families, pairs and references stay
+        with the names they were given for."""
+        before = self.classes
+        if sorted(names) != sorted(before):
+            raise InputError(
+                "is no other order of the same classes", where="class order", mend="start a new study for other classes"
+            )
+        place = {name: new for new, name in enumerate(names)}
+        with self._writing() as db:
+            db.execute("PRAGMA defer_foreign_keys = ON")
+            db.execute("CREATE TEMP TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
+            db.executemany("INSERT INTO moved VALUES (?, ?)", [(old, place[name]) for old, name in enumerate(before)])
+            for table, column in (
+                ("image", "label"),
+                ("family", "class"),
+                ("pairing", "class"),
+                ("reference", "class"),
+            ):
+                # By way of negative numbers, so that no two stand in one place on the way.
+                db.execute(
+                    f"UPDATE {table} SET {column} = -1 - (SELECT new FROM moved WHERE old = {column}) WHERE {column} >= 0"
+                )
+                db.execute(f"UPDATE {table} SET {column} = -1 - {column} WHERE {column} < 0")
+            db.execute("DROP TABLE moved")
+            db.execute("DELETE FROM class")
+            db.executemany("INSERT INTO class VALUES (?, ?)", list(enumerate(names)))
 
     def relocate(self, set_id: int, root: Path) -> None:
         """Look for a set's files below another folder from now on; those missed before are pending again."""
@@ -373,6 +421,23 @@ class Study:
                 [(reason, set_id, i) for i, reason in batch.unreadable.items() if i not in stamped],
             )
             db.execute("UPDATE run SET kind = ? WHERE id = ?", (answers.kind, run_id))
+
+    def save_looked_up(self, model_id: int, image_set: ImageSet, answers: Answers) -> None:
+        """Commit answers that were looked up by path; such a model never reads the files."""
+        with self._writing() as db:
+            db.executemany(
+                "INSERT OR REPLACE INTO answer VALUES (?, ?, ?, ?, ?)",
+                [
+                    (
+                        model_id,
+                        LOOKED_UP + item.path.encode("utf-8", "surrogateescape"),
+                        int(answers.state[i]),
+                        answers.reasons.get(i),
+                        answers.rows[i].astype("<f4").tobytes() if answers.state[i] == SCORED else None,
+                    )
+                    for i, item in enumerate(image_set.items)
+                ],
+            )
 
     def forget_images(self, set_id: int, positions: Sequence[int]) -> None:
         """Take these images for not read yet, so that a run reads and, where their content is new, scores them again."""
@@ -450,8 +515,11 @@ class Study:
     def fill_answers(self, record: RunRecord) -> Iterator[NDArray[np.int64]]:
         """Put the kept answers into a record, yielding the positions of those with scores, some at a time."""
         info, answers = record.info, record.answers
+        content = (
+            "image.content" if record.model_kind == "onnx" else f"CAST('{LOOKED_UP.decode()}' || image.path AS BLOB)"
+        )
         cursor = self._db.execute(
-            "SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = image.content "
+            f"SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = {content} "
             "WHERE set_id = ? AND model_id = ?",
             (info.set_id, info.model_id),
         )

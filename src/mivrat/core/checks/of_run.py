@@ -1,0 +1,108 @@
+"""Checks a run of a study: brings together what the checks look at, and keeps what they find in the study."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+
+from mivrat.core.checks.catalogue import Step, run_checks
+from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.result import CheckResult, from_json
+from mivrat.core.checks.survey import facts_from_json
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.running.answers import Judged
+from mivrat.core.running.job import StopSignal
+from mivrat.core.study.study import RunRecord, Study
+
+# Checks that look at the model itself; loading it takes longer than all the quick others.
+NEEDS_MODEL = frozenset({"outputs", "shapes", "recipe"})
+
+
+@dataclass(frozen=True)
+class KeptResult:
+    """What a check found, when (local time, to the second), and how many images had been answered for by then."""
+
+    result: CheckResult
+    at: str
+    answered: int
+
+
+def joined(sets: list[ImageSet]) -> ImageSet | None:
+    """Several image sets as one, below the folder they have in common; None without any."""
+    if not sets:
+        return None
+    if len(sets) == 1:
+        return sets[0]
+    root = Path(os.path.commonpath([one.root for one in sets]))
+    items = [
+        replace(item, path=os.path.relpath(one.root / item.path, root).replace(os.sep, "/"))
+        for one in sets
+        for item in one.items
+    ]
+    return ImageSet(" and ".join(one.name for one in sets), root, items, sets[0].role)
+
+
+def training_set(study: Study) -> ImageSet | None:
+    """All training images of a study, as one set."""
+    return joined([study.load_image_set(one.id) for one in study.image_sets() if one.role == "training"])
+
+
+def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
+    """What the checks of these names look at; the model is loaded only where one of them needs it."""
+    model = None
+    if record.model_kind == "onnx" and NEEDS_MODEL & set(names):
+        model = OnnxModel(record.model_path, record.recipe, len(record.classes))
+        model.recipe_is_guess = record.recipe_is_guess
+    return Inputs(
+        record.classes,
+        record.image_set,
+        model,
+        judged,
+        training_set(study) if "training" in names else None,
+        study.stamps(record.info.set_id) if "changed" in names else {},
+        frozenset(label for label, index in study.pairing().items() if index is None),
+        seed,
+    )
+
+
+def check_run(
+    study: Study,
+    record: RunRecord,
+    judged: Judged,
+    names: Collection[str],
+    stop: StopSignal | None = None,
+    seed: int = 0,
+) -> Iterator[Step | KeptResult]:
+    """Run checks on a run, keeping each result before it is told of; what was measured of pictures is kept by content."""
+    inputs = gather(study, record, judged, names, seed)
+    known = {content: facts_from_json(text) for content, text in study.surveys().items()}
+    try:
+        for news in run_checks(inputs, names, stop, known):
+            if isinstance(news, Step):
+                yield news
+                continue
+            kept = KeptResult(
+                news, datetime.now().isoformat(sep=" ", timespec="seconds"), int((judged.state > 0).sum())
+            )
+            study.keep_check_results(record.info.id, {news.name: _to_text(kept)})
+            yield kept
+    finally:
+        study.keep_surveys({content: facts.to_json() for content, facts in inputs.fresh.items()})
+
+
+def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:
+    """What the checks of a run found, by the check's name."""
+    found = {}
+    for name, text in study.check_results(run_id).items():
+        data = json.loads(text)
+        found[name] = KeptResult(from_json(json.dumps(data["result"])), data["at"], data["answered"])
+    return found
+
+
+def _to_text(kept: KeptResult) -> str:
+    return json.dumps({"at": kept.at, "answered": kept.answered, "result": json.loads(kept.result.to_json())})

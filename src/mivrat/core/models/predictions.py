@@ -1,0 +1,139 @@
+"""A table of predictions made elsewhere, as a model of its own kind: it answers for the images it lists."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+
+from mivrat.core.errors import InputError
+from mivrat.core.models.scores import Kind, guess_kind
+from mivrat.core.pictures.classes import ClassMatcher, some
+from mivrat.core.pictures.image_sets import ImageSet, read_table
+from mivrat.core.pictures.recipe import Recipe
+
+NO_ROW = "the table of predictions has no row for it"
+
+
+class PredictionTable:
+    """Answers read from a table: a ``path`` column with either one column of scores per class (named after the class,
+    or ``p:`` and the class), or ``predicted`` and, where it is known, ``confidence``.
+
+    ``score_kind`` tells which. Raises InputError where neither is there, or where a name or number cannot be read.
+    """
+
+    kind = "table"
+
+    def __init__(self, path: Path, classes: Sequence[str]) -> None:
+        self.path = path
+        self.name = path.stem
+        self.recipe = Recipe()
+        self.recipe_is_guess = False
+        self.remarks: list[str] = []
+        table = read_table(path)
+        self._paths = [_unescaped(str(one)) for one in table["path"].to_list()]
+        columns = _class_columns(table.columns, classes)
+        if len(columns) == len(classes):
+            self._rows = _numbers(table, [columns[k] for k in range(len(classes))], path)
+            self.score_kind: Kind = guess_kind(self._rows)
+        elif "predicted" in table.columns:
+            self._rows = _predictions(table, classes, path)
+            self.score_kind = "prediction"
+            told = "and their confidence" if "confidence" in table.columns else "without confidence"
+            self.remarks.append(
+                f"tells predictions {told}, no scores: there is no top-k accuracy beyond top-1, no log loss, no Brier "
+                f"score, no AUROC and no average precision{'' if 'confidence' in table.columns else ', and no calibration'}"
+            )
+        else:
+            missing = [name for k, name in enumerate(classes) if k not in columns]
+            raise InputError(
+                f"holds neither a column for every class (missing: {some(missing, 6)}) nor a 'predicted' column; its columns are {some(table.columns)}",
+                where=path,
+                mend="name the columns after the classes, or give 'predicted' and 'confidence'",
+            )
+        self.columns, self.class_count = self._rows.shape[1], len(classes)
+
+    def answers_for(self, image_set: ImageSet) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
+        """The rows for the images of a set (images x columns), and which of them the table lists.
+
+        A row is an image's where its path is the image's path in the set, or leads to the same file from the table.
+        """
+        folder = self.path.resolve().parent
+        by_path: dict[str, int] = {}
+        for number, path in enumerate(self._paths):
+            by_path.setdefault(os.path.normpath(folder / path), number)
+        for number, path in enumerate(self._paths):
+            by_path.setdefault(os.path.normpath(path), number)
+        rows = np.full((len(image_set.items), self.columns), np.nan, np.float32)
+        listed = np.zeros(len(image_set.items), bool)
+        for i, item in enumerate(image_set.items):
+            number = by_path.get(os.path.normpath(image_set.file(i)), by_path.get(os.path.normpath(item.path), -1))
+            if number >= 0:
+                rows[i], listed[i] = self._rows[number], True
+        if not listed.any():
+            raise InputError(
+                f"lists none of the images of {image_set.name} (its first path: {self._paths[0]!r}; the set's: {image_set.items[0].path!r})",
+                where=self.path,
+                mend="give paths as they stand in the image set, or relative to the table",
+            )
+        return rows, listed
+
+
+def _unescaped(text: str) -> str:
+    """A cell without the ' that keeps a spreadsheet from taking it for a formula."""
+    return text[1:] if text[:1] == "'" and text[1:2] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
+
+
+def _class_columns(names: Sequence[str], classes: Sequence[str]) -> dict[int, str]:
+    matcher = ClassMatcher(classes)
+    found: dict[int, str] = {}
+    reserved = ("path", "label", "predicted", "confidence", "rank")
+    for name in names:
+        plain = _unescaped(name)
+        index = matcher.index(plain.removeprefix("p:"))
+        if index is not None and (plain.startswith("p:") or name not in reserved):
+            found.setdefault(index, name)
+    return found
+
+
+def _numbers(table: pl.DataFrame, names: Sequence[str], path: Path) -> NDArray[np.float32]:
+    try:
+        # An empty cell is a score that is missing: the row fails, as one with NaN does.
+        texts = [pl.col(name).cast(pl.String).replace("", None).cast(pl.Float32) for name in names]
+        return table.select(texts).fill_null(float("nan")).to_numpy().astype(np.float32)
+    except pl.exceptions.PolarsError as error:
+        raise InputError(
+            f"holds a score that is no number ({' '.join(str(error).split())[:120]})",
+            where=path,
+            mend="give every class's score as a number",
+        ) from error
+
+
+def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDArray[np.float32]:
+    """Predicted class and confidence, images x 2; an empty prediction makes the row fail, an empty confidence stays NaN."""
+    matcher = ClassMatcher(classes)
+    said = [None if one in (None, "") else _unescaped(str(one)) for one in table["predicted"].to_list()]
+    index = {one: matcher.index(one) for one in set(said) if one is not None}
+    unknown = sorted(one for one, found in index.items() if found is None)
+    if unknown:
+        raise InputError(
+            f"predicts what is not in the class list: {some(unknown)}",
+            where=path,
+            mend="use the names of the class list",
+        )
+    rows = np.full((table.height, 2), np.nan, np.float32)
+    rows[:, 0] = [np.nan if one is None else index[one] for one in said]
+    if "confidence" in table.columns:
+        rows[:, 1] = _numbers(table, ["confidence"], path)[:, 0]
+        bad = np.flatnonzero((rows[:, 1] < 0) | (rows[:, 1] > 1))
+        if len(bad):
+            raise InputError(
+                f"row {bad[0] + 1} has confidence {rows[bad[0], 1]:g}",
+                where=path,
+                mend="give confidence as a number from 0 to 1",
+            )
+    return rows
