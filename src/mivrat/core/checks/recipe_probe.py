@@ -62,6 +62,11 @@ class Trial:
     same: bool = False
 
     @property
+    def makes_no_difference(self) -> bool:
+        """Hardly an answer changes, and the log loss neither way by more than counts."""
+        return self.gained + self.lost <= 5 and self.accuracy_p >= 0.05 and abs(self.loss_gain) < LEAST_GAIN
+
+    @property
     def fits_better(self) -> bool:
         """More answers right beyond chance; or the labels' probabilities higher beyond chance and no fewer right."""
         more_right = self.gained > self.lost and self.accuracy_p < CHANCE
@@ -295,12 +300,19 @@ def _told(trials: list[Trial], total: int, model: OnnxModel) -> CheckResult:
         ],
     }
     better = [t for t in others if t.fits_better]
+    alike = [t for t in others if t.makes_no_difference]
+    unsaid = (
+        f" These pictures cannot tell it from: {'; '.join(t.name for t in alike[:3])}"
+        f"{f' and {len(alike) - 3} more' if len(alike) > 3 else ''}."
+        if alike
+        else ""
+    )
     guess = " It is a guess, though." if model.recipe_is_guess else ""
     if not better:
         differ = sum(not t.same for t in others)
         sentence = (
             f"None of {differ} other recipes fits better beyond chance; as it is, accuracy is "
-            f"{100 * now.accuracy:.1f} % on {total} labelled images.{guess}"
+            f"{100 * now.accuracy:.1f} % on {total} labelled images.{unsaid}{guess}"
         )
         return CheckResult("recipe", "look" if guess else "fine", sentence, figures)
     best = max(better, key=lambda t: (t.accuracy, -t.log_loss))

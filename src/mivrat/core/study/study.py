@@ -332,6 +332,7 @@ class Study:
             )
         place = {name: new for new, name in enumerate(names)}
         with self._writing() as db:
+            db.execute("BEGIN")
             db.execute("PRAGMA defer_foreign_keys = ON")
             db.execute("CREATE TEMP TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
             db.executemany("INSERT INTO moved VALUES (?, ?)", [(old, place[name]) for old, name in enumerate(before)])

@@ -1,0 +1,147 @@
+"""The two probes: set-ups made wrong on purpose are found, right ones give no alarm."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import permutations
+
+import numpy as np
+import pytest
+
+from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.order_probe import best_renaming, check_class_order, usual_orders
+from mivrat.core.checks.recipe_probe import alternatives, holm, pick_images, probe_recipe
+from mivrat.core.checks.result import CheckResult
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.image_sets import ImageSet, read_image_set
+from mivrat.core.pictures.recipe import Crop, Picture, Recipe, Resize, parse_recipe
+from mivrat.core.pictures.value_ranges import VALUE_RANGES
+from mivrat.core.running.answers import Answers, judge
+from mivrat.demo.study import DATA, DemoInputs, demo_inputs
+from tests.core.checks.test_checks import made_set
+from tests.support.fitted import STRIPED, fitted, write_striped
+
+RIGHT = Recipe(
+    resize=Resize(rule="shorter-side", size=56), crop=Crop(size=(48, 48)), values=VALUE_RANGES["values from −1 to 1"]
+)
+
+
+@pytest.fixture(scope="module")
+def demo() -> DemoInputs:
+    return demo_inputs()
+
+
+@pytest.fixture(scope="module")
+def striped(tmp_path_factory: pytest.TempPathFactory) -> tuple[OnnxModel, ImageSet]:
+    """A model fitted under RIGHT, and pictures it has not seen."""
+    folder = tmp_path_factory.mktemp("striped")
+    held_out = read_image_set(write_striped(folder / "held", 20, 5), list(STRIPED))
+    return fitted(folder / "m.onnx", RIGHT, folder / "fit", per_class=40), held_out
+
+
+def probed(model: OnnxModel, image_set: ImageSet, classes: list[str]) -> CheckResult:
+    results = list(probe_recipe(Inputs(classes, image_set, model)))
+    assert isinstance(results[-1], CheckResult)
+    return results[-1]
+
+
+def test_the_right_recipe_gives_no_alarm(striped: tuple[OnnxModel, ImageSet], demo: DemoInputs) -> None:
+    assert probed(*striped, list(STRIPED)).state == "fine"
+    model = OnnxModel(DATA / "grain-net-1.onnx", demo.recipe, len(demo.classes))
+    result = probed(model, demo.sets["spring-check"], demo.classes)
+    assert result.state == "fine"
+    assert "cannot tell it from: channels in the order BGR" in result.sentence  # pollen is as violet as it is red
+
+
+@pytest.mark.parametrize(
+    ("part", "wrong"),
+    [
+        ("picture", Picture(mode="BGR")),
+        ("values", VALUE_RANGES["values from 0 to 1"]),
+        ("resize", Resize(rule="stretch", size=48)),
+    ],
+)
+def test_a_wrong_recipe_is_found_and_the_right_one_offered(
+    striped: tuple[OnnxModel, ImageSet], part: str, wrong: object
+) -> None:
+    recipe = RIGHT.model_copy(update={part: wrong, **({"crop": None} if part == "resize" else {})})
+    result = probed(OnnxModel(striped[0].path, recipe, 6), striped[1], list(STRIPED))
+    assert result.state == "stop"
+    offered = parse_recipe(result.offer["recipe"])
+    assert offered.picture == RIGHT.picture
+    np.testing.assert_allclose(offered.value_ranges(), RIGHT.value_ranges())
+    assert offered.resize.rule == "shorter-side"
+    now, then = result.figures["trials"][0], max(t["accuracy"] for t in result.figures["trials"])
+    assert now["name"] == "as it is"
+    assert then > now["accuracy"] + 0.2
+
+
+def test_alternatives_fit_the_same_model(demo: DemoInputs) -> None:
+    for start in (demo.recipe, *(one.recipe for one in alternatives(demo.recipe))):
+        others = alternatives(start)
+        assert len({one.recipe.model_dump_json() for one in others}) == len(others)
+        assert start not in [one.recipe for one in others]
+        assert {one.recipe.output_size() for one in others} == {start.output_size()}
+    bytes_in = demo.recipe.model_copy(update={"tensor": demo.recipe.tensor.model_copy(update={"dtype": "uint8"})})
+    assert {one.recipe.values.scale for one in alternatives(bytes_in)} == {bytes_in.values.scale}
+
+
+def test_holm_by_hand() -> None:
+    # Four values, smallest first: 0.01 x 4, 0.02 x 3, 0.03 x 2, and 0.5; none below the one before.
+    assert holm([0.03, 0.01, 0.5, 0.02]) == pytest.approx([0.06, 0.04, 0.5, 0.06])
+    assert holm([]) == []
+
+
+def test_pictures_are_picked_evenly() -> None:
+    labels = np.array([0] * 50 + [1] * 5 + [2] * 50 + [-1] * 20)
+    picked = pick_images(labels, np.ones(125, bool), 25, 3)
+    assert np.bincount(labels[picked]).tolist() == [10, 5, 10]
+    assert (picked == pick_images(labels, np.ones(125, bool), 25, 3)).all()
+
+
+def order_result(classes: list[str], labels: np.ndarray, predicted: np.ndarray, said: list[str]) -> CheckResult:
+    rows = np.eye(len(classes), dtype=np.float32)[predicted] * 4
+    answers = Answers(len(labels), len(classes), "logits")
+    answers.rows[:], answers.state[:] = rows, 1
+    image_set = made_set(labels.tolist())
+    items = [replace(item, said=said[k]) for item, k in zip(image_set.items, labels, strict=True)]
+    judged = judge(answers, labels.tolist())
+    return check_class_order(Inputs(classes, replace(image_set, items=items), judged=judged))
+
+
+@pytest.mark.parametrize("way", ["right", "alphabetical", "shuffled", "noise"])
+def test_class_orders(way: str) -> None:
+    classes = [f"kind {i}" for i in (10, 2, 1, 30, 4, 21)]
+    rng = np.random.default_rng(5)
+    labels = np.repeat(np.arange(6), 12)
+    outputs = np.where(rng.random(72) < 0.9, labels, rng.integers(0, 6, 72))
+    order = {
+        "right": np.arange(6),
+        "alphabetical": np.array(sorted(range(6), key=lambda k: classes[k])),
+        "shuffled": rng.permutation(6),
+        "noise": np.arange(6),
+    }[way]
+    # Output k means class order[k]; read with the list as it is, an image of class order[k] is called k.
+    predicted = np.argsort(order)[outputs] if way != "noise" else rng.integers(0, 6, 72)
+    result = order_result(classes, labels, predicted, classes)
+    if way in ("right", "noise"):
+        assert result.state == "fine"
+        assert not result.offer
+        return
+    assert result.state == "stop"
+    assert result.offer["classes"] == [classes[k] for k in order]
+    assert ("alphabetical" in result.sentence) == (way == "alphabetical")
+    assert ((order[predicted] == labels) & (predicted != labels))[list(result.images)].all()
+
+
+def test_the_best_renaming_by_trying_all() -> None:
+    rng = np.random.default_rng(2)
+    labels, predicted = rng.integers(0, 4, 60), rng.integers(0, 4, 60)
+    found = best_renaming(labels, predicted, 4)
+    most = max(int((np.array(p)[predicted] == labels).sum()) for p in permutations(range(4)))
+    assert int((found.means[predicted] == labels).sum()) == most
+
+
+def test_usual_orders_leave_out_what_is_no_change() -> None:
+    assert "alphabetical" not in usual_orders(["a", "b", "c"], ["a", "b", "c"])
+    assert usual_orders(["b", "a"], ["a", "b"])["alphabetical"].tolist() == [1, 0]
