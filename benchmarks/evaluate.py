@@ -11,9 +11,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
-from PIL import Image
 
 from benchmarks.networks import CLASSES, RECIPE, mobile
+from benchmarks.pictures import write_jpegs, write_table
 from benchmarks.side_by_side import in_turn, spread
 from mivrat.cli import run_command
 from mivrat.core.models.onnx_model import OnnxModel, new_session
@@ -21,15 +21,14 @@ from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.demo.study import DATA
 
-ROUNDS = 5
+ROUNDS = 3
 
 
 def measure(
     title: str, model: OnnxModel, recipe: Recipe, recipe_path: Path, files: list[tuple[Path, str]], classes: Path
 ) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        table = Path(folder) / "images.csv"
-        table.write_text("path,label\n" + "".join(f"{path},{label}\n" for path, label in files), encoding="utf-8")
+        table = write_table(Path(folder) / "images.csv", files)
         session = new_session(str(model.path))
         tensors = [prepare_file(path, recipe) for path, _ in files[:64]]
         batches = [np.stack([tensors[(i + j) % len(tensors)] for j in range(32)]) for i in range(0, len(files), 32)]
@@ -86,13 +85,7 @@ def main() -> None:
         return
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        rng = np.random.default_rng(0)
-        files = []
-        for i in range(400):
-            field = rng.normal(0, 1, (12, 16, 3)).cumsum(axis=1)
-            scaled = ((field - field.min()) / np.ptp(field) * 255).astype(np.uint8)
-            Image.fromarray(scaled).resize((500, 375), Image.Resampling.BICUBIC).save(folder / f"{i}.jpg", quality=90)
-            files.append((folder / f"{i}.jpg", f"c{i % CLASSES}"))
+        files = write_jpegs(folder, 2000)
         (folder / "classes.txt").write_text("\n".join(f"c{i}" for i in range(CLASSES)), encoding="utf-8")
         (folder / "recipe.toml").write_text(recipe_to_toml(RECIPE), encoding="utf-8")
         measure(

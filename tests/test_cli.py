@@ -283,3 +283,58 @@ def test_demonstration_without_a_display(tmp_path: Path) -> None:
     assert "plantain taken for ragweed" in found.stdout
     assert len(list(tmp_path.rglob("metrics.json"))) == 4
     assert len(list((tmp_path / "mivrat-demonstration" / "evidence for ragweed").glob("*.png"))) == 6
+
+
+def check(made: dict[str, Path], *more: str) -> int:
+    options = {key: value for key, value in made.items() if key != "out"}
+    return run_command(["check", *(part for key, value in options.items() for part in (f"--{key}", str(value))), *more])
+
+
+def test_check_tells_what_does_not_match(
+    made: dict[str, Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    training = write_set(tmp_path / "training", per_class=1)
+    code = check(made, "--training", str(training), "--json", "--out", str(tmp_path / "checks.json"))
+    shown = json.loads(capsys.readouterr().out)
+    assert shown == json.loads((tmp_path / "checks.json").read_text())
+    assert shown["format"] == "mivrat-checks/1"
+    states = {one["name"]: one["state"] for one in shown["checks"]}
+    assert states["one-class"] == "stop"  # with random weights, all twelve are called the same
+    assert code == 1
+    assert {states[name] for name in ("labels", "outputs", "readable", "duplicates", "changed")} == {"fine"}
+    leaks = next(one for one in shown["checks"] if one["name"] == "training")
+    assert (leaks["figures"]["exact"], leaks["images"]) == (1, ["birch/0.png"])  # the same seeded first picture
+    assert check(made, "--quick") == 1
+    assert "Readable files" not in capsys.readouterr().out
+    assert check(made, "--only", "labels,readable") == 0
+    assert capsys.readouterr().out.count("\n") == 2
+    (made["images"] / "oak").mkdir()
+    (made["images"] / "oak" / "a.png").write_bytes((made["images"] / "birch" / "0.png").read_bytes())
+    study = tmp_path / "s.mivrat"
+    assert check(made, "--only", "labels,duplicates", "--study", str(study)) == 1
+    out = capsys.readouterr().out
+    assert out.startswith("STOPS YOU     Labels")
+    assert "'oak'" in out
+    assert study.exists()
+    write_classes(made["classes"], ["birch", "alder", "hazel", "oak"])
+    assert check(made) == 1
+    assert "gives 3 scores per image, the class list names 4" in capsys.readouterr().out
+    with pytest.raises(SystemExit):
+        check(made, "--only", "vibes")
+    assert "there is no check 'vibes'" in capsys.readouterr().err
+
+
+def test_tables_subsets_and_families(made: dict[str, Path], tmp_path: Path) -> None:
+    assert evaluate(made) == 0
+    first = json.loads((made["out"] / "metrics.json").read_text())
+    made["model"] = (made["out"] / "predictions.csv").rename(tmp_path / "elsewhere.csv")
+    families = tmp_path / "families.csv"
+    families.write_text("class,family\nbirch,catkin\nalder,catkin\nhazel,catkin\n")
+    assert evaluate(made, "--families", str(families)) == 0
+    second = json.loads((made["out"] / "metrics.json").read_text())
+    assert second.pop("family_accuracy")["value"] == 1.0
+    assert second["confusion"] == first["confusion"]
+    assert second["log_loss"] == pytest.approx(first["log_loss"])
+    assert evaluate(made, "--per-class", "2", "--seed", "5") == 0
+    few = json.loads((made["out"] / "metrics.json").read_text())
+    assert [one["support"] for one in few["classes"]] == [2, 2, 2]

@@ -1,0 +1,81 @@
+"""Opening a study with 50,000 images and 1,000 classes: seconds to the first figures, and against reading the file."""
+
+from __future__ import annotations
+
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from mivrat.core.models.predictions import PredictionTable
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.study.study import Study
+
+IMAGES, CLASSES, ROUNDS = 50_000, 1_000, 5
+_OPENED = """
+import sys, time
+from pathlib import Path
+from mivrat.core.running.loading import load_judged
+from mivrat.core.study.study import Study
+from mivrat.ui.session import take_snapshot
+began = time.perf_counter()
+study = Study.open(Path(sys.argv[1]))
+snapshot = take_snapshot(*load_judged(study, study.runs()[0].id))
+seconds = time.perf_counter() - began
+assert snapshot.figures.total == int(sys.argv[2])
+print(seconds)
+"""
+
+
+class MadeUp(PredictionTable):
+    """Logits drawn at random, the labelled class raised."""
+
+    def __init__(self, path: Path, labels: np.ndarray) -> None:
+        names = [f"class {k}" for k in range(CLASSES)]
+        path.write_text("path,predicted\nnone,class 0\n", encoding="utf-8")
+        super().__init__(path, names)
+        self.columns, self.score_kind = CLASSES, "logits"
+        self._labels = labels
+
+    def answers_for(self, image_set: ImageSet) -> tuple[np.ndarray, np.ndarray]:
+        rng = np.random.default_rng(1)
+        rows = rng.standard_normal((len(self._labels), CLASSES), np.float32)
+        rows[np.arange(len(rows)), self._labels] += rng.normal(3.5, 1.5, len(rows)).astype(np.float32)
+        return rows, np.ones(len(rows), bool)
+
+
+def make_study(path: Path) -> None:
+    labels = np.random.default_rng(0).integers(0, CLASSES, IMAGES)
+    items = [ImageItem(f"class {k}/{i:06}.jpg", int(k), {}, f"class {k}") for i, k in enumerate(labels)]
+    study = Study.create(path, [f"class {k}" for k in range(CLASSES)])
+    list(Evaluation(MadeUp(path.with_suffix(".csv"), labels), ImageSet("made up", path.parent, items), study).run())
+    study.close()
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as name:
+        path = Path(name) / "big.mivrat"
+        make_study(path)
+        opened, read = [], []
+        for _ in range(ROUNDS):
+            began = time.perf_counter()
+            path.read_bytes()
+            read.append(time.perf_counter() - began)
+            done = subprocess.run(
+                [sys.executable, "-c", _OPENED, str(path), str(IMAGES)], capture_output=True, text=True, check=True
+            )
+            opened.append(float(done.stdout))
+        print(
+            f"{IMAGES} images x {CLASSES} classes, {path.stat().st_size / 1e6:.0f} MB: {statistics.median(opened):.2f} s to the "
+            f"first figures (from {min(opened):.2f} to {max(opened):.2f}); {statistics.median(opened) / statistics.median(read):.1f} times "
+            "reading the file"
+        )
+
+
+if __name__ == "__main__":
+    main()
