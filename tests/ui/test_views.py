@@ -20,8 +20,8 @@ from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.answers import Answers
 from mivrat.core.running.scoring import ScoredBatch
+from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.selection import Labelled, Outcome
-from mivrat.core.study.study import RunInfo, RunRecord
 from mivrat.ui import words
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.confusions import Confusions

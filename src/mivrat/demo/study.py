@@ -31,14 +31,13 @@ class DemoInputs:
     recipe: Recipe
     sets: dict[str, ImageSet]
     training: ImageSet
-    references: dict[int, Path]
+    references: ImageSet
 
 
 def demo_inputs() -> DemoInputs:
     """Read the shipped class list, recipe, tables and reference pictures."""
     classes = read_class_list(DATA / "classes.txt")
-    pictures = read_image_set(DATA / "references.csv", classes)
-    references = {item.label: pictures.root / item.path for item in pictures.items if item.label is not None}
+    references = read_image_set(DATA / "references.csv", classes, "reference")
     sets = {name: read_image_set(DATA / f"{name}.csv", classes) for name in SETS}
     training = read_image_set(DATA / "training-sample.csv", classes, "training")
     return DemoInputs(classes, read_recipe(DATA / "recipe.toml"), sets, training, references)
@@ -77,7 +76,7 @@ def make_demo_study(path: Path, stop: StopSignal | None = None) -> Iterator[Prog
     study = Study.open(path) if path.exists() else Study.create(path, inputs.classes)
     try:
         study.set_setting(_MADE_FROM, made_from)
-        study.set_references(inputs.references)
+        study.add_image_set(inputs.references)
         study.add_image_set(inputs.training)
         total = len(MODELS) * sum(len(one.items) for one in inputs.sets.values())
         done = 0

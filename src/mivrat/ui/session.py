@@ -14,8 +14,8 @@ from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.running.answers import Counts, Judged, Judging
 from mivrat.core.study.ordering import ORDERS, Order, ordered
+from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.selection import Condition, Conditions, Selection
-from mivrat.core.study.study import RunInfo, RunRecord
 
 # How many of the most frequent mistakes are listed.
 MOST_PAIRS = 8

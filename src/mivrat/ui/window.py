@@ -29,7 +29,8 @@ from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.job import Progress
 from mivrat.core.running.loading import load_judged
-from mivrat.core.study.study import RunInfo, Study
+from mivrat.core.study.records import RunInfo
+from mivrat.core.study.study import Study
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.close_look.view import CloseLook
 from mivrat.ui.frame import Foot, Header, Rail

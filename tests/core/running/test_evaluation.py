@@ -12,7 +12,7 @@ from onnx import helper
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.image_sets import ImageSet, read_image_set
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.answers import FAILED, UNREADABLE, judge
 from mivrat.core.running.evaluation import Evaluation
@@ -104,7 +104,7 @@ def test_study_keeps_everything(tmp_path: Path, model: OnnxModel, images: ImageS
     study = Study.create(tmp_path / "deep" / "s.mivrat", CLASSES)
     evaluation = Evaluation(model, images, study)
     list(evaluation.run())
-    study.set_references({1: tmp_path / "alder.png"})
+    study.add_image_set(ImageSet("atlas", tmp_path, [ImageItem("alder.png", 1, {}, "alder")], "reference"))
     study.set_setting("run", "1")
     study.close()
     moved = tmp_path / "deep" / "t.mivrat"

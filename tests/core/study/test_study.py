@@ -13,7 +13,7 @@ import pytest
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels, read_image_set
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels, read_image_set
 from mivrat.core.running.answers import SCORED
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.loading import load_judged
@@ -69,6 +69,7 @@ def test_a_study_of_version_1_is_brought_up_to_date(tmp_path: Path, model: OnnxM
     old.executemany(
         "INSERT INTO image VALUES (1, ?, ?, ?, '{}')", [(i, one.path, one.label) for i, one in enumerate(images.items)]
     )
+    old.executemany("INSERT INTO reference VALUES (?, ?)", [(1, "../atlas/one/a.png"), (0, "../atlas/b.png")])
     old.execute("INSERT INTO run VALUES (7, 1, 1, 3, 'logits')")
     old.executemany(
         "INSERT INTO answer VALUES (7, ?, 1, NULL, ?)", [(i, rows[i].astype("<f4").tobytes()) for i in range(10)]
@@ -83,7 +84,11 @@ def test_a_study_of_version_1_is_brought_up_to_date(tmp_path: Path, model: OnnxM
     assert [(one.path, one.label, one.said) for one in record.image_set.items] == [
         (one.path, one.label, one.said) for one in images.items
     ]
-    assert study.image_sets()[0].role == "held-out"
+    assert [one.role for one in study.image_sets()] == ["held-out", "reference"]
+    assert study.references() == {
+        0: tmp_path.parent / "atlas" / "b.png",
+        1: tmp_path.parent / "atlas" / "one" / "a.png",
+    }
     study.close()
 
 
@@ -95,7 +100,7 @@ def test_decisions_on_classes_and_labels(tmp_path: Path, model: OnnxModel) -> No
     assert evaluation.run_id is not None
     study.set_pairing({"oak": 2, "elm": None})
     study.set_families({0: "trees", 2: "shrubs"})
-    study.set_references({1: tmp_path / "alder.png"})
+    study.add_image_set(ImageSet("atlas", tmp_path, [ImageItem("alder.png", 1, {}, "alder")], "reference"))
     record, _ = load_judged(study, evaluation.run_id)
     labels = [(item.said, item.label) for item in record.image_set.items]
     assert set(labels) == {("birch", 0), ("alder", 1), ("oak", 2), ("elm", None)}

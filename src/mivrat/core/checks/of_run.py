@@ -17,7 +17,8 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import Judged
 from mivrat.core.running.job import StopSignal
-from mivrat.core.study.study import RunRecord, Study
+from mivrat.core.study.records import RunRecord
+from mivrat.core.study.study import Study
 
 # Checks that look at the model itself; loading it takes longer than all the quick others.
 NEEDS_MODEL = frozenset({"outputs", "shapes", "recipe"})

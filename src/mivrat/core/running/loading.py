@@ -7,7 +7,8 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 
 from mivrat.core.running.answers import Judging
-from mivrat.core.study.study import RunRecord, Study
+from mivrat.core.study.records import RunRecord
+from mivrat.core.study.study import Study
 
 
 def load_judged(study: Study, run_id: int) -> tuple[RunRecord, Judging]:

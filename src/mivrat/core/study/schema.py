@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
@@ -16,7 +17,7 @@ CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE family (class INTEGER PRIMARY KEY REFERENCES class (position), name TEXT NOT NULL);
 CREATE TABLE pairing (label TEXT PRIMARY KEY, class INTEGER REFERENCES class (position));
 CREATE TABLE model (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL, path TEXT NOT NULL, sha256 TEXT NOT NULL,
-                    recipe TEXT NOT NULL, recipe_is_guess INTEGER NOT NULL, UNIQUE (sha256, recipe));
+                    recipe TEXT NOT NULL, recipe_is_guess INTEGER NOT NULL, listed INTEGER NOT NULL DEFAULT 1, UNIQUE (sha256, recipe));
 CREATE TABLE image_set (id INTEGER PRIMARY KEY, name TEXT NOT NULL, role TEXT NOT NULL, root TEXT NOT NULL, drawn TEXT NOT NULL);
 CREATE TABLE image (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, path TEXT NOT NULL, said TEXT NOT NULL,
                     label INTEGER REFERENCES class (position), columns TEXT NOT NULL, size INTEGER, changed INTEGER, content BLOB,
@@ -27,7 +28,6 @@ CREATE TABLE run (id INTEGER PRIMARY KEY, model_id INTEGER NOT NULL REFERENCES m
                   score_columns INTEGER NOT NULL, kind TEXT, UNIQUE (model_id, set_id));
 CREATE TABLE survey (content BLOB PRIMARY KEY, facts TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (run_id, name));
-CREATE TABLE reference (class INTEGER PRIMARY KEY REFERENCES class (position), path TEXT NOT NULL);
 """
 
 # Answers that were looked up by path stand under the path, behind this.
@@ -44,7 +44,7 @@ _FROM_1 = (
         and statement.split()[2]
         in ("family", "pairing", "model", "image_set", "image", "answer", "run", "survey", "check_result")
     ),
-    "INSERT INTO model SELECT id, 'onnx', name, path, sha256, recipe, recipe_is_guess FROM old_model",
+    "INSERT INTO model SELECT id, 'onnx', name, path, sha256, recipe, recipe_is_guess, 1 FROM old_model",
     "INSERT INTO image_set SELECT id, name, 'held-out', root, '' FROM old_image_set",
     "INSERT INTO image SELECT set_id, position, path, COALESCE((SELECT name FROM class WHERE class.position = label), ''), label, "
     "columns, NULL, NULL, NULL, NULL FROM old_image",
@@ -55,7 +55,26 @@ _FROM_1 = (
     "FROM old_answer JOIN old_run ON old_run.id = run_id",
     *(f"DROP TABLE old_{name}" for name in ("answer", "run", "image", "image_set", "model")),
 )
-_STEPS = {1: _FROM_1}
+
+
+def _from_1(db: sqlite3.Connection) -> None:
+    """Version 1 kept reference pictures in a table of their own; now they are an image set."""
+    for statement in _FROM_1:
+        db.execute(statement)
+    found = db.execute(
+        "SELECT class, path, name FROM reference JOIN class ON class = position ORDER BY class"
+    ).fetchall()
+    if found:
+        root = os.path.commonpath([os.path.dirname(path) or "." for _, path, _ in found]) or "."
+        set_id = db.execute("INSERT INTO image_set VALUES (NULL, 'references', 'reference', ?, '')", (root,)).lastrowid
+        db.executemany(
+            "INSERT INTO image VALUES (?, ?, ?, ?, ?, '{}', NULL, NULL, NULL, NULL)",
+            [(set_id, i, os.path.relpath(path, root), name, k) for i, (k, path, name) in enumerate(found)],
+        )
+    db.execute("DROP TABLE reference")
+
+
+_STEPS = {1: _from_1}
 
 
 def migrate(db: sqlite3.Connection, version: int) -> None:
@@ -65,8 +84,7 @@ def migrate(db: sqlite3.Connection, version: int) -> None:
     db.execute("BEGIN IMMEDIATE")
     try:
         while version < VERSION:
-            for statement in _STEPS[version]:
-                db.execute(statement)
+            _STEPS[version](db)
             version += 1
         db.execute(f"PRAGMA user_version = {VERSION}")
         db.execute("COMMIT")

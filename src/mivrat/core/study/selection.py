@@ -143,6 +143,28 @@ class Confidence:
         return Confidence(self.ranges ^ other.ranges) if isinstance(other, Confidence) else other
 
 
+@dataclass(frozen=True)
+class Picked:
+    """The image is one of a list that something else has drawn up, such as a check; ``positions`` in its order."""
+
+    by: str
+    positions: tuple[int, ...]
+    kind: str = "picked"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        found[[i for i in self.positions if i < len(found)]] = True
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "picked by", self.by
+
+    def beside(self, other: Condition) -> Condition:
+        if not isinstance(other, Picked) or other == self:
+            return other
+        return Picked(f"{self.by} or {other.by}", tuple(dict.fromkeys((*self.positions, *other.positions))))
+
+
 def _is_empty(condition: Condition) -> bool:
     return any(isinstance(value, frozenset) and not value for value in vars(condition).values())
 

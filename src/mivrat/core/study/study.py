@@ -6,11 +6,11 @@ import json
 import os
 import sqlite3
 import tempfile
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import replace
 from pathlib import Path
-from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,60 +21,16 @@ from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
-from mivrat.core.pictures.recipe import Recipe, parse_recipe, recipe_to_toml
+from mivrat.core.pictures.recipe import parse_recipe, recipe_to_toml
 from mivrat.core.running.answers import SCORED, UNREADABLE, Answers
 from mivrat.core.running.scoring import ScoredBatch
+from mivrat.core.study.records import ModelInfo, Removed, RunInfo, RunRecord, Scorer, SetInfo
 from mivrat.core.study.schema import APPLICATION_ID, LOOKED_UP, PAGE_SIZE, TABLES, VERSION, migrate
 
 
-@dataclass(frozen=True)
-class RunInfo:
-    """One run as the study lists it: a model on an image set."""
-
-    id: int
-    model: str
-    image_set: str
-    model_id: int
-    set_id: int
-
-
-@dataclass(frozen=True)
-class SetInfo:
-    """One image set as the study lists it; ``drawn`` tells how a subset was drawn."""
-
-    id: int
-    name: str
-    role: Role
-    root: Path
-    images: int
-    labelled: int
-    drawn: str
-
-
-@dataclass
-class RunRecord:
-    """Everything one run needs to be shown or gone on with; no model is loaded for it."""
-
-    info: RunInfo
-    classes: list[str]
-    model_path: Path
-    recipe: Recipe
-    recipe_is_guess: bool
-    image_set: ImageSet
-    answers: Answers
-    model_kind: str = "onnx"
-    model_sha256: str = ""
-    families: dict[int, str] = field(default_factory=dict)
-
-
-class Scorer(Protocol):
-    """What the study keeps of a model."""
-
-    path: Path
-    name: str
-    kind: str
-    recipe: Recipe
-    recipe_is_guess: bool
+def _content_of(model_kind: str) -> str:
+    """By what an image's answer is looked up: its content, or for a table of predictions its path."""
+    return "image.content" if model_kind == "onnx" else f"CAST('{LOOKED_UP.decode()}' || image.path AS BLOB)"
 
 
 def _check_integrity(db: sqlite3.Connection, path: Path) -> None:
@@ -184,7 +140,7 @@ class Study:
             try:
                 self._db.backup(copy)
                 with copy:
-                    for table, column in (("model", "path"), ("image_set", "root"), ("reference", "path")):
+                    for table, column in (("model", "path"), ("image_set", "root")):
                         for key, stored in copy.execute(f"SELECT rowid, {column} FROM {table}").fetchall():
                             moved = os.path.relpath(self._resolved(stored), path.resolve().parent)
                             copy.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (moved, key))
@@ -237,7 +193,7 @@ class Study:
         with self._writing() as db:
             db.execute(
                 "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "
-                "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name",
+                "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name, listed = 1",
                 (model.kind, model.name, self._stored(model.path), digest, recipe, int(model.recipe_is_guess)),
             )
         return int(
@@ -269,13 +225,76 @@ class Study:
         assert set_id is not None
         return set_id
 
-    def remove_image_set(self, set_id: int) -> None:
-        """Forget an image set with its runs; answers stay, so that the same pictures are not scored again later."""
+    def remove_image_set(self, set_id: int) -> Removed:
+        """Take an image set away with its runs; answers stay, so that the same pictures are not scored again later."""
+        return self._remove(
+            ("check_result", "run_id IN (SELECT id FROM run WHERE set_id = ?)", set_id),
+            ("run", "set_id = ?", set_id),
+            ("image", "set_id = ?", set_id),
+            ("image_set", "id = ?", set_id),
+        )
+
+    def remove_model(self, model_id: int) -> Removed:
+        """Take a model away with its runs; what it has answered stays, and is found again when it is added again."""
+        removed = self._remove(
+            ("check_result", "run_id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
+            ("run", "model_id = ?", model_id),
+        )
         with self._writing() as db:
-            db.execute("DELETE FROM check_result WHERE run_id IN (SELECT id FROM run WHERE set_id = ?)", (set_id,))
-            db.execute("DELETE FROM run WHERE set_id = ?", (set_id,))
-            db.execute("DELETE FROM image WHERE set_id = ?", (set_id,))
-            db.execute("DELETE FROM image_set WHERE id = ?", (set_id,))
+            db.execute("UPDATE model SET listed = 0 WHERE id = ?", (model_id,))
+        return replace(removed, model_id=model_id)
+
+    def remove_run(self, run_id: int) -> Removed:
+        """Take a run away; what it has answered stays."""
+        return self._remove(("check_result", "run_id = ?", run_id), ("run", "id = ?", run_id))
+
+    def _remove(self, *parts: tuple[str, str, int]) -> Removed:
+        rows = [
+            (table, self._db.execute(f"SELECT * FROM {table} WHERE {which}", (key,)).fetchall())
+            for table, which, key in parts
+        ]
+        with self._writing() as db:
+            for table, which, key in parts:
+                db.execute(f"DELETE FROM {table} WHERE {which}", (key,))
+        return Removed(rows)
+
+    def restore(self, removed: Removed) -> None:
+        """Put back what was taken away."""
+        with self._writing() as db:
+            for table, rows in reversed(removed.rows):
+                if rows:
+                    db.executemany(f"INSERT OR IGNORE INTO {table} VALUES ({', '.join('?' * len(rows[0]))})", rows)
+            if removed.model_id is not None:
+                db.execute("UPDATE model SET listed = 1 WHERE id = ?", (removed.model_id,))
+
+    def models(self) -> list[ModelInfo]:
+        """All models that were not taken away, oldest first."""
+        found = self._db.execute(
+            "SELECT id, kind, name, path, recipe, recipe_is_guess FROM model WHERE listed ORDER BY id"
+        )
+        return [
+            ModelInfo(key, kind, name, self._resolved(path), parse_recipe(recipe, self.path), bool(guess))
+            for key, kind, name, path, recipe, guess in found
+        ]
+
+    def answered(self, model_id: int, set_id: int) -> int:
+        """How many images of a set a model has answered for, or could not be given."""
+        (kind,) = self._db.execute("SELECT kind FROM model WHERE id = ?", (model_id,)).fetchone()
+        (found,) = self._db.execute(
+            "SELECT COUNT(*) FROM image WHERE set_id = ? AND (problem IS NOT NULL OR EXISTS "
+            f"(SELECT 1 FROM answer WHERE model_id = ? AND answer.content = {_content_of(kind)}))",
+            (set_id, model_id),
+        ).fetchone()
+        return int(found)
+
+    def unmatched(self) -> dict[str, int]:
+        """Labels that no class goes by and that were not put aside by hand, with their number of images in all sets."""
+        return dict(
+            self._db.execute(
+                "SELECT said, COUNT(*) FROM image WHERE label IS NULL AND said != '' "
+                "AND said NOT IN (SELECT label FROM pairing) GROUP BY said ORDER BY said"
+            )
+        )
 
     def image_sets(self) -> list[SetInfo]:
         """All image sets, oldest first."""
@@ -287,6 +306,15 @@ class Study:
             SetInfo(key, name, role, self._resolved(root), images, labelled, drawn)
             for key, name, role, root, images, labelled, drawn in found
         ]
+
+    def class_sizes(self) -> dict[int, Counter[int]]:
+        """How many images of each class every set has, by set and class index."""
+        found: dict[int, Counter[int]] = {}
+        for set_id, label, images in self._db.execute(
+            "SELECT set_id, label, COUNT(*) FROM image WHERE label IS NOT NULL GROUP BY set_id, label"
+        ):
+            found.setdefault(set_id, Counter())[label] = images
+        return found
 
     def load_image_set(self, set_id: int) -> ImageSet:
         """One image set with its list."""
@@ -309,11 +337,10 @@ class Study:
         return ImageSet(name, self._resolved(root), items, role, drawn)
 
     def declared_places(self) -> list[Path]:
-        """The folders this study reads from: those of its models, image sets and reference pictures."""
+        """The folders this study reads from: those of its models and image sets."""
         found = [
             *(self._resolved(path).parent for (path,) in self._db.execute("SELECT path FROM model")),
             *(self._resolved(root) for (root,) in self._db.execute("SELECT root FROM image_set")),
-            *(self._resolved(path).parent for (path,) in self._db.execute("SELECT path FROM reference")),
         ]
         return sorted(set(found))
 
@@ -323,8 +350,8 @@ class Study:
             db.execute("UPDATE image_set SET role = ? WHERE id = ?", (role, set_id))
 
     def set_class_order(self, names: Sequence[str]) -> None:
-        """Name the models' outputs by the same classes in another order. Labels, families, pairs and references stay
-        with the names they were given for."""
+        """Name the models' outputs by the same classes in another order. Labels, families and pairs stay with the names
+        they were given for."""
         before = self.classes
         if sorted(names) != sorted(before):
             raise InputError(
@@ -336,12 +363,7 @@ class Study:
             db.execute("PRAGMA defer_foreign_keys = ON")
             db.execute("CREATE TEMP TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
             db.executemany("INSERT INTO moved VALUES (?, ?)", [(old, place[name]) for old, name in enumerate(before)])
-            for table, column in (
-                ("image", "label"),
-                ("family", "class"),
-                ("pairing", "class"),
-                ("reference", "class"),
-            ):
+            for table, column in (("image", "label"), ("family", "class"), ("pairing", "class")):
                 # By way of negative numbers, so that no two stand in one place on the way.
                 db.execute(
                     f"UPDATE {table} SET {column} = -1 - (SELECT new FROM moved WHERE old = {column}) WHERE {column} >= 0"
@@ -516,11 +538,8 @@ class Study:
     def fill_answers(self, record: RunRecord) -> Iterator[NDArray[np.int64]]:
         """Put the kept answers into a record, yielding the positions of those with scores, some at a time."""
         info, answers = record.info, record.answers
-        content = (
-            "image.content" if record.model_kind == "onnx" else f"CAST('{LOOKED_UP.decode()}' || image.path AS BLOB)"
-        )
         cursor = self._db.execute(
-            f"SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = {content} "
+            f"SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = {_content_of(record.model_kind)} "
             "WHERE set_id = ? AND model_id = ?",
             (info.set_id, info.model_id),
         )
@@ -564,13 +583,13 @@ class Study:
                 [(run_id, name, result) for name, result in results.items()],
             )
 
-    def set_references(self, pictures: dict[int, Path]) -> None:
-        """Keep one reference picture per class."""
-        with self._writing() as db:
-            db.execute("DELETE FROM reference")
-            db.executemany(
-                "INSERT INTO reference VALUES (?, ?)", [(index, self._stored(path)) for index, path in pictures.items()]
-            )
-
     def references(self) -> dict[int, Path]:
-        return {index: self._resolved(path) for index, path in self._db.execute("SELECT class, path FROM reference")}
+        """The reference picture of each class that has one: the first with its label in the sets of that role."""
+        found: dict[int, Path] = {}
+        for one in self.image_sets():
+            if one.role == "reference":
+                pictures = self.load_image_set(one.id)
+                for i, item in enumerate(pictures.items):
+                    if item.label is not None:
+                        found.setdefault(item.label, pictures.file(i))
+        return found

@@ -16,7 +16,7 @@ from mivrat.core.evidence.overlay import overlay
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
-from mivrat.core.study.study import RunRecord
+from mivrat.core.study.records import RunRecord
 from mivrat.ui.pictures import to_image
 
 # Photos are shown, and covered with heat, at no more than this many pixels a side.

@@ -1,0 +1,73 @@
+"""What a study holds, at a glance: models, image sets, how far their runs are, and what does not fit yet."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from mivrat.core.study.records import ModelInfo, RunInfo, SetInfo
+from mivrat.core.study.study import Study
+
+
+@dataclass(frozen=True)
+class RunState:
+    """How far a run is: images answered for, of those listed."""
+
+    info: RunInfo
+    answered: int
+    listed: int
+
+
+@dataclass(frozen=True)
+class Contents:
+    """Everything the Prepare step shows.
+
+    ``missing`` are the files and folders named in the study that are not there; ``unmatched`` the labels no class goes
+    by, with their number of images; ``per_class`` the images of each class by set.
+    """
+
+    classes: list[str]
+    models: list[ModelInfo]
+    sets: list[SetInfo]
+    runs: list[RunState]
+    families: dict[int, str]
+    pairing: dict[str, int | None]
+    unmatched: dict[str, int]
+    missing: frozenset[Path]
+    per_class: dict[int, Counter[int]] = field(default_factory=dict)
+
+    def model_name(self, model_id: int) -> str:
+        """A model's name; with its recipe, and if need be a number, where several models go by it."""
+        model = next(one for one in self.models if one.id == model_id)
+        same = [one for one in self.models if one.name == model.name]
+        if len(same) == 1:
+            return model.name
+        alike = [one for one in same if one.recipe.summary() == model.recipe.summary()]
+        number = f", {alike.index(model) + 1}" if len(alike) > 1 else ""
+        return f"{model.name} ({model.recipe.summary()}{number})"
+
+    def run_of(self, model_id: int, set_id: int) -> RunState | None:
+        """The run of a model on a set, where there is one."""
+        return next((one for one in self.runs if (one.info.model_id, one.info.set_id) == (model_id, set_id)), None)
+
+
+def read_contents(study: Study) -> Contents:
+    """Gather the contents of a study (counts its answers: call it in a worker)."""
+    models, sets = study.models(), study.image_sets()
+    size = {one.id: one.images for one in sets}
+    runs = [RunState(run, study.answered(run.model_id, run.set_id), size[run.set_id]) for run in study.runs()]
+    missing = [one.path for one in models if not one.path.is_file()] + [
+        one.root for one in sets if not one.root.is_dir()
+    ]
+    return Contents(
+        study.classes,
+        models,
+        sets,
+        runs,
+        study.families(),
+        study.pairing(),
+        study.unmatched(),
+        frozenset(missing),
+        study.class_sizes(),
+    )
