@@ -6,11 +6,13 @@ from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushButton, QToolButton, QVBoxLayout
 
+from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.running.job import Progress
 from mivrat.ui import words
 from mivrat.ui.session import Session
-from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Elided, button, label
+from mivrat.ui.widgets import Elided, button, label, paint_state, set_role
+
+STEPS = ("Prepare", "Check", "Measure")
 
 
 class Header(QFrame):
@@ -48,9 +50,10 @@ class Header(QFrame):
         for shown in (self.badge, self.value, self.detail):
             layout.addWidget(shown)
         session.figures_changed.connect(self.refresh)
+        session.contents_changed.connect(self.refresh)
 
     def refresh(self) -> None:
-        snapshot = self.session.snapshot
+        snapshot, contents = self.session.snapshot, self.session.contents
         if snapshot is None:
             return
         info, figures, counts = snapshot.record.info, snapshot.figures, snapshot.counts
@@ -60,9 +63,10 @@ class Header(QFrame):
             else words.clipped(info.image_set, 34)
         )
         guess = " (a guess)" if snapshot.record.recipe_is_guess else ""
-        self.facts.set_text(
-            f"model {words.clipped(info.model, 30)}     recipe {snapshot.record.recipe.summary()}{guess}     {words.images(counts.listed)}"
-        )
+        prepared = f"recipe {snapshot.record.recipe.summary()}{guess}"
+        if snapshot.record.model_kind == "table":
+            prepared = "a table of predictions"
+        self.facts.set_text(f"model {words.clipped(info.model, 30)}     {prepared}     {words.images(counts.listed)}")
         left_out = [
             f"{n} {name}"
             for n, name in (
@@ -88,14 +92,15 @@ class Header(QFrame):
             )
         self.runs_menu.clear()
         for run in self.session.runs:
-            action = self.runs_menu.addAction(f"{run.image_set}   —   {run.model}".replace("&", "&&"))
+            model = contents.model_name(run.model_id) if contents is not None else run.model
+            action = self.runs_menu.addAction(f"{run.image_set}   —   {model}".replace("&", "&&"))
             action.setCheckable(True)
             action.setChecked(run.id == info.id)
             action.triggered.connect(lambda _=False, i=run.id: self.run_wanted.emit(i))
 
 
 class _Step(QPushButton):
-    """A step on the rail with a mark for its state: fine is a dot, needs a look a diamond, untouched a ring."""
+    """A step on the rail with a mark for its state."""
 
     def __init__(self, name: str) -> None:
         super().__init__(f"      {name}")
@@ -106,58 +111,81 @@ class _Step(QPushButton):
     def set_state(self, state: str, why: str) -> None:
         self.state = state
         self.setToolTip(why)
+        self.setAccessibleDescription(why)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)
         with QPainter(self) as painter:
-            self._paint(painter)
-
-    def _paint(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.translate(20, self.height() / 2)
-        painter.setPen(theme.colour("soft") if self.state == "untouched" else Qt.PenStyle.NoPen)
-        if self.state == "fine":
-            painter.setBrush(theme.colour("accent"))
-        elif self.state == "look":
-            painter.setBrush(theme.colour("look"))
-            painter.rotate(45)
-            painter.drawRect(-4, -4, 8, 8)
-            return
-        painter.drawEllipse(-5, -5, 10, 10)
+            paint_state(painter, self.state, 20, self.height() / 2)
 
 
 class Rail(QFrame):
-    """The steps that work, in the order of the job."""
+    """The steps that work, in the order of the job; each says by a mark how it stands."""
+
+    chosen = Signal(int)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.setObjectName("rail")
         self.setFixedWidth(104)
         self.session = session
-        self.measure = _Step("Measure")
-        self.measure.setChecked(True)
-        self.measure.clicked.connect(lambda: self.measure.setChecked(True))
+        self.steps = [_Step(name) for name in STEPS]
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 20, 0, 0)
-        layout.addWidget(self.measure)
+        layout.setSpacing(0)
+        for i, step in enumerate(self.steps):
+            step.clicked.connect(lambda _=False, i=i: self.chosen.emit(i))
+            layout.addWidget(step)
         layout.addStretch(1)
-        session.figures_changed.connect(self._refresh)
+        self.show_chosen(len(STEPS) - 1)
+        for signal in (session.figures_changed, session.contents_changed, session.checks_changed):
+            signal.connect(self._refresh)
+
+    def show_chosen(self, index: int) -> None:
+        for i, step in enumerate(self.steps):
+            step.setChecked(i == index)
 
     def _refresh(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not snapshot.figures.total:
-            self.measure.set_state("untouched", "nothing measured yet")
-            return
-        counts = snapshot.counts
-        aside = counts.unreadable + counts.failed + counts.pending
-        state = "look" if aside else "fine"
-        self.measure.set_state(
-            state,
-            f"{aside} images are not in the figures: unreadable, failed or not yet scored"
-            if aside
-            else f"all {counts.evaluated} labelled images are measured",
-        )
+        states = prepare_state(self.session), check_state(self.session), measure_state(self.session)
+        for i, (step, (state, why)) in enumerate(zip(self.steps, states, strict=True)):
+            step.set_state(state, f"{why} (Ctrl+{i + 1})")
+
+
+def prepare_state(session: Session) -> tuple[str, str]:
+    """How the Prepare step stands, and why."""
+    contents, snapshot = session.contents, session.snapshot
+    if contents is None or snapshot is None:
+        return "untouched", "not read yet"
+    if contents.missing:
+        return "stop", f"not found: {', '.join(sorted(path.name for path in contents.missing))}"
+    if contents.unmatched:
+        return "look", f"{sum(contents.unmatched.values())} images have a label that no class goes by"
+    if snapshot.record.recipe_is_guess:
+        return "look", "the recipe is a guess"
+    return "fine", "models, images, classes and recipe are there"
+
+
+def check_state(session: Session) -> tuple[str, str]:
+    """How the checks stand: the gravest thing that one of them found."""
+    found = [kept.result for kept in session.checks.values()]
+    for state, words_for in (("stop", "stops you"), ("look", "needs a look")):
+        names = [BY_NAME[one.name].title for one in found if one.state == state]
+        if names:
+            return state, f"{words_for}: {', '.join(names)}"
+    return ("fine", "nothing found so far") if found else ("untouched", "nothing checked yet")
+
+
+def measure_state(session: Session) -> tuple[str, str]:
+    """How the Measure step stands: whether all that could be measured is."""
+    snapshot = session.snapshot
+    if snapshot is None or not snapshot.figures.total:
+        return "untouched", "nothing measured yet"
+    counts = snapshot.counts
+    aside = counts.unreadable + counts.failed + counts.pending
+    if aside:
+        return "look", f"{aside} images are not in the figures: unreadable, failed or not yet scored"
+    return "fine", f"all {counts.evaluated} labelled images are measured"
 
 
 class Foot(QFrame):
@@ -177,12 +205,16 @@ class Foot(QFrame):
         self.stop.setToolTip("Stop after the batch in hand; what is done is kept (Ctrl+.)")
         self.resume = button("Go on", kind="quiet")
         self.resume.hide()
+        self.problem = Elided(mode=Qt.TextElideMode.ElideRight)
+        set_role(self.problem, "problem")
+        self.problem.hide()
         self.keys = label(soft=True)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(18, 0, 18, 0)
         layout.setSpacing(12)
         for widget in (self.what, self.bar, self.detail, self.stop, self.resume):
             layout.addWidget(widget)
+        layout.addWidget(self.problem, 1000)
         layout.addStretch(1)
         layout.addWidget(self.keys)
         self.idle()
@@ -194,6 +226,7 @@ class Foot(QFrame):
         for widget in (self.bar, self.stop):
             widget.show()
         self.resume.hide()
+        self._show_problem("")
 
     def show_progress(self, progress: Progress) -> None:
         self.bar.setRange(0, max(1, progress.total))
@@ -206,6 +239,17 @@ class Foot(QFrame):
         self.bar.hide()
         self.stop.hide()
         self.resume.setVisible(resumable)
+        self._show_problem("")
+
+    def show_problem(self, line: str) -> None:
+        """Say what went wrong; it stays until something else is said."""
+        self.idle(resumable=self.resume.isVisible())
+        self._show_problem(line)
+
+    def _show_problem(self, line: str) -> None:
+        self.problem.set_text(line)
+        self.problem.setVisible(bool(line))
+        self.keys.setVisible(not line)
 
     def show_keys(self, *keys: tuple[str, str]) -> None:
         self.keys.setText("      ".join(f"{key}  {meaning}" for key, meaning in keys))

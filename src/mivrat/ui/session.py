@@ -1,4 +1,4 @@
-"""What the window is looking at: one run of one study, its figures, and the selection; views listen to its signals."""
+"""What the window is looking at: one run of one study, its figures and checks, and the selection; views listen to it."""
 
 from __future__ import annotations
 
@@ -9,13 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
+from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.running.answers import Counts, Judged, Judging
+from mivrat.core.study.contents import Contents
 from mivrat.core.study.ordering import ORDERS, Order, ordered
 from mivrat.core.study.records import RunInfo, RunRecord
-from mivrat.core.study.selection import Condition, Conditions, Selection
+from mivrat.core.study.selection import Condition, Conditions, Picked, Selection
 
 # How many of the most frequent mistakes are listed.
 MOST_PAIRS = 8
@@ -40,9 +42,16 @@ def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot
 
 
 class Session(QObject):
-    """The run shown, the selection, and the image looked at. Signals tell which of them changed."""
+    """The run shown, the selection, and the image looked at. Signals tell which of them changed.
+
+    ``contents`` is what the study holds and ``checks`` what the checks of the run shown found, once a worker has read
+    them; ``busy`` tells that a long job is writing to the study, so that decisions have to wait.
+    """
 
     run_changed = Signal()
+    contents_changed = Signal()
+    checks_changed = Signal()
+    busy_changed = Signal()
     figures_changed = Signal()
     selection_changed = Signal()
     current_changed = Signal()
@@ -53,10 +62,14 @@ class Session(QObject):
         self.runs: list[RunInfo] = []
         self.references: dict[int, Path] = {}
         self.snapshot: Snapshot | None = None
+        self.contents: Contents | None = None
+        self.checks: dict[str, KeptResult] = {}
+        self.busy = False
         self.selection = Selection()
         self.order: Order = ORDERS[0]
         self.shown: NDArray[np.int64] = np.zeros(0, np.int64)
         self.current: int | None = None
+        self._order_before: Order | None = None
 
     @property
     def classes(self) -> list[str]:
@@ -64,10 +77,15 @@ class Session(QObject):
 
     def show(self, snapshot: Snapshot) -> None:
         """Show another run, or the same one further on; the selection stays as far as it makes sense."""
-        same = self.snapshot is not None and self.snapshot.record.info.id == snapshot.record.info.id
+        before = self.snapshot.record.info if self.snapshot is not None else None
+        now = snapshot.record.info
         self.snapshot = snapshot
-        if not same:
+        if before is None or before.set_id != now.set_id:
+            self.selection.forget(Picked)
+        if before is None or before.id != now.id:
             self.current = None
+            self.checks = {}
+            self.checks_changed.emit()
             self.run_changed.emit()
         self.figures_changed.emit()
         self._reselect()
@@ -77,15 +95,47 @@ class Session(QObject):
             return
         judged = self.snapshot.judged
         mask = self.selection.mask(judged)
-        self.shown = ordered(judged, self.snapshot.record.image_set.items, mask, self.order)
+        picked = next((one for one in self.conditions if isinstance(one, Picked)), None)
+        self._follow_listing(picked is not None)
+        listing = picked.positions if picked is not None else None
+        self.shown = ordered(judged, self.snapshot.record.image_set.items, mask, self.order, listing)
         if self.current is not None and not mask[self.current]:
             self.current = None
         self.selection_changed.emit()
         self.current_changed.emit()
 
+    def _follow_listing(self, listed: bool) -> None:
+        """Images that something has listed are shown as it listed them; afterwards the order before is back."""
+        if listed and self._order_before is None:
+            self._order_before, self.order = self.order, "as listed"
+        elif not listed and self._order_before is not None:
+            self.order, self._order_before = self._order_before if self.order == "as listed" else self.order, None
+
     def set_order(self, order: Order) -> None:
-        self.order = order
-        self._reselect()
+        if order != self.order:
+            self.order = order
+            self._reselect()
+
+    def set_contents(self, contents: Contents, checks: dict[str, KeptResult]) -> None:
+        """Take over what a worker has read of the study beside the run shown."""
+        self.contents, self.checks = contents, checks
+        self.contents_changed.emit()
+        self.checks_changed.emit()
+
+    def take_check(self, found: KeptResult) -> None:
+        """Take over what one check has found."""
+        self.checks = {**self.checks, found.result.name: found}
+        self.checks_changed.emit()
+
+    def set_busy(self, busy: bool) -> None:
+        if busy != self.busy:
+            self.busy = busy
+            self.busy_changed.emit()
+
+    def leave(self) -> None:
+        """Look at no study any more."""
+        self.study_path, self.runs, self.references = None, [], {}
+        self.contents, self.checks = None, {}
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)

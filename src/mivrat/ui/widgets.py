@@ -8,6 +8,8 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QWidget
 
+from mivrat.ui.theme import theme
+
 
 def label(text: str = "", role: str = "", *, soft: bool = False, wrap: bool = False) -> QLabel:
     """A text label; ``role`` and ``soft`` pick its style. Its text is never taken for markup."""
@@ -66,6 +68,39 @@ def clear(layout: QLayout) -> None:
             widget.deleteLater()
         elif (inner := item.layout()) is not None:
             clear(inner)
+
+
+def paint_state(painter: QPainter, state: str, x: float, y: float) -> None:
+    """The mark of a state around a point: fine is a dot, needs a look a diamond, stop a square with a bar, else a ring."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.save()
+    painter.translate(x, y)
+    token = {"fine": "accent", "look": "look", "stop": "wrong"}.get(state)
+    painter.setPen(theme.colour("soft") if token is None else Qt.PenStyle.NoPen)
+    if token is not None:
+        painter.setBrush(theme.colour(token))
+    if state == "look":
+        painter.rotate(45)
+        painter.drawRect(-4, -4, 8, 8)
+    elif state == "stop":
+        painter.drawRect(-5, -5, 10, 10)
+        painter.fillRect(-3, -1, 6, 2, theme.colour("sheet"))
+    else:
+        painter.drawEllipse(-5, -5, 10, 10)
+    painter.restore()
+
+
+class StateMark(QWidget):
+    """The mark of a state as a widget of its own."""
+
+    def __init__(self, state: str) -> None:
+        super().__init__()
+        self._state = state
+        self.setFixedSize(16, 18)
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        with QPainter(self) as painter:
+            paint_state(painter, self._state, 8, 10)
 
 
 class Tabs(QWidget):

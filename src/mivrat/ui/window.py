@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import json
-import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
@@ -21,57 +18,29 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.checks.catalogue import Step
 from mivrat.core.errors import InputError
-from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.classes import read_class_list
-from mivrat.core.pictures.image_sets import read_image_set
-from mivrat.core.pictures.recipe import read_recipe
-from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.job import Progress
-from mivrat.core.running.loading import load_judged
-from mivrat.core.study.records import RunInfo
-from mivrat.core.study.study import Study
-from mivrat.demo.study import demo_study_path, make_demo_study
+from mivrat.demo.study import demo_study_path
+from mivrat.ui import words
+from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
-from mivrat.ui.frame import Foot, Header, Rail
+from mivrat.ui.frame import STEPS, Foot, Header, Rail
+from mivrat.ui.keeper import Keeper
 from mivrat.ui.keys import ShortcutSheet
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.prepare.step import INPUTS, TRY_OUT, PrepareStep
 from mivrat.ui.selection_line import SelectionLine
-from mivrat.ui.session import Session, Snapshot, take_snapshot
-from mivrat.ui.start.pages import NewStudy, NewStudyPage, RecentStudies, StartPage
+from mivrat.ui.session import Session
+from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
+from mivrat.ui.study_work import Asking, NewStudy
 from mivrat.ui.theme import theme
 from mivrat.ui.work import Work, Workers
 
-START, NEW, BENCH = 0, 1, 2
-SECONDS_BETWEEN_SNAPSHOTS = 0.7
-
-
-@dataclass(frozen=True)
-class Opened:
-    """A study as a worker found it: its runs, references, and one run judged."""
-
-    path: Path
-    runs: list[RunInfo]
-    references: dict[int, Path]
-    snapshot: Snapshot
-
-
-def open_study(path: Path, run_id: int | None) -> Opened:
-    """Read a study with one of its runs: the one asked for, else the one looked at last, else the first."""
-    study = Study.open(path)
-    try:
-        runs = study.runs()
-        if not runs:
-            raise InputError("holds no run yet", where=path, mend="start one from the start page, as a new study")
-        last = study.setting("run")
-        known = {run.id for run in runs}
-        wanted = run_id or (int(last) if last and last.isdigit() else 0)
-        snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
-        return Opened(path, runs, study.references(), snapshot)
-    finally:
-        study.close()
+PREPARE, CHECK, MEASURE = range(len(STEPS))
+START, NEW, ASK, BENCH = 0, 1, 2, 3
 
 
 class MainWindow(QMainWindow):
@@ -87,11 +56,19 @@ class MainWindow(QMainWindow):
         self.recent = RecentStudies(self.settings)
         self.session = Session()
         self.thumbnails = Thumbnails()
-        self.workers = Workers(2, self)
-        self.job: Work | None = None
+        self.keeper = Keeper(self.session, self.settings, self)
+        self._trying_out = False
         self._build()
         self._connect()
         self._restore()
+
+    @property
+    def workers(self) -> Workers:
+        return self.keeper.workers
+
+    @property
+    def job(self) -> Work | None:
+        return self.keeper.job
 
     # --- building ---
 
@@ -100,26 +77,34 @@ class MainWindow(QMainWindow):
         self._action("New study…", self.new_study, QKeySequence.StandardKey.New)
         self._action("Open a study…", self.choose_study, QKeySequence.StandardKey.Open)
         self._action("Open the demonstration", self.open_demo)
+        self._action("Save the study as…", self.save_as, QKeySequence.StandardKey.SaveAs)
         self._action("Close the study", self.close_study, QKeySequence("Ctrl+W"))
+        self.menu.addSeparator()
+        self.undo_action = self._action("Undo", self.undo, QKeySequence.StandardKey.Undo)
+        self.redo_action = self._action("Redo", self.redo, QKeySequence.StandardKey.Redo)
         self.menu.addSeparator()
         self._action("Theme: paper or lamp", self.switch_theme, QKeySequence("Ctrl+Shift+T"))
         self._action("Keys", self.show_keys, QKeySequence.StandardKey.HelpContents)
         self.menu.addSeparator()
         self._action("Quit", self.close, QKeySequence("Ctrl+Q"))
 
-        self.start, self.new_page = StartPage(self.recent), NewStudyPage()
+        self.start, self.new_page, self.ask = StartPage(self.recent), NewStudyPage(), AskPage()
         self.header, self.rail = Header(self.session, self.menu), Rail(self.session)
         self.line, self.foot = SelectionLine(self.session), Foot()
-        self.measure = MeasureStep(self.session)
+        self.prepare = PrepareStep(self.session, self.keeper, self.thumbnails)
+        self.check, self.measure = CheckStep(self.session, self.keeper), MeasureStep(self.session)
         self.light_table = LightTable(self.session, self.thumbnails)
         self.close_look = CloseLook(self.session, self.thumbnails)
         self.right = QStackedWidget()
         self.right.addWidget(self.light_table)
         self.right.addWidget(self.close_look)
         self.right.setMinimumWidth(330)
-        self.measure.setMinimumWidth(330)
+        self.figures = QStackedWidget()
+        for step in (self.prepare, self.check, self.measure):
+            self.figures.addWidget(step)
+        self.figures.setMinimumWidth(330)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
-        self.splitter.addWidget(self.measure)
+        self.splitter.addWidget(self.figures)
         self.splitter.addWidget(self.right)
         self.splitter.setChildrenCollapsible(False)
         self.splitter.setHandleWidth(1)
@@ -142,7 +127,7 @@ class MainWindow(QMainWindow):
         whole.addWidget(self.header)
         whole.addLayout(middle, 1)
         self.pages = QStackedWidget()
-        for page in (self.start, self.new_page, self.bench):
+        for page in (self.start, self.new_page, self.ask, self.bench):
             self.pages.addWidget(page)
         central = QWidget()
         outer = QVBoxLayout(central)
@@ -154,13 +139,14 @@ class MainWindow(QMainWindow):
 
     def _action(
         self, text: str, wanted: Callable[[], object], key: QKeySequence | QKeySequence.StandardKey | None = None
-    ) -> None:
+    ) -> QAction:
         action = QAction(text, self)
         action.triggered.connect(lambda: wanted())
         if key is not None:
             action.setShortcut(key)
         self.menu.addAction(action)
         self.addAction(action)
+        return action
 
     def _connect(self) -> None:
         self.start.demo_wanted.connect(self.open_demo)
@@ -169,18 +155,33 @@ class MainWindow(QMainWindow):
         self.start.study_wanted.connect(self.open_study)
         self.new_page.start_wanted.connect(self.start_study)
         self.new_page.cancelled.connect(self.show_start)
+        self.ask.allowed.connect(self._allowed)
+        self.ask.refused.connect(self.show_start)
+        self.keeper.opened.connect(self._opened)
+        self.keeper.asked.connect(self._asked)
+        self.keeper.failed.connect(self._failed)
+        self.keeper.began.connect(self._began)
+        self.keeper.progress.connect(self._progress)
+        self.keeper.ended.connect(self._ended)
+        self.keeper.decided.connect(lambda words: self.foot.idle(words, resumable=bool(self._pending)))
+        self.session.figures_changed.connect(self._tell_pending)
         self.header.run_wanted.connect(self.show_run)
+        self.rail.chosen.connect(self.show_step)
+        self.prepare.run_wanted.connect(self.show_run)
+        self.prepare.looked.connect(self.look_closely)
         self.light_table.thumbs.opened.connect(self.look_closely)
         self.close_look.closed.connect(self.leave_close_look)
         self.close_look.enlarged.connect(self.toggle_enlarged)
         self.foot.stop_wanted.connect(self.stop_job)
         self.foot.resume.clicked.connect(self.go_on)
+        self.menu.aboutToShow.connect(self._name_decisions)
         keys: list[tuple[str, Callable[[], object]]] = [
             ("Backspace", self.session.remove_last),
             ("Alt+Left", self.session.back),
             ("Alt+Right", self.session.forward),
-            ("Ctrl+PgDown", lambda: self.measure.tabs.step(1)),
-            ("Ctrl+PgUp", lambda: self.measure.tabs.step(-1)),
+            ("Ctrl+PgDown", lambda: self._step_tab(1)),
+            ("Ctrl+PgUp", lambda: self._step_tab(-1)),
+            *((f"Ctrl+{i + 1}", lambda i=i: self.show_step(i, True)) for i in range(len(STEPS))),
             ("F6", self._other_pane),
             ("M", lambda: self._mistake(1)),
             ("Shift+M", lambda: self._mistake(-1)),
@@ -224,7 +225,7 @@ class MainWindow(QMainWindow):
         self.start.demo.setFocus()
 
     def new_study(self) -> None:
-        if self.job is None:
+        if not self.session.busy:
             self.pages.setCurrentIndex(NEW)
             self.new_page.model.edit.setFocus()
             self.foot.show_keys(("Tab", "next field"), ("F1", "keys"))
@@ -255,11 +256,11 @@ class MainWindow(QMainWindow):
 
     def toggle_enlarged(self) -> None:
         """Give the close look the whole width, or give the figures their part back."""
-        self.measure.setVisible(not self.measure.isVisible())
+        self.figures.setVisible(not self.figures.isVisible())
 
     def leave_close_look(self) -> None:
         """Go back to the light table, where one was."""
-        self.measure.show()
+        self.figures.show()
         self.right.setCurrentWidget(self.light_table)
         self.light_table.thumbs.setFocus()
         self._tell_keys()
@@ -268,17 +269,34 @@ class MainWindow(QMainWindow):
         if not self.session.step_mistake(direction):
             self.foot.what.setText("No further mistake this way among the images shown.")
 
+    def show_step(self, index: int, focus: bool = False) -> None:
+        """Show a step of the job in the figures area; the light table stays."""
+        self.figures.show()
+        self.figures.setCurrentIndex(index)
+        self.rail.show_chosen(index)
+        if focus:
+            self._focus_figures()
+
+    def _step_tab(self, by: int) -> None:
+        tabs = getattr(self.figures.currentWidget(), "tabs", None)
+        if tabs is not None:
+            tabs.step(by)
+
+    def _focus_figures(self) -> None:
+        step = self.figures.currentWidget()
+        page = step.pages.currentWidget() if isinstance(step, PrepareStep | MeasureStep) else step
+        if page is not None:
+            inside = [
+                one
+                for one in [page, *page.findChildren(QWidget)]
+                if one.focusPolicy() == Qt.FocusPolicy.StrongFocus and one.isVisible() and one.isEnabled()
+            ]
+            (inside[0] if inside else page).setFocus(Qt.FocusReason.TabFocusReason)
+
     def _other_pane(self) -> None:
         reason, focused = Qt.FocusReason.TabFocusReason, self.focusWidget()
         if focused is not None and self.right.isAncestorOf(focused):
-            page = self.measure.pages.currentWidget()
-            if page is not None:
-                inside = [
-                    one
-                    for one in [page, *page.findChildren(QWidget)]
-                    if one.focusPolicy() == Qt.FocusPolicy.StrongFocus and one.isVisible()
-                ]
-                (inside[0] if inside else page).setFocus(reason)
+            self._focus_figures()
         elif self.right.currentWidget() is self.close_look:
             self.close_look.setFocus(reason)
         else:
@@ -301,139 +319,164 @@ class MainWindow(QMainWindow):
 
     def open_study(self, path: Path, run_id: int | None = None) -> None:
         """Open a study file; what is shown stays until it is read."""
-        if self.job is not None:
+        if self.session.busy:
             return
         self.foot.working(f"Opening {path.stem}")
         self.foot.stop.hide()
-        self.workers.start(lambda work: open_study(path, run_id), done=self._opened, failed=self._failed)
+        self.keeper.open(path, run_id)
 
     def show_run(self, run_id: int) -> None:
         """Show another run of the open study."""
         if self.session.study_path is not None:
             self.open_study(self.session.study_path, run_id)
 
-    def _opened(self, opened: Opened) -> None:
-        if opened.path != self.session.study_path:
-            self.session.selection.conditions = ()
-        self.session.study_path, self.session.runs, self.session.references = (
-            opened.path,
-            opened.runs,
-            opened.references,
-        )
-        self.session.show(opened.snapshot)
-        self.recent.add(opened.path)
-        self.setWindowTitle(f"{opened.path.stem} — Mivrat")
-        pending = opened.snapshot.counts.pending
-        self.foot.idle(f"{pending} images are not scored yet." if pending else "", resumable=bool(pending))
+    def _opened(self, path: Path) -> None:
+        """Another study than before has been read."""
+        self.recent.add(path)
+        self.setWindowTitle(f"{path.stem} — Mivrat")
+        self.leave_close_look()
+        self.show_step(PREPARE if self._trying_out else MEASURE)
+        if self._trying_out:
+            self.prepare.tabs.choose(TRY_OUT)
         self._show_bench()
-        if self.right.currentWidget() is not self.close_look:
-            self.light_table.thumbs.setFocus()
-        path, run_id = opened.path, opened.snapshot.record.info.id
-        self.workers.start(lambda work: _remember_run(path, run_id))
+        self.light_table.thumbs.setFocus()
+
+    def _asked(self, asking: Asking) -> None:
+        self.foot.idle()
+        self.ask.show_places(asking)
+        self.pages.setCurrentIndex(ASK)
+        self.ask.no.setFocus()
+
+    def _allowed(self, asking: Asking) -> None:
+        self.keeper.allow(*asking.places)
+        self.open_study(asking.path)
+
+    @property
+    def _pending(self) -> int:
+        return self.session.snapshot.counts.pending if self.session.snapshot is not None else 0
+
+    def _tell_pending(self) -> None:
+        """Say in the foot what is still to be scored, unless something is going on there."""
+        if not self.session.busy:
+            pending, snapshot = self._pending, self.session.snapshot
+            text = f"{words.images(pending)} not scored yet." if pending else ""
+            self.foot.idle(text, resumable=bool(pending))
+            assert snapshot is not None
+            self.foot.resume.setText("Go on" if pending < snapshot.counts.listed else "Score")
 
     def close_study(self) -> None:
         """Back to the start page; the study keeps what it holds."""
-        if self.job is None:
+        if not self.session.busy:
             self.leave_close_look()
+            self.keeper.close()
             self.setWindowTitle("Mivrat")
+            self.foot.idle()
             self.show_start()
+
+    def save_as(self) -> None:
+        path = self.session.study_path
+        if path is not None and self.pages.currentIndex() == BENCH:
+            found, _ = QFileDialog.getSaveFileName(self, "Save the study as", str(path), "Studies (*.mivrat)")
+            if found:
+                self.save_copy(Path(found))
+
+    def save_copy(self, copy: Path) -> None:
+        """Save the study under another name as well, and go on with the copy."""
+        self.keeper.save_copy(copy if copy.suffix == ".mivrat" else copy.with_name(f"{copy.name}.mivrat"))
+
+    def undo(self) -> None:
+        """Take the last decision back: of the recipe being edited, else of the study."""
+        if not (self.figures.currentIndex() == PREPARE and self.prepare.undo()):
+            self.keeper.undo()
+
+    def redo(self) -> None:
+        if not (self.figures.currentIndex() == PREPARE and self.prepare.redo()):
+            self.keeper.redo()
+
+    def _name_decisions(self) -> None:
+        last, following = self.keeper.decisions.last, self.keeper.decisions.next
+        for action, name, decision in ((self.undo_action, "Undo", last), (self.redo_action, "Redo", following)):
+            text = f"{name}: {words.clipped(decision.words, 40)}" if decision else name
+            action.setText(text.replace("&", "&&"))
 
     def open_demo(self) -> None:
         """Open the demonstration, making its study first where there is none."""
-        if self.job is not None:
-            return
-        path = demo_study_path()
-        self._begin(
-            "Making the demonstration study: two models on two image sets",
-            lambda work: _make_demo(path, work),
-            self._demo_made,
-        )
         self.start.show_problem("")
-
-    def _demo_made(self, finished: bool) -> None:
-        self._end()
-        if finished:
-            self.open_study(demo_study_path())
-        else:
-            self.foot.idle("Stopped. Opening the demonstration again goes on from there.")
+        self.keeper.make_demo()
 
     def start_study(self, new: NewStudy) -> None:
-        """Make a study from the new-study page and run it; results appear as they arrive."""
-        self._begin(f"Scoring {new.images.name}", lambda work: _run_new(new, work), self._run_ended)
+        """Make a study from the new-study page; results appear as they arrive."""
+        self._trying_out = new.few
+        self.keeper.start(new)
 
     def go_on(self) -> None:
         """Score what the shown run has not scored yet."""
-        path, snapshot = self.session.study_path, self.session.snapshot
-        if path is not None and snapshot is not None and self.job is None:
-            run_id = snapshot.record.info.id
-            self._begin(
-                f"Scoring {snapshot.record.info.image_set}", lambda work: _run_on(path, run_id, work), self._run_ended
-            )
+        self.keeper.score()
 
-    def _begin(self, what: str, job: Callable[[Work], object], done: Callable[[bool], None]) -> None:
+    def _began(self, what: str) -> None:
         self.foot.working(what)
-        self.job = self.workers.start(job, done=done, failed=self._failed, progress=self._progress)
 
-    def _end(self) -> None:
-        self.job = None
-        self.foot.idle()
+    def _progress(self, news: Progress | Step) -> None:
+        if isinstance(news, Step):
+            self.foot.what.setText(news.what)
+            news = news.progress
+        self.foot.show_progress(news)
 
-    def _progress(self, news: object) -> None:
-        if isinstance(news, Progress):
-            self.foot.show_progress(news)
-        elif isinstance(news, Opened):
-            first = self.pages.currentIndex() != BENCH or self.session.study_path != news.path
-            if first:
-                self.session.selection.conditions = ()
-                self.recent.add(news.path)
-                self.setWindowTitle(f"{news.path.stem} — Mivrat")
-            self.session.study_path, self.session.runs, self.session.references = news.path, news.runs, news.references
-            self.session.show(news.snapshot)
-            if first:
-                self._show_bench()
-                self.light_table.thumbs.setFocus()
-
-    def _run_ended(self, finished: bool) -> None:
-        self._end()
-        snapshot = self.session.snapshot
-        if snapshot is None:
+    def _ended(self, what: str, finished: bool) -> None:
+        if what.startswith("Making"):
+            if finished:
+                self.open_study(demo_study_path())
+            else:
+                self.foot.idle("Stopped. Opening the demonstration again goes on from there.")
             return
-        counts = snapshot.counts
-        if finished:
-            self.foot.idle(f"Done: {counts.listed} images.")
+        self._trying_out = False
+        pending = self._pending
+        if what.startswith("Checking"):
+            self.foot.idle("Checked." if finished else "Stopped. What was found is kept.", resumable=bool(pending))
+        elif finished:
+            self.foot.idle(
+                f"Done: {words.images(self.session.snapshot.counts.listed if self.session.snapshot else 0)}."
+            )
+        elif what.startswith("Trying"):
+            self._tell_pending()
         else:
             self.foot.idle(
-                f"Stopped: {counts.pending} images are not scored yet. What is done is kept.", resumable=True
+                f"Stopped: {words.images(pending)} not scored yet. What is done is kept.", resumable=bool(pending)
             )
 
     def stop_job(self) -> None:
-        if self.job is not None:
-            self.job.stop.stop()
+        if self.keeper.job is not None:
+            self.keeper.stop()
             self.foot.detail.setText("stopping after the batch in hand …")
 
     def _failed(self, error: InputError) -> None:
-        self._end()
+        self.foot.idle(resumable=self.pages.currentIndex() == BENCH and bool(self._pending))
         if self.pages.currentIndex() == NEW:
             self.new_page._does_not_fit(error)
-        elif self.pages.currentIndex() == START:
+        elif self.pages.currentIndex() != BENCH:
+            self.show_start()
             self.start.show_problem(error.line())
         else:
-            self.foot.idle(error.line())
+            self.foot.show_problem(error.line())
 
     # --- the window itself ---
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
-        if event.mimeData().hasUrls() and self.job is None:
+        if event.mimeData().hasUrls() and not self.session.busy:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
         self.take_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
 
     def take_files(self, paths: list[Path]) -> None:
-        """What to do with dropped files: open a study, else fill in the new-study page."""
+        """What to do with dropped files: open a study; add them to the open one; else fill in the new-study page."""
         study = next((path for path in paths if path.suffix == ".mivrat"), None)
         if study is not None:
             self.open_study(study)
+        elif self.pages.currentIndex() == BENCH:
+            self.show_step(PREPARE)
+            self.prepare.tabs.choose(INPUTS)
+            self.prepare.inputs.take_files(paths)
         elif paths:
             self.new_study()
             self.new_page.drop(paths)
@@ -442,60 +485,7 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("splitter", self.splitter.saveState())
         self.stop_job()
-        for part in (self.close_look, self.thumbnails, self.new_page):
+        for part in (self.close_look, self.thumbnails, self.new_page, self.prepare):
             part.stop()
-        self.workers.stop_all()
+        self.keeper.stop_all()
         event.accept()
-
-
-def _remember_run(path: Path, run_id: int) -> None:
-    study = Study.open(path)
-    try:
-        study.set_setting("run", json.dumps(run_id))
-    finally:
-        study.close()
-
-
-def _make_demo(path: Path, work: Work) -> bool:
-    last = Progress(0, 1, 0.0, None)
-    for last in make_demo_study(path, work.stop):
-        work.report(last)
-    return last.done >= last.total
-
-
-def _run_new(new: NewStudy, work: Work) -> bool:
-    classes = read_class_list(new.classes)
-    model = OnnxModel(new.model, read_recipe(new.recipe) if new.recipe else None, len(classes))
-    image_set = read_image_set(new.images, classes)
-    study = Study.create(new.study, classes)
-    try:
-        return _run(Evaluation(model, image_set, study), new.study, work)
-    finally:
-        study.close()
-
-
-def _run_on(path: Path, run_id: int, work: Work) -> bool:
-    study = Study.open(path)
-    try:
-        record = study.load_run(run_id)
-        model = OnnxModel(record.model_path, record.recipe, len(record.classes))
-        return _run(Evaluation(model, record.image_set, study), path, work)
-    finally:
-        study.close()
-
-
-def _run(evaluation: Evaluation, path: Path, work: Work) -> bool:
-    """Run an evaluation to its end or stop, telling of progress often and of results now and then."""
-    assert evaluation.study is not None
-    assert evaluation.run_id is not None
-    told = 0.0
-    record = evaluation.study.load_run(evaluation.run_id)
-    record.answers = evaluation.answers
-    runs, references = evaluation.study.runs(), evaluation.study.references()
-    for progress in evaluation.run(work.stop):
-        work.report(progress)
-        if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
-            work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
-            told = time.monotonic()
-    work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
-    return not len(evaluation.answers.pending)

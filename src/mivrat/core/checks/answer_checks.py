@@ -14,6 +14,8 @@ NOT_SCORED = "No image has been scored yet."
 
 def check_outputs(inputs: Inputs) -> CheckResult:
     """The number of scores per image against the number of classes."""
+    if inputs.model is None and inputs.model_problem:
+        return CheckResult("outputs", "stop", f"The model cannot be used: {inputs.model_problem}")
     if inputs.model is None:
         return CheckResult("outputs", "open", "There is no model file to look at.")
     model, classes = inputs.model, len(inputs.classes)

@@ -21,12 +21,14 @@ class Inputs:
 
     ``stamps`` tells what files were when they were scored, ``reasons`` why images could not be. ``judged`` holds answers
     for some or all images; ``aside`` are labels that were put aside by hand as standing for no class. ``fresh`` collects
-    facts by content as pictures are surveyed, so that a survey that is stopped is not for nothing.
+    facts by content as pictures are surveyed, so that a survey that is stopped is not for nothing. ``model_problem`` says
+    why a model file that should be there cannot be used.
     """
 
     classes: list[str]
     image_set: ImageSet
     model: OnnxModel | None = None
+    model_problem: str = ""
     judged: Judged | None = None
     training: ImageSet | None = None
     stamps: Mapping[int, Stamp] = field(default_factory=dict)

@@ -13,6 +13,7 @@ from mivrat.core.checks.catalogue import Step, run_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import facts_from_json
+from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import Judged
@@ -55,14 +56,18 @@ def training_set(study: Study) -> ImageSet | None:
 
 def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
     """What the checks of these names look at; the model is loaded only where one of them needs it."""
-    model = None
+    model, problem = None, ""
     if record.model_kind == "onnx" and NEEDS_MODEL & set(names):
-        model = OnnxModel(record.model_path, record.recipe, len(record.classes))
-        model.recipe_is_guess = record.recipe_is_guess
+        try:
+            model = OnnxModel(record.model_path, record.recipe, len(record.classes))
+            model.recipe_is_guess = record.recipe_is_guess
+        except InputError as error:
+            problem = error.line()
     return Inputs(
         record.classes,
         record.image_set,
         model,
+        problem,
         judged,
         training_set(study) if "training" in names else None,
         study.stamps(record.info.set_id) if "changed" in names else {},
@@ -78,8 +83,12 @@ def check_run(
     names: Collection[str],
     stop: StopSignal | None = None,
     seed: int = 0,
+    keep: bool = True,
 ) -> Iterator[Step | KeptResult]:
-    """Run checks on a run, keeping each result before it is told of; what was measured of pictures is kept by content."""
+    """Run checks on a run, keeping each result before it is told of; what was measured of pictures is kept by content.
+
+    ``keep=False`` is for a study that cannot be written to.
+    """
     inputs = gather(study, record, judged, names, seed)
     known = {content: facts_from_json(text) for content, text in study.surveys().items()}
     try:
@@ -90,10 +99,12 @@ def check_run(
             kept = KeptResult(
                 news, datetime.now().isoformat(sep=" ", timespec="seconds"), int((judged.state > 0).sum())
             )
-            study.keep_check_results(record.info.id, {news.name: _to_text(kept)})
+            if keep:
+                study.keep_check_results(record.info.id, {news.name: _to_text(kept)})
             yield kept
     finally:
-        study.keep_surveys({content: facts.to_json() for content, facts in inputs.fresh.items()})
+        if keep:
+            study.keep_surveys({content: facts.to_json() for content, facts in inputs.fresh.items()})
 
 
 def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:

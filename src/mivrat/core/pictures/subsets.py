@@ -34,8 +34,13 @@ def draw(image_set: ImageSet, number: int, seed: int) -> ImageSet:
     """So many images drawn at random without regard to class; all of them where there are no more."""
     if number < 1:
         raise InputError("a subset needs at least one image", where="images", mend="give 1 or more")
-    chosen = np.random.default_rng(seed).permutation(len(image_set.items))[:number]
-    return _subset(image_set, np.sort(chosen), f"{len(chosen)} images, seed {seed}")
+    chosen = pick(len(image_set.items), number, seed)
+    return _subset(image_set, np.array(chosen), f"{len(chosen)} images, seed {seed}")
+
+
+def pick(total: int, number: int, seed: int) -> list[int]:
+    """Positions of so many images drawn at random from ``total``, in order; all of them where there are no more."""
+    return [int(i) for i in np.sort(np.random.default_rng(seed).permutation(total)[:number])]
 
 
 def _subset(image_set: ImageSet, chosen: np.ndarray, drawn: str) -> ImageSet:

@@ -229,6 +229,16 @@ class Selection:
     def remove_last(self) -> None:
         self._move(self.conditions[:-1])
 
+    def forget(self, kind: type[Condition]) -> None:
+        """Take conditions of a kind out, of the history too: they mean nothing any more."""
+
+        def without(conditions: Conditions) -> Conditions:
+            return tuple(c for c in conditions if not isinstance(c, kind))
+
+        self.conditions = without(self.conditions)
+        self._back[:] = [without(one) for one in self._back]
+        self._forward[:] = [without(one) for one in self._forward]
+
     def clear(self) -> None:
         self._move(())
 

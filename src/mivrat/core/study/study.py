@@ -386,6 +386,10 @@ class Study:
             raise InputError(
                 "is not the model the study knows: its content differs", where=path, mend="add it as a model of its own"
             )
+        self.move_model(model_id, path)
+
+    def move_model(self, model_id: int, path: Path) -> None:
+        """Look for a model at another place from now on, whether it is there or not."""
         with self._writing() as db:
             db.execute("UPDATE model SET path = ? WHERE id = ?", (self._stored(path), model_id))
 

@@ -6,16 +6,15 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 from PySide6.QtGui import QImage
 
-from mivrat.core.errors import InputError
 from mivrat.core.evidence.layers import Layer
 from mivrat.core.evidence.maps import HeatmapMaker, Target
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
-from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
+from mivrat.core.pictures.decode import Pixels
+from mivrat.core.pictures.prepare import Geometry, to_tensor
+from mivrat.core.pictures.preview import preview
 from mivrat.core.study.records import RunRecord
 from mivrat.ui.pictures import to_image
 
@@ -59,20 +58,9 @@ class Evidence:
 
 def look_at(record: RunRecord, image: int) -> Look:
     """Decode and prepare one image. Raises InputError where the file cannot be read."""
-    path, recipe = record.image_set.file(image), record.recipe
-    try:
-        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
-    except UnreadablePicture as error:
-        raise InputError(str(error), where=path.name) from error
-    fitted, place = fitted_pixels(pixels, recipe)
-    if recipe.picture.mode == "BGR":
-        pixels, fitted = pixels[..., ::-1], fitted[..., ::-1]
-    if max(pixels.shape[:2]) > SHOWN_SIDE:  # the geometry is one of proportions, so a smaller photo keeps its place
-        photo = Image.fromarray(np.ascontiguousarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels))
-        photo.thumbnail((SHOWN_SIDE, SHOWN_SIDE), Image.Resampling.LANCZOS)
-        pixels = np.asarray(photo) if pixels.shape[2] == 3 else np.asarray(photo)[..., None]
-        place = replace(place, picture=(pixels.shape[0], pixels.shape[1]))
-    return Look(image, pixels, fitted, place)
+    shown = preview(record.image_set.file(image), record.recipe, SHOWN_SIDE)
+    # The geometry is one of proportions, so a smaller photo keeps its place.
+    return Look(image, shown.photo, shown.received, replace(shown.place, picture=shown.photo.shape[:2]))
 
 
 def find_evidence(

@@ -6,106 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFont, QImage, QLinearGradient, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.core.evidence.overlay import heat_colours
 from mivrat.ui.theme import font, theme
-
-CAPTION = 36
-
-
-class PicturePanel(QWidget):
-    """One picture with a caption of up to two parts below; the second may be emphasised."""
-
-    def __init__(self, caption: str = "") -> None:
-        super().__init__()
-        self.image: QImage | None = None
-        self.caption, self.emphasis, self.note = caption, "", ""
-        self.message = ""
-        self.frame: tuple[float, float, float, float] | None = None
-        self.crisp = False
-        self.setMinimumSize(QSize(84, 106))
-        policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
-        policy.setHeightForWidth(True)
-        self.setSizePolicy(policy)
-
-    def show_image(self, image: QImage | None, message: str = "") -> None:
-        if (image is None) != (self.image is None) or (image and self.image and image.size() != self.image.size()):
-            self.updateGeometry()
-        self.image, self.message = image, message
-        self.update()
-
-    def set_caption(self, caption: str, emphasis: str = "", note: str = "") -> None:
-        self.caption, self.emphasis, self.note = caption, emphasis, note
-        self.setToolTip(f"{caption} {emphasis}\n{note}".strip())
-        self.setAccessibleName(f"{caption} {emphasis}")
-        self.update()
-
-    def hasHeightForWidth(self) -> bool:  # noqa: N802
-        return True
-
-    def heightForWidth(self, width: int) -> int:  # noqa: N802
-        """Room for the picture at this width (for a square one until it is known) and its caption."""
-        ratio = self.image.height() / self.image.width() if self.image is not None else 1.0
-        return round(min(1.4, ratio) * width) + CAPTION
-
-    def sizeHint(self) -> QSize:  # noqa: N802
-        return QSize(190, self.heightForWidth(190))
-
-    def picture_rect(self) -> QRectF:
-        area = QRectF(0, 0, self.width(), self.height() - CAPTION)
-        if self.image is None:
-            side = min(area.width(), area.height())
-            return QRectF(0, 0, side, side)
-        scale = min(area.width() / self.image.width(), area.height() / self.image.height())
-        return QRectF(0, 0, self.image.width() * scale, self.image.height() * scale)
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        with QPainter(self) as painter:
-            self._paint(painter)
-
-    def _paint(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not self.crisp)
-        place = self.picture_rect()
-        if self.image is not None:
-            painter.drawImage(place, self.image)
-            if self.frame is not None:  # what the network sees of it
-                top, left, bottom, right = self.frame
-                painter.setPen(QPen(theme.colour("sheet"), 1, Qt.PenStyle.DashLine))
-                inner = QRectF(
-                    place.left() + left * place.width(),
-                    place.top() + top * place.height(),
-                    (right - left) * place.width(),
-                    (bottom - top) * place.height(),
-                )
-                painter.drawRect(inner.adjusted(0, 0, -1, -1))
-        else:
-            painter.fillRect(place, theme.colour("paper"))
-            painter.setPen(theme.colour("soft"))
-            painter.setFont(font(12))
-            painter.drawText(
-                place.adjusted(10, 10, -10, -10), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.message
-            )
-        line = QRectF(0, place.bottom() + 4, self.width(), 16)
-        painter.setFont(font(12))
-        painter.setPen(theme.colour("soft"))
-        painter.drawText(line, Qt.AlignmentFlag.AlignLeft, self.caption)
-        if self.emphasis:
-            start = painter.fontMetrics().horizontalAdvance(self.caption + " ")
-            painter.setFont(font(12, QFont.Weight.DemiBold))
-            painter.setPen(theme.colour("ink"))
-            text = painter.fontMetrics().elidedText(
-                self.emphasis, Qt.TextElideMode.ElideMiddle, int(line.width() - start)
-            )
-            painter.drawText(line.adjusted(start, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, text)
-        painter.setFont(font(11))
-        painter.setPen(theme.colour("soft"))
-        painter.drawText(
-            line.translated(0, 15),
-            Qt.AlignmentFlag.AlignLeft,
-            painter.fontMetrics().elidedText(self.note, Qt.TextElideMode.ElideRight, self.width()),
-        )
 
 
 class ScaleBar(QWidget):

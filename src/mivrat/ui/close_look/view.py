@@ -9,7 +9,8 @@ from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QScrollArea, QSlid
 from mivrat.core.errors import InputError
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
-from mivrat.ui.close_look.panels import PicturePanel, RankedClass, Ranking, ScaleBar
+from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
+from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import Thumbnails, to_image
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import Choice, Elided, button, label, row

@@ -308,5 +308,7 @@ class LightTable(QWidget):
         session.current_changed.connect(self._tell)
 
     def _tell(self) -> None:
+        if self.order.currentText() != self.session.order:
+            self.order.setCurrentText(self.session.order)
         at, of = self.session.position, len(self.session.shown)
         self.count.setText(f"{at + 1} of {of}" if at >= 0 else words.images(of))

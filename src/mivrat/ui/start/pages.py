@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QDir, QSettings, Qt, QTimer, Signal
@@ -11,12 +11,14 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
-from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.classes import read_class_list
-from mivrat.core.pictures.image_sets import TABLE_ENDINGS, read_image_set
+from mivrat.core.models.loading import load_model
+from mivrat.core.models.predictions import PredictionTable
+from mivrat.core.pictures.classes import read_class_list, some
+from mivrat.core.pictures.image_sets import TABLE_ENDINGS, labels_do_not_match, list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.ui import words
-from mivrat.ui.widgets import button, clear, label, row, set_role
+from mivrat.ui.study_work import FEW, Asking, NewStudy
+from mivrat.ui.widgets import Elided, button, clear, label, row, set_role
 from mivrat.ui.work import Work, Workers
 
 MOST_RECENT = 6
@@ -116,27 +118,75 @@ class StartPage(QWidget):
         self.problem.setText(text)
 
 
-@dataclass(frozen=True)
-class NewStudy:
-    """What a new study is made of."""
-
-    model: Path
-    classes: Path
-    recipe: Path | None
-    images: Path
-    study: Path
-
-
 def check_inputs(new: NewStudy) -> str:
     """Read everything a new study needs and say in words what was found (slow: call it in a worker)."""
     classes = read_class_list(new.classes)
-    model = OnnxModel(new.model, read_recipe(new.recipe) if new.recipe else None, len(classes))
-    found = read_image_set(new.images, classes)
-    labelled = sum(item.label is not None for item in found.items)
+    model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
+    matched = match_labels(list_images(new.images), classes)
+    items = matched.image_set.items
     if new.study.exists():
         raise InputError("exists already", where=new.study, mend="choose another name, or open it from the start page")
-    parts = [f"{len(classes)} classes", f"{words.images(len(found.items))}, {labelled} with a label", *model.remarks]
+    if isinstance(model, PredictionTable):
+        model.answers_for(matched.image_set)
+    if matched.unknown and len(matched.unused) == len(classes):
+        raise labels_do_not_match(matched, new.images)
+    labelled = sum(item.label is not None for item in items)
+    parts = [f"{len(classes)} classes", f"{words.images(len(items))}, {labelled} with a label", *model.remarks]
+    if matched.unknown:
+        parts.append(f"no class goes by {some(sorted(matched.unknown), 6)}: pair these labels by hand under Prepare")
     return ". ".join(parts)
+
+
+class AskPage(QWidget):
+    """Asks before a study that was made elsewhere may read from the folders it names."""
+
+    allowed = Signal(object)
+    refused = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("page")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._asking: Asking | None = None
+        self.title = Elided()
+        set_role(self.title, "title")
+        self.places = label(wrap=True)
+        self.places.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.yes = button("Let it read these folders", self._allow)
+        self.no = button("Do not open it", self.refused.emit, kind="primary")
+        inner = QVBoxLayout()
+        inner.setSpacing(16)
+        inner.addWidget(self.title)
+        inner.addWidget(
+            label(
+                "This study reads models and images from folders outside its own that you have not chosen in Mivrat before. "
+                "If it comes from somebody else, make sure that you expect these:",
+                wrap=True,
+            )
+        )
+        inner.addWidget(self.places)
+        inner.addWidget(
+            label("Files are only read, never run or changed. Your answer is remembered.", soft=True, wrap=True)
+        )
+        inner.addLayout(row(self.no, self.yes, None))
+        holder = QWidget()
+        holder.setLayout(inner)
+        holder.setFixedWidth(720)
+        outer = QVBoxLayout(self)
+        outer.addStretch(1)
+        outer.addLayout(row(None, holder, None))
+        outer.addStretch(2)
+
+    def show_places(self, asking: Asking) -> None:
+        self._asking = asking
+        self.title.set_text(asking.path.stem)
+        shown = [str(one) for one in asking.places[:12]]
+        more = len(asking.places) - len(shown)
+        self.places.setText("\n".join([*shown, *([f"and {more} more"] if more else [])]))
+
+    def _allow(self) -> None:
+        if self._asking is not None:
+            self.allowed.emit(self._asking)
 
 
 class _PathField(QWidget):
@@ -199,7 +249,12 @@ class NewStudyPage(QWidget):
         self.setAcceptDrops(True)
         self._workers = Workers(1, self)
         self._checking: Work | None = None
-        self.model = _PathField("model", "an ONNX file", "open", "ONNX models (*.onnx);;All files (*)")
+        self.model = _PathField(
+            "model",
+            "an ONNX file, or a table of predictions made elsewhere",
+            "open",
+            "ONNX models and tables (*.onnx *.csv *.tsv *.jsonl *.parquet);;All files (*)",
+        )
         self.classes = _PathField(
             "class list",
             "class names in the model's order, one a line",
@@ -227,7 +282,8 @@ class NewStudyPage(QWidget):
         self.message.setMinimumHeight(64)
         self.message.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.start = button("Start the run", self._start, kind="primary")
-        self.start.setEnabled(False)
+        self.few = button(f"Try {FEW} images first", lambda: self._start(few=True))
+        self.few.setToolTip("Score a few images drawn at random and look at them before the full run")
         inner = QVBoxLayout()
         inner.setSpacing(16)
         inner.addWidget(label("New study", "title"))
@@ -240,7 +296,7 @@ class NewStudyPage(QWidget):
         )
         inner.addLayout(grid)
         inner.addWidget(self.message)
-        inner.addLayout(row(self.start, button("Cancel", self.cancelled.emit), None))
+        inner.addLayout(row(self.start, self.few, button("Cancel", self.cancelled.emit), None))
         holder = QWidget()
         holder.setLayout(inner)
         holder.setFixedWidth(820)
@@ -277,8 +333,12 @@ class NewStudyPage(QWidget):
             study if study.suffix == ".mivrat" else study.with_name(study.name + ".mivrat"),
         )
 
+    def _enable(self, on: bool) -> None:
+        self.start.setEnabled(on)
+        self.few.setEnabled(on)
+
     def _changed(self) -> None:
-        self.start.setEnabled(False)
+        self._enable(False)
         if self._checking is not None:
             self._checking.cancel()
         if self.images.path and not self.study.path and self.images.path.exists():
@@ -299,16 +359,16 @@ class NewStudyPage(QWidget):
     def _fits(self, found: str) -> None:
         set_role(self.message, "good")
         self.message.setText(f"These fit together: {found}.")
-        self.start.setEnabled(True)
+        self._enable(True)
 
     def _does_not_fit(self, error: InputError) -> None:
         set_role(self.message, "problem")
         self.message.setText(error.line())
 
-    def _start(self) -> None:
+    def _start(self, few: bool = False) -> None:
         new = self.wanted()
         if new is not None and self.start.isEnabled():
-            self.start_wanted.emit(new)
+            self.start_wanted.emit(replace(new, few=few))
 
     def stop(self) -> None:
         self._workers.stop_all()

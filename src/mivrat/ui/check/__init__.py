@@ -1,0 +1,1 @@
+"""The Check step: can what goes in be trusted."""

@@ -1,0 +1,284 @@
+"""The figures area of the Check step: every check with its state, what it found, and the images concerned."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+from mivrat.core.checks.catalogue import CHECKS, Check
+from mivrat.core.checks.of_run import KeptResult
+from mivrat.core.checks.result import in_words
+from mivrat.core.pictures.classes import some
+from mivrat.core.pictures.recipe import parse_recipe
+from mivrat.core.study.selection import Picked
+from mivrat.ui import changes, words
+from mivrat.ui.keeper import SLOW, Keeper
+from mivrat.ui.session import Session
+from mivrat.ui.theme import theme
+from mivrat.ui.widgets import StateMark, button, clear, label, row
+
+GROUPS = (("stop", "Stops you"), ("look", "Needs a look"), ("open", "Not said yet"), ("fine", "Fine"))
+# So many lines of a table of figures are shown.
+MOST_LINES = 12
+
+
+class CheckStep(QWidget):
+    """All checks, the gravest first; slow ones have a button, the quick ones have run by themselves."""
+
+    def __init__(self, session: Session, keeper: Keeper) -> None:
+        super().__init__()
+        self.session, self.keeper = session, keeper
+        self.summary = label(wrap=True)
+        self.all = button("Run the slow checks", lambda: keeper.check(SLOW), kind="primary")
+        self.all.setToolTip("Read every file, look for copies, and try other recipes; can be stopped")
+        self.rows = {check.name: CheckRow(check) for check in CHECKS}
+        self.headings = {state: label(title, "heading") for state, title in GROUPS}
+        body = QWidget()
+        self._list = QVBoxLayout(body)
+        self._list.setContentsMargins(0, 4, 8, 16)
+        self._list.setSpacing(2)
+        for heading in self.headings.values():
+            self._list.addWidget(heading)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setWidget(body)
+        self._scroll = scroll
+        top = row(self.summary, self.all, spacing=12)
+        top.setStretchFactor(self.summary, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(18, 14, 14, 0)
+        layout.setSpacing(10)
+        layout.addLayout(top)
+        layout.addWidget(scroll, 1)
+        for check_row in self.rows.values():
+            check_row.images_wanted.connect(self._pick)
+            check_row.run_wanted.connect(lambda name: keeper.check((name,)))
+            check_row.adopt_wanted.connect(self._adopt)
+            check_row.moved.connect(self._move)
+        for signal in (session.checks_changed, session.run_changed, session.busy_changed, session.figures_changed):
+            signal.connect(self.refresh)
+        session.selection_changed.connect(self._mark)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Put every check under the heading of its state."""
+        snapshot, found = self.session.snapshot, self.session.checks
+        answered = int((snapshot.judged.state > 0).sum()) if snapshot is not None else 0
+        for name, check_row in self.rows.items():
+            check_row.show_found(found.get(name), answered, self.session.busy)
+        while self._list.takeAt(0) is not None:
+            pass
+        counts = []
+        for state, title in GROUPS:
+            members = [one for one in self.rows.values() if one.state == state]
+            self.headings[state].setVisible(bool(members))
+            if members:
+                counts.append(f"{title.lower()}: {len(members)}")
+                self._list.addSpacing(8)
+                self._list.addWidget(self.headings[state])
+                for one in members:
+                    self._list.addWidget(one)
+        self._list.addStretch(1)
+        self.summary.setText("  ·  ".join(counts))
+        self.all.setEnabled(not self.session.busy)
+        self._mark()
+
+    def _pick(self, name: str) -> None:
+        kept = self.session.checks.get(name)
+        if kept is not None:
+            self.session.choose(Picked(self.rows[name].check.title.lower(), kept.result.images))
+
+    def _mark(self) -> None:
+        picked = [one for one in self.session.conditions if isinstance(one, Picked)]
+        for check_row in self.rows.values():
+            check_row.mark(any(one.by == check_row.check.title.lower() for one in picked))
+
+    def _adopt(self, name: str) -> None:
+        kept, snapshot = self.session.checks.get(name), self.session.snapshot
+        if kept is None or snapshot is None:
+            return
+        offer, record = kept.result.offer, snapshot.record
+        if "recipe" in offer:
+            recipe = parse_recipe(offer["recipe"])
+            self.keeper.decide(changes.add_run("recipe adopted", record.model_path, record.info.set_id, recipe))
+        elif "classes" in offer:
+            self.keeper.decide(changes.put_in_order(offer["classes"], record.classes))
+
+    def _move(self, name: str, by: int) -> None:
+        """The focus to the row before or after."""
+        rows = [one for state, _ in GROUPS for one in self.rows.values() if one.state == state]
+        at = rows.index(self.rows[name]) + by
+        if 0 <= at < len(rows):
+            rows[at].setFocus(Qt.FocusReason.TabFocusReason)
+            self._scroll.ensureWidgetVisible(rows[at])
+
+
+class CheckRow(QFrame):
+    """One check: mark, title, what it found; opened, also why it matters and all figures."""
+
+    images_wanted, run_wanted, adopt_wanted = Signal(str), Signal(str), Signal(str)
+    moved = Signal(str, int)
+
+    def __init__(self, check: Check) -> None:
+        super().__init__()
+        self.check, self.state, self.opened = check, "", False
+        self._shown: tuple[KeptResult | None, int] | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.setToolTip("Click, or press Enter, for the figures")
+        name = check.name
+        self.mark_box = QVBoxLayout()
+        self.title = label(check.title)
+        self.title.setStyleSheet("font-weight: 600;")
+        self.sentence = label(wrap=True)
+        self.images = button("", lambda: self.images_wanted.emit(name), kind="quiet")
+        self.adopt = button("", lambda: self.adopt_wanted.emit(name))
+        self.run = button("Check", lambda: self.run_wanted.emit(name), kind="quiet")
+        self.details = QWidget()
+        self._inside = QVBoxLayout(self.details)
+        self._inside.setContentsMargins(0, 4, 0, 4)
+        self._inside.setSpacing(8)
+        grid = QGridLayout(self)
+        grid.setContentsMargins(6, 7, 6, 7)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(3)
+        grid.addLayout(self.mark_box, 0, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addWidget(self.title, 0, 1)
+        grid.addLayout(row(self.adopt, self.images, self.run, spacing=4), 0, 2, Qt.AlignmentFlag.AlignRight)
+        grid.addWidget(self.sentence, 1, 1, 1, 2)
+        grid.addWidget(self.details, 2, 1, 1, 2)
+        grid.setColumnStretch(1, 1)
+        self.details.hide()
+        self.mark(False)
+
+    def show_found(self, kept: KeptResult | None, answered: int, busy: bool) -> None:
+        """Show a kept result, or that there is none yet."""
+        self.run.setVisible(self.check.slow)
+        self.run.setText("Check" if kept is None else "Check again")
+        for one in (self.run, self.adopt):
+            one.setEnabled(not busy)
+        if self._shown is not None and self._shown[0] is kept and self._shown[1] == answered:
+            return
+        self._shown = kept, answered
+        result = kept.result if kept is not None else None
+        self.state = result.state if result is not None else "open"
+        clear(self.mark_box)
+        self.mark_box.addWidget(StateMark(self.state))
+        text = result.sentence if result is not None else "Not checked yet."
+        if kept is not None and kept.answered != answered:
+            text += (
+                f" (Found when {words.images(kept.answered)} had been scored; now there are {words.count(answered)}.)"
+            )
+        self.sentence.setText(text)
+        self.setAccessibleName(f"{self.check.title}: {text}")
+        concerned = len(result.images) if result is not None else 0
+        self.images.setText(words.images(concerned))
+        self.images.setToolTip("Show these images in the light table")
+        self.images.setVisible(bool(concerned))
+        offer = result.offer if result is not None else {}
+        self.adopt.setText("Adopt this recipe" if "recipe" in offer else "Use this class order")
+        self.adopt.setToolTip(
+            "Add the model with this recipe as a run of its own; the present one stays"
+            if "recipe" in offer
+            else "Name the model's outputs in this order; nothing has to be scored again. Ctrl+Z takes it back"
+        )
+        self.adopt.setVisible(bool(offer))
+        self._fill()
+
+    def _fill(self) -> None:
+        clear(self._inside)
+        if not self.opened:
+            return
+        self._inside.addWidget(label(self.check.why, soft=True, wrap=True))
+        kept = self._shown[0] if self._shown else None
+        if kept is not None:
+            for table in figure_tables(kept.result.figures):
+                self._inside.addLayout(_grid(table))
+            self._inside.addWidget(
+                label(
+                    f"Found on {kept.at[:16]}, when {words.images(kept.answered)} had been scored.",
+                    soft=True,
+                    wrap=True,
+                )
+            )
+
+    def toggle(self) -> None:
+        """Show or hide why it matters and the figures."""
+        self.opened = not self.opened
+        self._fill()
+        self.details.setVisible(self.opened)
+
+    def mark(self, on: bool) -> None:
+        t = theme.tokens
+        self.setStyleSheet(
+            f"CheckRow {{ background: {t.accent_wash if on else 'transparent'}; border: 1px solid transparent; "
+            f"border-bottom: 1px solid {t.line}; }} CheckRow:focus {{ border: 1px solid {t.accent}; }}"
+        )
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.toggle()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.toggle()
+        elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            self.moved.emit(self.check.name, 1 if event.key() == Qt.Key.Key_Down else -1)
+        else:
+            super().keyPressEvent(event)
+
+
+def figure_tables(figures: Mapping[str, Any]) -> list[list[tuple[str, ...]]]:
+    """A check's figures as tables of text: one of names and values, then one for each list of like entries."""
+    plain: list[tuple[str, ...]] = []
+    tables: list[list[tuple[str, ...]]] = []
+    for key, value in figures.items():
+        name = key.replace("_", " ")
+        if isinstance(value, list) and value and isinstance(value[0], Mapping):
+            heads = list(value[0])
+            lines = [tuple(_value(head, entry.get(head)) for head in heads) for entry in value[:MOST_LINES]]
+            more = len(value) - len(lines)
+            tables.append([tuple(head.replace("_", " ") for head in heads), *lines])
+            if more > 0:
+                tables[-1].append((f"and {more} more",))
+        elif isinstance(value, Mapping):
+            plain.append((name, some([f"{inner}: {_value(key, one)}" for inner, one in value.items()], MOST_LINES)))
+        else:
+            plain.append((name, _value(key, value)))
+    return ([plain] if plain else []) + tables
+
+
+def _value(key: str, value: Any) -> str:
+    if value is None:
+        return words.DASH
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return some([str(one) for one in value], 8) if value else "none"
+    if isinstance(value, float):
+        if key == "accuracy":
+            return words.percent(value)
+        if key == "p" or key.endswith("_p"):
+            return in_words(value).removeprefix("= ")
+        return f"{value:.3f}" if abs(value) < 100 else f"{value:.4g}"
+    return words.count(value) if isinstance(value, int) else str(value)
+
+
+def _grid(table: list[tuple[str, ...]]) -> QGridLayout:
+    grid = QGridLayout()
+    grid.setHorizontalSpacing(16)
+    grid.setVerticalSpacing(2)
+    headed = len(table[0]) > 2
+    for i, line in enumerate(table):
+        for j, text in enumerate(line):
+            cell = label(text, soft=j == 0 if not headed else i == 0, wrap=j == (0 if headed else 1))
+            right = headed and j > 0
+            grid.addWidget(cell, i, j, Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag(0))
+    grid.setColumnStretch(0 if headed else 1, 1)
+    return grid

@@ -1,0 +1,300 @@
+"""Keeps the open study: its lock, the decisions taken on it, and the one long job that may be going on in it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Collection, Sequence
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QSettings, Signal
+
+from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
+from mivrat.core.checks.of_run import KeptResult
+from mivrat.core.errors import InputError
+from mivrat.core.running.job import Progress
+from mivrat.core.study.lock import StudyLock
+from mivrat.demo.study import DATA, demo_study_path
+from mivrat.ui import study_work
+from mivrat.ui.decisions import Decision, Decisions
+from mivrat.ui.session import Session
+from mivrat.ui.study_work import Asking, NewStudy, Opened
+from mivrat.ui.work import Work, Workers
+
+QUICK = tuple(check.name for check in CHECKS if not check.slow)
+SLOW = tuple(check.name for check in CHECKS if check.slow)
+
+
+class Keeper(QObject):
+    """Everything that changes or reads a study goes through here, in workers; signals tell what came of it.
+
+    ``opened`` tells of the path of a study that is another than before; ``ended`` of a job's end: what it was, and
+    whether it came to its end.
+    """
+
+    opened = Signal(object)
+    asked = Signal(object)
+    failed = Signal(object)
+    began = Signal(str)
+    progress = Signal(object)
+    ended = Signal(str, bool)
+    decided = Signal(str)
+
+    def __init__(self, session: Session, settings: QSettings, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.session, self._settings = session, settings
+        self.workers = Workers(2, self)
+        self.decisions = Decisions()
+        self.job: Work | None = None
+        self._opening: Work | None = None
+        self._checking: Work | None = None
+        self._lock: tuple[Path, StudyLock] | None = None
+        self._next_lock: tuple[Path, StudyLock] | None = None
+
+    # --- folders that may be read ---
+
+    def allowed(self) -> list[Path]:
+        """The folders that studies may read from: the demonstration's, and those chosen in this window before."""
+        found = self._settings.value("allowed", [])
+        listed = [found] if isinstance(found, str) else found if isinstance(found, list) else []
+        return [DATA, *(Path(str(one)) for one in listed)]
+
+    def allow(self, *places: Path) -> None:
+        """Let studies read from these folders from now on."""
+        known = [str(one) for one in self.allowed()[1:]]
+        fresh = [str(one.resolve()) for one in places]
+        self._settings.setValue("allowed", list(dict.fromkeys([*known, *fresh])))
+
+    # --- opening ---
+
+    def open(self, path: Path, run_id: int | None = None) -> None:
+        """Open a study, or show another run of the open one; what is shown stays until it is read."""
+        if self.job is not None:
+            return
+        if self._opening is not None:
+            self._opening.cancel()
+        try:
+            self._hold_next(path)
+        except InputError as error:
+            self.failed.emit(error)
+            return
+        allowed = self.allowed()
+        self._opening = self.workers.start(
+            lambda work: study_work.open_study(path, run_id, allowed), done=self._read, failed=self._not_opened
+        )
+
+    def _hold_next(self, path: Path) -> None:
+        if self._next_lock is not None:
+            self._next_lock[1].release()
+            self._next_lock = None
+        if path.is_file() and (self._lock is None or self._lock[0] != path.resolve()):
+            self._next_lock = path.resolve(), StudyLock(path)
+
+    def _take_lock(self) -> None:
+        if self._next_lock is not None:
+            if self._lock is not None:
+                self._lock[1].release()
+            self._lock, self._next_lock = self._next_lock, None
+
+    def _not_opened(self, error: InputError) -> None:
+        self._opening = None
+        if self._next_lock is not None:
+            self._next_lock[1].release()
+            self._next_lock = None
+        self.failed.emit(error)
+
+    def _read(self, found: Opened | Asking) -> None:
+        self._opening = None
+        if isinstance(found, Asking):
+            if self._next_lock is not None:
+                self._next_lock[1].release()
+                self._next_lock = None
+            self.asked.emit(found)
+            return
+        self._take_lock()
+        self._show(found)
+        path, run_id = found.path, found.snapshot.record.info.id
+        if os.access(path, os.W_OK):
+            self.workers.start(lambda work: study_work.remember_run(path, run_id))
+        self._look_further()
+
+    def _show(self, found: Opened) -> None:
+        another = found.path != self.session.study_path
+        if another:
+            self.decisions.clear()
+            self.session.leave()
+            self.session.selection.conditions = ()
+        self.session.study_path, self.session.runs, self.session.references = found.path, found.runs, found.references
+        self.session.show(found.snapshot)
+        if another:
+            self.opened.emit(found.path)
+
+    def _look_further(self) -> None:
+        """Read what the study holds beside the run shown, then run the quick checks."""
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is None or snapshot is None:
+            return
+        run_id = snapshot.record.info.id
+        self.workers.start(
+            lambda work: study_work.read_more(path, run_id),
+            done=lambda found: self._found_further(path, run_id, *found),
+            failed=self.failed.emit,
+        )
+
+    def _shows(self, path: Path, run_id: int) -> bool:
+        shown = self.session.snapshot
+        return self.session.study_path == path and shown is not None and shown.record.info.id == run_id
+
+    def _found_further(self, path: Path, run_id: int, contents: object, checks: object) -> None:
+        if self._shows(path, run_id):
+            self.session.set_contents(contents, checks)  # type: ignore[arg-type]
+            if self.job is None:
+                self._check_quickly(path, run_id)
+
+    def _check_quickly(self, path: Path, run_id: int) -> None:
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        if self._checking is not None:
+            self._checking.cancel()
+
+        def take(news: object) -> None:
+            if isinstance(news, KeptResult) and self._shows(path, run_id):
+                self.session.take_check(news)
+
+        self._checking = self.workers.start(
+            lambda work: study_work.check(path, snapshot, QUICK, work), progress=take, failed=self.failed.emit
+        )
+
+    def close(self) -> None:
+        """Let the study go; it keeps what it holds."""
+        self.decisions.clear()
+        self.session.leave()
+        if self._lock is not None:
+            self._lock[1].release()
+            self._lock = None
+
+    # --- decisions ---
+
+    def decide(self, decision: Decision) -> None:
+        """Take a decision and show what has come of it."""
+        self._change(decision.do, lambda: self.decisions.taken(decision), decision.words)
+
+    def undo(self) -> None:
+        """Take the last decision back."""
+        if (last := self.decisions.last) is not None:
+            self._change(last.undo, self.decisions.undone, f"Taken back: {last.words}")
+
+    def redo(self) -> None:
+        """Take the decision again that was taken back last."""
+        if (following := self.decisions.next) is not None:
+            self._change(following.do, self.decisions.redone, f"Again: {following.words}")
+
+    def _change(self, change: Callable[..., object], keep: Callable[[], object], words: str) -> None:
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is None or snapshot is None or self.session.busy:
+            return
+        run_id = snapshot.record.info.id
+        self.session.set_busy(True)
+
+        def done(found: Opened) -> None:
+            self.session.set_busy(False)
+            keep()
+            self._show(found)
+            self._look_further()
+            self.decided.emit(words)
+
+        def failed(error: InputError) -> None:
+            self.session.set_busy(False)
+            self.failed.emit(error)
+
+        self.workers.start(lambda work: study_work.decide(path, run_id, change), done=done, failed=failed)
+
+    # --- long jobs ---
+
+    def _begin(self, what: str, job: Callable[[Work], object]) -> None:
+        self.session.set_busy(True)
+        self.began.emit(what)
+
+        def ended(finished: bool) -> None:
+            self._end()
+            self.ended.emit(what, finished)
+            self._look_further()
+
+        def failed(error: InputError) -> None:
+            self._end()
+            self.failed.emit(error)
+            self._look_further()
+
+        self.job = self.workers.start(job, done=ended, failed=failed, progress=self._news)
+
+    def _end(self) -> None:
+        self.job = None
+        self.session.set_busy(False)
+
+    def _news(self, news: object) -> None:
+        if isinstance(news, Progress | Step):
+            self.progress.emit(news)
+        elif isinstance(news, KeptResult):
+            self.session.take_check(news)
+        elif isinstance(news, Opened):
+            if news.path != self.session.study_path:
+                record = news.snapshot.record
+                self.allow(record.image_set.root, record.model_path.parent)
+                self._hold_next(news.path)
+                self._take_lock()
+            self._show(news)
+
+    def stop(self) -> None:
+        """Ask the long job to end after the piece in hand."""
+        if self.job is not None:
+            self.job.stop.stop()
+
+    def make_demo(self) -> bool:
+        """Make the demonstration study; False where something else is going on."""
+        if self.session.busy:
+            return False
+        path = demo_study_path()
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if path.exists():
+                self._hold_next(path)
+        except (InputError, OSError) as error:
+            self.failed.emit(error if isinstance(error, InputError) else InputError(str(error), where=path))
+            return False
+        self._begin("Making the demonstration study", lambda work: study_work.make_demo(path, work))
+        return True
+
+    def start(self, new: NewStudy) -> None:
+        """Make a study and score it; results are shown as they arrive."""
+        if not self.session.busy:
+            self._begin(f"Scoring {new.images.stem}", lambda work: study_work.run_new(new, work))
+
+    def score(self, only: Sequence[int] | None = None) -> None:
+        """Score what the shown run has not scored yet, or some images of it."""
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is not None and snapshot is not None and not self.session.busy:
+            run_id, name = snapshot.record.info.id, snapshot.record.info.image_set
+            what = f"Scoring {name}" if only is None else f"Trying {len(only)} images of {name}"
+            self._begin(what, lambda work: study_work.run_on(path, run_id, work, only))
+
+    def check(self, names: Collection[str] = SLOW) -> None:
+        """Run these checks on the run shown."""
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is not None and snapshot is not None and not self.session.busy:
+            what = "Checking" if len(names) > 1 else f"Checking: {BY_NAME[next(iter(names))].title.lower()}"
+            self._begin(what, lambda work: study_work.check(path, snapshot, names, work))
+
+    def save_copy(self, copy: Path) -> None:
+        """Save the study under another name as well, and go on with the copy."""
+        path = self.session.study_path
+        if path is not None and not self.session.busy:
+            self.workers.start(
+                lambda work: study_work.save_copy(path, copy), done=lambda _: self.open(copy), failed=self.failed.emit
+            )
+
+    def stop_all(self) -> None:
+        """End all work and let the study go."""
+        self.workers.stop_all()
+        for lock in (self._lock, self._next_lock):
+            if lock is not None:
+                lock[1].release()
+        self._lock = self._next_lock = None

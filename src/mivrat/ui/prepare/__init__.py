@@ -1,0 +1,1 @@
+"""The Prepare step: models, image sets, classes, recipe, and a first try."""

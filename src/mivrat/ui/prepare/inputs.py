@@ -1,0 +1,351 @@
+"""The inputs of a study: its models, its image sets with their roles, and the runs of one on the other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QGridLayout,
+    QMenu,
+    QScrollArea,
+    QSpinBox,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
+from mivrat.core.study.contents import Contents
+from mivrat.core.study.records import ModelInfo, SetInfo
+from mivrat.ui import changes, words
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import Choice, Elided, button, clear, label, row, set_role
+
+TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
+MEANINGS: dict[Role, str] = {
+    "held-out": "Held-out: images the model has never seen; they are scored and measured.",
+    "training": "Training: only for checks, such as whether held-out images also stand in them.",
+    "reference": "Reference: one typical picture per class, shown in the close look.",
+}
+
+
+class InputsPage(QScrollArea):
+    """Lists models, image sets and runs; everything it changes can be taken back."""
+
+    run_wanted = Signal(int)
+    pairs_wanted = Signal()
+
+    def __init__(self, session: Session, keeper: Keeper) -> None:
+        super().__init__()
+        self.session, self.keeper = session, keeper
+        self._drawing_from: int | None = None
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        body = QWidget()
+        self._list = QVBoxLayout(body)
+        self._list.setContentsMargins(0, 8, 8, 16)
+        self._list.setSpacing(4)
+        self.setWidget(body)
+        for signal in (session.contents_changed, session.busy_changed, session.run_changed):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        clear(self._list)
+        contents = self.session.contents
+        if contents is None:
+            self._list.addWidget(label("Reading what the study holds …", soft=True))
+            self._list.addStretch(1)
+            return
+        self._add_models(contents)
+        self._list.addSpacing(16)
+        self._add_sets(contents)
+        self._list.addSpacing(16)
+        self._add_runs(contents)
+        self._list.addStretch(1)
+
+    # --- models ---
+
+    def _add_models(self, contents: Contents) -> None:
+        add = button("Add a model…", self._choose_model)
+        add.setToolTip(
+            "An ONNX file, or a table of predictions made elsewhere (path and one column per class, or predicted)"
+        )
+        add.setEnabled(not self.session.busy)
+        self._list.addLayout(row(label("Models", "heading"), None, add))
+        for model in contents.models:
+            lost = model.path in contents.missing
+            entry = _Entry(contents.model_name(model.id), str(model.path))
+            if model.kind == "table":
+                entry.tell("a table of predictions made elsewhere")
+            else:
+                guess = "; the recipe is a guess: see Recipe and Check" if model.recipe_is_guess else ""
+                entry.tell(f"recipe {model.recipe.summary()}{guess}")
+            if lost:
+                entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.session.busy)
+            entry.offer([("Remove", partial(self._remove_model, model))], not self.session.busy)
+            self._list.addWidget(entry)
+
+    def _choose_model(self) -> None:
+        found, _ = QFileDialog.getOpenFileName(
+            self, "Choose a model", self._folder(), f"ONNX models and tables (*.onnx {TABLES});;All files (*)"
+        )
+        if found:
+            self.add_model(Path(found))
+
+    def add_model(self, path: Path) -> None:
+        """Add a model as a run on the set shown; a recipe in use in this study is taken where it fits."""
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            return
+        usual = snapshot.record.recipe if snapshot.record.model_kind == "onnx" else None
+        self.keeper.allow(path.parent)
+        self.keeper.decide(changes.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual))
+
+    def _remove_model(self, model: ModelInfo) -> None:
+        self.keeper.decide(changes.remove_model(model))
+
+    def _choose_moved_model(self, model: ModelInfo) -> None:
+        found, _ = QFileDialog.getOpenFileName(self, f"Where is {model.path.name}?", self._folder())
+        if found:
+            self.relocate_model(model, Path(found))
+
+    def relocate_model(self, model: ModelInfo, path: Path) -> None:
+        self.keeper.allow(path.parent)
+        self.keeper.decide(changes.relocate_model(model, path))
+
+    # --- image sets ---
+
+    def _add_sets(self, contents: Contents) -> None:
+        add = QToolButton()
+        add.setText("Add images…")
+        add.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        add.setEnabled(not self.session.busy)
+        menu = QMenu(add)
+        for role in ROLES:
+            for what in ("folder", "table"):
+                action = menu.addAction(f"{role} images: a {what}…")
+                action.setToolTip(MEANINGS[role])
+                action.triggered.connect(lambda _=False, role=role, what=what: self._choose_images(role, what))
+        menu.setToolTipsVisible(True)
+        add.setMenu(menu)
+        self._list.addLayout(row(label("Image sets", "heading"), None, add))
+        if contents.unmatched:
+            note = label(
+                f"{words.images(sum(contents.unmatched.values()))} have a label that no class goes by.",
+                "look",
+                wrap=True,
+            )
+            pair = button("Pair labels with classes", self.pairs_wanted.emit)
+            line = row(note, pair)
+            line.setStretch(0, 1)
+            self._list.addLayout(line)
+        for one in contents.sets:
+            self._list.addWidget(self._set_entry(one, contents))
+            if self._drawing_from == one.id:
+                self._list.addWidget(_SubsetForm(one, self._draw, self._stop_drawing))
+
+    def _set_entry(self, one: SetInfo, contents: Contents) -> QWidget:
+        entry = _Entry(one.name, str(one.root))
+        classes = len(contents.per_class.get(one.id, ()))
+        told = f"{words.images(one.images)}, {words.count(one.labelled)} labelled, {classes} of {len(contents.classes)} classes"
+        entry.tell(f"{told}; drawn: {one.drawn}" if one.drawn else told)
+        role = Choice(ROLES, f"what {one.name} is used for")
+        role.setToolTip("\n".join(MEANINGS.values()))
+        role.setCurrentText(one.role)
+        role.setEnabled(not self.session.busy)
+        role.activated.connect(lambda i, one=one: self._change_role(one, ROLES[i]))
+        entry.put(role)
+        if one.root in contents.missing:
+            entry.lack("The folder is not there.", partial(self._choose_moved_set, one), not self.session.busy)
+        offers: list[tuple[str, Callable[[], object]]] = [
+            ("Draw a subset…", partial(self._start_drawing, one)),
+            ("Relocate…", partial(self._choose_moved_set, one)),
+            ("Remove", lambda: self.keeper.decide(changes.remove_set(one))),
+        ]
+        entry.offer(offers, not self.session.busy)
+        return entry
+
+    def _choose_images(self, role: Role, what: str) -> None:
+        if what == "folder":
+            found = QFileDialog.getExistingDirectory(self, f"Choose {role} images", self._folder())
+        else:
+            found, _ = QFileDialog.getOpenFileName(
+                self, f"Choose a table of {role} images", self._folder(), f"Tables ({TABLES})"
+            )
+        if found:
+            self.add_images(Path(found), role)
+
+    def add_images(self, source: Path, role: Role) -> None:
+        """Add a folder or table as an image set."""
+        self.keeper.allow(source if source.is_dir() else source.parent)
+        self.keeper.decide(changes.add_images(source, role))
+
+    def take_files(self, paths: Sequence[Path]) -> None:
+        """Files dropped on the window: the first one is added as a model, or as held-out images."""
+        if paths:
+            if paths[0].suffix.lower() == ".onnx":
+                self.add_model(paths[0])
+            else:
+                self.add_images(paths[0], "held-out")
+
+    def _change_role(self, one: SetInfo, role: Role) -> None:
+        if role != one.role:
+            self.keeper.decide(changes.change_role(one, role))
+
+    def _choose_moved_set(self, one: SetInfo) -> None:
+        found = QFileDialog.getExistingDirectory(self, f"Where are the images of {one.name}?", self._folder())
+        if found:
+            self.relocate(one, Path(found))
+
+    def relocate(self, one: SetInfo, root: Path) -> None:
+        """Look for a set's images in another folder."""
+        self.keeper.allow(root)
+        self.keeper.decide(changes.relocate_set(one, root))
+
+    def _start_drawing(self, one: SetInfo) -> None:
+        self._drawing_from = one.id
+        self.refresh()
+        for form in self.findChildren(_SubsetForm):
+            form.number.setFocus()
+
+    def _stop_drawing(self) -> None:
+        self._drawing_from = None
+        self.refresh()
+
+    def _draw(self, one: SetInfo, number: int, seed: int, each_class: bool) -> None:
+        self._drawing_from = None
+        self.keeper.decide(changes.draw_subset(one, number, seed, each_class))
+
+    # --- runs ---
+
+    def _add_runs(self, contents: Contents) -> None:
+        self._list.addWidget(label("Runs", "heading"))
+        self._list.addWidget(label("Each model on each held-out set. Nothing is scored twice.", soft=True, wrap=True))
+        shown = self.session.snapshot.record.info.id if self.session.snapshot is not None else 0
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(14)
+        grid.setVerticalSpacing(4)
+        line = 0
+        for one in contents.sets:
+            if one.role != "held-out":
+                continue
+            for model in contents.models:
+                state = contents.run_of(model.id, one.id)
+                done = state is not None and state.answered >= state.listed
+                told = (
+                    f"{words.count(state.answered)} of {words.count(state.listed)}"
+                    if state is not None
+                    else "not begun"
+                )
+                if state is not None and state.info.id == shown:
+                    act: QWidget = label("shown", soft=True)
+                elif state is not None:
+                    act = button("Show", partial(self.run_wanted.emit, state.info.id), kind="quiet")
+                else:
+                    act = button("Begin", partial(self._begin, model, one), kind="quiet")
+                act.setEnabled(not self.session.busy)
+                act.setAccessibleName(f"{one.name}, {contents.model_name(model.id)}: {told}")
+                for column, widget in enumerate((Elided(one.name), Elided(contents.model_name(model.id)))):
+                    grid.addWidget(widget, line, column)
+                grid.addWidget(label(told, soft=not done), line, 2, Qt.AlignmentFlag.AlignRight)
+                grid.addWidget(act, line, 3, Qt.AlignmentFlag.AlignRight)
+                line += 1
+        grid.setColumnStretch(0, 1)
+        grid.setColumnStretch(1, 1)
+        self._list.addLayout(grid)
+
+    def _begin(self, model: ModelInfo, one: SetInfo) -> None:
+        recipe = model.recipe if model.kind == "onnx" else None
+        self.keeper.decide(changes.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe))
+
+    def _folder(self) -> str:
+        path = self.session.study_path
+        return str(path.parent if path is not None else Path.home())
+
+
+class _Entry(QFrame):
+    """One model or image set: name, what there is to say of it, where it lies, and what can be done with it."""
+
+    def __init__(self, name: str, place: str) -> None:
+        super().__init__()
+        self.setObjectName("entry")
+        self._name = name
+        title = Elided(name)
+        title.setStyleSheet("font-weight: 600;")
+        self._told, self._place = label(soft=True, wrap=True), Elided(place)
+        self._place.setProperty("soft", True)
+        self._head = row(title, spacing=6)
+        self._head.setStretch(0, 1)
+        self._body = QVBoxLayout(self)
+        self._body.setContentsMargins(0, 6, 0, 6)
+        self._body.setSpacing(1)
+        self._body.addLayout(self._head)
+        self._body.addWidget(self._told)
+        self._body.addWidget(self._place)
+
+    def tell(self, text: str) -> None:
+        self._told.setText(text)
+
+    def put(self, widget: QWidget) -> None:
+        self._head.addWidget(widget)
+
+    def lack(self, text: str, relocate: Callable[[], object], enabled: bool) -> None:
+        """Say that it is not where it was, and offer to look elsewhere."""
+        note = label(text)
+        set_role(note, "problem")
+        act = button("Relocate…", relocate)
+        act.setEnabled(enabled)
+        self._body.addLayout(row(note, act, None))
+
+    def offer(self, offers: list[tuple[str, Callable[[], object]]], enabled: bool) -> None:
+        """What can be done with it, as a menu."""
+        more = QToolButton()
+        more.setText("⋯")
+        more.setProperty("quiet", True)
+        more.setAccessibleName(f"what to do with {self._name}")
+        more.setToolTip(", ".join(text.rstrip("…").lower() for text, _ in offers).capitalize())
+        more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        more.setEnabled(enabled)
+        menu = QMenu(more)
+        for text, wanted in offers:
+            menu.addAction(text).triggered.connect(lambda _=False, wanted=wanted: wanted())
+        more.setMenu(menu)
+        self._head.addWidget(more)
+
+
+class _SubsetForm(QFrame):
+    """Asks how many images to draw, by class or in all, and by which seed."""
+
+    def __init__(
+        self, one: SetInfo, draw: Callable[[SetInfo, int, int, bool], object], cancel: Callable[[], object]
+    ) -> None:
+        super().__init__()
+        self.number, self.seed = QSpinBox(), QSpinBox()
+        self.number.setRange(1, max(1, one.images))
+        self.number.setValue(min(30, one.images))
+        self.number.setAccessibleName("how many images")
+        self.seed.setRange(0, 2**31 - 1)
+        self.seed.setAccessibleName("seed")
+        self.seed.setToolTip("The same seed draws the same images again")
+        self.each = Choice(["images of each class", "images in all"], "by class or in all")
+        act = button("Draw", lambda: draw(one, self.number.value(), self.seed.value(), self.each.currentIndex() == 0))
+        self.act = act
+        layout = row(
+            self.number,
+            self.each,
+            label("seed", soft=True),
+            self.seed,
+            act,
+            button("Cancel", cancel, kind="quiet"),
+            None,
+        )
+        layout.setContentsMargins(16, 0, 0, 8)
+        self.setLayout(layout)

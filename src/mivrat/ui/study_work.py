@@ -1,0 +1,186 @@
+"""What workers do with a study: open it, read what it holds, take decisions, score and check runs."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
+from mivrat.core.errors import InputError
+from mivrat.core.models.loading import load_model
+from mivrat.core.pictures.classes import read_class_list
+from mivrat.core.pictures.image_sets import list_images, match_labels
+from mivrat.core.pictures.recipe import read_recipe
+from mivrat.core.pictures.subsets import pick
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.running.job import Progress
+from mivrat.core.running.loading import load_judged
+from mivrat.core.study.contents import Contents, read_contents
+from mivrat.core.study.records import RunInfo
+from mivrat.core.study.study import Study
+from mivrat.core.study.trust import places_to_ask_about
+from mivrat.demo.study import make_demo_study
+from mivrat.ui.session import Snapshot, take_snapshot
+from mivrat.ui.work import Work
+
+SECONDS_BETWEEN_SNAPSHOTS = 0.7
+# So many images are tried out before a full run.
+FEW = 12
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A study as a worker found it: its runs, reference pictures, and one run judged."""
+
+    path: Path
+    runs: list[RunInfo]
+    references: dict[int, Path]
+    snapshot: Snapshot
+
+
+@dataclass(frozen=True)
+class Asking:
+    """A study that names folders which nobody has allowed to be read yet."""
+
+    path: Path
+    places: list[Path]
+
+
+@dataclass(frozen=True)
+class NewStudy:
+    """What a new study is made of; ``few`` asks for some images to be tried out instead of the whole run."""
+
+    model: Path
+    classes: Path
+    recipe: Path | None
+    images: Path
+    study: Path
+    few: bool = False
+
+
+def open_study(path: Path, run_id: int | None, allowed: Collection[Path]) -> Opened | Asking:
+    """Read a study with one of its runs: the one asked for, else the one looked at last, else the first.
+
+    Nothing outside the study's own folder and the allowed ones is read.
+    """
+    study = Study.open(path)
+    try:
+        places = places_to_ask_about(path, study.declared_places(), allowed)
+        return Asking(path, places) if places else _opened(study, run_id)
+    finally:
+        study.close()
+
+
+def _opened(study: Study, run_id: int | None) -> Opened:
+    runs = study.runs()
+    if not runs:
+        raise InputError("holds no run yet", where=study.path, mend="start one from the start page, as a new study")
+    last = study.setting("run")
+    known = {run.id for run in runs}
+    wanted = run_id or (int(last) if last and last.isdigit() else 0)
+    snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
+    return Opened(study.path, runs, study.references(), snapshot)
+
+
+def decide(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
+    """Change a study and read it anew; the change may name another run to be shown."""
+    study = Study.open(path)
+    try:
+        other = change(study)
+        return _opened(study, other if isinstance(other, int) else run_id)
+    finally:
+        study.close()
+
+
+def read_more(path: Path, run_id: int) -> tuple[Contents, dict[str, KeptResult]]:
+    """What the study holds, and what the checks of a run have found."""
+    study = Study.open(path)
+    try:
+        return read_contents(study), kept_results(study, run_id)
+    finally:
+        study.close()
+
+
+def save_copy(path: Path, copy: Path) -> None:
+    """Save the study under another name as well."""
+    study = Study.open(path)
+    try:
+        study.copy_to(copy)
+    finally:
+        study.close()
+
+
+def remember_run(path: Path, run_id: int) -> None:
+    """Keep which run was looked at last."""
+    study = Study.open(path)
+    try:
+        study.set_setting("run", json.dumps(run_id))
+    finally:
+        study.close()
+
+
+def check(path: Path, snapshot: Snapshot, names: Collection[str], work: Work) -> bool:
+    """Run checks on the run shown, telling of each result; whether all were run."""
+    study = Study.open(path)
+    found = 0
+    try:
+        keep = os.access(path, os.W_OK)
+        for news in check_run(study, snapshot.record, snapshot.judged, names, work.stop, keep=keep):
+            found += isinstance(news, KeptResult)
+            work.report(news)
+    finally:
+        study.close()
+    return found == len(names)
+
+
+def make_demo(path: Path, work: Work) -> bool:
+    """Make the demonstration study, or finish one begun before; whether it is complete."""
+    last = Progress(0, 1, 0.0, None)
+    for last in make_demo_study(path, work.stop):
+        work.report(last)
+    return last.done >= last.total
+
+
+def run_new(new: NewStudy, work: Work) -> bool:
+    """Make a study and score its images; labels that no class goes by are kept, to be paired by hand."""
+    classes = read_class_list(new.classes)
+    model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
+    image_set = match_labels(list_images(new.images), classes).image_set
+    study = Study.create(new.study, classes)
+    try:
+        evaluation = Evaluation(model, image_set, study)
+        return _run(evaluation, new.study, work, pick(len(image_set.items), FEW, 0) if new.few else None)
+    finally:
+        study.close()
+
+
+def run_on(path: Path, run_id: int, work: Work, only: Sequence[int] | None = None) -> bool:
+    """Score what a run has not scored yet, or those images of it that are in ``only``."""
+    study = Study.open(path)
+    try:
+        record = study.load_run(run_id)
+        model = load_model(record.model_path, record.classes, record.recipe)
+        return _run(Evaluation(model, record.image_set, study), path, work, only)
+    finally:
+        study.close()
+
+
+def _run(evaluation: Evaluation, path: Path, work: Work, only: Sequence[int] | None) -> bool:
+    """Run an evaluation to its end or stop, telling of progress often and of results now and then."""
+    assert evaluation.study is not None
+    assert evaluation.run_id is not None
+    told = 0.0
+    record = evaluation.study.load_run(evaluation.run_id)
+    record.answers = evaluation.answers
+    runs, references = evaluation.study.runs(), evaluation.study.references()
+    for progress in evaluation.run(work.stop, only=only):
+        work.report(progress)
+        if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
+            work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
+            told = time.monotonic()
+    work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
+    return not len(evaluation.answers.pending)
