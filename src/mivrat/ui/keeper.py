@@ -276,6 +276,16 @@ class Keeper(QObject):
             what = f"Scoring {name}" if only is None else f"Trying {len(only)} images of {name}"
             self._begin(what, lambda work: study_work.run_on(path, run_id, work, only))
 
+    def read_again(self, images: Sequence[int]) -> None:
+        """Read files again that could not be read, or have changed since, and score what is new of them."""
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is not None and snapshot is not None and not self.session.busy:
+            run_id, only = snapshot.record.info.id, list(images)
+            self._begin(
+                f"Reading {len(only)} files again",
+                lambda work: study_work.run_on(path, run_id, work, only, forget=True),
+            )
+
     def check(self, names: Collection[str] = SLOW) -> None:
         """Run these checks on the run shown."""
         path, snapshot = self.session.study_path, self.session.snapshot

@@ -21,6 +21,7 @@ class PicturePanel(QWidget):
         self.message = ""
         self.frame: tuple[float, float, float, float] | None = None
         self.crisp = False
+        self.room = CAPTION  # below the picture, for its caption
         self.setMinimumSize(QSize(84, 106))
         policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         policy.setHeightForWidth(True)
@@ -44,13 +45,13 @@ class PicturePanel(QWidget):
     def heightForWidth(self, width: int) -> int:  # noqa: N802
         """Room for the picture at this width (for a square one until it is known) and its caption."""
         ratio = self.image.height() / self.image.width() if self.image is not None else 1.0
-        return round(min(1.4, ratio) * width) + CAPTION
+        return round(min(1.4, ratio) * width) + self.room
 
     def sizeHint(self) -> QSize:  # noqa: N802
         return QSize(190, self.heightForWidth(190))
 
     def picture_rect(self) -> QRectF:
-        area = QRectF(0, 0, self.width(), self.height() - CAPTION)
+        area = QRectF(0, 0, self.width(), self.height() - self.room)
         if self.image is None:
             side = min(area.width(), area.height())
             return QRectF(0, 0, side, side)

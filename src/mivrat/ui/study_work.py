@@ -158,11 +158,13 @@ def run_new(new: NewStudy, work: Work) -> bool:
         study.close()
 
 
-def run_on(path: Path, run_id: int, work: Work, only: Sequence[int] | None = None) -> bool:
-    """Score what a run has not scored yet, or those images of it that are in ``only``."""
+def run_on(path: Path, run_id: int, work: Work, only: Sequence[int] | None = None, *, forget: bool = False) -> bool:
+    """Score what a run has not scored yet, or those images of it that are in ``only``; ``forget`` reads them anew."""
     study = Study.open(path)
     try:
         record = study.load_run(run_id)
+        if forget and only is not None:
+            study.forget_images(record.info.set_id, only)
         model = load_model(record.model_path, record.classes, record.recipe)
         return _run(Evaluation(model, record.image_set, study), path, work, only)
     finally:

@@ -173,6 +173,8 @@ QPushButton[primary="true"]:disabled {{ background: {t.line}; color: {t.soft}; b
 QPushButton[quiet="true"], QToolButton[quiet="true"] {{ border-color: transparent; padding: 3px 6px; }}
 QPushButton[quiet="true"]:hover, QToolButton[quiet="true"]:hover {{ background: {t.accent_wash}; }}
 QPushButton[quiet="true"]:focus, QToolButton[quiet="true"]:focus {{ border: 2px solid {t.accent}; padding: 2px 5px; }}
+QPushButton[small="true"] {{ background: {t.sheet}; padding: 2px 9px; }}
+QPushButton[small="true"]:focus {{ padding: 1px 8px; }}
 QPushButton[chip="true"] {{ background: {t.sheet}; border-radius: 12px; padding: 3px 10px; }}
 QPushButton[chip="true"]:focus {{ padding: 2px 9px; }}
 QToolButton::menu-indicator, QPushButton::menu-indicator {{ image: none; }}
@@ -183,8 +185,9 @@ QPushButton[tab="true"] {{ border: none; border-bottom: 2px solid transparent; b
 QPushButton[tab="true"]:hover {{ color: {t.ink}; }}
 QPushButton[tab="true"]:checked {{ color: {t.ink}; font-weight: 600; border-bottom-color: {t.accent}; }}
 QPushButton[tab="true"]:focus {{ background: {t.accent_wash}; }}
-QLineEdit, QComboBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
-QLineEdit:focus, QComboBox:focus {{ border: 2px solid {t.accent}; padding: 4px 7px; }}
+QLineEdit, QComboBox, QSpinBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
+QLineEdit:focus, QComboBox:focus, QSpinBox:focus {{ border: 2px solid {t.accent}; padding: 4px 7px; }}
+QSpinBox QLineEdit, QSpinBox QLineEdit:focus {{ border: none; padding: 0; background: transparent; }}
 QComboBox::drop-down {{ border: none; width: 18px; }}
 QComboBox[quiet="true"] {{ background: transparent; border-color: transparent; padding: 2px 20px 2px 4px; color: {t.soft}; }}
 QComboBox[quiet="true"]:focus {{ border: 2px solid {t.accent}; padding: 1px 19px 1px 3px; }}

@@ -6,7 +6,17 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QSpinBox,
+    QWidget,
+)
 
 from mivrat.ui.theme import theme
 
@@ -31,13 +41,25 @@ def set_role(widget: QWidget, role: str) -> None:
 
 
 def button(text: str, clicked: Callable[[], object] | None = None, *, kind: str = "") -> QPushButton:
-    """A push button; ``kind`` is ``primary``, ``quiet``, ``chip``, ``tab`` or ``rail``."""
+    """A push button; ``kind`` is ``primary``, ``quiet``, ``small``, ``chip``, ``tab`` or ``rail``."""
     made = QPushButton(text.replace("&", "&&"))
     if kind:
         made.setProperty(kind, True)
     made.setAutoDefault(True)
     if clicked is not None:
         made.clicked.connect(lambda: clicked())
+    return made
+
+
+def spin(least: int, most: int, value: int, name: str) -> QSpinBox:
+    """A field for a whole number; arrow keys and the wheel change it."""
+    made = QSpinBox()
+    made.setRange(least, most)
+    made.setValue(value)
+    made.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+    made.setKeyboardTracking(False)
+    made.setAccessibleName(name)
+    made.setToolTip(name)
     return made
 
 
@@ -159,11 +181,11 @@ class Choice(QComboBox):
 
 
 class Elided(QLabel):
-    """One line of plain text that gives way in the middle and tells the whole in its tooltip."""
+    """One line of plain text that gives way in the middle and tells the whole, or ``whole``, in its tooltip."""
 
     def __init__(self, text: str = "", *, mode: Qt.TextElideMode = Qt.TextElideMode.ElideMiddle) -> None:
         super().__init__()
-        self._full, self._mode = text, mode
+        self._full, self._mode, self.whole = text, mode, ""
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.set_text(text)
@@ -182,4 +204,4 @@ class Elided(QLabel):
     def _fit(self) -> None:
         shown = self.fontMetrics().elidedText(self._full, self._mode, max(10, self.width()))
         self.setText(shown)
-        self.setToolTip(self._full if shown != self._full else "")
+        self.setToolTip(self.whole or (self._full if shown != self._full else ""))

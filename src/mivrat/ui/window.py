@@ -437,7 +437,7 @@ class MainWindow(QMainWindow):
             self.foot.idle(
                 f"Done: {words.images(self.session.snapshot.counts.listed if self.session.snapshot else 0)}."
             )
-        elif what.startswith("Trying"):
+        elif what.startswith(("Trying", "Reading")):
             self._tell_pending()
         else:
             self.foot.idle(

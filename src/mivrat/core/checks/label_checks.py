@@ -103,6 +103,8 @@ def check_balance(inputs: Inputs) -> CheckResult:
     )
     figures = {"largest": int(present.max()), "smallest": int(present.min()), "ratio": ratio}
     sentence = f"The largest class ({most}, {present.max()}) has {ratio:.1f} times the images of the smallest ({least}, {present.min()})."
+    if ratio == 1:
+        sentence = f"Every class that has images has as many as the others: {present.max()}."
     if ratio >= LOPSIDED:
         sentence += " Read balanced accuracy beside accuracy, or draw an equal-sized subset."
     return CheckResult("balance", "look" if ratio >= LOPSIDED else "fine", sentence, figures)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mivrat.core.pictures.recipe import Values
+from mivrat.core.pictures.recipe import Recipe, Values
 
 # Per-channel numbers are in the order red, green, blue.
 VALUE_RANGES: dict[str, Values] = {
@@ -14,6 +14,22 @@ VALUE_RANGES: dict[str, Values] = {
     ),
     "per-channel means subtracted from 0 to 255": Values(scale=1.0, mean=[123.68, 116.779, 103.939], std=[1.0]),
 }
+
+
+def meaning_of(recipe: Recipe) -> str:
+    """The usual way in which a recipe gives values, however it is written down; empty where it is none of them."""
+    own = recipe.value_ranges()
+    for name, values in VALUE_RANGES.items():
+        if recipe.channels == 1 and len(values.mean) > 1:
+            continue
+        usual = recipe.model_copy(update={"values": in_order(values, recipe.picture.mode)}).value_ranges()
+        if all(
+            abs(a - b) < 1e-6 * max(1, abs(a))
+            for one, two in zip(own, usual, strict=True)
+            for a, b in zip(one, two, strict=True)
+        ):
+            return name
+    return ""
 
 
 def in_order(values: Values, mode: str) -> Values:

@@ -24,6 +24,8 @@ from mivrat.ui.widgets import StateMark, button, clear, label, row
 GROUPS = (("stop", "Stops you"), ("look", "Needs a look"), ("open", "Not said yet"), ("fine", "Fine"))
 # So many lines of a table of figures are shown.
 MOST_LINES = 12
+# What only the report tells: a line has no room for it.
+LEFT_OUT = ("log_loss_p", "same_answers")
 
 
 class CheckStep(QWidget):
@@ -42,10 +44,14 @@ class CheckStep(QWidget):
         self._list.setContentsMargins(0, 4, 8, 16)
         self._list.setSpacing(2)
         for heading in self.headings.values():
+            heading.setContentsMargins(0, 10, 0, 2)
             self._list.addWidget(heading)
+        self._list.addStretch(1)
+        self._order: list[QWidget] = []
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setWidget(body)
         self._scroll = scroll
@@ -60,6 +66,7 @@ class CheckStep(QWidget):
             check_row.images_wanted.connect(self._pick)
             check_row.run_wanted.connect(lambda name: keeper.check((name,)))
             check_row.adopt_wanted.connect(self._adopt)
+            check_row.again_wanted.connect(self._read_again)
             check_row.moved.connect(self._move)
         for signal in (session.checks_changed, session.run_changed, session.busy_changed, session.figures_changed):
             signal.connect(self.refresh)
@@ -72,19 +79,19 @@ class CheckStep(QWidget):
         answered = int((snapshot.judged.state > 0).sum()) if snapshot is not None else 0
         for name, check_row in self.rows.items():
             check_row.show_found(found.get(name), answered, self.session.busy)
-        while self._list.takeAt(0) is not None:
-            pass
-        counts = []
+        counts, order = [], list[QWidget]()
         for state, title in GROUPS:
             members = [one for one in self.rows.values() if one.state == state]
             self.headings[state].setVisible(bool(members))
             if members:
                 counts.append(f"{title.lower()}: {len(members)}")
-                self._list.addSpacing(8)
-                self._list.addWidget(self.headings[state])
-                for one in members:
-                    self._list.addWidget(one)
-        self._list.addStretch(1)
+                order += [self.headings[state], *members]
+        if order != self._order:
+            for widget in self._order:
+                self._list.removeWidget(widget)
+            for i, widget in enumerate(order):
+                self._list.insertWidget(i, widget)
+            self._order = order
         self.summary.setText("  ·  ".join(counts))
         self.all.setEnabled(not self.session.busy)
         self._mark()
@@ -110,6 +117,10 @@ class CheckStep(QWidget):
         elif "classes" in offer:
             self.keeper.decide(changes.put_in_order(offer["classes"], record.classes))
 
+    def _read_again(self, name: str) -> None:
+        if (kept := self.session.checks.get(name)) is not None:
+            self.keeper.read_again(kept.result.images)
+
     def _move(self, name: str, by: int) -> None:
         """The focus to the row before or after."""
         rows = [one for state, _ in GROUPS for one in self.rows.values() if one.state == state]
@@ -123,6 +134,7 @@ class CheckRow(QFrame):
     """One check: mark, title, what it found; opened, also why it matters and all figures."""
 
     images_wanted, run_wanted, adopt_wanted = Signal(str), Signal(str), Signal(str)
+    again_wanted = Signal(str)
     moved = Signal(str, int)
 
     def __init__(self, check: Check) -> None:
@@ -130,30 +142,34 @@ class CheckRow(QFrame):
         self.check, self.state, self.opened = check, "", False
         self._shown: tuple[KeptResult | None, int] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
         self.setToolTip("Click, or press Enter, for the figures")
         name = check.name
         self.mark_box = QVBoxLayout()
         self.title = label(check.title)
         self.title.setStyleSheet("font-weight: 600;")
         self.sentence = label(wrap=True)
-        self.images = button("", lambda: self.images_wanted.emit(name), kind="quiet")
-        self.adopt = button("", lambda: self.adopt_wanted.emit(name))
-        self.run = button("Check", lambda: self.run_wanted.emit(name), kind="quiet")
+        self.images = button("", lambda: self.images_wanted.emit(name), kind="small")
+        self.adopt = button("", lambda: self.adopt_wanted.emit(name), kind="small")
+        self.again = button("Read again", lambda: self.again_wanted.emit(name), kind="small")
+        self.again.setToolTip("Read these files again, and score those that can be read or have changed")
+        self.run = button("Check", lambda: self.run_wanted.emit(name), kind="small")
         self.details = QWidget()
         self._inside = QVBoxLayout(self.details)
         self._inside.setContentsMargins(0, 4, 0, 4)
         self._inside.setSpacing(8)
-        grid = QGridLayout(self)
-        grid.setContentsMargins(6, 7, 6, 7)
-        grid.setHorizontalSpacing(8)
-        grid.setVerticalSpacing(3)
-        grid.addLayout(self.mark_box, 0, 0, Qt.AlignmentFlag.AlignTop)
-        grid.addWidget(self.title, 0, 1)
-        grid.addLayout(row(self.adopt, self.images, self.run, spacing=4), 0, 2, Qt.AlignmentFlag.AlignRight)
-        grid.addWidget(self.sentence, 1, 1, 1, 2)
-        grid.addWidget(self.details, 2, 1, 1, 2)
-        grid.setColumnStretch(1, 1)
+        words_ = QVBoxLayout()
+        words_.setSpacing(3)
+        head = row(self.title, self.adopt, self.images, self.again, self.run, spacing=4)
+        head.setStretch(0, 1)
+        words_.addLayout(head)
+        words_.addWidget(self.sentence)
+        words_.addWidget(self.details)
+        self.mark_box.setContentsMargins(0, 2, 0, 0)
+        whole = row(self.mark_box, words_, spacing=8, margins=(6, 7, 6, 7))
+        whole.setStretch(1, 1)
+        whole.setAlignment(self.mark_box, Qt.AlignmentFlag.AlignTop)
+        self.setLayout(whole)
         self.details.hide()
         self.mark(False)
 
@@ -161,7 +177,7 @@ class CheckRow(QFrame):
         """Show a kept result, or that there is none yet."""
         self.run.setVisible(self.check.slow)
         self.run.setText("Check" if kept is None else "Check again")
-        for one in (self.run, self.adopt):
+        for one in (self.run, self.adopt, self.again):
             one.setEnabled(not busy)
         if self._shown is not None and self._shown[0] is kept and self._shown[1] == answered:
             return
@@ -170,7 +186,7 @@ class CheckRow(QFrame):
         self.state = result.state if result is not None else "open"
         clear(self.mark_box)
         self.mark_box.addWidget(StateMark(self.state))
-        text = result.sentence if result is not None else "Not checked yet."
+        text = result.sentence if result is not None else f"Not checked yet. {self.check.why}"
         if kept is not None and kept.answered != answered:
             text += (
                 f" (Found when {words.images(kept.answered)} had been scored; now there are {words.count(answered)}.)"
@@ -181,6 +197,7 @@ class CheckRow(QFrame):
         self.images.setText(words.images(concerned))
         self.images.setToolTip("Show these images in the light table")
         self.images.setVisible(bool(concerned))
+        self.again.setVisible(bool(concerned) and self.check.name in ("readable", "changed"))
         offer = result.offer if result is not None else {}
         self.adopt.setText("Adopt this recipe" if "recipe" in offer else "Use this class order")
         self.adopt.setToolTip(
@@ -241,10 +258,10 @@ def figure_tables(figures: Mapping[str, Any]) -> list[list[tuple[str, ...]]]:
     for key, value in figures.items():
         name = key.replace("_", " ")
         if isinstance(value, list) and value and isinstance(value[0], Mapping):
-            heads = list(value[0])
+            heads = [head for head in value[0] if head not in LEFT_OUT]
             lines = [tuple(_value(head, entry.get(head)) for head in heads) for entry in value[:MOST_LINES]]
             more = len(value) - len(lines)
-            tables.append([tuple(head.replace("_", " ") for head in heads), *lines])
+            tables.append([tuple("p" if head.endswith("_p") else head.replace("_", " ") for head in heads), *lines])
             if more > 0:
                 tables[-1].append((f"and {more} more",))
         elif isinstance(value, Mapping):

@@ -188,6 +188,7 @@ class ClassFamilies(QWidget):
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         head.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         head.setHighlightSections(False)
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.itemChanged.connect(self._edited)
         self.family = QLineEdit()
         self.family.setPlaceholderText("family for the rows marked")
@@ -222,7 +223,12 @@ class ClassFamilies(QWidget):
             "family into its column, or mark rows and name it below."
         )
         self._filling = True
+        self.table.setHorizontalHeaderLabels(
+            ["class", f"images in {words.clipped(snapshot.record.info.image_set, 24)}", "family"]
+        )
+        self.table.resizeColumnToContents(1)
         self.table.setRowCount(len(contents.classes))
+        self.table.setVerticalHeaderLabels([str(k) for k in range(len(contents.classes))])
         for k, name in enumerate(contents.classes):
             texts = (name, words.count(counts.get(k, 0)), contents.families.get(k, ""))
             for column, text in enumerate(texts):

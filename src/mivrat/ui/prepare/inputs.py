@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QMenu,
     QScrollArea,
-    QSpinBox,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -25,7 +24,8 @@ from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Choice, Elided, button, clear, label, row, set_role
+from mivrat.ui.theme import theme
+from mivrat.ui.widgets import Choice, Elided, button, clear, label, row, set_role, spin
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 MEANINGS: dict[Role, str] = {
@@ -82,7 +82,7 @@ class InputsPage(QScrollArea):
         self._list.addLayout(row(label("Models", "heading"), None, add))
         for model in contents.models:
             lost = model.path in contents.missing
-            entry = _Entry(contents.model_name(model.id), str(model.path))
+            entry = _Entry(contents.model_name(model.id), model.path)
             if model.kind == "table":
                 entry.tell("a table of predictions made elsewhere")
             else:
@@ -147,13 +147,13 @@ class InputsPage(QScrollArea):
             line = row(note, pair)
             line.setStretch(0, 1)
             self._list.addLayout(line)
-        for one in contents.sets:
+        for one in sorted(contents.sets, key=lambda one: ROLES.index(one.role)):
             self._list.addWidget(self._set_entry(one, contents))
             if self._drawing_from == one.id:
                 self._list.addWidget(_SubsetForm(one, self._draw, self._stop_drawing))
 
     def _set_entry(self, one: SetInfo, contents: Contents) -> QWidget:
-        entry = _Entry(one.name, str(one.root))
+        entry = _Entry(one.name, one.root)
         classes = len(contents.per_class.get(one.id, ()))
         told = f"{words.images(one.images)}, {words.count(one.labelled)} labelled, {classes} of {len(contents.classes)} classes"
         entry.tell(f"{told}; drawn: {one.drawn}" if one.drawn else told)
@@ -232,7 +232,7 @@ class InputsPage(QScrollArea):
         shown = self.session.snapshot.record.info.id if self.session.snapshot is not None else 0
         grid = QGridLayout()
         grid.setHorizontalSpacing(14)
-        grid.setVerticalSpacing(4)
+        grid.setVerticalSpacing(1)
         line = 0
         for one in contents.sets:
             if one.role != "held-out":
@@ -257,6 +257,7 @@ class InputsPage(QScrollArea):
                     grid.addWidget(widget, line, column)
                 grid.addWidget(label(told, soft=not done), line, 2, Qt.AlignmentFlag.AlignRight)
                 grid.addWidget(act, line, 3, Qt.AlignmentFlag.AlignRight)
+                grid.setRowMinimumHeight(line, 27)
                 line += 1
         grid.setColumnStretch(0, 1)
         grid.setColumnStretch(1, 1)
@@ -274,13 +275,16 @@ class InputsPage(QScrollArea):
 class _Entry(QFrame):
     """One model or image set: name, what there is to say of it, where it lies, and what can be done with it."""
 
-    def __init__(self, name: str, place: str) -> None:
+    def __init__(self, name: str, place: Path) -> None:
         super().__init__()
         self.setObjectName("entry")
         self._name = name
         title = Elided(name)
         title.setStyleSheet("font-weight: 600;")
-        self._told, self._place = label(soft=True, wrap=True), Elided(place)
+        self._told, self._place = label(soft=True), Elided(mode=Qt.TextElideMode.ElideLeft)
+        self._place.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self._place.whole = str(place)
+        self._place.set_text(f"…/{'/'.join(place.parts[-2:])}" if len(place.parts) > 3 else str(place))
         self._place.setProperty("soft", True)
         self._head = row(title, spacing=6)
         self._head.setStretch(0, 1)
@@ -288,8 +292,10 @@ class _Entry(QFrame):
         self._body.setContentsMargins(0, 6, 0, 6)
         self._body.setSpacing(1)
         self._body.addLayout(self._head)
-        self._body.addWidget(self._told)
-        self._body.addWidget(self._place)
+        about = row(self._told, self._place, spacing=14)
+        about.setStretch(1, 1)
+        self._body.addLayout(about)
+        self.setStyleSheet(f"#entry {{ border: none; border-bottom: 1px solid {theme.tokens.line}; }}")
 
     def tell(self, text: str) -> None:
         self._told.setText(text)
@@ -328,13 +334,9 @@ class _SubsetForm(QFrame):
         self, one: SetInfo, draw: Callable[[SetInfo, int, int, bool], object], cancel: Callable[[], object]
     ) -> None:
         super().__init__()
-        self.number, self.seed = QSpinBox(), QSpinBox()
-        self.number.setRange(1, max(1, one.images))
-        self.number.setValue(min(30, one.images))
-        self.number.setAccessibleName("how many images")
-        self.seed.setRange(0, 2**31 - 1)
-        self.seed.setAccessibleName("seed")
-        self.seed.setToolTip("The same seed draws the same images again")
+        self.number = spin(1, max(1, one.images), min(30, one.images), "how many images")
+        self.seed = spin(0, 2**31 - 1, 0, "seed: the same one draws the same images again")
+        self.seed.setMinimumWidth(60)
         self.each = Choice(["images of each class", "images in all"], "by class or in all")
         act = button("Draw", lambda: draw(one, self.number.value(), self.seed.value(), self.each.currentIndex() == 0))
         self.act = act

@@ -10,8 +10,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QWidget
 
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.pictures.value_ranges import VALUE_RANGES, in_order
-from mivrat.ui.widgets import Choice, label, row
+from mivrat.core.pictures.value_ranges import VALUE_RANGES, meaning_of
+from mivrat.ui.widgets import Choice, label, row, spin
 
 MODES = {"RGB": "RGB", "BGR": "BGR (blue first)", "L": "grey"}
 RULES = {
@@ -49,7 +49,7 @@ class RecipeForm(QWidget):
         self.rotate = self._check("turned as the EXIF entry says", lambda on: self._tell("picture", exif_rotate=on))
         self.rule = self._choice(RULES, "resize rule", self._change_rule)
         self.height_box, self.width_box = (self._spin(name, self._change_size) for name in ("height", "width"))
-        self.times = label("×", soft=True)
+        self.times, self.crop_times, self.padding_name = (label(text, soft=True) for text in ("×", "×", "padding"))
         self.filter = self._choice(dict.fromkeys(FILTERS), "filter", lambda key: self._tell("resize", filter=key))
         self.antialias = self._check("antialiased", lambda on: self._tell("resize", antialias=on))
         self.antialias.setToolTip("Widen the filter when shrinking, so that no pixel is passed over")
@@ -70,8 +70,8 @@ class RecipeForm(QWidget):
         self.kind = self._choice(KINDS, "kind of scores", lambda key: self._tell("scores", kind=key))
         self._row("Picture", row(self.mode, self.rotate, None))
         self._row("Resize", row(self.rule, self.height_box, self.times, self.width_box, None))
-        self._row("", row(self.filter, self.antialias, None, label("padding", soft=True), self.padding))
-        self._row("Crop", row(self.crop, self.crop_height, label("×", soft=True), self.crop_width, None))
+        self._row("", row(self.filter, self.antialias, None, self.padding_name, self.padding))
+        self._row("Crop", row(self.crop, self.crop_height, self.crop_times, self.crop_width, None))
         self._row("Values", row(self.range, None))
         self._row(
             "",
@@ -108,11 +108,7 @@ class RecipeForm(QWidget):
         return made
 
     def _spin(self, name: str, changed: Callable[[], object]) -> QSpinBox:
-        made = QSpinBox()
-        made.setRange(1, 16384)
-        made.setKeyboardTracking(False)
-        made.setAccessibleName(name)
-        made.setToolTip(f"{name} in pixels")
+        made = spin(1, 16384, 1, f"{name} in pixels")
         made.valueChanged.connect(lambda _: None if self._filling else changed())
         return made
 
@@ -156,6 +152,7 @@ class RecipeForm(QWidget):
             self.height_box.setValue(height)
             self.width_box.setValue(width)
         resized = resize.rule != "none"
+        part: QWidget
         for part in (self.height_box, self.filter, self.antialias):
             part.setVisible(resized)
         for two in (self.times, self.width_box):
@@ -165,13 +162,14 @@ class RecipeForm(QWidget):
         self.antialias.setEnabled(resize.filter != "nearest")
         self._show_text(self.padding, numbers_as_text(resize.pad_value))
         self.crop.setChecked(recipe.crop is not None)
-        for box in (self.crop_height, self.crop_width):
-            box.setEnabled(recipe.crop is not None)
+        for part in (self.crop_height, self.crop_width, self.crop_times):
+            part.setVisible(recipe.crop is not None)
+        for part in (self.padding, self.padding_name):
+            part.setVisible(resize.rule == "fit-pad" or recipe.crop is not None)
         if recipe.crop is not None:
             self.crop_height.setValue(recipe.crop.size[0])
             self.crop_width.setValue(recipe.crop.size[1])
-        meanings = [name for name, usual in VALUE_RANGES.items() if in_order(usual, recipe.picture.mode) == values]
-        self.range.setCurrentText(meanings[0] if meanings else OWN)
+        self.range.setCurrentText(meaning_of(recipe) or OWN)
         self._show_text(self.scale, "1/255" if values.scale == 1 / 255 else f"{values.scale:.12g}")
         self._show_text(self.mean, numbers_as_text(values.mean))
         self._show_text(self.std, numbers_as_text(values.std))

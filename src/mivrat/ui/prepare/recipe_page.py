@@ -21,7 +21,7 @@ from mivrat.ui.keeper import Keeper
 from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import to_image
 from mivrat.ui.prepare.recipe_form import RecipeForm
-from mivrat.ui.prepare.recipe_views import OriginalView, ValueBars
+from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import Elided, button, clear, label, row
 from mivrat.ui.work import Work, Workers
@@ -54,7 +54,10 @@ class RecipePage(QWidget):
         self.none = label(NO_RECIPE, soft=True, wrap=True)
         self.name = Elided()
         self.name.setProperty("soft", True)
-        self.original, self.received = OriginalView(), PicturePanel("what the network receives")
+        self.original, self.received = OriginalView(), PicturePanel()
+        self.received.room = 0
+        self.received.setFixedSize(HEIGHT + 20, HEIGHT)
+        self.size_told = label(soft=True)
         self.received.crisp = True
         self.told = label(soft=True, wrap=True)
         self.bars = ValueBars()
@@ -71,12 +74,11 @@ class RecipePage(QWidget):
         self.load, self.save = button("Load…", self._choose_load), button("Save…", self._choose_save)
         pictures = QGridLayout()
         pictures.setHorizontalSpacing(14)
-        pictures.addWidget(label("as photographed, with what the network sees", soft=True), 0, 0)
-        pictures.addWidget(self.original, 1, 0)
-        pictures.addWidget(self.received, 0, 1, 2, 1)
+        pictures.addWidget(label("as photographed; framed: what the network sees", soft=True), 0, 0)
+        pictures.addWidget(self.size_told, 0, 1)
+        pictures.addWidget(self.original, 1, 0, Qt.AlignmentFlag.AlignTop)
+        pictures.addWidget(self.received, 1, 1)
         pictures.setColumnStretch(0, 1)
-        pictures.setColumnStretch(1, 1)
-        pictures.setRowStretch(1, 1)
         body = QWidget()
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 4, 8, 8)
@@ -178,7 +180,8 @@ class RecipePage(QWidget):
         self.received.show_image(to_image(made.received))
         height, width = made.place.output
         order = "channels blue, green, red" if recipe.picture.mode == "BGR" else "before scaling values"
-        self.received.set_caption("what the network receives", "", f"{width} × {height} px, {order}")
+        self.size_told.setText(f"what the network receives, {width} × {height}")
+        self.received.setToolTip(f"{width} × {height} px, {order}")
         self.told.setText(_geometry_in_words(made, recipe))
         self.bars.show_channels(made.channels)
 

@@ -10,6 +10,8 @@ from mivrat.core.pictures.prepare import Geometry
 from mivrat.core.pictures.preview import ChannelValues
 from mivrat.ui.theme import font, theme
 
+HEIGHT = 190
+
 
 class OriginalView(QWidget):
     """The picture as photographed; what the network does not see of it is shaded, what is added to it is filled."""
@@ -20,8 +22,8 @@ class OriginalView(QWidget):
         self.place: Geometry | None = None
         self.padding = QColor()
         self.message = ""
-        self.setMinimumSize(QSize(160, 160))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setFixedHeight(HEIGHT)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("the original picture with what the network sees of it")
 
     def show_picture(self, image: QImage | None, place: Geometry | None, padding: QColor, message: str = "") -> None:
@@ -119,7 +121,7 @@ class ValueBars(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         least = min(min(one.bounds) for one in self.channels)
         most = max(max(one.bounds) for one in self.channels)
-        left, right = 56.0, self.width() - 214.0
+        left, right = 56.0, self.width() - 262.0
 
         def at(value: float) -> float:
             return left + (right - left) * (value - least) / max(most - least, 1e-12)
@@ -139,7 +141,7 @@ class ValueBars(QWidget):
             painter.fillRect(QRectF(at(one.mean) - 1, middle - 6, 2, 12), theme.colour("ink"))
             painter.setPen(theme.colour("soft"))
             painter.drawText(
-                QRectF(right + 8, top, 206, self.LINE),
+                QRectF(right + 8, top, 254, self.LINE),
                 Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
                 describe(one),
             )
