@@ -47,7 +47,13 @@ def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
     def wait() -> None:
         qtbot.wait(30)
         qtbot.waitUntil(
-            lambda: not window.workers.busy and window.thumbnails.settled and window.close_look.settled, timeout=30000
+            lambda: (
+                not window.workers.busy
+                and window.thumbnails.settled
+                and window.close_look.settled
+                and window.prepare.recipe_page.settled
+            ),
+            timeout=30000,
         )
         qtbot.wait(30)
 

@@ -12,6 +12,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from mivrat import __version__
+from mivrat.ui.garbage import MainThreadCollector
 from mivrat.ui.theme import font, load_fonts
 from mivrat.ui.window import MainWindow
 
@@ -25,6 +26,8 @@ def make_application() -> QApplication:
     application.setApplicationVersion(__version__)
     application.setDesktopFileName("mivrat")
     application.setStyle("Fusion")
+    if not application.findChildren(MainThreadCollector):
+        MainThreadCollector(application)
     load_fonts()
     application.setFont(font())
     application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "mivrat.svg")))

@@ -92,7 +92,7 @@ class Header(QFrame):
             )
         self.runs_menu.clear()
         for run in self.session.runs:
-            model = contents.model_name(run.model_id) if contents is not None else run.model
+            model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
             action = self.runs_menu.addAction(f"{run.image_set}   —   {model}".replace("&", "&&"))
             action.setCheckable(True)
             action.setChecked(run.id == info.id)

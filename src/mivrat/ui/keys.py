@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
 
+from mivrat.ui.theme import theme
 from mivrat.ui.widgets import button, label, row
 
 SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
@@ -64,6 +65,7 @@ class ShortcutSheet(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Keys")
         self.setObjectName("page")
+        theme.style(self)
         columns = QGridLayout()
         columns.setHorizontalSpacing(40)
         columns.setVerticalSpacing(20)

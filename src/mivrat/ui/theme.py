@@ -6,9 +6,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QEvent, QObject, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
+from shiboken6 import isValid
 
 FONT = "Inter"
 
@@ -65,13 +66,37 @@ LAMP = Tokens(
 
 
 class Theme(QObject):
-    """The theme in force; ``changed`` is emitted after a switch, so that painted views repaint."""
+    """The theme in force; ``changed`` is emitted after a switch, so that painted views repaint.
+
+    A style sheet costs nearly a millisecond for every widget below it, so there is none for the whole application: each
+    part that is shown and hidden as one has its own, and gets it anew when it is next shown.
+    """
 
     changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
         self.tokens = PAPER
+        self._parts: list[QWidget] = []
+
+    def style(self, *parts: QWidget) -> None:
+        """Keep parts of a window, none of which lies in another, in the style of the theme in force."""
+        self._parts = [one for one in self._parts if isValid(one)]
+        for part in parts:
+            self._parts.append(part)
+            part.installEventFilter(self)
+            if part.isVisible():
+                self._restyle(part)
+
+    def _restyle(self, part: QWidget) -> None:
+        if part.property("styled") != self.tokens.name:
+            part.setProperty("styled", self.tokens.name)
+            part.setStyleSheet(style_sheet(self.tokens))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+        if event.type() == QEvent.Type.Show and isinstance(watched, QWidget):
+            self._restyle(watched)
+        return False
 
     def use(self, name: str) -> None:
         """Switch to ``paper`` or ``lamp``."""
@@ -79,7 +104,9 @@ class Theme(QObject):
         application = QApplication.instance()
         if isinstance(application, QApplication):
             application.setPalette(_palette(self.tokens))
-            application.setStyleSheet(style_sheet(self.tokens))
+        for part in self._parts:
+            if isValid(part) and part.isVisible():
+                self._restyle(part)
         self.changed.emit()
 
     def colour(self, token: str) -> QColor:
@@ -145,7 +172,7 @@ def style_sheet(t: Tokens) -> str:
     """The whole style sheet of a theme."""
     return f"""
 QWidget {{ font-family: "{FONT}"; font-size: 13px; color: {t.ink}; }}
-QMainWindow, #page {{ background: {t.paper}; }}
+#page {{ background: {t.paper}; }}
 QToolTip {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; padding: 6px 8px; }}
 #soft, QLabel[soft="true"] {{ color: {t.soft}; }}
 QLabel[role="title"] {{ font-size: 26px; font-weight: 600; }}
@@ -160,7 +187,7 @@ QLabel[role="look"] {{ color: {t.look}; }}
 #foot {{ background: {t.paper}; border-top: 1px solid {t.line}; }}
 #lightTable, #closeLook {{ background: {t.sheet}; }}
 QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
-QSplitter::handle {{ background: {t.line}; width: 1px; }}
+QSplitterHandle {{ background: {t.line}; }}
 QPushButton, QToolButton {{ background: transparent; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 12px; }}
 QPushButton:hover, QToolButton:hover {{ border-color: {t.accent}; }}
 QPushButton:pressed, QToolButton:pressed {{ background: {t.accent_wash}; }}

@@ -136,13 +136,17 @@ class MainWindow(QMainWindow):
         outer.addWidget(self.pages, 1)
         outer.addWidget(self.foot)
         self.setCentralWidget(central)
+        theme.style(self.menu, self.header, self.rail, self.line, self.foot, self.light_table, self.close_look)
+        theme.style(self.start, self.new_page, self.ask, self.check, self.splitter.handle(1))
 
     def _action(
         self, text: str, wanted: Callable[[], object], key: QKeySequence | QKeySequence.StandardKey | None = None
     ) -> QAction:
         action = QAction(text, self)
         action.triggered.connect(lambda: wanted())
-        if key is not None:
+        if isinstance(key, QKeySequence.StandardKey):
+            action.setShortcuts(key)  # all that are usual, such as both for redo
+        elif key is not None:
             action.setShortcut(key)
         self.menu.addAction(action)
         self.addAction(action)
@@ -305,7 +309,6 @@ class MainWindow(QMainWindow):
     def switch_theme(self) -> None:
         theme.use("paper" if theme.tokens.name == "lamp" else "lamp")
         self.settings.setValue("theme", theme.tokens.name)
-        self.measure.headline.refresh()
 
     def show_keys(self) -> None:
         ShortcutSheet(self).exec()

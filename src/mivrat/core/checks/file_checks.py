@@ -181,7 +181,8 @@ def check_training(inputs: Inputs) -> CheckResult:
     if not pairs:
         sentence = f"None of {some_of(len(survey), 'image')} stands among the {some_of(len(training), 'training image')}, exactly or nearly."
         return CheckResult("training", "fine", sentence, figures)
-    sentence = f"{some_of(len(exact), 'image')} exactly and {len(near)} nearly the same as a training image: the model has seen them."
+    parts = [f"{some_of(len(found), 'image')} {how}" for found, how in ((exact, "exactly"), (near, "nearly")) if found]
+    sentence = f"{' and '.join(parts)} the same as a training image: the model has seen {'it' if len(exact) + len(near) == 1 else 'them'}."
     if differing:
         sentence += f" {some_of(len(differing), 'label')} differ from the one at training."
     state: State = "stop" if len(pairs) >= 0.05 * len(survey) else "look"

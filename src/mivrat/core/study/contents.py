@@ -38,8 +38,11 @@ class Contents:
     per_class: dict[int, Counter[int]] = field(default_factory=dict)
 
     def model_name(self, model_id: int) -> str:
-        """A model's name; with its recipe, and if need be a number, where several models go by it."""
-        model = next(one for one in self.models if one.id == model_id)
+        """A model's name; with its recipe, and if need be a number, where several models go by it. Empty for a model added
+        since."""
+        model = next((one for one in self.models if one.id == model_id), None)
+        if model is None:
+            return ""
         same = [one for one in self.models if one.name == model.name]
         if len(same) == 1:
             return model.name

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVB
 from mivrat.core.checks.catalogue import CHECKS, Check
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.checks.result import in_words
-from mivrat.core.pictures.classes import some
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.study.selection import Picked
 from mivrat.ui import changes, words
@@ -71,6 +70,7 @@ class CheckStep(QWidget):
         for signal in (session.checks_changed, session.run_changed, session.busy_changed, session.figures_changed):
             signal.connect(self.refresh)
         session.selection_changed.connect(self._mark)
+        theme.changed.connect(self._mark)
         self.refresh()
 
     def refresh(self) -> None:
@@ -265,10 +265,15 @@ def figure_tables(figures: Mapping[str, Any]) -> list[list[tuple[str, ...]]]:
             if more > 0:
                 tables[-1].append((f"and {more} more",))
         elif isinstance(value, Mapping):
-            plain.append((name, some([f"{inner}: {_value(key, one)}" for inner, one in value.items()], MOST_LINES)))
+            plain.append((name, _listed([f"{inner}: {_value(key, one)}" for inner, one in value.items()])))
         else:
             plain.append((name, _value(key, value)))
     return ([plain] if plain else []) + tables
+
+
+def _listed(texts: list[str]) -> str:
+    more = len(texts) - MOST_LINES
+    return (", ".join(texts[:MOST_LINES]) or "none") + (f" and {more} more" if more > 0 else "")
 
 
 def _value(key: str, value: Any) -> str:
@@ -277,7 +282,7 @@ def _value(key: str, value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):
-        return some([str(one) for one in value], 8) if value else "none"
+        return _listed([str(one) for one in value])
     if isinstance(value, float):
         if key == "accuracy":
             return words.percent(value)

@@ -181,6 +181,9 @@ class CloseLook(QWidget):
         if int(judged.predicted[image]) < 0:
             for panel in (self.heat_predicted, self.heat_other):
                 panel.show_image(None, "no answer to explain")
+        elif record.model_kind == "table":
+            for panel in (self.heat_predicted, self.heat_other):
+                panel.show_image(None, "a heatmap needs the model itself, not a table of its predictions")
         self._looking = self._drawers.start(
             lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5
         )
@@ -243,7 +246,7 @@ class CloseLook(QWidget):
 
     def _ask_evidence(self) -> None:
         snapshot, look = self.session.snapshot, self.look
-        if snapshot is None or look is None:
+        if snapshot is None or look is None or snapshot.record.model_kind == "table":
             return
         classes = self.shared_classes(look.image)
         if not classes:

@@ -8,12 +8,15 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
+from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.study.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import clear, label
+
+NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
 
 @dataclass(frozen=True)
@@ -69,6 +72,14 @@ def headline_lines(session: Session) -> list[Line]:
             f"Mean F1 over the classes that have images; an undefined F1 counts as 0.{counted}",
         )
     )
+    families = session.snapshot.record.families
+    if families:
+        found = family_accuracy(figures.matrix, families)
+        how = f"Share of images whose predicted class is of the labelled class's family ({len(set(families.values()))} families)."
+        lines.insert(1, share("accuracy within family", found, how))
+    if not session.snapshot.judged.has_scores:
+        why = "Cannot be told: the table gives predictions only, and this takes a score of every class."
+        lines += [Line(name, words.DASH, "", 0, why) for name in NEED_SCORES]
     if figures.log_loss is not None:
         clipped = (
             f" {figures.log_loss.clipped} images had p below 2⁻⁵² and were counted at that."
@@ -114,6 +125,7 @@ class Headline(QScrollArea):
         self.setWidget(body)
         session.figures_changed.connect(self.refresh)
         session.selection_changed.connect(self._mark)
+        theme.changed.connect(self.refresh)
 
     def refresh(self) -> None:
         clear(self._layout)
@@ -142,6 +154,14 @@ class Headline(QScrollArea):
                 )
         grid.setColumnStretch(4, 1)
         self._layout.addLayout(grid)
+        if not self.session.snapshot.judged.has_scores:
+            self._layout.addWidget(
+                label(
+                    "A dash: the table of predictions tells no score of every class, which that takes.",
+                    soft=True,
+                    wrap=True,
+                )
+            )
         if self.session.snapshot.figures.total == 0:
             self._layout.addSpacing(12)
             self._layout.addWidget(

@@ -9,6 +9,7 @@ from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.headline import Headline
 from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.session import Session
+from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Tabs
 
 NAMES = ("Headline", "Classes", "Confusions", "Confidence")
@@ -26,6 +27,7 @@ class MeasureStep(QWidget):
         for page in (self.headline, self.class_table, self.confusions, self.reliability):
             self.pages.addWidget(page)
         self.tabs.chosen.connect(self.pages.setCurrentIndex)
+        theme.style(self.tabs, self.headline, self.class_table, self.confusions, self.reliability)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)
         layout.addWidget(self.tabs)

@@ -55,6 +55,7 @@ class InputsPage(QScrollArea):
         self.setWidget(body)
         for signal in (session.contents_changed, session.busy_changed, session.run_changed):
             signal.connect(self.refresh)
+        theme.changed.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:

@@ -12,6 +12,7 @@ from mivrat.ui.prepare.inputs import InputsPage
 from mivrat.ui.prepare.recipe_page import RecipePage
 from mivrat.ui.prepare.try_out import TryOutPage
 from mivrat.ui.session import Session
+from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Tabs
 
 NAMES = ("Inputs", "Classes", "Recipe", "Try-out")
@@ -38,6 +39,7 @@ class PrepareStep(QWidget):
         self.inputs.pairs_wanted.connect(lambda: self.tabs.choose(CLASSES))
         self.recipe_page.try_wanted.connect(lambda: self.tabs.choose(TRY_OUT))
         self.try_out.looked.connect(self.looked)
+        theme.style(self.tabs, self.inputs, self.class_page, self.recipe_page, self.try_out)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)
         layout.addWidget(self.tabs)
