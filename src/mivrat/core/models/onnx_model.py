@@ -17,6 +17,10 @@ from mivrat.core.models.scores import as_rows, column_count_fits
 from mivrat.core.pictures.recipe import Recipe, guess_recipe
 
 
+# Four images of 224 x 224 pixels.
+PIXELS_AT_ONCE = 4 * 224 * 224
+
+
 def new_session(model: str | bytes, threads: int = 0, where: object = "") -> ort.InferenceSession:
     """An ONNX Runtime session on the CPU; InputError, with the runtime's reason, where the model cannot be loaded."""
     options = ort.SessionOptions()
@@ -155,10 +159,17 @@ class OnnxModel:
         return 2 if self.columns == 1 else self.columns
 
     def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
-        """Raw scores (images x columns) for prepared images; a model of fixed batch size gets padded pieces."""
+        """Raw scores (images x columns) for prepared images; a model of fixed batch size gets padded pieces.
+
+        Larger inputs go in smaller pieces: what lies between the layers then stays near the processor, which is both
+        faster and lighter than many images at once.
+        """
         limit = self.batch_limit
         if limit is None:
-            return as_rows(self.session.run([self.output.name], {self.input.name: batch})[0])
+            at_once = max(1, PIXELS_AT_ONCE // (batch[0].size // self.recipe.channels)) if len(batch) else 1
+            parts = [batch[first : first + at_once] for first in range(0, len(batch), at_once)]
+            found = [as_rows(self.session.run([self.output.name], {self.input.name: part})[0]) for part in parts]
+            return found[0] if len(found) == 1 else np.concatenate(found)
         pieces = []
         for first in range(0, len(batch), limit):
             piece = batch[first : first + limit]
