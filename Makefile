@@ -18,6 +18,11 @@ screenshots: ## draw docs/screenshots anew from the demonstration
 bench: ## the ratios that the documentation quotes
 	@tools/setup.sh
 	@.venv/bin/python -m benchmarks.evaluate
+	@.venv/bin/python -m benchmarks.memory
+	@.venv/bin/python -m benchmarks.opening
+	@.venv/bin/python -m benchmarks.kills
+	@.venv/bin/python -m benchmarks.near_copies
+	@.venv/bin/python -m benchmarks.probes
 	@.venv/bin/python -m benchmarks.heatmap
 
 clean:

@@ -16,7 +16,7 @@ from benchmarks.networks import CLASSES, RECIPE, mobile
 from benchmarks.pictures import write_jpegs, write_table
 from benchmarks.side_by_side import in_turn, spread
 from mivrat.cli import run_command
-from mivrat.core.models.onnx_model import OnnxModel, new_session
+from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.demo.study import DATA
@@ -29,7 +29,6 @@ def measure(
 ) -> None:
     with tempfile.TemporaryDirectory() as folder:
         table = write_table(Path(folder) / "images.csv", files)
-        session = new_session(str(model.path))
         tensors = [prepare_file(path, recipe) for path, _ in files[:64]]
         batches = [np.stack([tensors[(i + j) % len(tensors)] for j in range(32)]) for i in range(0, len(files), 32)]
 
@@ -40,7 +39,7 @@ def measure(
 
         def infer() -> None:
             for batch in batches:
-                session.run(None, {model.input.name: batch})
+                model.scores(batch)
 
         def evaluate() -> None:
             with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
@@ -78,7 +77,7 @@ def main() -> None:
         OnnxModel(DATA / "grain-net-1.onnx", recipe, len(classes)),
         recipe,
         DATA / "recipe.toml",
-        demo * 5,
+        demo,
         DATA / "classes.txt",
     )
     if "--quick" in sys.argv:

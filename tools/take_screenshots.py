@@ -20,7 +20,8 @@ from PySide6.QtTest import QTest  # noqa: E402
 from mivrat.core.study.selection import Labelled, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
-from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
+from mivrat.ui.prepare.step import RECIPE
+from mivrat.ui.window import BENCH, CHECK, PREPARE, MainWindow  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
@@ -44,7 +45,14 @@ def take_all(theme: str) -> None:
 
     def take(name: str) -> None:
         QTest.qWait(80)
-        wait(lambda: window.thumbnails.settled and window.close_look.settled and not window.workers.busy)
+        wait(
+            lambda: (
+                window.thumbnails.settled
+                and window.close_look.settled
+                and window.prepare.recipe_page.settled
+                and not window.workers.busy
+            )
+        )
         QTest.qWait(80)
         window.grab().save(str(OUT / f"{name}-{theme}.png"))
 
@@ -65,6 +73,22 @@ def take_all(theme: str) -> None:
     window.measure.tabs.choose(3)
     window.measure.reliability.diagram.select(9, False)
     take("confidence")
+    window.session.clear()
+    window.show_step(PREPARE)
+    take("inputs")
+    window.prepare.tabs.choose(RECIPE)
+    page = window.prepare.recipe_page
+    page._edited("resize", {"rule": "shorter-side", "size": 96})
+    page._edited("crop", {"size": (72, 90)})
+    take("recipe")
+    window.show_run(next(run.id for run in window.session.runs if run.image_set == "spring-check"))
+    window.show_step(CHECK)
+    wait(lambda: not window.workers.busy)
+    window.keeper.check()
+    wait(lambda: window.job is None and not window.workers.busy)
+    window.check.rows["training"].images.click()
+    window.check.rows["training"].toggle()
+    take("check")
     window.close()
 
 

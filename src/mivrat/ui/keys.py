@@ -17,6 +17,8 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("Alt+Left, Alt+Right", "selection before, selection after"),
             ("Ctrl+PgUp, Ctrl+PgDown", "figures: tab before, tab after"),
             ("F6", "between figures and pictures"),
+            ("Ctrl+1, 2, 3", "Prepare, Check, Measure"),
+            ("Ctrl+Z, Ctrl+Shift+Z", "take a decision back, take it again"),
             ("M, Shift+M", "next mistake, previous mistake"),
             ("Ctrl+.", "stop the work in hand"),
         ),

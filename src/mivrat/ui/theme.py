@@ -225,6 +225,10 @@ QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}
 QMenu::item {{ padding: 6px 24px 6px 12px; }}
 QMenu::item:selected {{ background: {t.accent_wash}; }}
 QMenu::separator {{ height: 1px; background: {t.line}; margin: 4px 8px; }}
+QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; outline: none; }}
+QListWidget:focus {{ border-color: {t.accent}; }}
+QListWidget::item {{ padding: 3px 6px; }}
+QListWidget::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}
 QTableView, QTableWidget {{ background: transparent; border: none; gridline-color: transparent; selection-background-color: {t.accent_wash}; selection-color: {t.ink}; outline: none; }}
 QTableView::item {{ border-bottom: 1px solid {t.line}; padding: 0 6px; }}
 QTableView::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, some_of
+from mivrat.core.checks.result import CheckResult, State, named, some_of
 from mivrat.core.models.scores import column_count_fits
 from mivrat.core.running.answers import FAILED
 
@@ -119,7 +119,7 @@ def check_one_class(inputs: Inputs) -> CheckResult:
     labelled = float((labels[labels >= 0] == top).mean()) if (labels >= 0).any() else 1 / len(inputs.classes)
     never = [inputs.classes[k] for k in np.flatnonzero(counts == 0) if (labels == k).any()]
     figures = {"class": inputs.classes[top], "predicted_share": share, "labelled_share": labelled, "never": never}
-    text = f"{inputs.classes[top]} is predicted for {100 * share:.1f} % of {len(answered)} images"
+    text = f"{named([inputs.classes[top]])} is predicted for {100 * share:.1f} % of {len(answered)} images"
     concerned = tuple(answered[judged.predicted[answered] == top].tolist())
     if share >= 0.9 and labelled <= 0.5:
         sentence = (
@@ -128,7 +128,7 @@ def check_one_class(inputs: Inputs) -> CheckResult:
         return CheckResult("one-class", "stop", sentence, figures, concerned)
     if share >= 0.3 and share >= 3 * labelled:
         return CheckResult("one-class", "look", f"{text}; {100 * labelled:.1f} % are labelled so.", figures, concerned)
-    more = f" Never predicted though labelled: {', '.join(never[:6])}." if never else ""
+    more = f" Never predicted though labelled: {named(never)}." if never else ""
     return CheckResult(
         "one-class", "look" if never else "fine", f"The class predicted most often: {text}.{more}", figures
     )

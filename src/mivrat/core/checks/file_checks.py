@@ -10,9 +10,8 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, some_of
+from mivrat.core.checks.result import CheckResult, State, named, some_of
 from mivrat.core.checks.survey import Surveyed, near_pairs
-from mivrat.core.pictures.classes import some
 from mivrat.core.pictures.decode import UnreadablePicture, read_file, read_picture
 
 # Fingerprints may differ in so many bits for the two pictures to be compared, and these must then correlate so well.
@@ -143,10 +142,8 @@ def check_duplicates(inputs: Inputs) -> CheckResult:
     sentence = f"{some_of(extra, 'image')} more than there are different pictures: {some_of(len(copies), 'group')} of exact copies."
     if at_odds:
         first = at_odds[0]
-        named = some(list(dict.fromkeys(inputs.classes[labels[i]] for i in first if labels[i] >= 0)))
-        sentence += (
-            f" In {some_of(len(at_odds), 'group')} the labels differ (the first: {named}): at least one must be wrong."
-        )
+        at_odds_in = named(list(dict.fromkeys(inputs.classes[labels[i]] for i in first if labels[i] >= 0)))
+        sentence += f" In {some_of(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong."
     ordered = [i for found in [*at_odds, *(one for one in copies if one not in at_odds)] for i in found]
     return CheckResult("duplicates", "stop" if at_odds else "look", sentence, figures, tuple(ordered))
 

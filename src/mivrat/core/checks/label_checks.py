@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, some_of
+from mivrat.core.checks.result import CheckResult, named, some_of
 from mivrat.core.figures.intervals import proportion
-from mivrat.core.pictures.classes import some
+from mivrat.core.pictures.classes import natural_key
 
 FEW = 30
 LOPSIDED = 10.0
@@ -31,7 +31,7 @@ def check_labels(inputs: Inputs) -> CheckResult:
     if unknown:
         concerned = [i for label in sorted(unknown) for i in unknown[label]]
         sentence = (
-            f"{some_of(len(concerned), 'image')} with a label that no class goes by: {some(sorted(unknown))}. "
+            f"{some_of(len(concerned), 'image')} with a label that no class goes by: {named(sorted(unknown, key=natural_key))}. "
             "Pair them with classes by hand, or put them aside, under Prepare."
         )
         return CheckResult("labels", "stop", sentence, figures, tuple(concerned))
@@ -61,13 +61,13 @@ def check_class_sizes(inputs: Inputs) -> CheckResult:
     }
     parts = []
     if empty:
-        parts.append(f"{some_of(len(empty), 'class', 'classes')} without images: {some(empty, 6)}.")
+        parts.append(f"{some_of(len(empty), 'class', 'classes')} without images: {named(empty)}.")
     if len(small):
         least = int(counts[small].min())
         width = _width(least)
-        named = some([inputs.classes[k] for k in small[np.argsort(counts[small], kind="stable")]], 6)
+        fewest = named([inputs.classes[k] for k in small[np.argsort(counts[small], kind="stable")]])
         parts.append(
-            f"{some_of(len(small), 'class', 'classes')} with fewer than {FEW} images: {named}. With {some_of(least, 'image')}, "
+            f"{some_of(len(small), 'class', 'classes')} with fewer than {FEW} images: {fewest}. With {some_of(least, 'image')}, "
             f"the interval of a recall near 80 % is {100 * width:.0f} points wide."
         )
     if not parts:
@@ -98,8 +98,8 @@ def check_balance(inputs: Inputs) -> CheckResult:
         return CheckResult("balance", "open", "Fewer than two classes have images.")
     ratio = float(present.max() / present.min())
     most, least = (
-        inputs.classes[int(counts.argmax())],
-        inputs.classes[int(np.where(counts > 0, counts, counts.max() + 1).argmin())],
+        named([inputs.classes[int(counts.argmax())]]),
+        named([inputs.classes[int(np.where(counts > 0, counts, counts.max() + 1).argmin())]]),
     )
     figures = {"largest": int(present.max()), "smallest": int(present.min()), "ratio": ratio}
     sentence = f"The largest class ({most}, {present.max()}) has {ratio:.1f} times the images of the smallest ({least}, {present.min()})."

@@ -11,7 +11,7 @@ from scipy.optimize import linear_sum_assignment
 from scipy.stats import binomtest
 
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, in_words
+from mivrat.core.checks.result import CheckResult, State, in_words, named
 from mivrat.core.figures.confusion import confusion_matrix
 from mivrat.core.pictures.classes import fold, natural_key
 
@@ -138,11 +138,11 @@ def check_class_order(inputs: Inputs) -> CheckResult:
     moved = np.flatnonzero(best.means != np.arange(len(classes)))
     # Outputs that are never predicted move nothing; they are not evidence.
     shown = [k for k in moved if (predicted == k).any()]
-    named = ", ".join(f"{classes[k]} → {classes[best.means[k]]}" for k in shown[:5])
-    more = f" and {len(shown) - 5} more" if len(shown) > 5 else ""
+    pairs = [f"{named([classes[k]])} → {named([classes[best.means[k]]])}" for k in shown[:5]]
+    renamed = ", ".join(pairs) + (f" and {len(shown) - 5} more" if len(shown) > 5 else "")
     sentence = (
         f"With the classes renamed ({best.name}) accuracy is {100 * then:.1f} % instead of {100 * now / total:.1f} % "
-        f"(N = {total}, {best.gained} gained, {best.lost} lost, p {in_words(best.p)}): {named}{more}."
+        f"(N = {total}, {best.gained} gained, {best.lost} lost, p {in_words(best.p)}): {renamed}."
     )
     state: State = "stop" if then - now / total >= 0.1 else "look"
     concerned = use[(best.means[predicted] == labels) & (predicted != labels)]

@@ -16,7 +16,6 @@ from mivrat.core.models import onnx_file
 from mivrat.core.models.scores import as_rows, column_count_fits
 from mivrat.core.pictures.recipe import Recipe, guess_recipe
 
-
 # Four images of 224 x 224 pixels.
 PIXELS_AT_ONCE = 4 * 224 * 224
 

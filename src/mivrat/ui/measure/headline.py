@@ -14,7 +14,7 @@ from mivrat.core.study.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import clear, label
+from mivrat.ui.widgets import Elided, clear, label
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
@@ -119,6 +119,7 @@ class Headline(QScrollArea):
         self.setWidgetResizable(True)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # its rows take the focus
         self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         body = QWidget()
         self._layout = QVBoxLayout(body)
         self._layout.setContentsMargins(0, 8, 8, 16)
@@ -142,7 +143,12 @@ class Headline(QScrollArea):
             name = label(line.name)
             value = label(line.value, "big" if i == 1 else "heading")
             for column, widget in enumerate(
-                (name, value, label(line.interval, soft=True), label(words.count(line.total), soft=True))
+                (
+                    name,
+                    value,
+                    label(line.interval, soft=True),
+                    label(words.count(line.total) if line.value != words.DASH else "", soft=True),
+                )
             ):
                 widget.setToolTip(f"{line.name}: {line.value}, N = {line.total}\n{line.how}")
                 grid.addWidget(
@@ -237,7 +243,7 @@ class _Row(QFrame):
         self.setAccessibleName(f"{text}: {', '.join(values)}")
         grid = QGridLayout(self)
         grid.setContentsMargins(8, 5, 8, 5)
-        grid.addWidget(label(text), 0, 0)
+        grid.addWidget(Elided(text), 0, 0)
         grid.setColumnStretch(0, 1)
         for i, value in enumerate(values, 1):
             shown = label(value, soft=i == 3)

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.errors import InputError
-from mivrat.core.pictures.classes import fold
+from mivrat.core.pictures.classes import fold, natural_key
 from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents
 from mivrat.ui import changes, words
@@ -68,9 +68,12 @@ class Pairing(QWidget):
         for one in (self.labels, self.classes):
             one.itemActivated.connect(lambda _: self._pair())
             one.setMinimumHeight(90)
+            one.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            one.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.labels.currentItemChanged.connect(lambda now, _: self._suggest(now))
         left, right = QVBoxLayout(), QVBoxLayout()
-        self.count = label(soft=True, wrap=True)
+        self.count = label(soft=True)
+        self.count.setMinimumHeight(30)
         left.addWidget(self.count)
         left.addWidget(self.labels, 1)
         right.addLayout(row(label("class", soft=True), self.search))
@@ -101,10 +104,10 @@ class Pairing(QWidget):
             return
         self._lists.setVisible(bool(contents.unmatched))
         self.count.setText(
-            f"{len(contents.unmatched)} labels that no class goes by, {words.images(sum(contents.unmatched.values()))}"
+            f"{len(contents.unmatched)} labels, {words.images(sum(contents.unmatched.values()))}: what do they mean?"
         )
         self.labels.clear()
-        for name, images in contents.unmatched.items():
+        for name, images in sorted(contents.unmatched.items(), key=lambda one: natural_key(one[0])):
             item = QListWidgetItem(f"{name}   {words.count(images)}")
             item.setData(KEY, name)
             item.setToolTip(f"{name}: {words.images(images)}")
@@ -223,10 +226,8 @@ class ClassFamilies(QWidget):
             "family into its column, or mark rows and name it below."
         )
         self._filling = True
-        self.table.setHorizontalHeaderLabels(
-            ["class", f"images in {words.clipped(snapshot.record.info.image_set, 24)}", "family"]
-        )
-        self.table.resizeColumnToContents(1)
+        if (head := self.table.horizontalHeaderItem(1)) is not None:
+            head.setToolTip(f"labelled images in {snapshot.record.info.image_set}")
         self.table.setRowCount(len(contents.classes))
         self.table.setVerticalHeaderLabels([str(k) for k in range(len(contents.classes))])
         for k, name in enumerate(contents.classes):
