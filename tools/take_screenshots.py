@@ -20,7 +20,7 @@ from PySide6.QtTest import QTest  # noqa: E402
 from mivrat.core.study.selection import Labelled, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
-from mivrat.ui.prepare.step import RECIPE
+from mivrat.ui.prepare.step import RECIPE  # noqa: E402
 from mivrat.ui.window import BENCH, CHECK, PREPARE, MainWindow  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"

@@ -56,7 +56,6 @@ def spin(least: int, most: int, value: int, name: str) -> QSpinBox:
     made = QSpinBox()
     made.setRange(least, most)
     made.setValue(value)
-    made.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
     made.setKeyboardTracking(False)
     made.setAccessibleName(name)
     made.setToolTip(name)
