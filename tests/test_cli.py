@@ -81,15 +81,61 @@ def test_requirements_decide_the_exit_code(made: dict[str, Path], capsys: pytest
     )
     assert evaluate(made, "--require", "low(top1) > 0.999") == 1
     assert "DOES NOT HOLD: low(top1) > 0.999 (figure: 0." in capsys.readouterr().out
+    assert evaluate(made, "--require", "high(ece) <= 1", "--require", "low(macro_f1) >= 0") == 0
     for text, what in (
         ("top1", "no requirement"),
         ("topp >= 1", "no figure"),
         ('recall["oak"] > 0', "no class"),
-        ("low(ece) < 1", "no interval"),
+        ('low(support["birch"]) > 1', "no interval"),
         ("__import__('os') > 1", "no figure"),
     ):
         with pytest.raises(InputError, match=what):
             evaluate(made, "--require", text)
+
+
+def test_figures_by_group_and_with_another_threshold(
+    made: dict[str, Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    files = sorted(made["images"].rglob("*.png"))
+    rows = [[str(f.relative_to(tmp_path)), f.parent.name, f"2031-0{1 + i % 3}-15"] for i, f in enumerate(files)]
+    with (tmp_path / "table.csv").open("w", newline="") as file:
+        csv.writer(file).writerows([["path", "label", "day"], *rows])
+    made["images"] = tmp_path / "table.csv"
+    assert evaluate(made, "--group", "day") == 0
+    found = json.loads((made["out"] / "metrics.json").read_text())
+    assert found["groups"]["column"] == "day"
+    assert sorted(one["name"] for one in found["groups"]["by"]) == ["2031-01", "2031-02", "2031-03"]
+    assert sum(one["right"] for one in found["groups"]["by"]) == found["confusion"][0][0] + sum(
+        found["confusion"][k][k] for k in (1, 2)
+    )
+    assert found["intervals"]["method"] == "bootstrap, whole groups"
+    assert found["intervals"]["macro_f1"]["low"] <= found["macro_f1"] <= found["intervals"]["macro_f1"]["high"]
+    calibration = found["calibration"]
+    assert set(calibration["temperature"]) == {
+        "value", "identifiable", "log_loss_before", "log_loss_after", "ece_before", "ece_after"
+    }  # fmt: skip
+    assert calibration["ece_if_calibrated"]["median"] <= calibration["ece_if_calibrated"]["high"]
+    assert calibration["adaptive_ece"] is not None
+    assert calibration["classwise_ece"] is not None
+    with pytest.raises(InputError, match="no column 'site'"):
+        evaluate(made, "--group", "site")
+    with pytest.raises(InputError, match="is for two classes"):
+        evaluate(made, "--threshold", "0.3")
+
+    two = ["birch", "alder"]
+    model = classifier(classes=2)
+    binary = {
+        "model": saved(model, tmp_path / "two.onnx"),
+        "recipe": made["recipe"],
+        "classes": write_classes(tmp_path / "two.txt", two),
+        "images": write_set(tmp_path / "two set", classes=two),
+        "out": tmp_path / "two out",
+    }
+    assert evaluate(binary, "--threshold", "0") == 0
+    found = json.loads((binary["out"] / "metrics.json").read_text())
+    assert found["confusion"] == [[0, 4], [0, 4]]
+    assert evaluate(binary, "--threshold", "1") == 0
+    assert json.loads((binary["out"] / "metrics.json").read_text())["top_k"]["1"]["value"] == 0.5
 
 
 def test_a_study_takes_the_run_up_again(
@@ -314,7 +360,7 @@ def test_check_tells_what_does_not_match(
     assert check(made, "--only", "labels,duplicates", "--study", str(study)) == 1
     out = capsys.readouterr().out
     assert out.startswith("STOPS YOU     Labels")
-    assert "'oak'" in out
+    assert "no class goes by: oak." in out
     assert study.exists()
     write_classes(made["classes"], ["birch", "alder", "hazel", "oak"])
     assert check(made) == 1

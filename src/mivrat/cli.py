@@ -38,6 +38,16 @@ def _ks(text: str) -> list[int]:
     return sorted({_whole(1)(part.strip()) for part in text.split(",")})
 
 
+def _share(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = -1.0
+    if not 0 <= value <= 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number from 0 to 1")
+    return value
+
+
 def _names(text: str) -> list[str]:
     from mivrat.core.checks.catalogue import BY_NAME
 
@@ -97,6 +107,12 @@ def _parser() -> argparse.ArgumentParser:
     evaluating = commands.add_parser("evaluate", parents=[run], help="score images and write the figures")
     evaluating.add_argument("--out", type=Path, required=True, metavar="DIR")
     evaluating.add_argument("--top", type=_ks, metavar="1,3,5")
+    evaluating.add_argument(
+        "--group", metavar="COLUMN", help="figures by this column (dates by month); intervals then draw whole groups"
+    )
+    evaluating.add_argument(
+        "--threshold", type=_share, metavar="T", help="two classes: call the second one from this probability on"
+    )
     evaluating.add_argument(
         "--families", type=Path, metavar="TABLE", help="coarser groups of classes: a table with class and family"
     )
@@ -208,6 +224,8 @@ def _evaluate(args: argparse.Namespace) -> int:
 
 
 def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
+    from mivrat.core.checks.result import in_words
+    from mivrat.core.figures.groups import group_figures, group_names
     from mivrat.core.figures.summary import sensible_ks
     from mivrat.core.models.loading import load_model
     from mivrat.core.pictures.classes import read_class_list
@@ -217,6 +235,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.pictures.subsets import draw, draw_per_class
     from mivrat.core.reporting.requirements import parse_requirement
     from mivrat.core.reporting.results import write_results
+    from mivrat.core.running.deeper import deeper
     from mivrat.core.running.evaluation import Evaluation
 
     classes = read_class_list(args.classes)
@@ -230,6 +249,20 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         image_set = draw(image_set, args.sample, args.seed)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+    columns = [item.columns for item in image_set.items]
+    if args.group and not all(args.group in values for values in columns):
+        known = ", ".join(columns[0]) or "none"
+        raise InputError(
+            f"has no column {args.group!r} to group by; its columns: {known}",
+            where=args.images,
+            mend="name a column of the image table",
+        )
+    if args.threshold is not None and len(classes) != 2:
+        raise InputError(
+            f"a threshold is for two classes, the class list names {len(classes)}",
+            where="--threshold",
+            mend="leave it out",
+        )
     study = _study_for(args, classes, held)
     if study is not None and families:
         study.set_families(families)
@@ -237,11 +270,25 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     evaluation = Evaluation(model, image_set, study)
     stopped = _scored(evaluation, args)
     judged = evaluation.judging.judged()
+    if args.threshold is not None:
+        judged = judged.at_threshold(args.threshold)
+    names = group_names([values[args.group] for values in columns]) if args.group else []
     ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
     wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
     figures = judged.figures(wanted)
+    groups = group_figures(names, judged.right, judged.confidence, judged.evaluated) if names else []
+    deep = None if stopped else deeper(judged, None, names or None, args.group or "", args.seed)
     written = write_results(
-        args.out, judged, None if stopped else figures, image_set.items, classes, evaluation.answers.reasons, families
+        args.out,
+        judged,
+        None if stopped else figures,
+        image_set.items,
+        classes,
+        evaluation.answers.reasons,
+        families,
+        deep,
+        args.group or "",
+        groups,
     )
     counts = judged.counts()
     if image_set.drawn:
@@ -263,7 +310,12 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         f"listed {counts.listed}, evaluated {counts.evaluated}, unreadable {counts.unreadable}, unlabelled {counts.unlabelled}, failed {counts.failed}"
     )
     print("written: " + ", ".join(str(path) for path in written))
-    outcomes = [requirement.against(figures) for requirement in requirements]
+    for group in [one for one in groups if one.p < 0.05]:
+        share = group.accuracy
+        print(
+            f"{args.group} {group.name}: {share.value or 0:.1%} of {share.total} right, below the rest (p {in_words(group.p)})"
+        )
+    outcomes = [requirement.against(figures, deep.intervals if deep else None) for requirement in requirements]
     for outcome in outcomes:
         print(outcome.sentence())
     return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD

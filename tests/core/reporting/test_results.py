@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from mivrat.core.errors import InputError
 from mivrat.core.figures.outcomes import outcomes
-from mivrat.core.figures.summary import Figures, one_versus_rest, summarise
+from mivrat.core.figures.ranked import one_versus_rest
+from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.files import sha256_of, write_whole, write_whole_with
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.reporting.requirements import parse_requirement

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
-from scipy.stats import binomtest
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, in_words, named
 from mivrat.core.figures.confusion import confusion_matrix
+from mivrat.core.figures.significance import even_split
 from mivrat.core.pictures.classes import fold, natural_key
 
 LEAST_IMAGES = 20
@@ -69,11 +69,7 @@ def _compared(
 ) -> Renaming:
     now, then = predicted == labels, means[predicted] == labels
     gained, lost = int((then & ~now).sum()), int((now & ~then).sum())
-    return Renaming(name, means, gained, lost, _by_chance(gained, lost, tried))
-
-
-def _by_chance(gained: int, lost: int, tried: int) -> float:
-    return min(1.0, tried * float(binomtest(gained, gained + lost).pvalue)) if gained + lost else 1.0
+    return Renaming(name, means, gained, lost, min(1.0, tried * even_split(gained, lost)))
 
 
 def best_renaming(labels: NDArray[np.int64], predicted: NDArray[np.int64], classes: int, seed: int = 0) -> Renaming:
@@ -91,7 +87,7 @@ def best_renaming(labels: NDArray[np.int64], predicted: NDArray[np.int64], class
         means = _assigned(labels[half == side], predicted[half == side], classes)
         tried = _compared("", means, labels[half != side], predicted[half != side], 1)
         gained, lost = gained + tried.gained, lost + tried.lost
-    return Renaming("best renaming", _assigned(labels, predicted, classes), gained, lost, _by_chance(gained, lost, 1))
+    return Renaming("best renaming", _assigned(labels, predicted, classes), gained, lost, even_split(gained, lost))
 
 
 def _assigned(labels: NDArray[np.int64], predicted: NDArray[np.int64], classes: int) -> NDArray[np.int64]:

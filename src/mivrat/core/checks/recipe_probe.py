@@ -11,11 +11,12 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import binomtest, wilcoxon
+from scipy.stats import wilcoxon
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.probability import SMALLEST
+from mivrat.core.figures.significance import even_split, holm
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
@@ -221,7 +222,7 @@ def try_recipes(
             float(losses[r].mean()),
             int((right[r] & ~right[0]).sum()),
             int((right[0] & ~right[r]).sum()),
-            _chance(int((right[r] & ~right[0]).sum()), int((right[0] & ~right[r]).sum())),
+            even_split(int((right[r] & ~right[0]).sum()), int((right[0] & ~right[r]).sum())),
             _signed_rank(losses[0] - losses[r]),
             float(min(np.median(losses[0] - losses[r]), (losses[0] - losses[r]).mean())),
             bool((losses[0] == losses[r]).all() and (right[0] == right[r]).all()),
@@ -231,23 +232,9 @@ def try_recipes(
     yield [trials[0], *_corrected(trials[1:])]
 
 
-def _chance(gained: int, lost: int) -> float:
-    return float(binomtest(gained, gained + lost).pvalue) if gained + lost else 1.0
-
-
 def _signed_rank(differences: NDArray[np.float64]) -> float:
     moved = differences[differences != 0]
     return float(wilcoxon(moved).pvalue) if len(moved) >= LEAST_IMAGES else 1.0
-
-
-def holm(values: Sequence[float]) -> list[float]:
-    """Probabilities corrected for their number, step by step (Holm 1979)."""
-    order = np.argsort(values, kind="stable")
-    factors = len(values) - np.arange(len(values))
-    stepped = np.minimum(1.0, np.maximum.accumulate(np.asarray(values, float)[order] * factors))
-    out = np.empty(len(values))
-    out[order] = stepped
-    return [float(v) for v in out]
 
 
 def _corrected(trials: list[Trial]) -> list[Trial]:

@@ -1,4 +1,4 @@
-"""Does confidence match correctness? Reliability bins and the calibration errors that follow from them."""
+"""Does confidence match correctness? Reliability bins, the calibration errors, and what chance alone would show."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.figures.intervals import Proportion, proportion
+
+BINS = 15
 
 
 @dataclass(frozen=True)
@@ -23,7 +25,7 @@ class ReliabilityBin:
 
 @dataclass(frozen=True)
 class Calibration:
-    """Equal-width reliability bins with ECE, MCE and signed gap (mean confidence - accuracy; positive: overconfident).
+    """Reliability bins with ECE, MCE and signed gap (mean confidence - accuracy; positive: overconfident).
 
     All three are None without any image.
     """
@@ -34,25 +36,83 @@ class Calibration:
     signed_gap: float | None
 
 
+@dataclass(frozen=True)
+class ChanceEce:
+    """The ECE that a perfectly calibrated model would show on as many images with the same confidences."""
+
+    median: float
+    high: float
+
+
 def bin_index(confidence: NDArray[np.float64], bins: int) -> NDArray[np.int64]:
     """The bin of each confidence: bin m (from 0) is (m/M, (m+1)/M], and 0 falls in the first."""
     edges = np.arange(1, bins) / bins
     return np.searchsorted(edges, confidence, side="left")
 
 
-def calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int = 15) -> Calibration:
-    """Calibration of N predictions with confidences in [0, 1] (Naeini 2015; Guo 2017)."""
-    where = bin_index(confidence, bins)
-    counts = np.bincount(where, minlength=bins)
-    sums = np.bincount(where, weights=confidence, minlength=bins)
-    hits = np.bincount(where, weights=right, minlength=bins).astype(np.int64)
-    found, gaps = [], []
-    for m in range(bins):
+def from_sums(
+    edges: NDArray[np.float64], counts: NDArray[np.integer], hits: NDArray[np.integer], sums: NDArray[np.float64]
+) -> Calibration:
+    """Calibration from each bin's images, right ones, and sum of confidences; ``edges`` are one more than the bins."""
+    total, found, gaps = int(counts.sum()), [], []
+    for m in range(len(counts)):
         n = int(counts[m])
         mean = float(sums[m]) / n if n else None
-        found.append(ReliabilityBin(m / bins, (m + 1) / bins, n, mean, proportion(int(hits[m]), n)))
+        found.append(ReliabilityBin(float(edges[m]), float(edges[m + 1]), n, mean, proportion(int(hits[m]), n)))
         gaps.append(abs(int(hits[m]) / n - mean) if mean is not None else 0.0)
-    if not len(confidence):
+    if not total:
         return Calibration(found, None, None, None)
-    weights = counts / len(confidence)
-    return Calibration(found, float(weights @ np.array(gaps)), max(gaps), float(confidence.mean() - right.mean()))
+    signed = (float(sums.sum()) - int(hits.sum())) / total
+    return Calibration(found, float((counts / total) @ np.array(gaps)), max(gaps), signed)
+
+
+def calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int = BINS) -> Calibration:
+    """Calibration of N predictions with confidences in [0, 1], bins of equal width (Naeini 2015; Guo 2017)."""
+    return from_sums(np.arange(bins + 1) / bins, *_sums(bin_index(confidence, bins), confidence, right, bins))
+
+
+def adaptive_calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int = BINS) -> Calibration:
+    """Calibration with bins of equal count, as nearly as N allows; a bin's edges are its lowest and highest confidence."""
+    total = len(confidence)
+    if not total:
+        return from_sums(np.zeros(2), *(np.zeros(1, np.int64),) * 2, np.zeros(1))
+    bins = min(bins, total)
+    order = np.argsort(confidence, kind="stable")
+    where = np.empty(total, np.int64)
+    where[order] = np.arange(total) * bins // total
+    starts = [int(np.searchsorted(where[order], m)) for m in range(bins)]
+    ordered = confidence[order]
+    edges = np.append(ordered[starts], ordered[-1])
+    edges[0] = min(edges[0], ordered[0])
+    return from_sums(edges, *_sums(where, confidence, right, bins))
+
+
+def _sums(
+    where: NDArray[np.int64], confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int
+) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64]]:
+    counts = np.bincount(where, minlength=bins).astype(np.int64)
+    hits = np.bincount(where, weights=right, minlength=bins).astype(np.int64)
+    return counts, hits, np.bincount(where, weights=confidence, minlength=bins).astype(np.float64)
+
+
+def ece_if_calibrated(
+    confidence: NDArray[np.float64], bins: int = BINS, draws: int = 1000, seed: int = 0
+) -> ChanceEce | None:
+    """Median and 95 % point of the ECE if labels were drawn from the predicted probabilities: then a prediction is right
+    with the probability its confidence tells. None without images."""
+    total = len(confidence)
+    if not total:
+        return None
+    rng, where = np.random.default_rng(seed), bin_index(confidence, bins)
+    order = np.argsort(where, kind="stable")
+    where, ordered = where[order], confidence[order]
+    starts = np.unique(where, return_index=True)[1]
+    sums = np.add.reduceat(ordered, starts)
+    found = np.empty(draws)
+    step = max(1, (1 << 22) // total)
+    for first in range(0, draws, step):
+        some = min(step, draws - first)
+        right = rng.random((some, total), np.float32) < ordered
+        hits = np.add.reduceat(right, starts, axis=1, dtype=np.int32)
+        found[first : first + some] = np.abs(hits - sums).sum(axis=1) / total
+    return ChanceEce(float(np.median(found)), float(np.quantile(found, 0.95)))

@@ -28,6 +28,7 @@ class ClassFigures:
     true_positive: int
     precision: Proportion
     recall: Proportion
+    specificity: Proportion
     f1: float | None
 
 
@@ -49,11 +50,14 @@ class Averages:
 
 
 def class_figures(matrix: Counts) -> list[ClassFigures]:
-    """Precision TP/(TP+FP), recall TP/(TP+FN) with Wilson intervals and F1 2TP/(2TP+FP+FN), class by class."""
+    """Precision TP/(TP+FP), recall TP/(TP+FN) and specificity TN/(TN+FP) with Wilson intervals, and F1
+    2TP/(2TP+FP+FN), class by class."""
     support, predicted, hits = matrix.sum(axis=1), matrix.sum(axis=0), np.diagonal(matrix)
-    found = []
+    total, found = int(matrix.sum()), []
     for s, p, t in zip(support.tolist(), predicted.tolist(), hits.tolist(), strict=True):
-        found.append(ClassFigures(s, p, t, proportion(t, p), proportion(t, s), 2 * t / (s + p) if s + p else None))
+        others = proportion(total - s - p + t, total - s)
+        f1 = 2 * t / (s + p) if s + p else None
+        found.append(ClassFigures(s, p, t, proportion(t, p), proportion(t, s), others, f1))
     return found
 
 

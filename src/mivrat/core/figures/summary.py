@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
-from numpy.typing import NDArray
-
 from mivrat.core.figures import calibration as cal
-from mivrat.core.figures import confusion, probability, ranking
-from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures import confusion, probability
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
+from mivrat.core.figures.ranked import OneVersusRest
+from mivrat.core.figures.tally import Tally
 
 
 @dataclass(frozen=True)
@@ -29,30 +28,12 @@ class Figures:
     calibration: cal.Calibration
     auroc: list[float | None]
     average_precision: list[float | None]
+    classwise_ece: float | None
 
 
 def sensible_ks(classes: int) -> list[int]:
     """Top-k values that suit so many classes: 1, and 3 or 5 where they are fewer than the classes."""
     return [1] + [k for k in (3, 5) if k < classes]
-
-
-@dataclass(frozen=True)
-class OneVersusRest:
-    """AUROC and average precision, class by class; None where a class has no images, or all of them."""
-
-    auroc: list[float | None]
-    average_precision: list[float | None]
-
-
-def one_versus_rest(columns: Iterable[NDArray[np.float64]], labels: NDArray[np.integer]) -> OneVersusRest:
-    """AUROC and average precision from each class's column of N probabilities, in class order."""
-    auroc: list[float | None] = []
-    precision: list[float | None] = []
-    for k, column in enumerate(columns):
-        positive = np.asarray(labels == k)
-        auroc.append(probability.auroc(column, positive) if positive.any() else None)
-        precision.append(probability.average_precision(column, positive) if positive.any() else None)
-    return OneVersusRest(auroc, precision)
 
 
 def summarise(found: Outcomes, classes: int, ks: Sequence[int], ranked: OneVersusRest | None = None) -> Figures:
@@ -61,26 +42,23 @@ def summarise(found: Outcomes, classes: int, ks: Sequence[int], ranked: OneVersu
     Without ``ranked`` AUROC and average precision are lists of None: they cost a sort per class. Where only predictions
     are known there is no log loss, no Brier score and, beyond top-1, no top-k accuracy.
     """
-    total = len(found.labels)
-    right = found.predicted == found.labels
-    matrix = confusion.confusion_matrix(found.labels, found.predicted, classes)
-    whole = total > 0 and found.complete
-    sure = ~np.isnan(found.confidence)
-    nothing: list[float | None] = [None] * classes
+    return figures_of(Tally.of(found, classes), ks, ranked)
+
+
+def figures_of(tally: Tally, ks: Sequence[int], ranked: OneVersusRest | None = None) -> Figures:
+    """All figures that a tally holds; ``ranked`` adds those that take every class's column of probabilities."""
+    nothing: list[float | None] = [None] * len(tally.matrix)
     return Figures(
-        total=total,
-        ties=int(np.count_nonzero(found.tied)),
-        top_k={
-            k: proportion(int(right.sum()), total) if k == 1 else ranking.top_k(found.rank, k)
-            for k in ks
-            if k == 1 or whole or not total
-        },
-        matrix=matrix,
-        classes=confusion.class_figures(matrix),
-        averages=confusion.averages(matrix),
-        log_loss=probability.log_loss(found.own) if whole else None,
-        brier=probability.brier(found.own, found.squares) if whole else None,
-        calibration=cal.calibration(found.confidence[sure], right[sure]),
+        total=tally.total,
+        ties=tally.ties,
+        top_k=tally.top_k(ks),
+        matrix=tally.matrix,
+        classes=confusion.class_figures(tally.matrix),
+        averages=confusion.averages(tally.matrix),
+        log_loss=tally.log_loss(),
+        brier=tally.brier(),
+        calibration=tally.calibration(),
         auroc=ranked.auroc if ranked else nothing,
         average_precision=ranked.average_precision if ranked else nothing,
+        classwise_ece=ranked.classwise_ece if ranked else None,
     )

@@ -7,8 +7,10 @@ import operator
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from mivrat.core.errors import InputError
+from mivrat.core.figures.bootstrap import NAMES, Intervals
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
 from mivrat.core.pictures.classes import ClassMatcher
@@ -17,7 +19,7 @@ _FORM = re.compile(
     r"""^\s*(?:(?P<bound>low|high)\s*\(\s*(?P<inner>.+?)\s*\)|(?P<figure>.+?))\s*(?P<op>>=|<=|==|>|<)\s*(?P<limit>[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*$"""
 )
 _PER_CLASS = re.compile(
-    r"""^(?P<name>precision|recall|f1|auroc|average_precision|support)\s*\[\s*(?P<class>"(?:[^"\\]|\\.)*"|'[^']*')\s*\]$"""
+    r"""^(?P<name>precision|recall|specificity|f1|auroc|average_precision|support)\s*\[\s*(?P<class>"(?:[^"\\]|\\.)*"|'[^']*')\s*\]$"""
 )
 _OPERATORS: dict[str, Callable[[float, float], bool]] = {
     ">=": operator.ge,
@@ -30,13 +32,23 @@ _AVERAGES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1",
 _PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated")
 
 
+Verdict = Literal["pass", "fail", "cannot tell"]
+
+
 @dataclass(frozen=True)
 class Outcome:
-    """One requirement held against the figures; ``value`` is None where the figure is undefined, and then it does not hold."""
+    """One requirement held against the figures; ``value`` is None where the figure is undefined, and then it does not hold.
+
+    ``verdict`` asks more than ``holds``: whether it still does at either end of the figure's 95 % interval; where the ends
+    disagree, so few images cannot tell.
+    """
 
     text: str
     value: float | None
     holds: bool
+    low: float | None = None
+    high: float | None = None
+    verdict: Verdict = "cannot tell"
 
     def sentence(self) -> str:
         shown = "undefined" if self.value is None else f"{self.value:.6g}"
@@ -54,10 +66,36 @@ class Requirement:
     compare: str
     limit: float
 
-    def against(self, figures: Figures) -> Outcome:
+    def against(self, figures: Figures, intervals: Intervals | None = None) -> Outcome:
+        """Hold it against figures; ``intervals`` are those of the figures that are no proportions."""
         found = self._figure(figures)
-        value = getattr(found, self.bound or "value") if isinstance(found, Proportion) else found
-        return Outcome(self.text, value, value is not None and _OPERATORS[self.compare](value, self.limit))
+        low: float | None = None
+        high: float | None = None
+        if isinstance(found, Proportion):
+            value, low, high = found.value, found.low, found.high
+        else:
+            value = found
+            if intervals is not None and self.figure in intervals.of:
+                low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
+        if self.bound:
+            value = low = high = {"low": low, "high": high}[self.bound]
+        if value is None:
+            return Outcome(self.text, None, False)
+        holds = _OPERATORS[self.compare](value, self.limit)
+        if low is None or high is None:
+            # A count is what it is; of any other figure without an interval nothing is known beyond itself.
+            verdict: Verdict = (
+                ("pass" if holds else "fail") if self.figure in ("evaluated", "support") else "cannot tell"
+            )
+        else:
+            ends = {_OPERATORS[self.compare](end, self.limit) for end in (low, high)}
+            verdict = "cannot tell" if len(ends) > 1 else "pass" if holds else "fail"
+        return Outcome(self.text, value, holds, low, high, verdict)
+
+    @property
+    def needs_bootstrap(self) -> bool:
+        """Whether it asks for the bound of a figure that is no proportion."""
+        return self.bound is not None and self.figure in NAMES
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
         if self.class_index is not None:
@@ -105,12 +143,12 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
         raise InputError(
             f"{text!r}: there is no figure {figure!r}",
             where="--require",
-            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and recall, precision, f1, auroc, average_precision, support with ["class"]',
+            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and recall, precision, specificity, f1, auroc, average_precision, support with ["class"]',
         )
-    if bound and not (figure.startswith("top") or figure in ("precision", "recall")):
+    if bound and not (figure.startswith("top") or figure in ("precision", "recall", "specificity", *NAMES)):
         raise InputError(
-            f"{text!r}: {figure} has no interval yet",
+            f"{text!r}: {figure} has no interval",
             where="--require",
-            mend="ask for the figure itself; top-k, precision and recall have intervals",
+            mend=f"ask for the figure itself; top-k, precision, recall, specificity and {', '.join(NAMES[1:])} have intervals",
         )
     return Requirement(text, figure, class_index, bound, form["op"], float(form["limit"]))

@@ -7,17 +7,22 @@ import io
 import json
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from mivrat.core.figures.families import family_accuracy
+from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures
+from mivrat.core.figures.temperature import Temperature
 from mivrat.core.files import write_whole
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Counts, Judged
+from mivrat.core.running.deeper import Deeper
 
 MOST_COLUMNS = 50
 
@@ -35,16 +40,48 @@ def _share(share: Proportion) -> dict[str, float | None]:
     return {"value": share.value, "low": share.low, "high": share.high}
 
 
-def _mean(values: Sequence[float | None]) -> float | None:
-    known = [v for v in values if v is not None]
-    return sum(known) / len(known) if known else None
+def _temperature(found: Temperature | None) -> dict[str, float | bool | None] | None:
+    return None if found is None else asdict(found)
+
+
+def _group(one: Group) -> dict[str, Any]:
+    return {
+        "name": one.name,
+        "images": one.accuracy.total,
+        "right": one.accuracy.hits,
+        "accuracy": _share(one.accuracy),
+        "mean_confidence": one.confidence,
+        "signed_gap": one.gap,
+        "p_below_rest": one.p,
+    }
+
+
+def _deeper(deep: Deeper, column: str, groups: Sequence[Group]) -> dict[str, Any]:
+    """What metrics.json says of the figures that are no counts: bootstrap intervals, selective prediction, groups."""
+    found: dict[str, Any] = {"aurc": deep.selective.aurc}
+    if deep.intervals is not None:
+        found["intervals"] = {
+            "method": "bootstrap, whole groups" if deep.intervals.column else "bootstrap within each label",
+            "draws": deep.intervals.draws,
+            **{name: asdict(interval) for name, interval in deep.intervals.of.items()},
+        }
+    if column:
+        found["groups"] = {"column": column, "by": [_group(one) for one in groups]}
+    return found
 
 
 def metrics(
-    figures: Figures, counts: Counts, classes: Sequence[str], families: Mapping[int, str] | None = None
+    figures: Figures,
+    counts: Counts,
+    classes: Sequence[str],
+    families: Mapping[int, str] | None = None,
+    deep: Deeper | None = None,
+    column: str = "",
+    groups: Sequence[Group] = (),
 ) -> dict[str, Any]:
     """The content of metrics.json. AUROC and average precision are averaged over the classes where they are defined;
-    accuracy within family is there where there are ``families`` (class index -> name)."""
+    accuracy within family is there where there are ``families`` (class index -> name), figures by group where there is a
+    ``column``."""
     averages, calibration = figures.averages, figures.calibration
     return {
         "format": "mivrat-metrics/1",
@@ -68,8 +105,8 @@ def metrics(
         "log_loss": figures.log_loss.value if figures.log_loss else None,
         "log_loss_clipped": figures.log_loss.clipped if figures.log_loss else 0,
         "brier": figures.brier,
-        "macro_auroc": _mean(figures.auroc),
-        "macro_average_precision": _mean(figures.average_precision),
+        "macro_auroc": mean_of(figures.auroc),
+        "macro_average_precision": mean_of(figures.average_precision),
         "undefined_precision": averages.undefined_precision,
         "classes": [
             {
@@ -79,6 +116,7 @@ def metrics(
                 "true_positive": c.true_positive,
                 "precision": _share(c.precision),
                 "recall": _share(c.recall),
+                "specificity": _share(c.specificity),
                 "f1": c.f1,
                 "auroc": figures.auroc[i],
                 "average_precision": figures.average_precision[i],
@@ -90,7 +128,10 @@ def metrics(
             "bins": len(calibration.bins),
             "ece": calibration.ece,
             "mce": calibration.mce,
+            "adaptive_ece": deep.adaptive.ece if deep else None,
+            "classwise_ece": figures.classwise_ece,
             "signed_gap": calibration.signed_gap,
+            "ece_if_calibrated": asdict(deep.chance) if deep and deep.chance else None,
             "reliability": [
                 {
                     "low": b.low,
@@ -101,7 +142,9 @@ def metrics(
                 }
                 for b in calibration.bins
             ],
+            "temperature": _temperature(deep.temperature) if deep else None,
         },
+        **(_deeper(deep, column, groups) if deep else {}),
     }
 
 
@@ -146,6 +189,9 @@ def write_results(
     classes: Sequence[str],
     reasons: dict[int, str],
     families: Mapping[int, str] | None = None,
+    deep: Deeper | None = None,
+    column: str = "",
+    groups: Sequence[Group] = (),
 ) -> list[Path]:
     """Write the result files into ``folder`` and return their paths.
 
@@ -176,7 +222,10 @@ def write_results(
     if figures is not None:
         files["metrics.json"] = (
             json.dumps(
-                metrics(figures, judged.counts(), classes, families), indent=1, ensure_ascii=False, allow_nan=False
+                metrics(figures, judged.counts(), classes, families, deep, column, groups),
+                indent=1,
+                ensure_ascii=False,
+                allow_nan=False,
             )
             + "\n"
         )

@@ -5,13 +5,16 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.figures.decision import decide
 from mivrat.core.figures.outcomes import Outcomes, outcomes
-from mivrat.core.figures.summary import Figures, one_versus_rest, summarise
+from mivrat.core.figures.probability import SMALLEST
+from mivrat.core.figures.ranked import OneVersusRest, of_class, together
+from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
 from mivrat.core.running.scoring import ScoredBatch
 
@@ -116,6 +119,22 @@ class Judged:
             return np.array([self.predicted[image]])
         return np.argsort(-ranking_scores(self.rows[[image]], self.kind)[0], kind="stable")
 
+    def at_threshold(self, threshold: float) -> Judged:
+        """The same answers of a model of two classes, the second one called where its probability is at least this.
+
+        Confidence is then the probability of the class called; ranks and every figure that rests on them follow.
+        """
+        if self.classes != 2 or not self.has_scores:
+            raise ValueError("a threshold is for the scores of two classes")
+        scored = np.flatnonzero(self.state == SCORED)
+        predicted, confidence, rank = self.predicted.copy(), self.confidence.copy(), self.rank.copy()
+        p = self.probabilities(scored)
+        predicted[scored] = decide(p[:, 1], threshold)
+        confidence[scored] = np.take_along_axis(p, predicted[scored][:, None], 1)[:, 0]
+        known = self.labels >= 0
+        rank[known & (self.state == SCORED)] = np.where(predicted == self.labels, 1, 2)[known & (self.state == SCORED)]
+        return replace(self, predicted=predicted, confidence=confidence, rank=rank, tied=np.zeros_like(self.tied))
+
     def counts(self) -> Counts:
         unreadable, failed = int((self.state == UNREADABLE).sum()), int((self.state == FAILED).sum())
         evaluated, pending = int(self.evaluated.sum()), int((self.state == PENDING).sum())
@@ -147,21 +166,38 @@ class Judged:
         """
         use = np.flatnonzero(self.evaluated if among is None else self.evaluated & among)
         found = self.outcomes(use)
-        rest = None
-        if ranked and self.has_scores and len(use):
-            rest = one_versus_rest(self._columns(use), found.labels)
+        rest = self.one_versus_rest(use) if ranked and self.has_scores and len(use) else None
         return summarise(found, self.classes, ks, rest)
 
-    def _columns(self, use: NDArray[np.integer]) -> Iterator[NDArray[np.float64]]:
-        """Each class's probabilities of some images, a few classes at a time, so that not all are held at once."""
-        few = max(1, 16 * _PIECE // max(1, len(use)))
-        step = max(1, _PIECE // self.classes)
-        for first in range(0, self.classes, few):
-            block = np.empty((min(few, self.classes - first), len(use)))
-            for start in range(0, len(use), step):
-                part = self.probabilities(use[start : start + step])
-                block[:, start : start + step] = part[:, first : first + few].T
-            yield from block
+    def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
+        """Each class against the rest over some evaluated images, a few classes at a time so that not all are held."""
+        few, step = max(1, 16 * _PIECE // max(1, len(use))), max(1, _PIECE // self.classes)
+        by_label = np.split(
+            np.argsort(self.labels[use], kind="stable"),
+            np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
+        )
+        found: list[tuple[float | None, float | None, float]] = []
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            for first in range(0, self.classes, few):
+                block = np.empty((min(few, self.classes - first), len(use)))
+
+                def fill(start: int, block: NDArray[np.float64] = block, first: int = first) -> None:
+                    part = self.probabilities(use[start : start + step])
+                    block[:, start : start + step] = part[:, first : first + few].T
+
+                list(pool.map(fill, range(0, len(use), step)))
+                found += pool.map(of_class, block, by_label[first : first + few])
+        return together(found)
+
+    def logits(self, use: NDArray[np.integer]) -> Iterator[tuple[NDArray[np.int64], NDArray[np.floating]]]:
+        """Logits of some images piece by piece, with their places in ``use``; from probabilities, their logarithms."""
+        step = max(1, 4 * _PIECE // self.classes)
+        for start in range(0, len(use), step):
+            some = use[start : start + step]
+            logits: NDArray[np.floating] = self.rows[some]
+            if self.kind != "logits":
+                logits = np.log(np.clip(self.probabilities(some), SMALLEST, 1.0))
+            yield np.arange(start, start + len(some)), logits
 
 
 class Judging:

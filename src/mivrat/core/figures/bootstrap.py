@@ -1,0 +1,129 @@
+"""Intervals by resampling images, or whole groups of them, for figures that are no proportions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.figures.calibration import BINS, bin_index
+from mivrat.core.figures.outcomes import Outcomes
+from mivrat.core.figures.probability import losses, squared_errors
+
+DRAWS = 2000
+NAMES = (
+    "top1",
+    "balanced_accuracy",
+    "macro_f1",
+    "weighted_f1",
+    "cohen_kappa",
+    "mcc",
+    "log_loss",
+    "brier",
+    "ece",
+    "signed_gap",
+)
+
+
+@dataclass(frozen=True)
+class Interval:
+    """A 95 % percentile interval."""
+
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Intervals:
+    """Intervals by figure (only those that are defined), and how they were made: resampling images within each label, or
+    whole groups of a column."""
+
+    of: dict[str, Interval]
+    draws: int
+    column: str = ""
+
+    def how(self) -> str:
+        """How they were made, in words."""
+        what = f"whole groups of '{self.column}' are drawn" if self.column else "images are drawn within each label"
+        return f"Interval: bootstrap, {self.draws} draws, {what}; 95 % percentile."
+
+
+def bootstrap(
+    found: Outcomes,
+    classes: int,
+    groups: NDArray[np.integer] | None = None,
+    column: str = "",
+    draws: int = DRAWS,
+    seed: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Intervals | None:
+    """Intervals over N outcomes (Efron 1979). With ``groups`` (a group number per image) whole groups are drawn, because
+    images of one group are not independent. None where it was stopped, or there are fewer than two images or groups."""
+    total = len(found.labels)
+    if total < 2 or (groups is not None and len(np.unique(groups)) < 2):
+        return None
+    rng, weigh = np.random.default_rng(seed), _Weighed(found, classes)
+    by_label = np.argsort(found.labels, kind="stable")
+    size = np.bincount(found.labels, minlength=classes)
+    start = np.concatenate([[0], np.cumsum(size)[:-1]])
+    first, many = start[found.labels[by_label]], size[found.labels[by_label]]
+    drawn = np.empty((draws, len(NAMES)))
+    for i in range(draws):
+        if i % 50 == 0 and stopped():
+            return None
+        if groups is None:
+            picked = by_label[first + (rng.random(total) * many).astype(np.int64)]
+            weights = np.bincount(picked, minlength=total)
+        else:
+            number = int(groups.max()) + 1
+            weights = np.bincount(rng.integers(0, number, number), minlength=number)[groups]
+        drawn[i] = weigh.figures(weights)
+    kept = {}
+    for j, name in enumerate(NAMES):
+        if not np.isnan(drawn[:, j]).any():
+            low, high = np.quantile(drawn[:, j], [0.025, 0.975])
+            kept[name] = Interval(float(low), float(high))
+    return Intervals(kept, draws, column)
+
+
+class _Weighed:
+    """The figures in NAMES over images that count several times or not at all."""
+
+    def __init__(self, found: Outcomes, classes: int) -> None:
+        self.labels, self.predicted, self.classes = found.labels, found.predicted, classes
+        self.right = (found.predicted == found.labels).astype(float)
+        self.loss = losses(found.own) if found.complete else None
+        self.error = squared_errors(found.own, found.squares) if found.complete else None
+        sure = not np.isnan(found.confidence).any()
+        self.where = bin_index(found.confidence, BINS) if sure else None
+        self.lead = found.confidence - self.right
+
+    def figures(self, weights: NDArray[np.integer]) -> list[float]:
+        total, k = float(weights.sum()), self.classes
+        if not total:
+            return [np.nan] * len(NAMES)
+        support = np.bincount(self.labels, weights, k)
+        predicted = np.bincount(self.predicted, weights, k)
+        hits = np.bincount(self.labels, weights * self.right, k)
+        there = support > 0
+        f1 = 2 * hits / np.maximum(support + predicted, 1e-300)
+        agreed, by_chance = hits.sum() / total, float(support @ predicted) / total**2
+        spread = (total**2 - float(predicted @ predicted)) * (total**2 - float(support @ support))
+        ece = gap = np.nan
+        if self.where is not None:
+            sums = np.bincount(self.where, weights * self.lead, BINS)
+            ece, gap = float(np.abs(sums).sum() / total), float(sums.sum() / total)
+        return [
+            agreed,
+            float((hits[there] / support[there]).mean()),
+            float(f1[there].mean()),
+            float(f1 @ support / total),
+            (agreed - by_chance) / (1 - by_chance) if by_chance < 1 else np.nan,
+            (hits.sum() * total - float(support @ predicted)) / np.sqrt(spread) if spread > 0 else np.nan,
+            float(weights @ self.loss / total) if self.loss is not None else np.nan,
+            float(weights @ self.error / total) if self.error is not None else np.nan,
+            ece,
+            gap,
+        ]

@@ -1,0 +1,41 @@
+"""Two classes and a threshold: what each threshold costs, when the two kinds of mistakes do not cost the same."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True)
+class Costs:
+    """Mean cost per image for each threshold on the second class's probability; ``best`` is the lowest threshold of least
+    cost. An image is called the second class where its probability is at least the threshold."""
+
+    thresholds: NDArray[np.float64]
+    mean: NDArray[np.float64]
+    best: float
+
+    def at(self, threshold: float) -> float:
+        """The mean cost at a threshold."""
+        return float(self.mean[min(int(np.searchsorted(self.thresholds, threshold)), len(self.mean) - 1)])
+
+
+def costs(
+    second: NDArray[np.float64], labels: NDArray[np.integer], false_alarm: float = 1.0, miss: float = 1.0
+) -> Costs:
+    """Costs over N >= 1 images with labels 0 and 1: ``false_alarm`` for a 0 called 1, ``miss`` for a 1 called 0."""
+    order = np.argsort(second, kind="stable")
+    values, ones = second[order], np.asarray(labels)[order] == 1
+    first = np.flatnonzero(np.append(True, values[1:] != values[:-1]))
+    missed = np.concatenate([[0], np.cumsum(ones)])[np.append(first, len(values))]
+    spared = np.concatenate([[0], np.cumsum(~ones)])[np.append(first, len(values))]
+    mean = (miss * missed + false_alarm * (int((~ones).sum()) - spared)) / len(values)
+    thresholds = np.append(values[first], np.nextafter(max(1.0, values[-1]), 2.0))
+    return Costs(thresholds, mean, float(thresholds[int(mean.argmin())]))
+
+
+def decide(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:
+    """0 or 1 for each image: 1 where its probability of the second class is at least the threshold."""
+    return (second >= threshold).astype(np.int64)

@@ -1,0 +1,40 @@
+"""Exact tests on counts, and the correction for asking many questions at once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from scipy.stats import binom, binomtest, hypergeom
+
+
+def holm(values: Sequence[float]) -> list[float]:
+    """Probabilities corrected for their number, step by step (Holm 1979)."""
+    order = np.argsort(values, kind="stable")
+    factors = len(values) - np.arange(len(values))
+    stepped = np.minimum(1.0, np.maximum.accumulate(np.asarray(values, float)[order] * factors))
+    out = np.empty(len(values))
+    out[order] = stepped
+    return [float(v) for v in out]
+
+
+def even_split(one: int, other: int) -> float:
+    """Exact two-sided probability of so uneven a split or a more uneven one, if each way is as likely (sign test).
+
+    Of a pair of counts i→j and j→i this tests the direction of a confusion; of images gained and lost it is McNemar's
+    exact test (McNemar 1947). 1 where both are 0.
+    """
+    total = one + other
+    return min(1.0, 2 * float(binom.cdf(min(one, other), total, 0.5))) if total else 1.0
+
+
+def below_rest(hits: int, total: int, other_hits: int, other_total: int) -> float:
+    """Exact one-sided probability of so few hits or fewer in a group, if hits fell on group and rest alike (Fisher 1935)."""
+    if not total or not other_total:
+        return 1.0
+    return float(min(1.0, hypergeom.cdf(hits, total + other_total, hits + other_hits, total)))
+
+
+def against_claim(hits: int, total: int, claimed: float) -> float:
+    """Exact two-sided probability of a share as unlikely as ``hits`` of ``total``, if the claimed share were true."""
+    return float(binomtest(hits, total, claimed).pvalue) if total else 1.0

@@ -1,0 +1,76 @@
+"""The figures that take longer than a glance: each class against the rest, calibration against chance, temperature,
+selective prediction, and bootstrap intervals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.figures.bootstrap import Intervals, bootstrap
+from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_calibration, ece_if_calibrated
+from mivrat.core.figures.ranked import OneVersusRest
+from mivrat.core.figures.selective import Selective, selective
+from mivrat.core.figures.temperature import Temperature, scale
+from mivrat.core.running.answers import Judged
+
+
+@dataclass(frozen=True)
+class Deeper:
+    """Deeper figures over ``total`` images; None where what they take is not known."""
+
+    total: int
+    ranked: OneVersusRest | None
+    adaptive: Calibration
+    chance: ChanceEce | None
+    temperature: Temperature | None
+    selective: Selective
+    intervals: Intervals | None
+
+
+def deeper(
+    judged: Judged,
+    among: NDArray[np.bool_] | None = None,
+    groups: Sequence[str] | None = None,
+    column: str = "",
+    seed: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+    ranked: OneVersusRest | None = None,
+) -> Deeper | None:
+    """All deeper figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
+
+    ``groups`` (a name for each listed image, of the column named) makes the bootstrap draw whole groups.
+    """
+    use = np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among)
+    found = judged.outcomes(use)
+    right = found.predicted == found.labels
+    sure = ~np.isnan(found.confidence)
+    confidence, sure_right = found.confidence[sure], right[sure]
+    if ranked is None and judged.has_scores and len(use):
+        ranked = judged.one_versus_rest(use)
+    if stopped():
+        return None
+    temperature = None
+    if judged.has_scores and len(use):
+        temperature = scale(lambda: judged.logits(use), found.labels, right, len(use) * judged.classes, seed)
+    if stopped():
+        return None
+    numbers = None
+    if groups is not None:
+        names = [groups[int(i)] for i in use]
+        order = {name: k for k, name in enumerate(sorted(set(names)))}
+        numbers = np.array([order[name] for name in names], np.int64)
+    intervals = bootstrap(found, judged.classes, numbers, column, seed=seed, stopped=stopped)
+    if stopped():
+        return None
+    return Deeper(
+        len(use),
+        ranked,
+        adaptive_calibration(confidence, sure_right),
+        ece_if_calibrated(confidence, seed=seed),
+        temperature,
+        selective(confidence, sure_right),
+        intervals,
+    )
