@@ -120,11 +120,16 @@ def test_ece_by_chance_is_that_of_labels_drawn_anew() -> None:
 
 
 def fitted(scores: np.ndarray, labels: np.ndarray, exact: bool = True) -> temperature.Temperature:
-    def pieces() -> object:
-        for start in range(0, len(labels), 37):
-            yield np.arange(start, min(len(labels), start + 37)), scores[start : start + 37]
-
-    return temperature.scale(pieces, labels, scores.argmax(axis=1) == labels, 0 if exact else 10**9)  # type: ignore[arg-type]
+    p = softmax(scores)
+    return temperature.scale(
+        lambda some: scores[some],
+        labels,
+        scores.argmax(axis=1) == labels,
+        p[np.arange(len(p)), labels],
+        p.max(axis=1),
+        scores.shape[1],
+        exact=temperature.EXACT if exact else 700,
+    )
 
 
 def test_temperature_against_a_general_minimiser_and_out_of_fold_by_hand() -> None:

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.figures.calibration import calibration
-from mivrat.core.figures.probability import SMALLEST
+from mivrat.core.figures.probability import SMALLEST, losses
 
 FOLDS = 5
 # Up to so many scores every fold is fitted by itself; beyond, its fit is one Newton step from the common one.
 EXACT = 4_000_000
 _LEAST, _MOST = 1e-3, 1e3
 
-# Logits of some images, N x K: given positions, in pieces small enough to be worked on.
-Pieces = Callable[[], Iterator[tuple[NDArray[np.int64], NDArray[np.floating]]]]
+# So many scores are worked on at a time: few enough to stay near the processor.
+_PIECE = 1 << 17
+
+# Logits (images x classes) of the images at some positions.
+Logits = Callable[[NDArray[np.int64]], NDArray[np.floating]]
 
 
 @dataclass(frozen=True)
@@ -46,34 +51,45 @@ class _At:
 
 
 def scale(
-    pieces: Pieces, labels: NDArray[np.int64], right: NDArray[np.bool_], scores: int, seed: int = 0
+    logits: Logits,
+    labels: NDArray[np.int64],
+    right: NDArray[np.bool_],
+    own: NDArray[np.float64],
+    confidence: NDArray[np.float64],
+    classes: int,
+    seed: int = 0,
+    exact: int = EXACT,
 ) -> Temperature:
     """Fit T on N labelled images (Guo 2017) and measure its effect in five stratified folds.
 
-    The loss is convex in 1/T, so Newton's steps, kept inside bounds, find its minimum.
+    ``own`` is p of the label as it is, ``confidence`` the highest p. The loss is convex in 1/T, so Newton's steps, kept
+    inside bounds, find its minimum. Above ``exact`` scores (images x classes) the search begins on some of the images,
+    and each fold's fit is one Newton step from the common one: so many images hardly differ by a fold.
     """
     total = len(labels)
-    before = _at(pieces, labels, np.ones(total))
-    loss, ece = float(before.loss.mean()) if total else None, calibration(before.confidence, right).ece
-    untold = Temperature(1.0, False, loss, None, ece, None)
+    loss = float(losses(own).mean()) if total else None
+    untold = Temperature(1.0, False, loss, None, calibration(confidence, right).ece, None)
     if total < 2 * FOLDS or right.all() or len(np.unique(labels)) < 2:
         return untold
-    everyone = np.ones(total, bool)
-    best, here = _fit(pieces, labels, everyone, 1.0, before)
+    large, everyone = total * classes > exact, np.arange(total)
+    start = 1.0
+    if large:
+        some = everyone[:: max(1, total * classes // exact)]
+        start = _fit(logits, labels, some, 1.0)[0] or 1.0
+    best, here = _fit(logits, labels, everyone, start)
     if best is None:
         return untold
     fold, inverse = folds(labels, FOLDS, seed), np.empty(total)
     for f in range(FOLDS):
         others = fold != f
-        if scores <= EXACT:
-            found, _ = _fit(pieces, labels, others, best, here)
-        else:
+        if large:
             found = best - float(here.slope[others].sum()) / max(1e-12, float(here.bend[others].sum()))
-        inverse[fold == f] = best if found is None else found
-    after = _at(pieces, labels, inverse)
-    return Temperature(
-        1 / best, True, loss, float(after.loss.mean()), ece, calibration(np.minimum(after.confidence, 1.0), right).ece
-    )
+        else:
+            found = _fit(logits, labels, everyone[others], best)[0] or best
+        inverse[~others] = found
+    after = _at(logits, labels, everyone, inverse)
+    ece = calibration(np.minimum(after.confidence, 1.0), right).ece
+    return Temperature(1 / best, True, loss, float(after.loss.mean()), untold.ece_before, ece)
 
 
 def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64]:
@@ -86,37 +102,49 @@ def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64
     return found
 
 
-def _fit(
-    pieces: Pieces, labels: NDArray[np.int64], among: NDArray[np.bool_], start: float, at_start: _At
-) -> tuple[float | None, _At]:
-    """The inverse temperature of least loss among some images and what is known there; None where there is none."""
-    inverse, here, low, high = start, at_start, 1 / _MOST, 1 / _LEAST
+def _fit(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], start: float) -> tuple[float | None, _At]:
+    """The inverse temperature of least loss among some images (None where there is none), and what is known there."""
+    inverse, low, high = start, 1 / _MOST, 1 / _LEAST
+    here = _at(logits, labels, among, np.full(len(labels), inverse))
     for _ in range(60):
-        slope, bend = float(here.slope[among].mean()), float(here.bend[among].mean())
+        slope, bend = float(here.slope.mean()), float(here.bend.mean())
         low, high = (inverse, high) if slope < 0 else (low, inverse)
         step = inverse - slope / bend if bend > 1e-300 else (low * high) ** 0.5
         if not low < step < high:
             step = (low * high) ** 0.5
-        done = abs(step - inverse) <= 1e-7 * inverse
-        inverse = step
-        if done:
+        moved, inverse = abs(step - inverse) / inverse, step
+        # Newton's error is about the square of the last step.
+        if moved <= 1e-3 and moved**2 <= 1e-7:
             break
-        here = _at(pieces, labels, np.full(len(labels), inverse))
+        here = _at(logits, labels, among, np.full(len(labels), inverse))
     outside = inverse > 0.99 / _LEAST or inverse < 1.01 / _MOST
     return (None if outside else inverse), here
 
 
-def _at(pieces: Pieces, labels: NDArray[np.int64], inverse: NDArray[np.float64]) -> _At:
-    out = _At(*(np.zeros(len(labels)) for _ in range(4)))
-    for where, logits in pieces():
-        z = logits - logits.max(axis=1, keepdims=True)
-        p = np.exp(z * inverse[where, None].astype(z.dtype))
+def _at(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], inverse: NDArray[np.float64]) -> _At:
+    """Losses and the like of the images ``among`` all, each at its own inverse temperature."""
+    out = _At(*(np.zeros(len(among)) for _ in range(4)))
+    width = logits(among[:1]).shape[1]
+    step = max(1, _PIECE // width)
+
+    def work(start: int) -> None:
+        some, here = among[start : start + step], slice(start, start + step)
+        z = logits(some)
+        if len(among) * width <= EXACT:
+            z = z.astype(np.float64)
+        z = z - z.max(axis=1, keepdims=True)
+        p = np.exp(z * inverse[some, None].astype(z.dtype))
         sums = p.sum(axis=1, dtype=np.float64)
-        own = np.take_along_axis(z, labels[where, None], 1)[:, 0].astype(np.float64)
-        mean = np.einsum("nk,nk->n", p, z, dtype=np.float64) / sums
-        square = np.einsum("nk,nk,nk->n", p, z, z, dtype=np.float64) / sums
-        out.loss[where] = np.minimum(np.log(sums) - inverse[where] * own, -np.log(SMALLEST))
-        out.slope[where] = mean - own
-        out.bend[where] = np.maximum(0.0, square - mean**2)
-        out.confidence[where] = 1 / sums
+        own = np.take_along_axis(z, labels[some, None], 1)[:, 0].astype(np.float64)
+        p *= z
+        mean = p.sum(axis=1, dtype=np.float64) / sums
+        p *= z
+        square = p.sum(axis=1, dtype=np.float64) / sums
+        out.loss[here] = np.minimum(np.log(sums) - inverse[some] * own, -np.log(SMALLEST))
+        out.slope[here] = mean - own
+        out.bend[here] = np.maximum(0.0, square - mean**2)
+        out.confidence[here] = 1 / sums
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(work, range(0, len(among), step)))
     return out

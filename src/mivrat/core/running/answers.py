@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
@@ -170,34 +170,41 @@ class Judged:
         return summarise(found, self.classes, ks, rest)
 
     def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
-        """Each class against the rest over some evaluated images, a few classes at a time so that not all are held."""
-        few, step = max(1, 16 * _PIECE // max(1, len(use))), max(1, _PIECE // self.classes)
+        """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""
+        step = max(1, _PIECE // self.classes)
         by_label = np.split(
             np.argsort(self.labels[use], kind="stable"),
             np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
         )
-        found: list[tuple[float | None, float | None, float]] = []
+        shift, whole = np.empty(len(use)), self.kind == "logits" and self.rows.shape[1] > 1
+
+        def measure(start: int) -> None:
+            rows = self.rows[use[start : start + step]]
+            most = rows.max(axis=1)
+            shift[start : start + step] = most + np.log(np.exp(rows - most[:, None]).sum(axis=1, dtype=np.float64))
+
+        def measured(first: int) -> list[tuple[float | None, float | None, float]]:
+            # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
+            some = slice(first, min(first + 16, self.classes))
+            if whole:
+                block = np.exp(self.rows[:, some][use].T - shift)
+            elif self.rows.shape[1] > 1:
+                block = np.ascontiguousarray(self.rows[:, some][use].T, np.float64)
+            else:
+                block = self.probabilities(use).T
+            return [of_class(column, positive) for column, positive in zip(block, by_label[some], strict=True)]
+
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            for first in range(0, self.classes, few):
-                block = np.empty((min(few, self.classes - first), len(use)))
+            if whole:
+                list(pool.map(measure, range(0, len(use), step)))
+            found = pool.map(measured, range(0, self.classes, 16))
+            return together([one for some in found for one in some])
 
-                def fill(start: int, block: NDArray[np.float64] = block, first: int = first) -> None:
-                    part = self.probabilities(use[start : start + step])
-                    block[:, start : start + step] = part[:, first : first + few].T
-
-                list(pool.map(fill, range(0, len(use), step)))
-                found += pool.map(of_class, block, by_label[first : first + few])
-        return together(found)
-
-    def logits(self, use: NDArray[np.integer]) -> Iterator[tuple[NDArray[np.int64], NDArray[np.floating]]]:
-        """Logits of some images piece by piece, with their places in ``use``; from probabilities, their logarithms."""
-        step = max(1, 4 * _PIECE // self.classes)
-        for start in range(0, len(use), step):
-            some = use[start : start + step]
-            logits: NDArray[np.floating] = self.rows[some]
-            if self.kind != "logits":
-                logits = np.log(np.clip(self.probabilities(some), SMALLEST, 1.0))
-            yield np.arange(start, start + len(some)), logits
+    def logits(self, use: NDArray[np.integer]) -> NDArray[np.floating]:
+        """Logits of some images; from probabilities, their logarithms."""
+        if self.kind == "logits" and self.rows.shape[1] > 1:
+            return self.rows[use]
+        return np.log(np.clip(self.probabilities(use), SMALLEST, 1.0))
 
 
 class Judging:

@@ -54,7 +54,9 @@ def deeper(
         return None
     temperature = None
     if judged.has_scores and len(use):
-        temperature = scale(lambda: judged.logits(use), found.labels, right, len(use) * judged.classes, seed)
+        temperature = scale(
+            lambda some: judged.logits(use[some]), found.labels, right, found.own, confidence, judged.classes, seed
+        )
     if stopped():
         return None
     numbers = None
