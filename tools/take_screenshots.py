@@ -50,6 +50,7 @@ def take_all(theme: str) -> None:
                 window.thumbnails.settled
                 and window.close_look.settled
                 and window.prepare.recipe_page.settled
+                and window.measure.settled
                 and not window.workers.busy
             )
         )

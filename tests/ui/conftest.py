@@ -52,6 +52,7 @@ def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
                 and window.thumbnails.settled
                 and window.close_look.settled
                 and window.prepare.recipe_page.settled
+                and window.measure.settled
             ),
             timeout=30000,
         )

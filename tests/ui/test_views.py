@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
@@ -23,6 +23,7 @@ from mivrat.core.running.scoring import ScoredBatch
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.selection import Labelled, Outcome
 from mivrat.ui import words
+from mivrat.ui.keeper import Keeper
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.headline import headline_lines
@@ -196,12 +197,14 @@ def test_matrix_from_two_to_a_thousand_classes(qtbot: QtBot, tmp_path: Path, cla
     assert len(session.shown) == counts[0, 1]
 
 
-def test_class_table_sorts_and_marks(qtbot: QtBot, session: Session) -> None:
-    step = MeasureStep(session)
+def test_class_table_sorts_and_marks(qtbot: QtBot, session: Session, tmp_path: Path) -> None:
+    settings = QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat)
+    step = MeasureStep(session, Keeper(session, settings))
     qtbot.addWidget(step)
     step.resize(640, 600)
     step.show()
     session.show(session.snapshot)  # type: ignore[arg-type]
+    qtbot.waitUntil(lambda: step.settled, timeout=10000)
     table, snapshot = step.class_table, session.snapshot
     assert snapshot is not None
     for column, key in ((1, "support"), (2, "predicted")):

@@ -178,6 +178,17 @@ def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str
     return Decision(words, lambda study: study.set_families(now), lambda study: study.set_families(before))
 
 
+def claim_accuracy(now: float | None, before: float | None) -> Decision:
+    """The top-1 accuracy that was claimed at training time."""
+    what = "claim taken away" if now is None else f"{100 * now:g} % claimed"
+    return Decision(what, lambda study: study.set_claim(now), lambda study: study.set_claim(before))
+
+
+def set_criteria(words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
+    """What the figures have to meet."""
+    return Decision(words, lambda study: study.set_criteria(now), lambda study: study.set_criteria(before))
+
+
 def put_in_order(names: Sequence[str], before: Sequence[str]) -> Decision:
     """The model's outputs named by the same classes in another order."""
     return Decision(

@@ -14,10 +14,11 @@ from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.running.answers import Counts, Judged, Judging
+from mivrat.core.running.deeper import Deeper
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.ordering import ORDERS, Order, ordered
 from mivrat.core.study.records import RunInfo, RunRecord
-from mivrat.core.study.selection import Condition, Conditions, Picked, Selection
+from mivrat.core.study.selection import Condition, Conditions, InGroup, Picked, Selection
 
 # How many of the most frequent mistakes are listed.
 MOST_PAIRS = 8
@@ -41,6 +42,16 @@ def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot
     return Snapshot(record, judged, figures, judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
 
 
+@dataclass(frozen=True)
+class Measured:
+    """What the Measure step shows: figures of all images or of the selection; the deeper ones once they are worked out."""
+
+    figures: Figures
+    mistakes: Mistakes
+    deep: Deeper | None = None
+    of_selection: bool = False
+
+
 class Session(QObject):
     """The run shown, the selection, and the image looked at. Signals tell which of them changed.
 
@@ -53,6 +64,7 @@ class Session(QObject):
     checks_changed = Signal()
     busy_changed = Signal()
     figures_changed = Signal()
+    measured_changed = Signal()
     selection_changed = Signal()
     current_changed = Signal()
 
@@ -62,6 +74,7 @@ class Session(QObject):
         self.runs: list[RunInfo] = []
         self.references: dict[int, Path] = {}
         self.snapshot: Snapshot | None = None
+        self.measured: Measured | None = None
         self.contents: Contents | None = None
         self.checks: dict[str, KeptResult] = {}
         self.busy = False
@@ -82,13 +95,21 @@ class Session(QObject):
         self.snapshot = snapshot
         if before is None or before.set_id != now.set_id:
             self.selection.forget(Picked)
+            self.selection.forget(InGroup)
         if before is None or before.id != now.id:
             self.current = None
             self.checks = {}
             self.checks_changed.emit()
             self.run_changed.emit()
         self.figures_changed.emit()
+        if self.measured is None or not self.measured.of_selection or before is None or before.id != now.id:
+            self.set_measured(Measured(snapshot.figures, snapshot.mistakes))
         self._reselect()
+
+    def set_measured(self, measured: Measured) -> None:
+        """Show these figures in the Measure step."""
+        self.measured = measured
+        self.measured_changed.emit()
 
     def _reselect(self) -> None:
         if self.snapshot is None:
@@ -134,7 +155,7 @@ class Session(QObject):
 
     def leave(self) -> None:
         """Look at no study any more."""
-        self.study_path, self.runs, self.references = None, [], {}
+        self.study_path, self.runs, self.references, self.measured = None, [], {}, None
         self.contents, self.checks = None, {}
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:

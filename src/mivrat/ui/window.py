@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -92,7 +92,7 @@ class MainWindow(QMainWindow):
         self.header, self.rail = Header(self.session, self.menu), Rail(self.session)
         self.line, self.foot = SelectionLine(self.session), Foot()
         self.prepare = PrepareStep(self.session, self.keeper, self.thumbnails)
-        self.check, self.measure = CheckStep(self.session, self.keeper), MeasureStep(self.session)
+        self.check, self.measure = CheckStep(self.session, self.keeper), MeasureStep(self.session, self.keeper)
         self.light_table = LightTable(self.session, self.thumbnails)
         self.close_look = CloseLook(self.session, self.thumbnails)
         self.right = QStackedWidget()
@@ -295,7 +295,10 @@ class MainWindow(QMainWindow):
                 for one in [page, *page.findChildren(QWidget)]
                 if one.focusPolicy() == Qt.FocusPolicy.StrongFocus and one.isVisible() and one.isEnabled()
             ]
-            (inside[0] if inside else page).setFocus(Qt.FocusReason.TabFocusReason)
+            highest = min(
+                inside, key=lambda one: one.mapTo(page, QPoint()).y() if one is not page else -1, default=page
+            )
+            highest.setFocus(Qt.FocusReason.TabFocusReason)
 
     def _other_pane(self) -> None:
         reason, focused = Qt.FocusReason.TabFocusReason, self.focusWidget()
@@ -488,7 +491,7 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("splitter", self.splitter.saveState())
         self.stop_job()
-        for part in (self.close_look, self.thumbnails, self.new_page, self.prepare):
+        for part in (self.close_look, self.thumbnails, self.new_page, self.prepare, self.measure):
             part.stop()
         self.keeper.stop_all()
         event.accept()

@@ -12,7 +12,17 @@ from hypothesis import strategies as st
 from scipy.optimize import minimize_scalar
 from scipy.stats import binomtest, fisher_exact
 
-from mivrat.core.figures import bootstrap, calibration, decision, groups, ranked, selective, significance, temperature
+from mivrat.core.figures import (
+    bootstrap,
+    calibration,
+    confusion,
+    decision,
+    groups,
+    ranked,
+    selective,
+    significance,
+    temperature,
+)
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.summary import figures_of, summarise
 from mivrat.core.figures.tally import Tally
@@ -301,3 +311,17 @@ def test_degenerate_sets_give_figures_or_say_undefined(case: str) -> None:
     assert 0 <= (figures.classwise_ece or 0) <= 1
     assert selective.selective(found.confidence, found.predicted == labels).total == len(scores)
     assert fitted(np.log(np.clip(p, 1e-12, 1)), labels).log_loss_before is not None
+
+
+def test_confused_classes_are_put_side_by_side() -> None:
+    """Three hidden groups of classes that are only confused among themselves stand together; the untouched come last."""
+    rng = np.random.default_rng(0)
+    hidden = rng.permutation(np.repeat([0, 1, 2, 3], 3))
+    matrix = np.where((hidden[:, None] == hidden) & (hidden < 3), 5, 0) + 20 * np.eye(12, dtype=int)
+    order = confusion.order_by_likeness(matrix)
+    assert sorted(order.tolist()) == list(range(12))
+    found = hidden[order]
+    assert (found[9:] == 3).all()
+    assert sum(found[:-1] != found[1:]) == 3
+    assert confusion.order_by_support(np.array([[1, 0], [5, 2]])).tolist() == [1, 0]
+    assert confusion.order_by_likeness(np.zeros((2, 2), int)).tolist() == [0, 1]

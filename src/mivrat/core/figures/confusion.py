@@ -7,6 +7,7 @@ from math import sqrt
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.cluster.hierarchy import leaves_list, linkage
 
 from mivrat.core.figures.intervals import Proportion, proportion
 
@@ -82,6 +83,32 @@ def averages(matrix: Counts) -> Averages:
         mcc=(float(np.trace(matrix)) * total - float(support @ predicted)) / sqrt(spread) if spread > 0 else None,
         undefined_precision=sum(c.precision.value is None for c in figures),
     )
+
+
+def order_by_support(matrix: Counts) -> NDArray[np.int64]:
+    """Classes from the most images to the fewest; equal ones stay in class-list order."""
+    return np.argsort(-matrix.sum(axis=1), kind="stable").astype(np.int64)
+
+
+def order_by_likeness(matrix: Counts) -> NDArray[np.int64]:
+    """Classes so that those confused with each other stand together.
+
+    The likeness of two classes is the mean share of either that is taken for the other; classes are joined by average
+    linkage (Sokal 1958), and the order is that of the tree's leaves. Classes that are never confused stay in list order.
+    """
+    count = len(matrix)
+    if count < 3:
+        return np.arange(count)
+    shares = matrix / np.maximum(1, matrix.sum(axis=1, keepdims=True))
+    alike = (shares + shares.T) / 2
+    np.fill_diagonal(alike, 0.0)
+    confused = np.flatnonzero(alike.sum(axis=1) > 0)
+    if len(confused) < 3:
+        return np.concatenate([confused, np.setdiff1d(np.arange(count), confused)]).astype(np.int64)
+    near = alike[np.ix_(confused, confused)]
+    upper = np.triu_indices(len(confused), 1)
+    leaves = leaves_list(linkage(1.0 - near[upper], "average"))
+    return np.concatenate([confused[leaves], np.setdiff1d(np.arange(count), confused)]).astype(np.int64)
 
 
 @dataclass(frozen=True)

@@ -24,7 +24,7 @@ class Contents:
     """Everything the Prepare step shows.
 
     ``missing`` are the files and folders named in the study that are not there; ``unmatched`` the labels no class goes
-    by, with their number of images; ``per_class`` the images of each class by set.
+    by, with their number of images; ``per_class`` the images of each class by set; ``claim`` the top-1 accuracy claimed.
     """
 
     classes: list[str]
@@ -36,6 +36,8 @@ class Contents:
     unmatched: dict[str, int]
     missing: frozenset[Path]
     per_class: dict[int, Counter[int]] = field(default_factory=dict)
+    claim: float | None = None
+    criteria: tuple[str, ...] = ()
 
     def model_name(self, model_id: int) -> str:
         """A model's name; with its recipe, and if need be a number, where several models go by it. Empty for a model added
@@ -73,4 +75,6 @@ def read_contents(study: Study) -> Contents:
         study.unmatched(),
         frozenset(missing),
         study.class_sizes(),
+        study.claim(),
+        study.criteria(),
     )

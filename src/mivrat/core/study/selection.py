@@ -165,6 +165,30 @@ class Picked:
         return Picked(f"{self.by} or {other.by}", tuple(dict.fromkeys((*self.positions, *other.positions))))
 
 
+@dataclass(frozen=True)
+class InGroup:
+    """The image belongs to one of some groups of a column; ``positions`` are the images of each."""
+
+    column: str
+    groups: frozenset[tuple[str, tuple[int, ...]]]
+
+    @property
+    def kind(self) -> str:
+        return f"group of {self.column}"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        for _, positions in self.groups:
+            found[[i for i in positions if i < len(found)]] = True
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return self.column, " or ".join(sorted(name for name, _ in self.groups))
+
+    def beside(self, other: Condition) -> Condition:
+        return InGroup(self.column, self.groups ^ other.groups) if isinstance(other, InGroup) else other
+
+
 def _is_empty(condition: Condition) -> bool:
     return any(isinstance(value, frozenset) and not value for value in vars(condition).values())
 

@@ -187,6 +187,21 @@ class Study:
                 "INSERT INTO setting VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value)
             )
 
+    def claim(self) -> float | None:
+        """The top-1 accuracy that was claimed for the model, from 0 to 1."""
+        text = self.setting("claim")
+        return float(text) if text else None
+
+    def set_claim(self, claim: float | None) -> None:
+        self.set_setting("claim", "" if claim is None else repr(claim))
+
+    def criteria(self) -> tuple[str, ...]:
+        """What the figures have to meet, as requirements."""
+        return tuple(json.loads(self.setting("criteria") or "[]"))
+
+    def set_criteria(self, criteria: Sequence[str]) -> None:
+        self.set_setting("criteria", json.dumps(list(criteria), ensure_ascii=False))
+
     def add_model(self, model: Scorer) -> int:
         """Keep a model with its recipe; the same file with the same recipe is kept once."""
         digest, recipe = sha256_of(model.path), recipe_to_toml(model.recipe)

@@ -37,11 +37,11 @@ class ClassModel(QAbstractTableModel):
         self._wrong: list[tuple[int, int]] = []
         self._order: list[int] = []
         self._sorted_by = (0, Qt.SortOrder.AscendingOrder)
-        session.figures_changed.connect(self._reset)
+        session.measured_changed.connect(self._reset)
 
     def _reset(self) -> None:
         self.beginResetModel()
-        self._wrong = self.session.snapshot.mistakes.most_taken_for if self.session.snapshot else []
+        self._wrong = self.session.measured.mistakes.most_taken_for if self.session.measured else []
         self._put_in_order()
         self.endResetModel()
 
@@ -53,8 +53,8 @@ class ClassModel(QAbstractTableModel):
 
     def _sort_key(self, k: int, column: int) -> float:
         """What class k is sorted by; undefined values come below all others."""
-        assert self.session.snapshot is not None
-        c = self.session.snapshot.figures.classes[k]
+        assert self.session.measured is not None
+        c = self.session.measured.figures.classes[k]
         values = (k, c.support, c.predicted, c.precision.value, c.recall.value, c.f1, self._wrong[k][1])
         value = values[column]
         return -1.0 if value is None else float(value)
@@ -92,10 +92,10 @@ class ClassModel(QAbstractTableModel):
         return None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if self.session.snapshot is None:
+        if self.session.measured is None:
             return None
         k, column = self._order[index.row()], index.column()
-        c = self.session.snapshot.figures.classes[k]
+        c = self.session.measured.figures.classes[k]
         share = {3: c.precision, 4: c.recall}.get(column)
         taken_for, times = self._wrong[k]
         if role == Qt.ItemDataRole.DisplayRole:
@@ -205,6 +205,31 @@ class ClassTable(QTableView):
             event.ignore()
         else:
             super().keyPressEvent(event)
+
+    def as_table(self) -> list[list[str]]:
+        """What is shown, in the order shown, for the clipboard."""
+        measured, head = (
+            self.session.measured,
+            ["class", "labelled", "predicted", "both", "precision", "low", "high", "recall", "low", "high", "F1"],
+        )
+        if measured is None:
+            return [head]
+        lines = []
+        for line in range(self._model.rowCount()):
+            k = self._model.class_at(line)
+            c = measured.figures.classes[k]
+            shares = (
+                c.precision.value,
+                c.precision.low,
+                c.precision.high,
+                c.recall.value,
+                c.recall.low,
+                c.recall.high,
+                c.f1,
+            )
+            digits = ["" if value is None else f"{value:.6f}" for value in shares]
+            lines.append([self.session.classes[k], str(c.support), str(c.predicted), str(c.true_positive), *digits])
+        return [head, *lines]
 
     def _follow(self) -> None:
         """Mark the row of the selected class, where it is one class."""

@@ -8,14 +8,22 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
+from mivrat.core.figures.confusion import order_by_likeness, order_by_support
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.study.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
 from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.work import Work, Workers
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
+SORTED_BY = {
+    "order of the list": None,
+    "most images first": order_by_support,
+    "confused ones together": order_by_likeness,
+}
+ORDERS = tuple(SORTED_BY)
 LARGEST_CELL = 96.0
 LEAST_WITH_NUMBERS = 26
 LEAST_WITH_NAMES = 13
@@ -34,12 +42,13 @@ class ConfusionMatrix(QWidget):
         self.cursor_cell: tuple[int, int] | None = None
         self._picture: QImage | None = None
         self._values: tuple[Values, float] | None = None
+        self._order: NDArray[np.int64] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(QSize(260, 240))
         self.setAccessibleName("confusion matrix: rows are labels, columns predictions; arrow keys move, Enter selects")
-        session.figures_changed.connect(self._renew)
+        session.measured_changed.connect(self._renew)
         session.selection_changed.connect(self.update)
         theme.changed.connect(self._renew)
 
@@ -47,13 +56,28 @@ class ConfusionMatrix(QWidget):
         self.mode = mode
         self._renew()
 
+    def set_order(self, order: NDArray[np.int64] | None) -> None:
+        """Show the classes in another order: the class that stands at each place, or None for the list's."""
+        self._order = order
+        self._renew()
+
+    @property
+    def order(self) -> NDArray[np.int64]:
+        """The class that stands at each place."""
+        count = len(self._matrix)
+        return self._order if self._order is not None and len(self._order) == count else np.arange(count)
+
+    def place_of(self, k: int) -> int:
+        """The place at which a class stands."""
+        return k if self._order is None else int(np.flatnonzero(self.order == k)[0])
+
     def _renew(self) -> None:
         self._picture = self._values = None
         self.update()
 
     @property
     def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
-        return self.session.snapshot.figures.matrix if self.session.snapshot else np.zeros((0, 0), np.int64)
+        return self.session.measured.figures.matrix if self.session.measured else np.zeros((0, 0), np.int64)
 
     def values(self) -> tuple[Values, float]:
         """What the cells show, and the largest value off the diagonal (at least 1).
@@ -98,7 +122,8 @@ class ConfusionMatrix(QWidget):
 
     def cell_rect(self, label_index: int, predicted: int) -> QRectF:
         side, place, _ = self._layout()
-        return QRectF(place.left() + predicted * side, place.top() + label_index * side, side, side)
+        column, line = self.place_of(predicted), self.place_of(label_index)
+        return QRectF(place.left() + column * side, place.top() + line * side, side, side)
 
     def _at(self, point: QPointF) -> tuple[int, int] | None:
         """(label, predicted) under a point; -1 for a header, None outside."""
@@ -107,13 +132,13 @@ class ConfusionMatrix(QWidget):
         if not count:
             return None
         column, line = int((point.x() - place.left()) // side), int((point.y() - place.top()) // side)
-        inside = 0 <= line < count, 0 <= column < count
+        inside, order = (0 <= line < count, 0 <= column < count), self.order
         if all(inside):
-            return line, column
+            return int(order[line]), int(order[column])
         if inside[0] and point.x() < place.left():
-            return line, -1
+            return int(order[line]), -1
         if inside[1] and point.y() < place.top():
-            return -1, column
+            return -1, int(order[column])
         return None
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
@@ -154,7 +179,8 @@ class ConfusionMatrix(QWidget):
         upright = self._upright(
             max(painter.fontMetrics().horizontalAdvance(words.clipped(n, 22)) for n in self.session.classes) + 12
         )
-        for i, name in enumerate(self.session.classes):
+        for i, k in enumerate(self.order.tolist()):
+            name = self.session.classes[k]
             shown = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, names - 14)
             painter.drawText(
                 QRectF(0, place.top() + i * side, names - 10, side),
@@ -180,11 +206,14 @@ class ConfusionMatrix(QWidget):
 
     def _paint_cells(self, painter: QPainter, side: float, values: Values, most: float) -> None:
         matrix, numbers = self._matrix, side >= LEAST_WITH_NUMBERS
+        _, place, _ = self._layout()
+        spots = {int(k): at for at, k in enumerate(self.order)}
         size = 13 if side >= 34 else 10
         hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
         for i in range(len(matrix)):
             for j in range(len(matrix)):
-                cell = self.cell_rect(i, j).adjusted(1, 1, -1, -1)
+                left, top = place.left() + spots[j] * side, place.top() + spots[i] * side
+                cell = QRectF(left, top, side, side).adjusted(1, 1, -1, -1)
                 amount = int(matrix[i, j])
                 if i == j:
                     painter.fillRect(cell, theme.colour("sheet"))
@@ -214,7 +243,8 @@ class ConfusionMatrix(QWidget):
     def _paint_picture(self, painter: QPainter, place: QRectF, values: Values, most: float) -> None:
         if self._picture is None:
             count = len(values)
-            shade = (np.sqrt(np.clip(np.nan_to_num(values) / most, 0, 1)) * (DIAGONAL - 1)).astype(np.uint8)
+            ordered = np.nan_to_num(values)[np.ix_(self.order, self.order)]
+            shade = (np.sqrt(np.clip(ordered / most, 0, 1)) * (DIAGONAL - 1)).astype(np.uint8)
             np.fill_diagonal(shade, DIAGONAL)
             self._picture = QImage(shade.tobytes(), count, count, count, QImage.Format.Format_Indexed8).copy()
             shades = [theme.magnitude(i / (DIAGONAL - 1)) for i in range(DIAGONAL)]
@@ -269,8 +299,11 @@ class ConfusionMatrix(QWidget):
         count = len(self._matrix)
         if event.key() in moves and count and not event.modifiers() & Qt.KeyboardModifier.AltModifier:
             by = moves[Qt.Key(event.key())]
-            at = self.cursor_cell or (0, -1 if by == (0, 1) else 0)
-            self.cursor_cell = min(count - 1, max(0, at[0] + by[0])), min(count - 1, max(0, at[1] + by[1]))
+            at = (0, -1 if by == (0, 1) else 0)
+            if self.cursor_cell is not None:
+                at = self.place_of(self.cursor_cell[0]), self.place_of(self.cursor_cell[1])
+            line, column = (min(count - 1, max(0, at[axis] + by[axis])) for axis in (0, 1))
+            self.cursor_cell = int(self.order[line]), int(self.order[column])
             corner = self.cell_rect(*self.cursor_cell).bottomRight().toPoint()
             QToolTip.showText(self.mapToGlobal(corner), self.describe(*self.cursor_cell), self)
             self.update()
@@ -309,16 +342,47 @@ class ConfusionMatrix(QWidget):
 
 
 class Confusions(QWidget):
-    """The matrix with its choice of what the cells show."""
+    """The matrix with its choices of what the cells show and in which order the classes stand."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.session = session
         self.matrix = ConfusionMatrix(session)
-        self.mode = Choice(MODES, "what the cells show")
+        self.mode, self.order = Choice(MODES, "what the cells show"), Choice(ORDERS, "order of the classes")
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
+        self.order.currentIndexChanged.connect(lambda _: self._sort())
+        self._workers = Workers(1, self)
+        self._sorting: Work | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
         layout.addLayout(
-            row(label("Rows are labels, columns predictions. Hatched: right answers.", soft=True), None, self.mode)
+            row(label("Rows: labels. Columns: predictions. Hatched: right.", soft=True), None, self.order, self.mode)
         )
         layout.addWidget(self.matrix, 1)
+        session.measured_changed.connect(self._sort)
+
+    def _sort(self) -> None:
+        measured, by = self.session.measured, SORTED_BY[ORDERS[self.order.currentIndex()]]
+        if self._sorting is not None:
+            self._sorting.cancel()
+        if by is None or measured is None:
+            self.matrix.set_order(None)
+            return
+        counts = measured.figures.matrix
+        self._sorting = self._workers.start(lambda work: by(counts), done=self.matrix.set_order)
+
+    def as_table(self) -> list[list[str]]:
+        """The counts in the order shown, for the clipboard."""
+        if self.session.measured is None:
+            return []
+        classes, order = self.session.classes, self.matrix.order.tolist()
+        counts = self.session.measured.figures.matrix
+        lines = [[classes[i], *(str(int(counts[i, j])) for j in order)] for i in order]
+        return [["labelled / predicted", *(classes[j] for j in order)], *lines]
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
+from mivrat.core.checks.result import in_words
+from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.significance import even_split, holm
 from mivrat.core.study.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Elided, clear, label
@@ -31,16 +37,29 @@ class Line:
 
 
 def headline_lines(session: Session) -> list[Line]:
-    """The headline figures of the run shown."""
-    if session.snapshot is None:
+    """The headline figures of what is measured; intervals that are no Wilson intervals come with the deeper figures."""
+    measured, snapshot = session.measured, session.snapshot
+    if measured is None or snapshot is None:
         return []
-    figures = session.snapshot.figures
+    figures, deep = measured.figures, measured.deep
     n = figures.total
 
     def share(name: str, found: Proportion, how: str) -> Line:
         return Line(
             name, words.percent(found.value), words.bounds(found), found.total, f"{how} Interval: Wilson score, 95 %."
         )
+
+    def mean(name: str, key: str, value: float | None, how: str, *, percent: bool = True) -> Line:
+        interval = deep.intervals.of.get(key) if deep is not None and deep.intervals is not None else None
+        bounds = ""
+        if interval is not None and deep is not None and deep.intervals is not None:
+            bounds = (
+                f"{100 * interval.low:.1f} – {100 * interval.high:.1f}"
+                if percent
+                else f"{interval.low:.3f} – {interval.high:.3f}"
+            )
+            how = f"{how} {deep.intervals.how()}"
+        return Line(name, words.percent(value) if percent else words.decimal(value), bounds, n, how)
 
     lines = []
     for k, found in figures.top_k.items():
@@ -50,34 +69,22 @@ def headline_lines(session: Session) -> list[Line]:
             else f"Share of images whose labelled class is among the {k} highest scores."
         )
         lines.append(share(f"top-{k} accuracy", found, meaning))
-    missing = sum(c.support == 0 for c in figures.classes)
-    without = f" {missing} classes without images are left out." if missing else ""
-    lines.append(
-        Line(
-            "balanced accuracy",
-            words.percent(figures.averages.balanced_accuracy),
-            "",
-            n,
-            f"Mean recall over the classes that have images.{without}",
-        )
-    )
-    undefined = figures.averages.undefined_precision
-    counted = f" Precision is undefined for {undefined} of them." if undefined else ""
-    lines.append(
-        Line(
-            "macro F1",
-            words.percent(figures.averages.macro_f1),
-            "",
-            n,
-            f"Mean F1 over the classes that have images; an undefined F1 counts as 0.{counted}",
-        )
-    )
-    families = session.snapshot.record.families
+    families = snapshot.record.families
     if families:
-        found = family_accuracy(figures.matrix, families)
+        within = family_accuracy(figures.matrix, families)
         how = f"Share of images whose predicted class is of the labelled class's family ({len(set(families.values()))} families)."
-        lines.insert(1, share("accuracy within family", found, how))
-    if not session.snapshot.judged.has_scores:
+        lines.insert(1, share("accuracy within family", within, how))
+    averages, missing = figures.averages, sum(c.support == 0 for c in figures.classes)
+    without = f" {missing} classes without images are left out." if missing else ""
+    how = f"Mean recall over the classes that have images.{without}"
+    lines.append(mean("balanced accuracy", "balanced_accuracy", averages.balanced_accuracy, how))
+    undefined = averages.undefined_precision
+    counted = f" Precision is undefined for {undefined} of them." if undefined else ""
+    how = f"Mean F1 over the classes that have images; an undefined F1 counts as 0.{counted}"
+    lines.append(mean("macro F1", "macro_f1", averages.macro_f1, how))
+    how = "Multiclass Matthews correlation of labels and predictions (Gorodkin 2004): 0 is chance, 1 is perfect."
+    lines.append(mean("MCC", "mcc", averages.mcc, how, percent=False))
+    if not snapshot.judged.has_scores:
         why = "Cannot be told: the table gives predictions only, and this takes a score of every class."
         lines += [Line(name, words.DASH, "", 0, why) for name in NEED_SCORES]
     if figures.log_loss is not None:
@@ -86,34 +93,22 @@ def headline_lines(session: Session) -> list[Line]:
             if figures.log_loss.clipped
             else ""
         )
-        lines.append(
-            Line(
-                "log loss",
-                words.decimal(figures.log_loss.value),
-                "",
-                n,
-                f"Mean of −ln p of the labelled class, in nats; lower is better.{clipped}",
-            )
-        )
-        lines.append(
-            Line(
-                "Brier score",
-                words.decimal(figures.brier),
-                "",
-                n,
-                "Mean over images of the squared error of all class probabilities, 0 to 2; lower is better.",
-            )
-        )
+        how = f"Mean of −ln p of the labelled class, in nats; lower is better.{clipped}"
+        lines.append(mean("log loss", "log_loss", figures.log_loss.value, how, percent=False))
+        how = "Mean over images of the squared error of all class probabilities, 0 to 2; lower is better."
+        lines.append(mean("Brier score", "brier", figures.brier, how, percent=False))
     if figures.calibration.ece is not None:
         how = f"Expected calibration error: mean gap between confidence and accuracy over {len(figures.calibration.bins)} bins of equal width, weighted by images. It reads too high at small N."
-        lines.append(Line("ECE", words.percent(figures.calibration.ece), "", n, how))
+        if deep is not None and deep.chance is not None:
+            how += f" A perfectly calibrated model would show {words.percent(deep.chance.median)} here, in 95 % of cases below {words.percent(deep.chance.high)}."
+        lines.append(mean("ECE", "ece", figures.calibration.ece, how))
     return lines
 
 
 class Headline(QScrollArea):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
         self.session = session
         self.setWidgetResizable(True)
@@ -121,21 +116,26 @@ class Headline(QScrollArea):
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         body = QWidget()
-        self._layout = QVBoxLayout(body)
-        self._layout.setContentsMargins(0, 8, 8, 16)
+        whole = QVBoxLayout(body)
+        whole.setContentsMargins(0, 8, 8, 16)
+        self._layout = QVBoxLayout()
+        self.criteria = Criteria(session, keeper)
+        whole.addLayout(self._layout)
+        whole.addWidget(self.criteria)
+        whole.addStretch(1)
         self.setWidget(body)
-        session.figures_changed.connect(self.refresh)
+        session.measured_changed.connect(self.refresh)
         session.selection_changed.connect(self._mark)
         theme.changed.connect(self.refresh)
 
     def refresh(self) -> None:
         clear(self._layout)
         self._rows: list[_Row] = []
-        if self.session.snapshot is None:
+        if self.session.snapshot is None or self.session.measured is None:
             return
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
-        grid.setVerticalSpacing(9)
+        grid.setVerticalSpacing(6)
         for column, title in enumerate(("", "", "95 % interval", "images")):
             head = label(title, soft=True)
             grid.addWidget(head, 0, column, Qt.AlignmentFlag.AlignRight)
@@ -168,20 +168,20 @@ class Headline(QScrollArea):
                     wrap=True,
                 )
             )
-        if self.session.snapshot.figures.total == 0:
+        if self.session.measured.figures.total == 0:
             self._layout.addSpacing(12)
             self._layout.addWidget(
                 label("No labelled image has been scored yet, so there is nothing to measure.", soft=True, wrap=True)
             )
         self._add_pairs()
         self._add_left_out()
-        self._layout.addStretch(1)
         self._mark()
 
     def _add_pairs(self) -> None:
-        assert self.session.snapshot is not None
-        matrix, classes = self.session.snapshot.figures.matrix, self.session.classes
-        pairs = self.session.snapshot.mistakes.largest
+        assert self.session.measured is not None
+        matrix, classes = self.session.measured.figures.matrix, self.session.classes
+        pairs = self.session.measured.mistakes.largest
+        likely = dict(zip([(a, b) for a, b, _ in pairs], directions(matrix, pairs), strict=True))
         self._layout.addSpacing(18)
         self._layout.addWidget(label("Most frequent mistakes", "heading"))
         if not pairs:
@@ -191,7 +191,7 @@ class Headline(QScrollArea):
         for a, b, times in pairs:
             found = proportion(times, int(matrix[a].sum()))
             text = f"{words.clipped(classes[a], 28)} → {words.clipped(classes[b], 28)}"
-            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}. Interval: Wilson score, 95 %.\nClick to see them."
+            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\nInterval: Wilson score, 95 %. Click to see them."
             self._add_row(
                 text,
                 [str(found.hits), words.percent(found.value), words.bounds(found)],
@@ -226,9 +226,23 @@ class Headline(QScrollArea):
         self._rows.append(made)
         self._layout.addWidget(made)
 
+    def as_table(self) -> list[list[str]]:
+        """What is shown, for the clipboard."""
+        lines = [[line.name, line.value, line.interval, str(line.total)] for line in headline_lines(self.session)]
+        return [["figure", "value", "95 % interval", "images"], *lines]
+
     def _mark(self) -> None:
         for one in getattr(self, "_rows", []):
             one.mark(all(c in self.session.conditions for c in one.conditions))
+
+
+def directions(matrix: Counts, pairs: Sequence[tuple[int, int, int]]) -> list[str]:
+    """For each pair shown, whether it goes one way beyond chance (exact binomial test, Holm's correction over them)."""
+    raw = [even_split(int(matrix[a, b]), int(matrix[b, a])) for a, b, _ in pairs]
+    return [
+        f"{'one way beyond chance' if p < 0.05 else 'no direction beyond chance'} (exact test, p {in_words(p)})"
+        for p in holm(raw)
+    ]
 
 
 class _Row(QFrame):

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QToolTip, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin
 from mivrat.core.study.selection import Confidence
 from mivrat.ui import words
+from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import label
+from mivrat.ui.widgets import Choice, label, row
 
 
 class ReliabilityDiagram(QWidget):
@@ -21,16 +22,24 @@ class ReliabilityDiagram(QWidget):
         super().__init__()
         self.session = session
         self.cursor_bin = -1
+        self.equal_count = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(QSize(260, 260))
         self.setAccessibleName("reliability diagram; arrow keys move over the bins, Enter selects")
-        session.figures_changed.connect(self.update)
+        session.measured_changed.connect(self.update)
         session.selection_changed.connect(self.update)
         theme.changed.connect(self.update)
 
     @property
     def _calibration(self) -> Calibration | None:
-        return self.session.snapshot.figures.calibration if self.session.snapshot else None
+        measured = self.session.measured
+        if measured is not None and self.equal_count and measured.deep is not None:
+            return measured.deep.adaptive
+        return measured.figures.calibration if measured is not None else None
+
+    def bins(self) -> list[ReliabilityBin]:
+        """The bins shown."""
+        return self._calibration.bins if self._calibration else []
 
     def _places(self) -> tuple[QRectF, QRectF]:
         counts_height = max(70.0, self.height() * 0.2)
@@ -41,8 +50,9 @@ class ReliabilityDiagram(QWidget):
     def bin_rect(self, m: int) -> QRectF:
         """The column of a bin in the upper diagram."""
         plot, _ = self._places()
-        bins = len(self._calibration.bins) if self._calibration else 1
-        return QRectF(plot.left() + m * plot.width() / bins, plot.top(), plot.width() / bins, plot.height())
+        one = self.bins()[m]
+        left, right = plot.left() + one.low * plot.width(), plot.left() + one.high * plot.width()
+        return QRectF(left, plot.top(), max(2.0, right - left), plot.height())
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         with QPainter(self) as painter:
@@ -136,8 +146,8 @@ class ReliabilityDiagram(QWidget):
             plot.left() <= point.x() <= plot.right() and plot.top() <= point.y() <= counts.bottom()
         ):
             return -1
-        bins = len(self._calibration.bins)
-        return min(bins - 1, int((point.x() - plot.left()) / plot.width() * bins))
+        share = (point.x() - plot.left()) / plot.width()
+        return next((m for m, one in enumerate(self.bins()) if one.low <= share <= one.high), -1)
 
     def select(self, m: int, beside: bool) -> None:
         if self._calibration and 0 <= m < len(self._calibration.bins):
@@ -189,41 +199,81 @@ class ReliabilityDiagram(QWidget):
 
 
 class Reliability(QWidget):
-    """The diagram under a sentence with its figures."""
+    """The diagram under a sentence with its figures; or accuracy against coverage in its place."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.summary = label(wrap=True)
-        self.diagram = ReliabilityDiagram(session)
+        self.summary, self.further = label(wrap=True), label(soft=True, wrap=True)
+        self.diagram, self.coverage = ReliabilityDiagram(session), Coverage(session)
+        self.view = Choice(
+            ["reliability, bins of equal width", "reliability, bins of equal count", "accuracy and coverage"],
+            "what is drawn",
+        )
+        self.view.currentIndexChanged.connect(self._choose)
+        self.pages = QStackedWidget()
+        for page in (self.diagram, self.coverage):
+            self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
+        layout.addLayout(row(self.view, None))
         layout.addWidget(self.summary)
-        layout.addWidget(
-            label(
-                "Points: accuracy of the images in a bin of confidence, with 95 % interval. Dashed: what confidence promises. Broad bar: the gap.",
-                soft=True,
-                wrap=True,
-            )
-        )
-        layout.addWidget(self.diagram, 1)
-        session.figures_changed.connect(self._refresh)
+        layout.addWidget(self.further)
+        layout.addWidget(self.pages, 1)
+        session.measured_changed.connect(self._refresh)
+
+    def _choose(self, index: int) -> None:
+        self.diagram.equal_count = index == 1
+        self.diagram.update()
+        self.pages.setCurrentIndex(1 if index == 2 else 0)
+        self.summary.setVisible(index != 2)
+        self.further.setVisible(index != 2)
 
     def _refresh(self) -> None:
-        snapshot = self.session.snapshot
-        gap = snapshot.figures.calibration.signed_gap if snapshot else None
-        if snapshot is None or gap is None:
+        measured = self.session.measured
+        gap = measured.figures.calibration.signed_gap if measured else None
+        if measured is None or gap is None:
             self.summary.setText("No labelled image has been scored yet.")
+            self.further.setText("")
             return
-        found = snapshot.figures.calibration
+        found, deep = measured.figures.calibration, measured.deep
         lean = (
             "Confidence and accuracy agree on average"
             if abs(gap) < 0.005
             else f"On average {abs(100 * gap):.1f} points {'over' if gap > 0 else 'under'}confident"
         )
-        self.summary.setText(
-            f"{lean}.  ECE {words.percent(found.ece)}, largest gap {words.percent(found.mce)}  ({len(found.bins)} bins, N = {snapshot.figures.total})"
-        )
+        chance = ""
+        if deep is not None and deep.chance is not None and found.ece is not None:
+            beyond = "more than chance explains" if found.ece > deep.chance.high else "no more than chance would show"
+            chance = f"; by chance {words.percent(deep.chance.median)}, 95 % below {words.percent(deep.chance.high)}: {beyond}"
+        self.summary.setText(f"{lean}.  ECE {words.percent(found.ece)} (N = {measured.figures.total}){chance}.")
         self.summary.setToolTip(
-            "ECE: mean gap between confidence and accuracy over the bins, weighted by images (Naeini 2015; Guo 2017). It reads too high at small N.\nLargest gap: over bins that hold images."
+            f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015; Guo 2017); largest gap {words.percent(found.mce)}. It reads too high at small N: by chance is what a perfectly calibrated model would show on as many images."
         )
+        self.further.setText(self._temperature())
+        self.further.setToolTip(
+            "Dashed: what confidence promises. Points: share right, with 95 % interval. Broad bar: the gap."
+        )
+
+    def _temperature(self) -> str:
+        deep = self.session.measured.deep if self.session.measured else None
+        found = deep.temperature if deep is not None else None
+        if deep is None:
+            return "Temperature, chance and coverage are being worked out …"
+        if found is None:
+            return "There is no temperature to fit without a score of every class."
+        if not found.identifiable or found.log_loss_after is None:
+            return "Temperature scaling cannot be told from these images (too few, one class only, or all right)."
+        return (
+            f"Temperature {found.value:.2f}: out of fold, log loss {words.decimal(found.log_loss_before)} → "
+            f"{words.decimal(found.log_loss_after)}, ECE {words.percent(found.ece_before)} → {words.percent(found.ece_after)} (5 folds)."
+        )
+
+    def as_table(self) -> list[list[str]]:
+        """The bins, for the clipboard."""
+        lines = []
+        for one in self.diagram.bins():
+            share = one.accuracy
+            digits = ["" if v is None else f"{v:.6f}" for v in (one.confidence, share.value, share.low, share.high)]
+            lines.append([f"{one.low:.6f}", f"{one.high:.6f}", str(one.count), *digits])
+        return [["from", "to", "images", "mean confidence", "right", "low", "high"], *lines]

@@ -1,34 +1,112 @@
-"""The figures area of the Measure step: its tabs and their pages."""
+"""The figures area of the Measure step: its tabs and their pages, what they are figures of, and taking them elsewhere."""
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+import csv
+import io
+from pathlib import Path
 
+from PySide6.QtCore import QPoint, QRect
+from PySide6.QtGui import QGuiApplication, QImage, QKeySequence, QPainter, QShortcut
+from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtWidgets import QFileDialog, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+
+from mivrat.core.reporting.results import safe_cell
+from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.class_table import ClassTable
 from mivrat.ui.measure.confusions import Confusions
+from mivrat.ui.measure.group_table import GroupTable
 from mivrat.ui.measure.headline import Headline
+from mivrat.ui.measure.measurer import Measurer
 from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Tabs
+from mivrat.ui.widgets import Choice, Tabs, row
 
-NAMES = ("Headline", "Classes", "Confusions", "Confidence")
+NAMES = ("Headline", "Classes", "Confusions", "Confidence", "Groups")
+SCOPES = ("all images", "the selection")
 
 
 class MeasureStep(QWidget):
-    """Headline, classes, confusions and confidence, one at a time."""
+    """Headline, classes, confusions, confidence and groups, one at a time, of all images or of the selection."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
-        self.tabs = Tabs(NAMES)
-        self.headline, self.class_table = Headline(session), ClassTable(session)
+        self.session, self.tabs, self.measurer = session, Tabs(NAMES), Measurer(session, self)
+        self.headline, self.class_table = Headline(session, keeper), ClassTable(session)
         self.confusions, self.reliability = Confusions(session), Reliability(session)
+        self.groups = GroupTable(session)
         self.pages = QStackedWidget()
-        for page in (self.headline, self.class_table, self.confusions, self.reliability):
+        for page in (self.headline, self.class_table, self.confusions, self.reliability, self.groups):
             self.pages.addWidget(page)
         self.tabs.chosen.connect(self.pages.setCurrentIndex)
-        theme.style(self.tabs, self.headline, self.class_table, self.confusions, self.reliability)
+        self.scope = Choice(SCOPES, "figures of")
+        self.scope.setToolTip("What these figures are of: all images, or those of the selection")
+        self.scope.currentIndexChanged.connect(lambda i: self.measurer.follow_selection(i == 1))
+        self.more = QToolButton()
+        self.more.setText("⋯")
+        self.more.setProperty("quiet", True)
+        self.more.setAccessibleName("take these figures elsewhere")
+        self.more.setToolTip("Copy as a table, save as a picture")
+        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(self.more)
+        menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
+        menu.addAction("Save as a picture…").triggered.connect(lambda: self._choose_picture())
+        self.more.setMenu(menu)
+        QShortcut(QKeySequence("Ctrl+Shift+C"), self).activated.connect(self.copy_table)
+        top = QWidget()
+        line = row(self.tabs, self.scope, self.more, spacing=4)
+        line.setStretch(0, 1)
+        top.setLayout(line)
+        theme.style(top, self.headline, self.class_table, self.confusions, self.reliability, self.groups)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)
-        layout.addWidget(self.tabs)
+        layout.addWidget(top)
         layout.addWidget(self.pages, 1)
+
+    def copy_table(self) -> None:
+        """Put what the page shows on the clipboard, as comma-separated values."""
+        page = self.pages.currentWidget()
+        assert page is not None
+        out = io.StringIO()
+        csv.writer(out, lineterminator="\n").writerows(
+            [[safe_cell(cell) for cell in line] for line in page.as_table()]  # type: ignore[attr-defined]
+        )
+        QGuiApplication.clipboard().setText(out.getvalue())
+
+    def _choose_picture(self) -> None:
+        name = NAMES[self.tabs.current].lower()
+        found, _ = QFileDialog.getSaveFileName(self, "Save as a picture", f"{name}.png", "Pictures (*.png *.svg)")
+        if found:
+            self.save_picture(Path(found))
+
+    def save_picture(self, path: Path) -> None:
+        """Draw the page into a file: SVG where its name ends so, else PNG at twice the screen's size."""
+        page = self.pages.currentWidget()
+        assert page is not None
+        size = page.size()
+        if path.suffix.lower() == ".svg":
+            generator = QSvgGenerator()
+            generator.setFileName(str(path))
+            generator.setSize(size)
+            generator.setViewBox(QRect(0, 0, size.width(), size.height()))
+            generator.setTitle(NAMES[self.tabs.current])
+            with QPainter(generator) as painter:
+                painter.fillRect(0, 0, size.width(), size.height(), theme.colour("paper"))
+                page.render(painter, QPoint())
+            return
+        picture = QImage(size * 2, QImage.Format.Format_RGB32)
+        picture.setDevicePixelRatio(2)
+        picture.fill(theme.colour("paper"))
+        page.render(picture)
+        picture.save(str(path if path.suffix else path.with_suffix(".png")))
+
+    @property
+    def settled(self) -> bool:
+        """Whether nothing is still being worked out."""
+        return self.measurer.settled and self.groups.settled and self.confusions.settled
+
+    def stop(self) -> None:
+        self.measurer.stop()
+        self.groups.stop()
+        self.confusions.stop()

@@ -1,0 +1,141 @@
+"""What was claimed and what is required, held against what was measured."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.errors import InputError
+from mivrat.core.figures.significance import against_claim
+from mivrat.core.reporting.requirements import Outcome, parse_requirement
+from mivrat.ui import changes, words
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import StateMark, button, clear, label, row
+
+STATES = {"pass": "fine", "fail": "stop", "cannot tell": "look"}
+
+
+class Criteria(QWidget):
+    """The claimed accuracy with a test against it, and criteria that pass, fail, or cannot be told at this N."""
+
+    def __init__(self, session: Session, keeper: Keeper) -> None:
+        super().__init__()
+        self.session, self.keeper = session, keeper
+        self.claim = QLineEdit()
+        self.claim.setPlaceholderText("such as 95")
+        self.claim.setFixedWidth(90)
+        self.claim.setAccessibleName("claimed top-1 accuracy in percent")
+        self.claim.editingFinished.connect(self._change_claim)
+        self.verdict = label(soft=True, wrap=True)
+        self.new = QLineEdit()
+        self.new.setPlaceholderText('such as low(top1) >= 0.9 or recall["class"] >= 0.8')
+        self.new.setAccessibleName("a new criterion")
+        self.new.returnPressed.connect(self._add)
+        self.problem = label("", "problem", wrap=True)
+        self.problem.hide()
+        self._list = QVBoxLayout()
+        self._list.setSpacing(2)
+        line = row(label("claimed top-1, %"), self.claim, self.verdict)
+        line.setStretch(2, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 14, 8, 12)
+        layout.addWidget(label("Claim and criteria", "heading"))
+        layout.addLayout(line)
+        layout.addLayout(self._list)
+        layout.addLayout(row(self.new, button("Add", self._add)))
+        layout.addWidget(self.problem)
+        for signal in (session.measured_changed, session.contents_changed, session.busy_changed):
+            signal.connect(self.refresh)
+
+    def refresh(self) -> None:
+        contents, measured = self.session.contents, self.session.measured
+        if contents is None or measured is None:
+            return
+        if not self.claim.hasFocus():
+            self.claim.setText("" if contents.claim is None else f"{100 * contents.claim:g}")
+        for one in (self.claim, self.new):
+            one.setEnabled(not self.session.busy)
+        self.verdict.setText(self._claim_in_words())
+        clear(self._list)
+        for text in contents.criteria:
+            try:
+                found = parse_requirement(text, contents.classes).against(
+                    measured.figures, measured.deep.intervals if measured.deep else None
+                )
+            except (InputError, KeyError):
+                found = Outcome(text, None, False)
+            self._list.addLayout(self._line(found))
+
+    def _claim_in_words(self) -> str:
+        contents, measured = self.session.contents, self.session.measured
+        if contents is None or measured is None or contents.claim is None:
+            return "Enter what was claimed at training time, to test it against these images."
+        top1 = measured.figures.top_k[1]
+        if top1.value is None:
+            return "Nothing has been measured yet."
+        p = against_claim(top1.hits, top1.total, contents.claim)
+        side = "below" if top1.value < contents.claim else "above"
+        if p < 0.05:
+            return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance (exact test, p {in_words(p)})."
+        return f"Measured {words.percent(top1.value)} (N = {top1.total}): no difference beyond chance (exact test, p {in_words(p)})."
+
+    def _line(self, found: Outcome) -> QHBoxLayout:
+        figure = words.DASH if found.value is None else f"{found.value:.4g}"
+        if found.low is not None and found.high is not None and found.low != found.high:
+            figure += f"   ({found.low:.4g} – {found.high:.4g})"
+        verdict = "cannot tell at this N" if found.verdict == "cannot tell" else found.verdict
+        away = button("×", lambda: self._remove(found.text), kind="quiet")
+        away.setAccessibleName(f"remove {found.text}")
+        away.setToolTip("Remove this criterion")
+        away.setEnabled(not self.session.busy)
+        line = row(StateMark(STATES[found.verdict]), label(found.text), label(figure, soft=True), label(verdict), away)
+        line.setStretch(1, 1)
+        return line
+
+    def _change_claim(self) -> None:
+        contents, text = self.session.contents, self.claim.text().strip().rstrip("%").replace(",", ".")
+        if contents is None:
+            return
+        try:
+            now = float(text) / 100 if text else None
+            if now is not None and not 0 < now <= 1:
+                raise ValueError
+        except ValueError:
+            self._tell("The claim is a percentage above 0 and up to 100.")
+            return
+        self._tell("")
+        if now != contents.claim:
+            self.keeper.decide(changes.claim_accuracy(now, contents.claim))
+
+    def _add(self) -> None:
+        contents, text = self.session.contents, self.new.text().strip()
+        if contents is None or not text or self.session.busy:
+            return
+        try:
+            requirement = parse_requirement(text, contents.classes)
+            if self.session.measured is not None:
+                requirement.against(self.session.measured.figures)
+        except InputError as error:
+            self._tell(f"{error.what}. {error.mend[:1].upper()}{error.mend[1:]}.")
+            return
+        except KeyError:
+            known = ", ".join(f"top{k}" for k in (self.session.measured.figures.top_k if self.session.measured else ()))
+            self._tell(f"Of the top-k accuracies there are {known}.")
+            return
+        self._tell("")
+        self.new.clear()
+        if text not in contents.criteria:
+            self.keeper.decide(changes.set_criteria(f"criterion {text}", [*contents.criteria, text], contents.criteria))
+
+    def _remove(self, text: str) -> None:
+        contents = self.session.contents
+        if contents is not None:
+            left = [one for one in contents.criteria if one != text]
+            self.keeper.decide(changes.set_criteria(f"criterion {text} removed", left, contents.criteria))
+
+    def _tell(self, problem: str) -> None:
+        self.problem.setText(problem)
+        self.problem.setVisible(bool(problem))
+        self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

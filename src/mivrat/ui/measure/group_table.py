@@ -1,0 +1,210 @@
+"""Figures by any column: the group that most surely falls below the rest comes first; a row selects its images."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.figures.groups import MOST_GROUPS, Group, group_figures, group_names
+from mivrat.core.figures.intervals import Proportion
+from mivrat.core.study.selection import InGroup
+from mivrat.ui import words
+from mivrat.ui.session import Session, Snapshot
+from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.work import Work, Workers
+
+COLUMNS = ("group", "images", "right", "95 % interval", "gap", "below the rest")
+SHARE = Qt.ItemDataRole.UserRole + 2
+
+
+@dataclass(frozen=True)
+class Grouped:
+    """The groups of one column and the images of each."""
+
+    column: str
+    groups: list[Group]
+    positions: dict[str, tuple[int, ...]]
+
+
+class GroupTable(QWidget):
+    """A table of groups under the choice of a column."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: Grouped | None = None
+        self._workers = Workers(1, self)
+        self._working: Work | None = None
+        self.column = Choice(name="column to group by")
+        self.column.activated.connect(lambda _: self._start())
+        self.note = label(soft=True, wrap=True)
+        self.table = QTableWidget(0, len(COLUMNS))
+        self.table.setHorizontalHeaderLabels(list(COLUMNS))
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setTabKeyNavigation(False)
+        self.table.setShowGrid(False)
+        self.table.verticalHeader().hide()
+        self.table.verticalHeader().setDefaultSectionSize(40)
+        self.table.setItemDelegateForColumn(3, _IntervalBar(self.table))
+        head = self.table.horizontalHeader()
+        head.setHighlightSections(False)
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        if (gap := self.table.horizontalHeaderItem(4)) is not None:
+            gap.setToolTip("Mean confidence less the share right: above 0 is overconfident")
+        head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for i, width in ((1, 70), (2, 66), (3, 120), (4, 92), (5, 96)):
+            self.table.setColumnWidth(i, width)
+        self.table.cellClicked.connect(lambda line, _: self._choose(line))
+        self.table.cellActivated.connect(lambda line, _: self._choose(line))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 8)
+        layout.addLayout(row(label("by", soft=True), self.column, None))
+        layout.addWidget(self.note)
+        layout.addWidget(self.table, 1)
+        session.run_changed.connect(self._list_columns)
+        session.measured_changed.connect(self._start)
+
+    def _list_columns(self) -> None:
+        snapshot = self.session.snapshot
+        items = snapshot.record.image_set.items if snapshot is not None else []
+        names = list(items[0].columns) if items else []
+        few = [
+            name
+            for name in names
+            if 1 < len(set(group_names([one.columns.get(name, "") for one in items[:5000]]))) <= MOST_GROUPS
+        ]
+        kept = self.column.currentText()
+        self.column.clear()
+        self.column.addItems(few)
+        self.column.setCurrentText(kept if kept in few else few[0] if few else "")
+        self.column.setVisible(bool(few))
+        if not few:
+            self.found = None
+            self._show()
+
+    def _start(self) -> None:
+        snapshot, column, measured = self.session.snapshot, self.column.currentText(), self.session.measured
+        if snapshot is None or measured is None or not column:
+            return
+        if self._working is not None:
+            self._working.cancel()
+        among = None
+        if measured.of_selection:
+            among = np.zeros(snapshot.counts.listed, bool)
+            among[self.session.shown] = True
+        self._working = self._workers.start(lambda work: _grouped(snapshot, column, among), done=self._take)
+
+    def _take(self, found: Grouped) -> None:
+        self.found = found
+        self._show()
+
+    def _show(self) -> None:
+        found = self.found
+        self.table.setVisible(found is not None)
+        if found is None:
+            self.note.setText(
+                "There is no column to group by. Image tables may have further columns, such as site or date; they are kept."
+            )
+            return
+        below = [one for one in found.groups if one.p < 0.05]
+        self.note.setText(
+            (
+                f"{', '.join(one.name for one in below[:4])} below the rest beyond chance. "
+                if below
+                else "No group falls below the rest beyond chance. "
+            )
+            + "Exact one-sided test of each group against the others, corrected for their number (Holm)."
+        )
+        self.table.setRowCount(len(found.groups))
+        for i, one in enumerate(found.groups):
+            gap = "" if one.gap is None else f"{100 * one.gap:+.1f} points".replace("-", "−")
+            p = f"p {in_words(one.p)}" if one.p < 0.05 else "" if one.p > 0.9995 else f"p {in_words(one.p)}"
+            texts = (one.name, words.count(one.accuracy.total), words.percent(one.accuracy.value), "", gap, p)
+            for column, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                if column:
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                if column == 3:
+                    item.setData(SHARE, one.accuracy)
+                    item.setToolTip(
+                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)} (Wilson)"
+                    )
+                if column == 1 and one.small:
+                    item.setText(f"{text}  few")
+                    item.setToolTip("Few images: a wide interval")
+                self.table.setItem(i, column, item)
+
+    def _choose(self, line: int) -> None:
+        if self.found is not None:
+            name = self.found.groups[line].name
+            self.session.choose(InGroup(self.found.column, frozenset({(name, self.found.positions[name])})))
+
+    def as_table(self) -> list[list[str]]:
+        """What is shown, for the clipboard."""
+        found = self.found.groups if self.found else []
+        lines = [
+            [one.name, str(one.accuracy.total), str(one.accuracy.hits), *_digits(one.accuracy), f"{one.p:.6g}"]
+            for one in found
+        ]
+        return [["group", "images", "right", "share", "low", "high", "p below rest"], *lines]
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
+
+
+def _digits(share: Proportion) -> list[str]:
+    return ["" if value is None else f"{value:.6f}" for value in (share.value, share.low, share.high)]
+
+
+def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None) -> Grouped:
+    items, judged = snapshot.record.image_set.items, snapshot.judged
+    names = group_names([one.columns.get(column, "") for one in items])
+    positions: dict[str, list[int]] = {}
+    for i, name in enumerate(names):
+        positions.setdefault(name, []).append(i)
+    use = judged.evaluated if among is None else judged.evaluated & among
+    found = group_figures(names, judged.right, judged.confidence, use)
+    return Grouped(column, found, {name: tuple(where) for name, where in positions.items()})
+
+
+class _IntervalBar(QStyledItemDelegate):
+    """Draws a share's interval from 0 to 100 % as a bar with the share as a mark."""
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        super().paint(painter, option, index)
+        share = index.data(SHARE)
+        if not isinstance(share, Proportion) or share.value is None or share.low is None or share.high is None:
+            return
+        left, right, middle = option.rect.left() + 8, option.rect.right() - 8, option.rect.top() + 12
+
+        def at(value: float) -> int:
+            return round(left + (right - left) * value)
+
+        painter.fillRect(left, middle, right - left, 1, theme.colour("line"))
+        painter.fillRect(at(share.low), middle - 2, max(2, at(share.high) - at(share.low)), 5, theme.colour("accent"))
+        painter.fillRect(at(share.value) - 1, middle - 6, 2, 13, theme.colour("ink"))
+        painter.setFont(font(11))
+        painter.setPen(theme.colour("soft"))
+        painter.drawText(option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, words.bounds(share))

@@ -1,0 +1,178 @@
+"""The Measure step by clicks and keys: figures of the selection, claim and criteria, groups, coverage, taking figures away."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QGuiApplication, QImage
+from PySide6.QtWidgets import QLabel
+from pytestqt.qtbot import QtBot
+
+from mivrat.core.figures.groups import group_figures
+from mivrat.core.figures.intervals import proportion
+from mivrat.core.study.selection import Confidence, InGroup, Labelled
+from mivrat.core.study.study import Study
+from mivrat.demo.draw import CLASSES
+from mivrat.ui.measure.headline import headline_lines
+from mivrat.ui.window import MainWindow
+
+Settle = Callable[[], None]
+LEFT = Qt.MouseButton.LeftButton
+PLANTAIN = CLASSES.index("plantain")
+
+
+def lines(window: MainWindow) -> dict[str, tuple[str, str, int]]:
+    return {one.name: (one.value, one.interval, one.total) for one in headline_lines(window.session)}
+
+
+def test_figures_follow_the_selection_when_asked(demo: MainWindow, settle: Settle) -> None:
+    whole = lines(demo)
+    assert whole["macro F1"][1]
+    assert whole["log loss"][1]
+    assert whole["top-1 accuracy"][2] == 399
+    demo.session.choose(Labelled(frozenset({PLANTAIN})))
+    settle()
+    assert lines(demo) == whole
+    demo.measure.scope.setCurrentIndex(1)
+    settle()
+    some = lines(demo)
+    assert some["top-1 accuracy"][2] == 50
+    share = demo.session.accuracy()
+    assert some["top-1 accuracy"][0] == f"{100 * (share.value or 0):.1f} %"
+    assert demo.session.measured is not None
+    assert demo.session.measured.figures.matrix.sum() == demo.session.measured.figures.matrix[PLANTAIN].sum() == 50
+    demo.session.clear()
+    settle()
+    assert lines(demo) == whole
+    demo.measure.scope.setCurrentIndex(0)
+
+
+def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
+    qtbot: QtBot, demo: MainWindow, settle: Settle
+) -> None:
+    criteria = demo.measure.headline.criteria
+    criteria.claim.setFocus()
+    qtbot.keyClicks(criteria.claim, "95")
+    qtbot.keyClick(criteria.claim, Qt.Key.Key_Return)
+    settle()
+    assert "below the claim beyond chance" in criteria.verdict.text()
+    for text in ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83", "worth >= 1"):
+        criteria.new.setFocus()
+        qtbot.keyClicks(criteria.new, text)
+        qtbot.keyClick(criteria.new, Qt.Key.Key_Return)
+        settle()
+    assert "no figure 'worth'" in criteria.problem.text()
+    shown = [one.text() for one in criteria.findChildren(QLabel) if one.isVisibleTo(criteria)]
+    for text, verdict in (
+        ("low(top1) >= 0.5", "pass"), ("top1 >= 0.95", "fail"), ("macro_f1 >= 0.83", "cannot tell at this N"),
+    ):  # fmt: skip
+        assert shown[shown.index(text) + 2] == verdict
+    assert demo.session.study_path is not None
+    kept = Study.open(demo.session.study_path)
+    assert kept.criteria() == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
+    assert kept.claim() == 0.95
+    kept.close()
+    for _ in range(4):
+        demo.keeper.undo()
+        settle()
+    kept = Study.open(demo.session.study_path)
+    assert (kept.criteria(), kept.claim()) == ((), None)
+    kept.close()
+
+
+def test_groups_select_their_images(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(4)
+    table, snapshot = demo.measure.groups, demo.session.snapshot
+    assert snapshot is not None
+    table.column.setCurrentText("station")
+    table.column.activated.emit(table.column.currentIndex())
+    settle()
+    names = [item.columns["station"] for item in snapshot.record.image_set.items]
+    judged = snapshot.judged
+    expected = group_figures(names, judged.right, judged.confidence, judged.evaluated)
+    assert [table.table.item(i, 0).text() for i in range(len(expected))] == [one.name for one in expected]
+    assert table.table.item(0, 2).text() == f"{100 * (expected[0].accuracy.value or 0):.1f} %"
+    qtbot.mouseClick(table.table.viewport(), LEFT, pos=table.table.visualItemRect(table.table.item(0, 0)).center())
+    assert isinstance(demo.session.conditions[0], InGroup)
+    assert len(demo.session.shown) == names.count(expected[0].name)
+    assert demo.session.conditions[0].words(CLASSES) == ("station", expected[0].name)
+    demo.session.clear()
+
+
+def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(3)
+    view = demo.measure.reliability
+    assert "by chance" in view.summary.text()
+    assert view.further.text().startswith("Temperature ")
+    view.view.setCurrentIndex(1)
+    counts = [one.count for one in view.diagram.bins()]
+    assert max(counts) - min(counts) <= 1
+    view.view.setCurrentIndex(2)
+    settle()
+    coverage = view.coverage
+    plot = coverage.curve.place()
+    qtbot.mouseClick(coverage.curve, LEFT, pos=QPointF(plot.left() + 0.6 * plot.width(), plot.center().y()).toPoint())
+    snapshot = demo.session.snapshot
+    assert snapshot is not None
+    judged = snapshot.judged
+    inside = judged.evaluated & (judged.confidence >= coverage.threshold)
+    share = proportion(int((judged.right & inside).sum()), int(inside.sum()))
+    assert inside.sum() / 399 == pytest.approx(0.6, abs=0.02)
+    assert f"{100 * (share.value or 0):.1f} % right" in coverage.reading.text()
+    before = coverage.threshold
+    qtbot.keyClick(coverage.curve, Qt.Key.Key_Left)
+    assert coverage.threshold == pytest.approx(min(1.0, before + 0.01))
+    qtbot.mouseClick(coverage.pick, LEFT)
+    assert isinstance(demo.session.conditions[0], Confidence)
+    assert len(demo.session.shown) == int((judged.confidence < coverage.threshold).sum())
+    demo.session.clear()
+    view.view.setCurrentIndex(0)
+
+
+def test_figures_are_copied_and_drawn_into_files(
+    qtbot: QtBot, demo: MainWindow, settle: Settle, tmp_path: Path
+) -> None:
+    assert demo.session.measured is not None
+    matrix = demo.session.measured.figures.matrix
+    for tab, first in enumerate(("figure", "class", "labelled / predicted", "from", "group")):
+        demo.measure.tabs.choose(tab)
+        demo.measure.copy_table()
+        copied = list(csv.reader(io.StringIO(QGuiApplication.clipboard().text())))
+        assert copied[0][0] == first
+        assert len({len(line) for line in copied}) == 1
+        if tab == 2:
+            assert (np.array([line[1:] for line in copied[1:]], int) == matrix).all()
+        demo.measure.save_picture(tmp_path / f"{tab}.png")
+        picture = QImage(str(tmp_path / f"{tab}.png"))
+        assert picture.width() == 2 * demo.measure.pages.width()
+    demo.measure.tabs.choose(2)
+    demo.measure.save_picture(tmp_path / "matrix.svg")
+    assert (tmp_path / "matrix.svg").read_text().startswith("<?xml")
+    demo.measure.tabs.choose(0)
+
+
+def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(2)
+    page = demo.measure.confusions
+    matrix, ragweed = page.matrix, CLASSES.index("ragweed")
+    listed = matrix.cell_rect(PLANTAIN, ragweed)
+    page.order.setCurrentIndex(2)
+    settle()
+    assert sorted(matrix.order.tolist()) == list(range(8))
+    assert abs(matrix.place_of(PLANTAIN) - matrix.place_of(ragweed)) == 1
+    moved = matrix.cell_rect(PLANTAIN, ragweed)
+    qtbot.mouseClick(matrix, LEFT, pos=moved.center().toPoint())
+    assert {c.kind for c in demo.session.conditions} == {"labelled", "predicted"}
+    assert demo.session.measured is not None
+    assert len(demo.session.shown) == demo.session.measured.figures.matrix[PLANTAIN, ragweed]
+    assert page.as_table()[0][1:] == [CLASSES[k] for k in matrix.order]
+    page.order.setCurrentIndex(0)
+    settle()
+    assert matrix.cell_rect(PLANTAIN, ragweed) == listed
+    demo.session.clear()
