@@ -83,6 +83,7 @@ class Session(QObject):
         self.shown: NDArray[np.int64] = np.zeros(0, np.int64)
         self.current: int | None = None
         self._order_before: Order | None = None
+        self._ordered: tuple[Order, Judged, NDArray[np.int64]] | None = None
 
     @property
     def classes(self) -> list[str]:
@@ -118,8 +119,15 @@ class Session(QObject):
         mask = self.selection.mask(judged)
         picked = next((one for one in self.conditions if isinstance(one, Picked)), None)
         self._follow_listing(picked is not None)
-        listing = picked.positions if picked is not None else None
-        self.shown = ordered(judged, self.snapshot.record.image_set.items, mask, self.order, listing)
+        items = self.snapshot.record.image_set.items
+        if picked is not None and self.order == "as listed":
+            self.shown = ordered(judged, items, mask, self.order, picked.positions)
+        else:
+            # All images are put in order once; any selection of them is then in order.
+            if self._ordered is None or self._ordered[0] != self.order or self._ordered[1] is not judged:
+                everyone = np.ones(len(mask), bool)
+                self._ordered = self.order, judged, ordered(judged, items, everyone, self.order)
+            self.shown = self._ordered[2][mask[self._ordered[2]]]
         if self.current is not None and not mask[self.current]:
             self.current = None
         self.selection_changed.emit()
