@@ -62,6 +62,12 @@ def spin(least: int, most: int, value: int, name: str) -> QSpinBox:
     return made
 
 
+def restyle(widget: QWidget, style: str) -> None:
+    """Give a widget a style sheet of its own; nothing is done where it has that one, for a style sheet is dear."""
+    if widget.styleSheet() != style:
+        widget.setStyleSheet(style)
+
+
 def row(
     *widgets: QWidget | QLayout | int | None, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
 ) -> QHBoxLayout:

@@ -6,6 +6,7 @@ import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -87,15 +88,15 @@ class Judged:
     kind: Kind
     classes: int
 
-    @property
+    @cached_property
     def evaluated(self) -> NDArray[np.bool_]:
         return (self.state == SCORED) & (self.labels >= 0)
 
-    @property
+    @cached_property
     def right(self) -> NDArray[np.bool_]:
         return self.evaluated & (self.predicted == self.labels)
 
-    @property
+    @cached_property
     def wrong(self) -> NDArray[np.bool_]:
         return self.evaluated & (self.predicted != self.labels)
 

@@ -18,7 +18,7 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import SLOW, Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import StateMark, button, clear, label, row
+from mivrat.ui.widgets import StateMark, button, clear, label, restyle, row
 
 GROUPS = (("stop", "Stops you"), ("look", "Needs a look"), ("open", "Not said yet"), ("fine", "Fine"))
 # So many lines of a table of figures are shown.
@@ -233,9 +233,10 @@ class CheckRow(QFrame):
 
     def mark(self, on: bool) -> None:
         t = theme.tokens
-        self.setStyleSheet(
+        restyle(
+            self,
             f"CheckRow {{ background: {t.accent_wash if on else 'transparent'}; border: 1px solid transparent; "
-            f"border-bottom: 1px solid {t.line}; }} CheckRow:focus {{ border: 1px solid {t.accent}; }}"
+            f"border-bottom: 1px solid {t.line}; }} CheckRow:focus {{ border: 1px solid {t.accent}; }}",
         )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802

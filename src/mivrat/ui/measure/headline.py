@@ -20,7 +20,7 @@ from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Elided, clear, label
+from mivrat.ui.widgets import Elided, clear, label, restyle
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
@@ -268,9 +268,10 @@ class _Row(QFrame):
 
     def mark(self, on: bool) -> None:
         t = theme.tokens
-        self.setStyleSheet(
+        restyle(
+            self,
             f"_Row {{ background: {t.accent_wash if on else 'transparent'}; border: none; border-bottom: 1px solid {t.line}; }} "
-            f"_Row:hover {{ background: {t.accent_wash}; }} _Row:focus {{ border: 1px solid {t.accent}; }}"
+            f"_Row:hover {{ background: {t.accent_wash}; }} _Row:focus {{ border: 1px solid {t.accent}; }}",
         )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
