@@ -176,3 +176,28 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     settle()
     assert matrix.cell_rect(PLANTAIN, ragweed) == listed
     demo.session.clear()
+
+
+def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(1)
+    page, snapshot = demo.measure.classes_page, demo.session.snapshot
+    assert snapshot is not None
+    qtbot.keyClicks(page.search, "PLAN")
+    shown = [line for line in range(8) if not page.table.isRowHidden(line)]
+    assert [page.table.class_at(line) for line in shown] == [PLANTAIN]
+    cell = page.table.visualRect(page.table.model().index(shown[0], 0)).center()
+    qtbot.mouseClick(page.table.viewport(), LEFT, pos=cell)
+    settle()
+    found = page.panel.found
+    assert found is not None
+    judged = snapshot.judged
+    figures = judged.figures([1])
+    assert (found.k, found.images, found.total) == (PLANTAIN, 50, 399)
+    assert found.auroc == pytest.approx(figures.auroc[PLANTAIN])
+    assert found.average_precision == pytest.approx(figures.average_precision[PLANTAIN])
+    assert found.recall == figures.classes[PLANTAIN].recall.value
+    assert found.precision == figures.classes[PLANTAIN].precision.value
+    assert f"AUROC {found.auroc:.3f}" in page.told.text()
+    page.search.clear()
+    demo.session.clear()
+    assert not page.panel.isVisible()

@@ -201,6 +201,12 @@ class Judged:
             found = pool.map(measured, range(0, self.classes, 16))
             return together([one for some in found for one in some])
 
+    def column(self, k: int, use: NDArray[np.integer]) -> NDArray[np.float64]:
+        """One class's probabilities of some images, without holding all classes' at once."""
+        step = max(1, _PIECE // self.classes)
+        parts = [self.probabilities(use[start : start + step])[:, k] for start in range(0, len(use), step)]
+        return np.concatenate(parts) if parts else np.zeros(0)
+
     def logits(self, use: NDArray[np.integer]) -> NDArray[np.floating]:
         """Logits of some images; from probabilities, their logarithms."""
         if self.kind == "logits" and self.rows.shape[1] > 1:

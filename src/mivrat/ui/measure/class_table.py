@@ -177,6 +177,7 @@ class ClassTable(QTableView):
         self.setShowGrid(False)
         self.setWordWrap(False)
         self.verticalHeader().hide()
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.verticalHeader().setDefaultSectionSize(40)
         head = self.horizontalHeader()
         head.setHighlightSections(False)
@@ -205,6 +206,10 @@ class ClassTable(QTableView):
             event.ignore()
         else:
             super().keyPressEvent(event)
+
+    def class_at(self, line: int) -> int:
+        """The class that a row shows."""
+        return self._model.class_at(line)
 
     def as_table(self) -> list[list[str]]:
         """What is shown, in the order shown, for the clipboard."""

@@ -355,9 +355,10 @@ class Confusions(QWidget):
         self._sorting: Work | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
-        layout.addLayout(
-            row(label("Rows: labels. Columns: predictions. Hatched: right.", soft=True), None, self.order, self.mode)
+        self.mode.setToolTip(
+            "What the cells show. Rows are labels, columns predictions; hatched cells are right answers."
         )
+        layout.addLayout(row(self.order, None, label("hatched: right", soft=True), self.mode))
         layout.addWidget(self.matrix, 1)
         session.measured_changed.connect(self._sort)
 

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QStackedWidget, QToolButton, Q
 
 from mivrat.core.reporting.results import safe_cell
 from mivrat.ui.keeper import Keeper
-from mivrat.ui.measure.class_table import ClassTable
+from mivrat.ui.measure.class_page import ClassesPage
 from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.group_table import GroupTable
 from mivrat.ui.measure.headline import Headline
@@ -33,11 +33,12 @@ class MeasureStep(QWidget):
     def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
         self.session, self.tabs, self.measurer = session, Tabs(NAMES), Measurer(session, self)
-        self.headline, self.class_table = Headline(session, keeper), ClassTable(session)
+        self.headline, self.classes_page = Headline(session, keeper), ClassesPage(session)
+        self.class_table = self.classes_page.table
         self.confusions, self.reliability = Confusions(session), Reliability(session)
         self.groups = GroupTable(session)
         self.pages = QStackedWidget()
-        for page in (self.headline, self.class_table, self.confusions, self.reliability, self.groups):
+        for page in (self.headline, self.classes_page, self.confusions, self.reliability, self.groups):
             self.pages.addWidget(page)
         self.tabs.chosen.connect(self.pages.setCurrentIndex)
         self.scope = Choice(SCOPES, "figures of")
@@ -58,7 +59,7 @@ class MeasureStep(QWidget):
         line = row(self.tabs, self.scope, self.more, spacing=4)
         line.setStretch(0, 1)
         top.setLayout(line)
-        theme.style(top, self.headline, self.class_table, self.confusions, self.reliability, self.groups)
+        theme.style(top, self.headline, self.classes_page, self.confusions, self.reliability, self.groups)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)
         layout.addWidget(top)
@@ -104,9 +105,8 @@ class MeasureStep(QWidget):
     @property
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
-        return self.measurer.settled and self.groups.settled and self.confusions.settled
+        return all(part.settled for part in (self.measurer, self.groups, self.confusions, self.classes_page))
 
     def stop(self) -> None:
-        self.measurer.stop()
-        self.groups.stop()
-        self.confusions.stop()
+        for part in (self.measurer, self.groups, self.confusions, self.classes_page):
+            part.stop()

@@ -1,0 +1,197 @@
+"""The classes: a field to find one, the table, and below it the ROC and precision-recall curves of the class selected."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+
+from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
+from mivrat.core.pictures.classes import fold
+from mivrat.core.study.selection import Labelled
+from mivrat.ui import words
+from mivrat.ui.measure.class_table import ClassTable
+from mivrat.ui.session import Session, Snapshot
+from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import label, row
+from mivrat.ui.work import Work, Workers
+
+
+@dataclass(frozen=True)
+class ClassCurves:
+    """Both curves of one class with their areas, and the point where the model's own answers stand."""
+
+    k: int
+    images: int
+    total: int
+    curves: Curves
+    auroc: float | None
+    average_precision: float | None
+    false_positive_rate: float | None
+    recall: float | None
+    precision: float | None
+
+
+def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None) -> ClassCurves:
+    """The curves of a class over the evaluated images, or those of them that ``among`` marks (slow for large runs)."""
+    judged = snapshot.judged
+    use = np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among)
+    column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
+    hits, others = int((called & positive).sum()), int((~positive).sum())
+    return ClassCurves(
+        k,
+        int(positive.sum()),
+        len(use),
+        curves(column, positive),
+        auroc(column, positive),
+        average_precision(column, positive),
+        (int(called.sum()) - hits) / others if others else None,
+        hits / int(positive.sum()) if positive.any() else None,
+        hits / int(called.sum()) if called.any() else None,
+    )
+
+
+class CurvesPanel(QWidget):
+    """Paints the two curves side by side; a dot marks where the model's own answers stand."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.found: ClassCurves | None = None
+        self.setMinimumSize(QSize(260, 190))
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        theme.changed.connect(self.update)
+
+    def show_curves(self, found: ClassCurves | None) -> None:
+        self.found = found
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
+        found = self.found
+        if found is None or not len(found.curves.recall):
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(11))
+        side = min(self.height() - 40.0, (self.width() - 110.0) / 2)
+        roc, recall = QRectF(44, 8, side, side), QRectF(44 + side + 62, 8, side, side)
+        line = found.curves
+        self._plot(
+            painter, roc, "false positive rate", "recall",
+            np.concatenate([[0.0], line.false_positive_rate]), np.concatenate([[0.0], line.recall]),
+            (found.false_positive_rate, found.recall),
+        )  # fmt: skip
+        self._plot(painter, recall, "recall", "precision", line.recall, line.precision, (found.recall, found.precision))
+
+    def _plot(
+        self,
+        painter: QPainter,
+        plot: QRectF,
+        across: str,
+        upright: str,
+        x: NDArray[np.float64],
+        y: NDArray[np.float64],
+        own: tuple[float | None, float | None],
+    ) -> None:
+        painter.fillRect(plot, theme.colour("sheet"))
+        painter.setPen(theme.colour("line"))
+        painter.drawRect(plot)
+        painter.setPen(theme.colour("soft"))
+        painter.drawText(
+            QRectF(plot.left(), plot.bottom() + 4, plot.width(), 16), Qt.AlignmentFlag.AlignCenter, f"{across}  0 – 1"
+        )
+        painter.save()
+        painter.translate(plot.left() - 14, plot.center().y())
+        painter.rotate(-90)
+        painter.drawText(QRectF(-70, -8, 140, 16), Qt.AlignmentFlag.AlignCenter, f"{upright}  0 – 1")
+        painter.restore()
+
+        def at(a: float, b: float) -> QPointF:
+            return QPointF(plot.left() + a * plot.width(), plot.bottom() - b * plot.height())
+
+        painter.setPen(QPen(theme.colour("accent"), 2))
+        painter.drawPolyline(QPolygonF([at(float(a), float(b)) for a, b in zip(x, y, strict=True)]))
+        if own[0] is not None and own[1] is not None:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour("ink"))
+            painter.drawEllipse(at(own[0], own[1]), 4, 4)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+
+
+class ClassesPage(QWidget):
+    """The table between the field to find a class and the curves of the selected one."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session, self.table, self.panel = session, ClassTable(session), CurvesPanel()
+        self._workers = Workers(1, self)
+        self._working: Work | None = None
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("find a class")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(self._filter)
+        self.told = label(soft=True, wrap=True)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 4)
+        layout.addLayout(row(self.search, None))
+        layout.addWidget(self.table, 1)
+        layout.addWidget(self.told)
+        layout.addWidget(self.panel)
+        self.panel.hide()
+        session.selection_changed.connect(self._follow)
+        session.measured_changed.connect(self._follow)
+        session.measured_changed.connect(lambda: self._filter(self.search.text()))
+
+    def _filter(self, text: str) -> None:
+        wanted, classes = fold(text), self.session.classes
+        for line in range(self.table.model().rowCount()):
+            name = classes[self.table.class_at(line)]
+            self.table.setRowHidden(line, bool(wanted) and wanted not in fold(name))
+
+    def selected(self) -> int | None:
+        """The class selected, where it is one."""
+        chosen = [one for one in self.session.conditions if isinstance(one, Labelled)]
+        return next(iter(chosen[0].classes)) if chosen and len(chosen[0].classes) == 1 else None
+
+    def _follow(self) -> None:
+        k, snapshot, measured = self.selected(), self.session.snapshot, self.session.measured
+        if self._working is not None:
+            self._working.cancel()
+        known = k is not None and snapshot is not None and measured is not None and snapshot.judged.has_scores
+        self.panel.setVisible(known)
+        if k is None or snapshot is None or measured is None:
+            self.told.setText("Select a class for its ROC and precision-recall curves.")
+            return
+        if not snapshot.judged.has_scores:
+            self.told.setText("There are no curves without a score of every class.")
+            return
+        # Of a class selected, the others are not in the selection: its curves are then of all images.
+        self._working = self._workers.start(lambda work: curves_of(snapshot, k, None), done=self._take)
+
+    def _take(self, found: ClassCurves) -> None:
+        if found.k != self.selected():
+            return
+        self.panel.show_curves(found)
+        name = words.clipped(self.session.classes[found.k], 40)
+        self.told.setText(
+            f"{name} against the rest, all images: AUROC {words.decimal(found.auroc)}, average precision "
+            f"{words.decimal(found.average_precision)} ({words.count(found.images)} of {words.count(found.total)} labelled so). "
+            "Dot: the model's own answers."
+        )
+
+    def as_table(self) -> list[list[str]]:
+        """What the table shows, for the clipboard."""
+        return self.table.as_table()
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
