@@ -81,7 +81,10 @@ def test_requirements_decide_the_exit_code(made: dict[str, Path], capsys: pytest
     )
     assert evaluate(made, "--require", "low(top1) > 0.999") == 1
     assert "DOES NOT HOLD: low(top1) > 0.999 (figure: 0." in capsys.readouterr().out
-    assert evaluate(made, "--require", "high(ece) <= 1", "--require", "low(macro_f1) >= 0") == 0
+    assert evaluate(made, "--require", "low(macro_f1) >= 0") == 1
+    assert "DOES NOT HOLD: low(macro_f1) >= 0 (figure: undefined)" in capsys.readouterr().out
+    made["images"] = write_set(made["out"].parent / "more", per_class=20)
+    assert evaluate(made, "--require", "high(ece) <= 1", "--require", "low(log_loss) >= 0") == 0
     for text, what in (
         ("top1", "no requirement"),
         ("topp >= 1", "no figure"),
@@ -96,7 +99,7 @@ def test_requirements_decide_the_exit_code(made: dict[str, Path], capsys: pytest
 def test_figures_by_group_and_with_another_threshold(
     made: dict[str, Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    files = sorted(made["images"].rglob("*.png"))
+    files = sorted(write_set(tmp_path / "held out", per_class=20).rglob("*.png"))
     rows = [[str(f.relative_to(tmp_path)), f.parent.name, f"2031-0{1 + i % 3}-15"] for i, f in enumerate(files)]
     with (tmp_path / "table.csv").open("w", newline="") as file:
         csv.writer(file).writerows([["path", "label", "day"], *rows])
@@ -134,6 +137,10 @@ def test_figures_by_group_and_with_another_threshold(
     assert evaluate(binary, "--threshold", "0") == 0
     found = json.loads((binary["out"] / "metrics.json").read_text())
     assert found["confusion"] == [[0, 4], [0, 4]]
+    assert evaluate(binary, "--threshold", "0", "--costs", "1,5") == 0
+    costs = json.loads((binary["out"] / "metrics.json").read_text())["costs"]
+    assert costs["mean_cost"] == 0.5  # half of the images are false alarms, none is missed
+    assert costs["best_mean_cost"] <= 0.5
     assert evaluate(binary, "--threshold", "1") == 0
     assert json.loads((binary["out"] / "metrics.json").read_text())["top_k"]["1"]["value"] == 0.5
 

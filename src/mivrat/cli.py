@@ -48,6 +48,16 @@ def _share(text: str) -> float:
     return value
 
 
+def _costs(text: str) -> tuple[float, float]:
+    try:
+        alarm, miss = (float(part) for part in text.split(","))
+    except ValueError:
+        alarm = miss = -1.0
+    if not (0 <= alarm < float("inf") and 0 <= miss < float("inf")):
+        raise argparse.ArgumentTypeError(f"{text!r} is not two costs such as 1,5")
+    return alarm, miss
+
+
 def _names(text: str) -> list[str]:
     from mivrat.core.checks.catalogue import BY_NAME
 
@@ -115,6 +125,9 @@ def _parser() -> argparse.ArgumentParser:
     )
     evaluating.add_argument(
         "--families", type=Path, metavar="TABLE", help="coarser groups of classes: a table with class and family"
+    )
+    evaluating.add_argument(
+        "--costs", type=_costs, metavar="FALSE_ALARM,MISS", help="two classes: what either kind of mistake costs"
     )
     subset = evaluating.add_mutually_exclusive_group()
     subset.add_argument("--per-class", type=_whole(1), metavar="N", help="only so many images of each class, at random")
@@ -257,12 +270,11 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
             where=args.images,
             mend="name a column of the image table",
         )
-    if args.threshold is not None and len(classes) != 2:
-        raise InputError(
-            f"a threshold is for two classes, the class list names {len(classes)}",
-            where="--threshold",
-            mend="leave it out",
-        )
+    for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
+        if given is not None and len(classes) != 2:
+            raise InputError(
+                f"is for two classes, the class list names {len(classes)}", where=option, mend="leave it out"
+            )
     study = _study_for(args, classes, held)
     if study is not None and families:
         study.set_families(families)
@@ -289,6 +301,8 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         deep,
         args.group or "",
         groups,
+        judged.costs(*args.costs) if args.costs and judged.has_scores and judged.evaluated.any() else None,
+        args.threshold,
     )
     counts = judged.counts()
     if image_set.drawn:

@@ -16,11 +16,15 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
+from mivrat.core.pictures.image_sets import read_image_set
+from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.selection import Confidence, InGroup, Labelled
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.window import MainWindow
+from tests.support.networks import classifier, loaded
+from tests.support.sets import write_set
 
 Settle = Callable[[], None]
 LEFT = Qt.MouseButton.LeftButton
@@ -201,3 +205,39 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     page.search.clear()
     demo.session.clear()
     assert not page.panel.isVisible()
+
+
+def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
+    qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path
+) -> None:
+    two = ["birch", "alder"]
+    model = loaded(classifier(classes=2), tmp_path / "m.onnx", 2)
+    study = Study.create(tmp_path / "s.mivrat", two)
+    for _ in Evaluation(model, read_image_set(write_set(tmp_path / "set", 8, classes=two), two), study).run():
+        pass
+    study.close()
+    window.open_study(tmp_path / "s.mivrat")
+    settle()
+    window.measure.tabs.choose(3)
+    window.measure.reliability.view.setCurrentIndex(3)
+    page = window.measure.reliability.threshold
+    page.miss.setValue(9.0)
+    qtbot.mouseClick(page.best, LEFT)
+    snapshot = window.session.snapshot
+    assert snapshot is not None
+    p, labels = snapshot.judged.column(1, np.arange(16)), snapshot.judged.labels
+    called = p >= page.threshold
+    alarms, missed = int((called & (labels == 0)).sum()), int((~called & (labels == 1)).sum())
+    assert f"{alarms} false alarms, {missed} missed" in page.reading.text()
+    tried = [((p >= t) & (labels == 0)).sum() + 9 * ((p < t) & (labels == 1)).sum() for t in np.linspace(0, 1, 2001)]
+    assert alarms + 9 * missed <= min(tried)
+    page.slider.setValue(0)
+    qtbot.mouseClick(page.adopt, LEFT)
+    settle()
+    assert window.session.measured is not None
+    assert window.session.measured.figures.matrix.tolist() == [[0, 8], [0, 8]]
+    assert window.header.value.text() == "50.0 %"
+    window.keeper.undo()
+    settle()
+    assert window.session.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()
+    window.measure.reliability.view.setCurrentIndex(0)

@@ -184,6 +184,12 @@ def claim_accuracy(now: float | None, before: float | None) -> Decision:
     return Decision(what, lambda study: study.set_claim(now), lambda study: study.set_claim(before))
 
 
+def set_threshold(now: float | None, before: float | None) -> Decision:
+    """Of two classes, the probability from which on the second one is called; every figure follows."""
+    what = "no threshold" if now is None else f"threshold {now:.3f}"
+    return Decision(what, lambda study: study.set_threshold(now), lambda study: study.set_threshold(before))
+
+
 def set_criteria(words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
     """What the figures have to meet."""
     return Decision(words, lambda study: study.set_criteria(now), lambda study: study.set_criteria(before))

@@ -38,6 +38,8 @@ class Snapshot:
 def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
     """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
     judged = (judging or Judging(record.answers, record.image_set.labels)).judged()
+    if record.threshold is not None and judged.has_scores:
+        judged = judged.at_threshold(record.threshold)
     figures = judged.figures(sensible_ks(len(record.classes)), ranked=False)
     return Snapshot(record, judged, figures, judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
 

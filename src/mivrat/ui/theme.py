@@ -212,10 +212,10 @@ QPushButton[tab="true"] {{ border: none; border-bottom: 2px solid transparent; b
 QPushButton[tab="true"]:hover {{ color: {t.ink}; }}
 QPushButton[tab="true"]:checked {{ color: {t.ink}; font-weight: 600; border-bottom-color: {t.accent}; }}
 QPushButton[tab="true"]:focus {{ background: {t.accent_wash}; }}
-QLineEdit, QComboBox, QSpinBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
-QLineEdit:focus, QComboBox:focus, QSpinBox:focus {{ border: 2px solid {t.accent}; padding: 4px 7px; }}
-QSpinBox QLineEdit, QSpinBox QLineEdit:focus {{ border: none; padding: 0 6px; background: transparent; }}
-QSpinBox::up-button, QSpinBox::down-button {{ width: 0; border: none; }}
+QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
+QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus {{ border: 2px solid {t.accent}; padding: 4px 7px; }}
+QAbstractSpinBox QLineEdit, QAbstractSpinBox QLineEdit:focus {{ border: none; padding: 0 6px; background: transparent; }}
+QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: none; }}
 QComboBox::drop-down {{ border: none; width: 18px; }}
 QComboBox[quiet="true"] {{ background: transparent; border-color: transparent; padding: 2px 20px 2px 4px; color: {t.soft}; }}
 QComboBox[quiet="true"]:focus {{ border: 2px solid {t.accent}; padding: 1px 19px 1px 3px; }}

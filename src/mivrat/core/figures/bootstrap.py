@@ -15,6 +15,8 @@ from mivrat.core.figures.probability import losses, squared_errors
 DRAWS = 2000
 # With fewer images than this, intervals by resampling hold the true value clearly less often than 95 %.
 FEW = 100
+# With fewer still there are none: drawing the same handful again and again says nothing of other images.
+LEAST = 20
 NAMES = (
     "top1",
     "balanced_accuracy",
@@ -65,9 +67,9 @@ def bootstrap(
     stopped: Callable[[], bool] = lambda: False,
 ) -> Intervals | None:
     """Intervals over N outcomes (Efron 1979). With ``groups`` (a group number per image) whole groups are drawn, because
-    images of one group are not independent. None where it was stopped, or there are fewer than two images or groups."""
+    images of one group are not independent. None where it was stopped, or there are fewer than LEAST images or two groups."""
     total = len(found.labels)
-    if total < 2 or (groups is not None and len(np.unique(groups)) < 2):
+    if total < LEAST or (groups is not None and len(np.unique(groups)) < 2):
         return None
     rng, weigh = np.random.default_rng(seed), _Weighed(found, classes)
     by_label = np.argsort(found.labels, kind="stable")
@@ -93,7 +95,9 @@ def bootstrap(
                 # Drawing again adds to the bias that the ECE has already; taken the other way round it is taken off.
                 here = plain[j]
                 low, high = max(0.0, 2 * here - high), max(0.0, min(1.0, 2 * here - low))
-            kept[name] = Interval(low, high)
+            # Draws that are all alike say nothing of how far off the figure may be.
+            if low < high:
+                kept[name] = Interval(low, high)
     return Intervals(kept, draws, column, total)
 
 

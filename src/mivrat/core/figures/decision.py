@@ -10,16 +10,23 @@ from numpy.typing import NDArray
 
 @dataclass(frozen=True)
 class Costs:
-    """Mean cost per image for each threshold on the second class's probability; ``best`` is the lowest threshold of least
-    cost. An image is called the second class where its probability is at least the threshold."""
+    """What each threshold on the second class's probability does: images of the first class called the second (false
+    alarms), of the second called the first (missed), and the mean cost per image. ``best`` is the lowest threshold of
+    least cost. An image is called the second class where its probability is at least the threshold."""
 
     thresholds: NDArray[np.float64]
+    false_alarms: NDArray[np.int64]
+    missed: NDArray[np.int64]
     mean: NDArray[np.float64]
     best: float
 
+    def place(self, threshold: float) -> int:
+        """The entry that tells what a threshold does."""
+        return min(int(np.searchsorted(self.thresholds, threshold)), len(self.mean) - 1)
+
     def at(self, threshold: float) -> float:
         """The mean cost at a threshold."""
-        return float(self.mean[min(int(np.searchsorted(self.thresholds, threshold)), len(self.mean) - 1)])
+        return float(self.mean[self.place(threshold)])
 
 
 def costs(
@@ -31,9 +38,10 @@ def costs(
     first = np.flatnonzero(np.append(True, values[1:] != values[:-1]))
     missed = np.concatenate([[0], np.cumsum(ones)])[np.append(first, len(values))]
     spared = np.concatenate([[0], np.cumsum(~ones)])[np.append(first, len(values))]
-    mean = (miss * missed + false_alarm * (int((~ones).sum()) - spared)) / len(values)
+    alarms = int((~ones).sum()) - spared
+    mean = (miss * missed + false_alarm * alarms) / len(values)
     thresholds = np.append(values[first], np.nextafter(max(1.0, values[-1]), 2.0))
-    return Costs(thresholds, mean, float(thresholds[int(mean.argmin())]))
+    return Costs(thresholds, alarms, missed, mean, float(thresholds[int(mean.argmin())]))
 
 
 def decide(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
@@ -56,6 +57,17 @@ def _group(one: Group) -> dict[str, Any]:
     }
 
 
+def _costs(costs: Costs, threshold: float) -> dict[str, Any]:
+    return {
+        "costs": {
+            "threshold": threshold,
+            "mean_cost": costs.at(threshold),
+            "best_threshold": min(1.0, costs.best),
+            "best_mean_cost": costs.at(costs.best),
+        }
+    }
+
+
 def _deeper(deep: Deeper, column: str, groups: Sequence[Group]) -> dict[str, Any]:
     """What metrics.json says of the figures that are no counts: bootstrap intervals, selective prediction, groups."""
     found: dict[str, Any] = {"aurc": deep.selective.aurc}
@@ -78,6 +90,8 @@ def metrics(
     deep: Deeper | None = None,
     column: str = "",
     groups: Sequence[Group] = (),
+    costs: Costs | None = None,
+    threshold: float | None = None,
 ) -> dict[str, Any]:
     """The content of metrics.json. AUROC and average precision are averaged over the classes where they are defined;
     accuracy within family is there where there are ``families`` (class index -> name), figures by group where there is a
@@ -145,6 +159,8 @@ def metrics(
             "temperature": _temperature(deep.temperature) if deep else None,
         },
         **(_deeper(deep, column, groups) if deep else {}),
+        **({"threshold": threshold} if threshold is not None else {}),
+        **(_costs(costs, 0.5 if threshold is None else threshold) if costs else {}),
     }
 
 
@@ -192,6 +208,8 @@ def write_results(
     deep: Deeper | None = None,
     column: str = "",
     groups: Sequence[Group] = (),
+    costs: Costs | None = None,
+    threshold: float | None = None,
 ) -> list[Path]:
     """Write the result files into ``folder`` and return their paths.
 
@@ -222,7 +240,7 @@ def write_results(
     if figures is not None:
         files["metrics.json"] = (
             json.dumps(
-                metrics(figures, judged.counts(), classes, families, deep, column, groups),
+                metrics(figures, judged.counts(), classes, families, deep, column, groups, costs, threshold),
                 indent=1,
                 ensure_ascii=False,
                 allow_nan=False,

@@ -11,7 +11,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures.decision import decide
+from mivrat.core.figures.decision import Costs, costs, decide
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.ranked import OneVersusRest, of_class, together
@@ -135,6 +135,11 @@ class Judged:
         known = self.labels >= 0
         rank[known & (self.state == SCORED)] = np.where(predicted == self.labels, 1, 2)[known & (self.state == SCORED)]
         return replace(self, predicted=predicted, confidence=confidence, rank=rank, tied=np.zeros_like(self.tied))
+
+    def costs(self, false_alarm: float, miss: float) -> Costs:
+        """What each threshold would cost, of a model of two classes, over its evaluated images (at least one)."""
+        use = np.flatnonzero(self.evaluated)
+        return costs(self.column(1, use), self.labels[use], false_alarm, miss)
 
     def counts(self) -> Counts:
         unreadable, failed = int((self.state == UNREADABLE).sum()), int((self.state == FAILED).sum())

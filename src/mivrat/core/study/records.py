@@ -69,6 +69,7 @@ class RunRecord:
     model_kind: str = "onnx"
     model_sha256: str = ""
     families: dict[int, str] = field(default_factory=dict)
+    threshold: float | None = None
 
 
 class Scorer(Protocol):

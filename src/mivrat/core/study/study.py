@@ -195,6 +195,14 @@ class Study:
     def set_claim(self, claim: float | None) -> None:
         self.set_setting("claim", "" if claim is None else repr(claim))
 
+    def threshold(self) -> float | None:
+        """Of two classes, the probability of the second from which on it is called; None for the higher one of both."""
+        text = self.setting("threshold")
+        return float(text) if text else None
+
+    def set_threshold(self, threshold: float | None) -> None:
+        self.set_setting("threshold", "" if threshold is None else repr(threshold))
+
     def criteria(self) -> tuple[str, ...]:
         """What the figures have to meet, as requirements."""
         return tuple(json.loads(self.setting("criteria") or "[]"))
@@ -538,6 +546,7 @@ class Study:
             model_kind,
             digest,
             self.families(),
+            self.threshold() if len(classes) == 2 else None,
         )
         if with_answers:
             for _ in self.fill_answers(record):

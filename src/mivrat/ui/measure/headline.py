@@ -59,6 +59,8 @@ def headline_lines(session: Session) -> list[Line]:
                 else f"{interval.low:.3f} – {interval.high:.3f}"
             )
             how = f"{how} {deep.intervals.how()}"
+        elif deep is not None:
+            how = f"{how} No interval: too few images, or images too much alike, to draw again from."
         return Line(name, words.percent(value) if percent else words.decimal(value), bounds, n, how)
 
     lines = []

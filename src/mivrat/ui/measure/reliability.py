@@ -9,7 +9,9 @@ from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin
 from mivrat.core.study.selection import Confidence
 from mivrat.ui import words
+from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.coverage import Coverage
+from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
 from mivrat.ui.widgets import Choice, label, row
@@ -92,7 +94,8 @@ class ReliabilityDiagram(QWidget):
         painter.rotate(-90)
         painter.drawText(QRectF(-80, -8, 160, 16), Qt.AlignmentFlag.AlignCenter, "accuracy")
         painter.restore()
-        painter.drawText(QRectF(0, counts.top(), plot.left() - 8, 16), Qt.AlignmentFlag.AlignRight, "images")
+        told = QRectF(0, counts.top(), plot.left() - 8, 46)
+        painter.drawText(told, Qt.AlignmentFlag.AlignRight, "images,\nwrong\non top")
         painter.setPen(QPen(theme.colour("soft"), 1, Qt.PenStyle.DashLine))
         painter.drawLine(plot.bottomLeft(), plot.topRight())
         painter.setPen(theme.colour("line"))
@@ -110,9 +113,11 @@ class ReliabilityDiagram(QWidget):
         if not one.count or one.confidence is None or one.accuracy.value is None:
             return
         height = one.count / most * (counts.height() - 16)
+        wrong = height * (one.count - one.accuracy.hits) / one.count
+        bar = QRectF(column.left() + 1, counts.bottom() - height, column.width() - 2, height)
+        painter.fillRect(bar, mix(theme.colour("sheet"), theme.colour("accent"), 0.55))
         painter.fillRect(
-            QRectF(column.left() + 1, counts.bottom() - height, column.width() - 2, height),
-            mix(theme.colour("sheet"), theme.colour("accent"), 0.55),
+            QRectF(bar.left(), bar.top(), bar.width(), wrong), mix(theme.colour("sheet"), theme.colour("wrong"), 0.6)
         )
         painter.setPen(theme.colour("ink"))
         if column.width() >= 18:
@@ -201,18 +206,24 @@ class ReliabilityDiagram(QWidget):
 class Reliability(QWidget):
     """The diagram under a sentence with its figures; or accuracy against coverage in its place."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
         self.session = session
         self.summary, self.further = label(wrap=True), label(soft=True, wrap=True)
         self.diagram, self.coverage = ReliabilityDiagram(session), Coverage(session)
+        self.threshold = ThresholdPage(session, keeper)
         self.view = Choice(
-            ["reliability, bins of equal width", "reliability, bins of equal count", "accuracy and coverage"],
+            [
+                "reliability, bins of equal width",
+                "reliability, bins of equal count",
+                "accuracy and coverage",
+                "threshold and costs",
+            ],
             "what is drawn",
         )
         self.view.currentIndexChanged.connect(self._choose)
         self.pages = QStackedWidget()
-        for page in (self.diagram, self.coverage):
+        for page in (self.diagram, self.coverage, self.threshold):
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
@@ -225,9 +236,9 @@ class Reliability(QWidget):
     def _choose(self, index: int) -> None:
         self.diagram.equal_count = index == 1
         self.diagram.update()
-        self.pages.setCurrentIndex(1 if index == 2 else 0)
-        self.summary.setVisible(index != 2)
-        self.further.setVisible(index != 2)
+        self.pages.setCurrentIndex(max(0, index - 1))
+        self.summary.setVisible(index < 2)
+        self.further.setVisible(index < 2)
 
     def _refresh(self) -> None:
         measured = self.session.measured

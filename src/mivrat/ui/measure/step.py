@@ -35,7 +35,7 @@ class MeasureStep(QWidget):
         self.session, self.tabs, self.measurer = session, Tabs(NAMES), Measurer(session, self)
         self.headline, self.classes_page = Headline(session, keeper), ClassesPage(session)
         self.class_table = self.classes_page.table
-        self.confusions, self.reliability = Confusions(session), Reliability(session)
+        self.confusions, self.reliability = Confusions(session), Reliability(session, keeper)
         self.groups = GroupTable(session)
         self.pages = QStackedWidget()
         for page in (self.headline, self.classes_page, self.confusions, self.reliability, self.groups):

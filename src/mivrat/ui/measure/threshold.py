@@ -1,0 +1,123 @@
+"""Two classes: the threshold from which on the second is called, what it costs, and the one that costs least."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QDoubleSpinBox, QSlider, QVBoxLayout, QWidget
+
+from mivrat.core.figures.decision import Costs, costs
+from mivrat.ui import changes, words
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import button, label, row
+
+STEPS = 1000
+
+
+class ThresholdPage(QWidget):
+    """A slider with its reading; what is adopted is kept in the study, and every figure follows."""
+
+    def __init__(self, session: Session, keeper: Keeper) -> None:
+        super().__init__()
+        self.session, self.keeper = session, keeper
+        self._found: Costs | None = None
+        self.threshold = 0.5
+        self.told = label(wrap=True)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setRange(0, STEPS)
+        self.slider.setValue(STEPS // 2)
+        self.slider.setAccessibleName("threshold")
+        self.slider.valueChanged.connect(self._move)
+        self.false_alarm, self.miss = (self._cost(name) for name in ("a false alarm", "a miss"))
+        self.reading, self.least = label("", "heading", wrap=True), label(soft=True, wrap=True)
+        self.adopt = button("Adopt this threshold", self._adopt, kind="primary")
+        self.best = button("Go to the cheapest", self._go_to_best)
+        self.usual = button("Back to the higher of both", lambda: self._decide(None))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 8)
+        layout.setSpacing(12)
+        layout.addWidget(self.told)
+        layout.addWidget(self.slider)
+        layout.addWidget(self.reading)
+        layout.addLayout(
+            row(
+                label("a false alarm costs", soft=True),
+                self.false_alarm,
+                label("a miss costs", soft=True),
+                self.miss,
+                None,
+            )
+        )
+        layout.addWidget(self.least)
+        layout.addLayout(row(self.adopt, self.best, self.usual, None))
+        layout.addStretch(1)
+        for signal in (session.figures_changed, session.busy_changed):
+            signal.connect(self.refresh)
+
+    def _cost(self, name: str) -> QDoubleSpinBox:
+        made = QDoubleSpinBox()
+        made.setRange(0.0, 1e6)
+        made.setDecimals(2)
+        made.setValue(1.0)
+        made.setAccessibleName(f"cost of {name}")
+        made.setMinimumWidth(90)
+        made.valueChanged.connect(lambda _: self.refresh())
+        return made
+
+    def _move(self, value: int) -> None:
+        self.threshold = value / STEPS
+        self._read()
+
+    def refresh(self) -> None:
+        """Work the costs out anew (a sort of the images' probabilities)."""
+        snapshot = self.session.snapshot
+        self._found = None
+        if snapshot is None or len(snapshot.record.classes) != 2:
+            self.told.setText("A threshold is for models of two classes.")
+        elif not snapshot.judged.has_scores or not snapshot.judged.evaluated.any():
+            self.told.setText("A threshold needs labelled images with scores.")
+        else:
+            judged, classes = snapshot.judged, snapshot.record.classes
+            use = np.flatnonzero(judged.evaluated)
+            self._found = costs(judged.column(1, use), judged.labels[use], self.false_alarm.value(), self.miss.value())
+            now = snapshot.record.threshold
+            kept = f"from {now:.3f} on" if now is not None else "where its probability is the higher"
+            self.told.setText(
+                f"An image is called {classes[1]} {kept}. A false alarm is {classes[0]} called {classes[1]}, a miss the other way."
+            )
+        for part in (self.slider, self.false_alarm, self.miss, self.best):
+            part.setEnabled(self._found is not None)
+        for act in (self.adopt, self.usual):
+            act.setEnabled(self._found is not None and not self.session.busy)
+        self._read()
+
+    def _read(self) -> None:
+        found = self._found
+        if found is None:
+            self.reading.setText("")
+            self.least.setText("")
+            return
+        at = found.place(self.threshold)
+        self.reading.setText(
+            f"At {min(1.0, self.threshold):.3f}: {words.count(int(found.false_alarms[at]))} false alarms, "
+            f"{words.count(int(found.missed[at]))} missed, mean cost {found.mean[at]:.4g} an image"
+        )
+        self.least.setText(
+            f"Least at {min(1.0, found.best):.3f}: {found.at(found.best):.4g} an image. Found on these very images, it will do a "
+            "little worse on others."
+        )
+
+    def _go_to_best(self) -> None:
+        if self._found is not None:
+            self.slider.setValue(round(min(1.0, self._found.best) * STEPS))
+            self.threshold = self._found.best  # exactly: between two steps of the slider there may be many images
+            self._read()
+
+    def _adopt(self) -> None:
+        self._decide(min(1.0, self.threshold))
+
+    def _decide(self, threshold: float | None) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is not None and threshold != snapshot.record.threshold:
+            self.keeper.decide(changes.set_threshold(threshold, snapshot.record.threshold))
