@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.errors import InputError
+from mivrat.core.figures.bootstrap import Interval, Intervals
 from mivrat.core.figures.outcomes import outcomes
 from mivrat.core.figures.ranked import one_versus_rest
 from mivrat.core.figures.summary import Figures, summarise
@@ -145,3 +146,32 @@ def test_an_undefined_figure_holds_nothing() -> None:
         outcome = parse_requirement(text, CLASSES).against(found)
         assert not outcome.holds
         assert "undefined" in outcome.sentence()
+
+
+@pytest.mark.parametrize(
+    ("text", "hits", "verdict"),
+    [
+        ("top1 >= 0.5", 90, "pass"), ("top1 >= 0.92", 90, "cannot tell"), ("top1 >= 0.99", 90, "fail"),
+        ("top1 <= 0.5", 90, "fail"), ("low(top1) >= 0.8", 90, "pass"), ("low(top1) >= 0.9", 90, "fail"),
+        ("high(top1) <= 0.96", 90, "pass"), ("evaluated >= 100", 90, "pass"), ('support["birch"] > 100', 90, "fail"),
+        ("macro_f1 >= 0.1", 90, "cannot tell"),
+    ],
+)  # fmt: skip
+def test_a_criterion_passes_fails_or_cannot_be_told(text: str, hits: int, verdict: str) -> None:
+    """90 of 100 right: Wilson's interval is 0.826 to 0.945."""
+    rows = [[3.0, 1.0, 0.0]] * hits + [[1.0, 3.0, 0.0]] * (100 - hits)
+    found = parse_requirement(text, CLASSES).against(figures([0] * 100, rows))
+    assert found.verdict == verdict
+    if verdict != "cannot tell":
+        assert found.holds == (verdict == "pass")
+
+
+def test_bootstrap_intervals_decide_where_there_are_any() -> None:
+    found = figures([0, 0, 1, 2] * 10, [[3, 1, 0], [0, 2, 1], [0, 2, 1], [0, 2, 1]] * 10)
+    known = Intervals({"macro_f1": Interval(0.2, 0.4)}, 2000, "", 40)
+    for text, verdict in (
+        ("macro_f1 >= 0.1", "pass"), ("macro_f1 >= 0.3", "cannot tell"), ("macro_f1 >= 0.5", "fail"),
+        ("low(macro_f1) >= 0.15", "pass"), ("high(macro_f1) < 0.3", "fail"),
+    ):  # fmt: skip
+        assert parse_requirement(text, CLASSES).against(found, known).verdict == verdict
+    assert parse_requirement("low(ece) >= 0", CLASSES).against(found, known).value is None

@@ -7,7 +7,7 @@ import numpy as np
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.running.answers import PENDING, SCORED, UNREADABLE, Judged
 from mivrat.core.study.ordering import ordered
-from mivrat.core.study.selection import Cells, Confidence, Labelled, Outcome, Predicted, Selection
+from mivrat.core.study.selection import Cells, Confidence, InGroup, Labelled, Outcome, Picked, Predicted, Selection
 
 NAMES = ["birch", "alder", "hazel"]
 
@@ -86,3 +86,34 @@ def test_orders() -> None:
     assert ordered(judged(), items, everything, "surest mistake first").tolist() == [2, 1, 0, 4, 3, 5, 6]
     assert ordered(judged(), items, everything, "least sure first").tolist() == [3, 1, 4, 2, 0, 5, 6]
     assert ordered(judged(), items, everything, "name").tolist() == [2, 4, 6, 1, 0, 3, 5]
+
+
+def test_lists_and_groups_pick_their_images_and_are_forgotten() -> None:
+    selection = Selection()
+    copies, gone = Picked("copies", (4, 0, 99)), Picked("files gone", (5,))
+    selection.choose(copies)
+    assert picked(selection) == [0, 4]
+    assert copies.words(NAMES) == ("picked by", "copies")
+    selection.choose(gone, beside=True)
+    assert picked(selection) == [0, 4, 5]
+    assert selection.conditions[0].words(NAMES)[1] == "copies or files gone"
+    selection.choose(Outcome(frozenset({"right"})))
+    assert picked(selection) == [0]
+    south = InGroup("station", frozenset({("south", (0, 1, 2))}))
+    selection.choose(south)
+    selection.choose(InGroup("station", frozenset({("north", (3,))})), beside=True)
+    assert selection.conditions[-1].words(NAMES) == ("station", "north or south")
+    selection.choose(InGroup("month", frozenset({("2031-05", (0, 3))})))
+    assert len(selection.conditions) == 4  # groups of two columns stand together
+    selection.forget(Picked)
+    assert picked(selection) == [0, 3]
+    while selection.can_go_back:
+        selection.back()
+        assert not any(isinstance(one, Picked) for one in selection.conditions)
+
+
+def test_images_that_were_listed_keep_their_order() -> None:
+    items = [ImageItem(f"{i}.png", 0) for i in range(7)]
+    chosen = np.array([True, True, False, True, True, True, True])
+    assert ordered(judged(), items, chosen, "as listed", (4, 2, 0, 99)).tolist() == [4, 0]
+    assert ordered(judged(), items, chosen, "as listed").tolist() == [0, 1, 3, 4, 5, 6]
