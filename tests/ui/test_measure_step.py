@@ -77,6 +77,7 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         ("low(top1) >= 0.5", "pass"), ("top1 >= 0.95", "fail"), ("macro_f1 >= 0.83", "cannot tell at this N"),
     ):  # fmt: skip
         assert shown[shown.index(text) + 2] == verdict
+    assert demo.header.verdict.text() == "1 of 3 criteria fail"
     assert demo.session.study_path is not None
     kept = Study.open(demo.session.study_path)
     assert kept.criteria() == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
@@ -176,6 +177,9 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     assert demo.session.measured is not None
     assert len(demo.session.shown) == demo.session.measured.figures.matrix[PLANTAIN, ragweed]
     assert page.as_table()[0][1:] == [CLASSES[k] for k in matrix.order]
+    counts = demo.session.measured.figures.matrix
+    there, back = counts[PLANTAIN, ragweed], counts[ragweed, PLANTAIN]
+    assert f"plantain → ragweed: {there} of 50.  ragweed → plantain: {back} of 50.  No direction" in page.told.text()
     page.order.setCurrentIndex(0)
     settle()
     assert matrix.cell_rect(PLANTAIN, ragweed) == listed

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushBut
 from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.running.job import Progress
 from mivrat.ui import words
+from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import Elided, button, label, paint_state, set_role
 
@@ -40,6 +41,7 @@ class Header(QFrame):
         self.facts = Elided(mode=Qt.TextElideMode.ElideRight)
         self.facts.setProperty("soft", True)
         self.badge = label(role="look")
+        self.verdict = label()
         self.value, self.detail = label(role="big"), label(soft=True)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 0, 18, 0)
@@ -47,10 +49,20 @@ class Header(QFrame):
         for widget in (self.menu_button, self.run_button):
             layout.addWidget(widget)
         layout.addWidget(self.facts, 1)
-        for shown in (self.badge, self.value, self.detail):
+        for shown in (self.verdict, self.badge, self.value, self.detail):
             layout.addWidget(shown)
         session.figures_changed.connect(self.refresh)
         session.contents_changed.connect(self.refresh)
+        for signal in (session.contents_changed, session.measured_changed):
+            signal.connect(self._judge)
+
+    def _judge(self) -> None:
+        """The verdict so far: how the criteria stand."""
+        state, text = verdict(self.session)
+        self.verdict.setText(text)
+        self.verdict.setVisible(bool(text))
+        self.verdict.setToolTip("See Claim and criteria in the headline of Measure")
+        set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
 
     def refresh(self) -> None:
         snapshot, contents = self.session.snapshot, self.session.contents

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QVBoxLayout, QWidget
 
+from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import order_by_likeness, order_by_support
 from mivrat.core.figures.intervals import proportion
+from mivrat.core.figures.significance import even_split
 from mivrat.core.study.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
@@ -33,13 +35,19 @@ Values = NDArray[np.float64]
 
 
 class ConfusionMatrix(QWidget):
-    """Paints the matrix at whatever size fits; with many classes as a picture, names under the pointer."""
+    """Paints the matrix at whatever size fits; with many classes as a picture, names under the pointer.
+
+    ``pointed`` tells of the cell under the pointer or the keyboard's marker, as (label, prediction), or None.
+    """
+
+    pointed = Signal(object)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.mode = 0
         self.cursor_cell: tuple[int, int] | None = None
+        self.pointed_cell: tuple[int, int] | None = None
         self._picture: QImage | None = None
         self._values: tuple[Values, float] | None = None
         self._order: NDArray[np.int64] | None = None
@@ -254,6 +262,14 @@ class ConfusionMatrix(QWidget):
         painter.drawRect(place)
 
     def _paint_marks(self, painter: QPainter) -> None:
+        if self.pointed_cell is not None and max(self.pointed_cell) < len(self._matrix):
+            _, place, _ = self._layout()
+            cell = self.cell_rect(*self.pointed_cell)
+            painter.setPen(QPen(theme.colour("accent"), 1))
+            for y in (cell.top(), cell.bottom()):
+                painter.drawLine(QPointF(place.left(), y), QPointF(cell.left(), y))
+            for x in (cell.left(), cell.right()):
+                painter.drawLine(QPointF(x, place.top()), QPointF(x, cell.top()))
         marked = self._selected_cells()
         painter.setPen(QPen(theme.colour("ink"), 2))
         for i, j in marked:
@@ -294,6 +310,19 @@ class ConfusionMatrix(QWidget):
                 self.cursor_cell = found
             self.select(*found, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
 
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._point_at(self._at(event.position()))
+
+    def leaveEvent(self, event: QEvent) -> None:  # noqa: N802
+        self._point_at(None)
+
+    def _point_at(self, cell: tuple[int, int] | None) -> None:
+        cell = cell if cell is not None and min(cell) >= 0 else None
+        if cell != self.pointed_cell:
+            self.pointed_cell = cell
+            self.pointed.emit(cell)
+            self.update()
+
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
         count = len(self._matrix)
@@ -304,6 +333,7 @@ class ConfusionMatrix(QWidget):
                 at = self.place_of(self.cursor_cell[0]), self.place_of(self.cursor_cell[1])
             line, column = (min(count - 1, max(0, at[axis] + by[axis])) for axis in (0, 1))
             self.cursor_cell = int(self.order[line]), int(self.order[column])
+            self._point_at(self.cursor_cell)
             corner = self.cell_rect(*self.cursor_cell).bottomRight().toPoint()
             QToolTip.showText(self.mapToGlobal(corner), self.describe(*self.cursor_cell), self)
             self.update()
@@ -360,7 +390,35 @@ class Confusions(QWidget):
         )
         layout.addLayout(row(self.order, None, label("hatched: right", soft=True), self.mode))
         layout.addWidget(self.matrix, 1)
+        self.told = label(wrap=True)
+        self.told.setMinimumHeight(34)
+        self.told.setAlignment(Qt.AlignmentFlag.AlignTop)
+        layout.addWidget(self.told)
+        self.matrix.pointed.connect(self._tell)
+        session.selection_changed.connect(lambda: self._tell(None))
         session.measured_changed.connect(self._sort)
+
+    def _tell(self, cell: tuple[int, int] | None) -> None:
+        """Both directions of the pair pointed at, or else selected, and whether one outweighs the other beyond chance."""
+        measured = self.session.measured
+        if cell is None:
+            chosen = self.matrix._selected_cells()
+            cell = chosen[0] if len(chosen) == 1 else None
+        if measured is None or cell is None or max(cell) >= len(measured.figures.matrix):
+            self.told.setText("")
+            return
+        counts, (a, b) = measured.figures.matrix, cell
+        first, second = (words.clipped(self.session.classes[k], 32) for k in (a, b))
+        if a == b:
+            self.told.setText(f"{first}: {int(counts[a, a])} of {int(counts[a].sum())} right.")
+            return
+        there, back = int(counts[a, b]), int(counts[b, a])
+        p = even_split(there, back)
+        how = "one way beyond chance" if p < 0.05 else "no direction beyond chance"
+        self.told.setText(
+            f"{first} → {second}: {there} of {int(counts[a].sum())}.  {second} → {first}: {back} of {int(counts[b].sum())}.  "
+            f"{how[0].upper()}{how[1:]} (exact test of this pair alone, p {in_words(p)})."
+        )
 
     def _sort(self) -> None:
         measured, by = self.session.measured, SORTED_BY[ORDERS[self.order.currentIndex()]]

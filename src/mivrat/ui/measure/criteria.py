@@ -17,6 +17,35 @@ from mivrat.ui.widgets import StateMark, button, clear, label, row
 STATES = {"pass": "fine", "fail": "stop", "cannot tell": "look"}
 
 
+def outcomes(session: Session) -> list[Outcome]:
+    """The criteria held against what is measured."""
+    contents, measured = session.contents, session.measured
+    if contents is None or measured is None:
+        return []
+    found = []
+    for text in contents.criteria:
+        try:
+            requirement = parse_requirement(text, contents.classes)
+            found.append(requirement.against(measured.figures, measured.deep.intervals if measured.deep else None))
+        except (InputError, KeyError):  # of other classes, or a top-k that is not worked out
+            found.append(Outcome(text, None, False))
+    return found
+
+
+def verdict(session: Session) -> tuple[str, str]:
+    """The state and the words of all criteria together; empty without any, or while the figures are of the selection."""
+    found = outcomes(session)
+    if not found or (session.measured is not None and session.measured.of_selection):
+        return "", ""
+    failed, open_ = (sum(one.verdict == which for one in found) for which in ("fail", "cannot tell"))
+    one = len(found) == 1
+    if failed:
+        return "stop", "the criterion fails" if one else f"{failed} of {len(found)} criteria fail"
+    if open_:
+        return "look", "the criterion cannot be told" if one else f"{open_} of {len(found)} criteria cannot be told"
+    return "fine", "the criterion passes" if one else f"all {len(found)} criteria pass"
+
+
 class Criteria(QWidget):
     """The claimed accuracy with a test against it, and criteria that pass, fail, or cannot be told at this N."""
 
@@ -59,13 +88,7 @@ class Criteria(QWidget):
             one.setEnabled(not self.session.busy)
         self.verdict.setText(self._claim_in_words())
         clear(self._list)
-        for text in contents.criteria:
-            try:
-                found = parse_requirement(text, contents.classes).against(
-                    measured.figures, measured.deep.intervals if measured.deep else None
-                )
-            except (InputError, KeyError):
-                found = Outcome(text, None, False)
+        for found in outcomes(self.session):
             self._list.addLayout(self._line(found))
 
     def _claim_in_words(self) -> str:
