@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QShowEvent
 from PySide6.QtWidgets import QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
@@ -19,6 +19,8 @@ from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import label, row
 from mivrat.ui.work import Work, Workers
+
+MILLISECONDS = 120
 
 
 @dataclass(frozen=True)
@@ -36,10 +38,10 @@ class ClassCurves:
     precision: float | None
 
 
-def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None) -> ClassCurves:
-    """The curves of a class over the evaluated images, or those of them that ``among`` marks (slow for large runs)."""
+def curves_of(snapshot: Snapshot, k: int) -> ClassCurves:
+    """The curves of a class over all evaluated images (slow for large runs): the selection often holds one class only."""
     judged = snapshot.judged
-    use = np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among)
+    use = np.flatnonzero(judged.evaluated)
     column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
     hits, others = int((called & positive).sum()), int((~positive).sum())
     return ClassCurves(
@@ -144,6 +146,9 @@ class ClassesPage(QWidget):
         layout.addWidget(self.told)
         layout.addWidget(self.panel)
         self.panel.hide()
+        # A little later, so that the selection itself is painted first.
+        self._soon = QTimer(self, singleShot=True, interval=MILLISECONDS)
+        self._soon.timeout.connect(self._start)
         session.selection_changed.connect(self._follow)
         session.measured_changed.connect(self._follow)
         session.measured_changed.connect(lambda: self._filter(self.search.text()))
@@ -161,6 +166,7 @@ class ClassesPage(QWidget):
 
     def _follow(self) -> None:
         k, snapshot, measured = self.selected(), self.session.snapshot, self.session.measured
+        self._soon.stop()
         if self._working is not None:
             self._working.cancel()
         known = k is not None and snapshot is not None and measured is not None and snapshot.judged.has_scores
@@ -171,8 +177,16 @@ class ClassesPage(QWidget):
         if not snapshot.judged.has_scores:
             self.told.setText("There are no curves without a score of every class.")
             return
-        # Of a class selected, the others are not in the selection: its curves are then of all images.
-        self._working = self._workers.start(lambda work: curves_of(snapshot, k, None), done=self._take)
+        self._soon.start()
+
+    def _start(self) -> None:
+        k, snapshot = self.selected(), self.session.snapshot
+        if k is not None and snapshot is not None and snapshot.judged.has_scores and self.isVisible():
+            self._working = self._workers.start(lambda work: curves_of(snapshot, k), done=self._take)
+
+    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+        super().showEvent(event)
+        self._follow()
 
     def _take(self, found: ClassCurves) -> None:
         if found.k != self.selected():
@@ -191,7 +205,7 @@ class ClassesPage(QWidget):
 
     @property
     def settled(self) -> bool:
-        return not self._workers.busy
+        return not self._workers.busy and not self._soon.isActive()
 
     def stop(self) -> None:
         self._workers.stop_all()
