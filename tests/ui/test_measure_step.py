@@ -14,6 +14,7 @@ from PySide6.QtGui import QGuiApplication, QImage
 from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.pictures.image_sets import read_image_set
@@ -118,6 +119,18 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
     view.view.setCurrentIndex(1)
     counts = [one.count for one in view.diagram.bins()]
     assert max(counts) - min(counts) <= 1
+    assert demo.session.snapshot is not None
+    judged_all = demo.session.snapshot.judged
+    use = np.flatnonzero(judged_all.evaluated)
+    view.view.setCurrentIndex(0)
+    view.one_class.setCurrentIndex(1 + PLANTAIN)
+    view.one_class.activated.emit(1 + PLANTAIN)
+    settle()
+    own = calibration(judged_all.column(PLANTAIN, use), judged_all.labels[use] == PLANTAIN)
+    assert view.diagram.bins() == own.bins
+    assert f"mean gap {100 * (own.ece or 0):.1f} %" in view.summary.text()
+    view.one_class.setCurrentIndex(0)
+    view.one_class.activated.emit(0)
     view.view.setCurrentIndex(2)
     settle()
     coverage = view.coverage

@@ -25,6 +25,7 @@ TIPS = (
 )
 SMALL = 30
 INTERVAL = Qt.ItemDataRole.UserRole + 1
+SHARE = Qt.ItemDataRole.UserRole + 2
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -112,6 +113,8 @@ class ClassModel(QAbstractTableModel):
             if column == 1 and 0 < c.support < SMALL:
                 return "few"
             return words.bounds(share) if share is not None else ""
+        if role == SHARE:
+            return share
         if role == Qt.ItemDataRole.ToolTipRole:
             name = self.session.classes[k]
             if column == 3:
@@ -137,7 +140,7 @@ class ClassModel(QAbstractTableModel):
 
 
 class _IntervalDelegate(QStyledItemDelegate):
-    """Draws a value with its interval in smaller, softer ink below it."""
+    """Draws a value with its interval in smaller, softer ink below it, and as a bar from 0 to 100 % at the foot."""
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         small = index.data(INTERVAL)
@@ -150,7 +153,7 @@ class _IntervalDelegate(QStyledItemDelegate):
             option.widget.style().ControlElement.CE_ItemViewItem, option, painter, option.widget
         )
         painter.save()
-        area = option.rect.adjusted(6, 4, -6, -5)
+        area = option.rect.adjusted(6, 3, -6, -8)
         right = Qt.AlignmentFlag.AlignRight
         painter.setFont(font(13))
         painter.setPen(theme.colour("ink"))
@@ -158,6 +161,13 @@ class _IntervalDelegate(QStyledItemDelegate):
         painter.setFont(font(11))
         painter.setPen(theme.colour("look" if index.column() == 1 else "soft"))
         painter.drawText(area, right | Qt.AlignmentFlag.AlignBottom, small)
+        share = index.data(SHARE)
+        if share is not None and share.value is not None:
+            left, width, bottom = area.left(), area.width(), option.rect.bottom() - 3
+            painter.fillRect(left, bottom, width, 1, theme.colour("line"))
+            low, high = round(left + width * share.low), round(left + width * share.high)
+            painter.fillRect(low, bottom - 1, max(2, high - low), 3, theme.colour("accent"))
+            painter.fillRect(round(left + width * share.value) - 1, bottom - 2, 2, 5, theme.colour("ink"))
         painter.restore()
 
 
@@ -178,7 +188,7 @@ class ClassTable(QTableView):
         self.setWordWrap(False)
         self.verticalHeader().hide()
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.verticalHeader().setDefaultSectionSize(40)
+        self.verticalHeader().setDefaultSectionSize(44)
         head = self.horizontalHeader()
         head.setHighlightSections(False)
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)

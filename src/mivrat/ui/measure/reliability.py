@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
-from mivrat.core.figures.calibration import Calibration, ReliabilityBin
+from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
 from mivrat.core.study.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper
@@ -15,6 +16,7 @@ from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
 from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.work import Work, Workers
 
 
 class ReliabilityDiagram(QWidget):
@@ -25,6 +27,7 @@ class ReliabilityDiagram(QWidget):
         self.session = session
         self.cursor_bin = -1
         self.equal_count = False
+        self.of_class: Calibration | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(QSize(260, 260))
         self.setAccessibleName("reliability diagram; arrow keys move over the bins, Enter selects")
@@ -35,6 +38,8 @@ class ReliabilityDiagram(QWidget):
     @property
     def _calibration(self) -> Calibration | None:
         measured = self.session.measured
+        if self.of_class is not None:
+            return self.of_class
         if measured is not None and self.equal_count and measured.deep is not None:
             return measured.deep.adaptive
         return measured.figures.calibration if measured is not None else None
@@ -87,15 +92,19 @@ class ReliabilityDiagram(QWidget):
             )
             painter.drawText(QRectF(x - 25, plot.bottom() + 4, 50, 16), Qt.AlignmentFlag.AlignCenter, f"{share:.1f}")
         painter.drawText(
-            QRectF(plot.left(), plot.bottom() + 20, plot.width(), 16), Qt.AlignmentFlag.AlignCenter, "confidence"
+            QRectF(plot.left(), plot.bottom() + 20, plot.width(), 16),
+            Qt.AlignmentFlag.AlignCenter,
+            "its probability" if self.of_class else "confidence",
         )
         painter.save()
         painter.translate(9, plot.center().y())
         painter.rotate(-90)
-        painter.drawText(QRectF(-80, -8, 160, 16), Qt.AlignmentFlag.AlignCenter, "accuracy")
+        painter.drawText(
+            QRectF(-80, -8, 160, 16), Qt.AlignmentFlag.AlignCenter, "share labelled so" if self.of_class else "accuracy"
+        )
         painter.restore()
         told = QRectF(0, counts.top(), plot.left() - 8, 46)
-        painter.drawText(told, Qt.AlignmentFlag.AlignRight, "images,\nwrong\non top")
+        painter.drawText(told, Qt.AlignmentFlag.AlignRight, "images" if self.of_class else "images,\nwrong\non top")
         painter.setPen(QPen(theme.colour("soft"), 1, Qt.PenStyle.DashLine))
         painter.drawLine(plot.bottomLeft(), plot.topRight())
         painter.setPen(theme.colour("line"))
@@ -113,7 +122,7 @@ class ReliabilityDiagram(QWidget):
         if not one.count or one.confidence is None or one.accuracy.value is None:
             return
         height = one.count / most * (counts.height() - 16)
-        wrong = height * (one.count - one.accuracy.hits) / one.count
+        wrong = height * (one.count - one.accuracy.hits) / one.count if self.of_class is None else 0.0
         bar = QRectF(column.left() + 1, counts.bottom() - height, column.width() - 2, height)
         painter.fillRect(bar, mix(theme.colour("sheet"), theme.colour("accent"), 0.55))
         painter.fillRect(
@@ -155,7 +164,8 @@ class ReliabilityDiagram(QWidget):
         return next((m for m, one in enumerate(self.bins()) if one.low <= share <= one.high), -1)
 
     def select(self, m: int, beside: bool) -> None:
-        if self._calibration and 0 <= m < len(self._calibration.bins):
+        # Bins of one class's probability are not bins of confidence: there is nothing to select by.
+        if self.of_class is None and self._calibration and 0 <= m < len(self._calibration.bins):
             one = self._calibration.bins[m]
             self.session.choose(Confidence(frozenset({(one.low, one.high)})), beside=beside)
 
@@ -222,20 +232,53 @@ class Reliability(QWidget):
             "what is drawn",
         )
         self.view.currentIndexChanged.connect(self._choose)
+        self.one_class = Choice(["all classes"], "confidence, or one class's probability")
+        self.one_class.setMaximumWidth(220)
+        self.one_class.activated.connect(lambda _: self._start())
+        self._workers = Workers(1, self)
+        self._working: Work | None = None
         self.pages = QStackedWidget()
         for page in (self.diagram, self.coverage, self.threshold):
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
-        layout.addLayout(row(self.view, None))
+        layout.addLayout(row(self.view, self.one_class, None))
         layout.addWidget(self.summary)
         layout.addWidget(self.further)
         layout.addWidget(self.pages, 1)
         session.measured_changed.connect(self._refresh)
+        session.measured_changed.connect(self._start)
+        session.run_changed.connect(self._list_classes)
+
+    def _list_classes(self) -> None:
+        self.one_class.clear()
+        self.one_class.addItems(["all classes", *(words.clipped(name, 40) for name in self.session.classes)])
+
+    def _start(self) -> None:
+        """Work out the calibration of one class's probability: the share labelled so, bin by bin."""
+        k, snapshot, measured = self.one_class.currentIndex() - 1, self.session.snapshot, self.session.measured
+        if self._working is not None:
+            self._working.cancel()
+        if k < 0 or snapshot is None or measured is None or not snapshot.judged.has_scores:
+            self._take(None)
+            return
+        judged, use = snapshot.judged, np.flatnonzero(snapshot.judged.evaluated)
+        if measured.of_selection:
+            use = np.intersect1d(use, self.session.shown)
+        bins = adaptive_calibration if self.diagram.equal_count else calibration
+        self._working = self._workers.start(
+            lambda work: bins(judged.column(k, use), judged.labels[use] == k), done=self._take
+        )
+
+    def _take(self, found: Calibration | None) -> None:
+        self.diagram.of_class = found
+        self.diagram.update()
+        self._refresh()
 
     def _choose(self, index: int) -> None:
         self.diagram.equal_count = index == 1
-        self.diagram.update()
+        self.one_class.setVisible(index < 2)
+        self._start()
         self.pages.setCurrentIndex(max(0, index - 1))
         self.summary.setVisible(index < 2)
         self.further.setVisible(index < 2)
@@ -248,6 +291,15 @@ class Reliability(QWidget):
             self.further.setText("")
             return
         found, deep = measured.figures.calibration, measured.deep
+        one = self.diagram.of_class
+        if one is not None:
+            total = sum(each.count for each in one.bins)
+            self.summary.setText(
+                f"Probability of {self.one_class.currentText()} against the share labelled so: mean gap "
+                f"{words.percent(one.ece)} over {len(one.bins)} bins (N = {total})."
+            )
+            self.further.setText("")
+            return
         lean = (
             "Confidence and accuracy agree on average"
             if abs(gap) < 0.005
@@ -279,6 +331,13 @@ class Reliability(QWidget):
             f"Temperature {found.value:.2f}: out of fold, log loss {words.decimal(found.log_loss_before)} → "
             f"{words.decimal(found.log_loss_after)}, ECE {words.percent(found.ece_before)} → {words.percent(found.ece_after)} (5 folds)."
         )
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
 
     def as_table(self) -> list[list[str]]:
         """The bins, for the clipboard."""

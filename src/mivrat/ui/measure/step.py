@@ -105,8 +105,10 @@ class MeasureStep(QWidget):
     @property
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
-        return all(part.settled for part in (self.measurer, self.groups, self.confusions, self.classes_page))
+        return all(
+            part.settled for part in (self.measurer, self.groups, self.confusions, self.classes_page, self.reliability)
+        )
 
     def stop(self) -> None:
-        for part in (self.measurer, self.groups, self.confusions, self.classes_page):
+        for part in (self.measurer, self.groups, self.confusions, self.classes_page, self.reliability):
             part.stop()
