@@ -205,7 +205,7 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     assert snapshot is not None
     qtbot.keyClicks(page.search, "PLAN")
     shown = [line for line in range(8) if not page.table.isRowHidden(line)]
-    assert [page.table.class_at(line) for line in shown] == [PLANTAIN]
+    assert [page.table.rows.members(line) for line in shown] == [frozenset({PLANTAIN})]
     cell = page.table.visualRect(page.table.model().index(shown[0], 0)).center()
     qtbot.mouseClick(page.table.viewport(), LEFT, pos=cell)
     settle()

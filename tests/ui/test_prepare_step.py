@@ -17,13 +17,14 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, recipe_to_toml
 from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.study.selection import Labelled
 from mivrat.core.study.study import Study
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.prepare.inputs import _Entry, _SubsetForm
 from mivrat.ui.prepare.recipe_form import numbers_in
 from mivrat.ui.prepare.step import CLASSES as CLASS_TAB
 from mivrat.ui.prepare.step import INPUTS, RECIPE, TRY_OUT
-from mivrat.ui.window import BENCH, PREPARE, MainWindow
+from mivrat.ui.window import BENCH, MEASURE, PREPARE, MainWindow
 from tests.support.networks import classifier, recipe_for, saved
 from tests.support.sets import CLASSES, write_classes, write_set
 
@@ -127,6 +128,19 @@ def test_families_are_typed_or_read_and_measured(qtbot: QtBot, study: MainWindow
     expected = family_accuracy(snapshot.figures.matrix, snapshot.record.families)
     assert line.value == f"{100 * (expected.value or 0):.1f} %"
     assert line.total == 12
+    study.show_step(MEASURE)
+    study.measure.tabs.choose(1)
+    classes, rows = study.measure.classes_page, study.measure.class_table.rows
+    assert classes.families.isVisible()
+    qtbot.mouseClick(classes.families, LEFT, pos=QPoint(8, classes.families.height() // 2))
+    assert [(rows.name(i), rows.figures(i).support) for i in range(rows.rowCount())] == [("trees", 12), ("shrubs", 0)]
+    assert rows.figures(0).true_positive == expected.hits
+    qtbot.mouseClick(study.measure.class_table.viewport(), LEFT, pos=QPoint(20, 20))
+    assert study.session.conditions == (Labelled(frozenset({0, 1})),)
+    study.session.clear()
+    qtbot.mouseClick(classes.families, LEFT, pos=QPoint(8, classes.families.height() // 2))
+    assert rows.rowCount() == 3
+    study.show_step(PREPARE)
     (folder / "families.csv").write_text("class,family\nelm,trees\n")
     page.read(folder / "families.csv")
     assert "'elm' is not in the class list" in study.foot.problem.full_text

@@ -22,6 +22,14 @@ def family_matrix(matrix: Counts, families: Mapping[int, str]) -> tuple[list[str
     return [name if k < 0 else f"class {k}" for name, k in order], grouped
 
 
+def family_members(matrix: Counts, families: Mapping[int, str]) -> tuple[list[list[int]], Counts]:
+    """The classes of each family in the order of ``family_matrix``, and that matrix."""
+    members: dict[tuple[str, int], list[int]] = {}
+    for k in range(len(matrix)):
+        members.setdefault((families[k], -1) if k in families else ("", k), []).append(k)
+    return list(members.values()), family_matrix(matrix, families)[1]
+
+
 def family_accuracy(matrix: Counts, families: Mapping[int, str]) -> Proportion:
     """The share of images whose predicted class is of the labelled class's family, with its 95 % Wilson interval.
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QShowEvent
-from PySide6.QtWidgets import QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
 from mivrat.core.pictures.classes import fold
@@ -141,7 +141,10 @@ class ClassesPage(QWidget):
         self.told = label(soft=True, wrap=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 4)
-        layout.addLayout(row(self.search, None))
+        self.families = QCheckBox("families as one row each")
+        self.families.toggled.connect(self._fold)
+        self.families.hide()
+        layout.addLayout(row(self.search, self.families, None))
         layout.addWidget(self.table, 1)
         layout.addWidget(self.told)
         layout.addWidget(self.panel)
@@ -154,10 +157,14 @@ class ClassesPage(QWidget):
         session.measured_changed.connect(lambda: self._filter(self.search.text()))
 
     def _filter(self, text: str) -> None:
-        wanted, classes = fold(text), self.session.classes
-        for line in range(self.table.model().rowCount()):
-            name = classes[self.table.class_at(line)]
-            self.table.setRowHidden(line, bool(wanted) and wanted not in fold(name))
+        wanted, snapshot = fold(text), self.session.snapshot
+        for line in range(self.table.rows.rowCount()):
+            self.table.setRowHidden(line, bool(wanted) and wanted not in fold(self.table.rows.name(line)))
+        self.families.setVisible(snapshot is not None and bool(snapshot.record.families))
+
+    def _fold(self, on: bool) -> None:
+        self.table.rows.fold_families(on)
+        self._filter(self.search.text())
 
     def selected(self) -> int | None:
         """The class selected, where it is one."""

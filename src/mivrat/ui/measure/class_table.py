@@ -8,6 +8,8 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
+from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
+from mivrat.core.figures.families import family_members
 from mivrat.core.study.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.session import Session
@@ -36,13 +38,29 @@ class ClassModel(QAbstractTableModel):
         super().__init__()
         self.session = session
         self._wrong: list[tuple[int, int]] = []
+        self._figures: list[ClassFigures] = []
+        self._names: list[str] = []
+        self._members: list[frozenset[int]] = []
+        self.by_family = False
         self._order: list[int] = []
         self._sorted_by = (0, Qt.SortOrder.AscendingOrder)
         session.measured_changed.connect(self._reset)
 
     def _reset(self) -> None:
         self.beginResetModel()
-        self._wrong = self.session.measured.mistakes.most_taken_for if self.session.measured else []
+        measured, snapshot = self.session.measured, self.session.snapshot
+        self._wrong, self._figures, self._names, self._members = [], [], [], []
+        if measured is not None and snapshot is not None:
+            figures = measured.figures
+            if self.by_family:
+                members, grouped = family_members(figures.matrix, snapshot.record.families)
+                self._figures, self._wrong = class_figures(grouped), mistakes(grouped, 1).most_taken_for
+                self._members = [frozenset(one) for one in members]
+                families = snapshot.record.families
+                self._names = [families.get(one[0], self.session.classes[one[0]]) for one in members]
+            else:
+                self._figures, self._wrong = figures.classes, measured.mistakes.most_taken_for
+                self._names, self._members = self.session.classes, [frozenset({k}) for k in range(len(figures.classes))]
         self._put_in_order()
         self.endResetModel()
 
@@ -54,8 +72,7 @@ class ClassModel(QAbstractTableModel):
 
     def _sort_key(self, k: int, column: int) -> float:
         """What class k is sorted by; undefined values come below all others."""
-        assert self.session.measured is not None
-        c = self.session.measured.figures.classes[k]
+        c = self._figures[k]
         values = (k, c.support, c.predicted, c.precision.value, c.recall.value, c.f1, self._wrong[k][1])
         value = values[column]
         return -1.0 if value is None else float(value)
@@ -66,13 +83,26 @@ class ClassModel(QAbstractTableModel):
         self._put_in_order()
         self.layoutChanged.emit()
 
-    def class_at(self, row: int) -> int:
-        """The class that a row shows."""
-        return self._order[row]
+    def fold_families(self, on: bool) -> None:
+        """Show one row for each family (and for each class without one), or one for each class."""
+        self.by_family = on
+        self._reset()
 
-    def row_of(self, k: int) -> int:
-        """The row that shows a class."""
-        return self._order.index(k)
+    def members(self, row: int) -> frozenset[int]:
+        """The classes that a row shows: one, or those of a family."""
+        return self._members[self._order[row]]
+
+    def name(self, row: int) -> str:
+        """What a row is called."""
+        return self._names[self._order[row]]
+
+    def figures(self, row: int) -> ClassFigures:
+        """What a row shows."""
+        return self._figures[self._order[row]]
+
+    def row_of(self, classes: frozenset[int]) -> int:
+        """The row that shows these classes and no others, or -1."""
+        return next((row for row, k in enumerate(self._order) if self._members[k] == classes), -1)
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
         return len(self._wrong)
@@ -93,22 +123,22 @@ class ClassModel(QAbstractTableModel):
         return None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if self.session.measured is None:
+        if index.row() >= len(self._order):
             return None
         k, column = self._order[index.row()], index.column()
-        c = self.session.measured.figures.classes[k]
+        c = self._figures[k]
         share = {3: c.precision, 4: c.recall}.get(column)
         taken_for, times = self._wrong[k]
         if role == Qt.ItemDataRole.DisplayRole:
             if column == 0:
-                return self.session.classes[k]
+                return self._names[k]
             if column in (1, 2):
                 return str((c.support, c.predicted)[column - 1])
             if share is not None:
                 return words.percent(share.value)
             if column == 5:
                 return words.percent(c.f1)
-            return f"{times} × {self.session.classes[taken_for]}" if times else ""
+            return f"{times} × {self._names[taken_for]}" if times else ""
         if role == INTERVAL:
             if column == 1 and 0 < c.support < SMALL:
                 return "few"
@@ -116,7 +146,7 @@ class ClassModel(QAbstractTableModel):
         if role == SHARE:
             return share
         if role == Qt.ItemDataRole.ToolTipRole:
-            name = self.session.classes[k]
+            name = self._names[k]
             if column == 3:
                 return (
                     f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so"
@@ -200,7 +230,7 @@ class ClassTable(QTableView):
 
     def _choose(self, index: QModelIndex, beside: bool) -> None:
         if index.isValid():
-            self.session.choose(Labelled(frozenset({self._model.class_at(index.row())})), beside=beside)
+            self.session.choose(Labelled(self._model.members(index.row())), beside=beside)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         super().mouseReleaseEvent(event)
@@ -217,22 +247,17 @@ class ClassTable(QTableView):
         else:
             super().keyPressEvent(event)
 
-    def class_at(self, line: int) -> int:
-        """The class that a row shows."""
-        return self._model.class_at(line)
+    @property
+    def rows(self) -> ClassModel:
+        """What the rows show."""
+        return self._model
 
     def as_table(self) -> list[list[str]]:
         """What is shown, in the order shown, for the clipboard."""
-        measured, head = (
-            self.session.measured,
-            ["class", "labelled", "predicted", "both", "precision", "low", "high", "recall", "low", "high", "F1"],
-        )
-        if measured is None:
-            return [head]
+        head = ["class", "labelled", "predicted", "both", "precision", "low", "high", "recall", "low", "high", "F1"]
         lines = []
-        for line in range(self._model.rowCount()):
-            k = self._model.class_at(line)
-            c = measured.figures.classes[k]
+        for row in range(self._model.rowCount()):
+            c = self._model.figures(row)
             shares = (
                 c.precision.value,
                 c.precision.low,
@@ -243,12 +268,12 @@ class ClassTable(QTableView):
                 c.f1,
             )
             digits = ["" if value is None else f"{value:.6f}" for value in shares]
-            lines.append([self.session.classes[k], str(c.support), str(c.predicted), str(c.true_positive), *digits])
+            lines.append([self._model.name(row), str(c.support), str(c.predicted), str(c.true_positive), *digits])
         return [head, *lines]
 
     def _follow(self) -> None:
         """Mark the row of the selected class, where it is one class."""
         chosen = [c for c in self.session.conditions if isinstance(c, Labelled)]
         self.selectionModel().clearSelection()
-        if chosen and len(chosen[0].classes) == 1 and self._model.rowCount():
-            self.selectRow(self._model.row_of(next(iter(chosen[0].classes))))
+        if chosen and (row := self._model.row_of(chosen[0].classes)) >= 0:
+            self.selectRow(row)
