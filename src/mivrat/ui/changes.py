@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.loading import load_model
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.predictions import PredictionTable
-from mivrat.core.pictures.image_sets import Role, list_images, match_labels
+from mivrat.core.pictures.image_sets import ImageSet, Role, list_images, match_labels
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
 from mivrat.core.running.evaluation import Evaluation
@@ -68,38 +68,37 @@ def _fitting_model(
     return load_model(path, study.classes, recipe)
 
 
-def add_images(source: Path, role: Role) -> Decision:
-    """A folder or table of images as a set; labels that no class goes by are kept, to be paired by hand."""
+def _new_set(words: str, make: Callable[[Study], ImageSet]) -> Decision:
+    """An image set added; one that the study has already is neither added nor, on the way back, taken away."""
     made: list[int] = []
 
     def do(study: Study) -> None:
         before = {one.id for one in study.image_sets()}
-        set_id = study.add_image_set(match_labels(list_images(source), study.classes, study.pairing(), role).image_set)
+        set_id = study.add_image_set(make(study))
         made[:] = [] if set_id in before else [set_id]
 
     def undo(study: Study) -> None:
         for set_id in made:
             study.remove_image_set(set_id)
 
-    return Decision(f"{source.stem} added as {role} images", do, undo)
+    return Decision(words, do, undo)
+
+
+def add_images(source: Path, role: Role) -> Decision:
+    """A folder or table of images as a set; labels that no class goes by are kept, to be paired by hand."""
+    return _new_set(
+        f"{source.stem} added as {role} images",
+        lambda study: match_labels(list_images(source), study.classes, study.pairing(), role).image_set,
+    )
 
 
 def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> Decision:
     """A random subset as a set of its own: so many images of each class, or so many in all."""
-    made: list[int] = []
-
-    def do(study: Study) -> None:
-        before = {one.id for one in study.image_sets()}
-        drawn = (draw_per_class if each_class else draw)(study.load_image_set(of.id), number, seed)
-        set_id = study.add_image_set(drawn)
-        made[:] = [] if set_id in before else [set_id]
-
-    def undo(study: Study) -> None:
-        for set_id in made:
-            study.remove_image_set(set_id)
-
     amount = f"{number} of each class" if each_class else f"{number} images"
-    return Decision(f"{amount} drawn from {of.name}", do, undo)
+    return _new_set(
+        f"{amount} drawn from {of.name}",
+        lambda study: (draw_per_class if each_class else draw)(study.load_image_set(of.id), number, seed),
+    )
 
 
 def remove_set(which: SetInfo) -> Decision:

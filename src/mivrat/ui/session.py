@@ -200,6 +200,12 @@ class Session(QObject):
     def conditions(self) -> Conditions:
         return self.selection.conditions
 
+    def shown_mask(self) -> NDArray[np.bool_]:
+        """Which of all listed images are shown."""
+        found = np.zeros(self.snapshot.counts.listed if self.snapshot is not None else 0, bool)
+        found[self.shown] = True
+        return found
+
     def accuracy(self) -> Proportion:
         """Accuracy over the labelled, scored images of the selection."""
         if self.snapshot is None:

@@ -10,24 +10,24 @@ from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.intervals import Proportion, proportion
 
 
-def family_matrix(matrix: Counts, families: Mapping[int, str]) -> tuple[list[str], Counts]:
-    """The families in order of their first class, and their confusion matrix; a class without a family is one of its own."""
-    names = [families.get(k) for k in range(len(matrix))]
-    # A class of its own is told from a family that has the same name by its index.
-    keys = [(name, -1) if name is not None else ("", k) for k, name in enumerate(names)]
-    order = {key: i for i, key in enumerate(dict.fromkeys(keys))}
-    of = np.array([order[key] for key in keys])
-    grouped = np.zeros((len(order), len(order)), np.int64)
-    np.add.at(grouped, (of[:, None], of[None, :]), matrix)
-    return [name if k < 0 else f"class {k}" for name, k in order], grouped
-
-
-def family_members(matrix: Counts, families: Mapping[int, str]) -> tuple[list[list[int]], Counts]:
-    """The classes of each family in the order of ``family_matrix``, and that matrix."""
+def family_members(families: Mapping[int, str], classes: int) -> list[list[int]]:
+    """The classes of each family, in order of their first class; a class without a family is one of its own."""
     members: dict[tuple[str, int], list[int]] = {}
-    for k in range(len(matrix)):
+    for k in range(classes):
+        # A class of its own is told from a family that has the same name by its index.
         members.setdefault((families[k], -1) if k in families else ("", k), []).append(k)
-    return list(members.values()), family_matrix(matrix, families)[1]
+    return list(members.values())
+
+
+def family_matrix(matrix: Counts, families: Mapping[int, str]) -> tuple[list[str], Counts]:
+    """The names of the families in the order of ``family_members``, and their confusion matrix."""
+    members = family_members(families, len(matrix))
+    of = np.empty(len(matrix), np.int64)
+    for i, classes in enumerate(members):
+        of[classes] = i
+    grouped = np.zeros((len(members), len(members)), np.int64)
+    np.add.at(grouped, (of[:, None], of[None, :]), matrix)
+    return [families.get(classes[0], f"class {classes[0]}") for classes in members], grouped
 
 
 def family_accuracy(matrix: Counts, families: Mapping[int, str]) -> Proportion:

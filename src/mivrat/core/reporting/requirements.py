@@ -92,11 +92,6 @@ class Requirement:
             verdict = "cannot tell" if len(ends) > 1 else "pass" if holds else "fail"
         return Outcome(self.text, value, holds, low, high, verdict)
 
-    @property
-    def needs_bootstrap(self) -> bool:
-        """Whether it asks for the bound of a figure that is no proportion."""
-        return self.bound is not None and self.figure in NAMES
-
     def _figure(self, figures: Figures) -> Proportion | float | None:
         if self.class_index is not None:
             if self.figure in ("auroc", "average_precision"):

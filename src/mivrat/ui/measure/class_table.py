@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
-from mivrat.core.figures.families import family_members
+from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.study.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.session import Session
@@ -53,10 +53,11 @@ class ClassModel(QAbstractTableModel):
         if measured is not None and snapshot is not None:
             figures = measured.figures
             if self.by_family:
-                members, grouped = family_members(figures.matrix, snapshot.record.families)
+                families = snapshot.record.families
+                members = family_members(families, len(figures.matrix))
+                grouped = family_matrix(figures.matrix, families)[1]
                 self._figures, self._wrong = class_figures(grouped), mistakes(grouped, 1).most_taken_for
                 self._members = [frozenset(one) for one in members]
-                families = snapshot.record.families
                 self._names = [families.get(one[0], self.session.classes[one[0]]) for one in members]
             else:
                 self._figures, self._wrong = figures.classes, measured.mistakes.most_taken_for

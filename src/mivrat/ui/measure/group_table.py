@@ -104,10 +104,7 @@ class GroupTable(QWidget):
             return
         if self._working is not None:
             self._working.cancel()
-        among = None
-        if measured.of_selection:
-            among = np.zeros(snapshot.counts.listed, bool)
-            among[self.session.shown] = True
+        among = self.session.shown_mask() if measured.of_selection else None
         self._working = self._workers.start(lambda work: _grouped(snapshot, column, among), done=self._take)
 
     def _take(self, found: Grouped) -> None:

@@ -41,10 +41,7 @@ class Measurer(QObject):
             self._working = None
         if snapshot is None or (self.session.study_path is None and self.session.busy):
             return
-        among, busy = None, self.session.busy
-        if self.of_selection:
-            among = np.zeros(snapshot.counts.listed, bool)
-            among[self.session.shown] = True
+        among, busy = self.session.shown_mask() if self.of_selection else None, self.session.busy
         self._working = self._workers.start(
             lambda work: _measure(snapshot, among, busy, work), progress=lambda found: self._take(snapshot, found)
         )
