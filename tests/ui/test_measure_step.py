@@ -158,7 +158,7 @@ def test_figures_are_copied_and_drawn_into_files(
 ) -> None:
     assert demo.session.measured is not None
     matrix = demo.session.measured.figures.matrix
-    for tab, first in enumerate(("figure", "class", "labelled / predicted", "from", "group")):
+    for tab, first in enumerate(("figure", "class", "labelled / predicted", "scores", "group")):
         demo.measure.tabs.choose(tab)
         demo.measure.copy_table()
         copied = list(csv.reader(io.StringIO(QGuiApplication.clipboard().text())))
@@ -179,6 +179,7 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     demo.measure.tabs.choose(2)
     page = demo.measure.confusions
     matrix, ragweed = page.matrix, CLASSES.index("ragweed")
+    settle()
     listed = matrix.cell_rect(PLANTAIN, ragweed)
     page.order.setCurrentIndex(2)
     settle()
@@ -197,6 +198,40 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     settle()
     assert matrix.cell_rect(PLANTAIN, ragweed) == listed
     demo.session.clear()
+
+
+def test_the_worst_pairs_select_one_direction_or_both(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(2)
+    settle()
+    pairs, ragweed = demo.measure.confusions.pairs, CLASSES.index("ragweed")
+    assert demo.session.measured is not None
+    counts = demo.session.measured.figures.matrix
+    at = next(i for i, one in enumerate(pairs.pairs) if {one.first, one.second} == {PLANTAIN, ragweed})
+    one = pairs.pairs[at]
+    expected = {0: one.there + one.back, 1: counts[one.first, one.second], 2: counts[one.second, one.first]}
+    for column, images in expected.items():
+        pairs.scrollToItem(pairs.item(at, column))
+        qtbot.mouseClick(pairs.viewport(), LEFT, pos=pairs.visualItemRect(pairs.item(at, column)).center())
+        assert len(demo.session.shown) == images
+        demo.session.clear()
+
+
+def test_reliability_is_drawn_with_temperature_too(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(3)
+    view = demo.measure.reliability
+    view.view.setCurrentIndex(2)
+    settle()
+    after, measured = view.diagram.after(), demo.session.measured
+    assert after is not None
+    assert measured is not None
+    assert sum(one.count for one in after.bins) == measured.figures.total
+    assert measured.deep is not None
+    assert measured.deep.temperature is not None
+    assert after.ece == measured.deep.temperature.ece_after
+    assert {line[0] for line in view.as_table()[1:]} == {"as it is", "with temperature"}
+    assert "Rings" in view.further.text()
+    view.view.setCurrentIndex(0)
+    assert view.diagram.after() is None
 
 
 def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
@@ -220,7 +255,16 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     assert found.precision == figures.classes[PLANTAIN].precision.value
     assert f"AUROC {found.auroc:.3f}" in page.told.text()
     page.search.clear()
+    demo.session.choose(Confidence(frozenset({(0.0, 0.9)})))
+    demo.measure.scope.setCurrentIndex(1)
+    settle()
+    found, low = page.panel.found, judged.evaluated & (judged.confidence <= 0.9)
+    assert found is not None
+    assert (found.total, found.of_selection) == (int(low.sum()), True)
+    assert found.auroc == pytest.approx(judged.figures([1], low).auroc[PLANTAIN])
+    demo.measure.scope.setCurrentIndex(0)
     demo.session.clear()
+    settle()
     assert not page.panel.isVisible()
 
 
@@ -236,7 +280,7 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     window.open_study(tmp_path / "s.mivrat")
     settle()
     window.measure.tabs.choose(3)
-    window.measure.reliability.view.setCurrentIndex(3)
+    window.measure.reliability.view.setCurrentIndex(4)
     page = window.measure.reliability.threshold
     page.miss.setValue(9.0)
     qtbot.mouseClick(page.best, LEFT)

@@ -10,9 +10,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from PySide6.QtCore import QPointF, QSettings, Qt
+from PySide6.QtCore import QPoint, QPointF, QSettings, Qt
+from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.errors import InputError
@@ -27,6 +28,7 @@ from mivrat.ui.keeper import Keeper
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.headline import headline_lines
+from mivrat.ui.measure.matrix import READABLE_CELL
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.selection_line import SelectionLine
@@ -195,6 +197,52 @@ def test_matrix_from_two_to_a_thousand_classes(qtbot: QtBot, tmp_path: Path, cla
     assert matrix.cursor_cell == (0, 1)
     QTest.keyClick(matrix, Qt.Key.Key_Return)
     assert len(session.shown) == counts[0, 1]
+    qtbot.waitUntil(lambda: page.settled)
+    page.stop()
+
+
+def test_matrix_of_many_classes_is_enlarged_until_it_can_be_read(qtbot: QtBot, tmp_path: Path) -> None:
+    session = Session()
+    page = Confusions(session)
+    qtbot.addWidget(page)
+    page.resize(620, 640)
+    page.show()
+    qtbot.waitExposed(page)
+    session.show(take_snapshot(made_up_run(tmp_path, 300, 900)))
+    qtbot.waitUntil(lambda: page.settled)
+    matrix = page.matrix
+    whole = matrix.cell_rect(150, 230)
+    assert not page.smaller.isEnabled()
+    qtbot.mouseClick(page.larger, LEFT)
+    qtbot.mouseClick(page.larger, LEFT)
+    for _ in range(20):  # the wheel turned over one cell keeps that cell under the pointer
+        at = matrix.cell_rect(150, 230).center()
+        turn = QPoint(0, 120)
+        wheel = QWheelEvent(
+            at, QPointF(matrix.mapToGlobal(at.toPoint())), QPoint(), turn, Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        QApplication.sendEvent(matrix, wheel)
+        assert matrix._at(at) == (150, 230)
+    assert matrix.cell_rect(150, 230).width() == pytest.approx(READABLE_CELL)
+    assert not page.larger.isEnabled()
+    before = matrix.cell_rect(150, 230).topLeft()
+    middle = matrix.rect().center()
+    qtbot.mousePress(matrix, LEFT, pos=middle)
+    qtbot.mouseMove(matrix, middle - QPoint(60, 30))
+    qtbot.mouseRelease(matrix, LEFT, pos=middle - QPoint(60, 30))
+    assert matrix.cell_rect(150, 230).topLeft() - before == QPointF(-60, -30)
+    assert not session.conditions
+    matrix.setFocus()
+    matrix.cursor_cell = (0, 0)
+    QTest.keyClick(matrix, Qt.Key.Key_Right)
+    assert matrix.rect().contains(matrix.cell_rect(0, 1).toRect())  # brought into sight
+    qtbot.mouseClick(matrix, LEFT, pos=matrix.cell_rect(0, 2).center().toPoint())
+    assert {c.kind for c in session.conditions} == {"labelled", "predicted"}
+    while matrix.zoom > 1:
+        QTest.keyClick(matrix, Qt.Key.Key_Minus)
+    assert matrix.cell_rect(150, 230) == whole
+    page.stop()
 
 
 def test_class_table_sorts_and_marks(qtbot: QtBot, session: Session, tmp_path: Path) -> None:

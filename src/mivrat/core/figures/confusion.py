@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.cluster.hierarchy import leaves_list, linkage
 
 from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.significance import even_split, holm
 
 Counts = NDArray[np.int64]
 
@@ -109,6 +110,35 @@ def order_by_likeness(matrix: Counts) -> NDArray[np.int64]:
     upper = np.triu_indices(len(confused), 1)
     leaves = leaves_list(linkage(1.0 - near[upper], "average"))
     return np.concatenate([confused[leaves], np.setdiff1d(np.arange(count), confused)]).astype(np.int64)
+
+
+@dataclass(frozen=True)
+class ConfusedPair:
+    """Two classes taken for each other: ``there`` images of ``first`` called ``second``, ``back`` the other way, never more.
+
+    ``p`` is the exact probability of so uneven a split, corrected (Holm) for the number of pairs listed with it.
+    """
+
+    first: int
+    second: int
+    there: int
+    back: int
+    p: float
+
+
+def worst_pairs(matrix: Counts, most: int) -> list[ConfusedPair]:
+    """The pairs of classes most often confused, both ways together, at most ``most``; equal ones in class-list order."""
+    both = np.triu(matrix + matrix.T, 1)
+    flat = both.ravel()
+    found = np.flatnonzero(flat)
+    found = found[np.argsort(-flat[found], kind="stable")][:most]
+    ways = []
+    for at in found.tolist():
+        a, b = divmod(at, len(matrix))
+        ways.append((a, b) if matrix[a, b] >= matrix[b, a] else (b, a))
+    counts = [(int(matrix[a, b]), int(matrix[b, a])) for a, b in ways]
+    likely = holm([even_split(*one) for one in counts])
+    return [ConfusedPair(*way, *count, p) for way, count, p in zip(ways, counts, likely, strict=True)]
 
 
 @dataclass(frozen=True)

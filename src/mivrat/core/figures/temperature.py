@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures.calibration import calibration
+from mivrat.core.figures.calibration import Calibration, calibration
 from mivrat.core.figures.probability import SMALLEST, losses
 
 FOLDS = 5
@@ -27,7 +27,8 @@ Logits = Callable[[NDArray[np.int64]], NDArray[np.floating]]
 
 @dataclass(frozen=True)
 class Temperature:
-    """T > 0 fitted on all images; losses and ECE before and after, the latter from folds that did not see the image.
+    """T > 0 fitted on all images; losses and ECE before and after, the latter, and the reliability
+    bins of equal width after, from folds that did not see the image.
 
     Not ``identifiable`` where no T fits best (all right and ever surer, or too few labels): ``value`` is then 1.
     """
@@ -38,6 +39,7 @@ class Temperature:
     log_loss_after: float | None
     ece_before: float | None
     ece_after: float | None
+    reliability_after: Calibration | None = None
 
 
 @dataclass(frozen=True)
@@ -88,8 +90,9 @@ def scale(
             found = _fit(logits, labels, everyone[others], best)[0] or best
         inverse[~others] = found
     after = _at(logits, labels, everyone, inverse)
-    ece = calibration(np.minimum(after.confidence, 1.0), right).ece
-    return Temperature(1 / best, True, loss, float(after.loss.mean()), untold.ece_before, ece)
+    reliability = calibration(np.minimum(after.confidence, 1.0), right)
+    loss_after = float(after.loss.mean())
+    return Temperature(1 / best, True, loss, loss_after, untold.ece_before, reliability.ece, reliability)
 
 
 def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64]:

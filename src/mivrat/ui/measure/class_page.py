@@ -36,12 +36,13 @@ class ClassCurves:
     false_positive_rate: float | None
     recall: float | None
     precision: float | None
+    of_selection: bool
 
 
-def curves_of(snapshot: Snapshot, k: int) -> ClassCurves:
-    """The curves of a class over all evaluated images (slow for large runs): the selection often holds one class only."""
+def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None = None) -> ClassCurves:
+    """The curves of a class over the evaluated images that ``among`` marks, or all of them (slow for large runs)."""
     judged = snapshot.judged
-    use = np.flatnonzero(judged.evaluated)
+    use = np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among)
     column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
     hits, others = int((called & positive).sum()), int((~positive).sum())
     return ClassCurves(
@@ -54,6 +55,7 @@ def curves_of(snapshot: Snapshot, k: int) -> ClassCurves:
         (int(called.sum()) - hits) / others if others else None,
         hits / int(positive.sum()) if positive.any() else None,
         hits / int(called.sum()) if called.any() else None,
+        among is not None,
     )
 
 
@@ -189,7 +191,21 @@ class ClassesPage(QWidget):
     def _start(self) -> None:
         k, snapshot = self.selected(), self.session.snapshot
         if k is not None and snapshot is not None and snapshot.judged.has_scores and self.isVisible():
-            self._working = self._workers.start(lambda work: curves_of(snapshot, k), done=self._take)
+            among = self._among(snapshot)
+            self._working = self._workers.start(lambda work: curves_of(snapshot, k, among), done=self._take)
+
+    def _among(self, snapshot: Snapshot) -> NDArray[np.bool_] | None:
+        """The images the curves are of, where the figures follow the selection: what is selected, of every label.
+
+        The class itself is selected to see its curves, so conditions on label and prediction have to be left out.
+        """
+        if self.session.measured is None or not self.session.measured.of_selection:
+            return None
+        found = np.ones(snapshot.counts.listed, bool)
+        for condition in self.session.conditions:
+            if condition.kind not in ("labelled", "predicted", "cells", "outcome"):
+                found &= condition.mask(snapshot.judged)
+        return found
 
     def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
         super().showEvent(event)
@@ -201,7 +217,7 @@ class ClassesPage(QWidget):
         self.panel.show_curves(found)
         name = words.clipped(self.session.classes[found.k], 40)
         self.told.setText(
-            f"{name} against the rest, all images: AUROC {words.decimal(found.auroc)}, average precision "
+            f"{name} against the rest, {'the selection of any label' if found.of_selection else 'all images'}: AUROC {words.decimal(found.auroc)}, average precision "
             f"{words.decimal(found.average_precision)} ({words.count(found.images)} of {words.count(found.total)} labelled so). "
             "Dot: the model's own answers."
         )

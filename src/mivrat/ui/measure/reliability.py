@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
@@ -26,7 +26,7 @@ class ReliabilityDiagram(QWidget):
         super().__init__()
         self.session = session
         self.cursor_bin = -1
-        self.equal_count = False
+        self.equal_count = self.with_temperature = False
         self.of_class: Calibration | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(QSize(260, 260))
@@ -47,6 +47,14 @@ class ReliabilityDiagram(QWidget):
     def bins(self) -> list[ReliabilityBin]:
         """The bins shown."""
         return self._calibration.bins if self._calibration else []
+
+    def after(self) -> Calibration | None:
+        """What is drawn over the bins: the reliability after temperature scaling, out of fold."""
+        measured = self.session.measured
+        deep = measured.deep if measured is not None else None
+        if not self.with_temperature or self.of_class is not None or deep is None or deep.temperature is None:
+            return None
+        return deep.temperature.reliability_after
 
     def _places(self) -> tuple[QRectF, QRectF]:
         counts_height = max(70.0, self.height() * 0.2)
@@ -76,6 +84,22 @@ class ReliabilityDiagram(QWidget):
         most = max(1, *(b.count for b in self._calibration.bins))
         for m, one in enumerate(self._calibration.bins):
             self._paint_bin(painter, plot, counts, m, one, most, (one.low, one.high) in chosen)
+        if (after := self.after()) is not None:
+            self._paint_after(painter, plot, after)
+
+    def _paint_after(self, painter: QPainter, plot: QRectF, after: Calibration) -> None:
+        """Rings joined by a line, so that they cannot be taken for the points before."""
+        points = [
+            QPointF(plot.left() + b.confidence * plot.width(), plot.bottom() - b.accuracy.value * plot.height())
+            for b in after.bins
+            if b.confidence is not None and b.accuracy.value is not None
+        ]
+        painter.setPen(QPen(theme.colour("ink"), 1.5))
+        painter.drawPolyline(QPolygonF(points))
+        painter.setBrush(theme.colour("sheet"))
+        for point in points:
+            painter.drawEllipse(point, 4, 4)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
 
     def _paint_axes(self, painter: QPainter, plot: QRectF, counts: QRectF) -> None:
         painter.fillRect(plot, theme.colour("sheet"))
@@ -226,6 +250,7 @@ class Reliability(QWidget):
             [
                 "reliability, bins of equal width",
                 "reliability, bins of equal count",
+                "reliability, with temperature",
                 "accuracy and coverage",
                 "threshold and costs",
             ],
@@ -256,7 +281,8 @@ class Reliability(QWidget):
 
     def _start(self) -> None:
         """Work out the calibration of one class's probability: the share labelled so, bin by bin."""
-        k, snapshot, measured = self.one_class.currentIndex() - 1, self.session.snapshot, self.session.measured
+        k = self.one_class.currentIndex() - 1 if not self.diagram.with_temperature else -1
+        snapshot, measured = self.session.snapshot, self.session.measured
         if self._working is not None:
             self._working.cancel()
         if k < 0 or snapshot is None or measured is None or not snapshot.judged.has_scores:
@@ -276,12 +302,12 @@ class Reliability(QWidget):
         self._refresh()
 
     def _choose(self, index: int) -> None:
-        self.diagram.equal_count = index == 1
+        self.diagram.equal_count, self.diagram.with_temperature = index == 1, index == 2
         self.one_class.setVisible(index < 2)
         self._start()
-        self.pages.setCurrentIndex(max(0, index - 1))
-        self.summary.setVisible(index < 2)
-        self.further.setVisible(index < 2)
+        self.pages.setCurrentIndex(max(0, index - 2))
+        self.summary.setVisible(index < 3)
+        self.further.setVisible(index < 3)
 
     def _refresh(self) -> None:
         measured = self.session.measured
@@ -330,6 +356,7 @@ class Reliability(QWidget):
         return (
             f"Temperature {found.value:.2f}: out of fold, log loss {words.decimal(found.log_loss_before)} → "
             f"{words.decimal(found.log_loss_after)}, ECE {words.percent(found.ece_before)} → {words.percent(found.ece_after)} (5 folds)."
+            + (" Points: as it is. Rings: with that temperature, out of fold." if self.diagram.with_temperature else "")
         )
 
     @property
@@ -341,9 +368,12 @@ class Reliability(QWidget):
 
     def as_table(self) -> list[list[str]]:
         """The bins, for the clipboard."""
+        after = self.diagram.after()
+        found = [("as it is", self.diagram.bins()), ("with temperature", after.bins if after is not None else [])]
         lines = []
-        for one in self.diagram.bins():
-            share = one.accuracy
-            digits = ["" if v is None else f"{v:.6f}" for v in (one.confidence, share.value, share.low, share.high)]
-            lines.append([f"{one.low:.6f}", f"{one.high:.6f}", str(one.count), *digits])
-        return [["from", "to", "images", "mean confidence", "right", "low", "high"], *lines]
+        for which, bins in found:
+            for one in bins:
+                share = one.accuracy
+                digits = ["" if v is None else f"{v:.6f}" for v in (one.confidence, share.value, share.low, share.high)]
+                lines.append([which, f"{one.low:.6f}", f"{one.high:.6f}", str(one.count), *digits])
+        return [["scores", "from", "to", "images", "mean confidence", "right", "low", "high"], *lines]

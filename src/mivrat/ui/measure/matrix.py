@@ -1,0 +1,510 @@
+"""The confusion matrix: rows are labels, columns predictions; cells and headers select; wheel and drag zoom and pan."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QFontMetrics,
+    QHelpEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
+
+from mivrat.core.figures.intervals import proportion
+from mivrat.core.study.selection import Cells, Labelled, Predicted
+from mivrat.ui import words
+from mivrat.ui.session import Session
+from mivrat.ui.theme import font, mix, theme
+
+LARGEST_CELL = 96.0
+LEAST_WITH_NUMBERS = 26
+LEAST_WITH_NAMES = 13
+NAME_MARGIN = 12
+# Zooming goes at least as far as this, so that every cell can be read.
+READABLE_CELL = 40.0
+ZOOM_STEP = 1.5
+# The shade that marks the diagonal of the matrix drawn as a picture; those below are magnitudes.
+DIAGONAL = 255
+Values = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class _Layout:
+    """Cell size; the part of the widget that shows cells; the whole matrix's place, which may reach beyond it; the width
+    given to names (0: none are drawn); whether the columns' names stand upright."""
+
+    side: float
+    view: QRectF
+    place: QRectF
+    names: int
+    upright: bool
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """Cell size at which the whole matrix fits, the room left of it and above, and how names are drawn."""
+
+    side: float
+    left: float
+    top: float
+    names: int
+    upright: bool
+
+
+class ConfusionMatrix(QWidget):
+    """Paints the matrix at whatever size fits, or enlarged; where cells are small as a picture, names under the pointer.
+
+    ``pointed`` tells of the cell under the pointer or the keyboard's marker, as (label, prediction), or None;
+    ``zoomed`` that it has been enlarged or is whole again.
+    """
+
+    pointed = Signal(object)
+    zoomed = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.mode = 0
+        self.cursor_cell: tuple[int, int] | None = None
+        self.pointed_cell: tuple[int, int] | None = None
+        self._picture: QImage | None = None
+        self._values: tuple[Values, float] | None = None
+        self._order: NDArray[np.int64] | None = None
+        self._zoom, self._offset = 1.0, QPointF()
+        self._pressed: QPointF | None = None
+        self._dragged_from: QPointF | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(QSize(260, 240))
+        self.setAccessibleName(
+            "confusion matrix: rows are labels, columns predictions; arrow keys move, Enter selects, plus and minus zoom"
+        )
+        session.measured_changed.connect(self._renew)
+        session.selection_changed.connect(self.update)
+        theme.changed.connect(self._renew)
+
+    def set_mode(self, mode: int) -> None:
+        self.mode = mode
+        self._renew()
+
+    def set_order(self, order: NDArray[np.int64] | None) -> None:
+        """Show the classes in another order: the class that stands at each place, or None for the list's."""
+        self._order = order
+        self._renew()
+
+    @property
+    def order(self) -> NDArray[np.int64]:
+        """The class that stands at each place."""
+        count = len(self._matrix)
+        return self._order if self._order is not None and len(self._order) == count else np.arange(count)
+
+    def place_of(self, k: int) -> int:
+        """The place at which a class stands."""
+        return k if self._order is None else int(np.flatnonzero(self.order == k)[0])
+
+    def _renew(self) -> None:
+        self._picture = self._values = None
+        self.update()
+
+    @property
+    def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
+        return self.session.measured.figures.matrix if self.session.measured else np.zeros((0, 0), np.int64)
+
+    def values(self) -> tuple[Values, float]:
+        """What the cells show, and the largest value off the diagonal (at least 1).
+
+        Counts, or shares of their row or column in percent (NaN where that has no images).
+        """
+        if self._values is None:
+            matrix = self._matrix.astype(float)
+            if self.mode:
+                with np.errstate(invalid="ignore", divide="ignore"):
+                    matrix = 100 * matrix / matrix.sum(axis=2 - self.mode, keepdims=True)
+            off = np.nan_to_num(matrix)
+            np.fill_diagonal(off, 0.0)
+            self._values = matrix, max(1.0, float(off.max(initial=0.0)))
+        return self._values
+
+    def _fitting(self) -> _Fit:
+        """How the whole matrix fits: with names beside it where cells are large enough for them."""
+        count, widest = max(1, len(self._matrix)), self._widest_name()
+        for names in (widest, 0):
+            for upright in (True, False):
+                left, top = self._room(names, upright)
+                side = min((self.width() - left - 8) / count, (self.height() - top - 8) / count, LARGEST_CELL)
+                if not names or (side >= LEAST_WITH_NAMES and (not upright or names <= side + NAME_MARGIN)):
+                    return _Fit(side, left, top, names, upright)
+        raise AssertionError
+
+    def _widest_name(self) -> int:
+        metrics = QFontMetrics(font(13))
+        names = (metrics.horizontalAdvance(words.clipped(n, 22)) for n in self.session.classes[:200])
+        return min(150, max(names, default=40)) + NAME_MARGIN
+
+    @staticmethod
+    def _room(names: int, upright: bool) -> tuple[float, float]:
+        """The room left of the matrix and above it, with names so wide or none."""
+        if not names:
+            return 24.0, 24.0
+        return float(max(names, 96)), 44.0 if upright else min(names, 110) + 24.0
+
+    @property
+    def most_zoom(self) -> float:
+        """How many times larger than what fits the cells can be made."""
+        return max(1.0, READABLE_CELL / max(0.01, self._fitting().side))
+
+    @property
+    def zoom(self) -> float:
+        """How many times larger the cells are than what fits."""
+        return min(self._zoom, self.most_zoom)
+
+    def _layout(self) -> _Layout:
+        count = max(1, len(self._matrix))
+        fit = self._fitting()
+        side, names, upright = fit.side * self.zoom, fit.names, fit.upright
+        if side >= LEAST_WITH_NAMES:
+            names = names or self._widest_name()
+            upright = names <= side + NAME_MARGIN
+        left, top = self._room(names, upright)
+        whole = side * count
+        view = QRectF(left, top, min(whole, self.width() - left - 8), min(whole, self.height() - top - 8))
+        across = min(max(0.0, self._offset.x()), whole - view.width())
+        down = min(max(0.0, self._offset.y()), whole - view.height())
+        return _Layout(side, view, QRectF(left - across, top - down, whole, whole), int(names and left), upright)
+
+    def zoom_by(self, factor: float, at: QPointF | None = None) -> None:
+        """Enlarge (or, below 1, shrink back) around a point of the widget, or around the middle of what is shown."""
+        before = self._layout()
+        at = at or (self.cell_rect(*self.cursor_cell).center() if self.cursor_cell else before.view.center())
+        share = QPointF(
+            (at.x() - before.place.left()) / before.place.width(), (at.y() - before.place.top()) / before.place.height()
+        )
+        self._zoom = min(max(1.0, self.zoom * factor), self.most_zoom)
+        after = self._layout()
+        self._offset = QPointF(
+            share.x() * after.place.width() - (at.x() - after.view.left()),
+            share.y() * after.place.height() - (at.y() - after.view.top()),
+        )
+        self._settle()
+
+    def pan_to(self, offset: QPointF) -> None:
+        """Bring the point so far right of and below the matrix's corner to the corner of what is shown."""
+        self._offset = offset
+        self._settle()
+
+    def _settle(self) -> None:
+        found = self._layout()
+        self._offset = found.view.topLeft() - found.place.topLeft()
+        self.zoomed.emit()
+        self.update()
+
+    def _reveal(self, cell: QRectF) -> None:
+        """Pan just so far that a cell is in sight."""
+        view, offset = self._layout().view, QPointF(self._offset)
+        offset.setX(offset.x() + min(0.0, cell.left() - view.left()) + max(0.0, cell.right() - view.right()))
+        offset.setY(offset.y() + min(0.0, cell.top() - view.top()) + max(0.0, cell.bottom() - view.bottom()))
+        self.pan_to(offset)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._settle()
+
+    def cell_rect(self, label_index: int, predicted: int) -> QRectF:
+        found = self._layout()
+        column, line = self.place_of(predicted), self.place_of(label_index)
+        side, place = found.side, found.place
+        return QRectF(place.left() + column * side, place.top() + line * side, side, side)
+
+    def _at(self, point: QPointF) -> tuple[int, int] | None:
+        """(label, predicted) under a point; -1 for a header, None outside."""
+        found = self._layout()
+        side, place, view, count = found.side, found.place, found.view, len(self._matrix)
+        if not count or point.x() > view.right() or point.y() > view.bottom():
+            return None
+        column, line = int((point.x() - place.left()) // side), int((point.y() - place.top()) // side)
+        across, down, order = point.x() >= view.left(), point.y() >= view.top(), self.order
+        if across and down and column < count and line < count:
+            return int(order[line]), int(order[column])
+        if down and not across and line < count:
+            return int(order[line]), -1
+        if across and not down and column < count:
+            return -1, int(order[column])
+        return None
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        with QPainter(self) as painter:
+            self._paint(painter)
+
+    def _paint(self, painter: QPainter) -> None:
+        if not len(self._matrix):
+            return
+        found = self._layout()
+        if found.names:
+            self._paint_names(painter, found)
+        painter.setFont(font(11))
+        painter.setPen(theme.colour("soft"))
+        if found.names:
+            painter.drawText(
+                QRectF(0, 0, found.names - 10, 36),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop,
+                "labelled ↓\npredicted →",
+            )
+        else:
+            painter.drawText(
+                QRectF(found.view.left(), 0, found.view.width(), 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                "predicted →   labelled ↓   (names under the pointer, or zoom in)",
+            )
+        painter.setClipRect(found.view.adjusted(-1, -1, 1, 1))
+        if found.side >= LEAST_WITH_NAMES:
+            self._paint_cells(painter, found)
+        else:
+            self._paint_picture(painter, found)
+        self._paint_marks(painter, found)
+
+    def _in_sight(self, found: _Layout) -> tuple[range, range]:
+        """The lines and columns that show at all."""
+        count = len(self._matrix)
+        spans = []
+        for start, length in (
+            (found.view.top() - found.place.top(), found.view.height()),
+            (found.view.left() - found.place.left(), found.view.width()),
+        ):
+            spans.append(range(int(start // found.side), min(count, int((start + length) // found.side) + 1)))
+        return spans[0], spans[1]
+
+    def _paint_names(self, painter: QPainter, found: _Layout) -> None:
+        side, place, view = found.side, found.place, found.view
+        painter.setFont(font(13 if side >= 24 else 10))
+        painter.setPen(theme.colour("ink"))
+        upright, order = found.upright, self.order.tolist()
+        lines, columns = self._in_sight(found)
+
+        def shown(at: int, width: float) -> str:
+            return painter.fontMetrics().elidedText(
+                self.session.classes[order[at]], Qt.TextElideMode.ElideMiddle, int(width)
+            )
+
+        painter.save()
+        painter.setClipRect(QRectF(0, view.top(), view.left(), view.height()))
+        for i in lines:
+            painter.drawText(
+                QRectF(0, place.top() + i * side, found.names - 10, side),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                shown(i, found.names - 14),
+            )
+        painter.setClipRect(QRectF(view.left(), 0, view.width(), view.top()))
+        for j in columns:
+            if upright:
+                painter.drawText(
+                    QRectF(place.left() + j * side - 8, view.top() - 24, side + 16, 20),
+                    Qt.AlignmentFlag.AlignCenter,
+                    shown(j, found.names - 14),
+                )
+            else:
+                painter.save()
+                painter.translate(place.left() + (j + 0.5) * side, view.top() - 6)
+                painter.rotate(-90)
+                painter.drawText(
+                    QRectF(0, -side / 2, view.top() - 30, side),
+                    Qt.AlignmentFlag.AlignVCenter,
+                    shown(j, view.top() - 32),
+                )
+                painter.restore()
+        painter.restore()
+
+    def _paint_cells(self, painter: QPainter, found: _Layout) -> None:
+        matrix, side, place = self._matrix, found.side, found.place
+        values, most = self.values()
+        numbers, order, size = side >= LEAST_WITH_NUMBERS, self.order.tolist(), 13 if side >= 34 else 10
+        hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
+        lines, columns = self._in_sight(found)
+        for line in lines:
+            for column in columns:
+                i, j = order[line], order[column]
+                left, top = place.left() + column * side, place.top() + line * side
+                cell = QRectF(left, top, side, side).adjusted(1, 1, -1, -1)
+                amount = int(matrix[i, j])
+                if i == j:
+                    painter.fillRect(cell, theme.colour("sheet"))
+                    painter.save()
+                    painter.setClipRect(cell, Qt.ClipOperation.IntersectClip)
+                    painter.setPen(hatch)
+                    for offset in range(-int(side), int(side), 6):
+                        painter.drawLine(
+                            QPointF(cell.left() + offset, cell.bottom()),
+                            QPointF(cell.left() + offset + side, cell.bottom() - side),
+                        )
+                    painter.restore()
+                elif amount:
+                    painter.fillRect(cell, theme.magnitude(0.14 + 0.86 * values[i, j] / most))
+                if not numbers or (i != j and not amount):
+                    if numbers:
+                        painter.setPen(theme.colour("faint"))
+                        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "·")
+                    continue
+                strong = i != j and values[i, j] / most > 0.55
+                painter.setFont(font(size))
+                painter.setPen(theme.colour("on_accent" if strong else "soft" if i == j else "ink"))
+                painter.drawText(
+                    cell, Qt.AlignmentFlag.AlignCenter, "–" if np.isnan(values[i, j]) else f"{values[i, j]:.0f}"
+                )
+
+    def _paint_picture(self, painter: QPainter, found: _Layout) -> None:
+        if self._picture is None:
+            values, most = self.values()
+            count = len(values)
+            ordered = np.nan_to_num(values)[np.ix_(self.order, self.order)]
+            shade = (np.sqrt(np.clip(ordered / most, 0, 1)) * (DIAGONAL - 1)).astype(np.uint8)
+            np.fill_diagonal(shade, DIAGONAL)
+            self._picture = QImage(shade.tobytes(), count, count, count, QImage.Format.Format_Indexed8).copy()
+            shades = [theme.magnitude(i / (DIAGONAL - 1)) for i in range(DIAGONAL)]
+            self._picture.setColorTable([colour.rgb() for colour in (*shades, theme.colour("line"))])
+        painter.drawImage(found.place, self._picture)
+        painter.setPen(theme.colour("line"))
+        painter.drawRect(found.view)
+
+    def _paint_marks(self, painter: QPainter, found: _Layout) -> None:
+        if self.pointed_cell is not None and max(self.pointed_cell) < len(self._matrix):
+            place = found.place
+            cell = self.cell_rect(*self.pointed_cell)
+            painter.setPen(QPen(theme.colour("accent"), 1))
+            for y in (cell.top(), cell.bottom()):
+                painter.drawLine(QPointF(place.left(), y), QPointF(cell.left(), y))
+            for x in (cell.left(), cell.right()):
+                painter.drawLine(QPointF(x, place.top()), QPointF(x, cell.top()))
+        marked = self._selected_cells()
+        painter.setPen(QPen(theme.colour("ink"), 2))
+        for i, j in marked:
+            painter.drawRect(self.cell_rect(i, j).adjusted(1, 1, -1, -1))
+        if self.cursor_cell and self.hasFocus():
+            painter.setPen(QPen(theme.colour("accent"), 2, Qt.PenStyle.DotLine))
+            painter.drawRect(self.cell_rect(*self.cursor_cell).adjusted(-1, -1, 1, 1))
+
+    def _selected_cells(self) -> list[tuple[int, int]]:
+        labelled: set[int] = set()
+        predicted: set[int] = set()
+        for condition in self.session.conditions:
+            if isinstance(condition, Cells):
+                return sorted(condition.cells)
+            if isinstance(condition, Labelled):
+                labelled = set(condition.classes)
+            elif isinstance(condition, Predicted):
+                predicted = set(condition.classes)
+        return [(i, j) for i in labelled for j in predicted][:64]
+
+    def select(self, label_index: int, predicted: int, beside: bool) -> None:
+        """Select a cell, or a whole row (predicted -1) or column (label -1)."""
+        if label_index < 0:
+            self.session.choose(Predicted(frozenset({predicted})), beside=beside)
+        elif predicted < 0:
+            self.session.choose(Labelled(frozenset({label_index})), beside=beside)
+        elif beside:
+            cells = frozenset(self._selected_cells()) ^ {(label_index, predicted)}
+            rest = tuple(c for c in self.session.conditions if c.kind not in ("labelled", "predicted", "cells"))
+            self.session.replace(*rest, *((Cells(cells),) if cells else ()))
+        else:
+            self.session.choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._pressed, self._dragged_from = event.position(), None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self._pressed is None or not event.buttons() & Qt.MouseButton.LeftButton:
+            self._point_at(self._at(event.position()))
+            return
+        moved = event.position() - self._pressed
+        if self._dragged_from is None and moved.manhattanLength() >= QApplication.startDragDistance():
+            self._dragged_from = QPointF(self._offset)
+        if self._dragged_from is not None and self.zoom > 1:
+            self.pan_to(self._dragged_from - moved)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        pressed, dragged = self._pressed, self._dragged_from is not None
+        self._pressed = self._dragged_from = None
+        if event.button() != Qt.MouseButton.LeftButton or pressed is None or (dragged and self.zoom > 1):
+            return
+        found = self._at(event.position())
+        if found is not None and found == self._at(pressed):
+            if min(found) >= 0:
+                self.cursor_cell = found
+            self.select(*found, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+        self.zoom_by(ZOOM_STEP ** (event.angleDelta().y() / 120), event.position())
+        event.accept()
+
+    def leaveEvent(self, event: QEvent) -> None:  # noqa: N802
+        self._point_at(None)
+
+    def _point_at(self, cell: tuple[int, int] | None) -> None:
+        cell = cell if cell is not None and min(cell) >= 0 else None
+        if cell != self.pointed_cell:
+            self.pointed_cell = cell
+            self.pointed.emit(cell)
+            self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
+        count = len(self._matrix)
+        if event.key() in moves and count and not event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            by = moves[Qt.Key(event.key())]
+            at = (0, -1 if by == (0, 1) else 0)
+            if self.cursor_cell is not None:
+                at = self.place_of(self.cursor_cell[0]), self.place_of(self.cursor_cell[1])
+            line, column = (min(count - 1, max(0, at[axis] + by[axis])) for axis in (0, 1))
+            self.cursor_cell = int(self.order[line]), int(self.order[column])
+            self._reveal(self.cell_rect(*self.cursor_cell))
+            self._point_at(self.cursor_cell)
+            corner = self.cell_rect(*self.cursor_cell).bottomRight().toPoint()
+            QToolTip.showText(self.mapToGlobal(corner), self.describe(*self.cursor_cell), self)
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.cursor_cell:
+            self.select(*self.cursor_cell, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom_by(ZOOM_STEP)
+        elif event.key() == Qt.Key.Key_Minus:
+            self.zoom_by(1 / ZOOM_STEP)
+        else:
+            super().keyPressEvent(event)
+
+    def describe(self, label_index: int, predicted: int) -> str:
+        """A cell, a row or a column in words."""
+        matrix, classes = self._matrix, self.session.classes
+        if label_index < 0:
+            return f"predicted {classes[predicted]}: {int(matrix[:, predicted].sum())} images"
+        if predicted < 0:
+            return f"labelled {classes[label_index]}: {int(matrix[label_index].sum())} images"
+        amount, total = int(matrix[label_index, predicted]), int(matrix[label_index].sum())
+        found = proportion(amount, total)
+        share = (
+            f"{words.percent(found.value)} ({words.bounds(found)}) of the {total} labelled so"
+            if total
+            else "no image has this label"
+        )
+        return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {words.images(amount)}\n{share}"
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            found = self._at(QPointF(event.pos()))
+            if found:
+                QToolTip.showText(
+                    event.globalPos() + QPoint(8, 8), self.describe(*found), self, QRect(event.pos(), QSize(1, 1))
+                )
+            else:
+                QToolTip.hideText()
+            return True
+        return super().event(event)

@@ -1,0 +1,72 @@
+"""The pairs of classes most often confused, each with both directions; a row or one of its counts selects."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.figures.confusion import ConfusedPair
+from mivrat.core.study.selection import Cells
+from mivrat.ui import words
+from mivrat.ui.session import Session
+
+COLUMNS = ("confused with each other", "→", "←", "direction")
+LINE, HEAD = 26, 33
+
+
+class PairList(QTableWidget):
+    """A row names two classes: → counts images of the first called the second, ← the other way round."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(0, len(COLUMNS))
+        self.session = session
+        self.pairs: Sequence[ConfusedPair] = ()
+        self.setHorizontalHeaderLabels(list(COLUMNS))
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setTabKeyNavigation(False)
+        self.setShowGrid(False)
+        self.setWordWrap(False)
+        self.setAccessibleName("pairs most often confused; Enter selects the images of a count, or of both")
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(LINE)
+        head = self.horizontalHeader()
+        head.setHighlightSections(False)
+        head.setFixedHeight(HEAD)
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for column, width in ((1, 52), (2, 52), (3, 150)):
+            self.setColumnWidth(column, width)
+        self.cellClicked.connect(self._choose)
+        self.cellActivated.connect(self._choose)
+
+    def show_pairs(self, pairs: Sequence[ConfusedPair]) -> None:
+        self.pairs = pairs
+        self.setRowCount(len(pairs))
+        for line, one in enumerate(pairs):
+            first, second = (words.clipped(self.session.classes[k], 28) for k in (one.first, one.second))
+            uneven = one.p < 0.05
+            texts = (
+                f"{first}  →  {second}",
+                words.count(one.there),
+                words.count(one.back),
+                "one way" if uneven else "not beyond chance",
+            )
+            tip = (
+                f"{first} called {second}: {words.images(one.there)}. {second} called {first}: {words.images(one.back)}.\n"
+                f"Exact test of an even split, corrected for the {len(pairs)} pairs listed (Holm): p {in_words(one.p)}."
+            )
+            for column, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                item.setToolTip(tip)
+                if column in (1, 2):
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self.setItem(line, column, item)
+
+    def _choose(self, line: int, column: int) -> None:
+        one = self.pairs[line]
+        there, back = (one.first, one.second), (one.second, one.first)
+        self.session.choose(Cells(frozenset({1: {there}, 2: {back}}.get(column, {there, back}))))
