@@ -24,6 +24,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.near_copies
 	@.venv/bin/python -m benchmarks.probes
 	@.venv/bin/python -m benchmarks.figures
+	@.venv/bin/python -m benchmarks.agreement
 	@.venv/bin/python -m benchmarks.coverage
 	@.venv/bin/python -m benchmarks.selection
 	@.venv/bin/python -m benchmarks.heatmap

@@ -24,6 +24,9 @@ PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
 # How many scores are worked on at a time: few enough to stay in the processor's cache.
 _PIECE = 1 << 16
 
+# Each class against the rest is ranked by the logarithm of p, in units of one over this.
+_LOGARITHMS_TO = 2.0**33
+
 
 @dataclass(frozen=True)
 class Counts:
@@ -193,7 +196,12 @@ class Judged:
             # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
             some = slice(first, min(first + 16, self.classes))
             if whole:
-                block = np.exp(self.rows[:, some][use].T - shift)
+                # Rounded, so that scores which tie but for the last bits of their sums (those of a coarse grid) do tie.
+                block = self.rows[:, some][use].T - shift
+                np.multiply(block, _LOGARITHMS_TO, out=block)
+                np.rint(block, out=block)
+                np.multiply(block, 1 / _LOGARITHMS_TO, out=block)
+                np.exp(block, out=block)
             elif self.rows.shape[1] > 1:
                 block = np.ascontiguousarray(self.rows[:, some][use].T, np.float64)
             else:
