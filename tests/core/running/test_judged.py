@@ -36,7 +36,7 @@ def made(kind: Kind, classes: int, images: int = 90) -> tuple[Judged, np.ndarray
     return judge(answers, [None if i == 7 else k for i, k in enumerate(labels)]), p
 
 
-@pytest.mark.parametrize(("kind", "classes"), [("logits", 21), ("probabilities", 4), ("sigmoid", 2)])
+@pytest.mark.parametrize(("kind", "classes"), [("logits", 21), ("logits", 2), ("probabilities", 4), ("sigmoid", 2)])
 def test_every_kind_of_scores_is_ranked_alike(kind: Kind, classes: int) -> None:
     judged, p = made(kind, classes)
     use = np.flatnonzero(judged.evaluated)
@@ -51,6 +51,17 @@ def test_every_kind_of_scores_is_ranked_alike(kind: Kind, classes: int) -> None:
     logits = judged.logits(use)
     back = np.exp(logits - logits.max(axis=1, keepdims=True))
     assert back / back.sum(axis=1, keepdims=True) == pytest.approx(p[use], abs=1e-6)
+
+
+def test_scores_of_a_coarse_grid_tie_whatever_order_they_are_summed_in() -> None:
+    rng = np.random.default_rng(1)
+    line = np.round(rng.normal(0, 3, 9), 1).astype(np.float32)
+    answers = Answers(40, 9, "logits")
+    for i in range(40):  # the same scores, the others' in other places
+        answers.rows[i] = np.append(line[0], rng.permutation(line[1:]))
+    answers.state[:] = SCORED
+    judged = judge(answers, [i % 9 for i in range(40)])
+    assert judged.one_versus_rest(np.arange(40)).auroc[0] == 0.5
 
 
 def test_deeper_figures_are_those_of_the_images_marked() -> None:

@@ -180,37 +180,32 @@ class Judged:
 
     def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
         """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""
-        step = max(1, _PIECE // self.classes)
         by_label = np.split(
             np.argsort(self.labels[use], kind="stable"),
             np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
         )
-        shift, whole = np.empty(len(use)), self.kind == "logits" and self.rows.shape[1] > 1
-
-        def measure(start: int) -> None:
-            rows = self.rows[use[start : start + step]]
-            most = rows.max(axis=1)
-            shift[start : start + step] = most + np.log(np.exp(rows - most[:, None]).sum(axis=1, dtype=np.float64))
+        # Of two classes a threshold may have set prediction and confidence; of more, they give back the softmax's divisor.
+        whole, everything = self.kind == "logits" and self.rows.shape[1] > 2, len(use) == len(self.rows)
+        shift = self.rows[use, self.predicted[use]] - np.log(self.confidence[use]) if whole else np.zeros(0)
 
         def measured(first: int) -> list[tuple[float | None, float | None, float]]:
             # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
             some = slice(first, min(first + 16, self.classes))
             if whole:
                 # Rounded, so that scores which tie but for the last bits of their sums (those of a coarse grid) do tie.
-                block = self.rows[:, some][use].T - shift
+                here = self.rows[:, some] if everything else self.rows[:, some][use]
+                block = np.subtract(here.T, shift, out=np.empty((here.shape[1], len(use))))
                 np.multiply(block, _LOGARITHMS_TO, out=block)
                 np.rint(block, out=block)
                 np.multiply(block, 1 / _LOGARITHMS_TO, out=block)
                 np.exp(block, out=block)
-            elif self.rows.shape[1] > 1:
+            elif self.kind == "probabilities" and self.rows.shape[1] > 1:
                 block = np.ascontiguousarray(self.rows[:, some][use].T, np.float64)
             else:
                 block = self.probabilities(use).T
             return [of_class(column, positive) for column, positive in zip(block, by_label[some], strict=True)]
 
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            if whole:
-                list(pool.map(measure, range(0, len(use), step)))
             found = pool.map(measured, range(0, self.classes, 16))
             return together([one for some in found for one in some])
 
