@@ -18,7 +18,7 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.opening import CLASSES, make_study
-from mivrat.core.study.selection import Confidence, Labelled, Outcome, Predicted
+from mivrat.core.selecting.selection import Confidence, Labelled, Outcome, Predicted
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, MainWindow
 

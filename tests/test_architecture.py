@@ -16,6 +16,8 @@ BELOW = {
     "models": {"models", "pictures"},
     "running": {"running", "models", "pictures", "figures", "study"},
     "study": {"study", "models", "pictures", "running"},
+    "selecting": {"selecting", "figures", "pictures", "running", "study"},
+    "likeness": {"likeness", "evidence", "figures", "models", "pictures", "running", "study"},
     "checks": {"checks", "figures", "models", "pictures", "running", "study"},
     "evidence": {"evidence", "models", "pictures"},
     "reporting": {"reporting", "figures", "pictures", "running"},

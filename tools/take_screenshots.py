@@ -17,7 +17,7 @@ for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME"):
 from PySide6.QtCore import QSettings  # noqa: E402
 from PySide6.QtTest import QTest  # noqa: E402
 
-from mivrat.core.study.selection import Labelled, Predicted  # noqa: E402
+from mivrat.core.selecting.selection import Labelled, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402

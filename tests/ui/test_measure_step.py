@@ -19,7 +19,7 @@ from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.selection import Confidence, InGroup, Labelled
+from mivrat.core.selecting.selection import Confidence, InGroup, Labelled
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.ui.measure.headline import headline_lines

@@ -17,7 +17,7 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, recipe_to_toml
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.selection import Labelled
+from mivrat.core.selecting.selection import Labelled
 from mivrat.core.study.study import Study
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.prepare.inputs import _Entry, _SubsetForm

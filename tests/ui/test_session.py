@@ -12,8 +12,8 @@ from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.figures.intervals import proportion
-from mivrat.core.study.ordering import ORDERS, ordered
-from mivrat.core.study.selection import Labelled, Outcome, Picked
+from mivrat.core.selecting.ordering import ORDERS
+from mivrat.core.selecting.selection import Labelled, Outcome, Picked
 from mivrat.ui import words
 from mivrat.ui.decisions import Decision, Decisions
 from mivrat.ui.garbage import MainThreadCollector
@@ -32,13 +32,13 @@ def session(qapp: QApplication, tmp_path: Path) -> Session:
 
 @pytest.mark.parametrize("order", ORDERS)
 def test_a_selection_is_in_order_whatever_was_selected_before(session: Session, order: str) -> None:
-    session.set_order(order)  # type: ignore[arg-type]
+    session.set_order(order)
     assert session.snapshot is not None
-    judged, items = session.snapshot.judged, session.snapshot.record.image_set.items
+    judged, everything = session.snapshot.judged, session.to_arrange().arranged(order).positions
     for conditions in ((), (Labelled(frozenset({1, 3})),), (Outcome(frozenset({"wrong"})),), ()):
         session.replace(*conditions)
         mask = session.selection.mask(judged)
-        assert session.shown.tolist() == ordered(judged, items, mask, session.order).tolist()
+        assert session.shown.tolist() == everything[mask[everything]].tolist()
 
 
 def test_what_is_picked_is_shown_as_listed_and_the_order_comes_back(session: Session) -> None:

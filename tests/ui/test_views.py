@@ -21,8 +21,8 @@ from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.answers import Answers
 from mivrat.core.running.scoring import ScoredBatch
+from mivrat.core.selecting.selection import Labelled, Outcome
 from mivrat.core.study.records import RunInfo, RunRecord
-from mivrat.core.study.selection import Labelled, Outcome
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.light_table.table import LightTable

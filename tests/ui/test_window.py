@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.pictures.recipe import recipe_to_toml
-from mivrat.core.study.selection import Cells, Confidence, Labelled, Outcome, Predicted
+from mivrat.core.selecting.selection import Cells, Confidence, Labelled, Outcome, Predicted
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.ui.theme import LAMP, PAPER, Tokens, theme

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import stat
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -39,6 +40,25 @@ def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
     finally:
         if part is not None:
             part.unlink(missing_ok=True)
+
+
+def limit_folder(folder: Path, most: int, keep: Path | None = None) -> None:
+    """Delete the files below a cache folder that were changed longest ago until it holds no more than so many bytes."""
+    found = []
+    for path in folder.rglob("*"):
+        try:
+            about = path.stat()
+        except OSError:
+            continue
+        if stat.S_ISREG(about.st_mode):
+            found.append((about.st_mtime_ns, about.st_size, path))
+    total = sum(size for _, size, _ in found)
+    for _, size, path in sorted(found, key=lambda one: one[0]):
+        if total <= most:
+            break
+        if path != keep:
+            path.unlink(missing_ok=True)
+            total -= size
 
 
 def sha256_of(path: Path) -> str:

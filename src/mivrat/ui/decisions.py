@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from mivrat.core.study.reviews import Review
 from mivrat.core.study.study import Study
 
 
@@ -20,23 +21,36 @@ class Decision:
     undo: Callable[[Study], object]
 
 
+@dataclass(frozen=True)
+class ReviewDecision:
+    """What is decided of single images of a set: their reviews before and after, by position."""
+
+    words: str
+    set_id: int
+    before: Mapping[int, Review]
+    after: Mapping[int, Review]
+
+
+AnyDecision = Decision | ReviewDecision
+
+
 class Decisions:
     """The decisions taken since the study was opened, and those taken back."""
 
     def __init__(self) -> None:
-        self._taken: list[Decision] = []
-        self._taken_back: list[Decision] = []
+        self._taken: list[AnyDecision] = []
+        self._taken_back: list[AnyDecision] = []
 
-    def taken(self, decision: Decision) -> None:
+    def taken(self, decision: AnyDecision) -> None:
         self._taken.append(decision)
         self._taken_back.clear()
 
     @property
-    def last(self) -> Decision | None:
+    def last(self) -> AnyDecision | None:
         return self._taken[-1] if self._taken else None
 
     @property
-    def next(self) -> Decision | None:
+    def next(self) -> AnyDecision | None:
         return self._taken_back[-1] if self._taken_back else None
 
     def undone(self) -> None:

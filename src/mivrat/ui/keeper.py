@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, QSettings, Signal
 
@@ -12,12 +13,15 @@ from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.errors import InputError
 from mivrat.core.running.job import Progress
+from mivrat.core.selecting.kept import KeptSelection, save_kept
 from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.reviews import Cause, Review, save_causes, save_reviews
+from mivrat.core.study.study import Study
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.ui import study_work
-from mivrat.ui.decisions import Decision, Decisions
+from mivrat.ui.decisions import Decision, Decisions, ReviewDecision
 from mivrat.ui.session import Session
-from mivrat.ui.study_work import Asking, NewStudy, Opened
+from mivrat.ui.study_work import Asking, FoundFeatures, FoundTwoClasses, Further, NewStudy, Opened
 from mivrat.ui.work import Work, Workers
 
 QUICK = tuple(check.name for check in CHECKS if not check.slow)
@@ -38,15 +42,17 @@ class Keeper(QObject):
     progress = Signal(object)
     ended = Signal(str, bool)
     decided = Signal(str)
+    place_read = Signal(str)
 
     def __init__(self, session: Session, settings: QSettings, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.session, self._settings = session, settings
-        self.workers = Workers(2, self)
+        self.workers, self._writer = Workers(2, self), Workers(1, self)
         self.decisions = Decisions()
         self.job: Work | None = None
         self._opening: Work | None = None
         self._checking: Work | None = None
+        self._changing = False
         self._lock: tuple[Path, StudyLock] | None = None
         self._next_lock: tuple[Path, StudyLock] | None = None
 
@@ -79,7 +85,9 @@ class Keeper(QObject):
             return
         allowed = self.allowed()
         self._opening = self.workers.start(
-            lambda work: study_work.open_study(path, run_id, allowed), done=self._read, failed=self._not_opened
+            lambda work: self._after_writing(lambda: study_work.open_study(path, run_id, allowed)),
+            done=self._read,
+            failed=self._not_opened,
         )
 
     def _hold_next(self, path: Path) -> None:
@@ -117,16 +125,35 @@ class Keeper(QObject):
             self.workers.start(lambda work: study_work.remember_run(path, run_id))
         self._look_further()
 
+    def _after_writing(self, read: Callable[[], Any]) -> Any:
+        """Called in a worker: read the study once everything decided so far has been written to it."""
+        self._writer.wait()
+        return read()
+
     def _show(self, found: Opened) -> None:
-        another = found.path != self.session.study_path
+        another, before = found.path != self.session.study_path, self.session.snapshot
         if another:
             self.decisions.clear()
             self.session.leave()
-            self.session.selection.conditions = ()
+            self.session.selection.begin_with(())
+        record = found.snapshot.record
+        # What has been decided meanwhile of the set shown is not in what was read.
+        if (
+            another
+            or before is None
+            or (before.record.info.set_id, before.record.classes)
+            != (
+                record.info.set_id,
+                record.classes,
+            )
+        ):
+            self.session.set_reviews(found.reviews)
+            self.session.set_kept(found.kept)
         self.session.study_path, self.session.runs, self.session.references = found.path, found.runs, found.references
         self.session.show(found.snapshot)
         if another:
             self.opened.emit(found.path)
+            self.place_read.emit(found.place)
 
     def _look_further(self) -> None:
         """Read what the study holds beside the run shown, then run the quick checks."""
@@ -135,8 +162,8 @@ class Keeper(QObject):
             return
         run_id = snapshot.record.info.id
         self.workers.start(
-            lambda work: study_work.read_more(path, run_id),
-            done=lambda found: self._found_further(path, run_id, *found),
+            lambda work: study_work.read_more(path, snapshot.record),
+            done=lambda found: self._found_further(path, run_id, found),
             failed=self.failed.emit,
         )
 
@@ -144,9 +171,12 @@ class Keeper(QObject):
         shown = self.session.snapshot
         return self.session.study_path == path and shown is not None and shown.record.info.id == run_id
 
-    def _found_further(self, path: Path, run_id: int, contents: object, checks: object) -> None:
+    def _found_further(self, path: Path, run_id: int, found: Further) -> None:
         if self._shows(path, run_id):
-            self.session.set_contents(contents, checks)  # type: ignore[arg-type]
+            self.session.set_contents(found.contents, found.checks)
+            if found.vectors is not None and self.session.vectors is None:
+                self.session.set_vectors(found.vectors)
+            self.session.set_two_classes(found.two_classes)
             if self.job is None:
                 self._check_quickly(path, run_id)
 
@@ -168,6 +198,7 @@ class Keeper(QObject):
         """Let the study go; it keeps what it holds."""
         self.decisions.clear()
         self.session.leave()
+        self._writer.wait()
         if self._lock is not None:
             self._lock[1].release()
             self._lock = None
@@ -180,12 +211,22 @@ class Keeper(QObject):
 
     def undo(self) -> None:
         """Take the last decision back."""
-        if (last := self.decisions.last) is not None:
+        last = self.decisions.last
+        if isinstance(last, ReviewDecision):
+            self._put(last, last.before)
+            self.decisions.undone()
+            self.decided.emit(f"Taken back: {last.words}")
+        elif last is not None:
             self._change(last.undo, self.decisions.undone, f"Taken back: {last.words}")
 
     def redo(self) -> None:
         """Take the decision again that was taken back last."""
-        if (following := self.decisions.next) is not None:
+        following = self.decisions.next
+        if isinstance(following, ReviewDecision):
+            self._put(following, following.after)
+            self.decisions.redone()
+            self.decided.emit(f"Again: {following.words}")
+        elif following is not None:
             self._change(following.do, self.decisions.redone, f"Again: {following.words}")
 
     def _change(self, change: Callable[..., object], keep: Callable[[], object], words: str) -> None:
@@ -194,8 +235,10 @@ class Keeper(QObject):
             return
         run_id = snapshot.record.info.id
         self.session.set_busy(True)
+        self._changing = True
 
         def done(found: Opened) -> None:
+            self._changing = False
             self.session.set_busy(False)
             keep()
             self._show(found)
@@ -203,10 +246,77 @@ class Keeper(QObject):
             self.decided.emit(words)
 
         def failed(error: InputError) -> None:
+            self._changing = False
             self.session.set_busy(False)
             self.failed.emit(error)
 
-        self.workers.start(lambda work: study_work.decide(path, run_id, change), done=done, failed=failed)
+        self.workers.start(
+            lambda work: self._after_writing(lambda: study_work.decide(path, run_id, change)), done=done, failed=failed
+        )
+
+    # --- what is seen in single images ---
+
+    def review(self, words: str, changes: Mapping[int, Review]) -> bool:
+        """Take a decision on single images of the set shown: seen at once, and written down right behind.
+
+        False where a decision on the whole study is just being taken, or nothing would change.
+        """
+        snapshot, reviews = self.session.snapshot, self.session.reviews
+        after = {i: one for i, one in changes.items() if reviews[i] != one}
+        if snapshot is None or self._changing or not after:
+            return False
+        before = {i: reviews[i] for i in after}
+        decision = ReviewDecision(words, snapshot.record.info.set_id, before, after)
+        self._put(decision, after)
+        self.decisions.taken(decision)
+        return True
+
+    def _put(self, decision: ReviewDecision, changes: Mapping[int, Review]) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is not None and snapshot.record.info.set_id == decision.set_id:
+            self.session.put_reviews(changes)
+        self._write(lambda study: save_reviews(study, decision.set_id, changes))
+
+    def _write(self, write: Callable[[Study], object]) -> None:
+        """Write something small to the study, behind everything written before."""
+        path = self.session.study_path
+        if path is not None:
+            self._writer.start(lambda work: study_work.write(path, write), failed=self.failed.emit)
+
+    def keep_causes(self, causes: Sequence[Cause]) -> None:
+        """Keep the list of causes."""
+        self.session.reviews.causes = tuple(causes)
+        self.session.reviews_changed.emit()
+        self._write(lambda study: save_causes(study, causes))
+
+    def keep_selections(self, kept: Sequence[KeptSelection]) -> None:
+        """Keep these named selections of the set shown."""
+        if self.session.snapshot is not None:
+            set_id = self.session.snapshot.record.info.set_id
+            self.session.set_kept(kept)
+            self._write(lambda study: save_kept(study, set_id, kept))
+
+    def remember_place(self, run_id: int, place: str) -> None:
+        """Keep where in a run one is."""
+        self._write(lambda study: study.set_setting(f"place of run {run_id}", place))
+
+    # --- features ---
+
+    def find_features(self) -> None:
+        """Work out the features of the run shown, as far as they are not known."""
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is not None and snapshot is not None and not self.session.busy:
+            record = snapshot.record
+            self._begin(
+                f"Finding out what is alike in {record.info.image_set}",
+                lambda work: study_work.find_features(path, record, work),
+            )
+
+    def find_two_classes(self) -> None:
+        """Look for images with more than one plausible class in the run shown."""
+        path, snapshot = self.session.study_path, self.session.snapshot
+        if path is not None and snapshot is not None and not self.session.busy:
+            self._begin("Shifting and cropping", lambda work: study_work.find_two_classes(path, snapshot, work))
 
     # --- long jobs ---
 
@@ -235,6 +345,12 @@ class Keeper(QObject):
             self.progress.emit(news)
         elif isinstance(news, KeptResult):
             self.session.take_check(news)
+        elif isinstance(news, FoundFeatures):
+            if self._shows(news.path, news.run_id):
+                self.session.set_vectors(news.vectors)
+        elif isinstance(news, FoundTwoClasses):
+            if self._shows(news.path, news.run_id):
+                self.session.set_two_classes(news.found)
         elif isinstance(news, Opened):
             if news.path != self.session.study_path:
                 record = news.snapshot.record
@@ -304,6 +420,7 @@ class Keeper(QObject):
     def stop_all(self) -> None:
         """End all work and let the study go."""
         self.workers.stop_all()
+        self._writer.wait()
         for lock in (self._lock, self._next_lock):
             if lock is not None:
                 lock[1].release()

@@ -7,12 +7,13 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
+from platformdirs import user_cache_path
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QImage
 
 from mivrat.core.errors import InputError
-from mivrat.core.pictures.decode import UnreadablePicture, read_picture
+from mivrat.core.pictures.decode import UnreadablePicture
+from mivrat.core.pictures.thumbnails import ThumbnailStore
 from mivrat.ui.work import Work, Workers
 
 
@@ -29,8 +30,9 @@ class Thumbnails(QObject):
 
     ready = Signal()
 
-    def __init__(self, most: int = 3000, side: int = 192) -> None:
+    def __init__(self, most: int = 1500, side: int = 192) -> None:
         super().__init__()
+        self._store = ThumbnailStore(user_cache_path("mivrat", appauthor=False) / "thumbnails")
         self._cache: OrderedDict[Path, QImage | None] = OrderedDict()
         self._pending: dict[Path, Work] = {}
         self._workers = Workers(2, self)
@@ -46,7 +48,7 @@ class Thumbnails(QObject):
             self._asked += 1
             side = self._side
             self._pending[path] = self._workers.start(
-                lambda work: _thumbnail(path, side, work),
+                lambda work: _thumbnail(self._store, path, side, work),
                 done=lambda image: self._keep(path, image),
                 failed=lambda _: self._keep(path, None),
                 priority=self._asked,
@@ -73,12 +75,10 @@ class Thumbnails(QObject):
         self._workers.stop_all()
 
 
-def _thumbnail(path: Path, side: int, work: Work) -> QImage | None:
+def _thumbnail(store: ThumbnailStore, path: Path, side: int, work: Work) -> QImage | None:
     if work.stop.stopped:
         return None
     try:
-        picture = Image.fromarray(read_picture(path))
+        return to_image(store.get(path, side))
     except UnreadablePicture as error:
         raise InputError(str(error), where=path) from error
-    picture.thumbnail((side, side), Image.Resampling.LANCZOS, reducing_gap=2.0)
-    return to_image(np.asarray(picture))

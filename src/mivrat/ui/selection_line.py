@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
 
-from mivrat.core.study.selection import Condition
+from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import button, clear, label

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,12 +14,27 @@ from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
+from mivrat.core.likeness.search import likeness_to_class
 from mivrat.core.running.answers import Counts, Judged, Judging
 from mivrat.core.running.deeper import Deeper
+from mivrat.core.running.plausible import TwoClasses
+from mivrat.core.selecting.kept import KeptSelection
+from mivrat.core.selecting.ordering import (
+    AS_LISTED,
+    BY_CAUSE,
+    BY_ROLE,
+    NO_BANDS,
+    SUREST_MISTAKE,
+    UNLIKE,
+    Arrangement,
+    Band,
+    Order,
+    ToArrange,
+)
+from mivrat.core.selecting.selection import About, Condition, Conditions, InGroup, Picked, Selection
 from mivrat.core.study.contents import Contents
-from mivrat.core.study.ordering import ORDERS, Order, ordered
 from mivrat.core.study.records import RunInfo, RunRecord
-from mivrat.core.study.selection import Condition, Conditions, InGroup, Picked, Selection
+from mivrat.core.study.reviews import Review, Reviews
 
 # How many of the most frequent mistakes are listed.
 MOST_PAIRS = 8
@@ -55,10 +71,12 @@ class Measured:
 
 
 class Session(QObject):
-    """The run shown, the selection, and the image looked at. Signals tell which of them changed.
+    """The run shown, the selection, the image looked at and those marked with it. Signals tell which of them changed.
 
     ``contents`` is what the study holds and ``checks`` what the checks of the run shown found, once a worker has read
-    them; ``busy`` tells that a long job is writing to the study, so that decisions have to wait.
+    them; ``busy`` tells that a long job is writing to the study, so that decisions have to wait. ``reviews`` is one object
+    for as long as the session lasts: conditions look into it. ``vectors`` are the images' features, once they are known.
+    ``arrangement_wanted`` asks for images to be put in order that would take too long here; ``take_arrangement`` ends it.
     """
 
     run_changed = Signal()
@@ -69,6 +87,10 @@ class Session(QObject):
     measured_changed = Signal()
     selection_changed = Signal()
     current_changed = Signal()
+    reviews_changed = Signal()
+    kept_changed = Signal()
+    features_changed = Signal()
+    arrangement_wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -81,11 +103,20 @@ class Session(QObject):
         self.checks: dict[str, KeptResult] = {}
         self.busy = False
         self.selection = Selection()
-        self.order: Order = ORDERS[0]
+        self.reviews = Reviews()
+        self.kept: tuple[KeptSelection, ...] = ()
+        self.vectors: NDArray[np.float32] | None = None
+        self.two_classes: tuple[TwoClasses, ...] | None = None
+        self.order: Order = SUREST_MISTAKE
+        self.band_by = self._bands_before = NO_BANDS
+        self.about: int | None = None
+        self.bands: list[Band] = []
         self.shown: NDArray[np.int64] = np.zeros(0, np.int64)
         self.current: int | None = None
+        self.marked: frozenset[int] = frozenset()
+        self._anchor: int | None = None
         self._order_before: Order | None = None
-        self._ordered: tuple[Order, Judged, NDArray[np.int64]] | None = None
+        self._arranged: tuple[Judged, Arrangement] | None = None
 
     @property
     def classes(self) -> list[str]:
@@ -100,8 +131,8 @@ class Session(QObject):
             self.selection.forget(Picked)
             self.selection.forget(InGroup)
         if before is None or before.id != now.id:
-            self.current = None
-            self.checks = {}
+            self.current, self.marked, self.vectors = None, frozenset(), None
+            self.two_classes, self.checks = None, {}
             self.checks_changed.emit()
             self.run_changed.emit()
         self.figures_changed.emit()
@@ -121,31 +152,115 @@ class Session(QObject):
         mask = self.selection.mask(judged)
         picked = next((one for one in self.conditions if isinstance(one, Picked)), None)
         self._follow_listing(picked is not None)
-        items = self.snapshot.record.image_set.items
-        if picked is not None and self.order == "as listed":
-            self.shown = ordered(judged, items, mask, self.order, picked.positions)
+        if self.band_by == BY_ROLE and not any(isinstance(one, About) for one in self.conditions):
+            self.band_by, self.about = self._bands_before, None
+        arrangement = self._arrangement()
+        if picked is not None and self.order == AS_LISTED:
+            listing = np.array([i for i in picked.positions if i < len(mask) and mask[i]], np.int64)
+            self.shown, self.bands = arrangement.banded(listing, judged)
         else:
-            # All images are put in order once; any selection of them is then in order.
-            if self._ordered is None or self._ordered[0] != self.order or self._ordered[1] is not judged:
-                everyone = np.ones(len(mask), bool)
-                self._ordered = self.order, judged, ordered(judged, items, everyone, self.order)
-            self.shown = self._ordered[2][mask[self._ordered[2]]]
+            self.shown, self.bands = arrangement.shown(mask, judged)
         if self.current is not None and not mask[self.current]:
             self.current = None
+        self.marked = frozenset(i for i in self.marked if mask[i])
         self.selection_changed.emit()
         self.current_changed.emit()
+
+    def to_arrange(self) -> ToArrange:
+        """The images of the run shown, as they can be put in order."""
+        assert self.snapshot is not None
+        record, judged, vectors = self.snapshot.record, self.snapshot.judged, self.vectors
+        likeness = (lambda: likeness_to_class(vectors, judged.labels)) if vectors is not None else None
+        return ToArrange(judged, record.image_set.items, record.classes, record.families, self.reviews, likeness)
+
+    def _arrangement(self) -> Arrangement:
+        """How images stand: all are put in order once, and any selection of them is then in order.
+
+        Until a slow order has been worked out, images stand as they did, or the surest mistake first.
+        """
+        images, wanted = self.to_arrange(), (self.order, self.band_by, self.about)
+        if self._arranged is not None and self._arranged[0] is not images.judged:
+            self._arranged = None
+        known = self._arranged[1] if self._arranged is not None else None
+        if known is not None and (known.order, known.by, known.about) == wanted:
+            return known
+        if images.is_quick(self.order, self.band_by):
+            known = images.arranged(*wanted)
+        else:
+            known = known or images.arranged(SUREST_MISTAKE)
+            self.arrangement_wanted.emit()
+        self._arranged = images.judged, known
+        return known
+
+    def take_arrangement(self, judged: Judged, arrangement: Arrangement) -> None:
+        """Take over what ``arrangement_wanted`` has asked for."""
+        wanted = (self.order, self.band_by, self.about)
+        shown = self.snapshot is not None and self.snapshot.judged is judged
+        if shown and (arrangement.order, arrangement.by, arrangement.about) == wanted:
+            self._arranged = judged, arrangement
+            self._reselect()
 
     def _follow_listing(self, listed: bool) -> None:
         """Images that something has listed are shown as it listed them; afterwards the order before is back."""
         if listed and self._order_before is None:
-            self._order_before, self.order = self.order, "as listed"
+            self._order_before, self.order = self.order, AS_LISTED
         elif not listed and self._order_before is not None:
-            self.order, self._order_before = self._order_before if self.order == "as listed" else self.order, None
+            self.order, self._order_before = self._order_before if self.order == AS_LISTED else self.order, None
 
     def set_order(self, order: Order) -> None:
         if order != self.order:
             self.order = order
             self._reselect()
+
+    def set_bands(self, by: str, about: int | None = None) -> None:
+        """Put the images shown into bands; ``about`` is the class that bands of called and labelled are about."""
+        if (by, about) != (self.band_by, self.about):
+            if by != BY_ROLE:
+                self._bands_before = by
+            self.band_by, self.about = by, about
+            self._reselect()
+
+    def show_called_and_labelled(self, k: int) -> None:
+        """Everything called a class beside everything labelled so."""
+        image, self.band_by, self.about = self.current, BY_ROLE, k
+        self.replace(About(frozenset({k})))
+        if image is not None and image in self.shown:
+            self.look_at(image)
+
+    def rearrange(self) -> None:
+        """Arrange the images anew, by what is known by now."""
+        self._arranged = None
+        self._reselect()
+
+    # --- reviews ---
+
+    def set_reviews(self, reviews: Reviews) -> None:
+        """Take over what the study keeps of the image set shown."""
+        self.reviews.causes, self.reviews.by_position = reviews.causes, reviews.by_position
+        self.reviews_changed.emit()
+
+    def put_reviews(self, changes: Mapping[int, Review]) -> None:
+        """Take over decisions on single images; what is shown stays until the selection changes."""
+        self.reviews.put(changes)
+        if self.band_by == BY_CAUSE:
+            self._arranged = None
+        self.reviews_changed.emit()
+
+    def set_kept(self, kept: Sequence[KeptSelection]) -> None:
+        self.kept = tuple(kept)
+        self.kept_changed.emit()
+
+    def set_two_classes(self, found: tuple[TwoClasses, ...] | None) -> None:
+        """Take over which images have more than one plausible class; None: nobody has looked."""
+        self.two_classes = found
+        self.features_changed.emit()
+
+    def set_vectors(self, vectors: NDArray[np.float32]) -> None:
+        """Take over the images' features."""
+        self.vectors = vectors
+        self.features_changed.emit()
+        if self.order == UNLIKE:
+            self.rearrange()
 
     def set_contents(self, contents: Contents, checks: dict[str, KeptResult]) -> None:
         """Take over what a worker has read of the study beside the run shown."""
@@ -166,7 +281,7 @@ class Session(QObject):
     def leave(self) -> None:
         """Look at no study any more."""
         self.study_path, self.runs, self.references, self.measured = None, [], {}, None
-        self.contents, self.checks = None, {}
+        self.contents, self.checks, self.vectors = None, {}, None
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)
@@ -213,11 +328,28 @@ class Session(QObject):
         judged = self.snapshot.judged
         return proportion(int(judged.right[self.shown].sum()), int(judged.evaluated[self.shown].sum()))
 
-    def look_at(self, image: int | None) -> None:
-        """Make an image the one looked at."""
-        if image != self.current:
-            self.current = image
+    def look_at(self, image: int | None, marked: frozenset[int] | None = None) -> None:
+        """Make an image the one looked at, and mark it alone, or these images."""
+        if marked is None:
+            self._anchor = image
+        wanted = marked if marked is not None else frozenset(() if image is None else (image,))
+        if image != self.current or wanted != self.marked:
+            self.current, self.marked = image, wanted
             self.current_changed.emit()
+
+    def mark_up_to(self, position: int) -> None:
+        """Mark everything shown from the image that was looked at before marking began up to a position."""
+        found = np.flatnonzero(self.shown == (-1 if self._anchor is None else self._anchor))
+        anchor = int(found[0]) if len(found) else position
+        some = self.shown[min(anchor, position) : max(anchor, position) + 1]
+        self.look_at(int(self.shown[position]), frozenset(some.tolist()))
+
+    @property
+    def acted_on(self) -> list[int]:
+        """The images that a decision is about: those marked, in the order shown, else the one looked at."""
+        if len(self.marked) > 1:
+            return [i for i in self.shown.tolist() if i in self.marked]
+        return [] if self.current is None else [self.current]
 
     @property
     def position(self) -> int:

@@ -6,12 +6,18 @@ import json
 import os
 import time
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from platformdirs import user_cache_path
 
 from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
 from mivrat.core.errors import InputError
+from mivrat.core.likeness.store import Features
 from mivrat.core.models.loading import load_model
+from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
@@ -19,8 +25,12 @@ from mivrat.core.pictures.subsets import pick
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.job import Progress
 from mivrat.core.running.loading import load_judged
+from mivrat.core.running.plausible import TwoClasses, load_two_classes, save_two_classes
+from mivrat.core.running.plausible import find_two_classes as find_two_classes_in
+from mivrat.core.selecting.kept import KeptSelection, load_kept
 from mivrat.core.study.contents import Contents, read_contents
-from mivrat.core.study.records import RunInfo
+from mivrat.core.study.records import RunInfo, RunRecord
+from mivrat.core.study.reviews import Reviews, load_reviews
 from mivrat.core.study.study import Study
 from mivrat.core.study.trust import places_to_ask_about
 from mivrat.demo.study import make_demo_study
@@ -40,6 +50,37 @@ class Opened:
     runs: list[RunInfo]
     references: dict[int, Path]
     snapshot: Snapshot
+    reviews: Reviews = field(default_factory=Reviews)
+    kept: tuple[KeptSelection, ...] = ()
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class Further:
+    """What is read after a study has been shown: what it holds, what checks found, features that are known already."""
+
+    contents: Contents
+    checks: dict[str, KeptResult]
+    vectors: NDArray[np.float32] | None
+    two_classes: tuple[TwoClasses, ...] | None
+
+
+@dataclass(frozen=True)
+class FoundFeatures:
+    """The features of a run's images."""
+
+    path: Path
+    run_id: int
+    vectors: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class FoundTwoClasses:
+    """The images of a run with more than one plausible class."""
+
+    path: Path
+    run_id: int
+    found: tuple[TwoClasses, ...]
 
 
 @dataclass(frozen=True)
@@ -83,7 +124,16 @@ def _opened(study: Study, run_id: int | None) -> Opened:
     known = {run.id for run in runs}
     wanted = run_id or (int(last) if last and last.isdigit() else 0)
     snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
-    return Opened(study.path, runs, study.references(), snapshot)
+    info = snapshot.record.info
+    return Opened(
+        study.path,
+        runs,
+        study.references(),
+        snapshot,
+        load_reviews(study, info.set_id),
+        load_kept(study, info.set_id),
+        study.setting(f"place of run {info.id}") or "",
+    )
 
 
 def decide(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
@@ -96,13 +146,69 @@ def decide(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened
         study.close()
 
 
-def read_more(path: Path, run_id: int) -> tuple[Contents, dict[str, KeptResult]]:
-    """What the study holds, and what the checks of a run have found."""
-    study = Study.open(path)
+def read_more(path: Path, record: RunRecord) -> Further:
+    """What the study holds, what the checks of a run have found, and its images' features if all of them are known."""
+    study = Study.open(path, again=True)
     try:
-        return read_contents(study), kept_results(study, run_id)
+        features = _features(study, record)
+        known = features.vectors if not len(features.pending) else None
+        run_id = record.info.id
+        return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, run_id))
     finally:
         study.close()
+
+
+def write(path: Path, change: Callable[[Study], object]) -> None:
+    """Write something small to a study that is open already."""
+    study = Study.open(path, again=True)
+    try:
+        change(study)
+    finally:
+        study.close()
+
+
+def _features(study: Study, record: RunRecord) -> Features:
+    contents = {i: stamp.content for i, stamp in study.stamps(record.info.set_id).items()}
+    return Features(record, contents, user_cache_path("mivrat", appauthor=False) / "features")
+
+
+def find_features(path: Path, record: RunRecord, work: Work) -> bool:
+    """Work out the features of a run's images; whether all of them are known."""
+    study = Study.open(path, again=True)
+    try:
+        features = _features(study, record)
+    finally:
+        study.close()
+    for progress in features.run(work.stop):
+        work.report(progress)
+    complete = not len(features.pending) or not work.stop.stopped
+    if complete:
+        work.report(FoundFeatures(path, record.info.id, features.vectors))
+    return complete
+
+
+def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
+    """Look for images with more than one plausible class, and keep those found; whether all were looked at."""
+    record = snapshot.record
+    model = load_model(record.model_path, record.classes, record.recipe)
+    if not isinstance(model, OnnxModel):
+        raise InputError(
+            "a table of predictions cannot answer for shifted images",
+            where=record.model_path,
+            mend="this needs the model itself, as an ONNX file",
+        )
+    files, found = [record.image_set.file(i) for i in range(len(record.image_set.items))], []
+    for news in find_two_classes_in(model, files, snapshot.judged, work.stop):
+        if isinstance(news, TwoClasses):
+            found.append(news)
+        else:
+            work.report(news)
+    if work.stop.stopped:
+        return False
+    run_id = record.info.id
+    write(path, lambda study: save_two_classes(study, run_id, found))
+    work.report(FoundTwoClasses(path, run_id, tuple(found)))
+    return True
 
 
 def save_copy(path: Path, copy: Path) -> None:
@@ -178,11 +284,17 @@ def _run(evaluation: Evaluation, path: Path, work: Work, only: Sequence[int] | N
     told = 0.0
     record = evaluation.study.load_run(evaluation.run_id)
     record.answers = evaluation.answers
-    runs, references = evaluation.study.runs(), evaluation.study.references()
+    study, set_id = evaluation.study, record.info.set_id
+    runs, references = study.runs(), study.references()
+    reviews, kept = load_reviews(study, set_id), load_kept(study, set_id)
+
+    def so_far() -> Opened:
+        return Opened(path, runs, references, take_snapshot(record, evaluation.judging), reviews, kept)
+
     for progress in evaluation.run(work.stop, only=only):
         work.report(progress)
         if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
-            work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
+            work.report(so_far())
             told = time.monotonic()
-    work.report(Opened(path, runs, references, take_snapshot(record, evaluation.judging)))
+    work.report(so_far())
     return not len(evaluation.answers.pending)

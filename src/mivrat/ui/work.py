@@ -110,6 +110,10 @@ class Workers(QObject):
     def busy(self) -> bool:
         return bool(self._running)
 
+    def wait(self) -> None:
+        """Wait until everything that was started has run to its end; from any thread but the workers' own."""
+        self._pool.waitForDone()
+
     def stop_all(self) -> None:
         """Stop everything and wait for it to end."""
         for work in list(self._running):

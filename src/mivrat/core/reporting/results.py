@@ -42,7 +42,10 @@ def _share(share: Proportion) -> dict[str, float | None]:
 
 
 def _temperature(found: Temperature | None) -> dict[str, float | bool | None] | None:
-    return None if found is None else asdict(found)
+    if found is None:
+        return None
+    names = ("value", "identifiable", "log_loss_before", "log_loss_after", "ece_before", "ece_after")
+    return {name: getattr(found, name) for name in names}
 
 
 def _group(one: Group) -> dict[str, Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -16,6 +16,7 @@ from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.ranked import OneVersusRest, of_class, together
 from mivrat.core.figures.summary import Figures, summarise
+from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
 from mivrat.core.running.scoring import ScoredBatch
 
@@ -138,6 +139,46 @@ class Judged:
         known = self.labels >= 0
         rank[known & (self.state == SCORED)] = np.where(predicted == self.labels, 1, 2)[known & (self.state == SCORED)]
         return replace(self, predicted=predicted, confidence=confidence, rank=rank, tied=np.zeros_like(self.tied))
+
+    def suspected_labels(self) -> Suspects:
+        """The evaluated images whose label is suspected to be wrong, the most suspicious first; none without all scores."""
+        use = np.flatnonzero(self.evaluated) if self.has_scores else np.zeros(0, np.int64)
+        thresholds = self_confidence(self.own[use], self.labels[use], self.classes)
+        step, found = max(1, _PIECE // self.classes), []
+        for start in range(0, len(use), step):
+            some = use[start : start + step]
+            which, likely, margins = suspects(self.probabilities(some), self.labels[some], thresholds)
+            found.append((some[which], likely[which], margins[which]))
+        positions, likely, margins = (np.concatenate([part[k] for part in found] or [np.zeros(0)]) for k in range(3))
+        order = np.argsort(margins, kind="stable")
+        return Suspects(positions[order].astype(np.int64), likely[order].astype(np.int64), margins[order])
+
+    @cached_property
+    def margins(self) -> NDArray[np.float64]:
+        """How far the highest probability stands above the second, image by image; NaN where that is not known."""
+        found = np.full(len(self.labels), np.nan)
+        if self.has_scores and self.classes > 1:
+            scored, step = np.flatnonzero(self.state == SCORED), max(1, _PIECE // self.classes)
+            for start in range(0, len(scored), step):
+                some = scored[start : start + step]
+                best = np.partition(self.probabilities(some), self.classes - 2, axis=1)[:, -2:]
+                found[some] = best[:, 1] - best[:, 0]
+        return found
+
+    def relabelled(self, labels: Mapping[int, int]) -> Judged:
+        """The same answers judged by other labels of some images."""
+        some = np.array(sorted(labels), np.int64)
+        changed = self.labels.copy()
+        changed[some] = [labels[int(i)] for i in some]
+        rank, own = self.rank.copy(), self.own.copy()
+        answered = some[self.state[some] == SCORED]
+        if self.has_scores and len(answered):
+            order = np.argsort(-ranking_scores(self.rows[answered], self.kind), axis=1, kind="stable")
+            rank[answered] = 1 + (order == changed[answered, None]).argmax(axis=1)
+            own[answered] = np.take_along_axis(self.probabilities(answered), changed[answered, None], 1)[:, 0]
+        else:
+            rank[answered] = self.predicted[answered] == changed[answered]
+        return replace(self, labels=changed, rank=rank, own=own)
 
     def costs(self, false_alarm: float, miss: float) -> Costs:
         """What each threshold would cost, of a model of two classes, over its evaluated images (at least one)."""

@@ -8,17 +8,27 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.models.onnx_model import OnnxModel, short_reason
+from mivrat.core.models.onnx_model import short_reason
 from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
 from mivrat.core.pictures.prepare import prepare_picture
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.job import StopSignal
+
+
+class Answering(Protocol):
+    """What answers for prepared images: a row of numbers for each."""
+
+    path: Path
+    recipe: Recipe
+    columns: int
+
+    def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]: ...
 
 
 @dataclass(frozen=True)
@@ -61,7 +71,7 @@ def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool]) -> _Pre
 def score_images(
     files: Sequence[Path],
     todo: Sequence[int],
-    model: OnnxModel,
+    model: Answering,
     *,
     batch_size: int = 32,
     threads: int = 0,
@@ -116,7 +126,7 @@ def score_images(
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _scores(model: OnnxModel, tensors: list[NDArray[Any]]) -> NDArray[np.float32]:
+def _scores(model: Answering, tensors: list[NDArray[Any]]) -> NDArray[np.float32]:
     if not tensors:
         return np.zeros((0, model.columns), np.float32)
     try:

@@ -6,12 +6,26 @@ import os
 import sqlite3
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 2
+VERSION = 3
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
 
-TABLES = """
+# What an image's mistake is put down to at first; the list is the analyst's to change.
+USUAL_CAUSES = ("label is wrong", "two objects", "hidden", "odd angle", "out of focus", "background")
+
+_REVIEWS = f"""
+CREATE TABLE cause (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL);
+INSERT INTO cause VALUES {", ".join(f"({i}, {i}, '{name}')" for i, name in enumerate(USUAL_CAUSES, 1))};
+CREATE TABLE review (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, reviewed INTEGER NOT NULL,
+                     dismissed INTEGER NOT NULL, label INTEGER REFERENCES class (position), causes TEXT NOT NULL, note TEXT NOT NULL,
+                     PRIMARY KEY (set_id, position)) WITHOUT ROWID;
+CREATE TABLE kept_selection (set_id INTEGER NOT NULL REFERENCES image_set, name TEXT NOT NULL, conditions TEXT NOT NULL,
+                             PRIMARY KEY (set_id, name)) WITHOUT ROWID;
+"""
+
+TABLES = (
+    """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE family (class INTEGER PRIMARY KEY REFERENCES class (position), name TEXT NOT NULL);
@@ -29,6 +43,8 @@ CREATE TABLE run (id INTEGER PRIMARY KEY, model_id INTEGER NOT NULL REFERENCES m
 CREATE TABLE survey (content BLOB PRIMARY KEY, facts TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (run_id, name));
 """
+    + _REVIEWS
+)
 
 # Answers that were looked up by path stand under the path, behind this.
 LOOKED_UP = b"path "
@@ -74,7 +90,13 @@ def _from_1(db: sqlite3.Connection) -> None:
     db.execute("DROP TABLE reference")
 
 
-_STEPS = {1: _from_1}
+def _from_2(db: sqlite3.Connection) -> None:
+    """Version 2 kept nothing of what was seen in single images."""
+    for statement in _REVIEWS.strip().split(";\n"):
+        db.execute(statement)
+
+
+_STEPS = {1: _from_1, 2: _from_2}
 
 
 def migrate(db: sqlite3.Connection, version: int) -> None:

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -95,8 +96,11 @@ class Study:
         return cls.open(path)
 
     @classmethod
-    def open(cls, path: Path) -> Study:
-        """Open a study file; InputError where it is none, damaged, or from a newer Mivrat."""
+    def open(cls, path: Path, *, again: bool = False) -> Study:
+        """Open a study file; InputError where it is none, damaged, or from a newer Mivrat.
+
+        ``again`` leaves out looking through the whole file for damage: it was opened before.
+        """
         if not path.is_file():
             raise InputError("there is no such study", where=path, mend="name a .mivrat file")
         try:
@@ -118,7 +122,8 @@ class Study:
                 )
             if version < VERSION:
                 _bring_up(db, version, path)
-            _check_integrity(db, path)
+            if not again:
+                _check_integrity(db, path)
             db.execute("PRAGMA foreign_keys = ON")
         except InputError:
             db.close()
@@ -154,8 +159,13 @@ class Study:
     def close(self) -> None:
         self._db.close()
 
+    def rows(self, query: str, *values: object) -> list[tuple[Any, ...]]:
+        """What a query of the study's tables finds; for the modules that keep tables of their own in it."""
+        return self._db.execute(query, values).fetchall()
+
     @contextmanager
-    def _writing(self) -> Iterator[sqlite3.Connection]:
+    def writing(self) -> Iterator[sqlite3.Connection]:
+        """A transaction; InputError where the file cannot be written."""
         try:
             with self._db:
                 yield self._db
@@ -182,7 +192,7 @@ class Study:
         return None if row is None else str(row[0])
 
     def set_setting(self, key: str, value: str) -> None:
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute(
                 "INSERT INTO setting VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value)
             )
@@ -213,7 +223,7 @@ class Study:
     def add_model(self, model: Scorer) -> int:
         """Keep a model with its recipe; the same file with the same recipe is kept once."""
         digest, recipe = sha256_of(model.path), recipe_to_toml(model.recipe)
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute(
                 "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "
                 "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name, listed = 1",
@@ -236,7 +246,7 @@ class Study:
         ).fetchall():
             if self._db.execute(same, (known,)).fetchall() == rows:
                 return int(known)
-        with self._writing() as db:
+        with self.writing() as db:
             set_id = db.execute(
                 "INSERT INTO image_set (name, role, root, drawn) VALUES (?, ?, ?, ?)",
                 (image_set.name, image_set.role, root, image_set.drawn),
@@ -253,6 +263,8 @@ class Study:
         return self._remove(
             ("check_result", "run_id IN (SELECT id FROM run WHERE set_id = ?)", set_id),
             ("run", "set_id = ?", set_id),
+            ("review", "set_id = ?", set_id),
+            ("kept_selection", "set_id = ?", set_id),
             ("image", "set_id = ?", set_id),
             ("image_set", "id = ?", set_id),
         )
@@ -263,7 +275,7 @@ class Study:
             ("check_result", "run_id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
             ("run", "model_id = ?", model_id),
         )
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("UPDATE model SET listed = 0 WHERE id = ?", (model_id,))
         return replace(removed, model_id=model_id)
 
@@ -276,14 +288,14 @@ class Study:
             (table, self._db.execute(f"SELECT * FROM {table} WHERE {which}", (key,)).fetchall())
             for table, which, key in parts
         ]
-        with self._writing() as db:
+        with self.writing() as db:
             for table, which, key in parts:
                 db.execute(f"DELETE FROM {table} WHERE {which}", (key,))
         return Removed(rows)
 
     def restore(self, removed: Removed) -> None:
         """Put back what was taken away."""
-        with self._writing() as db:
+        with self.writing() as db:
             for table, rows in reversed(removed.rows):
                 if rows:
                     db.executemany(f"INSERT OR IGNORE INTO {table} VALUES ({', '.join('?' * len(rows[0]))})", rows)
@@ -369,7 +381,7 @@ class Study:
 
     def set_role(self, set_id: int, role: Role) -> None:
         """Give an image set another role."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("UPDATE image_set SET role = ? WHERE id = ?", (role, set_id))
 
     def set_class_order(self, names: Sequence[str]) -> None:
@@ -381,12 +393,12 @@ class Study:
                 "is no other order of the same classes", where="class order", mend="start a new study for other classes"
             )
         place = {name: new for new, name in enumerate(names)}
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("BEGIN")
             db.execute("PRAGMA defer_foreign_keys = ON")
             db.execute("CREATE TEMP TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
             db.executemany("INSERT INTO moved VALUES (?, ?)", [(old, place[name]) for old, name in enumerate(before)])
-            for table, column in (("image", "label"), ("family", "class"), ("pairing", "class")):
+            for table, column in (("image", "label"), ("review", "label"), ("family", "class"), ("pairing", "class")):
                 # By way of negative numbers, so that no two stand in one place on the way.
                 db.execute(
                     f"UPDATE {table} SET {column} = -1 - (SELECT new FROM moved WHERE old = {column}) WHERE {column} >= 0"
@@ -398,7 +410,7 @@ class Study:
 
     def relocate(self, set_id: int, root: Path) -> None:
         """Look for a set's files below another folder from now on; those missed before are pending again."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("UPDATE image_set SET root = ? WHERE id = ?", (self._stored(root), set_id))
             db.execute("UPDATE image SET problem = NULL WHERE set_id = ?", (set_id,))
 
@@ -413,7 +425,7 @@ class Study:
 
     def move_model(self, model_id: int, path: Path) -> None:
         """Look for a model at another place from now on, whether it is there or not."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("UPDATE model SET path = ? WHERE id = ?", (self._stored(path), model_id))
 
     def pairing(self) -> dict[str, int | None]:
@@ -424,7 +436,7 @@ class Study:
         """Keep the pairs made by hand, and label the images of all sets by them."""
         matcher = ClassMatcher(self.classes)
         before = self.pairing()
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("DELETE FROM pairing")
             db.executemany("INSERT INTO pairing VALUES (?, ?)", list(pairing.items()))
             for label in before.keys() | pairing.keys():
@@ -436,13 +448,13 @@ class Study:
         return dict(self._db.execute("SELECT class, name FROM family ORDER BY class"))
 
     def set_families(self, families: Mapping[int, str]) -> None:
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute("DELETE FROM family")
             db.executemany("INSERT INTO family VALUES (?, ?)", list(families.items()))
 
     def add_run(self, model_id: int, set_id: int, columns: int, kind: Kind | None) -> int:
         """Begin a run of a model on a set, or find the one begun before."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute(
                 "INSERT INTO run (model_id, set_id, score_columns, kind) VALUES (?, ?, ?, ?) ON CONFLICT (model_id, set_id) DO NOTHING",
                 (model_id, set_id, columns, kind),
@@ -460,7 +472,7 @@ class Study:
         stamped = {i: reason for i, reason in batch.unreadable.items() if i in batch.stamps}
         rows += [(model_id, batch.stamps[i].content, UNREADABLE, reason, None) for i, reason in stamped.items()]
         (set_id,) = self._db.execute("SELECT set_id FROM run WHERE id = ?", (run_id,)).fetchone()
-        with self._writing() as db:
+        with self.writing() as db:
             db.executemany("INSERT OR REPLACE INTO answer VALUES (?, ?, ?, ?, ?)", rows)
             db.executemany(
                 "UPDATE image SET content = ?, size = ?, changed = ?, problem = NULL WHERE set_id = ? AND position = ?",
@@ -474,7 +486,7 @@ class Study:
 
     def save_looked_up(self, model_id: int, image_set: ImageSet, answers: Answers) -> None:
         """Commit answers that were looked up by path; such a model never reads the files."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.executemany(
                 "INSERT OR REPLACE INTO answer VALUES (?, ?, ?, ?, ?)",
                 [
@@ -491,7 +503,7 @@ class Study:
 
     def forget_images(self, set_id: int, positions: Sequence[int]) -> None:
         """Take these images for not read yet, so that a run reads and, where their content is new, scores them again."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.executemany(
                 "UPDATE image SET content = NULL, size = NULL, changed = NULL, problem = NULL WHERE set_id = ? AND position = ?",
                 [(set_id, int(i)) for i in positions],
@@ -597,7 +609,7 @@ class Study:
         return dict(self._db.execute("SELECT content, facts FROM survey"))
 
     def keep_surveys(self, facts: Mapping[bytes, str]) -> None:
-        with self._writing() as db:
+        with self.writing() as db:
             db.executemany("INSERT OR REPLACE INTO survey VALUES (?, ?)", list(facts.items()))
 
     def check_results(self, run_id: int) -> dict[str, str]:
@@ -605,7 +617,7 @@ class Study:
         return dict(self._db.execute("SELECT name, result FROM check_result WHERE run_id = ?", (run_id,)))
 
     def keep_check_results(self, run_id: int, results: Mapping[str, str]) -> None:
-        with self._writing() as db:
+        with self.writing() as db:
             db.executemany(
                 "INSERT OR REPLACE INTO check_result VALUES (?, ?, ?)",
                 [(run_id, name, result) for name, result in results.items()],

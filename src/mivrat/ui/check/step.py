@@ -13,7 +13,7 @@ from mivrat.core.checks.catalogue import CHECKS, Check
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.checks.result import in_words
 from mivrat.core.pictures.recipe import parse_recipe
-from mivrat.core.study.selection import Picked
+from mivrat.core.selecting.selection import Picked
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import SLOW, Keeper
 from mivrat.ui.session import Session

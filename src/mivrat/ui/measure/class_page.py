@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QLineEdit, QSizePolicy, QVBoxLayout, QW
 
 from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
 from mivrat.core.pictures.classes import fold
-from mivrat.core.study.selection import Labelled
+from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.measure.class_table import ClassTable
 from mivrat.ui.session import Session, Snapshot

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegat
 
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
-from mivrat.core.study.selection import Labelled
+from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme

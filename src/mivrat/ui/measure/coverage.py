@@ -8,7 +8,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.figures.selective import Selective
-from mivrat.core.study.selection import Confidence
+from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme

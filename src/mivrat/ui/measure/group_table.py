@@ -19,9 +19,11 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.checks.result import in_words
-from mivrat.core.figures.groups import MOST_GROUPS, Group, group_figures, group_names
+from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.study.selection import InGroup
+from mivrat.core.selecting.kept import positions_by_group
+from mivrat.core.selecting.ordering import columns_to_group_by
+from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
 from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.theme import font, theme
@@ -83,12 +85,7 @@ class GroupTable(QWidget):
     def _list_columns(self) -> None:
         snapshot = self.session.snapshot
         items = snapshot.record.image_set.items if snapshot is not None else []
-        names = list(items[0].columns) if items else []
-        few = [
-            name
-            for name in names
-            if 1 < len(set(group_names([one.columns.get(name, "") for one in items[:5000]]))) <= MOST_GROUPS
-        ]
+        few = columns_to_group_by(items)
         kept = self.column.currentText()
         self.column.clear()
         self.column.addItems(few)
@@ -176,12 +173,9 @@ def _digits(share: Proportion) -> list[str]:
 def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None) -> Grouped:
     items, judged = snapshot.record.image_set.items, snapshot.judged
     names = group_names([one.columns.get(column, "") for one in items])
-    positions: dict[str, list[int]] = {}
-    for i, name in enumerate(names):
-        positions.setdefault(name, []).append(i)
     use = judged.evaluated if among is None else judged.evaluated & among
     found = group_figures(names, judged.right, judged.confidence, use)
-    return Grouped(column, found, {name: tuple(where) for name, where in positions.items()})
+    return Grouped(column, found, positions_by_group(items, column))
 
 
 class _IntervalBar(QStyledItemDelegate):

@@ -14,7 +14,7 @@ from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.significance import even_split, holm
-from mivrat.core.study.selection import Condition, Labelled, Outcome, Predicted
+from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.criteria import Criteria

@@ -22,7 +22,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
 from mivrat.core.figures.intervals import proportion
-from mivrat.core.study.selection import Cells, Labelled, Predicted
+from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme

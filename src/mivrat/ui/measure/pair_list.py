@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import ConfusedPair
-from mivrat.core.study.selection import Cells
+from mivrat.core.selecting.selection import Cells
 from mivrat.ui import words
 from mivrat.ui.session import Session
 

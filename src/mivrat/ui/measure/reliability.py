@@ -8,7 +8,7 @@ from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEv
 from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
-from mivrat.core.study.selection import Confidence
+from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.coverage import Coverage

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.running.answers import FAILED, UNREADABLE, Judged
+from mivrat.core.study.reviews import Reviews
 
 Mask = NDArray[np.bool_]
 
@@ -144,6 +145,63 @@ class Confidence:
 
 
 @dataclass(frozen=True)
+class About:
+    """The image is called one of some classes, or labelled so."""
+
+    classes: frozenset[int]
+    kind: str = "about"
+
+    def mask(self, judged: Judged) -> Mask:
+        return np.isin(judged.labels, list(self.classes)) | np.isin(judged.predicted, list(self.classes))
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "called or labelled", _names(classes, list(self.classes))
+
+    def beside(self, other: Condition) -> Condition:
+        return About(self.classes ^ other.classes) if isinstance(other, About) else other
+
+
+@dataclass(frozen=True)
+class Caused:
+    """The image is put down to one of some causes."""
+
+    causes: frozenset[int]
+    reviews: Reviews = field(compare=False, repr=False)
+    kind: str = "cause"
+
+    def mask(self, judged: Judged) -> Mask:
+        return self.reviews.with_causes(len(judged.labels), self.causes)
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "cause", " or ".join(sorted(self.reviews.name_of(one) for one in self.causes))
+
+    def beside(self, other: Condition) -> Condition:
+        return Caused(self.causes ^ other.causes, self.reviews) if isinstance(other, Caused) else other
+
+
+@dataclass(frozen=True)
+class Reviewed:
+    """What has been written down of the image: it is ``reviewed`` or ``not reviewed``, has a ``cause``, a ``note``, or
+    ``another label``."""
+
+    which: frozenset[str]
+    reviews: Reviews = field(compare=False, repr=False)
+    kind: str = "review"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        for which in self.which:
+            found |= self.reviews.mask(len(judged.labels), which)
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "review", " or ".join(sorted(self.which))
+
+    def beside(self, other: Condition) -> Condition:
+        return Reviewed(self.which ^ other.which, self.reviews) if isinstance(other, Reviewed) else other
+
+
+@dataclass(frozen=True)
 class Picked:
     """The image is one of a list that something else has drawn up, such as a check; ``positions`` in its order."""
 
@@ -195,9 +253,10 @@ def _is_empty(condition: Condition) -> bool:
 
 # Kinds that say the same thing in two ways: setting one takes the others away.
 _RIVALS = {
-    "cells": {"labelled", "predicted", "outcome"},
-    "labelled": {"cells"},
-    "predicted": {"cells"},
+    "cells": {"labelled", "predicted", "outcome", "about"},
+    "labelled": {"cells", "about"},
+    "predicted": {"cells", "about"},
+    "about": {"labelled", "predicted", "cells"},
     "outcome": {"cells"},
 }
 
@@ -262,6 +321,12 @@ class Selection:
         self.conditions = without(self.conditions)
         self._back[:] = [without(one) for one in self._back]
         self._forward[:] = [without(one) for one in self._forward]
+
+    def begin_with(self, conditions: Conditions) -> None:
+        """Put these in force without a history."""
+        self.conditions = conditions
+        self._back.clear()
+        self._forward.clear()
 
     def clear(self) -> None:
         self._move(())

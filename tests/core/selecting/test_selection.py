@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from mivrat.core.pictures.image_sets import ImageItem
-from mivrat.core.running.answers import PENDING, SCORED, UNREADABLE, Judged
-from mivrat.core.study.ordering import ordered
-from mivrat.core.study.selection import Cells, Confidence, InGroup, Labelled, Outcome, Picked, Predicted, Selection
+from mivrat.core.running.answers import PENDING, SCORED, UNREADABLE, Answers, Judged, judge
+from mivrat.core.selecting.ordering import ToArrange
+from mivrat.core.selecting.selection import Cells, Confidence, InGroup, Labelled, Outcome, Picked, Predicted, Selection
+from mivrat.core.study.reviews import Cause, Review, Reviews
 
 NAMES = ["birch", "alder", "hazel"]
 
@@ -80,12 +81,61 @@ def test_history() -> None:
     assert picked(selection) == [0, 1]
 
 
+def to_arrange(names: list[str], reviews: Reviews | None = None, **columns: list[str]) -> ToArrange:
+    items = [ImageItem(name, None, {key: values[i] for key, values in columns.items()}) for i, name in enumerate(names)]
+    return ToArrange(judged(), items, NAMES, {0: "catkins", 1: "catkins"}, reviews or Reviews())
+
+
 def test_orders() -> None:
-    items = [ImageItem(name, None) for name in ("b10.png", "b9.png", "A1.png", "c.png", "a02.png", "z", "b1/x")]
+    images = to_arrange(
+        ["b10.png", "b9.png", "A1.png", "c.png", "a02.png", "z", "b1/x"], slide=["9", "10", "9", "", "x", "9", "8"]
+    )
+    for order, expected in {
+        "surest mistake first": [2, 1, 0, 4, 3, 5, 6],
+        "least sure first": [3, 1, 4, 2, 0, 5, 6],
+        "name": [2, 4, 6, 1, 0, 3, 5],
+        "as listed": [0, 1, 2, 3, 4, 5, 6],
+        "column: slide": [6, 0, 2, 5, 1, 4, 3],
+    }.items():
+        assert images.arranged(order).positions.tolist() == expected
+
+
+def test_orders_by_scores() -> None:
+    rows = np.log(np.array([[0.5, 0.3, 0.2], [0.45, 0.4, 0.15], [0.1, 0.1, 0.8], [0.6, 0.25, 0.15]], np.float32))
+    answers = Answers(5, 3, "logits")
+    answers.rows[:4], answers.state[:] = rows, [SCORED] * 4 + [PENDING]
+    images = ToArrange(judge(answers, [0, 2, 2, 1, 0]), [ImageItem(str(i), 0) for i in range(5)], NAMES, {}, Reviews())
+    assert images.arranged("narrowest margin").positions.tolist() == [1, 0, 3, 2, 4]
+    assert images.arranged("worst rank of the label").positions.tolist() == [1, 3, 0, 2, 4]
+    # Thresholds 0.5, 0.25, 0.475: of the second image no other class reaches its own, of the fourth the first does.
+    assert images.arranged("likeliest wrong label").positions.tolist() == [1, 3, 0, 2, 4]
+
+
+def test_bands_hold_every_image_once_with_their_accuracy() -> None:
+    reviews = Reviews((Cause(1, "hidden"), Cause(2, "two objects")), {1: Review(frozenset({2, 1}), reviewed=True)})
+    reviews.put({2: Review(reviewed=True)})
+    images = to_arrange([str(i) for i in range(7)], reviews, slide=["b", "a", "b", "", "a", "b", "a"])
     everything = np.ones(7, bool)
-    assert ordered(judged(), items, everything, "surest mistake first").tolist() == [2, 1, 0, 4, 3, 5, 6]
-    assert ordered(judged(), items, everything, "least sure first").tolist() == [3, 1, 4, 2, 0, 5, 6]
-    assert ordered(judged(), items, everything, "name").tolist() == [2, 4, 6, 1, 0, 3, 5]
+
+    def bands(by: str, about: int | None = None) -> list[tuple[str, list[int], int, int]]:
+        shown, found = images.arranged("as listed", by, about).shown(everything, judged())
+        assert sorted(shown.tolist()) == list(range(7))
+        return [(b.name, shown[b.start : b.stop].tolist(), b.accuracy.hits, b.accuracy.total) for b in found]
+
+    assert bands("prediction") == [
+        ("birch", [0, 2], 1, 2),
+        ("alder", [1], 0, 1),
+        ("hazel", [3, 4], 1, 1),
+        ("no answer", [5, 6], 0, 0),
+    ]
+    assert bands("family") == [("catkins", [0, 1, 2, 5], 1, 3), ("hazel", [3, 6], 1, 1), ("no label", [4], 0, 0)]
+    assert bands("column: slide") == [("a", [1, 4, 6], 0, 1), ("b", [0, 2, 5], 1, 2), ("(none)", [3], 1, 1)]
+    assert [one[:2] for one in bands("cause")] == [
+        ("hidden + two objects", [1]),
+        ("not reviewed", [0, 3, 4, 5, 6]),
+        ("reviewed, no cause", [2]),
+    ]
+    assert [one[1] for one in bands("called and labelled", 0)] == [[0], [2], [1], [3, 4, 5, 6]]
 
 
 def test_lists_and_groups_pick_their_images_and_are_forgotten() -> None:
@@ -110,10 +160,3 @@ def test_lists_and_groups_pick_their_images_and_are_forgotten() -> None:
     while selection.can_go_back:
         selection.back()
         assert not any(isinstance(one, Picked) for one in selection.conditions)
-
-
-def test_images_that_were_listed_keep_their_order() -> None:
-    items = [ImageItem(f"{i}.png", 0) for i in range(7)]
-    chosen = np.array([True, True, False, True, True, True, True])
-    assert ordered(judged(), items, chosen, "as listed", (4, 2, 0, 99)).tolist() == [4, 0]
-    assert ordered(judged(), items, chosen, "as listed").tolist() == [0, 1, 3, 4, 5, 6]

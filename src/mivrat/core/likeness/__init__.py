@@ -1,0 +1,1 @@
+"""Which images are alike to the model: its last features, search among them, and groups."""

@@ -1,0 +1,106 @@
+"""Works out a run's features, image by image, and keeps them in the user's cache, found again by the pictures' content."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.errors import InputError
+from mivrat.core.files import limit_folder, write_whole_with
+from mivrat.core.likeness.features import FeatureModel, Vectors
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.running.job import Meter, Progress, StopSignal
+from mivrat.core.running.scoring import score_images
+from mivrat.core.study.records import RunRecord
+
+# Older files are deleted once all together take more than this.
+MOST_BYTES = 2_000_000_000
+# What has been worked out is kept after so many images, not only in the end.
+KEPT_EVERY = 10_000
+
+
+class Features:
+    """The features of a run's images: ``vectors`` holds a unit row for each listed image, NaN where it is not known (yet)."""
+
+    def __init__(self, record: RunRecord, contents: Mapping[int, bytes], folder: Path) -> None:
+        """``contents`` tells the pictures' hashes by position, as far as they have been read."""
+        self._record, self._contents, self._folder = record, dict(contents), folder
+        key = f"{record.model_sha256}\n{recipe_to_toml(record.recipe)}"
+        self._path = folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npz"
+        self._known: dict[bytes, NDArray[np.float32]] = {}
+        self.vectors: Vectors = np.full((len(record.image_set.items), 0), np.nan, np.float32)
+        self._read()
+
+    def _read(self) -> None:
+        try:
+            with np.load(self._path, allow_pickle=False) as found:
+                contents, vectors = found["contents"], found["vectors"]
+        except (OSError, ValueError, KeyError):
+            return
+        self._known = {bytes(content): vector for content, vector in zip(contents, vectors, strict=True)}
+        self._spread(vectors.shape[1])
+
+    def _spread(self, width: int) -> None:
+        """Give every image whose content is known its vector."""
+        if self.vectors.shape[1] != width:
+            self.vectors = np.full((len(self.vectors), width), np.nan, np.float32)
+        for position, content in self._contents.items():
+            if content in self._known:
+                self.vectors[position] = self._known[content]
+
+    @property
+    def pending(self) -> NDArray[np.int64]:
+        """The readable images that have no vector yet."""
+        if not self.vectors.shape[1]:
+            missing = np.ones(len(self.vectors), bool)
+        else:
+            missing = np.isnan(self.vectors[:, 0])
+        missing[[i for i in self._record.answers.reasons if i < len(missing)]] = False
+        return np.flatnonzero(missing)
+
+    def run(self, stop: StopSignal | None = None) -> Iterator[Progress]:
+        """Work out what is pending, yielding progress; ends early when stopped. InputError where the model is no ONNX file."""
+        record, todo = self._record, self.pending
+        meter = Meter(len(self.vectors), len(self.vectors) - len(todo))
+        done = meter.total - len(todo)
+        yield meter.at(done)
+        if not len(todo):
+            return
+        if record.model_kind != "onnx":
+            raise InputError(
+                "a table of predictions has no features",
+                where=record.model_path,
+                mend="likeness needs the model itself, as an ONNX file",
+            )
+        model = FeatureModel(OnnxModel(record.model_path, record.recipe, len(record.classes)))
+        self._spread(model.columns)
+        files = [record.image_set.file(i) for i in range(len(self.vectors))]
+        unkept = 0
+        for batch in score_images(files, todo.tolist(), model, stop=stop, known=self._known.__contains__):
+            self._contents.update({i: stamp.content for i, stamp in batch.stamps.items()})
+            for i, vector in zip(batch.scored.tolist(), batch.rows, strict=True):
+                self._known[self._contents[i]] = self.vectors[i] = vector
+            for i, content in batch.copies.items():
+                self.vectors[i] = self._known[content]
+            done, unkept = done + batch.images, unkept + len(batch.scored)
+            if unkept >= KEPT_EVERY:
+                self._keep()
+                unkept = 0
+            yield meter.at(done)
+        self._keep()
+
+    def _keep(self) -> None:
+        contents = np.array([np.frombuffer(content, np.uint8) for content in self._known])
+        vectors = np.array(list(self._known.values()))
+
+        def write(part: Path) -> None:
+            with open(part, "wb") as file:
+                np.savez(file, contents=contents, vectors=vectors)
+
+        write_whole_with(self._path, write)
+        limit_folder(self._folder, MOST_BYTES, self._path)

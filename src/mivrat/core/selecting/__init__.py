@@ -1,0 +1,1 @@
+"""Which images are shown: conditions, orders, bands, and selections kept under a name."""

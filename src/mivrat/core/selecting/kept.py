@@ -1,0 +1,115 @@
+"""Selections written down, by class names rather than numbers, so that they can be kept under a name and found again."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from mivrat.core.figures.groups import group_names
+from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.selecting.selection import (
+    About,
+    Caused,
+    Cells,
+    Condition,
+    Conditions,
+    Confidence,
+    InGroup,
+    Labelled,
+    Outcome,
+    Picked,
+    Predicted,
+    Reviewed,
+)
+from mivrat.core.study.reviews import Reviews
+from mivrat.core.study.study import Study
+
+
+def positions_by_group(items: Sequence[ImageItem], column: str) -> dict[str, tuple[int, ...]]:
+    """The images of each group of a column."""
+    found: dict[str, list[int]] = {}
+    for i, name in enumerate(group_names([item.columns.get(column, "") for item in items])):
+        found.setdefault(name, []).append(i)
+    return {name: tuple(positions) for name, positions in found.items()}
+
+
+def as_data(condition: Condition, classes: Sequence[str]) -> dict[str, Any]:
+    """A condition as JSON's kinds of values."""
+    match condition:
+        case Labelled() | Predicted() | About():
+            return {"kind": condition.kind, "classes": [classes[k] for k in sorted(condition.classes)]}
+        case Cells():
+            return {"kind": "cells", "cells": [[classes[a], classes[b]] for a, b in sorted(condition.cells)]}
+        case Outcome() | Reviewed():
+            return {"kind": condition.kind, "which": sorted(condition.which)}
+        case Confidence():
+            return {"kind": "confidence", "ranges": sorted(condition.ranges)}
+        case Caused():
+            return {"kind": "cause", "causes": sorted(condition.causes)}
+        case Picked():
+            return {"kind": "picked", "by": condition.by, "positions": list(condition.positions)}
+        case InGroup():
+            return {"kind": "group", "column": condition.column, "groups": sorted(name for name, _ in condition.groups)}
+    raise TypeError(type(condition).__name__)
+
+
+def from_data(
+    data: Mapping[str, Any], classes: Sequence[str], items: Sequence[ImageItem], reviews: Reviews
+) -> Condition:
+    """The condition that was written down. Raises KeyError, ValueError or TypeError where it does not fit any more."""
+    index = {name: k for k, name in enumerate(classes)}
+    made: dict[str, Callable[[], Condition]] = {
+        "labelled": lambda: Labelled(frozenset(index[name] for name in data["classes"])),
+        "predicted": lambda: Predicted(frozenset(index[name] for name in data["classes"])),
+        "about": lambda: About(frozenset(index[name] for name in data["classes"])),
+        "cells": lambda: Cells(frozenset((index[a], index[b]) for a, b in data["cells"])),
+        "outcome": lambda: Outcome(frozenset(map(str, data["which"]))),
+        "review": lambda: Reviewed(frozenset(map(str, data["which"])), reviews),
+        "confidence": lambda: Confidence(frozenset((float(low), float(high)) for low, high in data["ranges"])),
+        "cause": lambda: Caused(frozenset(int(one) for one in data["causes"]), reviews),
+        "picked": lambda: Picked(str(data["by"]), tuple(int(i) for i in data["positions"])),
+        "group": lambda: _group(str(data["column"]), list(data["groups"]), items),
+    }
+    return made[data["kind"]]()
+
+
+def _group(column: str, names: Sequence[str], items: Sequence[ImageItem]) -> InGroup:
+    positions = positions_by_group(items, column)
+    return InGroup(column, frozenset((name, positions[name]) for name in names))
+
+
+def to_text(conditions: Conditions, classes: Sequence[str]) -> str:
+    return json.dumps([as_data(one, classes) for one in conditions], ensure_ascii=False)
+
+
+def from_text(text: str, classes: Sequence[str], items: Sequence[ImageItem], reviews: Reviews) -> Conditions | None:
+    """The conditions that were written down; None where they do not fit the study any more."""
+    try:
+        return tuple(from_data(one, classes, items, reviews) for one in json.loads(text))
+    except (KeyError, ValueError, TypeError):
+        return None
+
+
+@dataclass(frozen=True)
+class KeptSelection:
+    """A selection kept under a name, as text."""
+
+    name: str
+    conditions: str
+
+
+def load_kept(study: Study, set_id: int) -> tuple[KeptSelection, ...]:
+    """The selections kept for an image set, by name."""
+    found = study.rows("SELECT name, conditions FROM kept_selection WHERE set_id = ? ORDER BY name", set_id)
+    return tuple(KeptSelection(*row) for row in found)
+
+
+def save_kept(study: Study, set_id: int, kept: Sequence[KeptSelection]) -> None:
+    """Keep these selections for an image set, and no others."""
+    with study.writing() as db:
+        db.execute("DELETE FROM kept_selection WHERE set_id = ?", (set_id,))
+        db.executemany(
+            "INSERT INTO kept_selection VALUES (?, ?, ?)", [(set_id, one.name, one.conditions) for one in kept]
+        )

@@ -1,0 +1,205 @@
+"""The orders in which images are looked at, and the bands they are put into."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.figures.groups import MOST_GROUPS, group_names
+from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.pictures.classes import natural_key
+from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.running.answers import Judged
+from mivrat.core.study.reviews import Reviews
+
+Order = str
+SUREST_MISTAKE, NARROWEST, UNLIKE, AS_LISTED = (
+    "surest mistake first",
+    "narrowest margin",
+    "most unlike its class",
+    "as listed",
+)
+ORDERS: tuple[Order, ...] = (
+    SUREST_MISTAKE,
+    "least sure first",
+    NARROWEST,
+    "worst rank of the label",
+    "likeliest wrong label",
+    UNLIKE,
+    "name",
+    AS_LISTED,
+)
+# Orders by a column of the image table are named so.
+BY_COLUMN = "column: "
+
+Keys = NDArray[np.float64]
+
+
+def _likeliest_wrong(judged: Judged) -> Keys:
+    """Place among the suspected labels; behind them the other labelled images by falling loss of the label."""
+    found = np.where(judged.evaluated, 2.0 + np.nan_to_num(judged.own), np.nan)
+    suspected = judged.suspected_labels()
+    found[suspected.positions] = suspected.margins
+    return found
+
+
+_KEYS: dict[Order, Callable[[Judged], Keys]] = {
+    SUREST_MISTAKE: lambda judged: np.where(judged.wrong, 0.0, 2.0) - np.nan_to_num(judged.confidence, nan=-9.0),
+    "least sure first": lambda judged: judged.confidence,
+    NARROWEST: lambda judged: judged.margins,
+    "worst rank of the label": lambda judged: np.where(judged.rank > 0, -judged.rank.astype(float), np.nan),
+    "likeliest wrong label": _likeliest_wrong,
+}
+
+
+def order_keys(
+    order: Order, judged: Judged, items: Sequence[ImageItem], likeness: Callable[[], Keys] | None = None
+) -> Keys:
+    """For each listed image the number that an order goes by, the lowest first; NaN where there is none: those come last.
+
+    Some orders take seconds for large runs. ``likeness`` gives each image's likeness to its class, from features.
+    """
+    if order in _KEYS:
+        return _KEYS[order](judged)
+    if order == UNLIKE:
+        return likeness() if likeness is not None else np.full(len(items), np.nan)
+    if order == AS_LISTED:
+        return np.arange(len(items), dtype=float)
+    column = order.removeprefix(BY_COLUMN)
+    texts = [item.path if order == "name" else item.columns.get(column, "") for item in items]
+    found = np.empty(len(items))
+    found[sorted(range(len(items)), key=lambda i: (not texts[i], natural_key(texts[i])))] = np.arange(len(items))
+    if order != "name":  # equal values are equal keys, so that they stay as listed
+        first: dict[str, float] = {}
+        for i in np.argsort(found, kind="stable").tolist():
+            found[i] = first.setdefault(texts[i], found[i])
+    return found
+
+
+@dataclass(frozen=True)
+class Band:
+    """A stretch of the images shown that belong together, from ``start`` up to ``stop``, and how many of them are right."""
+
+    name: str
+    start: int
+    stop: int
+    accuracy: Proportion
+
+
+NO_BANDS = "no bands"
+BY_CAUSE, BY_ROLE = "cause", "called and labelled"
+BANDS = (NO_BANDS, "prediction", "label", BY_CAUSE, "family")
+_QUICK_ORDERS = {SUREST_MISTAKE, "least sure first", "worst rank of the label", AS_LISTED}
+_QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE}
+
+
+def columns_to_group_by(items: Sequence[ImageItem]) -> list[str]:
+    """The columns whose values, or months, are few enough to make groups; judged by the first 5,000 images."""
+    names = list(items[0].columns) if items else []
+    some = items[:5000]
+    return [
+        name for name in names if 1 < len(set(group_names([one.columns.get(name, "") for one in some]))) <= MOST_GROUPS
+    ]
+
+
+def band_names(
+    by: str,
+    judged: Judged,
+    items: Sequence[ImageItem],
+    classes: Sequence[str],
+    families: dict[int, str],
+    reviews: Reviews,
+    about: int | None = None,
+) -> tuple[list[str], NDArray[np.int64]]:
+    """The bands' names in the order they stand in, and the band of each listed image.
+
+    ``about`` is the class that the bands of what is called and what is labelled so are about.
+    """
+    if by in ("prediction", "label", "family"):
+        of = judged.predicted if by == "prediction" else judged.labels
+        last = {"prediction": "no answer", "label": "no label", "family": "no label"}[by]
+        if by != "family":
+            return [*classes, last], np.where(of >= 0, of, len(classes))
+        names = [families.get(k, name) for k, name in enumerate(classes)]
+        listed = list(dict.fromkeys(names))
+        place = np.array([listed.index(name) for name in names] + [len(listed)])
+        return [*listed, last], place[of]
+    if by == BY_ROLE and about is not None:
+        called, labelled, name = judged.predicted == about, judged.labels == about, classes[about]
+        known = [
+            f"called {name}, and labelled so",
+            f"called {name}, labelled otherwise",
+            f"labelled {name}, called otherwise",
+        ]
+        if not (judged.labels >= 0).all():
+            known[1] = f"called {name}, labelled otherwise or not at all"
+        return [*known, "neither"], np.select([called & labelled, called, labelled], [0, 1, 2], 3)
+    if by == BY_CAUSE:
+        texts = [" + ".join(reviews.names(i)) or ("reviewed, no cause" if reviews[i].reviewed else "not reviewed")
+                 for i in range(len(items))]  # fmt: skip
+    else:
+        texts = group_names([item.columns.get(by.removeprefix(BY_COLUMN), "") for item in items])
+    listed = sorted(
+        set(texts), key=lambda text: (text in ("reviewed, no cause", "not reviewed", "(none)"), natural_key(text))
+    )
+    place_of = {name: i for i, name in enumerate(listed)}
+    return listed, np.array([place_of[text] for text in texts], np.int64)
+
+
+@dataclass(frozen=True)
+class Arrangement:
+    """How all listed images stand: ``positions`` in their order, and the band ``of`` each, with the bands' names; without
+    bands ``of`` is None. Any selection of images is arranged by it."""
+
+    order: Order
+    by: str
+    about: int | None
+    positions: NDArray[np.int64]
+    names: Sequence[str] = ()
+    of: NDArray[np.int64] | None = None
+
+    def shown(self, mask: NDArray[np.bool_], judged: Judged) -> tuple[NDArray[np.int64], list[Band]]:
+        """The images that a mask keeps, as they stand, and the bands that hold any of them."""
+        return self.banded(self.positions[mask[self.positions]], judged)
+
+    def banded(self, shown: NDArray[np.int64], judged: Judged) -> tuple[NDArray[np.int64], list[Band]]:
+        """Some images that stand in order already, band by band."""
+        if self.of is None or not len(shown):
+            return shown, []
+        by_band = shown[np.argsort(self.of[shown], kind="stable")]
+        which = self.of[by_band]
+        starts = np.flatnonzero(np.diff(which, prepend=-1))
+        stops = np.append(starts[1:], len(by_band))
+        found = []
+        for start, stop in zip(starts.tolist(), stops.tolist(), strict=True):
+            inside = by_band[start:stop]
+            accuracy = proportion(int(judged.right[inside].sum()), int(judged.evaluated[inside].sum()))
+            found.append(Band(self.names[int(which[start])], start, stop, accuracy))
+        return by_band, found
+
+
+@dataclass(frozen=True)
+class ToArrange:
+    """A run's images as they can be put in order and into bands."""
+
+    judged: Judged
+    items: Sequence[ImageItem]
+    classes: Sequence[str]
+    families: dict[int, str]
+    reviews: Reviews
+    likeness: Callable[[], Keys] | None = None
+
+    def is_quick(self, order: Order, by: str) -> bool:
+        """Whether arranging them so takes a few milliseconds only."""
+        return len(self.items) <= 2000 or (order in _QUICK_ORDERS and by in _QUICK_BANDS)
+
+    def arranged(self, order: Order, by: str = NO_BANDS, about: int | None = None) -> Arrangement:
+        """All listed images in an order (equal ones as listed, those it says nothing of last) and into bands."""
+        positions = np.argsort(order_keys(order, self.judged, self.items, self.likeness), kind="stable")
+        if by == NO_BANDS:
+            return Arrangement(order, by, about, positions)
+        names, of = band_names(by, self.judged, self.items, self.classes, self.families, self.reviews, about)
+        return Arrangement(order, by, about, positions, names, of)

@@ -1,0 +1,135 @@
+"""What the analyst has seen and decided of single images: causes, a note, another label; and how the study keeps it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.study.study import Study
+
+
+@dataclass(frozen=True)
+class Cause:
+    """Something that mistakes are put down to. The first nine of the list have the keys 1 to 9."""
+
+    id: int
+    name: str
+
+
+@dataclass(frozen=True)
+class Review:
+    """What is known of one image: causes (their ids), a note, whether it has been reviewed.
+
+    ``label`` is the class proposed in place of its label, which itself is never changed; ``dismissed`` tells that the
+    suspicion of a wrong label was looked into and found empty.
+    """
+
+    causes: frozenset[int] = frozenset()
+    note: str = ""
+    reviewed: bool = False
+    label: int | None = None
+    dismissed: bool = False
+
+
+NOTHING = Review()
+
+
+@dataclass
+class Reviews:
+    """The reviews of one image set, by position, and the list of causes. Holders of this object see what changes in it."""
+
+    causes: tuple[Cause, ...] = ()
+    by_position: dict[int, Review] = field(default_factory=dict)
+
+    def __getitem__(self, position: int) -> Review:
+        return self.by_position.get(position, NOTHING)
+
+    def put(self, changes: Mapping[int, Review]) -> None:
+        """Take changes in; a review that says nothing is forgotten."""
+        for position, review in changes.items():
+            if review == NOTHING:
+                self.by_position.pop(position, None)
+            else:
+                self.by_position[position] = review
+
+    def name_of(self, cause: int) -> str:
+        return next((one.name for one in self.causes if one.id == cause), "?")
+
+    def names(self, position: int) -> list[str]:
+        """The names of an image's causes, in the order of the list."""
+        return [one.name for one in self.causes if one.id in self[position].causes]
+
+    def mask(self, listed: int, which: str) -> NDArray[np.bool_]:
+        """The images that are ``reviewed``, ``not reviewed``, have a ``note``, ``another label`` or a ``cause``."""
+        holds: dict[str, Callable[[Review], bool]] = {
+            "note": lambda one: bool(one.note),
+            "another label": lambda one: one.label is not None,
+            "cause": lambda one: bool(one.causes),
+            "reviewed": lambda one: one.reviewed,
+            "not reviewed": lambda one: one.reviewed,
+        }
+        says = holds[which]
+        found = self._where(listed, (i for i, one in self.by_position.items() if says(one)))
+        return ~found if which == "not reviewed" else found
+
+    def with_causes(self, listed: int, causes: frozenset[int]) -> NDArray[np.bool_]:
+        """The images put down to any of some causes."""
+        return self._where(listed, (i for i, one in self.by_position.items() if one.causes & causes))
+
+    @staticmethod
+    def _where(listed: int, positions: Iterable[int]) -> NDArray[np.bool_]:
+        found = np.zeros(listed, bool)
+        found[[i for i in positions if i < listed]] = True
+        return found
+
+    def proposed(self) -> dict[int, int]:
+        """The classes proposed in place of labels, by position."""
+        return {i: one.label for i, one in self.by_position.items() if one.label is not None}
+
+
+def load_causes(study: Study) -> tuple[Cause, ...]:
+    return tuple(Cause(*row) for row in study.rows("SELECT id, name FROM cause ORDER BY position"))
+
+
+def save_causes(study: Study, causes: Sequence[Cause]) -> None:
+    """Keep the list of causes; images keep the ids of causes that are taken out, so that they come back with them."""
+    with study.writing() as db:
+        db.execute("DELETE FROM cause")
+        db.executemany("INSERT INTO cause VALUES (?, ?, ?)", [(one.id, i, one.name) for i, one in enumerate(causes)])
+
+
+def load_reviews(study: Study, set_id: int) -> Reviews:
+    """All reviews of an image set."""
+    found = {
+        position: Review(frozenset(json.loads(causes)), note, bool(reviewed), label, bool(dismissed))
+        for position, causes, note, reviewed, label, dismissed in study.rows(
+            "SELECT position, causes, note, reviewed, label, dismissed FROM review WHERE set_id = ?", set_id
+        )
+    }
+    return Reviews(load_causes(study), found)
+
+
+def save_reviews(study: Study, set_id: int, changes: Mapping[int, Review]) -> None:
+    """Keep these images' reviews, all or none of them; one that says nothing is forgotten."""
+    with study.writing() as db:
+        for position, one in changes.items():
+            if one == NOTHING:
+                db.execute("DELETE FROM review WHERE set_id = ? AND position = ?", (set_id, position))
+            else:
+                db.execute(
+                    "INSERT OR REPLACE INTO review (set_id, position, reviewed, dismissed, label, causes, note) "
+                    "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                    (
+                        set_id,
+                        position,
+                        one.reviewed,
+                        one.dismissed,
+                        one.label,
+                        json.dumps(sorted(one.causes)),
+                        one.note,
+                    ),
+                )
