@@ -29,6 +29,6 @@ def count_causes(causes: Sequence[frozenset[int]], groups: Sequence[G]) -> list[
     totals = Counter(groups)
     found: Counter[tuple[G, int | None]] = Counter()
     for named, group in zip(causes, groups, strict=True):
-        found.update((group, cause) for cause in named)
-        found[group, None] += not named
-    return [CauseCount(group, cause, proportion(n, totals[group])) for (group, cause), n in found.most_common() if n]
+        which: list[int | None] = [*sorted(named)] or [None]
+        found.update((group, cause) for cause in which)
+    return [CauseCount(group, cause, proportion(n, totals[group])) for (group, cause), n in found.most_common()]
