@@ -10,6 +10,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.study.study import Study
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, MainWindow
@@ -31,6 +32,12 @@ def window(qtbot: QtBot, settings: QSettings) -> Iterator[MainWindow]:
     if not demo_study_path().exists():
         for _ in make_demo_study(demo_study_path()):
             pass
+    study = Study.open(demo_study_path(), again=True)
+    with study.writing() as db:  # the tests before have left their traces
+        db.execute("DELETE FROM setting WHERE key LIKE 'place of run %'")
+        db.execute("DELETE FROM review")
+        db.execute("DELETE FROM kept_selection")
+    study.close()
     made = MainWindow(settings)
     made.resize(1280, 800)
     made.show()
@@ -53,6 +60,8 @@ def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
                 and window.close_look.settled
                 and window.prepare.recipe_page.settled
                 and window.measure.settled
+                and window.examine.settled
+                and window.light_table.settled
             ),
             timeout=30000,
         )

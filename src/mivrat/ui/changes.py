@@ -189,6 +189,14 @@ def set_threshold(now: float | None, before: float | None) -> Decision:
     return Decision(what, lambda study: study.set_threshold(now), lambda study: study.set_threshold(before))
 
 
+def set_temperature(model_id: int, now: float | None, before: float | None) -> Decision:
+    """The temperature a model's ranked scores are shown with; no figure changes by it."""
+    what = "no temperature" if now is None else f"temperature {now:.2f}"
+    return Decision(
+        what, lambda study: study.set_temperature(model_id, now), lambda study: study.set_temperature(model_id, before)
+    )
+
+
 def set_criteria(words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
     """What the figures have to meet."""
     return Decision(words, lambda study: study.set_criteria(now), lambda study: study.set_criteria(before))

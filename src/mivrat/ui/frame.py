@@ -13,7 +13,7 @@ from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import Elided, button, label, paint_state, set_role
 
-STEPS = ("Prepare", "Check", "Measure")
+STEPS = ("Prepare", "Check", "Measure", "Examine")
 
 
 class Header(QFrame):
@@ -150,8 +150,13 @@ class Rail(QFrame):
             step.clicked.connect(lambda _=False, i=i: self.chosen.emit(i))
             layout.addWidget(step)
         layout.addStretch(1)
-        self.show_chosen(len(STEPS) - 1)
-        for signal in (session.figures_changed, session.contents_changed, session.checks_changed):
+        self.show_chosen(STEPS.index("Measure"))
+        for signal in (
+            session.figures_changed,
+            session.contents_changed,
+            session.checks_changed,
+            session.reviews_changed,
+        ):
             signal.connect(self._refresh)
 
     def show_chosen(self, index: int) -> None:
@@ -159,7 +164,7 @@ class Rail(QFrame):
             step.setChecked(i == index)
 
     def _refresh(self) -> None:
-        states = prepare_state(self.session), check_state(self.session), measure_state(self.session)
+        states = tuple(state(self.session) for state in (prepare_state, check_state, measure_state, examine_state))
         for i, (step, (state, why)) in enumerate(zip(self.steps, states, strict=True)):
             step.set_state(state, f"{why} (Ctrl+{i + 1})")
 
@@ -198,6 +203,17 @@ def measure_state(session: Session) -> tuple[str, str]:
     if aside:
         return "look", f"{aside} images are not in the figures: unreadable, failed or not yet scored"
     return "fine", f"all {counts.evaluated} labelled images are measured"
+
+
+def examine_state(session: Session) -> tuple[str, str]:
+    """How the Examine step stands: how many of the mistakes have been reviewed."""
+    snapshot = session.snapshot
+    if snapshot is None or not snapshot.judged.wrong.any():
+        return "untouched", "no mistakes to review"
+    wrong = snapshot.judged.wrong
+    seen = int((wrong & session.reviews.mask(snapshot.counts.listed, "reviewed")).sum())
+    state = "untouched" if not seen else "look" if seen < wrong.sum() else "fine"
+    return state, f"{seen} of {int(wrong.sum())} mistakes reviewed"
 
 
 class Foot(QFrame):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, QSettings, Signal
 from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.errors import InputError
-from mivrat.core.running.job import Progress
+from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.selecting.kept import KeptSelection, save_kept
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.reviews import Cause, Review, save_causes, save_reviews
@@ -299,6 +299,11 @@ class Keeper(QObject):
     def remember_place(self, run_id: int, place: str) -> None:
         """Keep where in a run one is."""
         self._write(lambda study: study.set_setting(f"place of run {run_id}", place))
+
+    def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress]]) -> None:
+        """Write files outside the study, with progress and a stop."""
+        if not self.session.busy:
+            self._begin(what, lambda work: study_work.export(job, work))
 
     # --- features ---
 

@@ -17,7 +17,7 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("Alt+Left, Alt+Right", "selection before, selection after"),
             ("Ctrl+PgUp, Ctrl+PgDown", "figures: tab before, tab after"),
             ("F6", "between figures and pictures"),
-            ("Ctrl+1, 2, 3", "Prepare, Check, Measure"),
+            ("Ctrl+1, 2, 3, 4", "Prepare, Check, Measure, Examine"),
             ("Ctrl+Z, Ctrl+Shift+Z", "take a decision back, take it again"),
             ("M, Shift+M", "next mistake, previous mistake"),
             ("Ctrl+.", "stop the work in hand"),
@@ -36,6 +36,17 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         (
             ("arrows, PgUp, PgDown, Home, End", "travel"),
             ("Enter", "close look"),
+            ("Shift with arrows, Space, Ctrl+A", "mark several, mark one, mark all"),
+            ("S, B", "more like these, called beside labelled"),
+            ("K", "keep only those marked"),
+        ),
+    ),
+    (
+        "Review",
+        (
+            ("1 to 9", "put down to a cause, or take it back"),
+            ("N", "next unreviewed mistake"),
+            ("R, E", "reviewed or not, write a note"),
         ),
     ),
     (
@@ -45,6 +56,7 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("H", "heat on or off"),
             ("L, Shift+L", "layer nearer to the image, nearer to the scores"),
             ("Z", "the whole width, and back"),
+            ("+, −, 0", "larger, smaller, the whole picture"),
             ("Esc", "back to the light table"),
         ),
     ),

@@ -1,14 +1,50 @@
-"""One picture with a caption, as a painted widget."""
+"""One picture with a caption, as a painted widget; several can share a zoom."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QFont, QImage, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import QObject, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QFont, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.ui.theme import font, theme
 
 CAPTION = 36
+MOST_ZOOM = 32.0
+
+
+class Zoom(QObject):
+    """Which part of a picture is shown, as shares of its sides; the panels that share it show the same part."""
+
+    changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.part = QRectF(0, 0, 1, 1)
+
+    @property
+    def factor(self) -> float:
+        return 1 / self.part.width()
+
+    def by(self, factor: float, at: QPointF | None = None) -> None:
+        """Enlarge by a factor around a point of the part shown (shares of it; its middle without one)."""
+        at = at or QPointF(0.5, 0.5)
+        side = min(1.0, max(1 / MOST_ZOOM, self.part.width() / factor))
+        kept = QPointF(self.part.left() + at.x() * self.part.width(), self.part.top() + at.y() * self.part.height())
+        self._show(kept.x() - at.x() * side, kept.y() - at.y() * side, side)
+
+    def move(self, across: float, down: float) -> None:
+        """Move the part shown by shares of its own sides."""
+        part = self.part
+        self._show(part.left() + across * part.width(), part.top() + down * part.height(), part.width())
+
+    def reset(self) -> None:
+        self._show(0, 0, 1)
+
+    def _show(self, left: float, top: float, side: float) -> None:
+        part = QRectF(min(max(0.0, left), 1 - side), min(max(0.0, top), 1 - side), side, side)
+        if part != self.part:
+            self.part = part
+            self.changed.emit()
 
 
 class PicturePanel(QWidget):
@@ -22,10 +58,40 @@ class PicturePanel(QWidget):
         self.frame: tuple[float, float, float, float] | None = None
         self.crisp = False
         self.room = CAPTION  # below the picture, for its caption
+        self.zoom: Zoom | None = None
+        self._dragged: QPointF | None = None
         self.setMinimumSize(QSize(84, 106))
         policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         policy.setHeightForWidth(True)
         self.setSizePolicy(policy)
+
+    def share(self, zoom: Zoom) -> None:
+        """Show the part that a zoom says; Ctrl and the wheel, dragging and double clicks change it."""
+        self.zoom = zoom
+        zoom.changed.connect(self.update)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+        if self.zoom is None or not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            event.ignore()  # the page around it scrolls
+            return
+        place, at = self.picture_rect(), event.position()
+        inside = QPointF((at.x() - place.left()) / place.width(), (at.y() - place.top()) / place.height())
+        self.zoom.by(1.25 ** (event.angleDelta().y() / 120), inside)
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self._dragged = event.position() if self.zoom is not None else None
+        super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self.zoom is not None and self._dragged is not None:
+            moved, place = event.position() - self._dragged, self.picture_rect()
+            self._dragged = event.position()
+            self.zoom.move(-moved.x() / place.width(), -moved.y() / place.height())
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self.zoom is not None:
+            self.zoom.reset()
 
     def show_image(self, image: QImage | None, message: str = "") -> None:
         if (image is None) != (self.image is None) or (image and self.image and image.size() != self.image.size()):
@@ -66,8 +132,14 @@ class PicturePanel(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not self.crisp)
         place = self.picture_rect()
         if self.image is not None:
-            painter.drawImage(place, self.image)
-            if self.frame is not None:  # what the network sees of it
+            part = self.zoom.part if self.zoom is not None else QRectF(0, 0, 1, 1)
+            width, height = self.image.width(), self.image.height()
+            painter.drawImage(
+                place,
+                self.image,
+                QRectF(part.left() * width, part.top() * height, part.width() * width, part.height() * height),
+            )
+            if self.frame is not None and part.width() == 1:  # what the network sees of it
                 top, left, bottom, right = self.frame
                 painter.setPen(QPen(theme.colour("sheet"), 1, Qt.PenStyle.DashLine))
                 inner = QRectF(

@@ -37,6 +37,7 @@ class Thumbnails(QObject):
         self._pending: dict[Path, Work] = {}
         self._workers = Workers(2, self)
         self._most, self._side = most, side
+        self._wanted: dict[int, set[Path]] = {}
         self._asked = 0
 
     def get(self, path: Path) -> tuple[QImage | None, bool]:
@@ -55,9 +56,13 @@ class Thumbnails(QObject):
             )
         return None, False
 
-    def want_only(self, paths: set[Path]) -> None:
-        """Give up what is still waiting and no longer in sight."""
-        for path in [p for p in self._pending if p not in paths]:
+    def want(self, who: object, paths: set[Path]) -> None:
+        """Say which files a view shows now (none: it shows nothing); what no view shows any more is given up."""
+        self._wanted.pop(id(who), None)
+        if paths:
+            self._wanted[id(who)] = paths
+        shown = set().union(*self._wanted.values())
+        for path in [p for p in self._pending if p not in shown]:
             self._pending.pop(path).cancel()
 
     def _keep(self, path: Path, image: QImage | None) -> None:

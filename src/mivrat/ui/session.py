@@ -227,6 +227,12 @@ class Session(QObject):
         if image is not None and image in self.shown:
             self.look_at(image)
 
+    def go_to(self, conditions: Conditions, order: Order, by: str, about: int | None) -> None:
+        """Put a selection in force, as it stood before, without a history."""
+        self.selection.begin_with(conditions)
+        self.order, self.band_by, self.about = order, by, about
+        self._reselect()
+
     def rearrange(self) -> None:
         """Arrange the images anew, by what is known by now."""
         self._arranged = None
@@ -343,6 +349,10 @@ class Session(QObject):
         anchor = int(found[0]) if len(found) else position
         some = self.shown[min(anchor, position) : max(anchor, position) + 1]
         self.look_at(int(self.shown[position]), frozenset(some.tolist()))
+
+    def name_of(self, image: int) -> str:
+        """An image's file name."""
+        return self.snapshot.record.image_set.items[image].path.rpartition("/")[2] if self.snapshot else ""
 
     @property
     def acted_on(self) -> list[int]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -23,7 +23,7 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.pictures.subsets import pick
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.running.job import Progress
+from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.plausible import TwoClasses, load_two_classes, save_two_classes
 from mivrat.core.running.plausible import find_two_classes as find_two_classes_in
@@ -209,6 +209,13 @@ def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
     write(path, lambda study: save_two_classes(study, run_id, found))
     work.report(FoundTwoClasses(path, run_id, tuple(found)))
     return True
+
+
+def export(job: Callable[[StopSignal], Iterator[Progress]], work: Work) -> bool:
+    """Write files, telling of progress; whether all were written."""
+    for progress in job(work.stop):
+        work.report(progress)
+    return not work.stop.stopped
 
 
 def save_copy(path: Path, copy: Path) -> None:

@@ -20,18 +20,24 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.checks.catalogue import Step
 from mivrat.core.errors import InputError
+from mivrat.core.likeness.search import nearest
 from mivrat.core.running.job import Progress
+from mivrat.core.selecting.selection import Picked
 from mivrat.demo.study import demo_study_path
 from mivrat.ui import words
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
+from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.frame import STEPS, Foot, Header, Rail
+from mivrat.ui.handing_back import HandBack
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.keys import ShortcutSheet
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.place import Place
 from mivrat.ui.prepare.step import INPUTS, TRY_OUT, PrepareStep
+from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.selection_line import SelectionLine
 from mivrat.ui.session import Session
 from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
@@ -39,8 +45,10 @@ from mivrat.ui.study_work import Asking, NewStudy
 from mivrat.ui.theme import theme
 from mivrat.ui.work import Work, Workers
 
-PREPARE, CHECK, MEASURE = range(len(STEPS))
+PREPARE, CHECK, MEASURE, EXAMINE = range(len(STEPS))
 START, NEW, ASK, BENCH = 0, 1, 2, 3
+# So many of the most similar images are shown beside those they are like.
+MOST_ALIKE = 60
 
 
 class MainWindow(QMainWindow):
@@ -58,6 +66,7 @@ class MainWindow(QMainWindow):
         self.thumbnails = Thumbnails()
         self.keeper = Keeper(self.session, self.settings, self)
         self._trying_out = False
+        self._wanted_alike: list[int] = []
         self._build()
         self._connect()
         self._restore()
@@ -93,14 +102,19 @@ class MainWindow(QMainWindow):
         self.line, self.foot = SelectionLine(self.session), Foot()
         self.prepare = PrepareStep(self.session, self.keeper, self.thumbnails)
         self.check, self.measure = CheckStep(self.session, self.keeper), MeasureStep(self.session, self.keeper)
+        self.reviewer = Reviewer(self.session, self.keeper, self)
+        self.examine = ExamineStep(self.session, self.keeper, self.reviewer, self.thumbnails)
         self.light_table = LightTable(self.session, self.thumbnails)
-        self.close_look = CloseLook(self.session, self.thumbnails)
+        self.close_look = CloseLook(self.session, self.thumbnails, self.reviewer)
+        self.hand_back = HandBack(self.session, self.keeper, self)
+        self.place = Place(self.session, self.keeper, self)
+        self._fill_more()
         self.right = QStackedWidget()
         self.right.addWidget(self.light_table)
         self.right.addWidget(self.close_look)
         self.right.setMinimumWidth(330)
         self.figures = QStackedWidget()
-        for step in (self.prepare, self.check, self.measure):
+        for step in (self.prepare, self.check, self.measure, self.examine):
             self.figures.addWidget(step)
         self.figures.setMinimumWidth(330)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
@@ -152,6 +166,19 @@ class MainWindow(QMainWindow):
         self.addAction(action)
         return action
 
+    def _fill_more(self) -> None:
+        """What can be done with the images shown or marked."""
+        menu = QMenu(self.light_table.more)
+        menu.addAction("More like these (S)").triggered.connect(lambda: self.more_like_these())
+        menu.addAction("Called beside labelled (B)").triggered.connect(
+            lambda: self.light_table.show_called_and_labelled()
+        )
+        menu.addAction("Keep only those marked (K)").triggered.connect(lambda: self.keep_marked())
+        menu.addSeparator()
+        self.hand_back.fill(menu)
+        self.light_table.more.setMenu(menu)
+        theme.style(menu)
+
     def _connect(self) -> None:
         self.start.demo_wanted.connect(self.open_demo)
         self.start.new_wanted.connect(self.new_study)
@@ -169,11 +196,20 @@ class MainWindow(QMainWindow):
         self.keeper.ended.connect(self._ended)
         self.keeper.decided.connect(lambda words: self.foot.idle(words, resumable=bool(self._pending)))
         self.session.figures_changed.connect(self._tell_pending)
+        self.session.features_changed.connect(lambda: self.more_like_these() if self._wanted_alike else None)
+        for changed in (self.figures.currentChanged, self.right.currentChanged):
+            changed.connect(lambda _: self._tell_place())
+        for tabs in (self.prepare.tabs, self.measure.tabs, self.examine.tabs):
+            tabs.chosen.connect(lambda _: self._tell_place())
         self.header.run_wanted.connect(self.show_run)
         self.rail.chosen.connect(self.show_step)
         self.prepare.run_wanted.connect(self.show_run)
         self.prepare.looked.connect(self.look_closely)
         self.light_table.thumbs.opened.connect(self.look_closely)
+        self.light_table.features_wanted.connect(self.keeper.find_features)
+        self.close_look.features_wanted.connect(self.keeper.find_features)
+        self.examine.groups.looked.connect(self.look_closely)
+        self.place.restored.connect(self._go_back_to)
         self.close_look.closed.connect(self.leave_close_look)
         self.close_look.enlarged.connect(self.toggle_enlarged)
         self.foot.stop_wanted.connect(self.stop_job)
@@ -187,6 +223,13 @@ class MainWindow(QMainWindow):
             ("Ctrl+PgUp", lambda: self._step_tab(-1)),
             *((f"Ctrl+{i + 1}", lambda i=i: self.show_step(i, True)) for i in range(len(STEPS))),
             ("F6", self._other_pane),
+            ("N", self.next_unreviewed),
+            ("R", self.reviewer.toggle_reviewed),
+            ("E", self.write_note),
+            ("S", self.more_like_these),
+            ("B", self.light_table.show_called_and_labelled),
+            ("K", self.keep_marked),
+            *((str(i), lambda i=i: self.reviewer.toggle_key(i)) for i in range(1, 10)),
             ("M", lambda: self._mistake(1)),
             ("Shift+M", lambda: self._mistake(-1)),
             ("Alt+M", self.header.menu_button.showMenu),
@@ -201,6 +244,10 @@ class MainWindow(QMainWindow):
             ("L", lambda: self.close_look.step_layer(1)),
             ("Shift+L", lambda: self.close_look.step_layer(-1)),
             ("Z", self.toggle_enlarged),
+            ("+", lambda: self.close_look.zoom.by(1.5)),
+            ("=", lambda: self.close_look.zoom.by(1.5)),
+            ("-", lambda: self.close_look.zoom.by(1 / 1.5)),
+            ("0", self.close_look.zoom.reset),
             ("Escape", self.leave_close_look),
         ):
             self._shortcut(key, self.close_look, wanted)
@@ -245,11 +292,12 @@ class MainWindow(QMainWindow):
                 ("← →", "image"),
                 ("H", "heat"),
                 ("L", "layer"),
-                ("M", "next mistake"),
+                ("1–9", "cause"),
+                ("N", "next unreviewed"),
                 ("F1", "keys"),
             )
         else:
-            self.foot.show_keys(("Enter", "close look"), ("M", "next mistake"), ("F6", "other pane"), ("F1", "keys"))
+            self.foot.show_keys(("Enter", "close look"), ("N", "next unreviewed"), ("F6", "other pane"), ("F1", "keys"))
 
     def look_closely(self) -> None:
         """Open the close look on the current image."""
@@ -268,6 +316,63 @@ class MainWindow(QMainWindow):
         self.right.setCurrentWidget(self.light_table)
         self.light_table.thumbs.setFocus()
         self._tell_keys()
+
+    def next_unreviewed(self) -> None:
+        """Look closely at the next mistake that nobody has reviewed."""
+        if self.reviewer.go_to_next():
+            if self.right.currentWidget() is not self.close_look:
+                self.look_closely()
+        else:
+            self.foot.what.setText("Everything shown has been reviewed.")
+
+    def write_note(self) -> None:
+        """Write a note on the image looked at."""
+        if self.session.current is not None:
+            if self.right.currentWidget() is not self.close_look:
+                self.look_closely()
+            self.close_look.review.note.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def more_like_these(self) -> None:
+        """Show the images most like those marked, or like the one looked at; features are worked out first if need be."""
+        some, vectors = self.session.acted_on, self.session.vectors
+        if not some:
+            self.foot.what.setText("Look at an image first, or mark several.")
+        elif vectors is None:
+            self._wanted_alike = some
+            self.keeper.find_features()
+        else:
+            self._wanted_alike = []
+            found = nearest(vectors, some, MOST_ALIKE)[0].tolist()
+            name = self.session.name_of(some[0]) if len(some) == 1 else words.images(len(some))
+            self.session.replace(Picked(f"likeness to {name}", (*some, *found)))
+            self.leave_close_look()
+            self.session.look_at(some[0])
+
+    def keep_marked(self) -> None:
+        """Go on with the images marked only."""
+        some = self.session.acted_on
+        if len(some) > 1:
+            self.session.replace(Picked("hand", tuple(some)))
+
+    def _go_back_to(self, data: dict[str, object]) -> None:
+        """Show the step, and the close look if it was open, of the last time."""
+        step, page = data.get("step"), data.get("page")
+        if isinstance(step, int) and 0 <= step < len(STEPS):
+            self.show_step(step)
+            tabs = getattr(self.figures.currentWidget(), "tabs", None)
+            if tabs is not None and isinstance(page, int):
+                tabs.choose(page)
+        if data.get("close") is True and self.session.current is not None:
+            self.look_closely()
+
+    def _tell_place(self) -> None:
+        tabs = getattr(self.figures.currentWidget(), "tabs", None)
+        self.place.extra = {
+            "step": self.figures.currentIndex(),
+            "page": tabs.current if tabs is not None else 0,
+            "close": self.right.currentWidget() is self.close_look,
+        }
+        self.place.changed()
 
     def _mistake(self, direction: int) -> None:
         if not self.session.step_mistake(direction):
@@ -288,7 +393,7 @@ class MainWindow(QMainWindow):
 
     def _focus_figures(self) -> None:
         step = self.figures.currentWidget()
-        page = step.pages.currentWidget() if isinstance(step, PrepareStep | MeasureStep) else step
+        page = step.pages.currentWidget() if isinstance(step, PrepareStep | MeasureStep | ExamineStep) else step
         if page is not None:
             inside = [
                 one
@@ -373,6 +478,7 @@ class MainWindow(QMainWindow):
     def close_study(self) -> None:
         """Back to the start page; the study keeps what it holds."""
         if not self.session.busy:
+            self.place.keep()
             self.leave_close_look()
             self.keeper.close()
             self.setWindowTitle("Mivrat")
@@ -437,7 +543,10 @@ class MainWindow(QMainWindow):
             return
         self._trying_out = False
         pending = self._pending
-        if what.startswith("Checking"):
+        if what.startswith(("Finding", "Shifting", "Sorting", "Drawing")):
+            self.foot.idle("Done." if finished else "Stopped. What was done is kept.", resumable=bool(pending))
+            self._wanted_alike = self._wanted_alike if finished else []
+        elif what.startswith("Checking"):
             self.foot.idle("Checked." if finished else "Stopped. What was found is kept.", resumable=bool(pending))
         elif finished:
             self.foot.idle(
@@ -490,8 +599,17 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("splitter", self.splitter.saveState())
+        self.place.keep()
         self.stop_job()
-        for part in (self.close_look, self.thumbnails, self.new_page, self.prepare, self.measure):
+        for part in (
+            self.close_look,
+            self.thumbnails,
+            self.new_page,
+            self.prepare,
+            self.measure,
+            self.examine,
+            self.light_table,
+        ):
             part.stop()
         self.keeper.stop_all()
         event.accept()

@@ -118,6 +118,13 @@ class Judged:
         found[self.state[indices] != SCORED] = np.nan
         return found
 
+    def at_temperature(self, image: int, temperature: float) -> NDArray[np.float64]:
+        """One image's probabilities with its logits divided by a temperature."""
+        z = self.logits(np.array([image]))[0].astype(np.float64) / temperature
+        raised = np.exp(z - z.max())
+        found: NDArray[np.float64] = raised / raised.sum()
+        return found
+
     def ranking(self, image: int) -> NDArray[np.int64]:
         """All classes from the highest score to the lowest; of equal ones, the first in class-list order."""
         if not self.has_scores:

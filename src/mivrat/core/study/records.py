@@ -70,6 +70,7 @@ class RunRecord:
     model_sha256: str = ""
     families: dict[int, str] = field(default_factory=dict)
     threshold: float | None = None
+    temperature: float | None = None
 
 
 class Scorer(Protocol):

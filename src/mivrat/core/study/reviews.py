@@ -64,11 +64,14 @@ class Reviews:
         return [one.name for one in self.causes if one.id in self[position].causes]
 
     def mask(self, listed: int, which: str) -> NDArray[np.bool_]:
-        """The images that are ``reviewed``, ``not reviewed``, have a ``note``, ``another label`` or a ``cause``."""
+        """The images that are ``reviewed``, ``not reviewed``, ``reviewed, no cause``, have a ``note``, ``another label`` or a
+        ``cause``; causes that are in the list."""
+        listed_causes = {one.id for one in self.causes}
         holds: dict[str, Callable[[Review], bool]] = {
             "note": lambda one: bool(one.note),
             "another label": lambda one: one.label is not None,
-            "cause": lambda one: bool(one.causes),
+            "cause": lambda one: bool(one.causes & listed_causes),
+            "reviewed, no cause": lambda one: one.reviewed and not one.causes & listed_causes,
             "reviewed": lambda one: one.reviewed,
             "not reviewed": lambda one: one.reviewed,
         }

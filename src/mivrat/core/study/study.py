@@ -213,6 +213,14 @@ class Study:
     def set_threshold(self, threshold: float | None) -> None:
         self.set_setting("threshold", "" if threshold is None else repr(threshold))
 
+    def temperature(self, model_id: int) -> float | None:
+        """The temperature that a model's scores are shown with, where one was adopted."""
+        text = self.setting(f"temperature of model {model_id}")
+        return float(text) if text else None
+
+    def set_temperature(self, model_id: int, temperature: float | None) -> None:
+        self.set_setting(f"temperature of model {model_id}", "" if temperature is None else repr(temperature))
+
     def criteria(self) -> tuple[str, ...]:
         """What the figures have to meet, as requirements."""
         return tuple(json.loads(self.setting("criteria") or "[]"))
@@ -559,6 +567,7 @@ class Study:
             digest,
             self.families(),
             self.threshold() if len(classes) == 2 else None,
+            self.temperature(info.model_id),
         )
         if with_answers:
             for _ in self.fill_answers(record):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,12 +39,14 @@ class MakerCache:
 
 @dataclass(frozen=True)
 class Look:
-    """One image's pictures: as photographed (at most SHOWN_SIDE), and as the network receives it (RGB, before value scaling)."""
+    """One image's pictures: as photographed (at most SHOWN_SIDE), and as the network receives it (RGB, before value scaling);
+    ``file`` says in words what the file is."""
 
     image: int
     photo: Pixels
     received: Pixels
     place: Geometry
+    file: str = ""
 
 
 @dataclass(frozen=True)
@@ -58,9 +62,29 @@ class Evidence:
 
 def look_at(record: RunRecord, image: int) -> Look:
     """Decode and prepare one image. Raises InputError where the file cannot be read."""
-    shown = preview(record.image_set.file(image), record.recipe, SHOWN_SIDE)
+    path = record.image_set.file(image)
+    shown = preview(path, record.recipe, SHOWN_SIDE)
     # The geometry is one of proportions, so a smaller photo keeps its place.
-    return Look(image, shown.photo, shown.received, replace(shown.place, picture=shown.photo.shape[:2]))
+    return Look(
+        image,
+        shown.photo,
+        shown.received,
+        replace(shown.place, picture=shown.photo.shape[:2]),
+        _about_file(path, shown.place.picture),
+    )
+
+
+def _about_file(path: Path, size: tuple[int, int]) -> str:
+    try:
+        about = path.stat()
+    except OSError:
+        return ""
+    amount = f"{about.st_size / 1e6:.1f} MB" if about.st_size >= 1e6 else f"{about.st_size / 1e3:.0f} kB"
+    changed = datetime.fromtimestamp(about.st_mtime).strftime("%Y-%m-%d")
+    kind = path.suffix.lstrip(".").upper() or "file"
+    return f"{kind}, {size[1]} × {size[0]} px, {amount}, changed {changed}".replace(" ", "\u00a0").replace(
+        ",\u00a0", ", "
+    )
 
 
 def find_evidence(

@@ -7,17 +7,24 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QScrollArea, QSlider, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
+from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
-from mivrat.ui.picture_panel import PicturePanel
+from mivrat.ui.close_look.review_panel import ReviewPanel
+from mivrat.ui.picture_panel import PicturePanel, Zoom
 from mivrat.ui.pictures import Thumbnails, to_image
+from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
+from mivrat.ui.thumb_strip import ThumbStrip
 from mivrat.ui.widgets import Choice, Elided, button, label, row
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
 MOST_RANKS = 5
+MOST_SIMILAR = 8
+# The second class is said to be close behind where it is within this of the first.
+CLOSE = 0.1
 
 
 class CloseLook(QWidget):
@@ -25,8 +32,9 @@ class CloseLook(QWidget):
 
     closed = Signal()
     enlarged = Signal()
+    features_wanted = Signal()
 
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+    def __init__(self, session: Session, thumbnails: Thumbnails, reviewer: Reviewer) -> None:
         super().__init__()
         self.setObjectName("closeLook")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -37,13 +45,18 @@ class CloseLook(QWidget):
         self._looking: Work | None = None
         self._finding: Work | None = None
         self._drawing: Work | None = None
+        self._searching: Work | None = None
+        self.zoom = Zoom()
+        self.review = ReviewPanel(session, reviewer)
         self.look: Look | None = None
         self.evidence: Evidence | None = None
         self.heat_on = True
         self.layer_name: str | None = None
+        self._columns = ""
         self._build()
         session.current_changed.connect(self._follow)
         thumbnails.ready.connect(self._show_references)
+        session.features_changed.connect(self._search)
         self._redraw_soon = QTimer(self, singleShot=True, interval=15)
         self._redraw_soon.timeout.connect(self._redraw)
 
@@ -54,6 +67,8 @@ class CloseLook(QWidget):
         self.photo, self.received = PicturePanel("as photographed"), PicturePanel("as the network receives it")
         self.heat_predicted, self.heat_other = PicturePanel("evidence for"), PicturePanel("evidence for")
         self.received.crisp = True
+        for panel in (self.photo, self.heat_predicted, self.heat_other):
+            panel.share(self.zoom)
         self.layer = Choice(name="layer")
         self.scale = Choice(list(SCALES), "colours of the heat")
         self.peaks = Choice(["own peak each", "common peak"])
@@ -93,6 +108,11 @@ class CloseLook(QWidget):
         for panel in self.references:
             panel.setFixedSize(84, 106)
         references.addLayout(row(*self.references, None, spacing=12))
+        self.similar = ThumbStrip(self.session, self._thumbnails, 64, 2)
+        self.similar.chosen.connect(self.session.look_at)
+        self.find_similar = button("find similar images", self.features_wanted.emit, kind="small")
+        self.find_similar.setToolTip("Work out the model's last features of all images, once; they are kept")
+        self.similar_title = label("most similar images of the set: called, and labelled", soft=True)
         beside = QVBoxLayout()
         beside.setSpacing(4)
         for widget in (self.ranking, self.reference_box, self.facts):
@@ -109,11 +129,14 @@ class CloseLook(QWidget):
         inside.setContentsMargins(14, 4, 14, 12)
         inside.setSpacing(10)
         inside.addWidget(self.sentence)
+        inside.addWidget(self.review)
         inside.addLayout(evidence)
         inside.addLayout(row(label("layer", soft=True), self.layer, None, self.peaks))
         inside.addLayout(row(label("opacity", soft=True), self.opacity, self.scale, self.legend, None))
         inside.addSpacing(4)
         inside.addLayout(lower)
+        inside.addLayout(row(self.similar_title, self.find_similar, None))
+        inside.addWidget(self.similar)
         inside.addStretch(1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
@@ -174,6 +197,7 @@ class CloseLook(QWidget):
             if work is not None:
                 work.cancel()
         self.look = self.evidence = None
+        self.zoom.reset()
         for panel in (self.photo, self.received, self.heat_predicted, self.heat_other):
             panel.frame = None
             panel.show_image(None, "…")
@@ -188,6 +212,7 @@ class CloseLook(QWidget):
             lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5
         )
         self._show_references()
+        self._search()
 
     def _show_words(self, image: int) -> None:
         assert self.session.snapshot is not None
@@ -202,12 +227,19 @@ class CloseLook(QWidget):
                 text += f" — labelled {classes[labelled]}, in place {judged.rank[image]} of {len(classes)}"
             else:
                 text += ", as labelled" if labelled >= 0 else ", no label to judge it by"
+            if judged.has_scores and len(classes) > 1:
+                second = int(judged.ranking(image)[1])
+                runner_up = float(judged.probabilities([image])[0, second])
+                if judged.confidence[image] - runner_up < CLOSE:
+                    text += f"; nearly a tie with {classes[second]} at {100 * runner_up:.1f} %"
         self.sentence.setText(text)
         lines: list[RankedClass] = []
         if predicted >= 0:
             order, p = judged.ranking(image), judged.probabilities([image])[0]
             if not judged.has_scores:
                 p[predicted] = judged.confidence[image]
+            elif record.temperature is not None:
+                p = judged.at_temperature(image, record.temperature)
             picked = [int(k) for k in order[:MOST_RANKS]]
             if labelled >= 0 and labelled not in picked and judged.has_scores:
                 picked.append(labelled)
@@ -216,10 +248,14 @@ class CloseLook(QWidget):
         self.ranking.show_lines(lines)
         columns = record.image_set.items[image].columns
         shown = [f"{key}: {value}".replace(" ", "\u00a0") for key, value in columns.items() if value]
-        self.facts.setText("    ".join(shown))
+        if record.temperature is not None:
+            shown.append(f"scores\u00a0at\u00a0temperature\u00a0{record.temperature:.2f}")
+        self._columns = "    ".join(shown)
+        self.facts.setText(self._columns)
 
     def _looked(self, look: Look) -> None:
         self.look = look
+        self.facts.setText("    ".join(part for part in (self._columns, look.file) if part))
         height, width = look.place.picture
         self.photo.show_image(to_image(look.photo))
         self.photo.set_caption(
@@ -343,6 +379,35 @@ class CloseLook(QWidget):
                 "evidence for" if self.heat_on else "photo (heat off, H) for", snapshot.record.classes[k], note
             )
 
+    # --- similar images ---
+
+    def _search(self) -> None:
+        """Look for the images most like the one looked at, where the features are known."""
+        image, vectors, snapshot = self.session.current, self.session.vectors, self.session.snapshot
+        if not self.isVisible() or image is None or snapshot is None:
+            return
+        table = snapshot.record.model_kind == "table"
+        self.similar_title.setVisible(not table)
+        self.find_similar.setVisible(vectors is None and not table)
+        self.find_similar.setEnabled(not self.session.busy)
+        self.similar.setVisible(vectors is not None)
+        if self._searching is not None:
+            self._searching.cancel()
+        if vectors is not None:
+            self._searching = self._drawers.start(
+                lambda work: nearest(vectors, [image], MOST_SIMILAR)[0].tolist(), done=self._show_similar, priority=-1
+            )
+
+    def _show_similar(self, images: list[int]) -> None:
+        assert self.session.snapshot is not None
+        judged, classes = self.session.snapshot.judged, self.session.classes
+        texts = []
+        for i in images:
+            called, labelled = int(judged.predicted[i]), int(judged.labels[i])
+            told = "no label" if labelled < 0 else "as labelled" if called == labelled else f"≠ {classes[labelled]}"
+            texts.append([classes[called] if called >= 0 else "no answer", told])
+        self.similar.show_images(images, texts)
+
     # --- references ---
 
     def _show_references(self) -> None:
@@ -352,6 +417,7 @@ class CloseLook(QWidget):
         classes = self.shared_classes(image)
         known = [k for k in classes if k in self.session.references]
         self.reference_box.setVisible(bool(known))
+        self._thumbnails.want(self, {self.session.references[k] for k in known})
         for panel, k in zip(self.references, [*known, None, None], strict=False):
             panel.setVisible(k is not None)
             if k is not None:

@@ -167,7 +167,7 @@ class Thumbs(QAbstractScrollArea):
             return
         sight = self._in_sight()
         files = {p: snapshot.record.image_set.file(int(self.session.shown[p])) for p in sight}
-        self._thumbnails.want_only(set(files.values()))
+        self._thumbnails.want(self, set(files.values()))
         for b, band in enumerate(self.session.bands):
             head = self._tops[b] - _HEAD - self.verticalScrollBar().value()
             if -_HEAD <= head <= self.viewport().height():

@@ -9,13 +9,13 @@ from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
 from mivrat.core.selecting.selection import Confidence
-from mivrat.ui import words
+from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.widgets import Choice, button, label, row
 from mivrat.ui.work import Work, Workers
 
 
@@ -242,7 +242,7 @@ class Reliability(QWidget):
 
     def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.keeper = session, keeper
         self.summary, self.further = label(wrap=True), label(soft=True, wrap=True)
         self.diagram, self.coverage = ReliabilityDiagram(session), Coverage(session)
         self.threshold = ThresholdPage(session, keeper)
@@ -267,13 +267,36 @@ class Reliability(QWidget):
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
-        layout.addLayout(row(self.view, self.one_class, None))
+        self.adopt = button("", self._adopt, kind="small")
+        self.adopt.setToolTip("The close look ranks classes by the scores at this temperature; no figure changes by it")
+        self.adopt.hide()
+        layout.addLayout(row(self.view, self.one_class, None, self.adopt))
         layout.addWidget(self.summary)
         layout.addWidget(self.further)
         layout.addWidget(self.pages, 1)
         session.measured_changed.connect(self._refresh)
         session.measured_changed.connect(self._start)
         session.run_changed.connect(self._list_classes)
+
+    def _fitted(self) -> float | None:
+        """The temperature that fits best, where it can be told."""
+        deep = self.session.measured.deep if self.session.measured is not None else None
+        found = deep.temperature if deep is not None else None
+        return found.value if found is not None and found.identifiable else None
+
+    def _offer(self) -> None:
+        snapshot, fitted = self.session.snapshot, self._fitted()
+        now = snapshot.record.temperature if snapshot is not None else None
+        self.adopt.setVisible(self.diagram.with_temperature and (fitted is not None or now is not None))
+        self.adopt.setText("Scores as they are" if now is not None else "Show scores with it")
+        self.adopt.setEnabled(not self.session.busy)
+
+    def _adopt(self) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is not None:
+            now = snapshot.record.temperature
+            wanted = self._fitted() if now is None else None
+            self.keeper.decide(changes.set_temperature(snapshot.record.info.model_id, wanted, now))
 
     def _list_classes(self) -> None:
         self.one_class.clear()
@@ -306,10 +329,12 @@ class Reliability(QWidget):
         self.one_class.setVisible(index < 2)
         self._start()
         self.pages.setCurrentIndex(max(0, index - 2))
+        self._offer()
         self.summary.setVisible(index < 3)
         self.further.setVisible(index < 3)
 
     def _refresh(self) -> None:
+        self._offer()
         measured = self.session.measured
         gap = measured.figures.calibration.signed_gap if measured else None
         if measured is None or gap is None:

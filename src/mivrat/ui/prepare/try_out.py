@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent
+from PySide6.QtGui import (
+    QFont,
+    QHideEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from mivrat.core.pictures.subsets import pick
@@ -133,12 +143,18 @@ class Cards(QWidget):
         return QRectF(4 + column * (self.side + GAP), 4 + line * (self.side + TEXT + GAP), self.side, self.side)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        if (snapshot := self.session.snapshot) is not None:
+            files = snapshot.record.image_set
+            self._thumbnails.want(self, {files.file(i) for i in self.images if i < len(files.items)})
         with QPainter(self) as painter:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             for i, image in enumerate(self.images):
                 if self.card_rect(i).adjusted(0, 0, 0, TEXT).intersects(QRectF(event.rect())):
                     self._paint_card(painter, i, image)
+
+    def hideEvent(self, event: QHideEvent) -> None:  # noqa: N802
+        self._thumbnails.want(self, set())
 
     def _paint_card(self, painter: QPainter, i: int, image: int) -> None:
         snapshot = self.session.snapshot

@@ -1,0 +1,319 @@
+"""Lists, sorted copies and contact sheets of selected images, each saying what it came from."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import re
+import shutil
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import Literal
+
+from PIL import Image, ImageDraw, ImageFont
+
+from mivrat.core.errors import InputError
+from mivrat.core.files import write_whole, write_whole_with
+from mivrat.core.pictures.decode import UnreadablePicture
+from mivrat.core.pictures.thumbnails import thumbnail
+from mivrat.core.reporting.results import safe_cell
+from mivrat.core.running.answers import Judged
+from mivrat.core.running.job import Meter, Progress, StopSignal
+from mivrat.core.study.records import RunRecord
+from mivrat.core.study.reviews import Reviews
+
+# A4 at 150 dots an inch, and what stands on it.
+PAGE = (1240, 1754)
+MARGIN, CELL, GAP, CAPTION, HEAD = 60, 200, 20, 52, 130
+COLUMNS = (PAGE[0] - 2 * MARGIN + GAP) // (CELL + GAP)
+LINES = (PAGE[1] - 2 * MARGIN - HEAD + GAP) // (CELL + CAPTION + GAP)
+
+
+How = Literal["copies", "links"]
+
+
+@dataclass(frozen=True)
+class Source:
+    """Where images handed back came from; ``selection`` is in words."""
+
+    study: str
+    model: str
+    image_set: str
+    selection: str
+    day: date
+
+    def lines(self) -> list[str]:
+        return [
+            f"study: {self.study}",
+            f"model: {self.model}",
+            f"image set: {self.image_set}",
+            f"selection: {self.selection}",
+            f"date: {self.day.isoformat()}",
+        ]
+
+
+@dataclass(frozen=True)
+class Handed:
+    """The images to hand back, in order, with the run they are of."""
+
+    source: Source
+    record: RunRecord
+    judged: Judged
+    reviews: Reviews
+    images: Sequence[int]
+
+    def label_of(self, image: int) -> str:
+        k = int(self.judged.labels[image])
+        return self.record.classes[k] if k >= 0 else ""
+
+    def predicted_of(self, image: int) -> str:
+        k = int(self.judged.predicted[image])
+        return self.record.classes[k] if k >= 0 else ""
+
+    def confidence_of(self, image: int) -> str:
+        value = float(self.judged.confidence[image])
+        return "" if value != value else f"{value:.6f}"
+
+
+def _as_csv(source: Source, what: str, lines: Sequence[Sequence[str]]) -> str:
+    """A table under comment lines that say what it is and where it came from."""
+    out = io.StringIO()
+    for line in (what, *source.lines()):
+        out.write(f"# {' '.join(line.split())}\n")
+    csv.writer(out, lineterminator="\n").writerows([[safe_cell(cell) for cell in line] for line in lines])
+    return out.getvalue()
+
+
+def list_of_images(handed: Handed) -> str:
+    """A CSV of the images: path, label, prediction, confidence, rank, causes, proposed label, note, columns."""
+    items, reviews = handed.record.image_set.items, handed.reviews
+    columns = list(items[0].columns) if items else []
+    head = [
+        "path",
+        "label",
+        "predicted",
+        "confidence",
+        "rank",
+        "causes",
+        "proposed_label",
+        "note",
+        "reviewed",
+        *columns,
+    ]
+    lines = [head]
+    for i in handed.images:
+        review, rank = reviews[i], int(handed.judged.rank[i])
+        lines.append(
+            [
+                items[i].path,
+                handed.label_of(i),
+                handed.predicted_of(i),
+                handed.confidence_of(i),
+                str(rank) if rank else "",
+                "; ".join(reviews.names(i)),
+                handed.record.classes[review.label] if review.label is not None else "",
+                review.note,
+                "yes" if review.reviewed else "",
+                *(items[i].columns.get(name, "") for name in columns),
+            ]
+        )
+    return _as_csv(handed.source, "images selected", lines)
+
+
+def relabel_list(handed: Handed) -> str:
+    """A CSV of those images for which another label is proposed. InputError where there is none."""
+    items, proposed = handed.record.image_set.items, handed.reviews.proposed()
+    some = [i for i in handed.images if i in proposed]
+    if not some:
+        raise InputError(
+            "no other label is proposed for any of these images",
+            mend="propose one in the close look, or under Examine, Labels",
+        )
+    lines = [["path", "label", "proposed_label", "predicted", "confidence", "note"]]
+    for i in some:
+        lines.append(
+            [
+                items[i].path,
+                handed.label_of(i),
+                handed.record.classes[proposed[i]],
+                handed.predicted_of(i),
+                handed.confidence_of(i),
+                handed.reviews[i].note,
+            ]
+        )
+    return _as_csv(handed.source, "labels to be corrected", lines)
+
+
+def collect_list(handed: Handed) -> str:
+    """A CSV of examples of what more should be collected of, under a count of what they are."""
+    items, reviews = handed.record.image_set.items, handed.reviews
+    columns = list(items[0].columns) if items else []
+    lines = [["path", "class", "called", "causes", *columns]]
+    for i in handed.images:
+        label = reviews[i].label
+        truth = handed.record.classes[label] if label is not None else handed.label_of(i)
+        causes = "; ".join(reviews.names(i))
+        lines.append(
+            [items[i].path, truth, handed.predicted_of(i), causes, *(items[i].columns.get(c, "") for c in columns)]
+        )
+    kinds: dict[str, int] = {}
+    for line in lines[1:]:
+        kinds[line[1] or "no label"] = kinds.get(line[1] or "no label", 0) + 1
+    counted = ", ".join(f"{name} {n}" for name, n in sorted(kinds.items(), key=lambda one: (-one[1], one[0])))
+    return _as_csv(handed.source, f"collect more images like these: {counted}", lines)
+
+
+_UNSAFE = re.compile(r"[^\w.\- ()+]+")
+_RESERVED = {"con", "prn", "aux", "nul", *(f"{name}{n}" for name in ("com", "lpt") for n in range(1, 10))}
+
+
+def safe_name(name: str, empty: str = "none") -> str:
+    """A name that is one part of a path on any system: at most 60 characters, no separators, no leading dot."""
+    found = _UNSAFE.sub("_", name).strip(" .")[:60].strip(" .")
+    if found.partition(".")[0].lower() in _RESERVED:
+        found = f"_{found}"
+    return found or empty
+
+
+def safe_names(names: Sequence[str]) -> dict[str, str]:
+    """A safe name for each of several, no two of them alike, not even to systems that fold case."""
+    found: dict[str, str] = {}
+    used: set[str] = set()
+    for name in names:
+        made, number = safe_name(name), 1
+        while made.casefold() in used:
+            number += 1
+            made = f"{safe_name(name)} ({number})"
+        used.add(made.casefold())
+        found[name] = made
+    return found
+
+
+def sort_into_folders(handed: Handed, folder: Path, how: How, stop: StopSignal | None = None) -> Iterator[Progress]:
+    """Copy or link the files into ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
+
+    Yields progress; ends early when stopped (what is there stays). InputError where the folder cannot be written.
+    """
+    meter, record = Meter(len(handed.images)), handed.record
+    named = safe_names([*record.classes, "no label", "no answer"])
+    yield meter.at(0)
+    try:
+        for done, i in enumerate(handed.images, 1):
+            if stop is not None and stop.stopped:
+                return
+            labelled, called = handed.label_of(i) or "no label", handed.predicted_of(i) or "no answer"
+            place = folder / f"labelled {named[labelled]}" / f"called {named[called]}"
+            place.mkdir(parents=True, exist_ok=True)
+            source = record.image_set.file(i)
+            if source.is_file():
+                _put(source, place, how)
+            yield meter.at(done)
+        write_whole(_free_name(folder / "list.csv"), list_of_images(handed))
+    except OSError as error:
+        raise InputError(
+            f"cannot be written ({error.strerror or error})",
+            where=folder,
+            mend="choose a folder you may write to, with room left",
+        ) from error
+
+
+def _put(source: Path, place: Path, how: How) -> None:
+    """Make the copy or link under a name that is free, so that two files of one name both stay."""
+    name = safe_name(source.name, "image")
+    stem, ending = os.path.splitext(name)
+    number = 1
+    while True:
+        target = place / (name if number == 1 else f"{stem} ({number}){ending}")
+        try:
+            if how == "links":
+                target.symlink_to(source.resolve())
+            else:
+                with open(target, "xb") as out, open(source, "rb") as data:
+                    shutil.copyfileobj(data, out)
+            return
+        except FileExistsError:
+            number += 1
+
+
+def _free_name(path: Path) -> Path:
+    number, found = 1, path
+    while found.exists():
+        number += 1
+        found = path.with_name(f"{path.stem} ({number}){path.suffix}")
+    return found
+
+
+def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) -> Iterator[Progress]:
+    """Draw the images with their labels and answers onto pages, each headed by where they came from.
+
+    A PDF holds all pages; of PNG the further pages go to files of their own (``-2``, ``-3`` ...).
+    """
+    meter, per_page = Meter(len(handed.images)), COLUMNS * LINES
+    pages: list[Image.Image] = []
+    total = max(1, -(-len(handed.images) // per_page))
+    yield meter.at(0)
+    for number in range(total):
+        page = Image.new("RGB", PAGE, "white")
+        draw = ImageDraw.Draw(page)
+        _draw_head(draw, handed.source, number + 1, total)
+        for at, i in enumerate(handed.images[number * per_page : (number + 1) * per_page]):
+            if stop is not None and stop.stopped:
+                return
+            _draw_image(page, draw, handed, i, at)
+            yield meter.at(number * per_page + at + 1)
+        pages.append(page)
+    if path.suffix.lower() == ".pdf":
+        write_whole_with(
+            path, lambda part: pages[0].save(part, "PDF", resolution=150, save_all=True, append_images=pages[1:])
+        )
+        return
+    for number, page in enumerate(pages, 1):
+        each = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
+        write_whole_with(each, lambda part, page=page: page.save(part, "PNG"))  # type: ignore[misc]
+
+
+def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
+    return ImageFont.load_default(size)
+
+
+def _fitting(
+    draw: ImageDraw.ImageDraw, text: str, font: ImageFont.FreeTypeFont | ImageFont.ImageFont, width: int
+) -> str:
+    """A text cut in its middle until it fits."""
+    if draw.textlength(text, font=font) <= width:
+        return text
+    kept = len(text)
+    while kept > 2 and draw.textlength(f"{text[: kept // 2]}…{text[len(text) - kept // 2 :]}", font=font) > width:
+        kept -= 1
+    return f"{text[: kept // 2]}…{text[len(text) - kept // 2 :]}"
+
+
+def _draw_head(draw: ImageDraw.ImageDraw, source: Source, number: int, total: int) -> None:
+    font, width = _font(18), PAGE[0] - 2 * MARGIN
+    study, model, images, selection, day = source.lines()
+    lines = (f"{study}      {model}      {images}", selection, f"{day}      page {number} of {total}")
+    for n, text in enumerate(lines):
+        draw.text((MARGIN, MARGIN + 28 * n), _fitting(draw, text, font, width), fill="black", font=font)
+    draw.line((MARGIN, MARGIN + HEAD - 26, PAGE[0] - MARGIN, MARGIN + HEAD - 26), fill="grey")
+
+
+def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, handed: Handed, image: int, at: int) -> None:
+    line, column = divmod(at, COLUMNS)
+    left, top = MARGIN + column * (CELL + GAP), MARGIN + HEAD + line * (CELL + CAPTION + GAP)
+    try:
+        picture = Image.fromarray(thumbnail(handed.record.image_set.file(image), CELL))
+        page.paste(picture, (left + (CELL - picture.width) // 2, top + (CELL - picture.height) // 2))
+    except UnreadablePicture:
+        draw.rectangle((left, top, left + CELL, top + CELL), outline="grey")
+        draw.text((left + 10, top + 10), "unreadable", fill="grey", font=_font(16))
+    called, labelled = handed.predicted_of(image) or "no answer", handed.label_of(image) or "no label"
+    confidence = float(handed.judged.confidence[image])
+    told = called if confidence != confidence else f"{called} {100 * confidence:.0f} %"
+    second = "as labelled" if called == labelled else labelled if labelled == "no label" else f"labelled {labelled}"
+    name = handed.record.image_set.items[image].path.rpartition("/")[2]
+    for n, (text, ink) in enumerate(((told, "black"), (f"{second}", "dimgrey"), (name, "grey"))):
+        font = _font(14 if n else 15)
+        draw.text((left, top + CELL + 3 + 16 * n), _fitting(draw, text, font, CELL), fill=ink, font=font)

@@ -1,0 +1,249 @@
+"""Mistakes grouped by likeness: each group with its typical images, what they share beyond chance, and a name to give."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from mivrat.core.figures.groups import group_names
+from mivrat.core.likeness.grouping import LikeGroup, Shared, group_by_likeness, shared_beyond_chance
+from mivrat.core.selecting.ordering import columns_to_group_by
+from mivrat.core.selecting.selection import Picked
+from mivrat.core.study.reviews import Reviews
+from mivrat.ui import words
+from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.session import Session, Snapshot
+from mivrat.ui.thumb_strip import ThumbStrip
+from mivrat.ui.widgets import Choice, button, clear, label, row
+from mivrat.ui.work import Work, Workers
+
+WHAT = ("all mistakes", "the mistakes shown", "the images shown")
+NUMBERS = ("as many groups as fit", *(f"{n} groups" for n in range(2, 9)))
+SEED = 0
+MOST_SHARED = 4
+
+
+@dataclass(frozen=True)
+class Found:
+    """Groups of some images (positions in the run), and what each shares."""
+
+    images: NDArray[np.int64]
+    groups: list[LikeGroup]
+    shared: list[list[Shared]]
+
+    def members(self, group: int) -> list[int]:
+        """A group's images, the most typical first."""
+        found: list[int] = self.images[self.groups[group].members].tolist()
+        return found
+
+
+def facts_about(
+    snapshot: Snapshot, images: NDArray[np.int64], reviews: Reviews
+) -> list[tuple[str, str, NDArray[np.bool_]]]:
+    """What can be shared: label, prediction, columns with few values, causes; with the images each holds for."""
+    judged, record = snapshot.judged, snapshot.record
+    found = []
+    for about, values in (("labelled", judged.labels[images]), ("predicted", judged.predicted[images])):
+        found += [(about, record.classes[k], values == k) for k in np.unique(values[values >= 0]).tolist()]
+    items = record.image_set.items
+    for column in columns_to_group_by(items):
+        names = np.array(group_names([items[int(i)].columns.get(column, "") for i in images]))
+        found += [(column, str(name), names == name) for name in np.unique(names) if name != "(none)"]
+    for cause in reviews.causes:
+        holds = np.array([cause.id in reviews[int(i)].causes for i in images], bool)
+        if holds.any():
+            found.append(("cause", cause.name, holds))
+    return found
+
+
+def group_images(
+    snapshot: Snapshot, vectors: NDArray[np.float32], images: NDArray[np.int64], reviews: Reviews, number: int | None
+) -> Found:
+    """Group those of some images that have features (slow for thousands: call it in a worker)."""
+    known = images[~np.isnan(vectors[images]).any(axis=1)]
+    groups = group_by_likeness(vectors[known], number, SEED)
+    return Found(known, groups, shared_beyond_chance(groups, facts_about(snapshot, known, reviews)))
+
+
+class GroupsPage(QWidget):
+    """The groups, one below the other; features are worked out first where they are not known."""
+
+    features_wanted = Signal()
+    looked = Signal()
+    named = Signal(str)
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.session, self._thumbnails = session, thumbnails
+        self.found: Found | None = None
+        self.cards: list[GroupCard] = []
+        self._workers = Workers(1, self)
+        self._working: Work | None = None
+        self._done_for: object = None
+        self.what, self.number = Choice(WHAT, "what to group"), Choice(NUMBERS, "number of groups")
+        self.what.activated.connect(lambda _: self.refresh())
+        self.number.activated.connect(lambda _: self.refresh())
+        self.told = label(wrap=True)
+        self.begin = button("Find out what is alike", self.features_wanted.emit, kind="primary")
+        self._list = QVBoxLayout()
+        self._list.setSpacing(14)
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 4, 10, 16)
+        inside.addLayout(self._list)
+        inside.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setWidget(body)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 10, 0, 0)
+        layout.addLayout(row(self.what, self.number, None))
+        layout.addWidget(self.told)
+        layout.addLayout(row(self.begin, None))
+        layout.addWidget(scroll, 1)
+        for signal in (session.features_changed, session.run_changed, session.figures_changed, session.busy_changed):
+            signal.connect(self.refresh)
+        session.selection_changed.connect(self._follow)
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.refresh()
+
+    def _images(self) -> NDArray[np.int64]:
+        snapshot, what = self.session.snapshot, self.what.currentIndex()
+        assert snapshot is not None
+        if what == 0:
+            return np.flatnonzero(snapshot.judged.wrong)
+        shown = np.sort(self.session.shown)
+        return shown[snapshot.judged.wrong[shown]] if what == 1 else shown
+
+    def _follow(self) -> None:
+        """The selection has changed: group anew, unless it is one of the groups shown."""
+        picked = [one.positions for one in self.session.conditions if isinstance(one, Picked)]
+        mine = [tuple(card.members) for card in self.cards]
+        if self.what.currentIndex() and not any(one in mine for one in picked):
+            self.refresh()
+
+    def refresh(self) -> None:
+        snapshot, vectors = self.session.snapshot, self.session.vectors
+        if snapshot is None or not self.isVisible():
+            return
+        self.begin.setVisible(vectors is None)
+        self.begin.setEnabled(not self.session.busy)
+        if vectors is None:
+            self._show(None)
+            if snapshot.record.model_kind == "table":
+                self.begin.hide()
+                self.told.setText("Likeness needs the model itself, as an ONNX file, not a table of its predictions.")
+            else:
+                self.told.setText(
+                    "Images are alike where the model's last features of them are. They are worked out once, from the model "
+                    "and the pictures, and kept."
+                )
+            return
+        images = self._images()
+        number = None if self.number.currentIndex() == 0 else self.number.currentIndex() + 1
+        now = (snapshot, vectors.shape, images.tobytes(), number)
+        if now == self._done_for:
+            return
+        self._done_for = now
+        if self._working is not None:
+            self._working.cancel()
+        self.told.setText("Grouping …")
+        reviews = Reviews(self.session.reviews.causes, dict(self.session.reviews.by_position))
+        self._working = self._workers.start(
+            lambda work: group_images(snapshot, vectors, images, reviews, number), done=self._show
+        )
+
+    def _show(self, found: Found | None) -> None:
+        self.found = found
+        clear(self._list)
+        self.cards = []
+        if found is None:
+            self._done_for = None
+            return
+        if not len(found.images):
+            self.told.setText("There is no such image to group.")
+            return
+        self.told.setText(
+            f"{words.images(len(found.images))} in {len(found.groups)} groups by the likeness of the model's last features, the "
+            f"most typical first (seed {SEED}). Shared: beyond chance among them, corrected for all that was asked (Holm)."
+        )
+        for g in range(len(found.groups)):
+            card = GroupCard(self.session, self._thumbnails, g, found.members(g), found.shared[g])
+            card.looked.connect(self.looked)
+            card.named.connect(self.named)
+            self.cards.append(card)
+            self._list.addWidget(card)
+
+    def as_table(self) -> list[list[str]]:
+        """The groups' members, for the clipboard."""
+        lines = []
+        for card in self.cards:
+            shared = "; ".join(f"{one.about} {one.value}" for one in card.shared)
+            lines += [[str(card.number + 1), self.session.name_of(i), shared] for i in card.members]
+        return [["group", "image", "shared"], *lines]
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
+
+
+class GroupCard(QWidget):
+    """One group: how many, its typical images, what they share, and a field for a name to keep it by."""
+
+    looked = Signal()
+    named = Signal(str)
+
+    def __init__(
+        self, session: Session, thumbnails: Thumbnails, number: int, members: list[int], shared: list[Shared]
+    ) -> None:
+        super().__init__()
+        self.session, self.number, self.members, self.shared = session, number, members, shared
+        self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
+        self.see.setToolTip("Show these images, the most typical first")
+        self.name = QLineEdit()
+        self.name.setPlaceholderText("name it, to keep it")
+        self.name.setAccessibleName(f"name for group {number + 1}")
+        self.name.setMaximumWidth(240)
+        self.name.returnPressed.connect(self._keep)
+        self.strip = ThumbStrip(session, thumbnails)
+        self.strip.show_images(members)
+        self.strip.chosen.connect(self._look)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(5)
+        head = row(self.see, None, self.name)
+        layout.addLayout(head)
+        layout.addWidget(self.strip)
+        told = [
+            f"{one.about} {words.clipped(one.value, 36)}: {one.inside} of {one.members} (of all {one.everywhere} of {one.total})"
+            for one in shared[:MOST_SHARED]
+        ]
+        shown = label("\n".join(told) if told else "Nothing shared beyond chance.", soft=not told, wrap=True)
+        shown.setToolTip("\n".join(f"{one.about} {one.value}: p {one.p:.2g}" for one in shared))
+        layout.addWidget(shown)
+
+    def select(self) -> None:
+        """Show this group's images."""
+        self.session.replace(Picked(f"likeness, group {self.number + 1}", tuple(self.members)))
+
+    def _look(self, image: int) -> None:
+        self.select()
+        self.session.look_at(image)
+        self.looked.emit()
+
+    def _keep(self) -> None:
+        name = self.name.text().strip()
+        if name:
+            self.session.replace(Picked(name, tuple(self.members)))
+            self.named.emit(name)

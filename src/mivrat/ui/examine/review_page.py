@@ -1,0 +1,336 @@
+"""The review run: how far it is, the causes with their counts, selections kept, and figures as labelled and as corrected."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QProgressBar,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mivrat.core.figures.summary import Figures
+from mivrat.core.selecting import kept
+from mivrat.core.selecting.selection import Caused, Conditions, Outcome, Reviewed
+from mivrat.core.study.reviews import Cause
+from mivrat.ui import words
+from mivrat.ui.examine.tables import FigureTable
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.reviewing import Reviewer
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import button, clear, label, row
+from mivrat.ui.work import Work, Workers
+
+
+class ReviewPage(QScrollArea):
+    """Progress, causes, kept selections and the corrected figures, one below the other."""
+
+    def __init__(self, session: Session, keeper: Keeper, reviewer: Reviewer) -> None:
+        super().__init__()
+        self.session, self.keeper, self.reviewer = session, keeper, reviewer
+        self._workers = Workers(1, self)
+        self._working: Work | None = None
+        self._corrected_for: object = None
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.told = label("", "heading", wrap=True)
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.next = button("Next unreviewed", self.reviewer.go_to_next, kind="primary")
+        self.next.setToolTip("Look at the next mistake that nobody has reviewed yet (N)")
+        self.mistakes = button("All mistakes", lambda: session.replace(Outcome(frozenset({"wrong"}))))
+        self.left = button("Not reviewed", self._choose_left)
+        self.left.setToolTip("The mistakes that have not been reviewed")
+        self.causes = FigureTable(("cause", "key", "images", "mistakes"), (46, 70, 76), "causes", (2, 3))
+        self.causes.setFixedHeight(0)
+        self.causes.cellClicked.connect(lambda line, _: self._choose_cause(line))
+        self.causes.cellActivated.connect(lambda line, _: self._choose_cause(line))
+        self.causes.currentCellChanged.connect(lambda *_: self._show_name())
+        self.name = QLineEdit()
+        self.name.setPlaceholderText("a new cause, or another name for the one chosen")
+        self.name.setAccessibleName("name of a cause")
+        self.name.returnPressed.connect(self.add_cause)
+        self.add = button("Add", self.add_cause, kind="small")
+        self.rename = button("Rename", self.rename_cause, kind="small")
+        self.take_out = button("Take out", self.remove_cause, kind="small")
+        self.take_out.setToolTip("Take the cause out of the list; images put down to it keep it, should it come back")
+        self.up = button("↑", lambda: self.move_cause(-1), kind="small")
+        self.down = button("↓", lambda: self.move_cause(1), kind="small")
+        for one, does in ((self.up, "one key earlier"), (self.down, "one key later")):
+            one.setToolTip(does)
+            one.setAccessibleName(does)
+        self.kept_name = QLineEdit()
+        self.kept_name.setPlaceholderText("name the selection in force, to keep it")
+        self.kept_name.setAccessibleName("name for the selection in force")
+        self.kept_name.returnPressed.connect(self.keep_selection)
+        self.keep = button("Keep", self.keep_selection, kind="small")
+        self.kept_list = QVBoxLayout()
+        self.kept_list.setSpacing(2)
+        self.corrected = QGridLayout()
+        self.corrected.setHorizontalSpacing(18)
+        self.corrected.setVerticalSpacing(4)
+        self.corrected_note = label(soft=True, wrap=True)
+        body = QWidget()
+        layout = QVBoxLayout(body)
+        layout.setContentsMargins(0, 10, 10, 16)
+        layout.setSpacing(8)
+        layout.addWidget(self.told)
+        layout.addWidget(self.bar)
+        layout.addLayout(row(self.next, self.mistakes, self.left, None))
+        layout.addSpacing(10)
+        layout.addWidget(label("Causes", "heading"))
+        layout.addWidget(self.causes)
+        edits = row(self.name, self.add, self.rename, self.take_out, self.up, self.down, spacing=4)
+        edits.setStretch(0, 1)
+        layout.addLayout(edits)
+        layout.addSpacing(10)
+        layout.addWidget(label("Selections kept", "heading"))
+        layout.addLayout(self.kept_list)
+        keeps = row(self.kept_name, self.keep, spacing=4)
+        keeps.setStretch(0, 1)
+        layout.addLayout(keeps)
+        layout.addSpacing(10)
+        layout.addWidget(label("As labelled, and as corrected", "heading"))
+        layout.addLayout(self.corrected)
+        layout.addWidget(self.corrected_note)
+        layout.addStretch(1)
+        self.setWidget(body)
+        for signal in (
+            session.reviews_changed,
+            session.selection_changed,
+            session.run_changed,
+            session.figures_changed,
+        ):
+            signal.connect(self.refresh)
+        session.kept_changed.connect(self._show_kept)
+        session.selection_changed.connect(self._show_kept)
+
+    # --- progress ---
+
+    def refresh(self) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is None or not self.isVisible():
+            return
+        progress = self.reviewer.progress()
+        scope = "of the selection" if self.session.conditions else "of all images"
+        if not progress.total:
+            self.told.setText("No mistake among the images shown: nothing to review.")
+        else:
+            self.told.setText(f"{progress.sentence()}, {scope}.")
+        self.bar.setRange(0, max(1, progress.total))
+        self.bar.setValue(progress.reviewed)
+        self.next.setEnabled(progress.reviewed < progress.total)
+        self._show_causes()
+        self._correct()
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.refresh()
+        self._show_kept()
+
+    def _choose_left(self) -> None:
+        self.session.replace(Outcome(frozenset({"wrong"})), Reviewed(frozenset({"not reviewed"}), self.session.reviews))
+
+    # --- causes ---
+
+    def _show_causes(self) -> None:
+        snapshot, reviews = self.session.snapshot, self.session.reviews
+        assert snapshot is not None
+        lines, listed = [], snapshot.counts.listed
+        for i, one in enumerate(reviews.causes, 1):
+            mask = reviews.with_causes(listed, frozenset({one.id}))
+            wrong = int((mask & snapshot.judged.wrong).sum())
+            lines.append((one.name, str(i) if i <= 9 else "", words.count(int(mask.sum())), words.count(wrong)))
+        chosen = self.causes.currentRow()
+        self.causes.show_lines(lines, [f"{one.name}: click to see its images" for one in reviews.causes])
+        self.causes.setFixedHeight(30 * len(lines) + 34)
+        if 0 <= chosen < len(lines):
+            self.causes.setCurrentCell(chosen, 0)
+
+    def _choose_cause(self, line: int) -> None:
+        one = self.session.reviews.causes[line]
+        self.session.replace(Caused(frozenset({one.id}), self.session.reviews))
+
+    def _show_name(self) -> None:
+        line = self.causes.currentRow()
+        if 0 <= line < len(self.session.reviews.causes) and self.causes.hasFocus():
+            self.name.setText(self.session.reviews.causes[line].name)
+
+    def _edit(self, change: Callable[[list[Cause]], int]) -> None:
+        causes = list(self.session.reviews.causes)
+        line = change(causes)
+        self.keeper.keep_causes(causes)
+        self.causes.setCurrentCell(line, 0)
+
+    def add_cause(self) -> None:
+        """Add the cause whose name has been typed, at the end of the list."""
+        name, causes = self.name.text().strip(), self.session.reviews.causes
+        if not name or name in {one.name for one in causes}:
+            return
+        used = [one.id for one in causes] + [i for one in self.session.reviews.by_position.values() for i in one.causes]
+        made = Cause(max(used, default=0) + 1, name)
+        self._edit(lambda some: some.append(made) or len(some) - 1)  # type: ignore[func-returns-value]
+        self.name.clear()
+
+    def rename_cause(self) -> None:
+        """Give the chosen cause the name that has been typed."""
+        name, line = self.name.text().strip(), self.causes.currentRow()
+        causes = self.session.reviews.causes
+        if not name or not 0 <= line < len(causes) or name in {one.name for one in causes}:
+            return
+
+        def change(some: list[Cause]) -> int:
+            some[line] = replace(some[line], name=name)
+            return line
+
+        self._edit(change)
+        self.name.clear()
+
+    def remove_cause(self) -> None:
+        """Take the chosen cause out of the list."""
+        line = self.causes.currentRow()
+        if 0 <= line < len(self.session.reviews.causes):
+            self._edit(lambda some: min(line, len(some) - 1) if some.pop(line) else 0)
+            self.name.clear()
+
+    def move_cause(self, by: int) -> None:
+        """Move the chosen cause up or down, and with it its key."""
+        line = self.causes.currentRow()
+        if not 0 <= line < len(self.session.reviews.causes):
+            return
+
+        def change(some: list[Cause]) -> int:
+            to = min(len(some) - 1, max(0, line + by))
+            some.insert(to, some.pop(line))
+            return to
+
+        self._edit(change)
+
+    # --- kept selections ---
+
+    def keep_selection(self) -> None:
+        """Keep the selection in force, or else the images marked, under the name typed."""
+        name = self.kept_name.text().strip()
+        if name and self.session.conditions:
+            self.keep_as(name)
+            self.kept_name.clear()
+
+    def keep_as(self, name: str) -> None:
+        """Keep the selection in force under a name; one of that name is replaced."""
+        text = kept.to_text(self.session.conditions, self.session.classes)
+        others = [one for one in self.session.kept if one.name != name]
+        self.keeper.keep_selections(sorted([*others, kept.KeptSelection(name, text)], key=lambda one: one.name))
+
+    def _show_kept(self) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is None or not self.isVisible():
+            return
+        clear(self.kept_list)
+        self.keep.setEnabled(bool(self.session.conditions))
+        self.kept_name.setEnabled(bool(self.session.conditions))
+        if not self.session.kept:
+            self.kept_list.addWidget(
+                label("None yet. Pick images by figures, causes or groups, then name them here.", soft=True, wrap=True)
+            )
+        record = snapshot.record
+        for one in self.session.kept:
+            found = kept.from_text(one.conditions, record.classes, record.image_set.items, self.session.reviews)
+            self.kept_list.addLayout(self._kept_row(one, found))
+
+    def _kept_row(self, one: kept.KeptSelection, found: Conditions | None) -> QHBoxLayout:
+        choose = button(words.clipped(one.name, 40), kind="quiet")
+        drop = button("×", lambda: self._drop(one), kind="quiet")
+        drop.setAccessibleName(f"do not keep {one.name} any longer")
+        drop.setToolTip("Do not keep this selection any longer (the images stay)")
+        if found is None:
+            choose.setEnabled(False)
+            return row(
+                choose, label("does not fit the classes or columns of this study any more", soft=True), None, drop
+            )
+        choose.clicked.connect(lambda: self.session.replace(*found))
+        choose.setToolTip("; ".join(" ".join(each.words(self.session.classes)) for each in found))
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        mask = snapshot.judged.labels >= -1
+        for each in found:
+            mask &= each.mask(snapshot.judged)
+        wrong = int((mask & snapshot.judged.wrong).sum())
+        told = f"{words.images(int(mask.sum()))}, {words.count(wrong)} wrong"
+        return row(choose, label(told, soft=True), None, drop)
+
+    def _drop(self, dropped: kept.KeptSelection) -> None:
+        self.keeper.keep_selections([one for one in self.session.kept if one != dropped])
+
+    # --- as corrected ---
+
+    def _correct(self) -> None:
+        snapshot, proposed = self.session.snapshot, self.session.reviews.proposed()
+        assert snapshot is not None
+        now = (snapshot, tuple(sorted(proposed.items())))
+        if now == self._corrected_for:
+            return
+        self._corrected_for = now
+        if self._working is not None:
+            self._working.cancel()
+        judged, ks = snapshot.judged, sorted(snapshot.figures.top_k)
+        self._working = self._workers.start(
+            lambda work: judged.relabelled(proposed).figures(ks, ranked=False) if proposed else None,
+            done=lambda found: self._show_corrected(snapshot.figures, found, len(proposed)),
+        )
+
+    def _show_corrected(self, before: Figures, after: Figures | None, changed: int) -> None:
+        clear(self.corrected)
+        if after is None:
+            self.corrected_note.setText(
+                "No other label has been proposed. Propose one in the close look, or under Labels."
+            )
+            return
+        for column, title in enumerate(("", "as labelled", "as corrected")):
+            self.corrected.addWidget(label(title, soft=True), 0, column, Qt.AlignmentFlag.AlignRight)
+        for line, (name, *values) in enumerate(self.corrected_lines(before, after), 1):
+            self.corrected.addWidget(label(name), line, 0)
+            for column, value in enumerate(values, 1):
+                self.corrected.addWidget(label(value), line, column, Qt.AlignmentFlag.AlignRight)
+        self.corrected.setColumnStretch(3, 1)
+        self.corrected_note.setText(
+            f"{words.images(changed)} judged by the label proposed instead. N = {words.count(before.total)} and "
+            f"{words.count(after.total)}. Intervals: Wilson score, 95 %. Only suspected images were looked at, so the "
+            "corrected figures lean towards the model."
+        )
+
+    @staticmethod
+    def corrected_lines(before: Figures, after: Figures) -> list[tuple[str, str, str]]:
+        """Figures by the labels as they are, and by those proposed."""
+
+        def shown(one: Figures) -> list[str]:
+            top1 = one.top_k[1]
+            return [
+                f"{words.percent(top1.value)} ({words.bounds(top1)})",
+                words.percent(one.averages.balanced_accuracy),
+                words.percent(one.averages.macro_f1),
+                words.decimal(one.log_loss.value if one.log_loss else None),
+                words.percent(one.calibration.ece),
+            ]
+
+        names = ("top-1 accuracy", "balanced accuracy", "macro F1", "log loss", "ECE")
+        return list(zip(names, shown(before), shown(after), strict=True))
+
+    def as_table(self) -> list[list[str]]:
+        """The causes, for the clipboard."""
+        return self.causes.as_lines()
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()

@@ -1,0 +1,60 @@
+"""The tables of the Examine step: how they look, and a cell that paints a share with its interval."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+
+RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+
+
+class FigureTable(QTableWidget):
+    """A plain table: its first column takes the room, rows are chosen by click or Enter; ``numbers`` are right-aligned."""
+
+    def __init__(self, columns: Sequence[str], widths: Sequence[int], name: str, numbers: Sequence[int] = ()) -> None:
+        super().__init__(0, len(columns))
+        self._numbers = set(numbers)
+        self.setHorizontalHeaderLabels(list(columns))
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setTabKeyNavigation(False)
+        self.setShowGrid(False)
+        self.setWordWrap(False)
+        self.setAccessibleName(name)
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(30)
+        head = self.horizontalHeader()
+        head.setHighlightSections(False)
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for column, width in enumerate(widths, 1):
+            self.setColumnWidth(column, width)
+        for column in self._numbers:
+            if (item := self.horizontalHeaderItem(column)) is not None:
+                item.setTextAlignment(RIGHT)
+
+    def show_lines(self, lines: Sequence[Sequence[str]], tips: Sequence[str] = ()) -> None:
+        """Fill the table; a row's tip is told over all of its cells."""
+        self.setRowCount(len(lines))
+        for line, texts in enumerate(lines):
+            for column, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                if column in self._numbers:
+                    item.setTextAlignment(RIGHT)
+                item.setToolTip(tips[line] if tips else text)
+                self.setItem(line, column, item)
+
+    def as_lines(self) -> list[list[str]]:
+        """What is shown, with the headings, for the clipboard."""
+        columns = range(self.columnCount())
+        heads = [item.text() if (item := self.horizontalHeaderItem(c)) is not None else "" for c in columns]
+        return [
+            heads,
+            *(
+                [item.text() if (item := self.item(line, c)) is not None else "" for c in columns]
+                for line in range(self.rowCount())
+            ),
+        ]

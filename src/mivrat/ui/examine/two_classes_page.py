@@ -1,0 +1,102 @@
+"""Images with more than one plausible class: near scores that stay near when the image is shifted and cropped."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from mivrat.core.running.plausible import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
+from mivrat.core.selecting.selection import Picked
+from mivrat.ui import words
+from mivrat.ui.examine.tables import FigureTable
+from mivrat.ui.session import Session
+from mivrat.ui.widgets import button, label, row
+
+BY = "two plausible classes"
+HOW = (
+    f"Each image whose two highest scores are near is scored whole and through {VIEWS - 1} windows (96 % of its sides in the "
+    "middle; 92 % in the middle and each corner). It is listed where the second class's mean probability is at least "
+    f"{LEAST_RATIO:.0%} of the first's, and the same two lead in at least {LEAST_VIEWS} of the {VIEWS} views."
+).replace("50%", "half")
+
+
+class TwoClassesPage(QWidget):
+    """The list, once somebody has looked."""
+
+    wanted = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.told, self.how = label(wrap=True), label(HOW, soft=True, wrap=True)
+        self.begin = button("Shift, crop and score again", self.wanted.emit, kind="primary")
+        self.see = button("Show them", self.select, kind="small")
+        self.table = FigureTable(
+            ("image", "labelled", "first", "second", "views"), (92, 132, 132, 56), "two plausible classes", (4,)
+        )
+        self.table.currentCellChanged.connect(lambda line, *_: self._look(line))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 10, 0, 8)
+        for part in (self.told, self.how):
+            layout.addWidget(part)
+        layout.addLayout(row(self.begin, self.see, None))
+        layout.addWidget(self.table, 1)
+        for signal in (session.features_changed, session.run_changed, session.busy_changed):
+            signal.connect(self.refresh)
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.refresh()
+
+    def refresh(self) -> None:
+        snapshot, found = self.session.snapshot, self.session.two_classes
+        if snapshot is None or not self.isVisible():
+            return
+        needs_model = snapshot.record.model_kind == "table"
+        self.begin.setVisible(not needs_model)
+        self.begin.setEnabled(not self.session.busy)
+        self.see.setVisible(bool(found))
+        self.table.setVisible(bool(found))
+        if needs_model:
+            self.told.setText("Scoring again needs the model itself, as an ONNX file, not a table of its predictions.")
+        elif found is None:
+            self.told.setText("Nobody has looked yet for images that two classes fit.")
+        elif not found:
+            self.told.setText(f"No image of {words.count(snapshot.counts.listed)} has two plausible classes.")
+        else:
+            self.told.setText(
+                f"{len(found)} of {words.images(snapshot.counts.listed)} have two plausible classes, the nearest first."
+            )
+        classes, judged = snapshot.record.classes, snapshot.judged
+        lines = [
+            (
+                self.session.name_of(one.image),
+                classes[judged.labels[one.image]] if judged.labels[one.image] >= 0 else words.DASH,
+                f"{classes[one.first]} {words.percent(one.p_first)}",
+                f"{classes[one.second]} {words.percent(one.p_second)}",
+                f"{one.views} of {VIEWS}",
+            )
+            for one in self._sorted()
+        ]
+        self.table.blockSignals(True)
+        self.table.show_lines(lines)
+        self.table.blockSignals(False)
+
+    def _sorted(self) -> list[TwoClasses]:
+        return sorted(self.session.two_classes or (), key=lambda one: (one.p_first - one.p_second, one.image))
+
+    def select(self) -> None:
+        """Show them in the light table."""
+        if self.session.two_classes:
+            self.session.replace(Picked(BY, tuple(one.image for one in self._sorted())))
+
+    def _look(self, line: int) -> None:
+        found = self._sorted()
+        if not 0 <= line < len(found):
+            return
+        if not any(isinstance(one, Picked) and one.by == BY for one in self.session.conditions):
+            self.select()
+        self.session.look_at(found[line].image)
+
+    def as_table(self) -> list[list[str]]:
+        return self.table.as_lines()

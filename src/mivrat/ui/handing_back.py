@@ -1,0 +1,118 @@
+"""Handing selected images back: what to write, where to, and the long ones as jobs with progress."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import date
+from pathlib import Path
+
+from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QFileDialog, QMenu, QWidget
+
+from mivrat.core.errors import InputError
+from mivrat.core.files import write_whole
+from mivrat.core.reporting import hand_back
+from mivrat.core.reporting.hand_back import Handed, Source
+from mivrat.core.study.reviews import Reviews
+from mivrat.ui import words
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.session import Session
+
+LISTS: dict[str, tuple[str, Callable[[Handed], str]]] = {
+    "List (CSV)…": ("images", hand_back.list_of_images),
+    "Labels to be corrected (CSV)…": ("relabel", hand_back.relabel_list),
+    "Collect more like these (CSV)…": ("collect-more", hand_back.collect_list),
+}
+
+
+class HandBack(QObject):
+    """Writes the images marked, or else all that are shown."""
+
+    def __init__(self, session: Session, keeper: Keeper, window: QWidget) -> None:
+        super().__init__(window)
+        self.session, self.keeper, self._window = session, keeper, window
+
+    def fill(self, menu: QMenu) -> None:
+        """Offer everything that can be written."""
+        for text, (name, made) in LISTS.items():
+            menu.addAction(text).triggered.connect(lambda _=False, n=name, m=made: self._ask_for_list(n, m))
+        menu.addAction("Copies, sorted into folders…").triggered.connect(lambda: self._ask_for_folder("copies"))
+        menu.addAction("Links, sorted into folders…").triggered.connect(lambda: self._ask_for_folder("links"))
+        menu.addAction("Contact sheet (PDF or PNG)…").triggered.connect(lambda: self._ask_for_sheet())
+
+    def handed(self) -> Handed | None:
+        """The images to hand back, as they stand now; None without any."""
+        snapshot, path = self.session.snapshot, self.session.study_path
+        if snapshot is None or path is None:
+            return None
+        marked = len(self.session.marked) > 1
+        images: Sequence[int] = self.session.acted_on if marked else self.session.shown.tolist()
+        if not len(images):
+            return None
+        conditions = [" ".join(one.words(self.session.classes)) for one in self.session.conditions]
+        selection = "; ".join(conditions) or "all images"
+        if marked:
+            selection += f"; {words.images(len(images))} marked by hand of {len(self.session.shown)}"
+        info = snapshot.record.info
+        source = Source(
+            path.stem, info.model, info.image_set, f"{selection} ({words.images(len(images))})", date.today()
+        )
+        reviews = Reviews(self.session.reviews.causes, dict(self.session.reviews.by_position))
+        return Handed(source, snapshot.record, snapshot.judged, reviews, images)
+
+    # --- writing ---
+
+    def write_list(self, path: Path, made: Callable[[Handed], str]) -> None:
+        """Write one of the lists."""
+        handed = self.handed()
+        if handed is None:
+            return
+        try:
+            write_whole(path, made(handed))
+        except InputError as error:
+            self.keeper.failed.emit(error)
+            return
+        self.keeper.decided.emit(f"Written: {path.name}, {words.images(len(handed.images))}.")
+
+    def write_folders(self, folder: Path, how: str) -> None:
+        """Sort copies or links into folders."""
+        handed = self.handed()
+        if handed is not None:
+            kind: hand_back.How = "links" if how == "links" else "copies"
+            self.keeper.export(
+                f"Sorting {words.images(len(handed.images))} into {folder.name}",
+                lambda stop: hand_back.sort_into_folders(handed, folder, kind, stop),
+            )
+
+    def write_sheet(self, path: Path) -> None:
+        """Draw a contact sheet."""
+        handed = self.handed()
+        if handed is not None:
+            self.keeper.export(
+                f"Drawing {words.images(len(handed.images))}", lambda stop: hand_back.contact_sheet(handed, path, stop)
+            )
+
+    # --- asking where to ---
+
+    def _suggested(self, name: str) -> str:
+        path = self.session.study_path
+        return str((path.parent if path is not None else Path.home()) / name)
+
+    def _ask_for_list(self, name: str, made: Callable[[Handed], str]) -> None:
+        found, _ = QFileDialog.getSaveFileName(
+            self._window, "Hand back a list", self._suggested(f"{name}.csv"), "CSV (*.csv)"
+        )
+        if found:
+            self.write_list(Path(found) if Path(found).suffix else Path(f"{found}.csv"), made)
+
+    def _ask_for_folder(self, how: str) -> None:
+        found = QFileDialog.getExistingDirectory(self._window, f"A folder for the {how}", self._suggested(""))
+        if found:
+            self.write_folders(Path(found), how)
+
+    def _ask_for_sheet(self) -> None:
+        found, _ = QFileDialog.getSaveFileName(
+            self._window, "Draw a contact sheet", self._suggested("contact-sheet.pdf"), "Contact sheets (*.pdf *.png)"
+        )
+        if found:
+            self.write_sheet(Path(found) if Path(found).suffix in (".pdf", ".png") else Path(f"{found}.pdf"))
