@@ -10,6 +10,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.study.schema import USUAL_CAUSES
 from mivrat.core.study.study import Study
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.application import make_application
@@ -37,6 +38,8 @@ def window(qtbot: QtBot, settings: QSettings) -> Iterator[MainWindow]:
         db.execute("DELETE FROM setting WHERE key LIKE 'place of run %'")
         db.execute("DELETE FROM review")
         db.execute("DELETE FROM kept_selection")
+        db.execute("DELETE FROM cause")
+        db.executemany("INSERT INTO cause VALUES (?, ?, ?)", [(i, i, name) for i, name in enumerate(USUAL_CAUSES, 1)])
     study.close()
     made = MainWindow(settings)
     made.resize(1280, 800)

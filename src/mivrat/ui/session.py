@@ -115,7 +115,7 @@ class Session(QObject):
         self.current: int | None = None
         self.marked: frozenset[int] = frozenset()
         self._anchor: int | None = None
-        self._order_before: Order | None = None
+        self._before_listing: tuple[Order, str] | None = None
         self._arranged: tuple[Judged, Arrangement] | None = None
 
     @property
@@ -201,11 +201,15 @@ class Session(QObject):
             self._reselect()
 
     def _follow_listing(self, listed: bool) -> None:
-        """Images that something has listed are shown as it listed them; afterwards the order before is back."""
-        if listed and self._order_before is None:
-            self._order_before, self.order = self.order, AS_LISTED
-        elif not listed and self._order_before is not None:
-            self.order, self._order_before = self._order_before if self.order == AS_LISTED else self.order, None
+        """Images that something has listed are shown as it listed them, without bands; afterwards both are as before."""
+        if listed and self._before_listing is None:
+            self._before_listing = self.order, self.band_by
+            self.order, self.band_by, self.about = AS_LISTED, NO_BANDS, None
+        elif not listed and self._before_listing is not None:
+            order, by = self._before_listing
+            self._before_listing = None
+            self.order = order if self.order == AS_LISTED else self.order
+            self.band_by = by if self.band_by == NO_BANDS and by != BY_ROLE else self.band_by
 
     def set_order(self, order: Order) -> None:
         if order != self.order:

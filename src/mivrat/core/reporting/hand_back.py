@@ -282,7 +282,8 @@ def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
 def _fitting(
     draw: ImageDraw.ImageDraw, text: str, font: ImageFont.FreeTypeFont | ImageFont.ImageFont, width: int
 ) -> str:
-    """A text cut in its middle until it fits."""
+    """A text on one line, cut in its middle until it fits."""
+    text = " ".join(text.split())
     if draw.textlength(text, font=font) <= width:
         return text
     kept = len(text)

@@ -210,6 +210,7 @@ class GroupCard(QWidget):
         super().__init__()
         self.session, self.number, self.members, self.shared = session, number, members, shared
         self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
+        self.see.setStyleSheet("font-weight: 600; padding-left: 0;")
         self.see.setToolTip("Show these images, the most typical first")
         self.name = QLineEdit()
         self.name.setPlaceholderText("name it, to keep it")

@@ -121,11 +121,11 @@ class ReviewPage(QScrollArea):
         if snapshot is None or not self.isVisible():
             return
         progress = self.reviewer.progress()
-        scope = "of the selection" if self.session.conditions else "of all images"
+        scope = "Of the selection, " if self.session.conditions else ""
         if not progress.total:
             self.told.setText("No mistake among the images shown: nothing to review.")
         else:
-            self.told.setText(f"{progress.sentence()}, {scope}.")
+            self.told.setText(f"{scope}{progress.sentence()}.")
         self.bar.setRange(0, max(1, progress.total))
         self.bar.setValue(progress.reviewed)
         self.next.setEnabled(progress.reviewed < progress.total)

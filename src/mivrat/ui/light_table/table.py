@@ -32,7 +32,7 @@ class LightTable(QWidget):
         self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.order.setMinimumContentsLength(17)
         self.bands.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.bands.setMinimumContentsLength(11)
+        self.bands.setMinimumContentsLength(14)
         self.size_box.setCurrentText("medium")
         self.order.activated.connect(lambda _: self._choose_order())
         self.bands.activated.connect(lambda _: self._choose_bands())

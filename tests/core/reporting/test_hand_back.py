@@ -1,0 +1,169 @@
+"""What is handed back: lists with their source, copies that overwrite nothing, names made safe, sheets of every image."""
+
+from __future__ import annotations
+
+import csv
+import io
+from datetime import date
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from mivrat.core.errors import InputError
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet
+from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.reporting import hand_back
+from mivrat.core.reporting.hand_back import (
+    COLUMNS,
+    LINES,
+    Handed,
+    Source,
+    collect_list,
+    contact_sheet,
+    list_of_images,
+    relabel_list,
+    safe_name,
+    safe_names,
+    sort_into_folders,
+)
+from mivrat.core.running.answers import SCORED, UNREADABLE, Answers, judge
+from mivrat.core.running.job import Progress, StopSignal
+from mivrat.core.study.records import RunInfo, RunRecord
+from mivrat.core.study.reviews import Cause, Review, Reviews
+
+NAMES = ["birch", "a/../b", "=alder"]
+
+
+@pytest.fixture
+def handed(tmp_path: Path) -> Handed:
+    """Six images in two folders, two of one name; one unlabelled, one unreadable."""
+    paths = ["x/one.png", "y/one.png", "x/-two.png", "x/three.png", "x/four.png", "x/bad.png"]
+    for i, path in enumerate(paths):
+        (tmp_path / path).parent.mkdir(exist_ok=True)
+        Image.fromarray(np.full((30, 40, 3), 40 * i, np.uint8)).save(tmp_path / path)
+    (tmp_path / "x/bad.png").write_bytes(b"no picture")
+    items = [ImageItem(path, None if i == 4 else i % 3, {"site": f"@{i}"}) for i, path in enumerate(paths)]
+    answers = Answers(6, 3, "logits")
+    answers.rows[:] = np.log(
+        [[0.8, 0.1, 0.1], [0.7, 0.2, 0.1], [0.6, 0.3, 0.1], [0.5, 0.4, 0.1], [0.2, 0.2, 0.6], [1, 1, 1]]
+    )
+    answers.state[:] = [SCORED] * 5 + [UNREADABLE]
+    images = ImageSet("set", tmp_path, items)
+    record = RunRecord(RunInfo(1, "net", "set", 1, 1), NAMES, tmp_path / "m.onnx", Recipe(), True, images, answers)
+    reviews = Reviews(
+        (Cause(1, "hidden"), Cause(2, "two objects")),
+        {1: Review(frozenset({1, 2}), "why\nso", True, 0), 3: Review(label=2)},
+    )
+    source = Source("study", "net", "set", "wrong;\nlabelled x", date(2031, 5, 6))
+    return Handed(source, record, judge(answers, images.labels), reviews, [3, 1, 0, 4, 5, 2])
+
+
+def read(text: str) -> tuple[list[str], list[dict[str, str]]]:
+    head = [line for line in text.splitlines() if line.startswith("# ")]
+    return head, list(csv.DictReader(io.StringIO(text.split("\n", len(head))[-1])))
+
+
+def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -> None:
+    head, lines = read(list_of_images(handed))
+    assert head == [
+        "# images selected",
+        "# study: study",
+        "# model: net",
+        "# image set: set",
+        "# selection: wrong; labelled x",
+        "# date: 2031-05-06",
+    ]
+    assert [line["path"] for line in lines] == [handed.record.image_set.items[i].path for i in handed.images]
+    first = lines[1]
+    assert (first["label"], first["predicted"], first["rank"], first["reviewed"]) == ("a/../b", "birch", "2", "yes")
+    assert (first["causes"], first["proposed_label"], first["note"]) == ("hidden; two objects", "birch", "why\nso")
+    assert float(first["confidence"]) == pytest.approx(0.7, abs=1e-6)
+    assert lines[0]["proposed_label"] == "'=alder"  # no formula
+    assert lines[0]["site"] == "'@3"
+    assert (lines[3]["label"], lines[4]["predicted"], lines[4]["confidence"]) == ("", "", "")
+
+
+def test_relabel_and_collect_lists(handed: Handed) -> None:
+    head, lines = read(relabel_list(handed))
+    assert head[0] == "# labels to be corrected"
+    assert [(line["path"], line["label"], line["proposed_label"]) for line in lines] == [
+        ("x/three.png", "birch", "'=alder"),
+        ("y/one.png", "a/../b", "birch"),
+    ]
+    head, lines = read(collect_list(handed))
+    assert head[0] == "# collect more images like these: =alder 3, birch 2, no label 1"
+    assert [line["class"] for line in lines] == ["'=alder", "birch", "birch", "", "'=alder", "'=alder"]
+    with pytest.raises(InputError, match="no other label is proposed"):
+        relabel_list(Handed(handed.source, handed.record, handed.judged, handed.reviews, [0, 2]))
+
+
+@pytest.mark.parametrize("how", ["copies", "links"])
+def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
+    handed: Handed, tmp_path: Path, how: hand_back.How
+) -> None:
+    out = tmp_path / "out"
+    for _ in range(2):
+        told = list(sort_into_folders(handed, out, how))
+        assert told[-1].done == 6
+    found = sorted(str(p.relative_to(out)) for p in out.rglob("*") if not p.is_dir())
+    expected = []
+    for folder, name in [
+        ("labelled birch/called birch", "one"),
+        ("labelled birch/called birch", "three"),
+        ("labelled a_.._b/called birch", "one"),
+        ("labelled =alder/called birch", "-two"),
+        ("labelled no label/called =alder", "four"),
+        ("labelled =alder/called no answer", "bad"),
+    ]:
+        folder = folder.replace("=", "_")
+        expected += [f"{folder}/{name}.png", f"{folder}/{name} (2).png"]
+    assert found == sorted([*expected, "list.csv", "list (2).csv"])
+    one = out / "labelled birch" / "called birch" / "one.png"
+    assert one.is_symlink() == (how == "links")
+    assert one.read_bytes() == (tmp_path / "x/one.png").read_bytes()
+
+
+def test_sorting_stops_and_says_what_is_in_the_way(handed: Handed, tmp_path: Path) -> None:
+    stop = StopSignal()
+    for progress in sort_into_folders(handed, tmp_path / "out", "copies", stop):
+        if progress.done == 2:
+            stop.stop()
+    assert len([p for p in (tmp_path / "out").rglob("*") if p.is_file()]) == 2
+    (tmp_path / "file").write_text("")
+    with pytest.raises(InputError, match="cannot be written"):
+        list(sort_into_folders(handed, tmp_path / "file", "copies"))
+
+
+@given(st.text(max_size=200))
+def test_safe_names_are_one_part_of_a_path(text: str) -> None:
+    found = safe_name(text)
+    assert found
+    assert found == found.strip(" .")
+    assert not set(found) & set('/\\:*?"<>|\0\n')
+    assert found not in (".", "..")
+    assert len(found.encode()) <= 255
+
+
+def test_names_that_would_fall_together_are_kept_apart() -> None:
+    found = safe_names(["a/b", "a:b", "A_b", "con", "Birke ä"])
+    assert found == {"a/b": "a_b", "a:b": "a_b (2)", "A_b": "A_b (3)", "con": "_con", "Birke ä": "Birke ä"}
+
+
+def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None:
+    many = Handed(handed.source, handed.record, handed.judged, handed.reviews, [0] * (COLUMNS * LINES + 1))
+    told: list[Progress] = list(contact_sheet(many, tmp_path / "sheet.png"))
+    assert told[-1].done == COLUMNS * LINES + 1
+    first, second = (np.asarray(Image.open(tmp_path / name)) for name in ("sheet.png", "sheet-2.png"))
+    black = [(page == 0).all(axis=2) for page in (first, second)]  # the picture is black; so are a few letters
+    assert black[0].sum() - black[1].sum() >= (COLUMNS * LINES - 1) * 40 * 30
+    list(contact_sheet(many, tmp_path / "sheet.pdf"))
+    assert (tmp_path / "sheet.pdf").read_bytes().count(b"/Type /Page\n") == 2
+    list(contact_sheet(handed, tmp_path / "all.pdf"))  # an unreadable and an unlabelled one too
+    stop = StopSignal()
+    stop.stop()
+    list(contact_sheet(many, tmp_path / "stopped.pdf", stop))
+    assert not (tmp_path / "stopped.pdf").exists()

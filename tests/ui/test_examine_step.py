@@ -1,0 +1,360 @@
+"""The Examine step by clicks and keys: the review run and its way back, causes, groups, labels, two classes, handing back."""
+
+from __future__ import annotations
+
+import csv
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton
+from pytestqt.qtbot import QtBot
+
+from mivrat.core.likeness.search import nearest
+from mivrat.core.pictures.image_sets import list_images, match_labels
+from mivrat.core.reporting.hand_back import relabel_list
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.selecting.selection import Caused, Labelled, Outcome, Picked, Predicted
+from mivrat.core.study.reviews import Review, load_reviews
+from mivrat.core.study.study import Study
+from mivrat.demo.draw import CLASSES
+from mivrat.demo.study import demo_study_path
+from mivrat.ui.window import BENCH, EXAMINE, MainWindow
+from tests.support.networks import classifier, loaded
+from tests.support.sets import CLASSES as THREE
+from tests.support.sets import write_set
+
+Settle = Callable[[], None]
+LEFT = Qt.MouseButton.LeftButton
+RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
+
+
+def key(window: MainWindow, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    """A key where the focus is."""
+    target = window.focusWidget()
+    assert target is not None
+    QTest.keyClick(target, key, modifiers)
+
+
+def reviews_on_disk(window: MainWindow) -> dict[int, Review]:
+    window.keeper._writer.wait()
+    assert window.session.snapshot is not None
+    study = Study.open(demo_study_path(), again=True)
+    try:
+        return load_reviews(study, window.session.snapshot.record.info.set_id).by_position
+    finally:
+        study.close()
+
+
+def test_a_review_run_with_keys_alone_and_back_after_a_restart(
+    qtbot: QtBot, demo: MainWindow, settle: Settle, settings: QSettings
+) -> None:
+    session, snapshot = demo.session, demo.session.snapshot
+    assert snapshot is not None
+    demo.show_step(EXAMINE)
+    demo.light_table.thumbs.setFocus()
+    session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    demo.light_table.thumbs.setFocus()
+    seen = []
+    for number in (Qt.Key.Key_6, Qt.Key.Key_2, Qt.Key.Key_6):
+        key(demo, Qt.Key.Key_N)
+        seen.append(session.current)
+        key(demo, number)
+    assert demo.right.currentWidget() is demo.close_look
+    assert seen == session.shown[:3].tolist()
+    first, second, third = (int(i) for i in session.shown[:3])
+    assert demo.close_look.review.progress.text() == "3 of 25 mistakes reviewed"
+    assert demo.close_look.review.chips[6].isChecked()
+    assert {i: sorted(one.causes) for i, one in reviews_on_disk(demo).items()} == {first: [6], second: [2], third: [6]}
+
+    key(demo, Qt.Key.Key_E)  # a note: digits and letters are text while it is written
+    QTest.keyClicks(demo.focusWidget(), "dot no 7, R and N")
+    key(demo, Qt.Key.Key_Return)
+    assert session.reviews[third] == Review(frozenset({6}), "dot no 7, R and N", True)
+    key(demo, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    key(demo, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert third not in session.reviews.by_position
+    assert third not in reviews_on_disk(demo)
+    key(demo, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert session.reviews[third] == Review(frozenset({6}), "", True)
+    key(demo, Qt.Key.Key_R)
+    assert not session.reviews[third].reviewed
+    key(demo, Qt.Key.Key_N)
+    assert session.current == int(session.shown[3])  # the third is still to come, but further on first
+    session.set_order("least sure first")
+    where, order = session.current, session.shown.tolist()
+
+    demo.close()
+    again = MainWindow(settings)
+    again.show()
+    qtbot.addWidget(again)
+    again.open_demo()
+    qtbot.waitUntil(lambda: again.pages.currentIndex() == BENCH, timeout=30000)
+    qtbot.waitUntil(lambda: again.session.current == where, timeout=10000)
+    assert [one.kind for one in again.session.conditions] == ["labelled", "predicted"]
+    assert again.session.shown.tolist() == order
+    assert again.figures.currentIndex() == EXAMINE
+    assert again.right.currentWidget() is again.close_look
+    assert again.session.reviews.by_position == session.reviews.by_position
+    assert again.close_look.review.progress.text() == "2 of 25 mistakes reviewed"
+
+
+def test_causes_are_edited_and_counted(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    session, snapshot = demo.session, demo.session.snapshot
+    assert snapshot is not None
+    judged, page = snapshot.judged, demo.examine.review
+    demo.show_step(EXAMINE)
+    page.name.setText("ink dot")
+    qtbot.keyClick(page.name, Qt.Key.Key_Return)
+    assert session.reviews.causes[-1].name == "ink dot"
+    while page.causes.currentRow():
+        qtbot.mouseClick(page.up, LEFT)
+    assert demo.close_look.review.chips[session.reviews.causes[0].id].text() == "1  ink dot"
+    page.causes.setCurrentCell(1, 0)
+    page.name.setText("mislabelled")
+    qtbot.mouseClick(page.rename, LEFT)
+    assert session.reviews.causes[1].name == "mislabelled"
+    wrong = np.flatnonzero(judged.wrong)
+    demo.light_table.thumbs.setFocus()
+    session.look_at(int(wrong[0]), frozenset(wrong[:9].tolist()))
+    key(demo, Qt.Key.Key_1)  # all nine at once
+    session.look_at(int(wrong[4]))
+    key(demo, Qt.Key.Key_2)
+    session.look_at(int(wrong[9]))
+    key(demo, Qt.Key.Key_R)
+    dot, mislabelled = (session.reviews.causes[i].id for i in (0, 1))
+    assert session.reviews[int(wrong[4])].causes == {dot, mislabelled}
+    demo.examine.tabs.choose(1)
+    counts = demo.examine.causes
+    assert counts.table.as_lines()[1:] == [
+        ["ink dot", "all", "9 of 10", "90.0 %", "59.6 – 98.2"],
+        ["mislabelled", "all", "1 of 10", "10.0 %", "1.8 – 40.4"],
+        ["no cause", "all", "1 of 10", "10.0 %", "1.8 – 40.4"],
+    ]
+    counts.by.setCurrentText("pair")
+    counts.refresh()
+    expected = Counter((CLASSES[judged.labels[i]], CLASSES[judged.predicted[i]]) for i in wrong[:9])
+    totals = Counter((CLASSES[judged.labels[i]], CLASSES[judged.predicted[i]]) for i in wrong[:10])
+    lines = {tuple(line[1].split(" → ")): line[2] for line in counts.table.as_lines()[1:] if line[0] == "ink dot"}
+    assert lines == {pair: f"{n} of {totals[pair]}" for pair, n in expected.items()}
+    line = next(i for i, one in enumerate(counts.found) if one.cause == dot)
+    at = counts.table.visualItemRect(counts.table.item(line, 0)).center()
+    qtbot.mouseClick(counts.table.viewport(), LEFT, pos=at)
+    assert len(session.shown) == counts.found[line].share.hits
+    demo.examine.tabs.choose(0)
+    page.causes.setCurrentCell(0, 0)
+    qtbot.mouseClick(page.take_out, LEFT)
+    assert session.reviews.names(int(wrong[0])) == []
+
+
+def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    session, snapshot = demo.session, demo.session.snapshot
+    assert snapshot is not None
+    demo.show_step(EXAMINE)
+    demo.examine.tabs.choose(2)
+    page = demo.examine.groups
+    if session.vectors is None:
+        qtbot.mouseClick(page.begin, LEFT)
+    settle()
+    assert session.vectors is not None
+    assert sum(len(card.members) for card in page.cards) == int(snapshot.judged.wrong.sum())
+    dotted = page.cards[0]  # the largest: plantain with the ink dot, taken for ragweed
+    shared = {(one.about, one.value) for one in dotted.shared}
+    assert {("labelled", "plantain"), ("predicted", "ragweed")} <= shared
+    qtbot.mouseClick(dotted.see, LEFT)
+    assert session.shown.tolist() == dotted.members
+    settle()
+    assert page.cards[0] is dotted  # looking at a group does not group anew
+    qtbot.keyClicks(dotted.name, "ink dot on plantain")
+    qtbot.keyClick(dotted.name, Qt.Key.Key_Return)
+    assert [one.name for one in session.kept] == ["ink dot on plantain"]
+    members = dotted.members
+    session.clear()
+    demo.examine.tabs.choose(0)
+    settle()
+    named = next(b for b in demo.examine.review.findChildren(QPushButton) if b.text() == "ink dot on plantain")
+    qtbot.mouseClick(named, LEFT)
+    assert session.shown.tolist() == members
+    demo.light_table.thumbs.setFocus()
+    session.look_at(members[0])
+    key(demo, Qt.Key.Key_S)
+    expected = nearest(session.vectors, [members[0]], 60)[0].tolist()
+    assert session.shown.tolist() == [members[0], *expected]
+    session.look_at(members[0])
+    demo.look_closely()
+    settle()
+    assert demo.close_look.similar.images == expected[:8]
+    qtbot.mouseClick(demo.close_look.similar, LEFT, pos=demo.close_look.similar._rect(1).center())
+    assert session.current == expected[1]
+
+
+def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
+    qtbot: QtBot, demo: MainWindow, settle: Settle
+) -> None:
+    session, snapshot = demo.session, demo.session.snapshot
+    assert snapshot is not None
+    demo.show_step(EXAMINE)
+    demo.examine.tabs.choose(3)
+    settle()
+    page = demo.examine.labels
+    with open(Path(snapshot.record.image_set.root) / "planted.csv", encoding="utf-8") as file:
+        planted = {line["path"] for line in csv.DictReader(file) if line["planted"].startswith("wrong label")}
+    items = snapshot.record.image_set.items
+    assert page.found is not None
+    suspects = page.found.positions.tolist()
+    wrong = {i for i, item in enumerate(items) if item.path in planted}
+    assert len(wrong) == 8
+    assert len(wrong & set(suspects[:8])) >= 7  # beside one image of two grains, which looks the same
+    page.table.setFocus()
+    page.table.setCurrentCell(0, 0)
+    assert session.shown.tolist() == suspects
+    for one in (Qt.Key.Key_C, Qt.Key.Key_C, Qt.Key.Key_D):
+        qtbot.keyClick(page.table, one)
+    assert session.current == suspects[3]
+    assert [page.table.item(i, 4).text() for i in range(4)] == ["label proposed"] * 2 + ["dismissed", "suspected"]  # type: ignore[union-attr]
+    assert session.reviews.proposed() == dict(zip(suspects[:2], page.found.likely[:2].tolist(), strict=True))
+    session.clear()
+    demo.examine.tabs.choose(0)
+    settle()
+    review = demo.examine.review
+    after = snapshot.judged.relabelled(session.reviews.proposed()).figures([1, 3, 5])
+    lines = {name: values for name, *values in review.corrected_lines(snapshot.figures, after)}
+    hits = int(snapshot.judged.right.sum())
+    assert lines["top-1 accuracy"][0].startswith(f"{100 * hits / 399:.1f} %")
+    assert lines["top-1 accuracy"][1].startswith(f"{100 * (hits + 2) / 399:.1f} %")
+    assert review.corrected_note.text().startswith("2 images judged by the label proposed")
+    assert review.corrected.itemAtPosition(1, 2).widget().text() == lines["top-1 accuracy"][1]  # type: ignore[attr-defined]
+    assert snapshot.judged.labels[suspects[0]] == items[suspects[0]].label  # the label itself stays
+
+
+def test_images_that_two_classes_fit(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.show_step(EXAMINE)
+    demo.examine.tabs.choose(4)
+    page, session = demo.examine.two_classes, demo.session
+    qtbot.mouseClick(page.begin, LEFT)
+    settle()
+    found = session.two_classes
+    assert found
+    assert session.snapshot is not None
+    near = {one.image for one in found}
+    assert all(session.snapshot.judged.margins[i] < 0.6 for i in near)
+    qtbot.mouseClick(page.see, LEFT)
+    assert set(session.shown.tolist()) == near
+    page.table.setCurrentCell(1, 0)
+    assert session.current == int(session.shown[1])
+
+
+def test_called_beside_labelled_in_three_bands(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    session, snapshot = demo.session, demo.session.snapshot
+    assert snapshot is not None
+    matrix = snapshot.figures.matrix
+    demo.light_table.thumbs.setFocus()
+    session.look_at(
+        int(np.flatnonzero((snapshot.judged.labels == PLANTAIN) & (snapshot.judged.predicted == RAGWEED))[0])
+    )
+    key(demo, Qt.Key.Key_B)
+    right = int(matrix[RAGWEED, RAGWEED])
+    called, labelled = int(matrix[:, RAGWEED].sum()), int(matrix[RAGWEED].sum())
+    assert [band.stop - band.start for band in session.bands] == [right, called - right, labelled - right]
+    assert session.bands[0].accuracy.value == 1
+    session.clear()
+    assert session.bands == []
+
+
+def test_images_are_marked_as_in_a_list_of_files(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    session, thumbs = demo.session, demo.light_table.thumbs
+    session.choose(Labelled(frozenset({PLANTAIN})), Outcome(frozenset({"wrong"})))
+    session.set_bands("prediction")
+    shown = session.shown.tolist()
+
+    def click(position: int, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        qtbot.mouseClick(thumbs.viewport(), LEFT, modifier, thumbs.cell_rect(position).center())
+
+    click(1)
+    click(3, Qt.KeyboardModifier.ShiftModifier)
+    assert session.acted_on == shown[1:4]
+    click(2, Qt.KeyboardModifier.ControlModifier)
+    assert session.acted_on == [shown[1], shown[3]]
+    assert demo.light_table.count.text() == "2 marked"
+    click(0)
+    assert session.marked == {shown[0]}
+    for _ in range(2):
+        QTest.keyClick(thumbs, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert session.acted_on == shown[:3]
+    QTest.keyClick(thumbs, Qt.Key.Key_Escape)
+    assert session.marked == {shown[2]}
+    QTest.keyClick(thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    assert session.acted_on == shown
+    # Down the bands in the first column, and up again: every row once, no way lost.
+    QTest.keyClick(thumbs, Qt.Key.Key_Home)
+    way = [session.position]
+    while True:
+        QTest.keyClick(thumbs, Qt.Key.Key_Down)
+        if session.position == way[-1]:
+            break
+        way.append(session.position)
+    assert {band.start for band in session.bands} <= set(way)
+    assert way == sorted(way)
+    back = [session.position]
+    for _ in way[1:]:
+        QTest.keyClick(thumbs, Qt.Key.Key_Up)
+        back.append(session.position)
+    assert back == way[::-1]
+    click(0)
+    click(2, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClick(thumbs, Qt.Key.Key_K)
+    assert session.shown.tolist() == [shown[0], shown[2]]
+    assert isinstance(session.conditions[0], Picked)
+
+
+def test_images_are_handed_back(qtbot: QtBot, demo: MainWindow, settle: Settle, tmp_path: Path) -> None:
+    session, snapshot = demo.session, demo.session.snapshot
+    assert snapshot is not None
+    session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    actions = [action.text() for action in demo.light_table.more.menu().actions()]
+    assert sum("…" in text for text in actions) == 6
+    demo.hand_back.write_list(tmp_path / "list.csv", lambda handed: "\n".join(handed.source.lines()))
+    told = (tmp_path / "list.csv").read_text()
+    assert "selection: labelled plantain; predicted ragweed (25 images)" in told
+    demo.hand_back.write_folders(tmp_path / "sorted", "copies")
+    settle()
+    copies = sorted((tmp_path / "sorted" / "labelled plantain" / "called ragweed").iterdir())
+    assert len(copies) == 25
+    demo.hand_back.write_sheet(tmp_path / "sheet.pdf")
+    settle()
+    assert (tmp_path / "sheet.pdf").read_bytes().startswith(b"%PDF")
+    demo.hand_back.write_list(tmp_path / "relabel.csv", relabel_list)
+    assert "no other label is proposed" in demo.foot.problem.full_text
+    assert not (tmp_path / "relabel.csv").exists()
+
+
+@pytest.mark.parametrize("which", ["one", "all"])
+def test_unlabelled_images_are_reviewed_too(
+    qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, which: str
+) -> None:
+    write_set(tmp_path / "a", 4, classes=["x"])
+    images = match_labels(list_images(tmp_path / "a" / "x"), THREE).image_set
+    study = Study.create(tmp_path / "s.mivrat", THREE)
+    for _ in Evaluation(loaded(classifier(), tmp_path / "m.onnx", 3), images, study).run():
+        pass
+    study.close()
+    window.open_study(tmp_path / "s.mivrat")
+    qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
+    settle()
+    assert window.reviewer.progress().sentence() == "0 of 4 images reviewed"
+    window.session.set_bands("prediction")
+    assert sum(band.stop - band.start for band in window.session.bands) == 4
+    if which == "all":
+        QTest.keyClick(window.light_table.thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    else:
+        window.light_table.thumbs.setFocus()
+        key(window, Qt.Key.Key_N)
+    key(window, Qt.Key.Key_3)
+    assert window.reviewer.progress().reviewed == (4 if which == "all" else 1)
+    hidden = window.session.reviews.causes[2].id
+    window.session.replace(Caused(frozenset({hidden}), window.session.reviews))
+    assert len(window.session.shown) == window.reviewer.progress().reviewed
