@@ -27,6 +27,9 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.agreement
 	@.venv/bin/python -m benchmarks.coverage
 	@.venv/bin/python -m benchmarks.selection
+	@.venv/bin/python -m benchmarks.scrolling
+	@.venv/bin/python -m benchmarks.review
+	@.venv/bin/python -m benchmarks.patterns
 	@.venv/bin/python -m benchmarks.heatmap
 
 clean:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import logging
 from collections import OrderedDict
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 from platformdirs import user_cache_path
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 from PySide6.QtGui import QImage
 
-from mivrat.core.errors import InputError
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import ThumbnailStore
-from mivrat.ui.work import Work, Workers
+
+log = logging.getLogger(__name__)
 
 
 def to_image(pixels: NDArray[np.uint8]) -> QImage:
@@ -29,44 +30,61 @@ class Thumbnails(QObject):
     """Decoded thumbnails, the least recently used forgotten first; ``ready`` tells that another has come."""
 
     ready = Signal()
+    _made = Signal(object, object)
 
-    def __init__(self, most: int = 1500, side: int = 192) -> None:
+    def __init__(self, most: int = 600, side: int = 192) -> None:
         super().__init__()
         self._store = ThumbnailStore(user_cache_path("mivrat", appauthor=False) / "thumbnails")
         self._cache: OrderedDict[Path, QImage | None] = OrderedDict()
-        self._pending: dict[Path, Work] = {}
-        self._workers = Workers(2, self)
-        self._most, self._side = most, side
+        self._pending: set[Path] = set()
         self._wanted: dict[int, set[Path]] = {}
+        self._pool = QThreadPool(self)
+        self._pool.setMaxThreadCount(2)
+        self._most, self._side = most, side
         self._asked = 0
+        self._made.connect(self._keep)
 
     def get(self, path: Path) -> tuple[QImage | None, bool]:
-        """The thumbnail (None while it is decoded, or where the file cannot be read) and whether the answer is final."""
-        if path in self._cache:
-            self._cache.move_to_end(path)
-            return self._cache[path], True
-        if path not in self._pending:
+        """The thumbnail (None while it is decoded, or where the file cannot be read) and whether the answer is final; one
+        that is not known is made."""
+        found = self.known(path)
+        if not found[1] and path not in self._pending:
             self._asked += 1
-            side = self._side
-            self._pending[path] = self._workers.start(
-                lambda work: _thumbnail(self._store, path, side, work),
-                done=lambda image: self._keep(path, image),
-                failed=lambda _: self._keep(path, None),
-                priority=self._asked,
-            )
-        return None, False
+            self._pending.add(path)
+            # The one asked for last comes first: it is the one looked at.
+            self._pool.start(_Making(self, path), self._asked)
+        return found
+
+    def known(self, path: Path) -> tuple[QImage | None, bool]:
+        """The thumbnail if it has been made, and whether it has, as ``get`` tells it; nothing is made."""
+        if path not in self._cache:
+            return None, False
+        self._cache.move_to_end(path)
+        return self._cache[path], True
 
     def want(self, who: object, paths: set[Path]) -> None:
         """Say which files a view shows now (none: it shows nothing); what no view shows any more is given up."""
         self._wanted.pop(id(who), None)
         if paths:
             self._wanted[id(who)] = paths
-        shown = set().union(*self._wanted.values())
-        for path in [p for p in self._pending if p not in shown]:
-            self._pending.pop(path).cancel()
+        self._pending &= set().union(*self._wanted.values())
+
+    def make(self, path: Path) -> None:
+        """Called in a worker: make a thumbnail, unless nobody waits for it any more."""
+        if path not in self._pending:
+            return
+        try:
+            # In the screen's own format, so that painting does not convert it each time.
+            image = to_image(self._store.get(path, self._side)).convertToFormat(QImage.Format.Format_RGB32)
+        except UnreadablePicture:
+            image = None
+        except Exception:
+            log.exception("no thumbnail of %s", path)
+            image = None
+        self._made.emit(path, image)
 
     def _keep(self, path: Path, image: QImage | None) -> None:
-        self._pending.pop(path, None)
+        self._pending.discard(path)
         self._cache[path] = image
         while len(self._cache) > self._most:
             self._cache.popitem(last=False)
@@ -77,13 +95,16 @@ class Thumbnails(QObject):
         return not self._pending
 
     def stop(self) -> None:
-        self._workers.stop_all()
+        self._pending.clear()
+        self._pool.waitForDone()
 
 
-def _thumbnail(store: ThumbnailStore, path: Path, side: int, work: Work) -> QImage | None:
-    if work.stop.stopped:
-        return None
-    try:
-        return to_image(store.get(path, side))
-    except UnreadablePicture as error:
-        raise InputError(str(error), where=path) from error
+class _Making(QRunnable):
+    """A light piece of work: thousands of them come and go while one scrolls."""
+
+    def __init__(self, thumbnails: Thumbnails, path: Path) -> None:
+        super().__init__()
+        self._thumbnails, self._path = thumbnails, path
+
+    def run(self) -> None:
+        self._thumbnails.make(self._path)

@@ -117,7 +117,7 @@ class LightTable(QWidget):
 
     @property
     def settled(self) -> bool:
-        return not self._workers.busy
+        return not self._workers.busy and self.thumbs.settled
 
     def stop(self) -> None:
         self._workers.stop_all()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 
-from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QFont,
     QHelpEvent,
@@ -13,24 +13,23 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
-    QPolygonF,
     QResizeEvent,
 )
 from PySide6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip
 
-from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.selecting.ordering import (
     Band,
 )
 from mivrat.ui import words
+from mivrat.ui.light_table.cells import CAPTION, Cells
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
-from mivrat.ui.theme import font, mix, theme
+from mivrat.ui.theme import font, theme
 
 SIZES = {"small": 84, "medium": 118, "large": 176}
-_CAPTION = 38
 _GAP = 10
 _HEAD = 30
+MILLISECONDS = 40
 
 
 _TRAVEL = {
@@ -58,6 +57,13 @@ class Thumbs(QAbstractScrollArea):
         self.session, self._thumbnails = session, thumbnails
         self._least_side = SIZES["medium"]
         self._starts, self._tops = [0], [4]
+        self.columns, self._side = 1, self._least_side
+        self._cells = Cells(session, thumbnails)
+        # Thumbnails come in one by one; painting for each would be most of the work.
+        self._asking = QTimer(self, singleShot=True, interval=MILLISECONDS // 2)
+        self._asking.timeout.connect(self._ask)
+        self._soon = QTimer(self, singleShot=True, interval=MILLISECONDS)
+        self._soon.timeout.connect(self.viewport().update)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -66,7 +72,7 @@ class Thumbs(QAbstractScrollArea):
         session.selection_changed.connect(self._relist)
         session.current_changed.connect(self._reveal)
         session.reviews_changed.connect(self.viewport().update)
-        thumbnails.ready.connect(self.viewport().update)
+        thumbnails.ready.connect(lambda: self._soon.isActive() or self._soon.start())
         theme.changed.connect(self.viewport().update)
 
     def set_size(self, name: str) -> None:
@@ -75,17 +81,8 @@ class Thumbs(QAbstractScrollArea):
         self._reveal()
 
     @property
-    def columns(self) -> int:
-        return max(1, (self.viewport().width() - 8 + _GAP) // (self._least_side + _GAP))
-
-    @property
-    def _side(self) -> int:
-        """The thumbnails' side: at least the size chosen, and so much more that the columns fill the width."""
-        return max(self._least_side, (self.viewport().width() - 8 + _GAP) // self.columns - _GAP)
-
-    @property
     def _row_height(self) -> int:
-        return self._side + _CAPTION + _GAP
+        return self._side + CAPTION + _GAP
 
     def cell_rect(self, position: int) -> QRect:
         """Where the image at a position stands, in viewport coordinates."""
@@ -95,7 +92,7 @@ class Thumbs(QAbstractScrollArea):
             4 + column * (self._side + _GAP),
             self._tops[b] + line * self._row_height - self.verticalScrollBar().value(),
             self._side,
-            self._side + _CAPTION,
+            self._side + CAPTION,
         )
 
     def _band_of(self, position: int) -> int:
@@ -106,7 +103,12 @@ class Thumbs(QAbstractScrollArea):
         self.viewport().update()
 
     def _relayout(self) -> None:
-        """Work out where each band begins: its first position, and how far down its first row of images stands."""
+        """Work out how large thumbnails are and where each band begins: its first position, and how far down its first row of
+        images stands."""
+        width = self.viewport().width() - 8 + _GAP
+        self.columns = max(1, width // (self._least_side + _GAP))
+        # At least the size chosen, and so much more that the columns fill the width.
+        self._side = max(self._least_side, width // self.columns - _GAP)
         shown, bands = len(self.session.shown), self.session.bands
         self._starts = [band.start for band in bands] or [0]
         self._tops, y = [], 4
@@ -166,14 +168,29 @@ class Thumbs(QAbstractScrollArea):
             )
             return
         sight = self._in_sight()
-        files = {p: snapshot.record.image_set.file(int(self.session.shown[p])) for p in sight}
-        self._thumbnails.want(self, set(files.values()))
+        if not self._asking.isActive():
+            self._asking.start()
         for b, band in enumerate(self.session.bands):
             head = self._tops[b] - _HEAD - self.verticalScrollBar().value()
             if -_HEAD <= head <= self.viewport().height():
                 self._paint_head(painter, band, head)
         for position in sight:
             self._paint_one(painter, position, int(self.session.shown[position]))
+
+    def _ask(self) -> None:
+        """Ask for the thumbnails in sight; what has gone by meanwhile is not asked for at all."""
+        snapshot = self.session.snapshot
+        if snapshot is None or not self.isVisible():
+            return
+        files = [snapshot.record.image_set.file(int(self.session.shown[p])) for p in self._in_sight()]
+        self._thumbnails.want(self, set(files))
+        for file in reversed(files):
+            self._thumbnails.get(file)
+
+    @property
+    def settled(self) -> bool:
+        """Whether everything in sight has been asked for."""
+        return not self._asking.isActive()
 
     def _paint_head(self, painter: QPainter, band: Band, top: int) -> None:
         """A band's name, its number of images and its accuracy."""
@@ -192,101 +209,16 @@ class Thumbs(QAbstractScrollArea):
         painter.drawLine(line.left(), line.bottom() + 3, line.right(), line.bottom() + 3)
 
     def _paint_one(self, painter: QPainter, position: int, image: int) -> None:
-        assert self.session.snapshot is not None
-        judged, record = self.session.snapshot.judged, self.session.snapshot.record
         cell = self.cell_rect(position)
+        painter.drawPixmap(cell.topLeft(), self._cells.get(image, self._side, self.devicePixelRatioF()))
         square = QRectF(cell.left(), cell.top(), self._side, self._side)
-        picture, final = self._thumbnails.get(record.image_set.file(image))
-        if picture is not None:
-            scale = min(square.width() / picture.width(), square.height() / picture.height())
-            size = QSize(max(1, round(picture.width() * scale)), max(1, round(picture.height() * scale)))
-            place = QRectF(
-                square.center().x() - size.width() / 2,
-                square.center().y() - size.height() / 2,
-                size.width(),
-                size.height(),
-            )
-            painter.drawImage(place, picture)
-        else:
-            place = square
-            painter.fillRect(square, theme.colour("paper"))
-            painter.setPen(theme.colour("wrong" if final else "soft"))
-            painter.setFont(font(11))
-            painter.drawText(square, Qt.AlignmentFlag.AlignCenter, "unreadable" if final else "…")
-        if judged.wrong[image]:  # a notch cut from the corner
-            notch = self._side * 0.14
-            corner = place.topRight()
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            painter.setPen(QPen(theme.colour("sheet"), 1.5))
-            painter.setBrush(theme.colour("wrong"))
-            painter.drawPolygon(
-                QPolygonF([corner, QPointF(corner.x() - notch, corner.y()), QPointF(corner.x(), corner.y() + notch)])
-            )
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         if image in self.session.marked and len(self.session.marked) > 1:
             wash = theme.colour("accent")
             wash.setAlphaF(0.28)
-            painter.fillRect(place, wash)
-        self._paint_seen(painter, place, image)
+            painter.fillRect(square, wash)
         if image == self.session.current:
             painter.setPen(QPen(theme.colour("accent"), 3 if self.hasFocus() else 2))
             painter.drawRect(square.adjusted(-2, -2, 2, 2))
-        self._paint_caption(painter, cell, image)
-
-    def _paint_seen(self, painter: QPainter, place: QRectF, image: int) -> None:
-        """A tick where the image has been reviewed, on a small sheet so that it shows on any picture."""
-        if not self.session.reviews[image].reviewed:
-            return
-        sheet = QRectF(place.left(), place.bottom() - 16, 16, 16)
-        painter.fillRect(sheet, theme.colour("sheet"))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(theme.colour("ink"), 1.6))
-        x, y = sheet.left(), sheet.top()
-        painter.drawPolyline(QPolygonF([QPointF(x + 4, y + 8), QPointF(x + 7, y + 11), QPointF(x + 12, y + 5)]))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-
-    def _paint_caption(self, painter: QPainter, cell: QRect, image: int) -> None:
-        assert self.session.snapshot is not None
-        judged, classes = self.session.snapshot.judged, self.session.classes
-        line = QRect(cell.left(), cell.top() + self._side + 4, self._side, 16)
-        label_index, predicted = int(judged.labels[image]), int(judged.predicted[image])
-        if predicted < 0:
-            words_for = {PENDING: "not scored yet", UNREADABLE: "no answer", FAILED: "scores failed"}
-            painter.setFont(font(12))
-            painter.setPen(theme.colour("soft"))
-            painter.drawText(line, Qt.AlignmentFlag.AlignLeft, words_for.get(int(judged.state[image]), ""))
-        else:
-            painter.setFont(font(12, QFont.Weight.Medium))
-            number = f"{judged.confidence[image]:.2f}"
-            width = painter.fontMetrics().horizontalAdvance(number) + 4
-            painter.setPen(theme.colour("ink"))
-            shown = painter.fontMetrics().elidedText(
-                classes[predicted], Qt.TextElideMode.ElideMiddle, line.width() - width
-            )
-            painter.drawText(line, Qt.AlignmentFlag.AlignLeft, shown)
-            painter.setPen(theme.colour("soft"))
-            painter.drawText(line, Qt.AlignmentFlag.AlignRight, number)
-        painter.setFont(font(11))
-        second = line.translated(0, 16)
-        if label_index >= 0 and label_index != predicted:
-            painter.setPen(theme.colour("wrong") if predicted >= 0 else theme.colour("soft"))
-            text = f"labelled {classes[label_index]}"
-        else:
-            painter.setPen(theme.colour("soft"))
-            text = "no label" if label_index < 0 else ""
-        painter.drawText(
-            second,
-            Qt.AlignmentFlag.AlignLeft,
-            painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, second.width()),
-        )
-        if not text and predicted >= 0:
-            bar = QRectF(second.left(), second.top() + 4, second.width(), 2)
-            painter.fillRect(bar, theme.colour("line"))
-            painter.fillRect(
-                QRectF(bar.left(), bar.top(), bar.width() * float(judged.confidence[image]), 2),
-                mix(theme.colour("line"), theme.colour("ink"), 0.55),
-            )
 
     def position_at(self, point: QPointF) -> int:
         """The position of the image under a viewport point, or -1."""

@@ -1,0 +1,151 @@
+"""One image of the light table with its caption, painted once and kept: scrolling only sets finished pictures side by side."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRect, QRectF, Qt
+from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
+
+from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE, Judged
+from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.session import Session
+from mivrat.ui.theme import font, mix, theme
+
+CAPTION = 38
+MOST_KEPT = 300
+
+
+class Cells:
+    """Finished pictures of images, the least recently used forgotten first."""
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        self.session, self._thumbnails = session, thumbnails
+        self._kept: dict[tuple[object, ...], QPixmap] = {}
+        self._kept_of: Judged | None = None
+
+    def get(self, image: int, side: int, ratio: float) -> QPixmap:
+        """An image's picture, ``side`` wide and as high with its caption below."""
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        if self._kept_of is not snapshot.judged:
+            self._kept.clear()
+            self._kept_of = snapshot.judged
+        picture, final = self._thumbnails.known(snapshot.record.image_set.file(image))
+        key: tuple[object, ...] = "…", side, ratio, theme.tokens.name
+        if final:
+            looks = picture.cacheKey() if picture is not None else 0
+            key = image, looks, side, ratio, theme.tokens.name, self.session.reviews[image].reviewed
+        found = self._kept.pop(key, None)
+        if found is None:
+            found = self._painted(image, picture, side, ratio) if final else self._waiting(side, ratio)
+            while len(self._kept) >= MOST_KEPT:
+                self._kept.pop(next(iter(self._kept)))
+        self._kept[key] = found
+        return found
+
+    @staticmethod
+    def _sheet(side: int, ratio: float) -> QPixmap:
+        made = QPixmap(round(side * ratio), round((side + CAPTION) * ratio))
+        made.setDevicePixelRatio(ratio)
+        made.fill(theme.colour("sheet"))
+        return made
+
+    def _waiting(self, side: int, ratio: float) -> QPixmap:
+        """What stands for every image that is still being decoded."""
+        made = self._sheet(side, ratio)
+        with QPainter(made) as painter:
+            self._paint_message(painter, QRectF(0, 0, side, side), "…", "soft")
+        return made
+
+    def _painted(self, image: int, picture: QImage | None, side: int, ratio: float) -> QPixmap:
+        made = self._sheet(side, ratio)
+        with QPainter(made) as painter:
+            place = QRectF(0, 0, side, side)
+            if picture is None:
+                self._paint_message(painter, place, "unreadable", "wrong")
+            else:
+                place = self._paint_picture(painter, picture, side, ratio)
+            assert self.session.snapshot is not None
+            if self.session.snapshot.judged.wrong[image]:
+                self._paint_notch(painter, place.topRight(), side)
+            if self.session.reviews[image].reviewed:
+                self._paint_tick(painter, place.bottomLeft())
+            self._paint_caption(painter, image, side)
+        return made
+
+    @staticmethod
+    def _paint_message(painter: QPainter, square: QRectF, text: str, ink: str) -> None:
+        painter.fillRect(square, theme.colour("paper"))
+        painter.setPen(theme.colour(ink))
+        painter.setFont(font(11))
+        painter.drawText(square, Qt.AlignmentFlag.AlignCenter, text)
+
+    @staticmethod
+    def _paint_picture(painter: QPainter, picture: QImage, side: int, ratio: float) -> QRectF:
+        """Paint the picture into the square, and give the place it takes there."""
+        whole = round(side * ratio)
+        smooth = Qt.TransformationMode.SmoothTransformation
+        shown = picture.scaled(whole, whole, Qt.AspectRatioMode.KeepAspectRatio, smooth)
+        shown.setDevicePixelRatio(ratio)
+        width, height = shown.width() / ratio, shown.height() / ratio
+        place = QRectF(round((side - width) / 2), round((side - height) / 2), width, height)
+        painter.drawImage(place.topLeft(), shown)
+        return place
+
+    @staticmethod
+    def _paint_notch(painter: QPainter, corner: QPointF, side: int) -> None:
+        """A notch cut from the corner: a wrong answer."""
+        notch = side * 0.14
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.colour("sheet"), 1.5))
+        painter.setBrush(theme.colour("wrong"))
+        points = [corner, QPointF(corner.x() - notch, corner.y()), QPointF(corner.x(), corner.y() + notch)]
+        painter.drawPolygon(QPolygonF(points))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+
+    @staticmethod
+    def _paint_tick(painter: QPainter, corner: QPointF) -> None:
+        """A tick where the image has been reviewed, on a small sheet so that it shows on any picture."""
+        x, y = corner.x(), corner.y() - 16
+        painter.fillRect(QRectF(x, y, 16, 16), theme.colour("sheet"))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(theme.colour("ink"), 1.6))
+        painter.drawPolyline(QPolygonF([QPointF(x + 4, y + 8), QPointF(x + 7, y + 11), QPointF(x + 12, y + 5)]))
+
+    def _paint_caption(self, painter: QPainter, image: int, side: int) -> None:
+        assert self.session.snapshot is not None
+        judged, classes = self.session.snapshot.judged, self.session.classes
+        line = QRect(0, side + 4, side, 16)
+        label_index, predicted = int(judged.labels[image]), int(judged.predicted[image])
+        if predicted < 0:
+            words_for = {PENDING: "not scored yet", UNREADABLE: "no answer", FAILED: "scores failed"}
+            painter.setFont(font(12))
+            painter.setPen(theme.colour("soft"))
+            painter.drawText(line, Qt.AlignmentFlag.AlignLeft, words_for.get(int(judged.state[image]), ""))
+        else:
+            painter.setFont(font(12, QFont.Weight.Medium))
+            number = f"{judged.confidence[image]:.2f}"
+            width = painter.fontMetrics().horizontalAdvance(number) + 4
+            painter.setPen(theme.colour("ink"))
+            shown = painter.fontMetrics().elidedText(
+                classes[predicted], Qt.TextElideMode.ElideMiddle, line.width() - width
+            )
+            painter.drawText(line, Qt.AlignmentFlag.AlignLeft, shown)
+            painter.setPen(theme.colour("soft"))
+            painter.drawText(line, Qt.AlignmentFlag.AlignRight, number)
+        painter.setFont(font(11))
+        second = line.translated(0, 16)
+        if label_index >= 0 and label_index != predicted:
+            painter.setPen(theme.colour("wrong") if predicted >= 0 else theme.colour("soft"))
+            text = f"labelled {classes[label_index]}"
+        else:
+            painter.setPen(theme.colour("soft"))
+            text = "no label" if label_index < 0 else ""
+        shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, second.width())
+        painter.drawText(second, Qt.AlignmentFlag.AlignLeft, shown)
+        if not text and predicted >= 0:
+            bar = QRectF(second.left(), second.top() + 4, second.width(), 2)
+            painter.fillRect(bar, theme.colour("line"))
+            painter.fillRect(
+                QRectF(bar.left(), bar.top(), bar.width() * float(judged.confidence[image]), 2),
+                mix(theme.colour("line"), theme.colour("ink"), 0.55),
+            )
