@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QPoint, QPointF, QRectF, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
@@ -23,7 +23,7 @@ from mivrat.core.study.reviews import Review, load_reviews
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
-from mivrat.ui.window import BENCH, EXAMINE, MainWindow
+from mivrat.ui.window import BENCH, EXAMINE, MEASURE, MainWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES as THREE
 from tests.support.sets import write_set
@@ -149,6 +149,10 @@ def test_causes_are_edited_and_counted(qtbot: QtBot, demo: MainWindow, settle: S
     page.causes.setCurrentCell(0, 0)
     qtbot.mouseClick(page.take_out, LEFT)
     assert session.reviews.names(int(wrong[0])) == []
+    demo.undo()
+    assert session.reviews.names(int(wrong[0])) == ["ink dot"]
+    demo.redo()
+    assert session.reviews.names(int(wrong[0])) == []
 
 
 def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
@@ -173,6 +177,9 @@ def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWind
     qtbot.keyClick(dotted.name, Qt.Key.Key_Return)
     assert [one.name for one in session.kept] == ["ink dot on plantain"]
     members = dotted.members
+    demo.undo()
+    assert session.kept == ()
+    demo.redo()
     session.clear()
     demo.examine.tabs.choose(0)
     settle()
@@ -358,3 +365,61 @@ def test_unlabelled_images_are_reviewed_too(
     hidden = window.session.reviews.causes[2].id
     window.session.replace(Caused(frozenset({hidden}), window.session.reviews))
     assert len(window.session.shown) == window.reviewer.progress().reviewed
+
+
+def test_a_picture_is_looked_at_at_any_zoom(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.session.step(0)
+    demo.look_closely()
+    settle()
+    look, zoom = demo.close_look, demo.close_look.zoom
+    at = look.photo.picture_rect().center()
+    whole = look.photo.grab().toImage()
+    for _ in range(3):
+        key(demo, Qt.Key.Key_Plus)
+    assert zoom.factor == pytest.approx(1.5**3)
+    assert zoom.part.center() == QPointF(0.5, 0.5)
+    assert look.photo.grab().toImage() != whole
+    corner = zoom.part.topLeft()
+    qtbot.mousePress(look.photo, LEFT, pos=at.toPoint())
+    qtbot.mouseMove(look.photo, at.toPoint() + QPoint(20, 0))
+    qtbot.mouseRelease(look.photo, LEFT, pos=at.toPoint() + QPoint(20, 0))
+    moved = 20 / look.photo.picture_rect().width() * zoom.part.width()
+    assert zoom.part.left() == pytest.approx(corner.x() - moved)
+    for _ in range(40):
+        key(demo, Qt.Key.Key_Plus)
+    assert zoom.factor == pytest.approx(32)
+    key(demo, Qt.Key.Key_0)
+    assert zoom.part == QRectF(0, 0, 1, 1)
+    assert look.photo.grab().toImage() == whole
+    key(demo, Qt.Key.Key_Plus)
+    demo.session.step(1)
+    assert zoom.factor == 1  # another picture is shown whole
+
+
+def test_scores_are_shown_at_a_temperature_adopted(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    demo.measure.tabs.choose(3)
+    demo.show_step(MEASURE)
+    view = demo.measure.reliability
+    view.view.setCurrentIndex(2)
+    settle()
+    qtbot.mouseClick(view.adopt, LEFT)
+    settle()
+    snapshot = demo.session.snapshot
+    assert snapshot is not None
+    found = snapshot.record.temperature
+    assert found == pytest.approx(view._fitted())
+    demo.session.step(0)
+    demo.look_closely()
+    settle()
+    image = demo.session.current
+    assert image is not None
+    z = snapshot.judged.rows[image].astype(float) / found
+    p = np.exp(z) / np.exp(z).sum()
+    shown = demo.close_look.ranking.lines
+    assert [one.probability for one in shown] == pytest.approx(sorted(p, reverse=True)[: len(shown)], abs=1e-6)
+    assert f"temperature {found:.2f}" in demo.close_look.facts.text().replace("\u00a0", " ")
+    assert "JPG, 128 × 128 px" in demo.close_look.facts.text().replace("\u00a0", " ")
+    demo.undo()
+    settle()
+    assert demo.session.snapshot is not None
+    assert demo.session.snapshot.record.temperature is None

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 
-from mivrat.core.study.reviews import Review
 from mivrat.core.study.study import Study
 
 
@@ -22,16 +21,15 @@ class Decision:
 
 
 @dataclass(frozen=True)
-class ReviewDecision:
-    """What is decided of single images of a set: their reviews before and after, by position."""
+class SmallDecision:
+    """What is done at once, without reading the study anew: seen in the window right away, and written right behind."""
 
     words: str
-    set_id: int
-    before: Mapping[int, Review]
-    after: Mapping[int, Review]
+    do: Callable[[], object]
+    undo: Callable[[], object]
 
 
-AnyDecision = Decision | ReviewDecision
+AnyDecision = Decision | SmallDecision
 
 
 class Decisions:

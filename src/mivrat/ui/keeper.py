@@ -19,7 +19,7 @@ from mivrat.core.study.reviews import Cause, Review, save_causes, save_reviews
 from mivrat.core.study.study import Study
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.ui import study_work
-from mivrat.ui.decisions import Decision, Decisions, ReviewDecision
+from mivrat.ui.decisions import Decision, Decisions, SmallDecision
 from mivrat.ui.session import Session
 from mivrat.ui.study_work import Asking, FoundFeatures, FoundTwoClasses, Further, NewStudy, Opened
 from mivrat.ui.work import Work, Workers
@@ -212,8 +212,8 @@ class Keeper(QObject):
     def undo(self) -> None:
         """Take the last decision back."""
         last = self.decisions.last
-        if isinstance(last, ReviewDecision):
-            self._put(last, last.before)
+        if isinstance(last, SmallDecision):
+            last.undo()
             self.decisions.undone()
             self.decided.emit(f"Taken back: {last.words}")
         elif last is not None:
@@ -222,8 +222,8 @@ class Keeper(QObject):
     def redo(self) -> None:
         """Take the decision again that was taken back last."""
         following = self.decisions.next
-        if isinstance(following, ReviewDecision):
-            self._put(following, following.after)
+        if isinstance(following, SmallDecision):
+            following.do()
             self.decisions.redone()
             self.decided.emit(f"Again: {following.words}")
         elif following is not None:
@@ -265,17 +265,22 @@ class Keeper(QObject):
         after = {i: one for i, one in changes.items() if reviews[i] != one}
         if snapshot is None or self._changing or not after:
             return False
-        before = {i: reviews[i] for i in after}
-        decision = ReviewDecision(words, snapshot.record.info.set_id, before, after)
-        self._put(decision, after)
-        self.decisions.taken(decision)
+        before, set_id = {i: reviews[i] for i in after}, snapshot.record.info.set_id
+        self._decide_at_once(words, lambda: self._put(set_id, after), lambda: self._put(set_id, before))
         return True
 
-    def _put(self, decision: ReviewDecision, changes: Mapping[int, Review]) -> None:
+    def _decide_at_once(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
+        do()
+        self.decisions.taken(SmallDecision(words, do, undo))
+
+    def _shown_set(self) -> int | None:
         snapshot = self.session.snapshot
-        if snapshot is not None and snapshot.record.info.set_id == decision.set_id:
+        return snapshot.record.info.set_id if snapshot is not None else None
+
+    def _put(self, set_id: int, changes: Mapping[int, Review]) -> None:
+        if self._shown_set() == set_id:
             self.session.put_reviews(changes)
-        self._write(lambda study: save_reviews(study, decision.set_id, changes))
+        self._write(lambda study: save_reviews(study, set_id, changes))
 
     def _write(self, write: Callable[[Study], object]) -> None:
         """Write something small to the study, behind everything written before."""
@@ -283,18 +288,29 @@ class Keeper(QObject):
         if path is not None:
             self._writer.start(lambda work: study_work.write(path, write), failed=self.failed.emit)
 
-    def keep_causes(self, causes: Sequence[Cause]) -> None:
-        """Keep the list of causes."""
-        self.session.reviews.causes = tuple(causes)
+    def keep_causes(self, words: str, causes: Sequence[Cause]) -> None:
+        """Keep another list of causes."""
+        before = self.session.reviews.causes
+        if tuple(causes) != before:
+            self._decide_at_once(words, lambda: self._put_causes(tuple(causes)), lambda: self._put_causes(before))
+
+    def _put_causes(self, causes: tuple[Cause, ...]) -> None:
+        self.session.reviews.causes = causes
         self.session.reviews_changed.emit()
         self._write(lambda study: save_causes(study, causes))
 
-    def keep_selections(self, kept: Sequence[KeptSelection]) -> None:
-        """Keep these named selections of the set shown."""
-        if self.session.snapshot is not None:
-            set_id = self.session.snapshot.record.info.set_id
+    def keep_selections(self, words: str, kept: Sequence[KeptSelection]) -> None:
+        """Keep these named selections of the set shown, in place of those kept before."""
+        before, set_id = self.session.kept, self._shown_set()
+        if set_id is not None and tuple(kept) != before:
+            self._decide_at_once(
+                words, lambda: self._put_kept(set_id, tuple(kept)), lambda: self._put_kept(set_id, before)
+            )
+
+    def _put_kept(self, set_id: int, kept: tuple[KeptSelection, ...]) -> None:
+        if self._shown_set() == set_id:
             self.session.set_kept(kept)
-            self._write(lambda study: save_kept(study, set_id, kept))
+        self._write(lambda study: save_kept(study, set_id, kept))
 
     def remember_place(self, run_id: int, place: str) -> None:
         """Keep where in a run one is."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -128,6 +129,8 @@ class Session(QObject):
         now = snapshot.record.info
         self.snapshot = snapshot
         if before is None or before.set_id != now.set_id:
+            # A list of many images stays as it is: looking through it for garbage would hold the window up.
+            gc.freeze()
             self.selection.forget(Picked)
             self.selection.forget(InGroup)
         if before is None or before.id != now.id:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
@@ -165,55 +164,52 @@ class ReviewPage(QScrollArea):
         if 0 <= line < len(self.session.reviews.causes) and self.causes.hasFocus():
             self.name.setText(self.session.reviews.causes[line].name)
 
-    def _edit(self, change: Callable[[list[Cause]], int]) -> None:
-        causes = list(self.session.reviews.causes)
-        line = change(causes)
-        self.keeper.keep_causes(causes)
+    def _edit(self, words: str, causes: list[Cause], line: int) -> None:
+        self.keeper.keep_causes(words, causes)
         self.causes.setCurrentCell(line, 0)
+
+    def _chosen(self) -> int | None:
+        line = self.causes.currentRow()
+        return line if 0 <= line < len(self.session.reviews.causes) else None
+
+    def _typed(self) -> str:
+        """The name typed, if it is one that no cause has yet."""
+        name = self.name.text().strip()
+        return "" if name in {one.name for one in self.session.reviews.causes} else name
 
     def add_cause(self) -> None:
         """Add the cause whose name has been typed, at the end of the list."""
-        name, causes = self.name.text().strip(), self.session.reviews.causes
-        if not name or name in {one.name for one in causes}:
-            return
-        used = [one.id for one in causes] + [i for one in self.session.reviews.by_position.values() for i in one.causes]
-        made = Cause(max(used, default=0) + 1, name)
-        self._edit(lambda some: some.append(made) or len(some) - 1)  # type: ignore[func-returns-value]
-        self.name.clear()
+        name, causes = self._typed(), list(self.session.reviews.causes)
+        if name:
+            noted = self.session.reviews.by_position.values()
+            used = [one.id for one in causes] + [i for one in noted for i in one.causes]
+            causes.append(Cause(max(used, default=0) + 1, name))
+            self._edit(f"cause {name} added", causes, len(causes) - 1)
+            self.name.clear()
 
     def rename_cause(self) -> None:
         """Give the chosen cause the name that has been typed."""
-        name, line = self.name.text().strip(), self.causes.currentRow()
-        causes = self.session.reviews.causes
-        if not name or not 0 <= line < len(causes) or name in {one.name for one in causes}:
-            return
-
-        def change(some: list[Cause]) -> int:
-            some[line] = replace(some[line], name=name)
-            return line
-
-        self._edit(change)
-        self.name.clear()
+        name, line, causes = self._typed(), self._chosen(), list(self.session.reviews.causes)
+        if name and line is not None:
+            causes[line] = replace(causes[line], name=name)
+            self._edit(f"cause named {name}", causes, line)
+            self.name.clear()
 
     def remove_cause(self) -> None:
         """Take the chosen cause out of the list."""
-        line = self.causes.currentRow()
-        if 0 <= line < len(self.session.reviews.causes):
-            self._edit(lambda some: min(line, len(some) - 1) if some.pop(line) else 0)
+        line, causes = self._chosen(), list(self.session.reviews.causes)
+        if line is not None:
+            gone = causes.pop(line)
+            self._edit(f"cause {gone.name} taken out", causes, min(line, len(causes) - 1))
             self.name.clear()
 
     def move_cause(self, by: int) -> None:
         """Move the chosen cause up or down, and with it its key."""
-        line = self.causes.currentRow()
-        if not 0 <= line < len(self.session.reviews.causes):
-            return
-
-        def change(some: list[Cause]) -> int:
-            to = min(len(some) - 1, max(0, line + by))
-            some.insert(to, some.pop(line))
-            return to
-
-        self._edit(change)
+        line, causes = self._chosen(), list(self.session.reviews.causes)
+        if line is not None:
+            to = min(len(causes) - 1, max(0, line + by))
+            causes.insert(to, causes.pop(line))
+            self._edit(f"cause {causes[to].name} moved", causes, to)
 
     # --- kept selections ---
 
@@ -228,7 +224,8 @@ class ReviewPage(QScrollArea):
         """Keep the selection in force under a name; one of that name is replaced."""
         text = kept.to_text(self.session.conditions, self.session.classes)
         others = [one for one in self.session.kept if one.name != name]
-        self.keeper.keep_selections(sorted([*others, kept.KeptSelection(name, text)], key=lambda one: one.name))
+        now = sorted([*others, kept.KeptSelection(name, text)], key=lambda one: one.name)
+        self.keeper.keep_selections(f"selection {name} kept", now)
 
     def _show_kept(self) -> None:
         snapshot = self.session.snapshot
@@ -268,7 +265,8 @@ class ReviewPage(QScrollArea):
         return row(choose, label(told, soft=True), None, drop)
 
     def _drop(self, dropped: kept.KeptSelection) -> None:
-        self.keeper.keep_selections([one for one in self.session.kept if one != dropped])
+        left = [one for one in self.session.kept if one != dropped]
+        self.keeper.keep_selections(f"selection {dropped.name} not kept", left)
 
     # --- as corrected ---
 
