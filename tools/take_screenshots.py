@@ -11,19 +11,21 @@ from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 home = tempfile.mkdtemp(prefix="mivrat-screenshots-")
-for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME"):
+for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
     os.environ[folder] = home
 
 from PySide6.QtCore import QSettings  # noqa: E402
 from PySide6.QtTest import QTest  # noqa: E402
 
-from mivrat.core.selecting.selection import Labelled, Predicted  # noqa: E402
+from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
-from mivrat.ui.window import BENCH, CHECK, PREPARE, MainWindow  # noqa: E402
+from mivrat.ui.window import BENCH, CHECK, EXAMINE, MEASURE, PREPARE, MainWindow  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+# Views drawn in the dark theme too; every one is drawn in the light one.
+IN_BOTH = ("headline", "confusions", "close-look", "groups", "review")
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
@@ -37,6 +39,8 @@ def wait(condition: Callable[[], bool], seconds: float = 120) -> None:
 
 def take_all(theme: str) -> None:
     """The main views in one theme."""
+    for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
+        os.environ[folder] = f"{home}/{theme}"  # a study of its own, as nobody has touched it
     settings = QSettings(f"{home}/{theme}.ini", QSettings.Format.IniFormat)
     settings.setValue("theme", theme)
     window = MainWindow(settings)
@@ -44,6 +48,8 @@ def take_all(theme: str) -> None:
     window.show()
 
     def take(name: str) -> None:
+        if theme != "paper" and name not in IN_BOTH:
+            return
         QTest.qWait(80)
         wait(
             lambda: (
@@ -51,6 +57,8 @@ def take_all(theme: str) -> None:
                 and window.close_look.settled
                 and window.prepare.recipe_page.settled
                 and window.measure.settled
+                and window.examine.settled
+                and window.light_table.settled
                 and not window.workers.busy
             )
         )
@@ -60,6 +68,7 @@ def take_all(theme: str) -> None:
     take("start")
     window.open_demo()
     wait(lambda: window.pages.currentIndex() == BENCH)
+    window.show_step(MEASURE)
     take("headline")
     window.measure.tabs.choose(1)
     take("classes")
@@ -74,6 +83,8 @@ def take_all(theme: str) -> None:
     window.measure.tabs.choose(3)
     window.measure.reliability.diagram.select(9, False)
     take("confidence")
+    window.session.clear()
+    examine(window, take)
     window.session.clear()
     window.show_step(PREPARE)
     take("inputs")
@@ -91,6 +102,38 @@ def take_all(theme: str) -> None:
     window.check.rows["training"].toggle()
     take("check")
     window.close()
+
+
+def examine(window: MainWindow, take: Callable[[str], None]) -> None:
+    """The Examine step: groups by likeness, a review half done, causes counted, suspected labels."""
+    window.show_step(EXAMINE)
+    window.examine.tabs.choose(2)
+    window.keeper.find_features()
+    wait(lambda: window.session.vectors is not None and window.job is None)
+    take("groups")
+    review, session = window.examine.review, window.session
+    review.name.setText("ink dot")
+    review.add_cause()
+    review.move_cause(-6)
+    dotted, others = window.examine.groups.cards[0].members, window.examine.groups.cards[2].members
+    for images, key in ((dotted, 1), (others[1:3], 3), (others[5:6], 6)):
+        session.replace(Picked("hand", tuple(images)))
+        session.look_at(images[0], frozenset(images))
+        window.reviewer.toggle_key(key)
+    window.leave_close_look()
+    session.replace(Outcome(frozenset({"wrong"})))
+    session.set_bands("cause")
+    window.examine.tabs.choose(0)
+    take("review")
+    window.examine.tabs.choose(1)
+    window.examine.causes.by.setCurrentText("pair")
+    window.examine.causes.refresh()
+    take("causes")
+    session.set_bands("no bands")
+    window.examine.tabs.choose(3)
+    wait(lambda: window.examine.settled)
+    window.examine.labels.table.setCurrentCell(0, 0)
+    take("labels")
 
 
 def main() -> None:

@@ -159,7 +159,8 @@ def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None
     assert told[-1].done == COLUMNS * LINES + 1
     first, second = (np.asarray(Image.open(tmp_path / name)) for name in ("sheet.png", "sheet-2.png"))
     black = [(page == 0).all(axis=2) for page in (first, second)]  # the picture is black; so are a few letters
-    assert black[0].sum() - black[1].sum() >= (COLUMNS * LINES - 1) * 40 * 30
+    cell = hand_back.CELL * hand_back.CELL * 30 // 40  # enlarged to the width of its place
+    assert black[0].sum() - black[1].sum() >= (COLUMNS * LINES - 1) * cell
     list(contact_sheet(many, tmp_path / "sheet.pdf"))
     assert (tmp_path / "sheet.pdf").read_bytes().count(b"/Type /Page\n") == 2
     list(contact_sheet(handed, tmp_path / "all.pdf"))  # an unreadable and an unlabelled one too

@@ -10,7 +10,8 @@ import onnx
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.emit import Emitter, Value
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.evidence.rules import NoRule, Step, rule_for
+from mivrat.core.evidence.rules import rule_for
+from mivrat.core.evidence.step import NoRule, Step
 
 SEED = "mivrat:seed"
 

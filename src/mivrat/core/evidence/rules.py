@@ -6,8 +6,7 @@ it was asked for, by position; for one-input operators just that gradient.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,77 +14,9 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.evidence.emit import Emitter, Value
-from mivrat.core.evidence.graph import GraphView, attributes_of
-
-
-class NoRule(Exception):
-    """An operator, or this use of it, that the reverse pass cannot differentiate; the message says which."""
-
-
-@dataclass
-class Step:
-    """One forward node on the way back."""
-
-    view: GraphView
-    emit: Emitter
-    node: onnx.NodeProto
-    gradients: list[Value | None]
-    needed: set[int]
-    extra_outputs: dict[str, list[str]]
-    attributes: dict[str, Any] = field(init=False)
-
-    def __post_init__(self) -> None:
-        self.attributes = attributes_of(self.node)
-
-    @property
-    def g(self) -> Value:
-        """The gradient of the first output."""
-        if self.gradients[0] is None:
-            raise NoRule(f"{self.node.op_type}: only a further output is used")
-        return self.gradients[0]
-
-    @property
-    def x(self) -> Value:
-        return self.emit.value(self.node.input[0])
-
-    @property
-    def y(self) -> Value:
-        return self.emit.value(self.node.output[0])
-
-    def shape(self, position: int) -> tuple[int, ...]:
-        return self.view.shapes[self.node.input[position]]
-
-    @property
-    def out_shape(self) -> tuple[int, ...]:
-        return self.view.shapes[self.node.output[0]]
-
-    def has(self, position: int) -> bool:
-        return position < len(self.node.input) and bool(self.node.input[position])
-
-    def constant(self, position: int) -> NDArray[Any] | None:
-        """The value of an input that does not depend on the image, or None."""
-        return self.view.values.get(self.node.input[position]) if self.has(position) else None
-
-    def only_first(self) -> None:
-        if self.needed - {0}:
-            raise NoRule(f"{self.node.op_type} with an image-dependent {_NAMES.get(self.node.op_type, 'second input')}")
-
-    def axes(self, rank: int) -> list[int]:
-        """Reduction axes from the attribute or the second input; all where neither is given."""
-        given = self.attributes.get("axes")
-        if given is None and self.has(1):
-            found = self.constant(1)
-            if found is None:
-                raise NoRule(f"{self.node.op_type} over axes that depend on the image")
-            given = found.tolist()
-        if not given:
-            return [] if self.attributes.get("noop_with_empty_axes") else list(range(rank))
-        return sorted(int(a) % rank for a in given)
-
-
-_NAMES = {"Conv": "kernel", "BatchNormalization": "scale", "Clip": "bound"}
-Gradients = Value | dict[int, Value]
-Rule = Callable[[Step], Gradients]
+from mivrat.core.evidence.rules_norms import NORMS
+from mivrat.core.evidence.rules_places import PLACES
+from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step
 
 
 def _add(s: Step) -> Gradients:
@@ -167,53 +98,14 @@ def _split(s: Step) -> Gradients:
     return s.emit.node("Concat", *parts, axis=s.attributes.get("axis", 0))
 
 
-def _settled(s: Step, name: str, position: int) -> list[int] | None:
-    """Whole numbers given as an attribute or as an input, None where not given; NoRule where they depend on the image."""
-    if name in s.attributes:
-        return list(s.attributes[name])
-    if not s.has(position):
-        return None
-    found = s.constant(position)
-    if found is None:
-        raise NoRule(f"{s.node.op_type} with {name} that depend on the image")
-    return [int(v) for v in found.ravel()]
-
-
-def _slice(s: Step) -> Gradients:
-    s.only_first()
-    shape = s.shape(0)
-    starts, ends = _settled(s, "starts", 1) or [], _settled(s, "ends", 2) or []
-    axes, steps = _settled(s, "axes", 3) or list(range(len(starts))), _settled(s, "steps", 4) or [1] * len(starts)
-    before, after = [0] * len(shape), [0] * len(shape)
-    for start, end, axis, step in zip(starts, ends, axes, steps, strict=True):
-        size = shape[axis]
-        taken = range(size)[slice(start, None if end < -size else end, step)]
-        if step != 1:
-            raise NoRule("Slice with steps")
-        before[axis], after[axis] = taken.start, size - taken.stop
-    return s.emit.pad(s.g, before, after)
-
-
-def _pad(s: Step) -> Gradients:
-    s.only_first()
-    shape, pads = s.shape(0), _settled(s, "pads", 1) or []
-    axes = _settled(s, "axes", 3) or list(range(len(shape)))
-    if s.attributes.get("mode", "constant") != "constant" or min(pads, default=0) < 0:
-        raise NoRule("Pad that mirrors, repeats or crops")
-    out = s.g
-    for i, axis in enumerate(axes):
-        if pads[i] or pads[i + len(axes)]:
-            out = s.emit.slice(out, axis, pads[i], pads[i] + shape[axis])
-    return out
-
-
 def _pow(s: Step) -> Gradients:
     s.only_first()
     exponent = s.constant(1)
-    if exponent is None or exponent.size != 1:
-        raise NoRule("Pow with an exponent that is not one constant number")
-    power = float(exponent.ravel()[0])
-    return s.g * s.emit.node("Pow", s.x, s.emit.floats(power - 1)) * power
+    if exponent is None:
+        raise NoRule("Pow with an exponent that depends on the image")
+    power = exponent.astype(np.float32)
+    slope = s.emit.node("Pow", s.x, s.emit.floats(power - 1)) * s.emit.floats(power)
+    return s.emit.unbroadcast(s.g * slope, s.out_shape, s.node.input[0], s.shape(0))
 
 
 def _elu(s: Step) -> Gradients:
@@ -221,24 +113,26 @@ def _elu(s: Step) -> Gradients:
     return (s.x > 0.0).where(s.g, s.g * (s.y + alpha))
 
 
-def _reduce_sum(s: Step) -> Gradients:
-    s.only_first()
-    axes = s.axes(len(s.shape(0)))
-    if 0 in axes:
-        raise NoRule("ReduceSum over the images of a batch")
-    g = s.g if s.attributes.get("keepdims", 1) or not axes else s.emit.unsqueeze(s.g, axes)
-    return s.emit.expand_like(g, s.node.input[0])
+def _selu(s: Step) -> Gradients:
+    alpha, gamma = float(s.attributes.get("alpha", 1.6732632)), float(s.attributes.get("gamma", 1.0507010))
+    return (s.x > 0.0).where(s.g * gamma, s.g * (s.y + alpha * gamma))
 
 
-def _reduce_mean(s: Step) -> Gradients:
-    s.only_first()
-    shape = s.shape(0)
-    axes = s.axes(len(shape))
-    g = s.g if s.attributes.get("keepdims", 1) or not axes else s.emit.unsqueeze(s.g, axes)
-    count = int(np.prod([shape[a] for a in axes], dtype=np.int64))
-    if 0 in axes:
-        raise NoRule("ReduceMean over the images of a batch")
-    return s.emit.expand_like(g * (1.0 / count), s.node.input[0])
+def _gelu(s: Step) -> Gradients:
+    x = s.x
+    if s.attributes.get("approximate", "none") == "tanh":
+        inner = (x + x * x * x * 0.044715) * float(np.sqrt(2 / np.pi))
+        t = s.emit.node("Tanh", inner)
+        slope = (1.0 + x * x * (3 * 0.044715)) * float(np.sqrt(2 / np.pi))
+        return s.g * ((1.0 + t) * 0.5 + x * (1.0 - t * t) * slope * 0.5)
+    below = (1.0 + s.emit.node("Erf", x * float(np.sqrt(0.5)))) * 0.5
+    density = s.emit.node("Exp", x * x * -0.5) * float(1 / np.sqrt(2 * np.pi))
+    return s.g * (below + x * density)
+
+
+def _mish(s: Step) -> Gradients:
+    t = s.emit.node("Tanh", s.emit.node("Softplus", s.x))
+    return s.g * (t + s.x * s.emit.node("Sigmoid", s.x) * (1.0 - t * t))
 
 
 def _reshaped(s: Step) -> Gradients:
@@ -408,6 +302,43 @@ def _conv(s: Step) -> Gradients:
     )
 
 
+def _conv_transpose(s: Step) -> Gradients:
+    """The gradient of a transposed convolution is the convolution that it transposes."""
+    s.only_first()
+    kernel = list(s.shape(1)[2:])
+    axes = len(kernel)
+    strides, dilations = (list(s.attributes.get(name, [1] * axes)) for name in ("strides", "dilations"))
+    extent = [(k - 1) * d + 1 for k, d in zip(kernel, dilations, strict=True)]
+    size_in, size_out = list(s.shape(0)[2:]), list(s.out_shape[2:])
+    before = list(s.attributes.get("pads", [0] * 2 * axes))[:axes]
+    automatic = s.attributes.get("auto_pad", "NOTSET")
+    after = []
+    for i in range(axes):
+        whole = (size_in[i] - 1) * strides[i] + extent[i]
+        if automatic.startswith("SAME") or "output_shape" in s.attributes:
+            total = max(0, whole + s.attributes.get("output_padding", [0] * axes)[i] - size_out[i])
+            before[i] = total // 2 if automatic == "SAME_UPPER" else total - total // 2
+        elif automatic == "VALID":
+            before[i] = 0
+        # So much behind that the convolution gives back just the input's size; negative: what it would not reach.
+        after.append(whole - before[i] - size_out[i])
+    g = s.g
+    if min(after) < 0:
+        for i, beyond in enumerate(after):
+            if beyond < 0:
+                g = s.emit.slice(g, i + 2, 0, size_out[i] + beyond)
+    return s.emit.node(
+        "Conv",
+        g,
+        s.node.input[1],
+        kernel_shape=kernel,
+        strides=strides,
+        dilations=dilations,
+        group=s.attributes.get("group", 1),
+        pads=[*before, *(max(0, beyond) for beyond in after)],
+    )
+
+
 def _spread(s: Step, window: Window, parts: Value, weight: NDArray[Any]) -> Value:
     """Lay values (N*C x m x out...) back on the input through ``weight`` (m x 1 x kernel...), adding where they overlap."""
     pads, extra = window.back_padding()
@@ -498,6 +429,20 @@ RULES: dict[str, Rule] = {
     "Abs": lambda s: s.g * s.emit.node("Sign", s.x),
     "Elu": _elu,
     "Pow": _pow,
+    "Selu": _selu,
+    "Celu": lambda s: (s.x > 0.0).where(s.g, s.g * (s.y * (1.0 / float(s.attributes.get("alpha", 1.0))) + 1.0)),
+    "Gelu": _gelu,
+    "Mish": _mish,
+    "Softsign": lambda s: s.g / ((1.0 + s.emit.node("Abs", s.x)) * (1.0 + s.emit.node("Abs", s.x))),
+    "ThresholdedRelu": lambda s: (s.x > float(s.attributes.get("alpha", 1.0))).where(s.g, 0.0),
+    "Reciprocal": lambda s: -(s.g * s.y * s.y),
+    "Sin": lambda s: s.g * s.emit.node("Cos", s.x),
+    "Cos": lambda s: -(s.g * s.emit.node("Sin", s.x)),
+    # steps: flat wherever they have a derivative
+    "Sign": lambda s: s.g * 0.0,
+    "Floor": lambda s: s.g * 0.0,
+    "Ceil": lambda s: s.g * 0.0,
+    "Round": lambda s: s.g * 0.0,
     # arithmetic with broadcasting
     "Add": _add,
     "Sum": _add,
@@ -507,8 +452,6 @@ RULES: dict[str, Rule] = {
     # moving values about
     "Concat": _concat,
     "Split": _split,
-    "Slice": _slice,
-    "Pad": _pad,
     "Flatten": _reshaped,
     "Reshape": _reshaped,
     "Squeeze": _reshaped,
@@ -520,11 +463,12 @@ RULES: dict[str, Rule] = {
     "MaxPool": _max_pool,
     "AveragePool": _average_pool,
     "GlobalAveragePool": _global_average_pool,
-    "ReduceMean": _reduce_mean,
-    "ReduceSum": _reduce_sum,
     "Gemm": _gemm,
     "MatMul": _matmul,
     "Softmax": _softmax,
+    "ConvTranspose": _conv_transpose,
+    **PLACES,
+    **NORMS,
 }
 
 

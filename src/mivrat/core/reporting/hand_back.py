@@ -295,7 +295,7 @@ def _fitting(
 def _draw_head(draw: ImageDraw.ImageDraw, source: Source, number: int, total: int) -> None:
     font, width = _font(18), PAGE[0] - 2 * MARGIN
     study, model, images, selection, day = source.lines()
-    lines = (f"{study}      {model}      {images}", selection, f"{day}      page {number} of {total}")
+    lines = (f"{study}  ·  {model}  ·  {images}", selection, f"{day}  ·  page {number} of {total}")
     for n, text in enumerate(lines):
         draw.text((MARGIN, MARGIN + 28 * n), _fitting(draw, text, font, width), fill="black", font=font)
     draw.line((MARGIN, MARGIN + HEAD - 26, PAGE[0] - MARGIN, MARGIN + HEAD - 26), fill="grey")
@@ -306,7 +306,11 @@ def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, handed: Handed, im
     left, top = MARGIN + column * (CELL + GAP), MARGIN + HEAD + line * (CELL + CAPTION + GAP)
     try:
         picture = Image.fromarray(thumbnail(handed.record.image_set.file(image), CELL))
-        page.paste(picture, (left + (CELL - picture.width) // 2, top + (CELL - picture.height) // 2))
+        scale = CELL / max(picture.size)
+        if scale > 1:
+            size = max(1, round(picture.width * scale)), max(1, round(picture.height * scale))
+            picture = picture.resize(size, Image.Resampling.BICUBIC)
+        page.paste(picture, (left, top + (CELL - picture.height)))
     except UnreadablePicture:
         draw.rectangle((left, top, left + CELL, top + CELL), outline="grey")
         draw.text((left + 10, top + 10), "unreadable", fill="grey", font=_font(16))
