@@ -470,7 +470,6 @@ OLD_FORMS: dict[str, tuple[int, Body]] = {
         lambda net, x: net.add("ReduceMean", x, net.weight(values=np.array([2, 3])), keepdims=0),
     ),
     "Split in version 21": (21, split),
-    "Resize in version 10": (10, with_constant("Resize", np.array([1, 1, 2, 1.5], np.float32), mode="nearest")),
     "ReduceMax with axes attribute": (11, simple("ReduceMax", axes=[1], keepdims=0)),
     "LogSoftmax along the last axis": (11, simple("LogSoftmax", axis=-1)),
     "Gather": (9, with_constant("Gather", [2, 0, 0], axis=1)),
@@ -489,4 +488,13 @@ def test_softmax_before_version_13_takes_all_axes_from_its_own_on_together(tmp_p
     old = through(simple("Softmax", axis=1), tmp_path, opset=11)
     written_out = through(lambda net, x: net.add("Softmax", net.add("Flatten", x, axis=1), axis=1), tmp_path)
     np.testing.assert_allclose(old.gradient, written_out.gradient, atol=1e-7)
+    assert np.abs(old.gradient).max() > 1e-4
+
+
+def test_resize_of_version_10_is_that_of_version_13_by_floors(tmp_path: Path) -> None:
+    """The reference evaluator does not know the old form: the same network with the new one must agree."""
+    old = through(with_constant("Resize", np.array([1, 1, 2, 1.5], np.float32), mode="nearest"), tmp_path, opset=10)
+    floors = {"mode": "nearest", "coordinate_transformation_mode": "asymmetric", "nearest_mode": "floor"}
+    new = through(resized(scales=[1.0, 1.0, 2.0, 1.5], **floors), tmp_path, opset=13)
+    np.testing.assert_allclose(old.gradient, new.gradient, atol=1e-6)
     assert np.abs(old.gradient).max() > 1e-4
