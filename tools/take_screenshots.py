@@ -112,6 +112,7 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     wait(lambda: window.session.vectors is not None and window.job is None)
     take("groups")
     review, session = window.examine.review, window.session
+    window.examine.tabs.choose(0)
     review.name.setText("ink dot")
     review.add_cause()
     review.move_cause(-6)

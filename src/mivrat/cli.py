@@ -163,7 +163,11 @@ def _parser() -> argparse.ArgumentParser:
     mapping.add_argument("--classes", type=Path, metavar="FILE")
     mapping.add_argument("--layer", metavar="TENSOR")
     mapping.add_argument("--target", default="predicted", metavar="predicted|CLASS|A:B")
-    mapping.add_argument("--method", default="gradient", metavar="gradient|elementwise|signed")
+    mapping.add_argument(
+        "--method",
+        default="gradient",
+        metavar="|".join(("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")),
+    )
     mapping.add_argument("--out", type=Path, required=True, metavar="DIR")
     return parser
 
@@ -463,7 +467,7 @@ def _heatmap(args: argparse.Namespace) -> int:
     maker = _maker(args.model, args.recipe, len(classes) if classes else None)
     names = classes or [str(i) for i in range(maker.model.class_count)]
     target = target_from_text(args.target, ClassMatcher(names).target)
-    layer = maker.layer(args.layer)
+    layer = maker.layer_for(args.method, args.layer)
     _say_remarks(maker.model)
     unreadable, line = 0, _ProgressLine()
     with _stoppable() as stop:
@@ -475,9 +479,8 @@ def _heatmap(args: argparse.Namespace) -> int:
             else:
                 against = f" rather than {names[made.target.against]}" if made.target.against is not None else ""
                 note = "; the map is all zero" if made.peak == 0 else ""
-                print(
-                    f"{made.written}: for {names[made.target.of]}{against}, layer {layer.tensor} ({layer.grid[0]} × {layer.grid[1]}), peak {made.peak:.4g}{note}"
-                )
+                where = f"layer {layer.tensor} ({layer.grid[0]} × {layer.grid[1]})" if layer else f"by {args.method}"
+                print(f"{made.written}: for {names[made.target.of]}{against}, {where}, peak {made.peak:.4g}{note}")
             if stop.stopped and done < len(args.image):
                 _say(f"mivrat: stopped after {done} of {len(args.image)} images; their files are in {args.out}")
                 return STOPPED

@@ -44,14 +44,15 @@ def _free_stem(path: Path, taken: set[str]) -> str:
 
 
 def write_heatmaps(
-    maker: HeatmapMaker, files: Sequence[Path], folder: Path, layer: Layer, target: Target | None, method: Method
+    maker: HeatmapMaker, files: Sequence[Path], folder: Path, layer: Layer | None, target: Target | None, method: Method
 ) -> Iterator[Made]:
     """Write ``<stem>.npy`` (the map as it is, float32) and ``<stem>.png`` (over the picture) for each file, in order.
 
     ``target`` None stands for each image's predicted class. Files of the same stem get ``-2``, ``-3`` … behind it.
     """
     recipe, taken = maker.model.recipe, set[str]()
-    scale = "difference" if method == "signed" else "heat"
+    scale = "difference" if method in ("signed", "occlusion", "masks", "activation") else "heat"
+    layers = [layer] if layer is not None else []
     for first in range(0, len(files), BATCH):
         chunk: list[tuple[Path, tuple[Pixels, Geometry] | str]] = []
         tensors: list[NDArray[Any]] = []
@@ -74,7 +75,7 @@ def write_heatmaps(
                 chosen = [Target(int(k)) for k in ranking_scores(rows, kind).argmax(axis=1)]
             else:
                 chosen = [target] * len(batch)
-            heats += list(maker.maps(batch, chosen, [layer], method)[0])
+            heats += list(maker.maps(batch, chosen, layers, method)[0])
             targets += chosen
         made = iter(zip(heats, targets, strict=True))
         for path, shown in chunk:

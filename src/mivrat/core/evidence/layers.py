@@ -53,6 +53,11 @@ def _spatial_problem(view: GraphView, name: str) -> str | None:
     return "it has a single place only" if height * width == 1 else None
 
 
+def has_places(view: GraphView, name: str) -> bool:
+    """Whether a tensor has height and width, so that a map can be laid over the image."""
+    return _spatial_problem(view, name) is None
+
+
 def list_layers(view: GraphView) -> list[Layer]:
     """All float tensors that lead from the image to the logits, in graph order.
 

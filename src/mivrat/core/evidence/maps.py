@@ -1,4 +1,4 @@
-"""Heatmaps from activations and gradients of a layer, for a batch of prepared images."""
+"""Heatmaps of a batch of prepared images: from activations and gradients of a layer, or from answers alone."""
 
 from __future__ import annotations
 
@@ -8,18 +8,24 @@ from functools import partial
 from typing import Any, Literal
 
 import numpy as np
+import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.answers_only import class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
+from mivrat.core.evidence.layers import Layer, choose_layer, has_places, list_layers
+from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
 from mivrat.core.models.onnx_model import OnnxModel, new_session
 from mivrat.core.models.scores import Kind, guess_kind, to_probabilities
 
-Method = Literal["gradient", "elementwise", "signed"]
-METHODS: tuple[Method, ...] = ("gradient", "elementwise", "signed")
+Method = Literal["gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks"]
+METHODS: tuple[Method, ...] = ("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")
+BY_GRADIENT = ("gradient", "elementwise", "signed")
+# These look at no layer at all.
+WITHOUT_LAYER = ("occlusion", "masks")
 Map = NDArray[np.float32]
 # Probabilities below this count as this, so that ln p keeps a derivative.
 SMALLEST = 1e-12
@@ -57,19 +63,120 @@ class HeatmapMaker:
         self.layers: list[Layer] = list_layers(self.view)
         self._sessions: dict[tuple[Any, ...], tuple[Any, list[str]]] = {}
         self._kind: Kind | None = None
+        self._head = linear_head(self.view)
 
     def layer(self, wanted: str | None) -> Layer:
         """The layer of that name, or the default; InputError where no heatmap can be taken from it."""
         return choose_layer(self.layers, wanted, self.model.path)
 
+    def layer_for(self, method: Method, wanted: str | None) -> Layer | None:
+        """The layer a method takes its map from, None for one that needs none; InputError where there is no such layer."""
+        if method in WITHOUT_LAYER:
+            return None
+        if method in BY_GRADIENT:
+            return self.layer(wanted)
+        if method == "score":  # no gradient has to reach it
+            spatial = [
+                one for one in self.layers if one.tensor in self.view.shapes and has_places(self.view, one.tensor)
+            ]
+            named = next((one for one in spatial if one.tensor == wanted), None)
+            return named or (self.layer(wanted) if wanted or not spatial else spatial[-1])
+        if self._head is None:
+            raise InputError(
+                "does not end in a mean over all places and one linear layer, which an activation map needs",
+                where=self.model.path,
+                mend="use another method",
+            )
+        if wanted not in (None, self._head.tensor):
+            raise InputError(
+                f"an activation map is of the layer before pooling, '{self._head.tensor}'",
+                where=wanted,
+                mend="leave the layer out, or use another method",
+            )
+        return next(one for one in self.layers if one.tensor == self._head.tensor)
+
     def maps(
-        self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer], method: Method = "gradient"
+        self,
+        batch: NDArray[Any],
+        targets: Sequence[Target],
+        layers: Sequence[Layer],
+        method: Method = "gradient",
+        seed: int = 0,
     ) -> list[Map]:
-        """For each layer, one map per image (n x h x w, float32, not normalised).
+        """For each layer, one map per image (n x h x w, float32, not normalised); one list for methods without a layer.
 
         The target is the logit (before softmax or sigmoid); where the model gives probabilities in no such way, ln p.
+        Occlusion and random masks (``seed``) go by the target's probability.
         """
-        return self._run(batch, targets, layers, method)
+        if method in BY_GRADIENT:
+            return self._run(batch, targets, layers, method)
+        if method in WITHOUT_LAYER:
+            return [
+                np.stack([self._hidden(one, target, method, seed) for one, target in zip(batch, targets, strict=True)])
+            ]
+        found = []
+        for layer in layers:
+            activations = self._activations(batch, layer)
+            if method == "score":
+                each = [
+                    score_weighted(one, maps, partial(self._answers, target, of_logits=True), self._channels_last)
+                    for one, maps, target in zip(batch, activations, targets, strict=True)
+                ]
+                found.append(np.stack(each))
+            else:
+                assert self._head is not None
+                weights = self._seed(batch, targets).astype(np.float64) @ self._head.weights.T
+                found.append(class_activation(activations, weights))
+        return found
+
+    @property
+    def _channels_last(self) -> bool:
+        return self.model.recipe.tensor.order == "NHWC"
+
+    def _hidden(self, picture: NDArray[Any], target: Target, method: Method, seed: int) -> Map:
+        answer = partial(self._answers, target, of_logits=False)
+        if method == "occlusion":
+            return occlusion(picture, answer, self._channels_last)
+        return random_masks(picture, answer, self._channels_last, seed)
+
+    def _answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool) -> NDArray[np.float64]:
+        """How much a target is answered for, image by image: as logit (from probabilities, ln p), or as probability."""
+        rows = self._scores(batch)
+        kind = self._score_kind(batch)
+        values = to_probabilities(rows, kind)
+        if of_logits:
+            values = (
+                rows.astype(np.float64)
+                if kind == "logits" and rows.shape[1] > 1
+                else np.log(np.maximum(values, SMALLEST))
+            )
+        out: NDArray[np.float64] = values[:, target.of]
+        return out if target.against is None else out - values[:, target.against]
+
+    def _activations(self, batch: NDArray[Any], layer: Layer) -> NDArray[np.float32]:
+        """A layer's activations, images x channels x h x w."""
+        key = ("activations", layer.tensor)
+        if key not in self._sessions:
+            proto = onnx.ModelProto()
+            proto.CopyFrom(self.view.proto)
+            del proto.graph.output[:]
+            proto.graph.output.append(onnx.ValueInfoProto(name=layer.tensor))
+            self._sessions[key] = (
+                new_session(proto.SerializeToString(), self.model.threads, self.model.path),
+                [layer.tensor],
+            )
+        session, names = self._sessions[key]
+        if self.model.recipe.tensor.dtype == "float16":
+            batch = batch.astype(np.float32)
+        size, found = self.model.batch_limit or max(1, len(batch)), []
+        for first in range(0, len(batch), size):
+            piece = batch[first : first + size]
+            kept = len(piece)
+            if kept < size:
+                piece = np.concatenate([piece, np.repeat(piece[-1:], size - kept, axis=0)])
+            found.append(session.run(names, {self.view.input: piece})[0][:kept])
+        whole: NDArray[np.float32] = np.concatenate(found)
+        return whole.transpose(0, 3, 1, 2) if layer.channel_axis == 3 else whole
 
     def activations_and_gradients(
         self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer]

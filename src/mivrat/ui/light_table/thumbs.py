@@ -129,6 +129,8 @@ class Thumbs(QAbstractScrollArea):
         position = self.session.position
         if position >= 0:
             cell, bar = self.cell_rect(position), self.verticalScrollBar()
+            if self.session.bands and position - self._starts[self._band_of(position)] < self.columns:
+                cell.setTop(cell.top() - _HEAD)  # with the first line of a band its head
             if cell.top() < 0:
                 bar.setValue(bar.value() + cell.top() - 4)
             elif cell.bottom() > self.viewport().height():
