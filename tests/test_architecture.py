@@ -20,7 +20,7 @@ BELOW = {
     "likeness": {"likeness", "evidence", "figures", "models", "pictures", "running", "study"},
     "checks": {"checks", "figures", "models", "pictures", "running", "study"},
     "evidence": {"evidence", "models", "pictures"},
-    "reporting": {"reporting", "figures", "pictures", "running", "study"},
+    "reporting": {"reporting", "checks", "evidence", "figures", "pictures", "running", "study"},
 }
 
 

@@ -169,6 +169,27 @@ def _parser() -> argparse.ArgumentParser:
         metavar="|".join(("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")),
     )
     mapping.add_argument("--out", type=Path, required=True, metavar="DIR")
+    covering = commands.add_parser("cover", help="hide a region of many images, score again, and test what changed")
+    covering.add_argument("--model", type=Path, required=True, metavar="M.onnx")
+    covering.add_argument("--images", type=Path, required=True, metavar="DIR|TABLE")
+    covering.add_argument("--classes", type=Path, required=True, metavar="FILE")
+    covering.add_argument("--recipe", type=Path, metavar="R.toml")
+    covering.add_argument("--labelled", metavar="CLASS", help="only images with this label")
+    covering.add_argument("--predicted", metavar="CLASS", help="only images called this class")
+    covering.add_argument(
+        "--region", metavar="LEFT,TOP,RIGHT,BOTTOM", help="shares of what the network receives, 0 to 1"
+    )
+    covering.add_argument(
+        "--hottest", type=float, metavar="SHARE", help="each image's hottest share of the area, such as 0.1"
+    )
+    covering.add_argument("--layer", metavar="TENSOR", help="the layer the heat is taken from")
+    covering.add_argument(
+        "--heat-from", type=Path, metavar="M.onnx", help="take the heat from another model, by the same recipe"
+    )
+    covering.add_argument("--target", default="predicted", metavar="predicted|CLASS")
+    covering.add_argument("--hide", default="blur", choices=("blur", "mean", "patch"))
+    covering.add_argument("--seed", type=int, default=0, metavar="N")
+    covering.add_argument("--out", type=Path, required=True, metavar="DIR")
     return parser
 
 
@@ -487,6 +508,84 @@ def _heatmap(args: argparse.Namespace) -> int:
     return BAD_INPUT if unreadable else DONE
 
 
+def _cover(args: argparse.Namespace) -> int:
+    from mivrat.core.evidence import cover
+    from mivrat.core.files import sha256_of, write_whole
+    from mivrat.core.pictures.classes import ClassMatcher, read_class_list
+    from mivrat.core.pictures.image_sets import list_images, match_labels
+    from mivrat.core.reporting import cover_report
+
+    classes = read_class_list(args.classes)
+    find = ClassMatcher(classes).target
+    region_given = _region(args)
+    labelled, predicted, target = (
+        find(text) if text not in (None, "predicted") else None for text in (args.labelled, args.predicted, args.target)
+    )
+    image_set = match_labels(list_images(args.images), classes).image_set
+    maker = _maker(args.model, args.recipe, len(classes))
+    heat = _maker(args.heat_from, args.recipe, len(classes)) if args.heat_from else maker
+    region = cover.rectangle(*region_given) if region_given else cover.hottest(heat, args.hottest, args.layer)
+    _say_remarks(maker.model)
+    files = [image_set.file(i) for i in range(len(image_set.items))]
+    chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
+    if not chosen:
+        raise InputError("no image has this label", where="--labelled", mend="name a label of these images")
+    found, line, stopped = [], _ProgressLine(), False
+    with _stoppable() as stop:
+        each = cover.cover(maker, files, chosen, region, args.hide, target, args.seed)
+        for done, one in enumerate(each, 1):
+            line.show(done, len(chosen), f"{done} of {len(chosen)}")
+            if one.problem:
+                _say(f"mivrat: not read: {files[one.image]}: {one.problem}")
+            if one.problem or predicted is None or one.predicted[0] == predicted:
+                found.append(one)
+            if stop.stopped and done < len(chosen):
+                _say(f"mivrat: stopped after {done} of {len(chosen)} images; what is written is of those")
+                stopped = True
+                break
+    result = cover_report.result_of(found, image_set)
+    how_done = {
+        "model": args.model.name,
+        "model_sha256": sha256_of(args.model),
+        "images": str(args.images),
+        "labelled": args.labelled,
+        "predicted": args.predicted,
+        "region": list(region_given) if region_given else None,
+        "hottest": args.hottest,
+        "heat_from": args.heat_from.name if args.heat_from else None,
+        "layer": heat.layer(args.layer).tensor if args.hottest else None,
+        "target": args.target,
+        "hide": args.hide,
+        "seed": args.seed,
+    }
+    told = cover_report.as_json(result, how_done, found)
+    write_whole(args.out / "cover.json", json.dumps(told, indent=1, ensure_ascii=False) + "\n")
+    write_whole(args.out / "cover.csv", cover_report.as_csv(found, image_set, classes))
+    print(cover_report.in_sentences(result))
+    return STOPPED if stopped else DONE
+
+
+def _region(args: argparse.Namespace) -> tuple[float, float, float, float] | None:
+    """The rectangle asked for, or None where the hottest part is; InputError where it is neither or both."""
+    if (args.region is None) == (args.hottest is None):
+        raise InputError(
+            "say what to hide", where="--region or --hottest", mend="give one of them, such as --hottest 0.1"
+        )
+    if args.hottest is not None:
+        if not 0 < args.hottest < 1:
+            raise InputError("is no share of the area", where="--hottest", mend="give a number between 0 and 1")
+        return None
+    try:
+        left, top, right, bottom = (float(part) for part in args.region.split(","))
+    except ValueError:
+        left = top = right = bottom = 0.0
+    if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
+        raise InputError(
+            "is no rectangle", where="--region", mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
+        )
+    return left, top, right, bottom
+
+
 def _has_display() -> bool:
     """Whether a window can really be opened, tried in a process of its own: the toolkit aborts where it cannot."""
     if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
@@ -514,7 +613,7 @@ def _window(command: str | None, study: Path | None) -> int:
             return DONE
         raise InputError(
             "there is no display to open a window on, or a system library for it is missing",
-            mend="evaluate, check, layers and heatmap work without; tools/setup.sh names missing libraries",
+            mend="evaluate, check, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run
 
@@ -532,6 +631,8 @@ def run_command(arguments: Sequence[str]) -> int:
         return _layers(args)
     if args.command == "heatmap":
         return _heatmap(args)
+    if args.command == "cover":
+        return _cover(args)
     return _window(args.command, getattr(args, "study", None))
 
 

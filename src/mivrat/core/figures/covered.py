@@ -1,0 +1,72 @@
+"""What hiding a part of images did to their answers, against the same area hidden elsewhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.significance import even_split
+
+
+@dataclass(frozen=True)
+class Effect:
+    """Of N images: the share whose prediction changed; of the labelled ones how many became right (``mended``) and wrong
+    (``broken``), with the exact paired probability of so uneven a split (McNemar 1947); the mean fall of p(target)."""
+
+    changed: Proportion
+    mended: int
+    broken: int
+    p_paired: float
+    mean_drop: float
+
+
+@dataclass(frozen=True)
+class CoverResult:
+    """The effect of hiding the region and that of the control. ``only_region`` images changed their prediction under the
+    region and not under the control, ``only_control`` the other way round; ``p`` is the exact probability of so uneven a
+    split, were the region like any other place of its size."""
+
+    total: int
+    region: Effect
+    control: Effect
+    only_region: int
+    only_control: int
+    p: float
+
+
+def _effect(
+    labels: NDArray[np.integer],
+    before: NDArray[np.integer],
+    after: NDArray[np.integer],
+    drop: NDArray[np.float64],
+) -> Effect:
+    known = labels >= 0
+    mended = int((known & (before != labels) & (after == labels)).sum())
+    broken = int((known & (before == labels) & (after != labels)).sum())
+    changed = proportion(int((before != after).sum()), len(before))
+    return Effect(changed, mended, broken, even_split(mended, broken), float(drop.mean()) if len(drop) else 0.0)
+
+
+def cover_result(
+    labels: NDArray[np.integer],
+    before: NDArray[np.integer],
+    covered: NDArray[np.integer],
+    control: NDArray[np.integer],
+    drop: NDArray[np.float64],
+    control_drop: NDArray[np.float64],
+) -> CoverResult:
+    """The result over N images: labels (-1: none), predictions before, with the region hidden, and with the control
+    hidden; how far p(target) fell under each."""
+    by_region, by_control = covered != before, control != before
+    one, other = int((by_region & ~by_control).sum()), int((by_control & ~by_region).sum())
+    return CoverResult(
+        len(before),
+        _effect(labels, before, covered, drop),
+        _effect(labels, before, control, control_drop),
+        one,
+        other,
+        even_split(one, other),
+    )

@@ -1,0 +1,105 @@
+"""The cover test over many images as files: what was done, what came of it, and every image's answers."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.evidence.cover import Covered
+from mivrat.core.figures.covered import CoverResult, Effect, cover_result
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.reporting.results import safe_cell
+
+FORMAT = "mivrat-cover/1"
+
+
+def result_of(found: Sequence[Covered], image_set: ImageSet) -> CoverResult:
+    """The result over the images that could be read."""
+    read = [one for one in found if not one.problem]
+    labels = np.array([-1 if (k := image_set.items[one.image].label) is None else k for one in read], np.int64)
+    predicted = np.array([one.predicted for one in read], np.int64).reshape(-1, 3)
+    p = np.array([one.p for one in read], float).reshape(-1, 3)
+    return cover_result(labels, predicted[:, 0], predicted[:, 1], predicted[:, 2], p[:, 0] - p[:, 1], p[:, 0] - p[:, 2])
+
+
+def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered]) -> dict[str, Any]:
+    """The result with everything needed to do it again."""
+    areas = [one.area for one in found if not one.problem]
+    return {
+        "format": FORMAT,
+        "done": done,
+        "unreadable": sum(bool(one.problem) for one in found),
+        "mean_area": float(np.mean(areas)) if areas else None,
+        **asdict(result),
+    }
+
+
+def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]) -> str:
+    """Every image's answers: as it is, with the region hidden, with the control hidden."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(
+        [
+            "path",
+            "label",
+            "target",
+            "area",
+            "predicted",
+            "p",
+            "covered_predicted",
+            "covered_p",
+            "control_predicted",
+            "control_p",
+        ]
+    )
+    for one in found:
+        item = image_set.items[one.image]
+        label = "" if item.label is None else classes[item.label]
+        if one.problem:
+            writer.writerow([safe_cell(item.path), safe_cell(label), "", "", one.problem, "", "", "", "", ""])
+            continue
+        answers = [
+            cell for k, p in zip(one.predicted, one.p, strict=True) for cell in (safe_cell(classes[k]), f"{p:.6f}")
+        ]
+        writer.writerow(
+            [safe_cell(item.path), safe_cell(label), safe_cell(classes[one.target]), f"{one.area:.4f}", *answers]
+        )
+    return out.getvalue()
+
+
+def in_sentences(result: CoverResult) -> str:
+    """The result in words."""
+
+    def effect(what: str, one: Effect) -> str:
+        share = one.changed
+        bounds = (
+            "" if share.low is None or share.high is None else f", 95 % interval {share.low:.1%} to {share.high:.1%}"
+        )
+        return (
+            f"{what}: {share.hits} of {share.total} predictions change ({share.value or 0:.1%}{bounds}); {one.mended} become right, "
+            f"{one.broken} become wrong (p {in_words(one.p_paired)}); p(target) falls by {one.mean_drop:.3f} on average"
+        )
+
+    beyond = (
+        "more than the same area elsewhere"
+        if result.p < 0.05 and result.only_region > result.only_control
+        else (
+            "less than the same area elsewhere"
+            if result.p < 0.05
+            else "no more than the same area elsewhere, as far as these images tell"
+        )
+    )
+    return "\n".join(
+        [
+            effect("region hidden", result.region),
+            effect("same area elsewhere", result.control),
+            f"hiding the region changes {beyond}: {result.only_region} only by the region, {result.only_control} only by the control "
+            f"(exact paired test, p {in_words(result.p)}, N = {result.total})",
+        ]
+    )
