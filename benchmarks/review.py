@@ -10,7 +10,6 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
@@ -19,6 +18,7 @@ from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from benchmarks.screens import wait
 from mivrat.core.selecting.selection import Outcome
 from mivrat.core.study.reviews import load_reviews
 from mivrat.core.study.study import Study
@@ -28,15 +28,6 @@ from mivrat.ui.window import BENCH, EXAMINE, MainWindow
 
 IMAGES, KILLS = 100, 20
 DIGITS = (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_3, Qt.Key.Key_4, Qt.Key.Key_5, Qt.Key.Key_6)
-
-
-def wait(condition: Callable[[], bool], seconds: float = 120) -> None:
-    until = time.monotonic() + seconds
-    while not condition():
-        if time.monotonic() > until:
-            raise TimeoutError
-        QApplication.processEvents()
-        time.sleep(0.001)
 
 
 def opened(folder: str) -> MainWindow:

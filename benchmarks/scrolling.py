@@ -8,7 +8,6 @@ import statistics
 import sys
 import tempfile
 import time
-from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 
@@ -21,6 +20,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication
 
+from benchmarks.screens import wait
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.answers import SCORED, Answers
@@ -39,15 +39,6 @@ def memory() -> float:
     found = re.search(r"VmRSS:\s+(\d+)", Path("/proc/self/status").read_text())
     assert found is not None
     return int(found[1]) / 1024
-
-
-def wait(condition: Callable[[], bool], seconds: float = 120) -> None:
-    until = time.monotonic() + seconds
-    while not condition():
-        if time.monotonic() > until:
-            raise TimeoutError
-        QApplication.processEvents()
-        time.sleep(0.001)
 
 
 def write_pictures(folder: Path, images: int) -> list[str]:

@@ -7,7 +7,6 @@ import statistics
 import sys
 import tempfile
 import time
-from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 
@@ -18,18 +17,10 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.opening import CLASSES, make_study
+from benchmarks.screens import wait
 from mivrat.core.selecting.selection import Confidence, Labelled, Outcome, Predicted
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, MainWindow
-
-
-def wait(condition: Callable[[], bool], seconds: float = 300) -> None:
-    until = time.monotonic() + seconds
-    while not condition():
-        if time.monotonic() > until:
-            raise TimeoutError
-        QApplication.processEvents()
-        time.sleep(0.002)
 
 
 def main() -> None:

@@ -313,8 +313,9 @@ class Keeper(QObject):
         self._write(lambda study: save_kept(study, set_id, kept))
 
     def remember_place(self, run_id: int, place: str) -> None:
-        """Keep where in a run one is."""
-        self._write(lambda study: study.set_setting(f"place of run {run_id}", place))
+        """Keep where in a run one is, in a study that may be written."""
+        if self.session.study_path is not None and os.access(self.session.study_path, os.W_OK):
+            self._write(lambda study: study.set_setting(f"place of run {run_id}", place))
 
     def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress]]) -> None:
         """Write files outside the study, with progress and a stop."""
@@ -435,7 +436,9 @@ class Keeper(QObject):
         path = self.session.study_path
         if path is not None and not self.session.busy:
             self.workers.start(
-                lambda work: study_work.save_copy(path, copy), done=lambda _: self.open(copy), failed=self.failed.emit
+                lambda work: self._after_writing(lambda: study_work.save_copy(path, copy)),
+                done=lambda _: self.open(copy),
+                failed=self.failed.emit,
             )
 
     def stop_all(self) -> None:

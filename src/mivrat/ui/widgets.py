@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import QGuiApplication, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
+    QFrame,
     QHBoxLayout,
     QLabel,
     QLayout,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QSpinBox,
+    QToolButton,
     QWidget,
 )
 
+from mivrat.core.reporting.results import safe_cell
 from mivrat.ui.theme import theme
 
 
@@ -85,6 +91,38 @@ def row(
         else:
             layout.addWidget(widget)
     return layout
+
+
+class Scrolled(QScrollArea):
+    """A frameless area that scrolls what is in it and takes no focus of its own; ``wide`` lets it scroll sideways too."""
+
+    def __init__(self, body: QWidget | None = None, *, wide: bool = True) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        if not wide:
+            self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        if body is not None:
+            self.setWidget(body)
+
+
+def more_button(name: str, tip: str) -> QToolButton:
+    """A button with three dots that opens a menu."""
+    made = QToolButton()
+    made.setText("⋯")
+    made.setProperty("quiet", True)
+    made.setAccessibleName(name)
+    made.setToolTip(tip)
+    made.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+    return made
+
+
+def copy_table(lines: Sequence[Sequence[str]]) -> None:
+    """Put a table on the clipboard, as comma-separated values."""
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\n").writerows([[safe_cell(cell) for cell in line] for line in lines])
+    QGuiApplication.clipboard().setText(out.getvalue())
 
 
 def clear(layout: QLayout) -> None:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from mivrat.core.evidence.emit import Emitter, Value
 from mivrat.core.evidence.rules_norms import NORMS
 from mivrat.core.evidence.rules_places import PLACES
-from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step
+from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step, distribution_axes
 
 
 def _add(s: Step) -> Gradients:
@@ -73,12 +73,7 @@ def _prelu(s: Step) -> Gradients:
 
 
 def _softmax(s: Step) -> Gradients:
-    rank = len(s.out_shape)
-    if s.view.opset >= 13:
-        axes = [s.attributes.get("axis", -1) % rank]
-    else:  # before version 13 everything from the axis on is one distribution
-        axes = list(range(s.attributes.get("axis", 1) % rank, rank))
-    return s.y * (s.g - s.emit.reduce_sum(s.g * s.y, axes))
+    return s.y * (s.g - s.emit.reduce_sum(s.g * s.y, distribution_axes(s)))
 
 
 def _concat(s: Step) -> Gradients:

@@ -8,7 +8,7 @@ import numpy as np
 
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.rules_places import same
-from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step
+from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step, distribution_axes
 
 
 def _reduced(s: Step) -> tuple[list[int], Value, Value]:
@@ -57,12 +57,7 @@ def _global_max_pool(s: Step) -> Gradients:
 
 
 def _log_softmax(s: Step) -> Gradients:
-    rank = len(s.out_shape)
-    if s.view.opset >= 13:
-        axes = [s.attributes.get("axis", -1) % rank]
-    else:  # before version 13 everything from the axis on is one distribution
-        axes = list(range(s.attributes.get("axis", 1) % rank, rank))
-    return s.g - s.emit.node("Exp", s.y) * s.emit.reduce_sum(s.g, axes)
+    return s.g - s.emit.node("Exp", s.y) * s.emit.reduce_sum(s.g, distribution_axes(s))
 
 
 def _standardised(s: Step, x: Value, g: Value, axes: Sequence[int], epsilon: float) -> Value:

@@ -83,6 +83,14 @@ Gradients = Value | dict[int, Value]
 Rule = Callable[[Step], Gradients]
 
 
+def distribution_axes(s: Step) -> list[int]:
+    """The axes over which a Softmax or LogSoftmax makes one distribution."""
+    rank = len(s.out_shape)
+    if s.view.opset >= 13:
+        return [s.attributes.get("axis", -1) % rank]
+    return list(range(s.attributes.get("axis", 1) % rank, rank))  # before version 13 everything from the axis on
+
+
 def settled(s: Step, name: str, position: int) -> list[int] | None:
     """Whole numbers given as an attribute or as an input, None where not given; NoRule where they depend on the image."""
     if name in s.attributes:

@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.checks.catalogue import CHECKS, Check
 from mivrat.core.checks.of_run import KeptResult
@@ -18,7 +18,7 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import SLOW, Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import StateMark, button, clear, label, restyle, row
+from mivrat.ui.widgets import Scrolled, StateMark, button, clear, label, restyle, row
 
 GROUPS = (("stop", "Stops you"), ("look", "Needs a look"), ("open", "Not said yet"), ("fine", "Fine"))
 # So many lines of a table of figures are shown.
@@ -47,12 +47,7 @@ class CheckStep(QWidget):
             self._list.addWidget(heading)
         self._list.addStretch(1)
         self._order: list[QWidget] = []
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setWidget(body)
+        scroll = Scrolled(body, wide=False)
         self._scroll = scroll
         top = row(self.summary, self.all, spacing=12)
         top.setStretchFactor(self.summary, 1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QScrollArea, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QSlider, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
 from mivrat.core.likeness.search import nearest
@@ -17,7 +17,7 @@ from mivrat.ui.pictures import Thumbnails, to_image
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
 from mivrat.ui.thumb_strip import ThumbStrip
-from mivrat.ui.widgets import Choice, Elided, button, label, row
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -138,11 +138,7 @@ class CloseLook(QWidget):
         inside.addLayout(row(self.similar_title, self.find_similar, None))
         inside.addWidget(self.similar)
         inside.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setWidget(body)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(4)

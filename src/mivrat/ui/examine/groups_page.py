@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.figures.groups import group_names
 from mivrat.core.likeness.grouping import LikeGroup, Shared, group_by_likeness, shared_beyond_chance
@@ -18,7 +18,7 @@ from mivrat.ui import words
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.thumb_strip import ThumbStrip
-from mivrat.ui.widgets import Choice, button, clear, label, row
+from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row
 from mivrat.ui.work import Work, Workers
 
 WHAT = ("all mistakes", "the mistakes shown", "the images shown")
@@ -83,7 +83,7 @@ class GroupsPage(QWidget):
         self.cards: list[GroupCard] = []
         self._workers = Workers(1, self)
         self._working: Work | None = None
-        self._done_for: object = None
+        self._done_for: tuple[Snapshot, object] | None = None
         self.what, self.number = Choice(WHAT, "what to group"), Choice(NUMBERS, "number of groups")
         self.what.activated.connect(lambda _: self.refresh())
         self.number.activated.connect(lambda _: self.refresh())
@@ -96,11 +96,7 @@ class GroupsPage(QWidget):
         inside.setContentsMargins(0, 4, 10, 16)
         inside.addLayout(self._list)
         inside.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setWidget(body)
+        scroll = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 10, 0, 0)
         layout.addLayout(row(self.what, self.number, None))
@@ -149,10 +145,10 @@ class GroupsPage(QWidget):
             return
         images = self._images()
         number = None if self.number.currentIndex() == 0 else self.number.currentIndex() + 1
-        now = (snapshot, vectors.shape, images.tobytes(), number)
-        if now == self._done_for:
+        asked = vectors.shape, images.tobytes(), number
+        if self._done_for is not None and self._done_for[0] is snapshot and self._done_for[1] == asked:
             return
-        self._done_for = now
+        self._done_for = snapshot, asked
         if self._working is not None:
             self._working.cancel()
         self.told.setText("Grouping …")

@@ -6,12 +6,10 @@ from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QFrame,
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
     QProgressBar,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -24,12 +22,12 @@ from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.reviewing import Reviewer
-from mivrat.ui.session import Session
-from mivrat.ui.widgets import button, clear, label, row
+from mivrat.ui.session import Session, Snapshot
+from mivrat.ui.widgets import Scrolled, button, clear, label, row
 from mivrat.ui.work import Work, Workers
 
 
-class ReviewPage(QScrollArea):
+class ReviewPage(Scrolled):
     """Progress, causes, kept selections and the corrected figures, one below the other."""
 
     def __init__(self, session: Session, keeper: Keeper, reviewer: Reviewer) -> None:
@@ -37,10 +35,7 @@ class ReviewPage(QScrollArea):
         self.session, self.keeper, self.reviewer = session, keeper, reviewer
         self._workers = Workers(1, self)
         self._working: Work | None = None
-        self._corrected_for: object = None
-        self.setWidgetResizable(True)
-        self.setFrameShape(QFrame.Shape.NoFrame)
-        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._corrected_for: tuple[Snapshot, dict[int, int]] | None = None
         self.told = label("", "heading", wrap=True)
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
@@ -273,10 +268,10 @@ class ReviewPage(QScrollArea):
     def _correct(self) -> None:
         snapshot, proposed = self.session.snapshot, self.session.reviews.proposed()
         assert snapshot is not None
-        now = (snapshot, tuple(sorted(proposed.items())))
-        if now == self._corrected_for:
+        done = self._corrected_for
+        if done is not None and done[0] is snapshot and done[1] == proposed:
             return
-        self._corrected_for = now
+        self._corrected_for = snapshot, proposed
         if self._working is not None:
             self._working.cancel()
         judged, ks = snapshot.judged, sorted(snapshot.figures.top_k)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.ui.examine.causes_page import CausesPage
 from mivrat.ui.examine.groups_page import GroupsPage
@@ -14,7 +15,7 @@ from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Tabs
+from mivrat.ui.widgets import Tabs, copy_table, more_button, row
 
 NAMES = ("Review", "Causes", "Groups", "Labels", "Two classes")
 
@@ -35,11 +36,26 @@ class ExamineStep(QWidget):
         self.groups.features_wanted.connect(keeper.find_features)
         self.groups.named.connect(self.review.keep_as)
         self.two_classes.wanted.connect(keeper.find_two_classes)
+        self.more = more_button("take this page elsewhere", "Copy as a table")
+        menu = QMenu(self.more)
+        menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
+        self.more.setMenu(menu)
+        QShortcut(QKeySequence("Ctrl+Shift+C"), self).activated.connect(self.copy_table)
+        top = QWidget()
+        line = row(self.tabs, self.more, spacing=4)
+        line.setStretch(0, 1)
+        top.setLayout(line)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)
-        layout.addWidget(self.tabs)
+        layout.addWidget(top)
         layout.addWidget(self.pages, 1)
-        theme.style(self.tabs, self.review, self.causes, self.groups, self.labels, self.two_classes)
+        theme.style(top, self.review, self.causes, self.groups, self.labels, self.two_classes)
+
+    def copy_table(self) -> None:
+        """Put what the page shows on the clipboard, as comma-separated values."""
+        page = self.pages.currentWidget()
+        assert page is not None
+        copy_table(page.as_table())  # type: ignore[attr-defined]
 
     @property
     def settled(self) -> bool:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from mivrat.core.selecting.ordering import BANDS, BY_COLUMN, BY_ROLE, ORDERS, UNLIKE, columns_to_group_by
 from mivrat.ui import words
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.widgets import Choice, label, more_button, row
 from mivrat.ui.work import Work, Workers
 
 
@@ -38,12 +38,9 @@ class LightTable(QWidget):
         self.bands.activated.connect(lambda _: self._choose_bands())
         self.size_box.currentTextChanged.connect(self.thumbs.set_size)
         self.count = label(soft=True)
-        self.more = QToolButton()
-        self.more.setText("⋯")
-        self.more.setProperty("quiet", True)
-        self.more.setAccessibleName("do something with these images")
-        self.more.setToolTip("Hand these images back, keep the selection, find more like them")
-        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.more = more_button(
+            "do something with these images", "Hand these images back, keep only those marked, find more like them"
+        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 8, 0)
         layout.addLayout(row(self.order, self.bands, self.size_box, None, self.count, self.more, 4, spacing=6))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QFrame, QGridLayout, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import Counts
@@ -20,7 +20,7 @@ from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Elided, clear, label, restyle
+from mivrat.ui.widgets import Elided, Scrolled, clear, label, restyle
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
@@ -107,16 +107,12 @@ def headline_lines(session: Session) -> list[Line]:
     return lines
 
 
-class Headline(QScrollArea):
+class Headline(Scrolled):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
     def __init__(self, session: Session, keeper: Keeper) -> None:
-        super().__init__()
+        super().__init__(wide=False)
         self.session = session
-        self.setWidgetResizable(True)
-        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # its rows take the focus
-        self.setFrameShape(QFrame.Shape.NoFrame)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         body = QWidget()
         whole = QVBoxLayout(body)
         whole.setContentsMargins(0, 8, 8, 16)

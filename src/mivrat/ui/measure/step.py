@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QRect
-from PySide6.QtGui import QGuiApplication, QImage, QKeySequence, QPainter, QShortcut
+from PySide6.QtGui import QImage, QKeySequence, QPainter, QShortcut
 from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QFileDialog, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
-from mivrat.core.reporting.results import safe_cell
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.class_page import ClassesPage
 from mivrat.ui.measure.confusions import Confusions
@@ -21,7 +18,7 @@ from mivrat.ui.measure.measurer import Measurer
 from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Tabs, row
+from mivrat.ui.widgets import Choice, Tabs, copy_table, more_button, row
 
 NAMES = ("Headline", "Classes", "Confusions", "Confidence", "Groups")
 SCOPES = ("all images", "the selection")
@@ -44,12 +41,7 @@ class MeasureStep(QWidget):
         self.scope = Choice(SCOPES, "figures of")
         self.scope.setToolTip("What these figures are of: all images, or those of the selection")
         self.scope.currentIndexChanged.connect(lambda i: self.measurer.follow_selection(i == 1))
-        self.more = QToolButton()
-        self.more.setText("⋯")
-        self.more.setProperty("quiet", True)
-        self.more.setAccessibleName("take these figures elsewhere")
-        self.more.setToolTip("Copy as a table, save as a picture")
-        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.more = more_button("take these figures elsewhere", "Copy as a table, save as a picture")
         menu = QMenu(self.more)
         menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
         menu.addAction("Save as a picture…").triggered.connect(lambda: self._choose_picture())
@@ -69,11 +61,7 @@ class MeasureStep(QWidget):
         """Put what the page shows on the clipboard, as comma-separated values."""
         page = self.pages.currentWidget()
         assert page is not None
-        out = io.StringIO()
-        csv.writer(out, lineterminator="\n").writerows(
-            [[safe_cell(cell) for cell in line] for line in page.as_table()]  # type: ignore[attr-defined]
-        )
-        QGuiApplication.clipboard().setText(out.getvalue())
+        copy_table(page.as_table())  # type: ignore[attr-defined]
 
     def _choose_picture(self) -> None:
         name = NAMES[self.tabs.current].lower()

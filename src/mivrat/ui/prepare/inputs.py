@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QMenu,
-    QScrollArea,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -25,7 +24,7 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Elided, button, clear, label, row, set_role, spin
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, clear, label, row, set_role, spin
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 MEANINGS: dict[Role, str] = {
@@ -35,7 +34,7 @@ MEANINGS: dict[Role, str] = {
 }
 
 
-class InputsPage(QScrollArea):
+class InputsPage(Scrolled):
     """Lists models, image sets and runs; everything it changes can be taken back."""
 
     run_wanted = Signal(int)
@@ -45,9 +44,6 @@ class InputsPage(QScrollArea):
         super().__init__()
         self.session, self.keeper = session, keeper
         self._drawing_from: int | None = None
-        self.setWidgetResizable(True)
-        self.setFrameShape(QFrame.Shape.NoFrame)
-        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         body = QWidget()
         self._list = QVBoxLayout(body)
         self._list.setContentsMargins(0, 8, 8, 16)

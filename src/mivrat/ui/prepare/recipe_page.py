@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QShowEvent
-from PySide6.QtWidgets import QFileDialog, QFrame, QGridLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import write_whole
@@ -23,7 +23,7 @@ from mivrat.ui.pictures import to_image
 from mivrat.ui.prepare.recipe_form import RecipeForm
 from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Elided, button, clear, label, row
+from mivrat.ui.widgets import Elided, Scrolled, button, clear, label, row
 from mivrat.ui.work import Work, Workers
 
 SHOWN_SIDE = 800
@@ -91,11 +91,7 @@ class RecipePage(QWidget):
         inside.addWidget(label("Hints from the model file", "heading"))
         inside.addLayout(self.hints_box)
         inside.addStretch(1)
-        self.area = QScrollArea()
-        self.area.setWidgetResizable(True)
-        self.area.setFrameShape(QFrame.Shape.NoFrame)
-        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.area.setWidget(body)
+        self.area = Scrolled(body)
         self.foot = QWidget()
         foot = QVBoxLayout(self.foot)
         foot.setContentsMargins(0, 4, 0, 8)

@@ -14,7 +14,7 @@ from PySide6.QtGui import (
     QPolygonF,
     QResizeEvent,
 )
-from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.pictures.subsets import pick
 from mivrat.core.running.answers import PENDING, SCORED
@@ -24,7 +24,7 @@ from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
 from mivrat.ui.study_work import FEW
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import button, label, row
+from mivrat.ui.widgets import Scrolled, button, label, row
 
 COLUMNS, GAP, TEXT = 3, 14, 54
 
@@ -44,11 +44,7 @@ class TryOutPage(QWidget):
         self.full = button("Start the full run", lambda: keeper.score())
         self.cards = Cards(session, thumbnails)
         self.cards.opened.connect(self._look)
-        self.area = QScrollArea()
-        self.area.setWidgetResizable(True)
-        self.area.setFrameShape(QFrame.Shape.NoFrame)
-        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.area.setWidget(self.cards)
+        self.area = Scrolled(self.cards)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 10, 0, 0)
         layout.setSpacing(8)
