@@ -23,6 +23,7 @@ from mivrat.core.study.reviews import Review, load_reviews
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
+from mivrat.ui.close_look.view import WAYS
 from mivrat.ui.window import BENCH, EXAMINE, MEASURE, MainWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES as THREE
@@ -423,3 +424,32 @@ def test_scores_are_shown_at_a_temperature_adopted(qtbot: QtBot, demo: MainWindo
     settle()
     assert demo.session.snapshot is not None
     assert demo.session.snapshot.record.temperature is None
+
+
+def test_heat_is_made_in_five_ways(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    session, look = demo.session, demo.close_look
+    session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    session.step(0)
+    demo.look_closely()
+    settle()
+    pictures = []
+    for i, method in enumerate(WAYS.values()):
+        look.way.setCurrentIndex(i)
+        look.way.activated.emit(i)
+        settle()
+        assert look.evidence is not None
+        assert look.evidence.method == method
+        assert look.layer.isEnabled() == (i < 3)
+        assert look.scale.isVisible() == (i < 2)
+        y, x = np.unravel_index(look.evidence.maps[0].argmax(), look.evidence.maps[0].shape)
+        height, width = look.evidence.maps[0].shape
+        assert y >= 0.7 * height  # the dot of the surest mistake, in the lower left corner
+        assert x <= 0.3 * width
+        assert look.heat_predicted.image is not None
+        pictures.append(look.heat_predicted.image.copy())
+    assert pictures[2] == pictures[3]  # behind pooling and one linear layer the gradient is that layer's weights
+    del pictures[3]
+    assert all(a != b for i, a in enumerate(pictures) for b in pictures[:i])
+    session.step(1)
+    settle()
+    assert look.evidence.method == "occlusion"  # the next image keeps the way

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from mivrat.core.evidence.layers import Layer
-from mivrat.core.evidence.maps import HeatmapMaker, Map, Method, Target
+from mivrat.core.evidence.maps import SIGNED, HeatmapMaker, Map, Method, Target
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.files import write_whole
 from mivrat.core.models.scores import guess_kind, ranking_scores
@@ -51,7 +51,7 @@ def write_heatmaps(
     ``target`` None stands for each image's predicted class. Files of the same stem get ``-2``, ``-3`` … behind it.
     """
     recipe, taken = maker.model.recipe, set[str]()
-    scale = "difference" if method in ("signed", "occlusion", "masks", "activation") else "heat"
+    scale = "difference" if method in SIGNED else "heat"
     layers = [layer] if layer is not None else []
     for first in range(0, len(files), BATCH):
         chunk: list[tuple[Path, tuple[Pixels, Geometry] | str]] = []

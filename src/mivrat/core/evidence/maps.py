@@ -24,6 +24,8 @@ from mivrat.core.models.scores import Kind, guess_kind, to_probabilities
 Method = Literal["gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks"]
 METHODS: tuple[Method, ...] = ("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")
 BY_GRADIENT = ("gradient", "elementwise", "signed")
+# Their maps tell what speaks against the target too, below zero.
+SIGNED = ("signed", "activation", "occlusion", "masks")
 # These look at no layer at all.
 WITHOUT_LAYER = ("occlusion", "masks")
 Map = NDArray[np.float32]

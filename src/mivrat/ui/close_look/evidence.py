@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from PySide6.QtGui import QImage
 
 from mivrat.core.evidence.layers import Layer
-from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.evidence.maps import BY_GRADIENT, HeatmapMaker, Method, Target
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
@@ -51,10 +51,12 @@ class Look:
 
 @dataclass(frozen=True)
 class Evidence:
-    """Heatmaps of one image for some classes at one layer; ``layers`` are all that can be chosen."""
+    """Heatmaps of one image for some classes by one method, at one layer where it takes one; ``layers`` are all that can be
+    chosen."""
 
     image: int
-    layer: Layer
+    method: Method
+    layer: Layer | None
     layers: list[Layer]
     classes: tuple[int, ...]
     maps: list[NDArray[np.float32]]
@@ -88,16 +90,21 @@ def _about_file(path: Path, size: tuple[int, int]) -> str:
 
 
 def find_evidence(
-    record: RunRecord, look: Look, makers: MakerCache, layer_name: str | None, classes: tuple[int, ...]
+    record: RunRecord,
+    look: Look,
+    makers: MakerCache,
+    layer_name: str | None,
+    classes: tuple[int, ...],
+    method: Method = "gradient",
 ) -> Evidence:
     """Heatmaps for some classes; the layer falls back to the default where the one asked for is none of this model's."""
     maker = makers.get(record)
     known = layer_name if layer_name in {one.tensor for one in maker.layers if one.heatmap} else None
-    layer = maker.layer(known)
+    layer = maker.layer_for(method, known if method in BY_GRADIENT else None)
     received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
     batch = np.stack([to_tensor(received, record.recipe)] * len(classes))
-    maps = maker.maps(batch, [Target(k) for k in classes], [layer])[0]
-    return Evidence(look.image, layer, [one for one in maker.layers if one.heatmap], classes, list(maps))
+    maps = maker.maps(batch, [Target(k) for k in classes], [layer] if layer is not None else [], method)[0]
+    return Evidence(look.image, method, layer, [one for one in maker.layers if one.heatmap], classes, list(maps))
 
 
 def draw_overlay(

@@ -33,13 +33,15 @@ class ScaleBar(QWidget):
     def _paint(self, painter: QPainter) -> None:
         bar = QRectF(16, 4, 100, 8)
         gradient = QLinearGradient(bar.topLeft(), bar.topRight())
-        for at, colour in zip(np.linspace(0, 1, 9), heat_colours(np.linspace(0, 1, 9), self.scale), strict=True):
+        least = -1.0 if self.scale == "difference" else 0.0
+        colours = heat_colours(np.linspace(least, 1, 9), self.scale)
+        for at, colour in zip(np.linspace(0, 1, 9), colours, strict=True):
             gradient.setColorAt(float(at), QColor(*(int(c) for c in colour)))
         painter.fillRect(bar, gradient)
         painter.setFont(font(11))
         painter.setPen(theme.colour("soft"))
-        painter.drawText(QPointF(4, 12), "0")
-        painter.drawText(QPointF(120, 12), "peak")
+        painter.drawText(QPointF(4, 12), "−" if least else "0")
+        painter.drawText(QPointF(120, 12), "+" if least else "peak")
 
 
 @dataclass(frozen=True)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QGridLayout, QSlider, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.maps import BY_GRADIENT, SIGNED, Method
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
@@ -21,6 +23,13 @@ from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
+WAYS: dict[str, Method] = {
+    "gradient-weighted": "gradient",
+    "element-wise": "elementwise",
+    "signed contribution": "signed",
+    "activation only": "activation",
+    "occlusion": "occlusion",
+}
 MOST_RANKS = 5
 MOST_SIMILAR = 8
 # The second class is said to be close behind where it is within this of the first.
@@ -76,7 +85,7 @@ class CloseLook(QWidget):
             "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)"
         )
         self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.layer.setMinimumContentsLength(34)
+        self.layer.setMinimumContentsLength(33)
         self.peaks.setToolTip("Divide each map by its own peak, or both by the higher one")
         self.opacity = QSlider(Qt.Orientation.Horizontal)
         self.opacity.setRange(10, 100)
@@ -86,6 +95,12 @@ class CloseLook(QWidget):
         self.opacity.setAccessibleName("opacity of the heat")
         self.opacity.setToolTip("opacity of the heat")
         self.legend = ScaleBar()
+        self.way = Choice(list(WAYS), "how the heat is made")
+        self.way.setToolTip(
+            "How the heat is made. The first three take gradients at the layer; activation only: the last layer by the weights "
+            "behind it; occlusion: hide a window everywhere and score again (it takes longest)"
+        )
+        self.way.activated.connect(lambda _: self._choose_way())
         self.layer.activated.connect(self._choose_layer)
         self.scale.currentTextChanged.connect(self._change_drawing)
         self.peaks.currentTextChanged.connect(self._change_drawing)
@@ -131,8 +146,8 @@ class CloseLook(QWidget):
         inside.addWidget(self.sentence)
         inside.addWidget(self.review)
         inside.addLayout(evidence)
-        inside.addLayout(row(label("layer", soft=True), self.layer, None, self.peaks))
-        inside.addLayout(row(label("opacity", soft=True), self.opacity, self.scale, self.legend, None))
+        inside.addLayout(row(label("layer", soft=True), self.layer, None, self.way))
+        inside.addLayout(row(label("opacity", soft=True), self.opacity, self.scale, self.legend, None, self.peaks))
         inside.addSpacing(4)
         inside.addLayout(lower)
         inside.addLayout(row(self.similar_title, self.find_similar, None))
@@ -285,12 +300,12 @@ class CloseLook(QWidget):
             return
         if self._finding is not None:
             self._finding.cancel()
-        record, layer = snapshot.record, self.layer_name
+        record, layer, method = snapshot.record, self.layer_name, WAYS[self.way.currentText()]
         for panel in (self.heat_predicted, self.heat_other):
             if panel.image is None:
                 panel.show_image(None, "working out the evidence …")
         self._finding = self._workers.start(
-            lambda work: find_evidence(record, look, self._makers, layer, classes),
+            lambda work: find_evidence(record, look, self._makers, layer, classes, method),
             done=self._found,
             failed=self._no_evidence,
         )
@@ -312,8 +327,23 @@ class CloseLook(QWidget):
                     + ("  (default)" if layer.default else ""),
                     layer.tensor,
                 )
-        self.layer.setCurrentIndex(self.layer.findData(evidence.layer.tensor))
+        if evidence.layer is not None:
+            self.layer.setCurrentIndex(self.layer.findData(evidence.layer.tensor))
+        self.layer.setEnabled(evidence.method in BY_GRADIENT)
+        self.scale.setVisible(evidence.method not in SIGNED)
+        self.legend.set_scale(self._scale())
         self._redraw()
+
+    def _scale(self) -> str:
+        """The colours drawn: those chosen, or for maps with a sign the difference scale."""
+        signed = self.evidence is not None and self.evidence.method in SIGNED
+        return "difference" if signed else SCALES[self.scale.currentText()]
+
+    def _choose_way(self) -> None:
+        for panel in (self.heat_predicted, self.heat_other):
+            panel.show_image(None, "working out the evidence …")
+        self.evidence = None
+        self._ask_evidence()
 
     def _choose_layer(self, index: int) -> None:
         self.layer_name = self.layer.itemData(index)
@@ -332,7 +362,7 @@ class CloseLook(QWidget):
         self._change_drawing()
 
     def _change_drawing(self) -> None:
-        self.legend.set_scale(SCALES[self.scale.currentText()])
+        self.legend.set_scale(self._scale())
         self._redraw_soon.start()
 
     def _redraw(self) -> None:
@@ -342,8 +372,8 @@ class CloseLook(QWidget):
         if self._drawing is not None:
             self._drawing.cancel()
         opacity = self.opacity.value() / 100 if self.heat_on else 0.0
-        scale = SCALES[self.scale.currentText()]
-        common = max(float(m.max()) for m in evidence.maps) if self.peaks.currentIndex() else None
+        scale = self._scale()
+        common = max(float(np.abs(m).max()) for m in evidence.maps) if self.peaks.currentIndex() else None
         self._drawing = self._drawers.start(
             lambda work: [draw_overlay(look, heat, opacity, scale, common) for heat in evidence.maps], done=self._drawn
         )
@@ -369,7 +399,7 @@ class CloseLook(QWidget):
             ("predicted", "labelled" if labelled == classes[1] else "runner-up"),
             strict=True,
         ):
-            peak = float(heat.max())
+            peak = float(np.abs(heat).max())
             note = f"{part}; " + (f"peak {peak:.3g}" if peak > 0 else "peak 0, all zero")
             panel.set_caption(
                 "evidence for" if self.heat_on else "photo (heat off, H) for", snapshot.record.classes[k], note
