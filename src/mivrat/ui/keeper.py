@@ -160,9 +160,9 @@ class Keeper(QObject):
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is None or snapshot is None:
             return
-        run_id = snapshot.record.info.id
+        run_id, with_features = snapshot.record.info.id, self.session.vectors is None
         self.workers.start(
-            lambda work: study_work.read_more(path, snapshot.record),
+            lambda work: study_work.read_more(path, snapshot.record, with_features),
             done=lambda found: self._found_further(path, run_id, found),
             failed=self.failed.emit,
         )

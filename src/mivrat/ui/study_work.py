@@ -146,12 +146,12 @@ def decide(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened
         study.close()
 
 
-def read_more(path: Path, record: RunRecord) -> Further:
-    """What the study holds, what the checks of a run have found, and its images' features if all of them are known."""
+def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
+    """What the study holds, what the checks of a run have found, and its images' features if wanted and all known."""
     study = Study.open(path, again=True)
     try:
-        features = _features(study, record)
-        known = features.vectors if not len(features.pending) else None
+        features = _features(study, record) if with_features else None
+        known = features.vectors if features is not None and not len(features.pending) else None
         run_id = record.info.id
         return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, run_id))
     finally:

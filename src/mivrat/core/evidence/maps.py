@@ -18,7 +18,7 @@ from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.layers import Layer, choose_layer, has_places, list_layers
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
-from mivrat.core.models.onnx_model import OnnxModel, new_session
+from mivrat.core.models.onnx_model import OnnxModel, in_pieces, new_session
 from mivrat.core.models.scores import Kind, guess_kind, to_probabilities
 
 Method = Literal["gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks"]
@@ -170,14 +170,12 @@ class HeatmapMaker:
         session, names = self._sessions[key]
         if self.model.recipe.tensor.dtype == "float16":
             batch = batch.astype(np.float32)
-        size, found = self.model.batch_limit or max(1, len(batch)), []
-        for first in range(0, len(batch), size):
-            piece = batch[first : first + size]
-            kept = len(piece)
-            if kept < size:
-                piece = np.concatenate([piece, np.repeat(piece[-1:], size - kept, axis=0)])
-            found.append(session.run(names, {self.view.input: piece})[0][:kept])
-        whole: NDArray[np.float32] = np.concatenate(found)
+        whole: NDArray[np.float32] = np.concatenate(
+            [
+                session.run(names, {self.view.input: piece})[0][:kept]
+                for piece, kept in in_pieces(batch, max(1, len(batch)), self.model.batch_limit)
+            ]
+        )
         return whole.transpose(0, 3, 1, 2) if layer.channel_axis == 3 else whole
 
     def activations_and_gradients(

@@ -9,7 +9,7 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, new_session
+from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces, new_session
 
 Vectors = NDArray[np.float32]
 
@@ -60,16 +60,10 @@ class FeatureModel:
 
     def scores(self, batch: NDArray[Any]) -> Vectors:
         """Features (images x features) of prepared images."""
-        limit = self.model.batch_limit
-        size = limit or max(1, PIXELS_AT_ONCE // (batch[0].size // self.recipe.channels))
-        parts = []
-        for first in range(0, len(batch), size):
-            piece = batch[first : first + size].astype(self._dtype, copy=False)
-            kept = len(piece)
-            if limit and kept < limit:
-                piece = np.concatenate([piece, np.repeat(piece[-1:], limit - kept, axis=0)])
-            parts.append(self._flat(self._session.run([self.tensor], {self._input: piece})[0][:kept]))
-        return unit(np.concatenate(parts))
+        size = max(1, PIXELS_AT_ONCE // (batch[0].size // self.recipe.channels))
+        pieces = in_pieces(batch.astype(self._dtype, copy=False), size, self.model.batch_limit)
+        found = [self._flat(self._session.run([self.tensor], {self._input: piece})[0][:kept]) for piece, kept in pieces]
+        return unit(np.concatenate(found))
 
     def _flat(self, features: NDArray[np.float32]) -> NDArray[np.float32]:
         if features.ndim == 4:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -42,6 +43,20 @@ def short_reason(error: Exception) -> str:
     text = re.sub(r"\[ONNXRuntimeError\] : \d+ : \w+ : ", "", " ".join(str(error).split()))
     text = re.sub(r"/\S+/([\w.]+\.(?:cc|h):\d+)", r"\1", text)
     return text[:220]
+
+
+def in_pieces(batch: NDArray[Any], size: int, limit: int | None) -> Iterator[tuple[NDArray[Any], int]]:
+    """A batch in pieces of at most ``size`` images, each with how many of them count.
+
+    A model of a fixed batch size (``limit``, then in place of ``size``) gets its last piece filled up with the last image.
+    """
+    size = limit or size
+    for first in range(0, len(batch), size):
+        piece = batch[first : first + size]
+        kept = len(piece)
+        if limit and kept < limit:
+            piece = np.concatenate([piece, np.repeat(piece[-1:], limit - kept, axis=0)])
+        yield piece, kept
 
 
 class OnnxModel:
@@ -169,13 +184,12 @@ class OnnxModel:
             parts = [batch[first : first + at_once] for first in range(0, len(batch), at_once)]
             found = [as_rows(self.session.run([self.output.name], {self.input.name: part})[0]) for part in parts]
             return found[0] if len(found) == 1 else np.concatenate(found)
-        pieces = []
-        for first in range(0, len(batch), limit):
-            piece = batch[first : first + limit]
-            fill = limit - len(piece)
-            full = np.concatenate([piece, np.repeat(piece[-1:], fill, axis=0)]) if fill else piece
-            pieces.append(as_rows(self.session.run([self.output.name], {self.input.name: full})[0])[: len(piece)])
-        return np.concatenate(pieces)
+        return np.concatenate(
+            [
+                as_rows(self.session.run([self.output.name], {self.input.name: piece})[0])[:kept]
+                for piece, kept in in_pieces(batch, limit, limit)
+            ]
+        )
 
 
 def opset_of(model: onnx.ModelProto) -> int:
