@@ -130,16 +130,17 @@ def recipe_for(model: onnx.ModelProto) -> Recipe:
     )
 
 
-def saved(model: onnx.ModelProto, path: Path) -> Path:
+def saved(model: onnx.ModelProto, path: Path, *, checked: bool = True) -> Path:
     """Write a model to a file, checked."""
-    onnx.checker.check_model(model)
+    if checked:
+        onnx.checker.check_model(model)
     path.write_bytes(model.SerializeToString())
     return path
 
 
-def loaded(model: onnx.ModelProto, path: Path, classes: int | None = None) -> OnnxModel:
+def loaded(model: onnx.ModelProto, path: Path, classes: int | None = None, *, checked: bool = True) -> OnnxModel:
     """Write a model and load it with a recipe that fits."""
-    return OnnxModel(saved(model, path), recipe_for(model), classes)
+    return OnnxModel(saved(model, path, checked=checked), recipe_for(model), classes)
 
 
 def random_batch(model: OnnxModel, images: int, seed: int = 1) -> NDArray[Any]:

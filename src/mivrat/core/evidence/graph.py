@@ -161,10 +161,19 @@ class GraphView:
 
     def between(self, layers: Iterable[str]) -> set[str]:
         """Float tensors through which the logits depend on any of the layers, those and the logits included."""
-        return {name for name in self._descendants(layers) & self.leading if self.is_float(name)}
+        return {name for name in self._descendants(layers) & self.leading if self.carries(name)}
 
     def is_float(self, name: str) -> bool:
         return self.dtypes.get(name) == np.float32
+
+    def carries(self, name: str) -> bool:
+        """Whether a gradient can be taken along a tensor: a float, or one rounded to the 256 levels of a quantised model."""
+        return self.is_float(name) or (self.dtypes.get(name) in (np.int8, np.uint8) and name in self.depends)
+
+    @property
+    def quantised(self) -> bool:
+        """Whether values are rounded to few levels on the way from the image to the scores."""
+        return any(node.op_type == "QuantizeLinear" and node.input[0] in self.depends for node in self.nodes)
 
     def _record(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
         names = [name for node in self.nodes for name in node.output if name]

@@ -379,21 +379,24 @@ def _average_pool(s: Step) -> Gradients:
 def _max_pool(s: Step) -> Gradients:
     """The gradient goes to the one input that each maximum was taken from (its index, as the runtime reports it)."""
     window = window_of(s, list(s.attributes["kernel_shape"]))
-    if len(window.kernel) != 2 or s.attributes.get("storage_order"):
-        raise NoRule("MaxPool over other than two axes, or in column order")
+    if s.attributes.get("storage_order"):
+        raise NoRule("MaxPool in column order")
     indices = s.extra_outputs.setdefault(s.node.output[0], [])
     if not indices:
         indices.append(s.node.output[1] if len(s.node.output) > 1 and s.node.output[1] else s.emit.fresh())
-    height, width = window.size_in
-    area = s.emit.integers(height * width)
+    area = s.emit.integers(int(np.prod(window.size_in)))
     flat = s.emit.value(indices[0])
     local = s.emit.reshape(flat - flat / area * area, [-1, 1, *window.size_out])
-    rows, columns = _offsets(window)
-    inside = (rows >= 0) & (rows < height), (columns >= 0) & (columns < width)
-    place = rows[:, None, :, None] * width + columns[None, :, None, :]
-    place = np.where(inside[0][:, None, :, None] & inside[1][None, :, None, :], place, -1)
-    k = window.kernel[0] * window.kernel[1]
-    taken = s.emit.node("Equal", local, s.emit.integers(place.reshape(*window.size_out, k).transpose(2, 0, 1)[None]))
+    axes = len(window.kernel)
+    place, inside = np.zeros((1,) * 2 * axes, np.int64), np.ones((1,) * 2 * axes, bool)
+    for axis, at in enumerate(_offsets(window)):  # outputs on the first axes, the kernel's places on the last
+        spread = [1] * 2 * axes
+        spread[axis], spread[axes + axis] = at.shape
+        place = place * window.size_in[axis] + at.reshape(spread)
+        inside = inside & ((at >= 0) & (at < window.size_in[axis])).reshape(spread)
+    k = int(np.prod(window.kernel))
+    places = np.where(inside, place, -1).reshape(*window.size_out, k)
+    taken = s.emit.node("Equal", local, s.emit.integers(np.moveaxis(places, -1, 0)[None]))
     parts = s.emit.cast_float(taken) * s.emit.reshape(s.g, [-1, 1, *window.size_out])
     return _spread(s, window, parts, np.eye(k).reshape(k, 1, *window.kernel))
 
@@ -407,6 +410,10 @@ RULES: dict[str, Rule] = {
     "Identity": lambda s: s.g,
     "Dropout": lambda s: s.g,
     "Cast": lambda s: s.g,
+    "CastLike": lambda s: s.g,
+    # rounding to a few levels is passed straight through (Bengio 2013); whoever shows a map says so
+    "QuantizeLinear": lambda s: s.g,
+    "DequantizeLinear": lambda s: s.g,
     "Relu": lambda s: s.g * s.emit.node("Sign", s.y),
     "LeakyRelu": lambda s: (s.x > 0.0).where(s.g, s.g * float(s.attributes.get("alpha", 0.01))),
     "PRelu": _prelu,

@@ -93,8 +93,10 @@ def _instance_normalization(s: Step) -> Gradients:
 def _group_normalization(s: Step) -> Gradients:
     s.only_first()
     groups, scale, channels = s.attributes["num_groups"], s.constant(1), s.out_shape[1]
-    if scale is None or scale.size != channels:
-        raise NoRule("GroupNormalization with an image-dependent scale, or one for each group")
+    if scale is None:
+        raise NoRule("GroupNormalization with an image-dependent scale")
+    if scale.size != channels:  # before version 21 there is one for each group
+        scale = np.repeat(scale, channels // groups)
     g = s.g * s.emit.floats(scale.reshape(-1, *[1] * (len(s.out_shape) - 2)))
     together = [0, groups, -1]
     x, g = s.emit.reshape(s.x, together), s.emit.reshape(g, together)

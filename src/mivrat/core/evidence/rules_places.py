@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import string
 from collections.abc import Sequence
 from typing import Any
 
@@ -204,26 +205,104 @@ def _scale_of(s: Step, axis: int) -> float | None:
 
 
 def _einsum(s: Step) -> Gradients:
-    equation = s.attributes["equation"].replace(" ", "")
-    left, arrow, result = equation.partition("->")
-    operands = left.split(",")
-    if not arrow or "." in equation or any(len(set(one)) != len(one) for one in [*operands, result]):
-        raise NoRule(f"Einsum {equation}")
+    operands, result = _spelled_out(s)
+    if any(len(set(one)) != len(one) for one in [*operands, result]):
+        raise NoRule(f"Einsum {s.attributes['equation']}, which takes a diagonal")
+    sizes: dict[str, int] = {}
+    for i, letters in enumerate(operands):
+        for letter, size in zip(letters, s.shape(i), strict=True):
+            if sizes.setdefault(letter, size) != size:
+                raise NoRule(f"Einsum {s.attributes['equation']}, which broadcasts an axis")
     out = {}
     for i in s.needed:
         others = [k for k in range(len(operands)) if k != i]
-        if set(operands[i]) - set(result).union(*(operands[k] for k in others)):
-            raise NoRule(f"Einsum {equation}, which sums over an axis of one operand alone")
+        alone = set(operands[i]) - set(result).union(*(operands[k] for k in others))
+        given = "".join(letter for letter in operands[i] if letter not in alone)
         terms = ",".join([result, *(operands[k] for k in others)])
         values = [s.emit.value(s.node.input[k]) for k in others]
-        out[i] = s.emit.node("Einsum", s.g, *values, equation=f"{terms}->{operands[i]}")
+        found = s.emit.node("Einsum", s.g, *values, equation=f"{terms}->{given}")
+        if alone:  # summed over on its own: every value along it gets the same
+            found = s.emit.unsqueeze(found, [at for at, letter in enumerate(operands[i]) if letter in alone])
+            found = s.emit.expand_like(found, s.node.input[i])
+        out[i] = found
     return out
+
+
+def _spelled_out(s: Step) -> tuple[list[str], str]:
+    """The operands and the result of an Einsum with a letter for each axis: ellipses and a missing result written out."""
+    left, arrow, result = s.attributes["equation"].replace(" ", "").partition("->")
+    operands = left.split(",")
+    if not arrow:
+        letters = left.replace(",", "").replace(".", "")
+        result = ("..." if "..." in left else "") + "".join(sorted(a for a in letters if letters.count(a) == 1))
+    free = [letter for letter in string.ascii_letters if letter not in left + result]
+    ranks = [len(s.shape(i)) - len(one.replace("...", "")) for i, one in enumerate(operands) if "..." in one]
+    most = max(ranks, default=0)
+    axes = "".join(free[:most])
+    for i, one in enumerate(operands):
+        rank = len(s.shape(i)) - len(one.replace("...", ""))
+        operands[i] = one.replace("...", axes[most - rank :] if rank else "")
+    return operands, result.replace("...", axes)
+
+
+def _gather_nd(s: Step) -> Gradients:
+    """Every value goes back to where it was taken from, adding where several were taken from one place."""
+    s.only_first()
+    leading, shape, indices = s.attributes.get("batch_dims", 0), s.shape(0), s.constant(1)
+    if not leading and s.view.opset >= 16:
+        nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
+        return s.emit.node("ScatterND", nothing, s.node.input[1], s.g, reduction="add")
+    if indices is None:
+        raise NoRule("GatherND at places that depend on the image or on the number of images")
+    if not leading:
+        raise NoRule("GatherND over the images of a batch before operator-set version 16")
+    each = indices.reshape(-1, *indices.shape[leading:])
+    if not (each == each[0]).all():
+        raise NoRule("GatherND at other places for each image")
+    depth = indices.shape[-1]
+    chosen = shape[leading : leading + depth]
+    wrapped = tuple(column % size for column, size in zip(each[0].reshape(-1, depth).T, chosen, strict=True))
+    places = np.ravel_multi_index(wrapped, chosen)
+    apart = s.emit.reshape(s.g, [0] * leading + [len(places), *shape[leading + depth :]])
+    rank = leading + 1 + len(shape[leading + depth :])
+    laid = _along(s, apart, rank, leading, _placed(places.tolist(), int(np.prod(chosen))))
+    return s.emit.reshape_like(laid, s.node.input[0])
+
+
+def _scatter_nd(s: Step) -> Gradients:
+    """What is written over has no say any more; what is written gets the gradient of where it went."""
+    how = s.attributes.get("reduction", "none")
+    if how not in ("none", "add"):
+        raise NoRule(f"ScatterND that takes the {how}")
+    out: dict[int, Value] = {}
+    for i in s.needed:
+        if i == 2:
+            out[2] = s.emit.node("GatherND", s.g, s.node.input[1])
+        elif how == "add":
+            out[0] = s.g
+        else:
+            nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[2]))
+            out[0] = s.emit.node("ScatterND", s.g, s.node.input[1], nothing)
+    return out
+
+
+def _gather_elements(s: Step) -> Gradients:
+    s.only_first()
+    if s.view.opset < 16:
+        raise NoRule("GatherElements before operator-set version 16")
+    nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
+    return s.emit.node(
+        "ScatterElements", nothing, s.node.input[1], s.g, axis=s.attributes.get("axis", 0), reduction="add"
+    )
 
 
 PLACES: dict[str, Rule] = {
     "Slice": _slice,
     "Pad": _pad,
     "Gather": _gather,
+    "GatherND": _gather_nd,
+    "GatherElements": _gather_elements,
+    "ScatterND": _scatter_nd,
     "Expand": _expand,
     "Tile": _tile,
     "Where": _where,
