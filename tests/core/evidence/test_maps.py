@@ -12,7 +12,7 @@ from onnx import TensorProto
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.emit import Emitter
-from mivrat.core.evidence.layers import choose_layer
+from mivrat.core.evidence.layers import Layer, choose_layer, stages
 from mivrat.core.evidence.maps import HeatmapMaker, Target, combined, target_from_text
 from mivrat.core.evidence.overlay import heat_colours, normalised, on_picture, overlay
 from mivrat.core.models.onnx_model import new_session
@@ -33,7 +33,8 @@ def test_combination_by_hand(opset: int, channel_axis: int, method: Any, expecte
     if channel_axis == 3:
         a, g = a.transpose(0, 2, 3, 1), g.transpose(0, 2, 3, 1)
     emit = Emitter(opset)
-    out = combined(emit.value("a"), emit.value("g"), method, channel_axis)
+    layer = Layer("a", "Conv", a.shape[1:], True, None, True, channel_axis)
+    out = combined(emit.value("a"), emit.value("g"), method, layer)
     ports = [onnx.helper.make_tensor_value_info(n, TensorProto.FLOAT, a.shape) for n in "ag"]
     graph = onnx.helper.make_graph(emit.nodes, "m", ports, [onnx.ValueInfoProto(name=out.name)], emit.constants)
     made = onnx.helper.make_model(graph, opset_imports=[onnx.helper.make_opsetid("", opset)], ir_version=8)
@@ -181,6 +182,64 @@ def test_an_operator_without_a_rule_blocks_what_stands_before_it(tmp_path: Path)
         choose_layer(maker.layers, "before", "m")
     with pytest.raises(InputError, match="no layer 'nowhere'"):
         maker.layer("nowhere")
+
+
+def transformer(class_token: bool) -> onnx.ModelProto:
+    """Patches of 4 x 4 pixels as tokens, one attention block, and a head on the class token or on the mean of the patches."""
+    net = Net(seed=4)
+    patches = net.add("Conv", "image", net.weight(6, 3, 4, 4), kernel_shape=[4, 4], strides=[4, 4], name="patches")
+    flat = net.add("Reshape", patches, net.weight(values=np.array([0, 6, -1])))
+    x = net.add("Transpose", flat, perm=[0, 2, 1], name="tokens")
+    if class_token:
+        zero = net.add("Mul", net.add("ReduceMean", x, axes=[1], keepdims=1), net.weight(values=np.float32(0)))
+        x = net.add("Concat", net.add("Add", zero, net.weight(1, 1, 6)), x, axis=1)
+    ones = [net.weight(values=np.ones(6, np.float32)), net.weight(6)]
+    y = net.add("LayerNormalization", x, *ones, name="normed")
+    query, key, value = (net.add("MatMul", y, net.weight(6, 6)) for _ in range(3))
+    scores = net.add("Softmax", net.add("MatMul", query, net.add("Transpose", key, perm=[0, 2, 1])), axis=-1)
+    x = net.add("Add", x, net.add("MatMul", scores, value), name="out")
+    if class_token:
+        x = net.add("Gather", x, net.weight(values=np.array(0)), axis=1)
+    else:
+        x = net.add("ReduceMean", x, axes=[1], keepdims=0)
+    net.add("MatMul", x, net.weight(6, 3, scale=2), name="scores")
+    return net.model(["n", 3, 12, 20], {"scores": ["n", 3]})
+
+
+@pytest.mark.parametrize("class_token", [False, True])
+def test_tokens_are_laid_back_on_their_grid(class_token: bool, tmp_path: Path) -> None:
+    """A map of tokens is that of the patches they came from, and without a say of the patches it is all zero."""
+    maker = HeatmapMaker(loaded(transformer(class_token), tmp_path / "m.onnx", 3))
+    by_name = {layer.tensor: layer for layer in maker.layers}
+    batch = random_batch(maker.model, 2)
+    patches, normed, out = (by_name[name] for name in ("patches", "normed", "out"))
+    assert [one.grid for one in (patches, normed, out)] == [(3, 5)] * 3
+    assert "cannot be told" in str(next(one for one in maker.layers if one.op == "Softmax").reason)
+    ((a, g),) = maker.activations_and_gradients(batch, [Target(1)] * 2, [normed])
+    assert a.shape == (2, 6, 3, 5)
+    expected = np.maximum(0, (g.mean(axis=(2, 3), keepdims=True) * a).sum(axis=1))
+    np.testing.assert_allclose(maker.maps(batch, [Target(1)] * 2, [normed])[0], expected, rtol=1e-4, atol=1e-6)
+    if class_token:  # only the class token of the last sum is read
+        assert not maker.maps(batch, [Target(1)] * 2, [out], "signed")[0].any()
+        assert maker.layer(None).op == "MatMul"  # the values that the class token attends to
+    else:
+        assert out.default
+        before, after = maker.maps(batch, [Target(1)] * 2, [patches, by_name["tokens"]], "signed")
+        np.testing.assert_allclose(before, after, rtol=1e-5, atol=1e-6)
+    assert by_name["patches"].parameters == 6 * 3 * 16
+    assert normed.parameters == 12
+
+
+def test_stages_are_the_last_layer_of_each_resolution(tmp_path: Path) -> None:
+    maker = HeatmapMaker(loaded(classifier(side=16), tmp_path / "m.onnx", 3))
+    assert [(one.tensor, one.grid) for one in stages(maker.layers)] == [("features", (8, 8))]
+    net = Net(seed=1)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), kernel_shape=[3, 3], name="first")
+    x = net.add("Relu", x, name="second")
+    x = net.add("AveragePool", x, kernel_shape=[2, 2], strides=[2, 2], name="third")
+    net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(4, 3), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 10, 10], {"scores": ["n", 3]}), tmp_path / "n.onnx", 3))
+    assert [one.tensor for one in stages(maker.layers)] == ["third", "second"]
 
 
 def test_targets_from_text() -> None:

@@ -191,9 +191,7 @@ def with_constant(op: str, values: object, **attributes: object) -> Body:
 
 def by_turns(body: Body) -> Body:
     """The layer with its channels and rows before its images."""
-    return lambda net, x: net.add(
-        "Transpose", body(net, net.add("Transpose", x, perm=[1, 2, 0, 3])), perm=[1, 0, 2]
-    )
+    return lambda net, x: net.add("Transpose", body(net, net.add("Transpose", x, perm=[1, 2, 0, 3])), perm=[1, 0, 2])
 
 
 def apart(shape: list[int], body: Body) -> Body:

@@ -15,7 +15,7 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.answers_only import class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.evidence.layers import Layer, choose_layer, has_places, list_layers
+from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
 from mivrat.core.models.onnx_model import OnnxModel, in_pieces, new_session
@@ -41,18 +41,19 @@ class Target:
     against: int | None = None
 
 
-def combined(activations: Value, gradients: Value, method: Method, channel_axis: int) -> Value:
-    """Emit one map per image (n x h x w) from activations and gradients of a layer, its channels on axis 1 or 3.
+def combined(activations: Value, gradients: Value, method: Method, layer: Layer) -> Value:
+    """Emit one map per image (n x h x w) from activations and gradients of a layer.
 
     ``gradient``: max(0, sum_c w_c A_c) with w_c the mean of G_c over places (Selvaraju 2017); ``elementwise``:
     max(0, sum_c max(0, G_c) A_c) (Jiang 2021); ``signed``: sum_c G_c A_c (Draelos 2020). Not normalised.
     """
     emit = activations.emitter
+    activations, gradients = layer.emit_places(activations), layer.emit_places(gradients)
     if method == "gradient":
-        weights = emit.reduce_mean(gradients, [2, 3] if channel_axis == 1 else [1, 2])
+        weights = emit.reduce_mean(gradients, [2, 3] if layer.channel_axis == 1 else [1, 2])
     else:
         weights = emit.node("Relu", gradients) if method == "elementwise" else gradients
-    out = emit.reduce_sum(weights * activations, [channel_axis], keepdims=False)
+    out = emit.reduce_sum(weights * activations, [layer.channel_axis], keepdims=False)
     return out if method == "signed" else emit.node("Relu", out)
 
 
@@ -78,9 +79,7 @@ class HeatmapMaker:
         if method in BY_GRADIENT:
             return self.layer(wanted)
         if method == "score":  # no gradient has to reach it
-            spatial = [
-                one for one in self.layers if one.tensor in self.view.shapes and has_places(self.view, one.tensor)
-            ]
+            spatial = [one for one in self.layers if one.has_places]
             named = next((one for one in spatial if one.tensor == wanted), None)
             return named or (self.layer(wanted) if wanted or not spatial else spatial[-1])
         if self._head is None:
@@ -176,14 +175,14 @@ class HeatmapMaker:
                 for piece, kept in in_pieces(batch, max(1, len(batch)), self.model.batch_limit)
             ]
         )
-        return whole.transpose(0, 3, 1, 2) if layer.channel_axis == 3 else whole
+        return layer.channels_first(whole)
 
     def activations_and_gradients(
         self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer]
     ) -> list[tuple[NDArray[np.float32], NDArray[np.float32]]]:
         """For each layer, activations A and gradients of each image's target with respect to A, both n x C x h x w."""
         arrays = self._run(batch, targets, layers, None)
-        turned = [a.transpose(0, 3, 1, 2) if layers[i // 2].channel_axis == 3 else a for i, a in enumerate(arrays)]
+        turned = [layers[i // 2].channels_first(a) for i, a in enumerate(arrays)]
         return list(zip(turned[0::2], turned[1::2], strict=True))
 
     def _session(self, layers: Sequence[Layer], method: Method | None) -> tuple[Any, list[str]]:
@@ -191,7 +190,7 @@ class HeatmapMaker:
         if key not in self._sessions:
             combine = None
             if method is not None:
-                combine = [partial(combined, method=method, channel_axis=layer.channel_axis) for layer in layers]
+                combine = [partial(combined, method=method, layer=layer) for layer in layers]
             proto, names = build_reverse(self.view, [layer.tensor for layer in layers], combine)
             self._sessions[key] = (new_session(proto.SerializeToString(), self.model.threads, self.model.path), names)
         return self._sessions[key]
