@@ -510,6 +510,7 @@ def _heatmap(args: argparse.Namespace) -> int:
 
 def _cover(args: argparse.Namespace) -> int:
     from mivrat.core.evidence import cover
+    from mivrat.core.evidence.regions import Shape
     from mivrat.core.files import sha256_of, write_whole
     from mivrat.core.pictures.classes import ClassMatcher, read_class_list
     from mivrat.core.pictures.image_sets import list_images, match_labels
@@ -524,7 +525,11 @@ def _cover(args: argparse.Namespace) -> int:
     image_set = match_labels(list_images(args.images), classes).image_set
     maker = _maker(args.model, args.recipe, len(classes))
     heat = _maker(args.heat_from, args.recipe, len(classes)) if args.heat_from else maker
-    region = cover.rectangle(*region_given) if region_given else cover.hottest(heat, args.hottest, args.layer)
+    region = (
+        cover.drawn([Shape("rectangle", (region_given[:2], region_given[2:]))])
+        if region_given
+        else cover.hottest(heat, args.hottest, args.layer)
+    )
     _say_remarks(maker.model)
     files = [image_set.file(i) for i in range(len(image_set.items))]
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]

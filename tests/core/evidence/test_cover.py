@@ -13,8 +13,9 @@ from PIL import Image
 
 from mivrat.cli import run_command
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.cover import cover, elsewhere, hide, hottest, rectangle
+from mivrat.core.evidence.cover import cover, drawn, drawn_each, elsewhere, hide, hottest
 from mivrat.core.evidence.maps import Target
+from mivrat.core.evidence.regions import Shape
 from mivrat.core.figures.covered import cover_result
 from mivrat.demo.study import DATA
 from tests.core.evidence.test_answers_only import seeing_one_spot
@@ -51,17 +52,21 @@ def test_the_control_is_the_same_area_elsewhere_and_repeatable() -> None:
 
 def test_a_region_is_a_rectangle_or_the_hottest_part(tmp_path: Path) -> None:
     pixels = picture()
-    found = rectangle(0.5, 0.0, 1.0, 0.25)(pixels, pixels, 0)
+    shape = Shape("rectangle", ((0.5, 0.0), (1.0, 0.25)))
+    found = drawn([shape])(0, pixels, pixels, 0)
+    assert found is not None
+    assert drawn_each({1: [shape]})(0, pixels, pixels, 0) is None
     assert found.sum() == 20 * 8  # rows 0 to 7.5 rounded, columns 20 to 40
     assert found[:8, 20:].all()
     maker = seeing_one_spot(tmp_path)
     layer = next(one for one in maker.layers if one.heatmap)
     tensor = np.ones((3, 30, 40), np.float32)
     heat = maker.maps(tensor[None], [Target(0)], [layer])[0][0]
-    mask = hottest(maker, 0.05)(pixels, tensor, 0)
+    mask = hottest(maker, 0.05)(0, pixels, tensor, 0)
+    assert mask is not None
     assert mask.sum() == 60
     assert heat[mask].min() >= heat[~mask].max() - 1e-6
-    assert not hottest(maker, 0.05)(pixels, -tensor, 0).any()  # no evidence: nothing to hide
+    assert not np.any(hottest(maker, 0.05)(0, pixels, -tensor, 0))  # no evidence: nothing to hide
 
 
 def test_counts_and_tests_by_hand() -> None:
@@ -88,7 +93,9 @@ def test_hiding_what_a_model_looks_at_and_what_it_does_not(tmp_path: Path) -> No
         Image.fromarray(picture(i)).save(files[-1])
     files.append(tmp_path / "broken.png")
     files[-1].write_bytes(b"no picture")
-    seen, unseen = rectangle(0.5, 0.13, 0.63, 0.27), rectangle(0.0, 0.5, 1.0, 1.0)
+    seen, unseen = (
+        drawn([Shape("rectangle", corners)]) for corners in (((0.5, 0.13), (0.63, 0.27)), ((0.0, 0.5), (1.0, 1.0)))
+    )
     for how in ("mean", "patch", "blur"):
         by_spot = list(cover(maker, files, [0, 1, 2, 3], seen, how, 0, seed=1))  # type: ignore[arg-type]
         assert all(one.p[0] != one.p[1] for one in by_spot)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -12,63 +12,57 @@ from numpy.typing import NDArray
 from PIL import Image
 from scipy.ndimage import gaussian_filter
 
-from mivrat.core.evidence.maps import HeatmapMaker, Target
-from mivrat.core.models.scores import guess_kind, to_probabilities
+from mivrat.core.evidence.maps import HeatmapMaker, Method, Target
+from mivrat.core.evidence.regions import Mask, Shape, hottest_part, mask_of
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 
 How = Literal["blur", "mean", "patch"]
 HOWS: tuple[How, ...] = ("blur", "mean", "patch")
-Mask = NDArray[np.bool_]
 # Blur: the width of the bell as a share of the side. Control: so many places are tried, the one that overlaps least is taken.
 BLUR, TRIES = 1 / 12, 40
 
-# The region of one prepared image, from its pixels, its tensor, and the class its target is.
-Region = Callable[[Pixels, NDArray[np.generic], int], Mask]
+# The region of one prepared image, from its position, its pixels, its tensor, and the class its target is; None: it has none.
+Region = Callable[[int, Pixels, NDArray[np.generic], int], Mask | None]
 
 
 @dataclass(frozen=True)
 class Covered:
-    """One image's answers: predictions and p(target) as it is, with the region hidden, and with the control hidden;
-    ``area`` is the share of the image that was hidden. ``problem`` tells why the file could not be read."""
+    """One image's answers: predictions, p(target) and the target's rank as it is, with the region hidden, and with the control
+    hidden; ``area`` is the share of the image that was hidden. ``problem`` tells why it was not covered."""
 
     image: int
     target: int
     predicted: tuple[int, int, int]
     p: tuple[float, float, float]
     area: float
+    rank: tuple[int, int, int] = (0, 0, 0)
     problem: str = ""
 
 
-def rectangle(left: float, top: float, right: float, bottom: float) -> Region:
-    """A fixed rectangle, in shares of what the network receives."""
-
-    def region(pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask:
-        height, width = pixels.shape[:2]
-        found = np.zeros((height, width), bool)
-        found[round(top * height) : round(bottom * height), round(left * width) : round(right * width)] = True
-        return found
-
-    return region
+def drawn(shapes: Sequence[Shape]) -> Region:
+    """The same shapes at the same place in every image."""
+    return lambda image, pixels, tensor, target: mask_of(shapes, *pixels.shape[:2])
 
 
-def hottest(maker: HeatmapMaker, share: float, layer: str | None = None) -> Region:
-    """Each image's own hottest part: the share of its area where the gradient-weighted map for the target is highest.
+def drawn_each(shapes: Mapping[int, Sequence[Shape]]) -> Region:
+    """Shapes of its own for each image; one without is not covered."""
+    return lambda image, pixels, tensor, target: (
+        mask_of(shapes[image], *pixels.shape[:2]) if shapes.get(image) else None
+    )
+
+
+def hottest(maker: HeatmapMaker, share: float, layer: str | None = None, method: Method = "gradient") -> Region:
+    """Each image's own hottest part: the share of its area where the map for the target is highest.
 
     A map without any evidence gives an empty region.
     """
-    chosen = maker.layer(layer)
+    chosen = maker.layer_for(method, layer)
 
-    def region(pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask:
-        heat = maker.maps(tensor[None], [Target(target)], [chosen])[0][0]
-        height, width = pixels.shape[:2]
-        if not heat.max() > 0:
-            return np.zeros((height, width), bool)
-        large = np.asarray(Image.fromarray(heat).resize((width, height), Image.Resampling.BILINEAR))
-        wanted = max(1, round(share * large.size))
-        found = np.zeros(large.size, bool)
-        found[np.argsort(-large.ravel(), kind="stable")[:wanted]] = True
-        return found.reshape(large.shape)
+    def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask:
+        layers = [chosen] if chosen is not None else []
+        heat = maker.maps(tensor[None], [Target(target)], layers, method)[0][0]
+        return hottest_part(heat, share, *pixels.shape[:2])
 
     return region
 
@@ -100,9 +94,51 @@ def elsewhere(mask: Mask, rng: np.random.Generator) -> Mask:
     return best
 
 
+@dataclass(frozen=True)
+class Hidden:
+    """One image covered: its answers, and its pixels as it is, with the region hidden, and with the control hidden."""
+
+    answers: Covered
+    pixels: tuple[Pixels, Pixels, Pixels]
+
+
+def cover_pixels(
+    maker: HeatmapMaker,
+    image: int,
+    pixels: Pixels,
+    region: Region,
+    how: How = "blur",
+    target: int | None = None,
+    seed: int = 0,
+    other: Pixels | None = None,
+) -> Hidden:
+    """Cover one prepared image (pixels as the network's size, before value scaling); ``other`` is what a patch comes from."""
+    recipe = maker.model.recipe
+    tensor = to_tensor(pixels, recipe)
+    whole = maker.probabilities(tensor[None])[0]
+    about = int(whole.argmax()) if target is None else target
+    mask = region(image, pixels, tensor, about)
+    if mask is None:
+        return Hidden(_not_covered(image, "no region was drawn for it"), (pixels,) * 3)
+    control = elsewhere(mask, np.random.default_rng((seed, image)))
+    other = _sized(other, pixels) if other is not None else None
+    region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
+    p = maker.probabilities(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
+    rows = (whole, p[0], p[1])
+    answers = Covered(
+        image,
+        about,
+        (int(whole.argmax()), int(p[0].argmax()), int(p[1].argmax())),
+        (float(whole[about]), float(p[0, about]), float(p[1, about])),
+        float(mask.mean()),
+        tuple(1 + int((row > row[about]).sum()) for row in rows),  # type: ignore[arg-type]
+    )
+    return Hidden(answers, (pixels, region_hidden, control_hidden))
+
+
 def cover(
     maker: HeatmapMaker,
-    files: Sequence[Path],
+    files: Mapping[int, Path] | Sequence[Path],
     images: Sequence[int],
     region: Region,
     how: How = "blur",
@@ -114,34 +150,22 @@ def cover(
     ``target`` None stands for each image's predicted class. A patch comes from the image before (for the first: the last).
     """
     recipe = maker.model.recipe
+
+    def pixels_of(image: int) -> Pixels:
+        return fitted_pixels(read_picture(files[image], recipe.picture.mode, recipe.picture.exif_rotate), recipe)[0]
+
     for at, image in enumerate(images):
-        rng = np.random.default_rng((seed, image))
         try:
-            pixels, _ = fitted_pixels(
-                read_picture(files[image], recipe.picture.mode, recipe.picture.exif_rotate), recipe
-            )
-            other = None
-            if how == "patch":
-                path = files[images[at - 1]]
-                other, _ = fitted_pixels(read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate), recipe)
-                other = _sized(other, pixels)
+            pixels = pixels_of(image)
+            other = pixels_of(images[at - 1]) if how == "patch" else None
         except UnreadablePicture as error:
-            yield Covered(image, -1, (-1, -1, -1), (np.nan, np.nan, np.nan), 0.0, str(error))
+            yield _not_covered(image, str(error))
             continue
-        tensor = to_tensor(pixels, recipe)
-        whole = _probabilities(maker, tensor[None])[0]
-        about = int(whole.argmax()) if target is None else target
-        mask = region(pixels, tensor, about)
-        control = elsewhere(mask, rng)
-        hidden = [hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control)]
-        p = _probabilities(maker, np.stack([to_tensor(one, recipe) for one in hidden]))
-        yield Covered(
-            image,
-            about,
-            (int(whole.argmax()), int(p[0].argmax()), int(p[1].argmax())),
-            (float(whole[about]), float(p[0, about]), float(p[1, about])),
-            float(mask.mean()),
-        )
+        yield cover_pixels(maker, image, pixels, region, how, target, seed, other).answers
+
+
+def _not_covered(image: int, problem: str) -> Covered:
+    return Covered(image, -1, (-1, -1, -1), (np.nan, np.nan, np.nan), 0.0, problem=problem)
 
 
 def _sized(other: Pixels, like: Pixels) -> Pixels:
@@ -151,8 +175,3 @@ def _sized(other: Pixels, like: Pixels) -> Pixels:
     grey = other.shape[2] == 1
     made = np.asarray(Image.fromarray(other[..., 0] if grey else other).resize(size, Image.Resampling.BILINEAR))
     return made[..., None] if grey else made
-
-
-def _probabilities(maker: HeatmapMaker, batch: NDArray[np.generic]) -> NDArray[np.float64]:
-    rows, said = maker.model.scores(batch), maker.model.recipe.scores.kind
-    return to_probabilities(rows, guess_kind(rows) if said == "auto" else said)

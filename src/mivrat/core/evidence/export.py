@@ -16,7 +16,6 @@ from mivrat.core.evidence.layers import Layer
 from mivrat.core.evidence.maps import SIGNED, HeatmapMaker, Map, Method, Target
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.files import write_whole
-from mivrat.core.models.scores import guess_kind, ranking_scores
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
 
@@ -70,9 +69,7 @@ def write_heatmaps(
         targets: list[Target] = []
         for batch in batches:
             if target is None:
-                rows = maker.model.scores(batch)
-                kind = recipe.scores.kind if recipe.scores.kind != "auto" else guess_kind(rows)
-                chosen = [Target(int(k)) for k in ranking_scores(rows, kind).argmax(axis=1)]
+                chosen = [Target(int(k)) for k in maker.probabilities(batch).argmax(axis=1)]
             else:
                 chosen = [target] * len(batch)
             heats += list(maker.maps(batch, chosen, layers, method)[0])

@@ -120,7 +120,7 @@ class HeatmapMaker:
             activations = self._activations(batch, layer)
             if method == "score":
                 each = [
-                    score_weighted(one, maps, partial(self._answers, target, of_logits=True), self._channels_last)
+                    score_weighted(one, maps, partial(self._answers, target, of_logits=True), self.channels_last)
                     for one, maps, target in zip(batch, activations, targets, strict=True)
                 ]
                 found.append(np.stack(each))
@@ -131,19 +131,23 @@ class HeatmapMaker:
         return found
 
     @property
-    def _channels_last(self) -> bool:
+    def by_probability(self) -> bool:
+        """Whether the target is ln p, since the scores come out of no softmax or sigmoid that could be left out."""
+        return self.view.logits == self.model.output.name and self._kind not in (None, "logits")
+
+    @property
+    def channels_last(self) -> bool:
         return self.model.recipe.tensor.order == "NHWC"
 
     def _hidden(self, picture: NDArray[Any], target: Target, method: Method, seed: int) -> Map:
         answer = partial(self._answers, target, of_logits=False)
         if method == "occlusion":
-            return occlusion(picture, answer, self._channels_last)
-        return random_masks(picture, answer, self._channels_last, seed)
+            return occlusion(picture, answer, self.channels_last)
+        return random_masks(picture, answer, self.channels_last, seed)
 
     def _answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool) -> NDArray[np.float64]:
         """How much a target is answered for, image by image: as logit (from probabilities, ln p), or as probability."""
-        rows = self._scores(batch)
-        kind = self._score_kind(batch)
+        rows, kind = self._scores(batch), self._score_kind(batch)
         values = to_probabilities(rows, kind)
         if of_logits:
             values = (
@@ -230,12 +234,32 @@ class HeatmapMaker:
     def _scores(self, piece: NDArray[Any]) -> NDArray[np.float32]:
         return self.model.scores(piece.astype(self.model.recipe.tensor.dtype))
 
+    def probabilities(self, batch: NDArray[Any]) -> NDArray[np.float64]:
+        """Probabilities (images x classes) for prepared images."""
+        return to_probabilities(self._scores(batch), self._score_kind(batch))
+
     def _score_kind(self, piece: NDArray[Any]) -> Kind:
         """The kind of scores, from the recipe or guessed once."""
         if self._kind is None:
             said = self.model.recipe.scores.kind
             self._kind = guess_kind(self._scores(piece)) if said == "auto" else said
         return self._kind
+
+
+# Above this probability hiding little of an image changes next to nothing.
+SATURATED = 0.9999
+
+
+def shortcomings(heat: Map, method: Method, p: float, by_probability: bool = False) -> list[str]:
+    """What has to be said beside a map for a target of probability p, in sentences; nothing where all is well."""
+    found = []
+    if not np.abs(heat).max(initial=0.0) > 0:
+        found.append("The map is all zero: at this layer nothing speaks for the target.")
+    if p > SATURATED and (method in WITHOUT_LAYER or (method in BY_GRADIENT and by_probability)):
+        found.append(
+            f"The answer is saturated (p = {p:.5f}): small changes hardly move it, so differences in this map mean little."
+        )
+    return found
 
 
 def target_from_text(text: str, class_index: Any) -> Target | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -167,6 +168,16 @@ class OnnxModel:
             )
         if classes is None and self.columns == 1:
             self.remarks.append("one score column is read as two classes, 0 and 1")
+
+    def altered(self, proto: onnx.ModelProto) -> OnnxModel:
+        """The same model with another graph of the same inputs and outputs, in single precision."""
+        made = copy.copy(self)
+        made.proto = proto
+        made.session = new_session(proto.SerializeToString(), self.threads, self.path)
+        if self.recipe.tensor.dtype == "float16":
+            tensor = self.recipe.tensor.model_copy(update={"dtype": "float32"})
+            made.recipe = self.recipe.model_copy(update={"tensor": tensor})
+        return made
 
     @property
     def class_count(self) -> int:
