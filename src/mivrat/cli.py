@@ -511,6 +511,7 @@ def _heatmap(args: argparse.Namespace) -> int:
 def _cover(args: argparse.Namespace) -> int:
     from mivrat.core.evidence import cover
     from mivrat.core.evidence.regions import Shape
+    from mivrat.core.explaining.cover_tests import result_of
     from mivrat.core.files import sha256_of, write_whole
     from mivrat.core.pictures.classes import ClassMatcher, read_class_list
     from mivrat.core.pictures.image_sets import list_images, match_labels
@@ -548,7 +549,7 @@ def _cover(args: argparse.Namespace) -> int:
                 _say(f"mivrat: stopped after {done} of {len(chosen)} images; what is written is of those")
                 stopped = True
                 break
-    result = cover_report.result_of(found, image_set)
+    result = result_of(found, [-1 if item.label is None else item.label for item in image_set.items])
     how_done = {
         "model": args.model.name,
         "model_sha256": sha256_of(args.model),

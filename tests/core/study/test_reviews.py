@@ -72,7 +72,7 @@ def test_a_proposed_label_stays_with_its_name_and_goes_with_its_set(study: Study
 def test_a_study_of_version_2_gets_the_tables(study: Study, tmp_path: Path) -> None:
     study.close()
     old = sqlite3.connect(tmp_path / "s.mivrat")
-    for table in ("cause", "review", "kept_selection"):
+    for table in ("cause", "review", "kept_selection", "region", "cover_test"):
         old.execute(f"DROP TABLE {table}")
     old.execute("PRAGMA user_version = 2")
     old.commit()

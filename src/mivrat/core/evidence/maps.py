@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, Literal
@@ -12,7 +12,7 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.answers_only import class_activation, occlusion, random_masks, score_weighted
+from mivrat.core.evidence.answers_only import Stopped, class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
@@ -67,6 +67,8 @@ class HeatmapMaker:
         self._sessions: dict[tuple[Any, ...], tuple[Any, list[str]]] = {}
         self._kind: Kind | None = None
         self._head = linear_head(self.view)
+        # Asked before each batch of a method that needs many; where it says yes, Stopped is raised.
+        self.stopped: Callable[[], bool] = lambda: False
 
     def layer(self, wanted: str | None) -> Layer:
         """The layer of that name, or the default; InputError where no heatmap can be taken from it."""
@@ -120,7 +122,7 @@ class HeatmapMaker:
             activations = self._activations(batch, layer)
             if method == "score":
                 each = [
-                    score_weighted(one, maps, partial(self._answers, target, of_logits=True), self.channels_last)
+                    score_weighted(one, maps, partial(self.answers, target, of_logits=True), self.channels_last)
                     for one, maps, target in zip(batch, activations, targets, strict=True)
                 ]
                 found.append(np.stack(each))
@@ -140,13 +142,15 @@ class HeatmapMaker:
         return self.model.recipe.tensor.order == "NHWC"
 
     def _hidden(self, picture: NDArray[Any], target: Target, method: Method, seed: int) -> Map:
-        answer = partial(self._answers, target, of_logits=False)
+        answer = partial(self.answers, target, of_logits=False)
         if method == "occlusion":
             return occlusion(picture, answer, self.channels_last)
         return random_masks(picture, answer, self.channels_last, seed)
 
-    def _answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool) -> NDArray[np.float64]:
+    def answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool = False) -> NDArray[np.float64]:
         """How much a target is answered for, image by image: as logit (from probabilities, ln p), or as probability."""
+        if self.stopped():
+            raise Stopped
         rows, kind = self._scores(batch), self._score_kind(batch)
         values = to_probabilities(rows, kind)
         if of_logits:

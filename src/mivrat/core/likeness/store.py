@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.array_cache import ArrayCache
 from mivrat.core.errors import InputError
-from mivrat.core.files import limit_folder, write_whole_with
 from mivrat.core.likeness.features import FeatureModel, Vectors
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import recipe_to_toml
@@ -18,8 +18,6 @@ from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import score_images
 from mivrat.core.study.records import RunRecord
 
-# Older files are deleted once all together take more than this.
-MOST_BYTES = 2_000_000_000
 # What has been worked out is kept after so many images, not only in the end.
 KEPT_EVERY = 10_000
 
@@ -29,21 +27,13 @@ class Features:
 
     def __init__(self, record: RunRecord, contents: Mapping[int, bytes], folder: Path) -> None:
         """``contents`` tells the pictures' hashes by position, as far as they have been read."""
-        self._record, self._contents, self._folder = record, dict(contents), folder
+        self._record, self._contents = record, dict(contents)
         key = f"{record.model_sha256}\n{recipe_to_toml(record.recipe)}"
-        self._path = folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npz"
-        self._known: dict[bytes, NDArray[np.float32]] = {}
+        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npz")
+        self._known = self._cache.known
         self.vectors: Vectors = np.full((len(record.image_set.items), 0), np.nan, np.float32)
-        self._read()
-
-    def _read(self) -> None:
-        try:
-            with np.load(self._path, allow_pickle=False) as found:
-                contents, vectors = found["contents"], found["vectors"]
-        except (OSError, ValueError, KeyError):
-            return
-        self._known = {bytes(content): vector for content, vector in zip(contents, vectors, strict=True)}
-        self._spread(vectors.shape[1])
+        if self._known:
+            self._spread(len(next(iter(self._known.values()))))
 
     def _spread(self, width: int) -> None:
         """Give every image whose content is known its vector."""
@@ -89,18 +79,7 @@ class Features:
                 self.vectors[i] = self._known[content]
             done, unkept = done + batch.images, unkept + len(batch.scored)
             if unkept >= KEPT_EVERY:
-                self._keep()
+                self._cache.keep()
                 unkept = 0
             yield meter.at(done)
-        self._keep()
-
-    def _keep(self) -> None:
-        contents = np.array([np.frombuffer(content, np.uint8) for content in self._known])
-        vectors = np.array(list(self._known.values()))
-
-        def write(part: Path) -> None:
-            with open(part, "wb") as file:
-                np.savez(file, contents=contents, vectors=vectors)
-
-        write_whole_with(self._path, write)
-        limit_folder(self._folder, MOST_BYTES, self._path)
+        self._cache.keep()

@@ -12,20 +12,11 @@ import numpy as np
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.evidence.cover import Covered
-from mivrat.core.figures.covered import CoverResult, Effect, cover_result
+from mivrat.core.figures.covered import CoverResult, Effect
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
 FORMAT = "mivrat-cover/1"
-
-
-def result_of(found: Sequence[Covered], image_set: ImageSet) -> CoverResult:
-    """The result over the images that could be read."""
-    read = [one for one in found if not one.problem]
-    labels = np.array([-1 if (k := image_set.items[one.image].label) is None else k for one in read], np.int64)
-    predicted = np.array([one.predicted for one in read], np.int64).reshape(-1, 3)
-    p = np.array([one.p for one in read], float).reshape(-1, 3)
-    return cover_result(labels, predicted[:, 0], predicted[:, 1], predicted[:, 2], p[:, 0] - p[:, 1], p[:, 0] - p[:, 2])
 
 
 def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered]) -> dict[str, Any]:

@@ -6,7 +6,7 @@ import os
 import sqlite3
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 3
+VERSION = 4
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -22,6 +22,13 @@ CREATE TABLE review (set_id INTEGER NOT NULL REFERENCES image_set, position INTE
                      PRIMARY KEY (set_id, position)) WITHOUT ROWID;
 CREATE TABLE kept_selection (set_id INTEGER NOT NULL REFERENCES image_set, name TEXT NOT NULL, conditions TEXT NOT NULL,
                              PRIMARY KEY (set_id, name)) WITHOUT ROWID;
+"""
+
+_EVIDENCE = """
+CREATE TABLE region (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, shapes TEXT NOT NULL,
+                     PRIMARY KEY (set_id, position)) WITHOUT ROWID;
+CREATE TABLE cover_test (id INTEGER PRIMARY KEY, run_id INTEGER NOT NULL REFERENCES run, day TEXT NOT NULL, name TEXT NOT NULL,
+                         plan TEXT NOT NULL, outcome TEXT NOT NULL);
 """
 
 TABLES = (
@@ -44,6 +51,7 @@ CREATE TABLE survey (content BLOB PRIMARY KEY, facts TEXT NOT NULL) WITHOUT ROWI
 CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (run_id, name));
 """
     + _REVIEWS
+    + _EVIDENCE
 )
 
 # Answers that were looked up by path stand under the path, behind this.
@@ -96,7 +104,13 @@ def _from_2(db: sqlite3.Connection) -> None:
         db.execute(statement)
 
 
-_STEPS = {1: _from_1, 2: _from_2}
+def _from_3(db: sqlite3.Connection) -> None:
+    """Version 3 kept neither regions nor cover tests."""
+    for statement in _EVIDENCE.strip().split(";\n"):
+        db.execute(statement)
+
+
+_STEPS = {1: _from_1, 2: _from_2, 3: _from_3}
 
 
 def migrate(db: sqlite3.Connection, version: int) -> None:

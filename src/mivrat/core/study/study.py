@@ -270,6 +270,8 @@ class Study:
         """Take an image set away with its runs; answers stay, so that the same pictures are not scored again later."""
         return self._remove(
             ("check_result", "run_id IN (SELECT id FROM run WHERE set_id = ?)", set_id),
+            ("cover_test", "run_id IN (SELECT id FROM run WHERE set_id = ?)", set_id),
+            ("region", "set_id = ?", set_id),
             ("run", "set_id = ?", set_id),
             ("review", "set_id = ?", set_id),
             ("kept_selection", "set_id = ?", set_id),
@@ -281,6 +283,7 @@ class Study:
         """Take a model away with its runs; what it has answered stays, and is found again when it is added again."""
         removed = self._remove(
             ("check_result", "run_id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
+            ("cover_test", "run_id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
             ("run", "model_id = ?", model_id),
         )
         with self.writing() as db:
@@ -289,7 +292,9 @@ class Study:
 
     def remove_run(self, run_id: int) -> Removed:
         """Take a run away; what it has answered stays."""
-        return self._remove(("check_result", "run_id = ?", run_id), ("run", "id = ?", run_id))
+        return self._remove(
+            ("check_result", "run_id = ?", run_id), ("cover_test", "run_id = ?", run_id), ("run", "id = ?", run_id)
+        )
 
     def _remove(self, *parts: tuple[str, str, int]) -> Removed:
         rows = [

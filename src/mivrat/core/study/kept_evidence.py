@@ -1,0 +1,57 @@
+"""Evidence that a study keeps: regions drawn on an image set, and cover tests of its runs with what repeating them takes."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from mivrat.core.study.study import Study
+
+# Stands for the position of a region that lies at the same place in every image.
+EVERY = -1
+
+
+@dataclass(frozen=True)
+class KeptTest:
+    """A cover test of a run: the day, its name, the plan and the outcome, both as JSON."""
+
+    id: int
+    run_id: int
+    day: str
+    name: str
+    plan: str
+    outcome: str
+
+
+def load_regions(study: Study, set_id: int) -> dict[int, list[dict[str, Any]]]:
+    """The shapes drawn on an image set, as JSON values, by position (EVERY: on all of them)."""
+    return {
+        i: json.loads(text) for i, text in study.rows("SELECT position, shapes FROM region WHERE set_id = ?", set_id)
+    }
+
+
+def save_regions(study: Study, set_id: int, changes: Mapping[int, Sequence[dict[str, Any]]]) -> None:
+    """Keep the shapes drawn at these positions; none takes a region away."""
+    with study.writing() as db:
+        for position, shapes in changes.items():
+            db.execute("DELETE FROM region WHERE set_id = ? AND position = ?", (set_id, position))
+            if shapes:
+                db.execute("INSERT INTO region VALUES (?, ?, ?)", (set_id, position, json.dumps(list(shapes))))
+
+
+def load_tests(study: Study) -> tuple[KeptTest, ...]:
+    """All cover tests kept, the oldest first."""
+    rows = study.rows("SELECT id, run_id, day, name, plan, outcome FROM cover_test ORDER BY id")
+    return tuple(KeptTest(*row) for row in rows)
+
+
+def save_tests(study: Study, tests: Sequence[KeptTest]) -> None:
+    """Keep these cover tests and no others."""
+    with study.writing() as db:
+        db.execute("DELETE FROM cover_test")
+        db.executemany(
+            "INSERT INTO cover_test VALUES (?, ?, ?, ?, ?, ?)",
+            [(one.id, one.run_id, one.day, one.name, one.plan, one.outcome) for one in tests],
+        )
