@@ -565,7 +565,7 @@ def _cover(args: argparse.Namespace) -> int:
         "seed": args.seed,
     }
     told = cover_report.as_json(result, how_done, found)
-    write_whole(args.out / "cover.json", json.dumps(told, indent=1, ensure_ascii=False) + "\n")
+    write_whole(args.out / "cover.json", cover_report.as_text(told))
     write_whole(args.out / "cover.csv", cover_report.as_csv(found, image_set, classes))
     print(cover_report.in_sentences(result))
     return STOPPED if stopped else DONE

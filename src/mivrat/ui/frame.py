@@ -13,7 +13,7 @@ from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import Elided, button, label, paint_state, set_role
 
-STEPS = ("Prepare", "Check", "Measure", "Examine")
+STEPS = ("Prepare", "Check", "Measure", "Examine", "Explain")
 
 
 class Header(QFrame):
@@ -164,7 +164,9 @@ class Rail(QFrame):
             step.setChecked(i == index)
 
     def _refresh(self) -> None:
-        states = tuple(state(self.session) for state in (prepare_state, check_state, measure_state, examine_state))
+        states = tuple(
+            state(self.session) for state in (prepare_state, check_state, measure_state, examine_state, explain_state)
+        )
         for i, (step, (state, why)) in enumerate(zip(self.steps, states, strict=True)):
             step.set_state(state, f"{why} (Ctrl+{i + 1})")
 
@@ -214,6 +216,15 @@ def examine_state(session: Session) -> tuple[str, str]:
     seen = int((wrong & session.reviews.mask(snapshot.counts.listed, "reviewed")).sum())
     state = "untouched" if not seen else "look" if seen < wrong.sum() else "fine"
     return state, f"{seen} of {int(wrong.sum())} mistakes reviewed"
+
+
+def explain_state(session: Session) -> tuple[str, str]:
+    """How the Explain step stands: how many suspicions have been put to a cover test that is kept."""
+    if session.snapshot is None or session.tests_kept is None:
+        return "untouched", "heatmaps, and cover tests of what they suggest"
+    if not session.tests_kept:
+        return "untouched", "no cover test kept yet"
+    return "fine", f"{session.tests_kept} cover test{'s' if session.tests_kept > 1 else ''} kept of this run"
 
 
 class Foot(QFrame):

@@ -32,7 +32,7 @@ class Keeper(QObject):
     """Everything that changes or reads a study goes through here, in workers; signals tell what came of it.
 
     ``opened`` tells of the path of a study that is another than before; ``ended`` of a job's end: what it was, and
-    whether it came to its end.
+    whether it came to its end; ``news`` of what a job has found that is not for the session.
     """
 
     opened = Signal(object)
@@ -43,6 +43,7 @@ class Keeper(QObject):
     ended = Signal(str, bool)
     decided = Signal(str)
     place_read = Signal(str)
+    news = Signal(object)
 
     def __init__(self, session: Session, settings: QSettings, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -266,10 +267,11 @@ class Keeper(QObject):
         if snapshot is None or self._changing or not after:
             return False
         before, set_id = {i: reviews[i] for i in after}, snapshot.record.info.set_id
-        self._decide_at_once(words, lambda: self._put(set_id, after), lambda: self._put(set_id, before))
+        self.decide_at_once(words, lambda: self._put(set_id, after), lambda: self._put(set_id, before))
         return True
 
-    def _decide_at_once(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
+    def decide_at_once(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
+        """Take a small decision, which is seen at once."""
         do()
         self.decisions.taken(SmallDecision(words, do, undo))
 
@@ -280,9 +282,9 @@ class Keeper(QObject):
     def _put(self, set_id: int, changes: Mapping[int, Review]) -> None:
         if self._shown_set() == set_id:
             self.session.put_reviews(changes)
-        self._write(lambda study: save_reviews(study, set_id, changes))
+        self.write(lambda study: save_reviews(study, set_id, changes))
 
-    def _write(self, write: Callable[[Study], object]) -> None:
+    def write(self, write: Callable[[Study], object]) -> None:
         """Write something small to the study, behind everything written before."""
         path = self.session.study_path
         if path is not None:
@@ -292,35 +294,35 @@ class Keeper(QObject):
         """Keep another list of causes."""
         before = self.session.reviews.causes
         if tuple(causes) != before:
-            self._decide_at_once(words, lambda: self._put_causes(tuple(causes)), lambda: self._put_causes(before))
+            self.decide_at_once(words, lambda: self._put_causes(tuple(causes)), lambda: self._put_causes(before))
 
     def _put_causes(self, causes: tuple[Cause, ...]) -> None:
         self.session.reviews.causes = causes
         self.session.reviews_changed.emit()
-        self._write(lambda study: save_causes(study, causes))
+        self.write(lambda study: save_causes(study, causes))
 
     def keep_selections(self, words: str, kept: Sequence[KeptSelection]) -> None:
         """Keep these named selections of the set shown, in place of those kept before."""
         before, set_id = self.session.kept, self._shown_set()
         if set_id is not None and tuple(kept) != before:
-            self._decide_at_once(
+            self.decide_at_once(
                 words, lambda: self._put_kept(set_id, tuple(kept)), lambda: self._put_kept(set_id, before)
             )
 
     def _put_kept(self, set_id: int, kept: tuple[KeptSelection, ...]) -> None:
         if self._shown_set() == set_id:
             self.session.set_kept(kept)
-        self._write(lambda study: save_kept(study, set_id, kept))
+        self.write(lambda study: save_kept(study, set_id, kept))
 
     def remember_place(self, run_id: int, place: str) -> None:
         """Keep where in a run one is, in a study that may be written."""
         if self.session.study_path is not None and os.access(self.session.study_path, os.W_OK):
-            self._write(lambda study: study.set_setting(f"place of run {run_id}", place))
+            self.write(lambda study: study.set_setting(f"place of run {run_id}", place))
 
     def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress]]) -> None:
         """Write files outside the study, with progress and a stop."""
         if not self.session.busy:
-            self._begin(what, lambda work: study_work.export(job, work))
+            self.begin(what, lambda work: study_work.export(job, work))
 
     # --- features ---
 
@@ -329,7 +331,7 @@ class Keeper(QObject):
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is not None and snapshot is not None and not self.session.busy:
             record = snapshot.record
-            self._begin(
+            self.begin(
                 f"Finding out what is alike in {record.info.image_set}",
                 lambda work: study_work.find_features(path, record, work),
             )
@@ -338,11 +340,14 @@ class Keeper(QObject):
         """Look for images with more than one plausible class in the run shown."""
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is not None and snapshot is not None and not self.session.busy:
-            self._begin("Shifting and cropping", lambda work: study_work.find_two_classes(path, snapshot, work))
+            self.begin("Shifting and cropping", lambda work: study_work.find_two_classes(path, snapshot, work))
 
     # --- long jobs ---
 
-    def _begin(self, what: str, job: Callable[[Work], object]) -> None:
+    def begin(self, what: str, job: Callable[[Work], object]) -> None:
+        """Begin a long job, unless one is going on; it is told of in the foot and can be stopped there."""
+        if self.session.busy:
+            return
         self.session.set_busy(True)
         self.began.emit(what)
 
@@ -380,6 +385,8 @@ class Keeper(QObject):
                 self._hold_next(news.path)
                 self._take_lock()
             self._show(news)
+        else:
+            self.news.emit(news)
 
     def stop(self) -> None:
         """Ask the long job to end after the piece in hand."""
@@ -398,13 +405,13 @@ class Keeper(QObject):
         except (InputError, OSError) as error:
             self.failed.emit(error if isinstance(error, InputError) else InputError(str(error), where=path))
             return False
-        self._begin("Making the demonstration study", lambda work: study_work.make_demo(path, work))
+        self.begin("Making the demonstration study", lambda work: study_work.make_demo(path, work))
         return True
 
     def start(self, new: NewStudy) -> None:
         """Make a study and score it; results are shown as they arrive."""
         if not self.session.busy:
-            self._begin(f"Scoring {new.images.stem}", lambda work: study_work.run_new(new, work))
+            self.begin(f"Scoring {new.images.stem}", lambda work: study_work.run_new(new, work))
 
     def score(self, only: Sequence[int] | None = None) -> None:
         """Score what the shown run has not scored yet, or some images of it."""
@@ -412,14 +419,14 @@ class Keeper(QObject):
         if path is not None and snapshot is not None and not self.session.busy:
             run_id, name = snapshot.record.info.id, snapshot.record.info.image_set
             what = f"Scoring {name}" if only is None else f"Trying {len(only)} images of {name}"
-            self._begin(what, lambda work: study_work.run_on(path, run_id, work, only))
+            self.begin(what, lambda work: study_work.run_on(path, run_id, work, only))
 
     def read_again(self, images: Sequence[int]) -> None:
         """Read files again that could not be read, or have changed since, and score what is new of them."""
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is not None and snapshot is not None and not self.session.busy:
             run_id, only = snapshot.record.info.id, list(images)
-            self._begin(
+            self.begin(
                 f"Reading {len(only)} files again",
                 lambda work: study_work.run_on(path, run_id, work, only, forget=True),
             )
@@ -429,7 +436,7 @@ class Keeper(QObject):
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is not None and snapshot is not None and not self.session.busy:
             what = "Checking" if len(names) > 1 else f"Checking: {BY_NAME[next(iter(names))].title.lower()}"
-            self._begin(what, lambda work: study_work.check(path, snapshot, names, work))
+            self.begin(what, lambda work: study_work.check(path, snapshot, names, work))
 
     def save_copy(self, copy: Path) -> None:
         """Save the study under another name as well, and go on with the copy."""

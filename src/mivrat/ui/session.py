@@ -108,6 +108,7 @@ class Session(QObject):
         self.kept: tuple[KeptSelection, ...] = ()
         self.vectors: NDArray[np.float32] | None = None
         self.two_classes: tuple[TwoClasses, ...] | None = None
+        self.tests_kept: int | None = None
         self.order: Order = SUREST_MISTAKE
         self.band_by = self._bands_before = NO_BANDS
         self.about: int | None = None
@@ -285,6 +286,11 @@ class Session(QObject):
         """Take over what one check has found."""
         self.checks = {**self.checks, found.result.name: found}
         self.checks_changed.emit()
+
+    def set_tests_kept(self, number: int | None) -> None:
+        """Take over how many cover tests are kept of the run shown; None: not known."""
+        self.tests_kept = number
+        self.reviews_changed.emit()
 
     def set_busy(self, busy: bool) -> None:
         if busy != self.busy:

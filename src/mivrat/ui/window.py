@@ -28,6 +28,7 @@ from mivrat.ui import words
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
 from mivrat.ui.examine.step import ExamineStep
+from mivrat.ui.explain.step import ExplainStep
 from mivrat.ui.frame import STEPS, Foot, Header, Rail
 from mivrat.ui.handing_back import HandBack
 from mivrat.ui.keeper import Keeper
@@ -45,7 +46,7 @@ from mivrat.ui.study_work import Asking, NewStudy
 from mivrat.ui.theme import theme
 from mivrat.ui.work import Work, Workers
 
-PREPARE, CHECK, MEASURE, EXAMINE = range(len(STEPS))
+PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
 START, NEW, ASK, BENCH = 0, 1, 2, 3
 # So many of the most similar images are shown beside those they are like.
 MOST_ALIKE = 60
@@ -104,6 +105,7 @@ class MainWindow(QMainWindow):
         self.check, self.measure = CheckStep(self.session, self.keeper), MeasureStep(self.session, self.keeper)
         self.reviewer = Reviewer(self.session, self.keeper, self)
         self.examine = ExamineStep(self.session, self.keeper, self.reviewer, self.thumbnails)
+        self.explain = ExplainStep(self.session, self.keeper, self.thumbnails)
         self.light_table = LightTable(self.session, self.thumbnails)
         self.close_look = CloseLook(self.session, self.thumbnails, self.reviewer)
         self.hand_back = HandBack(self.session, self.keeper, self)
@@ -114,7 +116,7 @@ class MainWindow(QMainWindow):
         self.right.addWidget(self.close_look)
         self.right.setMinimumWidth(330)
         self.figures = QStackedWidget()
-        for step in (self.prepare, self.check, self.measure, self.examine):
+        for step in (self.prepare, self.check, self.measure, self.examine, self.explain):
             self.figures.addWidget(step)
         self.figures.setMinimumWidth(330)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
@@ -199,7 +201,7 @@ class MainWindow(QMainWindow):
         self.session.features_changed.connect(lambda: self.more_like_these() if self._wanted_alike else None)
         for changed in (self.figures.currentChanged, self.right.currentChanged):
             changed.connect(lambda _: self._tell_place())
-        for tabs in (self.prepare.tabs, self.measure.tabs, self.examine.tabs):
+        for tabs in (self.prepare.tabs, self.measure.tabs, self.examine.tabs, self.explain.tabs):
             tabs.chosen.connect(lambda _: self._tell_place())
         self.header.run_wanted.connect(self.show_run)
         self.rail.chosen.connect(self.show_step)
@@ -393,7 +395,11 @@ class MainWindow(QMainWindow):
 
     def _focus_figures(self) -> None:
         step = self.figures.currentWidget()
-        page = step.pages.currentWidget() if isinstance(step, PrepareStep | MeasureStep | ExamineStep) else step
+        page = (
+            step.pages.currentWidget()
+            if isinstance(step, PrepareStep | MeasureStep | ExamineStep | ExplainStep)
+            else step
+        )
         if page is not None:
             inside = [
                 one
@@ -535,7 +541,7 @@ class MainWindow(QMainWindow):
         self.foot.show_progress(news)
 
     def _ended(self, what: str, finished: bool) -> None:
-        if what.startswith("Making"):
+        if what.startswith("Making the"):
             if finished:
                 self.open_study(demo_study_path())
             else:
@@ -543,7 +549,9 @@ class MainWindow(QMainWindow):
             return
         self._trying_out = False
         pending = self._pending
-        if what.startswith(("Finding", "Shifting", "Sorting", "Drawing")):
+        if what.startswith(
+            ("Finding", "Shifting", "Sorting", "Drawing", "Making maps", "Covering", "Examining", "Writing")
+        ):
             self.foot.idle("Done." if finished else "Stopped. What was done is kept.", resumable=bool(pending))
             self._wanted_alike = self._wanted_alike if finished else []
         elif what.startswith("Checking"):
@@ -608,6 +616,7 @@ class MainWindow(QMainWindow):
             self.prepare,
             self.measure,
             self.examine,
+            self.explain,
             self.light_table,
         ):
             part.stop()

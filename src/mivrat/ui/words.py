@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from mivrat.core.evidence.maps import Method
 from mivrat.core.figures.intervals import Proportion
 
 DASH = "–"
@@ -33,3 +34,32 @@ def images(number: int) -> str:
 def clipped(text: str, most: int) -> str:
     """A long name with its middle left out."""
     return text if len(text) <= most else text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
+
+
+# The ways of making a heatmap, as they are called on screen.
+METHODS: dict[Method, str] = {
+    "gradient": "gradient-weighted",
+    "elementwise": "element-wise",
+    "signed": "signed contribution",
+    "activation": "activation only",
+    "score": "score-weighted",
+    "occlusion": "occlusion",
+    "masks": "random masks",
+}
+METHOD_TIPS: dict[Method, str] = {
+    "gradient": "channels of the layer, weighted by their mean gradient (Selvaraju 2017)",
+    "elementwise": "each value of the layer times its own gradient, where that is above zero (Jiang 2021)",
+    "signed": "each value times its gradient, what speaks against the target included (Draelos 2020)",
+    "activation": "the last layer by the weights of the linear layer behind it (Zhou 2016)",
+    "score": "channels, weighted by the answer to the image seen through them (Wang 2020); one forward pass each",
+    "occlusion": "how far the answer falls when a window is hidden, everywhere in turn (Zeiler 2014)",
+    "masks": "the mean answer under a thousand random masks (Petsiuk 2018); it takes longest",
+}
+
+
+def layer_name(tensor: str) -> str:
+    """A layer's name as it is read: without what exporters put around it. Tooltips and files have it whole."""
+    name = tensor.strip("/")
+    for ending in ("_output_0", ":0"):
+        name = name.removesuffix(ending)
+    return name or tensor

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter, sobel
 
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry
@@ -89,3 +90,27 @@ def overlay(
         grey = base.mean(axis=2, keepdims=True) * 0.35 + np.where((ys + xs) % 8 < 2, 150.0, 120.0)[..., None] * 0.65
         mixed = np.where(seen[..., None], mixed, grey)
     return np.asarray(np.clip(np.round(mixed), 0, 255).astype(np.uint8))
+
+
+def edge_drawing(picture: Pixels) -> Pixels:
+    """A picture's edges as dark lines on light ground (height x width x 3): the length of its lightness gradient (Sobel)."""
+    grey = picture.astype(np.float64).mean(axis=2)
+    soft = gaussian_filter(grey, 1.0)
+    length = np.hypot(sobel(soft, 0), sobel(soft, 1))
+    high = float(np.percentile(length, 99)) or 1.0
+    drawn = np.round(250 - 200 * np.clip(length / high, 0, 1) ** 0.7).astype(np.uint8)
+    return np.repeat(drawn[..., None], 3, axis=2)
+
+
+def place_on_map(place: Geometry, shape: tuple[int, int], down: float, across: float) -> tuple[int, int] | None:
+    """The cell of a map that lies under a point of the picture (its pixels, from the top left); None where the network sees
+    nothing of it."""
+    found = []
+    for at, size, resized, offset, output, cells in zip(
+        (down, across), place.picture, place.resized, place.offset, place.output, shape, strict=True
+    ):
+        on_input = at * resized / size + offset
+        if not 0 <= on_input < output:
+            return None
+        found.append(int(on_input * cells / output))
+    return found[0], found[1]

@@ -8,8 +8,9 @@ from typing import Any, Literal
 from mivrat.core.evidence.maps import Method, Target
 from mivrat.core.running.answers import Judged
 
-# Whose evidence: a class, or the one that is predicted, labelled, or second in the ranking, image by image.
-Whose = int | Literal["predicted", "labelled", "runner-up"]
+# Whose evidence: a class, or image by image the one predicted, labelled, second in the ranking, or the other one: the labelled
+# class where it is not the predicted one, else the second.
+Whose = int | Literal["predicted", "labelled", "runner-up", "other"]
 
 
 @dataclass(frozen=True)
@@ -33,7 +34,11 @@ class MapSetup:
         """Whose evidence, in words."""
 
         def name(one: Whose) -> str:
-            return classes[one] if isinstance(one, int) else f"the {one} class"
+            if isinstance(one, int):
+                return classes[one]
+            return {"runner-up": "the runner-up", "other": "the labelled class or runner-up"}.get(
+                one, f"the {one} class"
+            )
 
         return name(self.of) + (f" rather than {name(self.against)}" if self.against is not None else "")
 
@@ -45,12 +50,13 @@ def class_of(whose: Whose, judged: Judged, image: int) -> int | None:
     """The class meant in one image, or None."""
     if whose == "predicted":
         k = int(judged.predicted[image])
-    elif whose == "labelled":
+    elif whose == "labelled" or (whose == "other" and judged.labels[image] not in (-1, judged.predicted[image])):
         k = int(judged.labels[image])
-    elif whose == "runner-up":
+    elif whose in ("runner-up", "other"):
         if judged.predicted[image] < 0 or not judged.has_scores or len(judged.ranking(image)) < 2:
             return None
         k = int(judged.ranking(image)[1])
     else:
+        assert isinstance(whose, int)
         k = whose
     return k if k >= 0 else None

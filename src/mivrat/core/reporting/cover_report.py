@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
@@ -29,6 +30,11 @@ def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered])
         "mean_area": float(np.mean(areas)) if areas else None,
         **asdict(result),
     }
+
+
+def as_text(told: dict[str, Any]) -> str:
+    """The JSON as it stands in files."""
+    return json.dumps(told, indent=1, ensure_ascii=False) + "\n"
 
 
 def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]) -> str:

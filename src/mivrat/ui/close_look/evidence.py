@@ -62,10 +62,10 @@ class Evidence:
     maps: list[NDArray[np.float32]]
 
 
-def look_at(record: RunRecord, image: int) -> Look:
-    """Decode and prepare one image. Raises InputError where the file cannot be read."""
+def look_at(record: RunRecord, image: int, side: int = SHOWN_SIDE) -> Look:
+    """Decode and prepare one image, shown at most ``side`` pixels large. Raises InputError where the file cannot be read."""
     path = record.image_set.file(image)
-    shown = preview(path, record.recipe, SHOWN_SIDE)
+    shown = preview(path, record.recipe, side)
     # The geometry is one of proportions, so a smaller photo keeps its place.
     return Look(
         image,

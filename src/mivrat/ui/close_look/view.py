@@ -23,12 +23,9 @@ from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
+# Those that take a moment at most; the others stand under Explain, where they can be stopped.
 WAYS: dict[str, Method] = {
-    "gradient-weighted": "gradient",
-    "element-wise": "elementwise",
-    "signed contribution": "signed",
-    "activation only": "activation",
-    "occlusion": "occlusion",
+    words.METHODS[m]: m for m in ("gradient", "elementwise", "signed", "activation", "occlusion")
 }
 MOST_RANKS = 5
 MOST_SIMILAR = 8

@@ -1,0 +1,561 @@
+"""The board page: one image's heatmaps by layer and target, filled as they are computed, with the value under the pointer."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QSlider, QVBoxLayout, QWidget
+
+from mivrat.core.errors import InputError
+from mivrat.core.evidence.board import Cell, Column, Row
+from mivrat.core.evidence.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, Method, Target
+from mivrat.core.evidence.overlay import place_on_map
+from mivrat.core.explaining.setup import MapSetup, Whose
+from mivrat.core.files import write_whole
+from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
+from mivrat.ui import words
+from mivrat.ui.close_look.evidence import Look, look_at
+from mivrat.ui.close_look.panels import ScaleBar
+from mivrat.ui.explain import jobs
+from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
+from mivrat.ui.explain.explainer import Explainer
+from mivrat.ui.explain.jobs import BASES, BoardWanted, base_picture
+from mivrat.ui.pictures import to_image
+from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, row
+from mivrat.ui.work import Work, Workers
+
+SCALES = {"heat scale": "heat", "grey scale": "grey"}
+# The first classes of the ranking, put together by their probability.
+MOST_TOGETHER = 3
+FIRST_CLASSES = f"the {MOST_TOGETHER} highest, by probability"
+# A column: whose evidence rather than whose; or the first classes together.
+Wish = tuple[Whose, Whose | None] | str
+USUAL: tuple[Wish, ...] = (("predicted", None), ("other", None), ("predicted", "other"))
+OFFERED: tuple[Wish, ...] = (
+    ("predicted", None),
+    ("other", None),
+    ("labelled", None),
+    ("runner-up", None),
+    ("predicted", "other"),
+    ("other", "predicted"),
+    FIRST_CLASSES,
+)
+# Classes beyond this number are asked for by name instead of being listed.
+MOST_LISTED = 24
+
+
+class BoardPage(QWidget):
+    """The controls, the board, and a line that reads the value under the pointer."""
+
+    layers_wanted = Signal()
+
+    def __init__(self, explainer: Explainer) -> None:
+        super().__init__()
+        self.explainer, self.session = explainer, explainer.session
+        self.look: Look | None = None
+        self.wishes: list[Wish] = list(USUAL)
+        self._wanted: BoardWanted | None = None
+        self._drawers = Workers(1, self)
+        self._filling: Work | None = None
+        self._drawing: Work | None = None
+        self._again = QTimer(self, singleShot=True, interval=15)
+        self._again.timeout.connect(self._redraw)
+        self._build()
+        explainer.board_changed.connect(self.refresh)
+        explainer.layers_changed.connect(self.refresh)
+        self.session.current_changed.connect(self.refresh)
+        self.session.figures_changed.connect(self.refresh)
+
+    def _build(self) -> None:
+        self.way = Choice(list(words.METHODS.values()), "how the maps are made")
+        for i, tip in enumerate(words.METHOD_TIPS.values()):
+            self.way.setItemData(i, tip, Qt.ItemDataRole.ToolTipRole)
+        self.base = Choice(BASES, "what the heat is laid over")
+        self.scale = Choice(list(SCALES), "colours of the heat")
+        self.peaks = Choice(
+            ("own peak each", "common peak"), "divide each map by its own peak, or all by the highest one"
+        )
+        self.opacity = QSlider(Qt.Orientation.Horizontal)
+        self.opacity.setRange(10, 100)
+        self.opacity.setValue(70)
+        self.opacity.setFixedWidth(90)
+        self.opacity.setAccessibleName("opacity of the heat")
+        self.opacity.setToolTip("opacity of the heat")
+        self.legend = ScaleBar()
+        self.way.activated.connect(lambda _: self.refresh())
+        for choice in (self.base, self.scale, self.peaks):
+            choice.activated.connect(lambda _: self._redraw_soon())
+        self.opacity.valueChanged.connect(lambda _: self._redraw_soon())
+        self.targets = button("targets ▾", kind="quiet")
+        self.targets.setToolTip("Whose evidence stands in the columns")
+        self.layers = button("layers ▾", kind="quiet")
+        self.layers.setToolTip("Which layers stand in the rows")
+        self.more = more_button("save from the board", "Save a map or the board")
+        for opener in (self.targets, self.layers):
+            opener.setMenu(QMenu(opener))
+        self.targets.menu().aboutToShow.connect(self._fill_targets)
+        self.layers.menu().aboutToShow.connect(self._fill_layers)
+        menu = QMenu(self.more)
+        for text, wanted in (
+            (
+                "Save this map as a picture with its legend…",
+                lambda: self._ask("map.png", "Pictures (*.png)", self.save_overlay),
+            ),
+            ("Save this map as it is, unscaled (NPY)…", lambda: self._ask("map.npy", "Arrays (*.npy)", self.save_raw)),
+            ("Save the board (PNG or SVG)…", lambda: self._ask("board.png", "Boards (*.png *.svg)", self.save_board)),
+        ):
+            menu.addAction(text).triggered.connect(lambda _=False, w=wanted: w())
+        self.more.setMenu(menu)
+        self.note = label(wrap=True)
+        self.told = label(soft=True, wrap=True)
+        self.told.setMinimumHeight(34)
+        self.stop_button = button("Stop", self.stop_filling, kind="small")
+        self.view = BoardView()
+        self.view.pointed.connect(self._read_value)
+        self.view.left.connect(self._tell_focus)
+        self.view.focused.connect(self._tell_focus)
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 0, 8, 8)
+        inside.addWidget(self.note)
+        inside.addWidget(self.view)
+        inside.addStretch(1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 6)
+        layout.setSpacing(6)
+        layout.addLayout(row(self.way, self.base, None, self.layers, self.targets, self.more, spacing=6))
+        layout.addLayout(row(self.scale, self.peaks, self.opacity, self.legend, None, self.stop_button, spacing=6))
+        self.scrolled = Scrolled(body)
+        layout.addWidget(self.scrolled, 1)
+        layout.addWidget(self.told)
+        self.stop_button.hide()
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802
+        super().resizeEvent(event)  # type: ignore[arg-type]
+        QTimer.singleShot(0, lambda: self.view.set_room(self.scrolled.viewport().height() - 16))
+
+    # --- what is wanted ---
+
+    @property
+    def method(self) -> Method:
+        return list(words.METHODS)[self.way.currentIndex()]
+
+    def _wish_name(self, wish: Wish) -> str:
+        if isinstance(wish, str):
+            return wish
+        of, against = wish
+        names = {"other": "labelled, else runner-up"}
+
+        def name(one: Whose) -> str:
+            return self.session.classes[one] if isinstance(one, int) else names.get(one, one)
+
+        return name(of) + (f" rather than {name(against)}" if against is not None else "")
+
+    def _fill_targets(self) -> None:
+        menu, classes = self.targets.menu(), self.session.classes
+        menu.clear()
+        picked: list[Wish] = [(k, None) for k in range(len(classes))] if len(classes) <= MOST_LISTED else []
+        extra = [w for w in self.wishes if w not in OFFERED and w not in picked]
+        for wish in (*OFFERED, *picked, *extra):
+            if wish == (0, None):
+                menu.addSeparator()
+            action = menu.addAction(self._wish_name(wish).replace("&", "&&"))
+            action.setCheckable(True)
+            action.setChecked(wish in self.wishes)
+            action.triggered.connect(lambda _=False, w=wish: self.toggle(w))
+        menu.addSeparator()
+        if not picked:
+            menu.addAction("Another class…").triggered.connect(lambda: self._ask_class(None))
+        menu.addAction("One class rather than another…").triggered.connect(lambda: self._ask_class("rather"))
+        menu.addAction("As at first").triggered.connect(lambda: self.set_wishes(USUAL))
+
+    def _ask_class(self, rather: str | None) -> None:
+        classes = self.session.classes
+        of, given = QInputDialog.getItem(
+            self, "A target", "Evidence for", classes, 0, rather is None and len(classes) > 40
+        )
+        if not given or of not in classes:
+            return
+        against: int | None = None
+        if rather is not None:
+            others = [name for name in classes if name != of]
+            other, given = QInputDialog.getItem(self, "A target", f"{of} rather than", others, 0, False)
+            if not given:
+                return
+            against = classes.index(other)
+        self.toggle((classes.index(of), against))
+
+    def toggle(self, wish: Wish) -> None:
+        """Put a target on the board, or take it away; the last one stays."""
+        self.set_wishes([w for w in self.wishes if w != wish] if wish in self.wishes else [*self.wishes, wish])
+
+    def set_wishes(self, wishes: Sequence[Wish]) -> None:
+        if wishes:
+            self.wishes = list(wishes)
+            self.refresh()
+
+    def _fill_layers(self) -> None:
+        menu, explainer = self.layers.menu(), self.explainer
+        menu.clear()
+        stages = menu.addAction("The last layer of each stage")
+        stages.setCheckable(True)
+        stages.setChecked(not explainer.rows)
+        stages.triggered.connect(lambda: explainer.put_rows(()))
+        together = menu.addAction("All of them put together, as a further row")
+        together.setCheckable(True)
+        together.setChecked(explainer.together)
+        together.triggered.connect(lambda: explainer.set_together(not explainer.together))
+        menu.addAction("Choose layers…").triggered.connect(self.layers_wanted.emit)
+
+    def _columns(self, image: int) -> list[Column | None]:
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        judged, classes, found = snapshot.judged, self.session.classes, list[Column | None]()
+        for wish in self.wishes:
+            if isinstance(wish, str):
+                if not judged.has_scores:
+                    found.append(None)
+                    continue
+                order = [int(k) for k in judged.ranking(image)[:MOST_TOGETHER]]
+                p = judged.probabilities([image])[0]
+                found.append(Column(wish, tuple(Target(k) for k in order), tuple(float(p[k]) for k in order)))
+                continue
+            target = MapSetup(of=wish[0], against=wish[1]).target(judged, image)
+            if target is None:
+                found.append(None)
+                continue
+            name = classes[target.of]
+            if target.against is not None:
+                name = f"{name}\nrather than {classes[target.against]}"
+            else:
+                roles = [
+                    role
+                    for role, k in (("predicted", judged.predicted[image]), ("labelled", judged.labels[image]))
+                    if k == target.of
+                ]
+                p_text = f"p {judged.probabilities([image])[0, target.of]:.3f}" if judged.has_scores else ""
+                name = f"{name}\n{', '.join([*roles, p_text] if p_text else roles)}"
+            found.append(Column(name, (target,)))
+        return found
+
+    # --- filling ---
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.explainer.prepare()
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Fill the board for the image looked at, if anything about it has changed."""
+        snapshot, image = self.session.snapshot, self.session.current
+        if not self.isVisible() or snapshot is None:
+            return
+        problem = ""
+        if self.explainer.is_table:
+            problem = "Heatmaps need the model itself, as an ONNX file, not a table of its predictions."
+        elif self.explainer.problem:
+            problem = self.explainer.problem
+        elif image is None:
+            problem = "Look at an image: click one on the light table, or press M for the next mistake. Its heatmaps stand here."
+        elif snapshot.judged.predicted[image] < 0:
+            problem = "This image has no answer to explain."
+        if problem or not self.explainer.layers or image is None:
+            self.stop_filling()
+            self._wanted = None
+            self.view.show_board(Board())
+            self.note.setText(problem or "Reading the model's layers …")
+            self.told.setText("")
+            return
+        maker_rows = self._rows()
+        if isinstance(maker_rows, InputError):
+            self.stop_filling()
+            self._wanted = None
+            self.view.show_board(Board())
+            self.note.setText(f"{maker_rows.what[0].upper()}{maker_rows.what[1:]}: {maker_rows.mend}.")
+            return
+        wanted = BoardWanted(image, maker_rows, tuple(self._columns(image)), self.method)
+        if wanted == self._wanted:
+            return
+        self._fill(wanted)
+
+    def _rows(self) -> tuple[Row, ...] | InputError:
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        try:
+            maker = self.explainer.makers.get(snapshot.record)  # it is known: its layers have been read
+            return jobs.rows_for(
+                maker, self.method, self.explainer.rows, self.explainer.stages(), self.explainer.together
+            )
+        except InputError as error:
+            return error
+
+    def _fill(self, wanted: BoardWanted) -> None:
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        self.stop_filling()
+        self._wanted = wanted
+        record = snapshot.record
+        board = Board([one.name for one in wanted.rows], [])
+        board.columns = [
+            one.name if one is not None else f"{self._wish_name(wish)}\nnot here"
+            for one, wish in zip(wanted.columns, self.wishes, strict=True)
+        ]
+        board.cells = [[self._waiting(one) for one in wanted.columns] for _ in wanted.rows]
+        if self.look is not None and self.look.image != wanted.image:
+            self.look = None
+        self.note.setText("")
+        self.view.show_board(board)
+        self.legend.set_scale(self._scale())
+        self.scale.setEnabled(self.method not in SIGNED)
+        self.stop_button.setVisible(self.method not in BY_GRADIENT)
+        look, makers, looks = self.look, self.explainer.makers, self._looks()
+
+        def fill(work: Work) -> Look:
+            seen = look or look_at(record, wanted.image, side=480)
+            work.report(seen)
+            for cell in jobs.compute_board(seen, makers.get(record), record, wanted, work):
+                work.report((cell, to_image(jobs.draw(seen, cell.heat, *looks, None))))
+            return seen
+
+        self._filling = self.explainer.workers.start(
+            fill,
+            done=lambda seen: self._filled(seen, looks),
+            failed=self._not_filled,
+            progress=self._take,
+            priority=5,
+        )
+
+    def _looks(self) -> tuple[int, float, str]:
+        """How maps are drawn: the base, the opacity and the scale."""
+        return self.base.currentIndex(), self.opacity.value() / 100, self._scale()
+
+    @staticmethod
+    def _waiting(column: Column | None) -> BoardCell:
+        return BoardCell(note="…" if column is not None else "Label and prediction agree, or one of them is missing.")
+
+    def _take(self, news: object) -> None:
+        if isinstance(news, Look):
+            self.look = news
+            return
+        assert isinstance(news, tuple)
+        cell: Cell = news[0]
+        shown = self.view.board.cells[cell.row][cell.column]
+        shown.heat, shown.picture = cell.heat, news[1]
+        shown.note = f"peak {cell.peak:.3g}" if cell.peak > 0 else "all zero"
+        self.view.tell()
+        self.view.update()
+        self._tell_focus()
+
+    def _filled(self, look: Look, looks: tuple[int, float, str]) -> None:
+        self.look, self._filling = look, None
+        self.stop_button.hide()
+        for line in self.view.board.cells:
+            for cell in line:
+                if cell.heat is None and cell.note == "…":
+                    cell.note = "stopped"
+        if self.peaks.currentIndex() or looks != self._looks():
+            self._redraw()
+        self.view.update()
+
+    def _not_filled(self, error: InputError) -> None:
+        self._filling = None
+        self.stop_button.hide()
+        self.view.show_board(Board())
+        self.note.setText(f"{error.what[0].upper()}{error.what[1:]}. {error.mend}")
+
+    def stop_filling(self) -> None:
+        """Stop working on the board; what is there stays."""
+        if self._filling is not None:
+            self._filling.cancel()
+            self._filling = None
+            for line in self.view.board.cells:
+                for cell in line:
+                    if cell.heat is None and cell.note == "…":
+                        cell.note = "stopped"
+            self.view.update()
+        self.stop_button.hide()
+
+    # --- drawing anew ---
+
+    def _scale(self) -> str:
+        return "difference" if self.method in SIGNED else SCALES[self.scale.currentText()]
+
+    def _redraw_soon(self) -> None:
+        self.legend.set_scale(self._scale())
+        self._again.start()
+
+    def _redraw(self) -> None:
+        look, board = self.look, self.view.board
+        if look is None:
+            return
+        if self._drawing is not None:
+            self._drawing.cancel()
+        looks = self._looks()
+        heats = [
+            (r, c, cell.heat)
+            for r, line in enumerate(board.cells)
+            for c, cell in enumerate(line)
+            if cell.heat is not None
+        ]
+        common = max((float(np.abs(h).max()) for _, _, h in heats), default=0.0) if self.peaks.currentIndex() else None
+
+        def draw(work: Work) -> None:
+            for r, c, heat in heats:
+                if work.stop.stopped:
+                    return
+                work.report((r, c, to_image(jobs.draw(look, heat, *looks, common))))
+
+        def take(news: object) -> None:
+            assert isinstance(news, tuple)
+            if self.view.board is board:
+                board.cells[news[0]][news[1]].picture = news[2]
+                self.view.update()
+
+        self._drawing = self._drawers.start(draw, progress=take)
+
+    # --- reading values ---
+
+    def _read_value(self, r: int, c: int, across: float, down: float) -> None:
+        cell, look = self.view.board.cells[r][c], self.look
+        if cell.heat is None or look is None:
+            return
+        _, place = base_picture(look, 2) if self.base.currentIndex() == 2 else (None, look.place)
+        height, width = place.picture
+        at = place_on_map(place, cell.heat.shape, down * height, across * width)
+        if at is None:
+            self.told.setText("Cropped away: the network does not see this part.")
+            return
+        value, peak = float(cell.heat[at]), float(np.abs(cell.heat).max())
+        share = f", {100 * value / peak:.0f} % of the peak {peak:.3g}" if peak else ""
+        self.told.setText(
+            f"{self._name_of(r, c)}: {value:.3g}{share}; place {at[0] + 1}, {at[1] + 1} of {cell.heat.shape[0]} × {cell.heat.shape[1]}"
+        )
+
+    def _name_of(self, r: int, c: int) -> str:
+        column = " ".join(self.view.board.columns[c].split("\n")[: 2 if "rather" in self.view.board.columns[c] else 1])
+        return f"{column}, {self.view.board.rows[r].split(chr(10))[0]}"
+
+    def _tell_focus(self) -> None:
+        """Say what the cell in focus is, and what has to be said beside it."""
+        if not self.view.board.cells:
+            return
+        r, c = self.view.at
+        cell, told = self.view.board.cells[r][c], [self._name_of(r, c)]
+        if cell.heat is not None and not np.any(cell.heat):
+            told.append("all zero: at this layer nothing speaks for the target")
+        elif cell.heat is not None:
+            told.append(cell.note)
+        wanted = self._wanted
+        if wanted is not None and (column := wanted.columns[c]) is not None and self.session.snapshot is not None:
+            judged = self.session.snapshot.judged
+            p = float(judged.probabilities([wanted.image])[0, column.targets[0].of]) if judged.has_scores else 0.0
+            if p > SATURATED and wanted.method in WITHOUT_LAYER:
+                told.append(f"p = {p:.5f}: so sure that hiding little hardly moves it")
+        if self.explainer.remark:
+            told.append(self.explainer.remark)
+        self.told.setText("; ".join(told))
+
+    def step_target(self, by: int) -> None:
+        """Go to the next target."""
+        self.view.move(0, by)
+
+    def step_layer(self, by: int) -> None:
+        """Go to the next layer towards the image (1) or the scores (-1)."""
+        self.view.move(by, 0)
+
+    # --- saving ---
+
+    def _ask(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
+        path, image = self.session.study_path, self.session.current
+        if path is None or image is None:
+            return
+        stem = Path(self.session.name_of(image)).stem
+        found, _ = QFileDialog.getSaveFileName(self, "Save", str(path.parent / f"{stem}-{name}"), kinds)
+        if found:
+            wanted = Path(found)
+            save(wanted if wanted.suffix else wanted.with_suffix(Path(name).suffix))
+
+    def _save(self, path: Path, data: bytes | str) -> None:
+        try:
+            write_whole(path, data)
+            self.explainer.keeper.decided.emit(f"Written: {path.name}.")
+        except InputError as error:
+            self.explainer.keeper.failed.emit(error)
+
+    def _about(self) -> list[str]:
+        snapshot, image = self.session.snapshot, self.session.current
+        assert snapshot is not None
+        assert image is not None
+        info = snapshot.record.info
+        return [f"{snapshot.record.image_set.items[image].path}", f"model {info.model}, {self.way.currentText()}"]
+
+    def save_overlay(self, path: Path) -> None:
+        """Write the map in focus over its base, with a legend."""
+        r, c = self.view.at
+        cell = self.view.board.cells[r][c] if self.view.board.cells else BoardCell()
+        if cell.heat is None or self.look is None:
+            return
+        pixels = jobs.draw(
+            self.look, cell.heat, self.base.currentIndex(), self.opacity.value() / 100, self._scale(), None
+        )
+        data = io.BytesIO()
+        peak = float(np.abs(cell.heat).max())
+        with_legend(pixels, self._scale(), peak, [f"evidence for {self._name_of(r, c)}", *self._about()]).save(
+            data, "PNG"
+        )
+        self._save(path, data.getvalue())
+
+    def save_raw(self, path: Path) -> None:
+        """Write the map in focus as it is."""
+        r, c = self.view.at
+        cell = self.view.board.cells[r][c] if self.view.board.cells else BoardCell()
+        if cell.heat is not None:
+            data = io.BytesIO()
+            np.save(data, cell.heat)
+            self._save(path, data.getvalue())
+
+    def save_board(self, path: Path) -> None:
+        """Write the board as a picture, or as a drawing where the name ends in .svg."""
+        board, look = self.view.board, self.look
+        if look is None or not board.cells:
+            return
+        common = None
+        if self.peaks.currentIndex():
+            common = max(
+                float(np.abs(cell.heat).max()) for line in board.cells for cell in line if cell.heat is not None
+            )
+        looks = self._looks()
+        pictures = [
+            [None if one.heat is None else jobs.draw(look, one.heat, *looks, common) for one in line]
+            for line in board.cells
+        ]
+        notes = [[one.note for one in line] for line in board.cells]
+        title = "; ".join(self._about())
+        columns = [name.replace("\n", " ") for name in board.columns]
+        drawn = BoardPicture(title, board.rows, columns, pictures, notes, looks[2])
+        if path.suffix.lower() == ".svg":
+            self._save(path, board_as_svg(drawn))
+            return
+        data = io.BytesIO()
+        board_as_image(drawn).save(data, "PNG")
+        self._save(path, data.getvalue())
+
+    def as_table(self) -> list[list[str]]:
+        """The board's peaks, for the clipboard."""
+        board = self.view.board
+        lines = [
+            [name.replace("\n", " "), *(cell.note for cell in line)]
+            for name, line in zip(board.rows, board.cells, strict=True)
+        ]
+        return [["layer", *(name.replace("\n", " ") for name in board.columns)], *lines]
+
+    @property
+    def settled(self) -> bool:
+        return self._filling is None and not self._drawers.busy and not self._again.isActive()
+
+    def stop(self) -> None:
+        self._drawers.stop_all()

@@ -1,0 +1,290 @@
+"""What the Explain step is looking at: the model's layers, the maps known under one setup, regions and kept cover tests."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import date
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QImage
+
+from mivrat.core.errors import InputError
+from mivrat.core.evidence.layers import Layer, stages
+from mivrat.core.evidence.maps import Map
+from mivrat.core.evidence.regions import Shape
+from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest
+from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.explaining.trust import Trust
+from mivrat.core.reporting import cover_report
+from mivrat.core.study.kept_evidence import KeptTest, save_regions, save_tests
+from mivrat.ui import words
+from mivrat.ui.close_look.evidence import MakerCache
+from mivrat.ui.explain import jobs
+from mivrat.ui.explain.jobs import FoundCover, FoundMaps, FoundTrust, KeptEvidence, ModelLayers
+from mivrat.ui.keeper import Keeper
+from mivrat.ui.session import Session, Snapshot
+from mivrat.ui.work import Work, Workers
+
+
+class Explainer(QObject):
+    """Shared by the pages of the step; signals tell which part has changed.
+
+    ``maps`` holds the maps known under ``setup`` by position; ``rows`` are the layers put on the board (none: one of each
+    stage); ``test`` is the cover test shown, ``trust`` what was found of the maps' trust.
+    """
+
+    layers_changed = Signal()
+    board_changed = Signal()
+    setup_changed = Signal()
+    maps_changed = Signal()
+    regions_changed = Signal()
+    tests_changed = Signal()
+    test_changed = Signal()
+    trust_changed = Signal()
+
+    def __init__(self, session: Session, keeper: Keeper) -> None:
+        super().__init__()
+        self.session, self.keeper = session, keeper
+        self.makers, self.workers = MakerCache(), Workers(1, self)
+        self.layers: list[Layer] = []
+        self.filters: tuple[str, list[QImage]] | str = ""
+        self.remark, self.problem = "", ""
+        self.rows: tuple[str, ...] = ()
+        self.together = False
+        self.setup = MapSetup()
+        self.maps: dict[int, Map] = {}
+        self.regions: dict[int, tuple[Shape, ...]] = {}
+        self.tests: tuple[KeptTest, ...] = ()
+        self.test: CoverTest | None = None
+        self.shown_test: KeptTest | None = None
+        self.trust: Trust | None = None
+        self._layers_of: int | None = None
+        self._evidence_of: tuple[object, int] | None = None
+        self._reading: Work | None = None
+        session.run_changed.connect(self._forget)
+        keeper.news.connect(self._take)
+
+    @property
+    def is_table(self) -> bool:
+        """Whether the run is of predictions made elsewhere, with no model to explain."""
+        return self.session.snapshot is not None and self.session.snapshot.record.model_kind == "table"
+
+    def _forget(self) -> None:
+        self.maps, self.test, self.shown_test, self.trust = {}, None, None, None
+        snapshot = self.session.snapshot
+        if snapshot is None or snapshot.record.info.model_id != self._layers_of:
+            self.layers, self.rows, self.problem, self.filters, self.remark = [], (), "", "", ""
+            self._layers_of = None
+            self.setup = MapSetup(self.setup.method)
+        self.maps_changed.emit()
+        self.test_changed.emit()
+        self.trust_changed.emit()
+
+    def prepare(self) -> None:
+        """Read what the step needs of the run shown, as far as it has not been read; asked for when a page is shown."""
+        snapshot, path = self.session.snapshot, self.session.study_path
+        if snapshot is None or path is None:
+            return
+        record = snapshot.record
+        if self._layers_of != record.info.model_id and record.model_kind != "table":
+            self._layers_of = record.info.model_id
+            self.workers.start(
+                lambda work: jobs.read_layers(record, self.makers.get(record)),
+                done=self._take_layers,
+                failed=self._no_layers,
+            )
+        set_id = record.info.set_id
+        if self._evidence_of != (path, set_id):
+            self._evidence_of = path, set_id
+            self.workers.start(
+                lambda work: jobs.read_evidence(path, set_id), done=self._take_evidence, failed=self.keeper.failed.emit
+            )
+        if not self.maps and record.model_kind != "table":
+            self.read_maps()
+
+    def _take_layers(self, found: ModelLayers) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is not None and found.model_id == snapshot.record.info.model_id:
+            self.layers, self.filters, self.remark = found.layers, found.filters, found.remark
+            self.layers_changed.emit()
+            self.board_changed.emit()
+
+    def _no_layers(self, error: InputError) -> None:
+        self.problem = f"{error.what}. {error.mend}"
+        self.layers_changed.emit()
+
+    def _take_evidence(self, found: KeptEvidence) -> None:
+        self.regions, self.tests = found.regions, found.tests
+        self.regions_changed.emit()
+        self.tests_changed.emit()
+
+    def usable(self) -> list[Layer]:
+        """The layers a map can be taken from, the last first."""
+        return [one for one in reversed(self.layers) if one.heatmap]
+
+    def stages(self) -> list[Layer]:
+        return stages(self.layers)
+
+    # --- the board ---
+
+    def put_rows(self, names: Sequence[str]) -> None:
+        """Put these layers on the board; none stands for one of each stage."""
+        self.rows = tuple(names)
+        self.board_changed.emit()
+
+    def set_together(self, together: bool) -> None:
+        self.together = together
+        self.board_changed.emit()
+
+    # --- maps of a selection ---
+
+    def set_setup(self, setup: MapSetup) -> None:
+        """Ask for other maps; those known under it are read."""
+        if setup != self.setup:
+            self.setup, self.maps = setup, {}
+            self.setup_changed.emit()
+            self.maps_changed.emit()
+            self.read_maps()
+
+    def read_maps(self) -> None:
+        """Look up which maps are known."""
+        snapshot, path, setup = self.session.snapshot, self.session.study_path, self.setup
+        if snapshot is None or path is None or self.is_table:
+            return
+        if self._reading is not None:
+            self._reading.cancel()
+        self._reading = self.workers.start(
+            lambda work: jobs.read_maps(path, snapshot, setup), done=self._take, failed=self.keeper.failed.emit
+        )
+
+    def pending(self) -> list[int]:
+        """The images shown that can have a map under the setup and have none yet."""
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            return []
+        judged, setup = snapshot.judged, self.setup
+        return [i for i in self.session.shown.tolist() if i not in self.maps and setup.target(judged, i) is not None]
+
+    def make_maps(self) -> None:
+        """Work out the maps of the images shown, in the background."""
+        snapshot, path, setup = self.session.snapshot, self.session.study_path, self.setup
+        images = self.session.shown.tolist()
+        if snapshot is not None and path is not None:
+            self.keeper.begin(
+                f"Making maps of {words.images(len(images))}",
+                lambda work: jobs.make_maps(path, snapshot, setup, images, work),
+            )
+
+    # --- regions ---
+
+    def keep_regions(self, what: str, changes: Mapping[int, tuple[Shape, ...]]) -> None:
+        """Keep the shapes drawn at some positions; it can be undone."""
+        snapshot = self.session.snapshot
+        before = {i: self.regions.get(i, ()) for i in changes}
+        if snapshot is None or before == dict(changes):
+            return
+        set_id = snapshot.record.info.set_id
+        self.keeper.decide_at_once(
+            what, lambda: self._put_regions(set_id, dict(changes)), lambda: self._put_regions(set_id, before)
+        )
+
+    def _put_regions(self, set_id: int, changes: dict[int, tuple[Shape, ...]]) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is not None and snapshot.record.info.set_id == set_id:
+            self.regions = {i: shapes for i, shapes in {**self.regions, **changes}.items() if shapes}
+            self.regions_changed.emit()
+        told = {i: [one.as_json() for one in shapes] for i, shapes in changes.items()}
+        self.keeper.write(lambda study: save_regions(study, set_id, told))
+
+    # --- cover tests ---
+
+    def cover(self, plan: CoverPlan) -> None:
+        """Do a cover test in the background."""
+        snapshot, path = self.session.snapshot, self.session.study_path
+        if snapshot is not None and path is not None:
+            self.keeper.begin(
+                f"Covering {words.images(len(plan.images))}",
+                lambda work: jobs.cover_selection(path, snapshot, plan, work),
+            )
+
+    def tests_of_run(self) -> list[KeptTest]:
+        """The cover tests kept of the run shown."""
+        snapshot = self.session.snapshot
+        return [one for one in self.tests if snapshot is not None and one.run_id == snapshot.record.info.id]
+
+    def keep_test(self, test: CoverTest, name: str) -> None:
+        """Keep a cover test as evidence, under a name."""
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            return
+        record = snapshot.record
+        done = {
+            "model": record.info.model,
+            "model_sha256": record.model_sha256,
+            "images": record.info.image_set,
+            "selection": test.plan.selection,
+            "region": test.plan.region.as_json(),
+            "target": test.plan.target,
+            "hide": test.plan.hide,
+            "seed": test.plan.seed,
+        }
+        outcome = cover_report.as_json(test.result, done, test.found)
+        number = 1 + max((one.id for one in self.tests), default=0)
+        day = date.today().isoformat()
+        kept = KeptTest(number, record.info.id, day, name, test.plan.as_json(), cover_report.as_text(outcome))
+        self._keep_tests(f"Kept: {words.clipped(name, 40)}", (*self.tests, kept))
+        self.shown_test = kept
+        self.test_changed.emit()
+
+    def change_test(self, test: KeptTest, name: str | None) -> None:
+        """Give a kept test another name, or with None take it away."""
+        others = [one for one in self.tests if one.id != test.id]
+        if name is None:
+            self._keep_tests(f"Taken away: {words.clipped(test.name, 40)}", others)
+        elif name:
+            renamed = KeptTest(test.id, test.run_id, test.day, name, test.plan, test.outcome)
+            self._keep_tests("Name of a cover test", sorted([*others, renamed], key=lambda one: one.id))
+
+    def _keep_tests(self, what: str, tests: Sequence[KeptTest]) -> None:
+        before = self.tests
+        self.keeper.decide_at_once(what, lambda: self._put_tests(tuple(tests)), lambda: self._put_tests(before))
+
+    def _put_tests(self, tests: tuple[KeptTest, ...]) -> None:
+        self.tests = tests
+        self.tests_changed.emit()
+        self.keeper.write(lambda study: save_tests(study, tests))
+
+    # --- trust ---
+
+    def examine(self, images: Sequence[int]) -> None:
+        """Examine how far the maps of some images can be trusted, in the background."""
+        snapshot, setup = self.session.snapshot, self.setup
+        if snapshot is not None:
+            some = list(images)
+            self.keeper.begin(
+                f"Examining {words.count(len(some))} {'map' if len(some) == 1 else 'maps'}",
+                lambda work: jobs.examine(snapshot, setup, some, work),
+            )
+
+    # --- news ---
+
+    def _take(self, news: object) -> None:
+        snapshot: Snapshot | None = self.session.snapshot
+        if snapshot is None or getattr(news, "run_id", None) != snapshot.record.info.id:
+            return
+        if isinstance(news, FoundMaps) and news.setup == self.setup:
+            self.maps = news.maps
+            self.maps_changed.emit()
+        elif isinstance(news, FoundCover):
+            self.test, self.shown_test = news.test, None
+            self.test_changed.emit()
+        elif isinstance(news, FoundTrust):
+            self.trust = news.trust
+            self.trust_changed.emit()
+
+    @property
+    def settled(self) -> bool:
+        return not self.workers.busy
+
+    def stop(self) -> None:
+        self.workers.stop_all()

@@ -1,0 +1,190 @@
+"""The layers page: every layer with its shape and parameters, which of them stand on the board, and the first filters."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtGui import QImage, QPainter, QPaintEvent
+from PySide6.QtWidgets import QLineEdit, QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
+
+from mivrat.core.evidence.layers import Layer
+from mivrat.ui import words
+from mivrat.ui.examine.tables import FigureTable
+from mivrat.ui.explain.explainer import Explainer
+from mivrat.ui.theme import theme
+from mivrat.ui.widgets import button, label, row
+
+# More rows than this make cells too small to be compared.
+MOST_ROWS = 8
+
+
+class FilterStrip(QWidget):
+    """Small pictures in lines, as many as fit two lines."""
+
+    SIDE, GAP, LINES = 34, 6, 2
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.pictures: list[QImage] = []
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFixedHeight(self.LINES * (self.SIDE + self.GAP))
+
+    def show_pictures(self, pictures: list[QImage]) -> None:
+        self.pictures = pictures
+        self.update()
+
+    @property
+    def fitting(self) -> int:
+        return min(len(self.pictures), self.LINES * max(1, self.width() // (self.SIDE + self.GAP)))
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        return QSize(300, self.height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+        with QPainter(self) as painter:
+            each_line = max(1, self.width() // (self.SIDE + self.GAP))
+            for i, picture in enumerate(self.pictures[: self.fitting]):
+                line, column = divmod(i, each_line)
+                place = QRectF(column * (self.SIDE + self.GAP), line * (self.SIDE + self.GAP), self.SIDE, self.SIDE)
+                painter.drawImage(place, picture)
+                painter.setPen(theme.colour("line"))
+                painter.drawRect(place)
+
+
+class LayersPage(QWidget):
+    """The list, to be searched; a tick puts a layer on the board."""
+
+    def __init__(self, explainer: Explainer) -> None:
+        super().__init__()
+        self.explainer = explainer
+        self.listed: list[Layer] = []
+        self._filling = False
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("part of a name, an operator, a size such as 14 × 14")
+        self.search.setAccessibleName("find layers")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(lambda _: self.refresh())
+        self.usual = button("one of each stage", lambda: explainer.put_rows(()), kind="small")
+        self.usual.setToolTip("Put the last layer of each resolution on the board, as at first")
+        self.told = label(soft=True, wrap=True)
+        self.table = FigureTable(
+            ("layer, the last first", "operator", "shape", "parameters", "map"), (110, 110, 90, 62), "layers", (3,)
+        )
+        self.table.itemChanged.connect(self._ticked)
+        self.table.cellActivated.connect(lambda line, _: self._toggle(line))
+        self.filters_told, self.strip = label(soft=True, wrap=True), FilterStrip()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 10, 0, 8)
+        layout.addLayout(row(self.search, self.usual))
+        layout.addWidget(self.told)
+        layout.addWidget(self.table, 1)
+        layout.addWidget(self.filters_told)
+        layout.addWidget(self.strip)
+        explainer.layers_changed.connect(self.refresh)
+        explainer.board_changed.connect(self._show_ticks)
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.explainer.prepare()
+        self.refresh()
+
+    def _on_board(self) -> list[str]:
+        return list(self.explainer.rows) or [one.tensor for one in self.explainer.stages()]
+
+    def refresh(self) -> None:
+        """List the layers anew."""
+        if not self.isVisible():
+            return
+        explainer, wanted = self.explainer, self.search.text().strip().casefold().replace("x", "×").replace(" ", "")
+        everything = list(reversed(explainer.layers))
+
+        def text(one: Layer) -> str:
+            return (
+                f"{one.tensor}{one.op}{'×'.join(str(n) for n in one.shape)}".casefold()
+                .replace("x", "×")
+                .replace(" ", "")
+            )
+
+        self.listed = [one for one in everything if wanted in text(one)]
+        lines, tips = [], []
+        for one in self.listed:
+            size = " × ".join(str(n) for n in one.shape)
+            has = f"{one.grid[0]} × {one.grid[1]}" if one.heatmap else "none"
+            name = words.layer_name(one.tensor) + ("  (default)" if one.default else "")
+            lines.append((name, one.op, size, words.count(one.parameters) if one.parameters else "", has))
+            about = one.tensor if one.heatmap else f"{one.tensor}\nno map: {one.reason}"
+            tips.append(
+                about
+                + (
+                    f"\n{one.tokens.before} tokens stand before those of the patches"
+                    if one.tokens and one.tokens.before
+                    else ""
+                )
+            )
+        self._filling = True
+        self.table.show_lines(lines, tips)
+        self._filling = False
+        self._show_ticks()
+        with_map, total = sum(one.heatmap for one in everything), sum(one.parameters for one in everything)
+        if explainer.is_table:
+            self.told.setText("A table of predictions has no layers.")
+        elif explainer.problem:
+            self.told.setText(explainer.problem)
+        elif not everything:
+            self.told.setText("Reading the model's layers …")
+        else:
+            shown = "" if len(self.listed) == len(everything) else f"{len(self.listed)} listed of "
+            self.told.setText(
+                f"{shown}{words.count(len(everything))} layers from image to scores, {with_map} of them with a map; "
+                f"{words.count(total)} parameters. A tick puts a layer on the board (at most {MOST_ROWS})."
+                + (f" {explainer.remark[0].upper()}{explainer.remark[1:]}." if explainer.remark else "")
+            )
+        found = explainer.filters
+        self.strip.setVisible(not isinstance(found, str))
+        if isinstance(found, str):
+            self.filters_told.setText(f"No filters to look at: {found}." if found else "")
+        else:
+            self.strip.show_pictures(found[1])
+            self.filters_told.setText(
+                f"The {len(found[1])} filters of the first convolution, {words.layer_name(found[0])}, on one scale (grey is 0)"
+                + (f"; the first {self.strip.fitting} are shown" if self.strip.fitting < len(found[1]) else "")
+            )
+
+    def _show_ticks(self) -> None:
+        if not self.isVisible():
+            return
+        on_board = set(self._on_board())
+        self._filling = True
+        for line, layer in enumerate(self.listed):
+            item = self.table.item(line, 0)
+            if item is not None and layer.heatmap:
+                item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+                item.setCheckState(Qt.CheckState.Checked if layer.tensor in on_board else Qt.CheckState.Unchecked)
+        self._filling = False
+
+    def _ticked(self, item: QTableWidgetItem) -> None:
+        if not self._filling and item.column() == 0:
+            self._put(self.listed[item.row()], item.checkState() == Qt.CheckState.Checked)
+
+    def _toggle(self, line: int) -> None:
+        layer = self.listed[line]
+        if layer.heatmap:
+            self._put(layer, layer.tensor not in self._on_board())
+
+    def _put(self, layer: Layer, wanted: bool) -> None:
+        """Put a layer on the board or take it away; rows stand with the last layer first."""
+        names = {*self._on_board(), layer.tensor} if wanted else set(self._on_board()) - {layer.tensor}
+        ordered = [one.tensor for one in self.explainer.usable() if one.tensor in names]
+        if ordered and len(ordered) <= MOST_ROWS:
+            self.explainer.put_rows(ordered)
+        else:
+            self._show_ticks()
+
+    def as_table(self) -> list[list[str]]:
+        return [*self.table.as_lines()]
+
+    @property
+    def settled(self) -> bool:
+        return True
+
+    def stop(self) -> None:
+        """Nothing goes on here."""
