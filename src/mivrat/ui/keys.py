@@ -17,7 +17,7 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("Alt+Left, Alt+Right", "selection before, selection after"),
             ("Ctrl+PgUp, Ctrl+PgDown", "figures: tab before, tab after"),
             ("F6", "between figures and pictures"),
-            ("Ctrl+1, 2, 3, 4", "Prepare, Check, Measure, Examine"),
+            ("Ctrl+1 to 5", "Prepare, Check, Measure, Examine, Explain"),
             ("Ctrl+Z, Ctrl+Shift+Z", "take a decision back, take it again"),
             ("M, Shift+M", "next mistake, previous mistake"),
             ("Ctrl+.", "stop the work in hand"),
@@ -58,6 +58,15 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("Z", "the whole width, and back"),
             ("+, −, 0", "larger, smaller, the whole picture"),
             ("Esc", "back to the light table"),
+        ),
+    ),
+    (
+        "Explain",
+        (
+            ("arrows, Enter, Esc", "board: move, one map large, all again"),
+            ("T, L (with Shift: back)", "board: next target, next layer"),
+            ("Enter, arrows, + −, Delete", "region: put, move, resize, clear"),
+            ("Shift+H", "heat on the light table"),
         ),
     ),
     (

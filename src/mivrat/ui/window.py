@@ -211,6 +211,9 @@ class MainWindow(QMainWindow):
         self.light_table.features_wanted.connect(self.keeper.find_features)
         self.close_look.features_wanted.connect(self.keeper.find_features)
         self.examine.groups.looked.connect(self.look_closely)
+        self.explain.where.looked.connect(self.look_closely)
+        self.explain.where.named.connect(self.examine.review.keep_as)
+        self.light_table.thumbs.show_heat(self.explain.heat.get)
         self.place.restored.connect(self._go_back_to)
         self.close_look.closed.connect(self.leave_close_look)
         self.close_look.enlarged.connect(self.toggle_enlarged)
@@ -231,6 +234,7 @@ class MainWindow(QMainWindow):
             ("S", self.more_like_these),
             ("B", self.light_table.show_called_and_labelled),
             ("K", self.keep_marked),
+            ("Shift+H", self.explain.toggle_heat),
             *((str(i), lambda i=i: self.reviewer.toggle_key(i)) for i in range(1, 10)),
             ("M", lambda: self._mistake(1)),
             ("Shift+M", lambda: self._mistake(-1)),

@@ -96,10 +96,12 @@ def elsewhere(mask: Mask, rng: np.random.Generator) -> Mask:
 
 @dataclass(frozen=True)
 class Hidden:
-    """One image covered: its answers, and its pixels as it is, with the region hidden, and with the control hidden."""
+    """One image covered: its answers, its pixels as it is, with the region hidden, and with the control hidden, and the region
+    (None: it has none)."""
 
     answers: Covered
     pixels: tuple[Pixels, Pixels, Pixels]
+    mask: Mask | None
 
 
 def cover_pixels(
@@ -119,7 +121,7 @@ def cover_pixels(
     about = int(whole.argmax()) if target is None else target
     mask = region(image, pixels, tensor, about)
     if mask is None:
-        return Hidden(_not_covered(image, "no region was drawn for it"), (pixels,) * 3)
+        return Hidden(_not_covered(image, "no region was drawn for it"), (pixels,) * 3, None)
     control = elsewhere(mask, np.random.default_rng((seed, image)))
     other = _sized(other, pixels) if other is not None else None
     region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
@@ -133,7 +135,7 @@ def cover_pixels(
         float(mask.mean()),
         tuple(1 + int((row > row[about]).sum()) for row in rows),  # type: ignore[arg-type]
     )
-    return Hidden(answers, (pixels, region_hidden, control_hidden))
+    return Hidden(answers, (pixels, region_hidden, control_hidden), mask)
 
 
 def cover(

@@ -33,7 +33,8 @@ class Made:
     problem: str | None = None
 
 
-def _free_stem(path: Path, taken: set[str]) -> str:
+def free_stem(path: Path, taken: set[str]) -> str:
+    """A file name without ending that is not taken yet, which it then is."""
     stem, number = path.stem, 1
     while stem in taken:
         number += 1
@@ -80,7 +81,7 @@ def write_heatmaps(
                 yield Made(path, None, Target(0), 0.0, shown)
                 continue
             heat, used = next(made)
-            stem = _free_stem(path, taken)
+            stem = free_stem(path, taken)
             raw, drawn = io.BytesIO(), io.BytesIO()
             np.save(raw, heat)
             Image.fromarray(overlay(shown[0], heat, shown[1], scale=scale)).save(drawn, "PNG")

@@ -17,6 +17,8 @@ def group_by_place(maps: Sequence[Map], number: int | None = None, seed: int = 0
 
     Members are positions in ``maps``; a map without evidence is in no group.
     """
+    if not maps:
+        return []
     spread = spread_of(maps)
     telling: NDArray[np.int64] = np.flatnonzero(spread.any(axis=1))
     groups = group_by_likeness(spread[telling], number, seed)

@@ -12,8 +12,10 @@ from typing import Any
 import numpy as np
 
 from mivrat.core.checks.result import in_words
+from mivrat.core.errors import InputError
 from mivrat.core.evidence.cover import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
@@ -30,6 +32,28 @@ def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered])
         "mean_area": float(np.mean(areas)) if areas else None,
         **asdict(result),
     }
+
+
+def result_from_json(told: dict[str, Any]) -> CoverResult:
+    """The result that ``as_json`` has told of; InputError where it tells of none."""
+
+    def effect(part: dict[str, Any]) -> Effect:
+        share = Proportion(**part["changed"])
+        return Effect(share, part["mended"], part["broken"], part["p_paired"], part["mean_drop"])
+
+    try:
+        return CoverResult(
+            told["total"],
+            effect(told["region"]),
+            effect(told["control"]),
+            told["only_region"],
+            told["only_control"],
+            told["p"],
+        )
+    except (KeyError, TypeError) as error:
+        raise InputError(
+            "a kept cover test cannot be read", where="study", mend="take it away and do it anew"
+        ) from error
 
 
 def as_text(told: dict[str, Any]) -> str:

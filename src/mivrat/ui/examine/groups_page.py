@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.figures.groups import group_names
@@ -201,10 +202,19 @@ class GroupCard(QWidget):
     named = Signal(str)
 
     def __init__(
-        self, session: Session, thumbnails: Thumbnails, number: int, members: list[int], shared: list[Shared]
+        self,
+        session: Session,
+        thumbnails: Thumbnails,
+        number: int,
+        members: list[int],
+        shared: list[Shared],
+        *,
+        by: str = "likeness",
+        picture: QImage | None = None,
     ) -> None:
+        """``by`` says what they were grouped by; a ``picture`` of what they have in common stands before them."""
         super().__init__()
-        self.session, self.number, self.members, self.shared = session, number, members, shared
+        self.session, self.number, self.members, self.shared, self._by = session, number, members, shared, by
         self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
         self.see.setStyleSheet("font-weight: 600; padding-left: 0;")
         self.see.setToolTip("Show these images, the most typical first")
@@ -221,7 +231,15 @@ class GroupCard(QWidget):
         layout.setSpacing(5)
         head = row(self.see, None, self.name)
         layout.addLayout(head)
-        layout.addWidget(self.strip)
+        if picture is None:
+            layout.addWidget(self.strip)
+        else:
+            common = label()
+            common.setPixmap(QPixmap.fromImage(picture))
+            common.setToolTip("the mean of the group's maps")
+            line = row(common, self.strip, spacing=12)
+            line.setStretch(1, 1)
+            layout.addLayout(line)
         told = [
             f"{one.about} {words.clipped(one.value, 36)}: {one.inside} of {one.members} (of all {one.everywhere} of {one.total})"
             for one in shared[:MOST_SHARED]
@@ -232,7 +250,7 @@ class GroupCard(QWidget):
 
     def select(self) -> None:
         """Show this group's images."""
-        self.session.replace(Picked(f"likeness, group {self.number + 1}", tuple(self.members)))
+        self.session.replace(Picked(f"{self._by}, group {self.number + 1}", tuple(self.members)))
 
     def _look(self, image: int) -> None:
         self.select()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 
@@ -19,6 +21,8 @@ class Cells:
 
     def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
         self.session, self._thumbnails = session, thumbnails
+        # Gives an image's picture with heat over it, None where there is none (yet).
+        self.heat_of: Callable[[int], QImage | None] = lambda image: None
         self._kept: dict[tuple[object, ...], QPixmap] = {}
         self._kept_of: Judged | None = None
 
@@ -30,6 +34,8 @@ class Cells:
             self._kept.clear()
             self._kept_of = snapshot.judged
         picture, final = self._thumbnails.known(snapshot.record.image_set.file(image))
+        if final and picture is not None:
+            picture = self.heat_of(image) or picture
         key: tuple[object, ...] = "…", side, ratio, theme.tokens.name
         if final:
             looks = picture.cacheKey() if picture is not None else 0

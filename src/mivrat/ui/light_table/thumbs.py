@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QFont,
     QHelpEvent,
+    QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -74,6 +76,11 @@ class Thumbs(QAbstractScrollArea):
         session.reviews_changed.connect(self.viewport().update)
         thumbnails.ready.connect(lambda: self._soon.isActive() or self._soon.start())
         theme.changed.connect(self.viewport().update)
+
+    def show_heat(self, heat_of: Callable[[int], QImage | None]) -> None:
+        """Show what this gives for an image in place of its thumbnail."""
+        self._cells.heat_of = heat_of
+        self.viewport().update()
 
     def set_size(self, name: str) -> None:
         self._least_side = SIZES[name]

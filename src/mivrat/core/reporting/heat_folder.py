@@ -1,0 +1,105 @@
+"""The heatmaps of a selection as a folder: overlays, the arrays as they are, and an index of what they are of."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from mivrat.core.errors import InputError
+from mivrat.core.evidence.export import free_stem
+from mivrat.core.evidence.maps import SIGNED, Map
+from mivrat.core.evidence.overlay import overlay
+from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.files import write_whole
+from mivrat.core.pictures.decode import UnreadablePicture, read_picture
+from mivrat.core.pictures.prepare import geometry
+from mivrat.core.reporting.results import safe_cell
+from mivrat.core.running.answers import Judged
+from mivrat.core.running.job import Meter, Progress, StopSignal
+from mivrat.core.study.records import RunRecord
+
+INDEX = (
+    "path",
+    "label",
+    "predicted",
+    "confidence",
+    "target",
+    "rather_than",
+    "method",
+    "layer",
+    "peak",
+    "overlay",
+    "array",
+    "problem",
+)
+
+
+def index_as_csv(lines: list[list[str]]) -> str:
+    """The index: one line an image, under INDEX."""
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\n").writerows([INDEX, *([safe_cell(cell) for cell in line] for line in lines)])
+    return out.getvalue()
+
+
+def write_selection(
+    record: RunRecord,
+    judged: Judged,
+    setup: MapSetup,
+    maps: Mapping[int, Map],
+    folder: Path,
+    stop: StopSignal | None = None,
+) -> Iterator[Progress]:
+    """Write ``<stem>.png``, ``<stem>.npy`` and ``index.csv``, yielding progress; stopped, the index tells of what was written.
+
+    Files of the same name that are there already are replaced. InputError where the folder cannot be written.
+    """
+    meter, lines, taken = Meter(len(maps)), list[list[str]](), set[str]()
+    mode, turn = record.recipe.picture.mode, record.recipe.picture.exif_rotate
+    scale = "difference" if setup.method in SIGNED else "heat"
+    layer = " + ".join(setup.layers) or "default"
+    yield meter.at(0)
+    try:
+        for done, (image, heat) in enumerate(maps.items(), 1):
+            if stop is not None and stop.stopped:
+                break
+            item, target = record.image_set.items[image], setup.target(judged, image)
+            assert target is not None
+            called, labelled = int(judged.predicted[image]), int(judged.labels[image])
+            about = [
+                item.path,
+                record.classes[labelled] if labelled >= 0 else "",
+                record.classes[called] if called >= 0 else "",
+                f"{judged.confidence[image]:.6f}",
+                record.classes[target.of],
+                record.classes[target.against] if target.against is not None else "",
+                setup.method,
+                layer,
+                f"{np.abs(heat).max():.6g}",
+            ]
+            try:
+                pixels = read_picture(record.image_set.file(image), mode, turn)
+            except UnreadablePicture as error:
+                lines.append([*about, "", "", str(error)])
+                continue
+            place = geometry(pixels.shape[0], pixels.shape[1], record.recipe)
+            stem = free_stem(Path(item.path), taken)
+            raw, drawn = io.BytesIO(), io.BytesIO()
+            np.save(raw, heat)
+            shown = pixels[..., ::-1] if mode == "BGR" else pixels
+            Image.fromarray(overlay(shown, heat, place, scale=scale)).save(drawn, "PNG")
+            write_whole(folder / f"{stem}.npy", raw.getvalue())
+            write_whole(folder / f"{stem}.png", drawn.getvalue())
+            lines.append([*about, f"{stem}.png", f"{stem}.npy", ""])
+            yield meter.at(done)
+        write_whole(folder / "index.csv", index_as_csv(lines))
+    except OSError as error:
+        raise InputError(
+            f"cannot be written ({error.strerror or error})",
+            where=folder,
+            mend="choose a folder you may write to, with room left",
+        ) from error

@@ -1,0 +1,209 @@
+"""Trust in the maps: deletion and insertion, the weight-shuffle check, agreement of methods, and what that supports."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.evidence.faithfulness import DRAWS
+from mivrat.core.evidence.shuffled import ALIKE, DEPTHS
+from mivrat.core.evidence.shuffled import DRAWS as SHUFFLES
+from mivrat.core.explaining.trust import Trust
+from mivrat.ui import words
+from mivrat.ui.examine.tables import FigureTable
+from mivrat.ui.explain.curves import CurveDiagram
+from mivrat.ui.explain.explainer import Explainer
+from mivrat.ui.explain.setup_row import SetupRow
+from mivrat.ui.widgets import Scrolled, button, label, row
+
+# So many images of a selection are examined, drawn at random.
+SOME = 12
+SEED = 0
+
+
+class TrustPage(QWidget):
+    """Asks for the examination and shows it as it comes."""
+
+    def __init__(self, explainer: Explainer) -> None:
+        super().__init__()
+        self.explainer, self.session = explainer, explainer.session
+        self.setup = SetupRow(explainer)
+        self.one = button("Examine this image's map", self.examine_one, kind="primary")
+        self.some = button(f"Examine {SOME} of the images shown", self.examine_some)
+        self.note = label(soft=True, wrap=True)
+        self.verdict = label("", "heading", wrap=True)
+        self.about = label(soft=True, wrap=True)
+        self.deletion, self.insertion = CurveDiagram("deletion"), CurveDiagram("insertion")
+        self.legend = label(
+            "Line: the maps. Grey: the range of random orders of places, drawn as maps of the same grid.",
+            soft=True,
+            wrap=True,
+        )
+        self.areas = FigureTable(
+            ("area under the curve", "map", "random", "better than random in"), (90, 130, 190), "areas", (1, 2)
+        )
+        self.shuffled = FigureTable(
+            ("weights shuffled in", "rank correlation", ""), (130, 250), "weight-shuffle check", (1,)
+        )
+        self.agreement = FigureTable(
+            ("methods", "rank correlation", "same hottest tenth"), (130, 150), "agreement of methods", (1, 2)
+        )
+        for table, lines in ((self.areas, 2), (self.shuffled, 3), (self.agreement, 6)):
+            table.setFixedHeight(38 + 30 * lines)
+        self.titles = [
+            label(text, "heading") for text in ("Deletion and insertion", "Weights shuffled", "Agreement of methods")
+        ]
+        diagrams = row(self.deletion, self.insertion, spacing=10)
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 4, 10, 12)
+        inside.setSpacing(8)
+        inside.addWidget(self.verdict)
+        inside.addWidget(self.about)
+        inside.addWidget(self.titles[0])
+        inside.addLayout(diagrams)
+        inside.addWidget(self.legend)
+        for part in (self.areas, self.titles[1], self.shuffled, self.titles[2], self.agreement):
+            inside.addWidget(part)
+        inside.addStretch(1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 0)
+        layout.setSpacing(6)
+        layout.addWidget(self.setup)
+        layout.addLayout(row(self.one, self.some, None))
+        layout.addWidget(self.note)
+        layout.addWidget(Scrolled(body), 1)
+        explainer.trust_changed.connect(self.refresh)
+        explainer.layers_changed.connect(self.refresh)
+        for signal in (self.session.current_changed, self.session.selection_changed, self.session.busy_changed):
+            signal.connect(self._tell_buttons)
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.explainer.prepare()
+        self._tell_buttons()
+        self.refresh()
+
+    def _usable(self) -> list[int]:
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            return []
+        judged, setup = snapshot.judged, self.explainer.setup
+        return [i for i in self.session.shown.tolist() if setup.target(judged, i) is not None]
+
+    def _tell_buttons(self) -> None:
+        if not self.isVisible() or self.session.snapshot is None:
+            return
+        free, usable, image = (
+            not self.session.busy and not self.explainer.is_table,
+            self._usable(),
+            self.session.current,
+        )
+        self.one.setEnabled(
+            free and image is not None and self.explainer.setup.target(self.session.snapshot.judged, image) is not None
+        )
+        number = min(SOME, len(usable))
+        self.some.setEnabled(free and number > 1)
+        self.some.setText(f"Examine {words.count(number)} of the {words.images(len(usable))} shown")
+        if self.explainer.is_table:
+            self.note.setText("Heatmaps need the model itself, not a table of its predictions.")
+        elif self.explainer.setup.method == "masks":
+            self.note.setText(
+                "Random masks take a thousand answers for each map: examine one image, or use another method."
+            )
+        else:
+            self.note.setText("")
+
+    def examine_one(self) -> None:
+        if self.session.current is not None:
+            self.explainer.examine([self.session.current])
+
+    def examine_some(self) -> None:
+        """Examine some of the images shown, the same ones each time."""
+        usable = self._usable()
+        picked = np.random.default_rng(SEED).permutation(len(usable))[:SOME]
+        self.explainer.examine([usable[i] for i in np.sort(picked)])
+
+    def refresh(self) -> None:
+        """Show what has been found so far."""
+        if not self.isVisible():
+            return
+        trust = self.explainer.trust
+        parts = [
+            self.about,
+            self.deletion,
+            self.insertion,
+            self.legend,
+            self.areas,
+            self.shuffled,
+            self.agreement,
+            *self.titles,
+        ]
+        for part in parts:
+            part.setVisible(trust is not None)
+        if trust is None:
+            self.verdict.setText(
+                "A heatmap that looks right proves nothing. Examine it: is what it calls hot what the answer depends on, and does it change with the model?"
+            )
+            return
+        sentences = trust.sentences()
+        self.verdict.setText(" ".join(sentences) if sentences else "Examining …")
+        method, whose = words.METHODS[trust.setup.method], trust.setup.in_words(self.session.classes)
+        name = self.session.name_of(trust.images[0]) if len(trust.images) == 1 else words.images(len(trust.images))
+        from_layer = ", ".join(words.layer_name(one) for one in trust.setup.layers) or "default layer"
+        state = "" if trust.finished else "; not finished"
+        self.about.setText(f"{name}; {method}, {from_layer}, for {whose}; seed {SEED}{state}.")
+        self.deletion.show_curves(trust.faithful)
+        self.insertion.show_curves(trust.faithful)
+        self._show_areas(trust)
+        lines = []
+        for depth in DEPTHS:
+            alike = trust.alike(depth)
+            meaning = "" if alike is None else "the maps change" if alike < ALIKE else "the maps stay alike"
+            lines.append((depth, words.decimal(alike, 2), meaning))
+        tip = f"Median size of Spearman's rank correlation between the maps before and after, over {SHUFFLES} draws and the images; alike from {ALIKE:g} on."
+        self.shuffled.show_lines(lines, [tip] * 3)
+        self.agreement.show_lines(
+            [
+                (
+                    f"{words.METHODS[one.one]}, {words.METHODS[one.other]}",
+                    _two(one.correlation),
+                    words.percent(None if np.isnan(one.overlap) else one.overlap),
+                )
+                for one in trust.agreements
+            ],
+            ["Medians over the images. Hottest tenth: the places both have, of those either has."]
+            * len(trust.agreements),
+        )
+
+    def _show_areas(self, trust: Trust) -> None:
+        lines = []
+        for which, wish in (("deletion", "less is better"), ("insertion", "more is better")):
+            if not trust.faithful:
+                continue
+            mine = np.mean([getattr(one, f"{which}_area") for one in trust.faithful])
+            random = np.mean([getattr(one, f"random_{which}_areas").mean() for one in trust.faithful])
+            if len(trust.faithful) == 1:
+                told = f"{trust.place_among_random(which)} of {DRAWS} random orders"
+            else:
+                better, total, p = trust.better_than_random(which)
+                told = f"{better} of {total} images, p {in_words(p)}"
+            lines.append((f"{which} ({wish})", f"{mine:.3f}", f"{random:.3f}", told))
+        self.areas.show_lines(
+            lines, ["Areas under the curves above, mean over the images. Several images: exact sign test."] * len(lines)
+        )
+
+    def as_table(self) -> list[list[str]]:
+        return [*self.areas.as_lines(), *self.shuffled.as_lines(), *self.agreement.as_lines()]
+
+    @property
+    def settled(self) -> bool:
+        return True
+
+    def stop(self) -> None:
+        """What goes on here goes on as a long job of the study."""
+
+
+def _two(value: float) -> str:
+    return words.DASH if np.isnan(value) else f"{value:.2f}"
