@@ -178,6 +178,7 @@ QToolTip {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; p
 QLabel[role="title"] {{ font-size: 26px; font-weight: 600; }}
 QLabel[role="heading"] {{ font-size: 15px; font-weight: 600; }}
 QLabel[role="big"] {{ font-size: 21px; font-weight: 600; }}
+QLabel[role="verdict"] {{ background: {t.accent_wash}; border-left: 3px solid {t.accent}; padding: 8px 12px; }}
 QLabel[role="problem"] {{ color: {t.wrong}; }}
 QLabel[role="good"] {{ color: {t.accent}; }}
 QLabel[role="look"] {{ color: {t.look}; }}
@@ -234,6 +235,8 @@ QListWidget::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}
 QTableView, QTableWidget {{ background: transparent; border: none; gridline-color: transparent; selection-background-color: {t.accent_wash}; selection-color: {t.ink}; outline: none; }}
 QTableView::item {{ border-bottom: 1px solid {t.line}; padding: 0 6px; }}
 QTableView::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}
+QTableView::indicator {{ width: 11px; height: 11px; border: 1px solid {t.soft}; border-radius: 2px; background: {t.sheet}; }}
+QTableView::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
 QTableView:focus {{ border: none; }}
 QHeaderView {{ background: transparent; }}
 QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: none; border-bottom: 1px solid {t.soft}; padding: 6px; }}

@@ -82,7 +82,7 @@ class CloseLook(QWidget):
             "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)"
         )
         self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.layer.setMinimumContentsLength(33)
+        self.layer.setMinimumContentsLength(24)
         self.peaks.setToolTip("Divide each map by its own peak, or both by the higher one")
         self.opacity = QSlider(Qt.Orientation.Horizontal)
         self.opacity.setRange(10, 100)
@@ -320,7 +320,7 @@ class CloseLook(QWidget):
             self.layer.clear()
             for layer in reversed(evidence.layers):  # the last layer is the usual one, so it stands first
                 self.layer.addItem(
-                    f"{words.clipped(layer.tensor, 44)}   {layer.grid[0]} × {layer.grid[1]}"
+                    f"{words.clipped(words.layer_name(layer.tensor), 40)}   {layer.grid[0]} × {layer.grid[1]}"
                     + ("  (default)" if layer.default else ""),
                     layer.tensor,
                 )

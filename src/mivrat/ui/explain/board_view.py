@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.ui.theme import font, theme
 
-NAMES, HEAD, GAP, NOTE = 96, 40, 10, 17
+NAMES, HEAD, GAP, NOTE = 112, 40, 10, 17
 LEAST, MOST = 84, 190
 
 

@@ -8,7 +8,17 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QInputDialog, QLineEdit, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QGridLayout,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QVBoxLayout,
+    QWidget,
+)
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.errors import InputError
@@ -50,6 +60,13 @@ class OneCovered:
     look: Look
     hidden: Hidden
     inside: float | None
+
+
+def _aside(text: str) -> QLabel:
+    """A word before a choice; those below each other line up."""
+    made = label(text, soft=True)
+    made.setFixedWidth(30)
+    return made
 
 
 class CoverPage(QWidget):
@@ -112,10 +129,10 @@ class CoverPage(QWidget):
         self.begin.setToolTip(
             "Hide the region in every image shown, and as a control the same area elsewhere, and score again"
         )
-        self.heading = label("", "heading", wrap=True)
-        self.result = FigureTable(("", "this region hidden", "same area elsewhere (control)"), (190, 190), "cover test")
+        self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
+        self.result = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")
         self.result.setFixedHeight(5 * 30 + 6)
-        self.sentence = label(wrap=True)
+        self.sentence = label("", "verdict", wrap=True)
         self.keep_name = QLineEdit()
         self.keep_name.setPlaceholderText("name it, to keep it as evidence (Enter)")
         self.keep_name.setAccessibleName("name of this cover test")
@@ -151,6 +168,7 @@ class CoverPage(QWidget):
         inside.addWidget(self.told_inside)
         inside.addLayout(row(self.begin, None))
         inside.addWidget(self.heading)
+        inside.addWidget(self.about)
         inside.addWidget(self.result)
         inside.addWidget(self.sentence)
         inside.addLayout(row(self.keep_name, self.keep_button, self.changed_button, None))
@@ -161,11 +179,10 @@ class CoverPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(6)
-        layout.addLayout(
-            row(label("hide", soft=True), self.region, self.share, self.place, self.clear_button, None, spacing=4)
-        )
-        layout.addLayout(row(self.hide_as, label("watching", soft=True), self.target, None, spacing=4))
-        layout.addWidget(Scrolled(body), 1)
+        layout.addLayout(row(_aside("hide"), self.region, self.share, self.place, self.clear_button, None, spacing=4))
+        layout.addLayout(row(_aside("how"), self.hide_as, label("watching", soft=True), self.target, None, spacing=4))
+        self.scrolled = Scrolled(body)
+        layout.addWidget(self.scrolled, 1)
         self._choose_region()
         self._show_result()
         self._list_tests()
@@ -370,7 +387,7 @@ class CoverPage(QWidget):
         shown = set(self.session.shown.tolist())
         some = {i: heat for i, heat in maps.items() if i in shown}
         if plan is None or plan.place == "hottest" or not some:
-            self.told_inside.setText("")
+            self.told_inside.hide()
             return
         judged, record = snapshot.judged, snapshot.record
 
@@ -395,11 +412,12 @@ class CoverPage(QWidget):
             if one.mean is not None
         ]
         if not parts:
-            self.told_inside.setText("")
+            self.told_inside.hide()
             return
         test = f"; Mann-Whitney p {in_words(found.p)}" if len(parts) == 2 else ""
         none = f"; {words.images(found.none)} without any evidence left out" if found.none else ""
         whose = self.explainer.setup.in_words(self.session.classes)
+        self.told_inside.show()
         self.told_inside.setText(
             f"Over the images shown whose map is known, the evidence for {whose} inside, on average: {', '.join(parts)}{test}{none}."
         )
@@ -438,7 +456,7 @@ class CoverPage(QWidget):
 
     def _show_result(self) -> None:
         found, fresh = self._shown_result(), self.explainer.shown_test is None
-        for shown in (self.heading, self.result, self.sentence):
+        for shown in (self.heading, self.about, self.result, self.sentence):
             shown.setVisible(found is not None)
         for offered in (self.keep_name, self.keep_button, self.changed_button):
             offered.setVisible(found is not None and fresh)
@@ -446,14 +464,13 @@ class CoverPage(QWidget):
             return
         result, plan, area, left_out = found
         name = self.explainer.shown_test.name if self.explainer.shown_test is not None else "Cover test"
-        size = f"; on average {100 * area:.1f} % of the area" if area is not None else ""
-        self.heading.setText(
-            f"{name}: {plan.in_words()}{size}. {plan.selection}, N = {result.total}"
-            + (f", {left_out} left out" if left_out else "")
-        )
+        self.heading.setText(f"{name}, N = {result.total}")
+        size = f", on average {100 * area:.1f} % of the area" if area is not None else ""
+        out = f"; {words.images(left_out)} left out" if left_out else ""
+        self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
         both = (result.region, result.control)
         shares = [
-            f"{one.changed.hits} of {one.changed.total}   {words.percent(one.changed.value)}  ({words.bounds(one.changed)})"
+            f"{one.changed.hits} of {one.changed.total}  {words.percent(one.changed.value)} ({words.bounds(one.changed)})"
             for one in both
         ]
         target = "the predicted class" if plan.target == "predicted" else plan.target
@@ -461,16 +478,19 @@ class CoverPage(QWidget):
             ("answer changes", *shares),
             ("becomes right", *(str(one.mended) for one in both)),
             ("becomes wrong", *(f"{one.broken}   (p {in_words(one.p_paired)})" for one in both)),
-            (f"p of {target} falls, mean", *(f"{one.mean_drop:.3f}" for one in both)),
+            ("p falls by, mean", *(f"{one.mean_drop:.3f}" for one in both)),
         ]
         tips = [
             "Intervals: Wilson score, 95 %.",
             "Of the labelled images: wrong as it is, right with the part hidden.",
             "Of the labelled images: right as it is, wrong with the part hidden. Exact paired test (McNemar).",
-            "The fall of the target's probability.",
+            f"How far the probability of {target} falls.",
         ]
         self.result.show_lines(lines, tips)
-        self.sentence.setText(cover_report.in_sentences(result).split("\n")[-1].capitalize() + ".")
+        said = cover_report.in_sentences(result).split("\n")[-1]
+        self.sentence.setText(f"{said[0].upper()}{said[1:]}.")
+        if fresh:
+            QTimer.singleShot(0, lambda: self.scrolled.ensureWidgetVisible(self.keep_name))
 
     def _show_changed(self) -> None:
         test = self.explainer.test

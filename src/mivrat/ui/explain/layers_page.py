@@ -67,7 +67,7 @@ class LayersPage(QWidget):
         self.usual.setToolTip("Put the last layer of each resolution on the board, as at first")
         self.told = label(soft=True, wrap=True)
         self.table = FigureTable(
-            ("layer, the last first", "operator", "shape", "parameters", "map"), (110, 110, 90, 62), "layers", (3,)
+            ("layer, the last first", "operator", "shape", "parameters", "map"), (92, 104, 86, 72), "layers", (3,)
         )
         self.table.itemChanged.connect(self._ticked)
         self.table.cellActivated.connect(lambda line, _: self._toggle(line))

@@ -16,7 +16,7 @@ from mivrat.core.evidence.regions import laid_over
 from mivrat.ui.pictures import to_image
 from mivrat.ui.theme import font, theme
 
-SIDE, GAP, WORDS = 104, 12, 34
+SIDE, GAP, WORDS = 104, 12, 50
 
 
 @dataclass(frozen=True)
@@ -143,14 +143,18 @@ class MapGrid(QWidget):
                 painter.setPen(QPen(theme.colour("accent"), 2))
                 painter.drawRect(square.adjusted(0, 0, -1, -1))
             line = QRectF(square.left(), square.bottom() + 2, SIDE, 16)
-            painter.setFont(font(12, QFont.Weight.Medium))
-            painter.setPen(theme.colour("ink"))
-            shown = painter.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, SIDE)
-            painter.drawText(line, Qt.AlignmentFlag.AlignLeft, shown)
-            painter.setFont(font(11))
-            painter.setPen(theme.colour("soft"))
             zero = f", {one.mean.zero} all zero" if one.mean.zero else ""
-            painter.drawText(line.translated(0, 16), Qt.AlignmentFlag.AlignLeft, f"N = {one.mean.total}{zero}")
+            first, arrow, second = one.name.partition(" → ")
+            lines = [
+                (first, "ink"),
+                *([(f"→ {second}", "ink")] if arrow else []),
+                (f"N = {one.mean.total}{zero}", "soft"),
+            ]
+            for n, (text, ink) in enumerate(lines):
+                painter.setFont(font(12, QFont.Weight.Medium) if ink == "ink" else font(11))
+                painter.setPen(theme.colour(ink))
+                shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, SIDE)
+                painter.drawText(line.translated(0, 16 * n), Qt.AlignmentFlag.AlignLeft, shown)
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):

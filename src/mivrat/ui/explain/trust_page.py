@@ -32,7 +32,7 @@ class TrustPage(QWidget):
         self.one = button("Examine this image's map", self.examine_one, kind="primary")
         self.some = button(f"Examine {SOME} of the images shown", self.examine_some)
         self.note = label(soft=True, wrap=True)
-        self.verdict = label("", "heading", wrap=True)
+        self.verdict = label("", "verdict", wrap=True)
         self.about = label(soft=True, wrap=True)
         self.deletion, self.insertion = CurveDiagram("deletion"), CurveDiagram("insertion")
         self.legend = label(
@@ -41,7 +41,7 @@ class TrustPage(QWidget):
             wrap=True,
         )
         self.areas = FigureTable(
-            ("area under the curve", "map", "random", "better than random in"), (90, 130, 190), "areas", (1, 2)
+            ("area under the curve", "map", "random", "better than random in"), (64, 74, 200), "areas", (1, 2)
         )
         self.shuffled = FigureTable(
             ("weights shuffled in", "rank correlation", ""), (130, 250), "weight-shuffle check", (1,)
@@ -114,6 +114,7 @@ class TrustPage(QWidget):
             )
         else:
             self.note.setText("")
+        self.note.setVisible(bool(self.note.text()))
 
     def examine_one(self) -> None:
         if self.session.current is not None:

@@ -49,7 +49,7 @@ def names_by(snapshot: Snapshot, images: list[int], by: int) -> dict[str, list[i
         labelled, called = int(judged.labels[i]), int(judged.predicted[i])
         label_name, called_name = (classes[k] if k >= 0 else "no label" for k in (labelled, called))
         name = (
-            "the images shown",
+            "images shown",
             "wrong" if judged.wrong[i] else "right" if judged.right[i] else "no label",
             label_name,
             called_name,
