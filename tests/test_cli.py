@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
@@ -232,13 +233,42 @@ def test_layers_and_heatmaps(made: dict[str, Path], tmp_path: Path, capsys: pyte
         "1-3.png",
         "1.npy",
         "1.png",
+        "index.csv",
     ]
+    with open(tmp_path / "h" / "index.csv", newline="", encoding="utf-8") as file:
+        index = list(csv.DictReader(file))
+    assert [line["overlay"] for line in index] == ["1.png", "1-2.png", "1-3.png"]
+    assert {(line["target"], line["rather_than"], line["method"], line["layer"]) for line in index} == {
+        ("alder", "birch", "signed", "features")
+    }
     heat = np.load(tmp_path / "h" / "1.npy")
     assert (heat.dtype, heat.shape) == (np.float32, (6, 6))
     with Image.open(tmp_path / "h" / "1.png") as drawn, Image.open(pictures[0]) as given:
         assert drawn.size == given.size
     assert run_command([*common, "--image", str(pictures[0])]) == 0
     assert np.load(tmp_path / "h" / "1.npy").min() >= 0
+    one = [*common, "--image", str(pictures[0])]
+    parts = []
+    for target in ("alder", "hazel"):
+        assert run_command([*one, "--target", target]) == 0
+        parts.append(np.load(tmp_path / "h" / "1.npy"))
+    assert (
+        run_command([*one, "--target", "alder", "--target", "hazel", "--legend", "--board", "svg", "--over", "edges"])
+        == 0
+    )
+    peaks = [part / part.max() for part in parts]
+    np.testing.assert_allclose(np.load(tmp_path / "h" / "1.npy"), (peaks[0] + peaks[1]) / 2, atol=1e-6)
+    with Image.open(tmp_path / "h" / "1-legend.png") as legend, Image.open(tmp_path / "h" / "1.png") as drawn:
+        assert legend.height > drawn.height
+    drawing = ElementTree.parse(tmp_path / "h" / "1-board.svg").getroot()
+    said = {text.text for text in drawing.iter("{http://www.w3.org/2000/svg}text")}
+    assert {"alder", "hazel", "features"} <= said
+    assert len(list(drawing.iter("{http://www.w3.org/2000/svg}image"))) == 2 + 1  # and the scale
+    for seed, same in ((1, True), (2, False)):
+        assert run_command([*one, "--method", "masks", "--seed", "1"]) == 0
+        first = np.load(tmp_path / "h" / "1.npy")
+        assert run_command([*one, "--method", "masks", "--seed", str(seed)]) == 0
+        assert (np.load(tmp_path / "h" / "1.npy") == first).all() == same
     for more, what in (
         (["--layer", "nowhere"], "no layer"),
         (["--target", "oak"], "not a class"),

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.core.evidence.export import write_heatmaps
 from mivrat.core.evidence.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.reporting.heat_files import Wanted, write_heatmaps
 from mivrat.core.reporting.results import write_results
 from mivrat.core.running.answers import Judged, judge
 from mivrat.core.running.evaluation import Evaluation
@@ -52,7 +52,7 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
     files = [inputs.sets[SETS[0]].file(int(i)) for i in found]
     for target in (predicted, labelled):
         out = folder / f"evidence for {names[target]}"
-        for _ in write_heatmaps(maker, files, out, maker.layer(None), Target(target), "gradient"):
+        for _ in write_heatmaps(maker, files, out, names, Wanted([maker.layer(None)], targets=[Target(target)])):
             pass
         say(f"heatmaps of the {len(files)} surest of them: {out}")
     say(f"everything is in {folder}")

@@ -64,7 +64,6 @@ class Layer:
             "heatmap": self.heatmap,
             "reason": self.reason,
             "default": self.default,
-            "parameters": self.parameters,
         }
 
     def emit_places(self, value: Value) -> Value:

@@ -11,7 +11,6 @@ import numpy as np
 from PIL import Image
 
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.export import free_stem
 from mivrat.core.evidence.maps import SIGNED, Map
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.explaining.setup import MapSetup
@@ -37,6 +36,16 @@ INDEX = (
     "array",
     "problem",
 )
+
+
+def free_stem(path: Path, taken: set[str]) -> str:
+    """A file name without ending that is not taken yet, which it then is."""
+    stem, number = path.stem, 1
+    while stem in taken:
+        number += 1
+        stem = f"{path.stem}-{number}"
+    taken.add(stem)
+    return stem
 
 
 def index_as_csv(lines: list[list[str]]) -> str:

@@ -1,0 +1,214 @@
+"""The commands evaluate and check."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import tempfile
+from contextlib import ExitStack
+from pathlib import Path
+from typing import Any
+
+from mivrat.commands.common import (
+    DONE,
+    NOT_HELD,
+    STOPPED,
+    ProgressLine,
+    say,
+    say_remarks,
+    stoppable,
+    study_for,
+)
+from mivrat.core.errors import InputError
+
+
+def _scored(evaluation: Any, args: argparse.Namespace) -> bool:
+    """Score what is pending, with progress told; whether it was stopped."""
+    line = ProgressLine()
+    with stoppable() as stop:
+        for progress in evaluation.run(stop, args.batch, args.threads):
+            line.show(progress.done, progress.total, progress.sentence())
+    return len(evaluation.answers.pending) > 0
+
+
+def evaluate(args: argparse.Namespace) -> int:
+    with ExitStack() as held:
+        return _evaluated(args, held)
+
+
+def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
+    from mivrat.core.checks.result import in_words
+    from mivrat.core.figures.groups import group_figures, group_names
+    from mivrat.core.figures.summary import sensible_ks
+    from mivrat.core.models.loading import load_model
+    from mivrat.core.pictures.classes import read_class_list
+    from mivrat.core.pictures.families import read_families
+    from mivrat.core.pictures.image_sets import read_image_set
+    from mivrat.core.pictures.recipe import read_recipe
+    from mivrat.core.pictures.subsets import draw, draw_per_class
+    from mivrat.core.reporting.requirements import parse_requirement
+    from mivrat.core.reporting.results import write_results
+    from mivrat.core.running.deeper import deeper
+    from mivrat.core.running.evaluation import Evaluation
+
+    classes = read_class_list(args.classes)
+    requirements = [parse_requirement(text, classes) for text in args.require]
+    families = read_families(args.families, classes) if args.families else {}
+    model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
+    image_set = read_image_set(args.images, classes)
+    if args.per_class:
+        image_set = draw_per_class(image_set, args.per_class, args.seed)
+    elif args.sample:
+        image_set = draw(image_set, args.sample, args.seed)
+    if args.out.exists() and not args.out.is_dir():
+        raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+    columns = [item.columns for item in image_set.items]
+    if args.group and not all(args.group in values for values in columns):
+        known = ", ".join(columns[0]) or "none"
+        raise InputError(
+            f"has no column {args.group!r} to group by; its columns: {known}",
+            where=args.images,
+            mend="name a column of the image table",
+        )
+    for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
+        if given is not None and len(classes) != 2:
+            raise InputError(
+                f"is for two classes, the class list names {len(classes)}", where=option, mend="leave it out"
+            )
+    study = study_for(args, classes, held)
+    if study is not None and families:
+        study.set_families(families)
+    say_remarks(model)
+    evaluation = Evaluation(model, image_set, study)
+    stopped = _scored(evaluation, args)
+    judged = evaluation.judging.judged()
+    if args.threshold is not None:
+        judged = judged.at_threshold(args.threshold)
+    names = group_names([values[args.group] for values in columns]) if args.group else []
+    ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
+    wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
+    figures = judged.figures(wanted)
+    groups = group_figures(names, judged.right, judged.confidence, judged.evaluated) if names else []
+    deep = None if stopped else deeper(judged, None, names or None, args.group or "", args.seed)
+    written = write_results(
+        args.out,
+        judged,
+        None if stopped else figures,
+        image_set.items,
+        classes,
+        evaluation.answers.reasons,
+        families,
+        deep,
+        args.group or "",
+        groups,
+        judged.costs(*args.costs) if args.costs and judged.has_scores and judged.evaluated.any() else None,
+        args.threshold,
+    )
+    counts = judged.counts()
+    if image_set.drawn:
+        say(f"mivrat: {image_set.drawn}")
+    for index, reason in evaluation.answers.reasons.items():
+        say(f"mivrat: not read: {image_set.items[index].path}: {reason}")
+    if stopped:
+        say(
+            f"mivrat: stopped after {counts.listed - counts.pending} of {counts.listed} images; what was done is in {args.out}"
+            + (f" and {args.study}; the same command goes on from there" if args.study else "")
+        )
+        return STOPPED
+    top1 = figures.top_k[1]
+    if top1.value is not None and top1.low is not None and top1.high is not None:
+        print(f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total})")
+    else:
+        print("no labelled image was scored: there are predictions, but no figures")
+    print(
+        f"listed {counts.listed}, evaluated {counts.evaluated}, unreadable {counts.unreadable}, unlabelled {counts.unlabelled}, failed {counts.failed}"
+    )
+    print("written: " + ", ".join(str(path) for path in written))
+    for group in [one for one in groups if one.p < 0.05]:
+        share = group.accuracy
+        print(
+            f"{args.group} {group.name}: {share.value or 0:.1%} of {share.total} right, below the rest (p {in_words(group.p)})"
+        )
+    outcomes = [requirement.against(figures, deep.intervals if deep else None) for requirement in requirements]
+    for outcome in outcomes:
+        print(outcome.sentence())
+    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+
+
+def check(args: argparse.Namespace) -> int:
+    with ExitStack() as held:
+        return _checked(args, held)
+
+
+def _checked(args: argparse.Namespace, held: ExitStack) -> int:
+    from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
+    from mivrat.core.checks.of_run import check_run
+    from mivrat.core.checks.report import checks_report, in_sentences
+    from mivrat.core.checks.result import CheckResult
+    from mivrat.core.files import write_whole
+    from mivrat.core.pictures.classes import read_class_list
+    from mivrat.core.pictures.image_sets import list_images, match_labels
+    from mivrat.core.pictures.recipe import read_recipe
+    from mivrat.core.running.evaluation import Evaluation
+
+    classes = read_class_list(args.classes)
+    recipe = read_recipe(args.recipe) if args.recipe else None
+    image_set = match_labels(list_images(args.images), classes).image_set
+    training = match_labels(list_images(args.training), classes, role="training").image_set if args.training else None
+    names = args.only or [check.name for check in CHECKS if not (args.quick and check.slow)]
+    scratch = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="mivrat-"))) / "checks.mivrat"
+    model, mismatch = _model_or_mismatch(args.model, classes, recipe, args.threads)
+    results: list[CheckResult] = []
+    stopped = False
+    if model is None:
+        results = mismatch
+        say("mivrat: the other checks need a class list that fits the model")
+    else:
+        study = study_for(args, classes, held, scratch)
+        if training is not None:
+            study.add_image_set(training)
+        say_remarks(model)
+        evaluation = Evaluation(model, image_set, study)
+        stopped = _scored(evaluation, args)
+        assert evaluation.run_id is not None
+        record = study.load_run(evaluation.run_id)
+        line = ProgressLine()
+        with stoppable() as stop:
+            if stopped:
+                stop.stop()
+            for news in check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
+                if isinstance(news, Step):
+                    line.show(news.progress.done, news.progress.total, f"{news.what}: {news.progress.sentence()}")
+                else:
+                    results.append(news.result)
+            stopped = stopped or len(results) < len(names)
+    report = checks_report(results, args.model, args.images, image_set)
+    if args.out:
+        write_whole(args.out, json.dumps(report, indent=1, ensure_ascii=False) + "\n")
+    print(json.dumps(report, indent=1, ensure_ascii=False) if args.json else in_sentences(results, BY_NAME))
+    if stopped:
+        return STOPPED
+    return NOT_HELD if any(result.state == "stop" for result in results) else DONE
+
+
+def _model_or_mismatch(path: Path, classes: list[str], recipe: Any, threads: int) -> tuple[Any, list[Any]]:
+    """The model; or None and the check result that says that it does not go with the class list."""
+    from mivrat.core.checks.answer_checks import check_outputs
+    from mivrat.core.checks.inputs import Inputs
+    from mivrat.core.models.loading import load_model
+    from mivrat.core.models.onnx_model import OnnxModel
+    from mivrat.core.pictures.image_sets import ImageSet
+
+    try:
+        return load_model(path, classes, recipe, threads), []
+    except InputError:
+        if path.suffix.lower() != ".onnx":
+            raise
+        try:
+            other = OnnxModel(path, recipe, None, threads)
+        except InputError:
+            other = None
+        found = check_outputs(Inputs(classes, ImageSet("", path, []), other)) if other is not None else None
+        if found is None or found.state != "stop":
+            raise
+        return None, [found]

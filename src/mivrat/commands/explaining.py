@@ -1,0 +1,180 @@
+"""The commands layers, heatmap and cover."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from contextlib import suppress
+
+from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, ProgressLine, load_maker, say, say_remarks, stoppable
+from mivrat.core.errors import InputError
+
+
+def layers(args: argparse.Namespace) -> int:
+    """List the layers a heatmap can be taken from."""
+    maker = load_maker(args.model, args.recipe, None)
+    say_remarks(maker.model)
+    layers = maker.layers
+    if args.json:
+        print(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
+        return DONE
+    width = max([len(layer.tensor) for layer in layers], default=0)
+    for layer in layers:
+        shape = " × ".join(str(n) for n in layer.shape)
+        print(
+            f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {'default' if layer.default else 'yes' if layer.heatmap else 'no: ' + str(layer.reason)}"
+        )
+    return DONE
+
+
+def heatmap(args: argparse.Namespace) -> int:
+    """Write heatmaps of single images."""
+    from mivrat.core.evidence.answers_only import Stopped
+    from mivrat.core.evidence.layers import stages
+    from mivrat.core.evidence.maps import METHODS, WITHOUT_LAYER, target_from_text
+    from mivrat.core.pictures.classes import ClassMatcher, read_class_list
+    from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
+
+    if args.method not in METHODS:
+        raise InputError(
+            f"{args.method!r} is not a method this version has",
+            where="--method",
+            mend=f"use one of {', '.join(METHODS)}",
+        )
+    classes = read_class_list(args.classes) if args.classes else None
+    for path in args.image:
+        if not path.is_file():
+            raise InputError("there is no such image file", where=path, mend="name image files")
+    maker = load_maker(args.model, args.recipe, len(classes) if classes else None)
+    names = classes or [str(i) for i in range(maker.model.class_count)]
+    find = ClassMatcher(names).target
+    targets = [target_from_text(text, find) for text in args.target or ["predicted"]]
+    chosen = [maker.layer_for(args.method, name) for name in args.layer or [None]]
+    layers = [layer for layer in chosen if layer is not None]
+    # A board shows what each stage has to say, where no layers are named.
+    alone = args.layer or args.method in (*WITHOUT_LAYER, "activation")
+    rows = layers if alone else stages(maker.layers) or layers
+    say_remarks(maker.model)
+    if maker.view.quantised:
+        say("mivrat: the model is quantised: gradients are passed straight through the rounding")
+    unreadable, line = 0, ProgressLine()
+    wanted = Wanted(
+        layers, rows, targets, args.method, args.seed, args.scale, args.over == "edges", args.legend, args.board or ""
+    )
+    with stoppable() as stop, suppress(Stopped):
+        maker.stopped = lambda: stop.stopped
+        for done, made in enumerate(write_heatmaps(maker, args.image, args.out, names, wanted), 1):
+            line.show(done, len(args.image), f"{done} of {len(args.image)}")
+            if isinstance(made.problem, str):
+                unreadable += 1
+                say(f"mivrat: not read: {made.path}: {made.problem}")
+            else:
+                what = " and ".join(name_of(target, names) for target in made.targets)
+                where = (
+                    "layer " + " and ".join(f"{one.tensor} ({one.grid[0]} × {one.grid[1]})" for one in layers)
+                    if layers
+                    else f"by {args.method}"
+                )
+                note = "; the map is all zero" if made.peak == 0 else ""
+                print(f"{made.written}: for {what}, {where}, peak {made.peak:.4g}{note}")
+                for text in made.said if made.peak else ():
+                    say(f"mivrat: {made.path.name}: {text}")
+            if stop.stopped and done < len(args.image):
+                say(f"mivrat: stopped after {done} of {len(args.image)} images; their files are in {args.out}")
+                return STOPPED
+    if stop.stopped:
+        say(f"mivrat: stopped; what was done is in {args.out}")
+        return STOPPED
+    return BAD_INPUT if unreadable else DONE
+
+
+def cover(args: argparse.Namespace) -> int:
+    """Hide a region of many images, score again, and test what changed."""
+    from mivrat.core.evidence import cover
+    from mivrat.core.explaining.cover_tests import result_of
+    from mivrat.core.files import sha256_of, write_whole
+    from mivrat.core.pictures.classes import ClassMatcher, read_class_list
+    from mivrat.core.pictures.image_sets import list_images, match_labels
+    from mivrat.core.reporting import cover_report
+
+    classes = read_class_list(args.classes)
+    find = ClassMatcher(classes).target
+    shapes = _shapes(args)
+    labelled, predicted, target = (
+        find(text) if text not in (None, "predicted") else None for text in (args.labelled, args.predicted, args.target)
+    )
+    image_set = match_labels(list_images(args.images), classes).image_set
+    maker = load_maker(args.model, args.recipe, len(classes))
+    heat = load_maker(args.heat_from, args.recipe, len(classes)) if args.heat_from else maker
+    region = cover.drawn(shapes) if shapes else cover.hottest(heat, args.hottest, args.layer)
+    say_remarks(maker.model)
+    files = [image_set.file(i) for i in range(len(image_set.items))]
+    chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
+    if not chosen:
+        raise InputError("no image has this label", where="--labelled", mend="name a label of these images")
+    found, line, stopped = [], ProgressLine(), False
+    with stoppable() as stop:
+        each = cover.cover(maker, files, chosen, region, args.hide, target, args.seed)
+        for done, one in enumerate(each, 1):
+            line.show(done, len(chosen), f"{done} of {len(chosen)}")
+            if one.problem:
+                say(f"mivrat: not read: {files[one.image]}: {one.problem}")
+            if one.problem or predicted is None or one.predicted[0] == predicted:
+                found.append(one)
+            if stop.stopped and done < len(chosen):
+                say(f"mivrat: stopped after {done} of {len(chosen)} images; what is written is of those")
+                stopped = True
+                break
+    result = result_of(found, [-1 if item.label is None else item.label for item in image_set.items])
+    how_done = {
+        "model": args.model.name,
+        "model_sha256": sha256_of(args.model),
+        "images": str(args.images),
+        "labelled": args.labelled,
+        "predicted": args.predicted,
+        "region": [one.as_json() for one in shapes] if shapes else None,
+        "hottest": args.hottest,
+        "heat_from": args.heat_from.name if args.heat_from else None,
+        "layer": heat.layer(args.layer).tensor if args.hottest else None,
+        "target": args.target,
+        "hide": args.hide,
+        "seed": args.seed,
+    }
+    told = cover_report.as_json(result, how_done, found)
+    write_whole(args.out / "cover.json", cover_report.as_text(told))
+    write_whole(args.out / "cover.csv", cover_report.as_csv(found, image_set, classes))
+    print(cover_report.in_sentences(result))
+    return STOPPED if stopped else DONE
+
+
+def _shapes(args: argparse.Namespace) -> list[Any] | None:
+    """The shapes to hide, or None where the hottest part is; InputError where it is none or several of them."""
+    from mivrat.core.evidence.regions import Shape, shape_from_json
+
+    if sum(given is not None for given in (args.region, args.shapes, args.hottest)) != 1:
+        raise InputError(
+            "say what to hide",
+            where="--region, --shapes or --hottest",
+            mend="give one of them, such as --hottest 0.1",
+        )
+    if args.hottest is not None:
+        if not 0 < args.hottest < 1:
+            raise InputError("is no share of the area", where="--hottest", mend="give a number between 0 and 1")
+        return None
+    if args.shapes is not None:
+        try:
+            listed = json.loads(args.shapes.read_text(encoding="utf-8"))
+        except (OSError, ValueError) as error:
+            raise InputError(f"cannot be read ({error})", where=args.shapes, mend="name a JSON file") from error
+        if not isinstance(listed, list) or not listed:
+            raise InputError("is no list of shapes", where=args.shapes, mend="give a JSON list of shapes")
+        return [shape_from_json(one) for one in listed]
+    try:
+        left, top, right, bottom = (float(part) for part in args.region.split(","))
+    except ValueError:
+        left = top = right = bottom = 0.0
+    if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
+        raise InputError(
+            "is no rectangle", where="--region", mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
+        )
+    return [Shape("rectangle", ((left, top), (right, bottom)))]

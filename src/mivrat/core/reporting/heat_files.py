@@ -1,0 +1,205 @@
+"""Writes heatmaps of image files: the raw map and the overlay, on demand with a legend and as a board, and an index."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from mivrat.core.evidence.board import Column, Row, board_cells
+from mivrat.core.evidence.combining import together
+from mivrat.core.evidence.layers import Layer
+from mivrat.core.evidence.maps import SIGNED, HeatmapMaker, Map, Method, Target, shortcomings
+from mivrat.core.evidence.overlay import edge_drawing, overlay
+from mivrat.core.files import write_whole
+from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
+from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
+from mivrat.core.reporting.heat_folder import free_stem, index_as_csv
+from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
+
+BATCH = 16
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is made of each image: ``targets`` with None standing for its predicted class; several ``layers`` or targets are put
+    together in the map, and targets stand side by side on a ``board`` with ``board_layers`` for its rows."""
+
+    layers: Sequence[Layer] = ()
+    board_layers: Sequence[Layer] = ()
+    targets: Sequence[Target | None] = (None,)
+    method: Method = "gradient"
+    seed: int = 0
+    scale: str = "heat"
+    edges: bool = False
+    legend: bool = False
+    board: Literal["", "png", "svg"] = ""
+
+    @property
+    def colours(self) -> str:
+        """The scale drawn: maps with a sign are drawn on the difference scale."""
+        return "difference" if self.method in SIGNED else self.scale
+
+
+@dataclass(frozen=True)
+class Made:
+    """What came of one image: the overlay written, its targets, the map's peak and what has to be said of it, or the problem
+    with the file."""
+
+    path: Path
+    written: Path | None
+    targets: tuple[Target, ...]
+    peak: float
+    said: tuple[str, ...] = ()
+    problem: str | None = None
+
+
+@dataclass(frozen=True)
+class _Read:
+    pixels: Pixels
+    place: Geometry
+    tensor: NDArray[Any]
+
+
+def name_of(target: Target, names: Sequence[str]) -> str:
+    """A target in words."""
+    return names[target.of] + (f" rather than {names[target.against]}" if target.against is not None else "")
+
+
+def write_heatmaps(
+    maker: HeatmapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: Wanted
+) -> Iterator[Made]:
+    """Write ``<stem>.npy`` (the map as it is, float32) and ``<stem>.png`` (over the picture) for each file, in order, and
+    ``index.csv`` after each batch. Files of the same stem get ``-2``, ``-3`` … behind it.
+    """
+    taken, lines = set[str](), list[list[str]]()
+    for first in range(0, len(files), BATCH):
+        chunk = [(path, _read(maker, path)) for path in files[first : first + BATCH]]
+        read = [one for _, one in chunk if isinstance(one, _Read)]
+        made = iter(_maps(maker, read, wanted))
+        for path, one in chunk:
+            if isinstance(one, str):
+                lines.append([str(path), *[""] * 10, one])
+                yield Made(path, None, (), 0.0, problem=one)
+                continue
+            heat, targets, p = next(made)
+            stem = free_stem(path, taken)
+            _write(maker, one, heat, targets, folder / stem, path, names, wanted)
+            peak, of = float(np.abs(heat).max(initial=0.0)), targets[0]
+            predicted = names[int(p.argmax())]
+            lines.append(
+                [
+                    str(path),
+                    "",
+                    predicted,
+                    f"{p.max():.6f}",
+                    " + ".join(names[t.of] for t in targets),
+                    names[of.against] if of.against is not None else "",
+                    wanted.method,
+                    " + ".join(layer.tensor for layer in wanted.layers),
+                    f"{peak:.6g}",
+                    f"{stem}.png",
+                    f"{stem}.npy",
+                    "",
+                ]
+            )
+            said = shortcomings(heat, wanted.method, float(p[of.of]), maker.by_probability)
+            yield Made(path, folder / f"{stem}.png", targets, peak, tuple(said))
+        write_whole(folder / "index.csv", index_as_csv(lines))
+
+
+def _read(maker: HeatmapMaker, path: Path) -> _Read | str:
+    recipe = maker.model.recipe
+    try:
+        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
+    except UnreadablePicture as error:
+        return str(error)
+    fitted, place = fitted_pixels(pixels, recipe)
+    return _Read(pixels[..., ::-1] if recipe.picture.mode == "BGR" else pixels, place, to_tensor(fitted, recipe))
+
+
+def _maps(
+    maker: HeatmapMaker, read: Sequence[_Read], wanted: Wanted
+) -> Iterator[tuple[Map, tuple[Target, ...], NDArray[np.float64]]]:
+    """For each image its map, its targets, and the model's probabilities."""
+    if not read:
+        return
+    alike = len({one.tensor.shape for one in read}) == 1
+    batches = [np.stack([one.tensor for one in read])] if alike else [one.tensor[None] for one in read]
+    for batch in batches:
+        p = maker.probabilities(batch)
+        called = p.argmax(axis=1)
+        targets = [tuple(Target(int(k)) if t is None else t for t in wanted.targets) for k in called]
+        parts: list[list[Map]] = [[] for _ in batch]
+        for at in range(len(wanted.targets)):
+            some = [each[at] for each in targets]
+            for of_layer in maker.maps(batch, some, wanted.layers, wanted.method, wanted.seed):
+                for i, heat in enumerate(of_layer):
+                    parts[i].append(heat)
+        for i, maps in enumerate(parts):
+            yield (maps[0] if len(maps) == 1 else together(maps)), targets[i], p[i]
+
+
+def _write(
+    maker: HeatmapMaker,
+    one: _Read,
+    heat: Map,
+    targets: tuple[Target, ...],
+    stem: Path,
+    path: Path,
+    names: Sequence[str],
+    wanted: Wanted,
+) -> None:
+    base = edge_drawing(one.pixels) if wanted.edges else one.pixels
+    drawn = overlay(base, heat, one.place, scale=wanted.colours)
+    raw = io.BytesIO()
+    np.save(raw, heat)
+    write_whole(stem.with_name(f"{stem.name}.npy"), raw.getvalue())
+    _picture(Image.fromarray(drawn), stem.with_name(f"{stem.name}.png"))
+    about = [f"evidence for {' + '.join(name_of(t, names) for t in targets)}", path.name]
+    from_layers = " + ".join(layer.tensor for layer in wanted.layers)
+    about.append(f"{maker.model.name}, {wanted.method}{f', {from_layers}' if from_layers else ''}")
+    if wanted.legend:
+        peak = float(np.abs(heat).max(initial=0.0))
+        _picture(with_legend(drawn, wanted.colours, peak, about), stem.with_name(f"{stem.name}-legend.png"))
+    if wanted.board:
+        rows = [Row(f"{layer.tensor}\n{layer.grid[0]} × {layer.grid[1]}", (layer,)) for layer in wanted.board_layers]
+        columns = [Column(name_of(t, names), (t,)) for t in dict.fromkeys(targets)]
+        cells = {
+            (c.row, c.column): c
+            for c in board_cells(maker, one.tensor, rows or [Row("no layer", ())], columns, wanted.method, wanted.seed)
+        }
+        size = max(1, len(rows)), len(columns)
+        pictures: list[list[Pixels | None]] = [
+            [overlay(base, cells[r, c].heat, one.place, scale=wanted.colours) for c in range(size[1])]
+            for r in range(size[0])
+        ]
+        notes = [
+            [f"peak {cells[r, c].peak:.3g}" if cells[r, c].peak else "all zero" for c in range(size[1])]
+            for r in range(size[0])
+        ]
+        title = f"{path.name}; {maker.model.name}, {wanted.method}"
+        board = BoardPicture(
+            title,
+            [row.name for row in rows] or ["no layer"],
+            [column.name for column in columns],
+            pictures,
+            notes,
+            wanted.colours,
+        )
+        if wanted.board == "svg":
+            write_whole(stem.with_name(f"{stem.name}-board.svg"), board_as_svg(board))
+        else:
+            _picture(board_as_image(board), stem.with_name(f"{stem.name}-board.png"))
+
+
+def _picture(image: Image.Image, path: Path) -> None:
+    data = io.BytesIO()
+    image.save(data, "PNG")
+    write_whole(path, data.getvalue())
