@@ -37,7 +37,8 @@ def window(qtbot: QtBot, settings: QSettings) -> Iterator[MainWindow]:
     with study.writing() as db:  # the tests before have left their traces
         db.execute("DELETE FROM setting WHERE key LIKE 'place of run %'")
         db.execute("DELETE FROM review")
-        db.execute("DELETE FROM kept_selection")
+        for table in ("kept_selection", "region", "cover_test"):
+            db.execute(f"DELETE FROM {table}")
         db.execute("DELETE FROM cause")
         db.executemany("INSERT INTO cause VALUES (?, ?, ?)", [(i, i, name) for i, name in enumerate(USUAL_CAUSES, 1)])
     study.close()
@@ -64,6 +65,7 @@ def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
                 and window.prepare.recipe_page.settled
                 and window.measure.settled
                 and window.examine.settled
+                and window.explain.settled
                 and window.light_table.settled
             ),
             timeout=30000,

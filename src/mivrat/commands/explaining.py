@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 from contextlib import suppress
+from typing import Any
 
 from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, ProgressLine, load_maker, say, say_remarks, stoppable
 from mivrat.core.errors import InputError
@@ -106,7 +107,7 @@ def cover(args: argparse.Namespace) -> int:
     image_set = match_labels(list_images(args.images), classes).image_set
     maker = load_maker(args.model, args.recipe, len(classes))
     heat = load_maker(args.heat_from, args.recipe, len(classes)) if args.heat_from else maker
-    region = cover.drawn(shapes) if shapes else cover.hottest(heat, args.hottest, args.layer)
+    region = cover.drawn(shapes) if shapes else cover.hottest(heat, args.hottest, args.layer, own=target is None)
     say_remarks(maker.model)
     files = [image_set.file(i) for i in range(len(image_set.items))]
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]

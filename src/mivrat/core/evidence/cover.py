@@ -52,15 +52,20 @@ def drawn_each(shapes: Mapping[int, Sequence[Shape]]) -> Region:
     )
 
 
-def hottest(maker: HeatmapMaker, share: float, layer: str | None = None, method: Method = "gradient") -> Region:
+def hottest(
+    maker: HeatmapMaker, share: float, layer: str | None = None, method: Method = "gradient", own: bool = False
+) -> Region:
     """Each image's own hottest part: the share of its area where the map for the target is highest.
 
-    A map without any evidence gives an empty region.
+    ``own``: for what the maker's model predicts, whatever the model covered does. A map without any evidence gives an empty
+    region.
     """
     chosen = maker.layer_for(method, layer)
 
     def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask:
         layers = [chosen] if chosen is not None else []
+        if own:
+            target = int(maker.probabilities(tensor[None])[0].argmax())
         heat = maker.maps(tensor[None], [Target(target)], layers, method)[0][0]
         return hottest_part(heat, share, *pixels.shape[:2])
 

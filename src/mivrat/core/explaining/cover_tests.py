@@ -96,14 +96,20 @@ def plan_from_json(text: str) -> CoverPlan:
         ) from error
 
 
-def region_of(plan: RegionPlan, heat: HeatmapMaker) -> Region:
-    """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from."""
+def region_of(whole: CoverPlan, heat: HeatmapMaker) -> Region:
+    """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from.
+
+    Where the predicted class is watched, hottest parts are those for what the heat's own model predicts: done again on another
+    model the test then hides the same places.
+    """
+    plan = whole.region
     if plan.place == "fixed":
         return drawn(plan.shapes)
     if plan.place == "each":
         return drawn_each(plan.each)
     known = {one.tensor for one in heat.layers if one.heatmap}
-    return hottest(heat, plan.share, plan.layer if plan.layer in known else None, plan.method)
+    layer = plan.layer if plan.layer in known else None
+    return hottest(heat, plan.share, layer, plan.method, own=whole.target == "predicted")
 
 
 @dataclass(frozen=True)
@@ -143,7 +149,7 @@ def run_cover_test(
     labels = {i: -1 if (k := record.image_set.items[i].label) is None else k for i in plan.images}
     meter, found = Meter(len(plan.images)), list[Covered]()
     yield meter.at(0)
-    region = region_of(plan.region, heat)
+    region = region_of(plan, heat)
     for one in cover(maker, files, plan.images, region, plan.hide, target, plan.seed):
         found.append(one)
         yield meter.at(len(found))

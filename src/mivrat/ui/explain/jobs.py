@@ -235,5 +235,5 @@ def cover_one(look: Look, maker: HeatmapMaker, record: RunRecord, plan: CoverPla
     """Cover the image looked at."""
     received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
-    region = region_of(plan.region, maker)
+    region = region_of(plan, maker)
     return cover_pixels(maker, look.image, received, region, plan.hide, target, plan.seed, other)

@@ -1,0 +1,380 @@
+"""The Explain step by clicks and keys: the board, regions and cover tests, maps over a selection, trust, and the layers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from xml.etree import ElementTree
+
+import numpy as np
+import pytest
+from PIL import Image
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from mivrat.core.evidence.maps import Target
+from mivrat.core.evidence.regions import Shape
+from mivrat.core.explaining.cover_tests import plan_from_json
+from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.reporting import cover_report
+from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted
+from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
+from mivrat.core.study.study import Study
+from mivrat.demo.draw import CLASSES
+from mivrat.demo.study import demo_study_path
+from mivrat.ui import words
+from mivrat.ui.explain.cover_page import HOTTEST, REGIONS
+from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
+from mivrat.ui.window import EXPLAIN, MainWindow
+
+Settle = Callable[[], None]
+LEFT, CONTROL, SHIFT = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
+
+
+@pytest.fixture
+def explain(demo: MainWindow, settle: Settle) -> MainWindow:
+    """The window at the plantain grains that were called ragweed, the first one looked at, in the Explain step."""
+    run = next(one for one in demo.session.runs if one.image_set == "late-summer-field" and one.model == "grain-net-1")
+    demo.show_run(run.id)
+    settle()
+    demo.session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    demo.session.step(0)
+    QTest.keyClick(demo, Qt.Key.Key_5, CONTROL)
+    settle()
+    assert demo.figures.currentIndex() == EXPLAIN
+    return demo
+
+
+def run_job(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
+    qtbot.waitUntil(lambda: window.job is None, timeout=120000)
+    settle()
+
+
+def drag(
+    widget: object,
+    start: tuple[float, float],
+    end: tuple[float, float],
+    keys: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
+) -> None:
+    """Drag over a canvas, between shares of its picture."""
+    place = widget.picture_rect()  # type: ignore[attr-defined]
+    points = [QPoint(round(place.width() * x), round(place.height() * y)) for x, y in (start, end)]
+    QTest.mousePress(widget, LEFT, keys, points[0])
+    for step in (0.3, 0.7, 1.0):
+        QTest.mouseMove(widget, points[0] + (points[1] - points[0]) * step)
+    QTest.mouseRelease(widget, LEFT, keys, points[1])
+
+
+def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: Settle, tmp_path: Path) -> None:
+    page, session = explain.explain.board, explain.session
+    view, image = page.view, session.current
+    assert image is not None
+    assert [name.split("\n")[0] for name in view.board.columns] == ["ragweed", "plantain", "ragweed"]
+    assert view.board.columns[2].endswith("rather than plantain")
+    maker = explain.explain.explainer.makers.get(session.snapshot.record)  # type: ignore[union-attr]
+    stages = explain.explain.explainer.stages()
+    assert [one.grid for one in stages] == [(12, 12), (24, 24), (48, 48)]
+    from mivrat.core.pictures.prepare import prepare_file
+
+    tensor = prepare_file(session.snapshot.record.image_set.file(image), session.snapshot.record.recipe)  # type: ignore[union-attr]
+    for r, layer in enumerate(stages):
+        targets = [Target(RAGWEED), Target(PLANTAIN), Target(RAGWEED, PLANTAIN)]
+        expected = maker.maps(np.stack([tensor] * 3), targets, [layer])[0]
+        for c in range(3):
+            found = view.board.cells[r][c].heat
+            assert found is not None
+            np.testing.assert_allclose(found, expected[c], rtol=1e-4, atol=1e-7)
+    # The value under the pointer, at the hottest place of the first map.
+    heat = view.board.cells[0][0].heat
+    assert heat is not None
+    row, column = np.unravel_index(int(heat.argmax()), heat.shape)
+    place = view.picture_rect(0, 0)
+    at = QPointF(place.left() + place.width() * (column + 0.5) / 12, place.top() + place.height() * (row + 0.5) / 12)
+    QTest.mouseMove(view, at.toPoint())
+    assert "100 % of the peak" in page.told.text()
+    assert f"place {row + 1}, {column + 1} of 12 × 12" in page.told.text()
+    # Keys: the next target and layer, one map large and back.
+    view.setFocus()
+    QTest.keyClick(view, Qt.Key.Key_T)
+    QTest.keyClick(view, Qt.Key.Key_L)
+    assert view.at == (1, 1)
+    assert page.told.text().startswith("plantain, stage2/Relu_1")
+    QTest.keyClick(view, Qt.Key.Key_Return)
+    assert view.large
+    QTest.keyClick(view, Qt.Key.Key_Escape)
+    assert not view.large
+    # The next mistake keeps the set-up.
+    page.toggle((CLASSES.index("pine"), None))
+    QTest.keyClick(view, Qt.Key.Key_M)
+    settle()
+    assert session.current == int(session.shown[1])
+    assert [name.split("\n")[0] for name in view.board.columns] == ["ragweed", "plantain", "ragweed", "pine"]
+    assert all(cell.picture is not None for line in view.board.cells for cell in line)
+    # Other pictures below the heat, other colours, one peak for all: the picture changes, the map does not.
+    before = view.board.cells[2][0].picture
+    for choice, text in ((page.base, "over its edges"), (page.peaks, "common peak"), (page.scale, "grey scale")):
+        choice.setCurrentText(text)
+        choice.activated.emit(choice.currentIndex())
+        settle()
+        after = view.board.cells[2][0].picture
+        assert after != before
+        before = after
+    page.view.at = (0, 0)
+    page.save_overlay(tmp_path / "o.png")
+    page.save_raw(tmp_path / "m.npy")
+    page.save_board(tmp_path / "b.svg")
+    page.save_board(tmp_path / "b.png")
+    np.testing.assert_array_equal(np.load(tmp_path / "m.npy"), view.board.cells[0][0].heat)
+    said = "".join(ElementTree.parse(tmp_path / "b.svg").getroot().itertext())
+    assert "rather than plantain" in said
+    assert "stage4/Relu_1" in said
+    for name in ("o.png", "b.png"):
+        with Image.open(tmp_path / name) as drawn:
+            assert drawn.width > 150
+
+
+def test_slow_methods_can_be_stopped_and_bad_choices_are_said(
+    qtbot: QtBot, explain: MainWindow, settle: Settle
+) -> None:
+    page = explain.explain.board
+    page.way.setCurrentText("random masks")
+    page.way.activated.emit(page.way.currentIndex())
+    qtbot.waitUntil(page.stop_button.isVisible, timeout=5000)
+    assert page.view.board.rows == ["the whole model\nno layer"]
+    QTest.mouseClick(page.stop_button, LEFT)
+    settle()
+    assert page.view.board.cells[0][-1].note == "stopped"
+    for method, rows in (("occlusion", 1), ("activation only", 1), ("score-weighted", 3)):
+        page.way.setCurrentText(method)
+        page.way.activated.emit(page.way.currentIndex())
+        settle()
+        assert len(page.view.board.rows) == rows
+        assert page.view.board.cells[0][0].heat is not None
+    assert explain.explain.explainer.settled
+
+
+def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, settle: Settle) -> None:
+    page, explainer = explain.explain.cover, explain.explain.explainer
+    explain.explain.tabs.choose(COVER)
+    settle()
+    drag(page.canvas, (0.02, 0.7), (0.3, 0.98))
+    settle()
+    (shape,) = explainer.regions[EVERY]
+    assert shape.kind == "rectangle"
+    np.testing.assert_allclose(shape.points, [(0.02, 0.7), (0.3, 0.98)], atol=0.02)
+    assert page.one is not None
+    answers = page.one.hidden.answers
+    assert (answers.predicted[0], answers.predicted[1], answers.predicted[2]) == (RAGWEED, PLANTAIN, RAGWEED)
+    assert answers.p[0] > 0.9 > 0.3 > answers.p[1]
+    assert "holds" in page.told.text()
+    assert page.one_cells[1][2].text() == "plantain"
+    page.region.setCurrentIndex(1)
+    page.region.activated.emit(1)
+    drag(page.canvas, (0.5, 0.1), (0.7, 0.3), CONTROL)
+    assert [one.kind for one in explainer.regions[EVERY]] == ["rectangle", "ellipse"]
+    page.canvas.setFocus()
+    QTest.keyClick(page.canvas, Qt.Key.Key_Right)
+    QTest.keyClick(page.canvas, Qt.Key.Key_Plus)
+    moved = explainer.regions[EVERY][0]
+    assert moved.points[0][0] > shape.points[0][0] - 0.03
+    assert moved.points[1][0] > shape.points[1][0] + 0.03
+    QTest.keyClick(page.canvas, Qt.Key.Key_Delete)
+    assert EVERY not in explainer.regions
+    QTest.keyClick(page.canvas, Qt.Key.Key_Return)  # a region by keys alone
+    assert len(explainer.regions[EVERY]) == 1
+    for _ in range(2):
+        QTest.keyClick(page.canvas, Qt.Key.Key_Z, CONTROL)
+    assert len(explainer.regions[EVERY]) == 2
+    page.place.setCurrentIndex(1)
+    page.place.activated.emit(1)
+    page.region.setCurrentIndex(2)
+    page.region.activated.emit(2)
+    drag(page.canvas, (0.1, 0.1), (0.3, 0.4))
+    page.region.setCurrentIndex(3)
+    page.region.activated.emit(3)
+    drag(page.canvas, (0.4, 0.4), (0.6, 0.4))
+    settle()
+    image = explain.session.current
+    assert image is not None
+    assert [one.kind for one in explainer.regions[image]] == ["brush"]
+    assert page.begin.text() == "Cover the 1 image with a region of their own"
+    explain.keeper._writer.wait()
+    study = Study.open(demo_study_path(), again=True)
+    try:
+        kept = load_regions(study, explain.session.snapshot.record.info.set_id)  # type: ignore[union-attr]
+    finally:
+        study.close()
+    assert set(kept) == {EVERY, image}
+
+
+def test_from_one_mistake_to_a_tested_cause_that_is_kept(
+    qtbot: QtBot, explain: MainWindow, settle: Settle, tmp_path: Path
+) -> None:
+    """The hottest part of each plantain grain called ragweed is hidden: the answers change, and not by the control."""
+    page, explainer = explain.explain.cover, explain.explain.explainer
+    explain.explain.tabs.choose(COVER)
+    page.region.setCurrentIndex(REGIONS.index(HOTTEST))
+    page.region.activated.emit(page.region.currentIndex())
+    settle()
+    QTest.mouseClick(page.begin, LEFT)
+    run_job(qtbot, explain, settle)
+    test = explainer.test
+    assert test is not None
+    assert test.result.total == 25
+    assert test.result.region.changed.hits >= 24
+    assert test.result.region.mended >= 23
+    assert test.result.control.changed.hits <= 3
+    assert test.result.p < 1e-4
+    assert "25 only by the region" in page.sentence.text() or "24 only by the region" in page.sentence.text()
+    page.keep_name.setFocus()
+    QTest.keyClicks(page.keep_name, "ink dot")
+    QTest.keyClick(page.keep_name, Qt.Key.Key_Return)
+    assert explain.session.tests_kept == 1
+    assert explain.rail.steps[EXPLAIN].state == "fine"
+    explain.keeper._writer.wait()
+    study = Study.open(demo_study_path(), again=True)
+    try:
+        (kept,) = load_tests(study)
+    finally:
+        study.close()
+    assert cover_report.result_from_json(json.loads(kept.outcome)) == test.result
+    assert plan_from_json(kept.plan) == test.plan
+    page.kept.setCurrentCell(0, 0)
+    page.save_kept(tmp_path)
+    assert json.loads((tmp_path / "cover.json").read_text())["format"] == "mivrat-cover/1"
+    # The same again on the later model: the places are those the first model looked at, and no such effect is seen.
+    second = next(
+        one for one in explain.session.runs if one.image_set == "late-summer-field" and one.model == "grain-net-2"
+    )
+    explain.show_run(second.id)
+    settle()
+    assert page.kept.rowCount() == 1
+    page.kept.setCurrentCell(0, 0)
+    page.do_again()
+    run_job(qtbot, explain, settle)
+    assert explainer.test is not None
+    assert explainer.test.plan.images == test.plan.images
+    assert explainer.test.result.region.changed.hits <= 8
+    assert explainer.test.result.p > 0.05, explainer.test.found
+    page._take_away()
+    assert explainer.tests == ()
+    explain.undo()
+    assert [one.name for one in explainer.tests] == ["ink dot"]
+
+
+def test_maps_of_a_selection_are_stopped_gone_on_with_and_looked_through(
+    qtbot: QtBot, explain: MainWindow, settle: Settle, tmp_path: Path
+) -> None:
+    page, explainer, session = explain.explain.where, explain.explain.explainer, explain.session
+    session.replace(Outcome(frozenset({"wrong"})))
+    explain.explain.tabs.choose(WHERE)
+    explainer.set_setup(MapSetup("signed", of="predicted"))
+    settle()
+    for image in list(explainer.maps):  # the cache may know them from another test: ask for what nobody has asked for
+        assert image in session.shown
+    explainer.set_setup(MapSetup("signed", (), CLASSES.index("nettle"), CLASSES.index("pine")))
+    settle()
+    known = len(explainer.maps)
+    if not known:
+        assert page.begin.text() == "Make the 68 missing maps"
+        QTest.mouseClick(page.begin, LEFT)
+        qtbot.waitUntil(lambda: explain.job is not None, timeout=5000)
+        explain.stop_job()
+        run_job(qtbot, explain, settle)
+        assert len(explainer.maps) < 68
+        QTest.mouseClick(page.begin, LEFT)
+        run_job(qtbot, explain, settle)
+    assert len(explainer.maps) == 68
+    assert not page.begin.isVisible()
+    page.by.setCurrentText("pair")
+    page.by.activated.emit(4)
+    settle()
+    first = page.grid.maps[0]
+    assert (first.name, first.mean.total) == ("plantain → ragweed", 25)
+    expected = np.mean([m / np.abs(m).max() for m in (explainer.maps[i] for i in first.images)], axis=0)
+    np.testing.assert_allclose(first.mean.heat, expected, atol=1e-5)
+    assert sum(len(one.members) for one in page.groups) == 68 - sum(not m.any() for m in explainer.maps.values())
+    QTest.keyClick(explain.light_table.thumbs, Qt.Key.Key_H, SHIFT)
+    settle()
+    assert explain.explain.heat.on
+    image = int(session.shown[0])
+    heated = explain.explain.heat.get(image)
+    assert heated is not None
+    plain, _ = explain.thumbnails.known(session.snapshot.record.image_set.file(image))  # type: ignore[union-attr]
+    assert plain is not None
+    assert heated != plain
+    page.grid.setFocus()
+    QTest.keyClick(page.grid, Qt.Key.Key_Return)
+    assert session.shown.tolist() == list(first.images)
+    session.back()
+    page.cards[0].select()
+    assert session.conditions == (Picked("place of the evidence, group 1", page.groups[0].members),)
+    page.write_folder(tmp_path)
+    run_job(qtbot, explain, settle)
+    assert len(list(tmp_path.glob("*.npy"))) == len(page.groups[0].members)
+    assert (tmp_path / "index.csv").read_text().count("\n") == 1 + len(page.groups[0].members)
+    # How much of the evidence lies inside a region, right answers against wrong ones.
+    session.clear()
+    explainer.keep_regions("r", {EVERY: (Shape("rectangle", ((0, 0), (0.5, 1))),)})
+    explain.explain.tabs.choose(COVER)
+    settle()
+    inside = explain.explain.cover.inside
+    assert inside is not None
+    assert (inside.right.total, inside.wrong.total + inside.none) == (0, 68)
+    assert "in wrong answers (N = " in explain.explain.cover.told_inside.text()
+
+
+def test_trust_is_examined_and_said_in_words(qtbot: QtBot, explain: MainWindow, settle: Settle) -> None:
+    page, explainer = explain.explain.trust, explain.explain.explainer
+    explain.explain.tabs.choose(TRUST)
+    settle()
+    QTest.mouseClick(page.one, LEFT)
+    run_job(qtbot, explain, settle)
+    trust = explainer.trust
+    assert trust is not None
+    assert trust.finished
+    assert "what the answer depends on" in page.verdict.text()
+    assert "cover test" in page.verdict.text()
+    assert page.shuffled.item(0, 2).text() == "the maps change"  # type: ignore[union-attr]
+    assert page.areas.item(0, 3).text() == "10 of 10 random orders"  # type: ignore[union-attr]
+    assert page.agreement.rowCount() == 6
+
+
+def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Settle) -> None:
+    page, explainer = explain.explain.layers, explain.explain.explainer
+    explain.explain.tabs.choose(LAYERS)
+    settle()
+    assert page.table.rowCount() == len(explainer.layers)
+    assert "28 layers from image to scores, 26 of them with a map; 206\u202f008 parameters" in page.told.text()
+    assert len(page.strip.pictures) == 16
+    page.search.setFocus()
+    QTest.keyClicks(page.search, "stage3/add")
+    assert [one.tensor for one in page.listed] == ["/stage3/Add_output_0"]
+    page.table.setCurrentCell(0, 0)
+    page.table.setFocus()
+    QTest.keyClick(page.table, Qt.Key.Key_Space)
+    assert "/stage3/Add_output_0" in explainer.rows
+    explainer.set_together(True)
+    explain.explain.tabs.choose(BOARD)
+    settle()
+    board = explain.explain.board.view.board
+    assert [name.split("\n")[0] for name in board.rows] == [
+        *("stage4/Relu_1", "stage3/Add", "stage2/Relu_1", "stage1/Relu_1"),
+        "these 4 together",
+    ]
+    assert all(cell.heat is not None for line in board.cells for cell in line)
+    assert words.layer_name("/stage4/Relu_1_output_0") == "stage4/Relu_1"
+
+
+def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settle: Settle) -> None:
+    explain.session.look_at(None)
+    settle()
+    assert "press M" in explain.explain.board.note.text()
+    explain.explain.tabs.choose(COVER)
+    settle()
+    assert "M: the next mistake" in explain.explain.cover.canvas.message
+    assert not explain.explain.cover.begin.isEnabled()
+    assert explain.explain.trust.verdict.text() == "" or not explain.explain.trust.isVisible()
