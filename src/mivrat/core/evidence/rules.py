@@ -264,25 +264,21 @@ def _conv(s: Step) -> Gradients:
     s.only_first()
     weight, weight_shape = s.constant(1), s.shape(1)
     window, groups = window_of(s, list(weight_shape[2:])), s.attributes.get("group", 1)
-    # What the transposed padding of a stride-1 convolution comes to; negative where it was padded beyond its own reach.
-    pads = [e - 1 - p for e, p in zip(window.extent * 2, [*window.before, *window.after], strict=True)]
-    if weight is not None and all(n == 1 for n in window.strides) and min(pads, default=0) >= 0:
-        out_per, in_per = weight_shape[0] // groups, weight_shape[1]
-        turned = (
-            weight.reshape(groups, out_per, in_per, *weight_shape[2:])
-            .swapaxes(1, 2)
-            .reshape(groups * in_per, out_per, *weight_shape[2:])
-        )
-        flipped = turned[(slice(None), slice(None), *[slice(None, None, -1)] * len(window.kernel))]
-        return s.emit.node(
-            "Conv",
-            s.g,
-            s.emit.floats(flipped),
-            kernel_shape=window.kernel,
-            dilations=window.dilations,
-            group=groups,
-            pads=pads,
-        )
+    strided = any(n > 1 for n in window.strides)
+    if weight is not None and not strided:
+        # What the transposed padding of a stride-1 convolution comes to; negative where it was padded beyond its own reach.
+        pads = [e - 1 - p for e, p in zip(window.extent * 2, [*window.before, *window.after], strict=True)]
+        if min(pads, default=0) >= 0:
+            return _turned_conv(s, s.g, weight, window, groups, pads)
+    if weight is not None and strided and max(window.kernel) == 1 and not any(window.before):
+        # Of single points: first the few places there are, then room between them.
+        return _spaced(s, _turned_conv(s, s.g, weight, window, groups, [0] * 2 * len(window.kernel)), window)
+    if weight is not None and strided and groups > 1:
+        before = [e - 1 - p for e, p in zip(window.extent, window.before, strict=True)]
+        sizes = [n + e - 1 - b for n, e, b in zip(window.size_in, window.extent, before, strict=True)]
+        if min(before) >= 0:
+            spaced = _spaced(s, s.g, window, sizes)
+            return _turned_conv(s, spaced, weight, window, groups, [*before, *[0] * len(before)])
     pads, extra = window.back_padding()
     return s.emit.node(
         "ConvTranspose",
@@ -295,6 +291,44 @@ def _conv(s: Step) -> Gradients:
         pads=pads,
         output_padding=extra,
     )
+
+
+def _turned_conv(s: Step, g: Value, weight: NDArray[Any], window: Window, groups: int, pads: list[int]) -> Value:
+    """A convolution of stride 1 by the kernels turned round, from output channels to input channels."""
+    out_per, in_per, kernel = weight.shape[0] // groups, weight.shape[1], weight.shape[2:]
+    apart = weight.reshape(groups, out_per, in_per, *kernel).swapaxes(1, 2)
+    turned = apart.reshape(groups * in_per, out_per, *kernel)
+    flipped = turned[(slice(None), slice(None), *[slice(None, None, -1)] * len(window.kernel))]
+    return s.emit.node(
+        "Conv",
+        g,
+        s.emit.floats(flipped),
+        kernel_shape=window.kernel,
+        dilations=window.dilations,
+        group=groups,
+        pads=pads,
+    )
+
+
+def _spaced(s: Step, g: Value, window: Window, sizes: list[int] | None = None) -> Value:
+    """A gradient with its places as far apart as the strides took them, zeros between and behind up to ``sizes``.
+
+    The runtime's grouped transposed convolution is far slower than this and a convolution.
+    """
+    wanted, axes = sizes or window.size_in, len(window.kernel)
+    apart, wide = [0, 0], [0, 0]
+    for out, stride in zip(window.size_out, window.strides, strict=True):
+        apart += [out, 1]
+        wide += [out * stride]
+    behind = [0, 0] + [n for stride in window.strides for n in (0, stride - 1)]
+    spread = s.emit.reshape(s.emit.pad(s.emit.reshape(g, apart), [0] * len(behind), behind), wide)
+    missing = [n - w for n, w in zip(wanted, wide[2:], strict=True)]
+    for axis, beyond in enumerate(missing):
+        if beyond < 0:
+            spread = s.emit.slice(spread, axis + 2, 0, wanted[axis])
+    if max(missing) > 0:
+        spread = s.emit.pad(spread, [0] * (axes + 2), [0, 0, *(max(0, n) for n in missing)])
+    return spread
 
 
 def _conv_transpose(s: Step) -> Gradients:
