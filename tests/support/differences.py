@@ -70,15 +70,17 @@ class Probe:
         directions: int = 6,
         step: float = 1e-6,
         seed: int = 0,
+        only: NDArray[np.bool_] | None = None,
     ) -> float:
         """The largest error of ``gradient`` along random directions, relative to the directional derivatives' size.
 
-        ``gradient`` is claimed to be that of sum(weights * output) with respect to the layer.
+        ``gradient`` is claimed to be that of sum(weights * output) with respect to the layer. ``only``: where to go at all.
         """
         rng, here = np.random.default_rng(seed), self.at(feeds)
         errors, sizes = [], []
         for _ in range(directions):
             along = rng.standard_normal(here.shape) * (rng.random(here.shape) < 0.3)
+            along = along if only is None else along * only
             ahead, behind = self(feeds, here + step * along), self(feeds, here - step * along)
             true = float(((ahead - behind) * weights).sum() / (2 * step))
             errors.append(abs(true - float((gradient.astype(np.float64) * along).sum())))

@@ -292,3 +292,50 @@ def test_float_types_of_initialisers_do_not_matter(tmp_path: Path) -> None:
     maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3))
     assert maker.view.dtypes["features"] == np.float32
     assert all(t.data_type != TensorProto.FLOAT16 for t in maker.view.proto.graph.initializer)
+
+
+def branching(net: Net, x: str, condition: str) -> str:
+    """If the condition holds x squared, else its negative; both branches take x from outside."""
+    port = onnx.helper.make_tensor_value_info("inner", TensorProto.FLOAT, None)
+    halves = [
+        onnx.helper.make_graph(
+            [onnx.helper.make_node(op, inputs, ["b"]), onnx.helper.make_node("Identity", ["b"], ["inner"])],
+            op,
+            [],
+            [port],
+        )
+        for op, inputs in (("Mul", [x, x]), ("Neg", [x]))
+    ]
+    return net.add("If", condition, then_branch=halves[0], else_branch=halves[1])
+
+
+@pytest.mark.parametrize("rank", [4, 3])
+def test_a_settled_condition_takes_its_branch(rank: int, tmp_path: Path) -> None:
+    """Exporters ask after shapes: the branch that is taken is differentiated, and the other way of the sum too."""
+    net = Net(seed=6)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), kernel_shape=[3, 3], name="stem")
+    size = net.add("Size", net.add("Shape", x))
+    condition = net.add("Equal", size, net.weight(values=np.array(rank)))
+    x = net.add("Add", net.add("Tanh", x), branching(net, x, condition))
+    net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(4, 3), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
+    batch = random_batch(maker.model, 2)
+    ((_, gradient),) = maker.activations_and_gradients(batch, [Target(1)] * 2, [maker.layers[0]])
+    probe = Probe(maker.view.proto, "stem", "scores")
+    weights = np.eye(3)[[1, 1]]
+    assert probe.worst_error({"image": batch.astype(np.float64)}, weights, gradient) < 1e-5
+    assert maker.model.scores(batch) == pytest.approx(
+        new_session(maker.view.proto.SerializeToString()).run(["scores"], {"image": batch})[0], abs=1e-5
+    )
+
+
+def test_a_condition_on_the_image_blocks_what_stands_before_it(tmp_path: Path) -> None:
+    net = Net(seed=6)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), kernel_shape=[3, 3], name="stem")
+    bright = net.add("Greater", net.add("ReduceMax", x, keepdims=0), net.weight(values=np.float32(0.1)))
+    x = net.add("Conv", branching(net, x, bright), net.weight(4, 4, 1, 1), kernel_shape=[1, 1], name="after")
+    net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(4, 3), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
+    by_name = {layer.tensor: layer for layer in maker.layers}
+    assert "branches depend on the image" in str(by_name["stem"].reason)
+    assert by_name["after"].default

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 import numpy as np
@@ -125,29 +125,36 @@ class GraphView:
         _float32_model(proto)
         self.proto = proto
         self.opset = opset_of(proto)
-        graph = proto.graph
+        self.batch = model.batch_limit or 2
+        dtype = np.uint8 if model.recipe.tensor.dtype == "uint8" else np.float32
+        rng = np.random.default_rng(0)
+
+        def sample(images: int) -> NDArray[Any]:
+            return rng.uniform(0, 1, model.sample_shape(images)).astype(dtype)
+
+        self._read(sample, batch_is_free=model.batch_limit is None)
+        while _take_branches(proto.graph, self.values):
+            self._read(sample, batch_is_free=model.batch_limit is None)
+        self.logits = self._find_logits(model.output.name)
+        self.leading = self._ancestors([self.logits])
+        self.channel_axis = self._channel_axes(1 if model.recipe.tensor.order == "NCHW" else 3)
+
+    def _read(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
+        """Read nodes, shapes and values off the graph as it is."""
+        graph = self.proto.graph
         self.nodes = list(graph.node)
         self.producer = {name: node for node in self.nodes for name in node.output if name}
-        self.batch = model.batch_limit or 2
         self.depends = self._descendants([self.input])
         self.values: dict[str, NDArray[Any]] = {t.name: numpy_helper.to_array(t) for t in graph.initializer}
         self.dtypes: dict[str, np.dtype[Any]] = {}
         self.shapes: dict[str, tuple[int, ...]] = {name: value.shape for name, value in self.values.items()}
-        dtype = np.uint8 if model.recipe.tensor.dtype == "uint8" else np.float32
-        rng = np.random.default_rng(0)
-        self._record(
-            lambda images: rng.uniform(0, 1, model.sample_shape(images)).astype(dtype),
-            batch_is_free=model.batch_limit is None,
-        )
-        self.logits = self._find_logits(model.output.name)
-        self.leading = self._ancestors([self.logits])
-        self.channel_axis = self._channel_axes(1 if model.recipe.tensor.order == "NCHW" else 3)
+        self._record(sample, batch_is_free)
 
     def _descendants(self, names: Iterable[str]) -> set[str]:
         """What depends on the value of any of the tensors; a shape does not."""
         found = set(names)
         for node in self.nodes:
-            if node.op_type not in _SHAPE and (set(node.input) | _outer_names(node)) & found:
+            if node.op_type not in _SHAPE and (set(node.input) | outer_names(node)) & found:
                 found.update(name for name in node.output if name)
         return found
 
@@ -156,7 +163,7 @@ class GraphView:
         for node in reversed(self.nodes):
             if found & set(node.output):
                 found.update(name for name in node.input if name)
-                found |= _outer_names(node)
+                found |= outer_names(node)
         return found
 
     def between(self, layers: Iterable[str]) -> set[str]:
@@ -256,14 +263,61 @@ class GraphView:
         return axis
 
 
-def _outer_names(node: onnx.NodeProto) -> set[str]:
+def outer_names(node: onnx.NodeProto) -> set[str]:
     """Names that subgraphs of a control-flow node take from outside."""
     found: set[str] = set()
     for attribute in node.attribute:
         if attribute.type == AttributeProto.GRAPH:
             for inner in attribute.g.node:
-                found |= set(inner.input) | _outer_names(inner)
+                found |= set(inner.input) | outer_names(inner)
+            found |= {one.name for one in attribute.g.output}
     return found
+
+
+def _take_branches(graph: onnx.GraphProto, values: Mapping[str, NDArray[Any]]) -> bool:
+    """Put in place of every If whose condition is settled, whatever the image, the branch it takes; whether there was one.
+
+    Exporters write such conditions on shapes.
+    """
+    nodes, taken = list(graph.node), 0
+    for at in reversed(range(len(nodes))):
+        node = nodes[at]
+        if node.op_type != "If" or node.input[0] not in values:
+            continue
+        wanted = "then_branch" if bool(values[node.input[0]].ravel()[0]) else "else_branch"
+        branch = next(one.g for one in node.attribute if one.name == wanted)
+        names = {name: f"{node.output[0]}|{name}" for inner in branch.node for name in inner.output if name}
+        names |= {tensor.name: f"{node.output[0]}|{tensor.name}" for tensor in branch.initializer}
+        for tensor in branch.initializer:
+            moved = onnx.TensorProto()
+            moved.CopyFrom(tensor)
+            moved.name = names[tensor.name]
+            graph.initializer.append(moved)
+        inside = [_renamed(inner, names) for inner in branch.node]
+        for out, one in zip(node.output, branch.output, strict=True):
+            inside.append(helper.make_node("Identity", [names.get(one.name, one.name)], [out]))
+        nodes[at : at + 1] = inside
+        taken += 1
+    if taken:
+        del graph.node[:]
+        graph.node.extend(nodes)
+    return taken > 0
+
+
+def _renamed(node: onnx.NodeProto, names: Mapping[str, str]) -> onnx.NodeProto:
+    """A node of a branch with the branch's own names made ones of the whole graph, in branches within it too."""
+    made = onnx.NodeProto()
+    made.CopyFrom(node)
+    made.input[:] = [names.get(name, name) for name in node.input]
+    made.output[:] = [names.get(name, name) for name in node.output]
+    for attribute in made.attribute:
+        if attribute.type == AttributeProto.GRAPH:
+            inner = [_renamed(one, names) for one in attribute.g.node]
+            del attribute.g.node[:]
+            attribute.g.node.extend(inner)
+            for one in attribute.g.output:
+                one.name = names.get(one.name, one.name)
+    return made
 
 
 def attributes_of(node: onnx.NodeProto) -> dict[str, Any]:

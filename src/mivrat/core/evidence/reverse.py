@@ -9,7 +9,7 @@ import onnx
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.emit import Emitter, Value
-from mivrat.core.evidence.graph import GraphView
+from mivrat.core.evidence.graph import GraphView, outer_names
 from mivrat.core.evidence.rules import rule_for
 from mivrat.core.evidence.step import NoRule, Step
 
@@ -43,6 +43,9 @@ def _trace_back(view: GraphView, layers: Sequence[str]) -> _Trace:
     for node in reversed(view.nodes):
         needed = {i for i, name in enumerate(node.input) if name in through}
         gradients = [gathered(name) if name else None for name in node.output]
+        if any(gradients) and outer_names(node) & through:
+            trace.stopped_at.append((node, f"{node.op_type} whose branches depend on the image"))
+            continue
         if not needed or not any(gradients):
             continue
         try:
