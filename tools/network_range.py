@@ -74,7 +74,7 @@ class Plain(nn.Module):
             nn.ELU(),
         )
         self.head = nn.Sequential(
-            nn.Flatten(), nn.Linear(12 * 64, 16), nn.LeakyReLU(0.1), nn.Dropout(), nn.Linear(16, CLASSES)
+            nn.Flatten(), nn.Linear(12 * 64, 6), nn.LeakyReLU(0.1), nn.Dropout(), nn.Linear(6, CLASSES)
         )
 
     def forward(self, x: Tensor) -> Tensor:
@@ -286,13 +286,13 @@ class Windows(nn.Module):
         self.table = nn.Parameter(torch.randn(49, 2))
         at = torch.stack(torch.meshgrid(torch.arange(4), torch.arange(4), indexing="ij")).flatten(1)
         apart = (at[:, :, None] - at[:, None]) + 3
-        self.register_buffer("index", apart[0] * 7 + apart[1])
+        self.register_buffer("relative", apart[0] * 7 + apart[1])
         self.merge, self.head = nn.Linear(32, 12), nn.Linear(12, CLASSES)
 
     def windows(self, x: Tensor, attention: nn.Module) -> Tensor:
         n, h, w, c = x.shape
         x = x.view(n, h // 4, 4, w // 4, 4, c).permute(0, 1, 3, 2, 4, 5).reshape(-1, 16, c)
-        x = attention(x, self.table[self.index.view(-1)].view(16, 16, 2).permute(2, 0, 1)[None])
+        x = attention(x, self.table[self.relative.view(-1)].view(16, 16, 2).permute(2, 0, 1)[None])
         return x.view(n, h // 4, w // 4, 4, 4, c).permute(0, 1, 3, 2, 4, 5).reshape(n, h, w, c)
 
     def forward(self, x: Tensor) -> Tensor:
@@ -338,7 +338,7 @@ class Norms(nn.Module):
         x = F.selu(self.group(self.stem(x)))
         x = F.celu(self.instance(self.up(x)))
         x = self.spread(self.slope(self.shrink(x)))
-        x = x * F.interpolate(F.adaptive_avg_pool2d(x, 2), size=x.shape[2:], mode="bilinear", align_corners=False)
+        x = x * F.interpolate(F.avg_pool2d(x, 8), size=(16, 16), mode="bilinear", align_corners=False)
         x = F.pad(x, (1, 1, 1, 1), mode="reflect")
         x = (
             torch.maximum(x, -0.5 * x)
@@ -564,13 +564,14 @@ def vectors() -> None:
                 for t, a in activations.items()
                 if a.shape == out.shape and np.abs(a - out).max() < 1e-4 * np.abs(out).max()
             ]
-            if same and np.abs(gradient).max() > 0:
+            if same and np.abs(gradient).max() > 0 and max(out.shape[1:]) <= 24:
                 layer = next(one for one in spatial if one.tensor == same[-1])
                 a, g = layer.channels_first(out), layer.channels_first(gradient)
-                held[f"{name}|{layer.tensor}"] = np.maximum(0, (g.mean((2, 3), keepdims=True) * a).sum(1)).astype(
-                    np.float32
-                )
-                held[f"{name}|{layer.tensor}|signed"] = (g * a).sum(1).astype(np.float32)
+                weighted = np.maximum(0, (g.mean((2, 3), keepdims=True) * a).sum(1))
+                for ending, maps in (("", weighted), ("|signed", (g * a).sum(1))):
+                    # Before a normalisation over places the mean gradient is nothing but rounding.
+                    if np.abs(maps).max() > 1e-3 * np.abs(g).max() * np.abs(a).max():
+                        held[f"{name}|{layer.tensor}{ending}"] = maps.astype(np.float32)
                 at += 1
         print(name, exporter, path.stat().st_size, at)
     np.savez_compressed(OUT / "vectors.npz", **held)
