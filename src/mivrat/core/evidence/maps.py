@@ -18,7 +18,7 @@ from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
-from mivrat.core.models.onnx_model import OnnxModel, in_pieces, new_session
+from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces, new_session
 from mivrat.core.models.scores import Kind, guess_kind, to_probabilities
 
 Method = Literal["gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks"]
@@ -209,14 +209,13 @@ class HeatmapMaker:
         session, names = self._session(layers, method)
         if self.model.recipe.tensor.dtype == "float16":
             batch = batch.astype(np.float32)
-        size = self.model.batch_limit or max(1, len(batch))
+        # As with scores: what lies between the layers stays near the processor, and memory is bounded.
+        at_once = max(1, PIXELS_AT_ONCE // (batch[0].size // self.model.recipe.channels)) if len(batch) else 1
         found: list[list[NDArray[np.float32]]] = [[] for _ in names]
-        for first in range(0, len(batch), size):
-            piece = batch[first : first + size]
-            kept = len(piece)
-            if self.model.batch_limit and kept < size:
-                piece = np.concatenate([piece, np.repeat(piece[-1:], size - kept, axis=0)])
+        first = 0
+        for piece, kept in in_pieces(batch, at_once, self.model.batch_limit):
             seed = self._seed(piece, targets[first : first + kept])
+            first += kept
             for values, one in zip(found, session.run(names, {self.view.input: piece, SEED: seed}), strict=True):
                 values.append(one[:kept])
         return [np.concatenate(values) for values in found]

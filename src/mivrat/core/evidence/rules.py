@@ -18,6 +18,9 @@ from mivrat.core.evidence.rules_norms import NORMS
 from mivrat.core.evidence.rules_places import PLACES
 from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step, distribution_axes
 
+# So steep a hard sigmoid is 1 for what is above zero and 0 for zero; the runtime's Sign takes far longer.
+STEEP = 1e38
+
 
 def _add(s: Step) -> Gradients:
     return {i: s.emit.unbroadcast(s.g, s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
@@ -272,12 +275,13 @@ def _conv(s: Step) -> Gradients:
             return _turned_conv(s, s.g, weight, window, groups, pads)
     if weight is not None and strided and max(window.kernel) == 1 and not any(window.before):
         # Of single points: first the few places there are, then room between them.
-        return _spaced(s, _turned_conv(s, s.g, weight, window, groups, [0] * 2 * len(window.kernel)), window)
+        few = _turned_conv(s, s.g, weight, window, groups, [0] * 2 * len(window.kernel))
+        return _spaced(s, few, window, s.shape(0)[1], window.size_in)
     if weight is not None and strided and groups > 1:
         before = [e - 1 - p for e, p in zip(window.extent, window.before, strict=True)]
         sizes = [n + e - 1 - b for n, e, b in zip(window.size_in, window.extent, before, strict=True)]
         if min(before) >= 0:
-            spaced = _spaced(s, s.g, window, sizes)
+            spaced = _spaced(s, s.g, window, s.out_shape[1], sizes)
             return _turned_conv(s, spaced, weight, window, groups, [*before, *[0] * len(before)])
     pads, extra = window.back_padding()
     return s.emit.node(
@@ -310,25 +314,28 @@ def _turned_conv(s: Step, g: Value, weight: NDArray[Any], window: Window, groups
     )
 
 
-def _spaced(s: Step, g: Value, window: Window, sizes: list[int] | None = None) -> Value:
-    """A gradient with its places as far apart as the strides took them, zeros between and behind up to ``sizes``.
+def _spaced(s: Step, g: Value, window: Window, channels: int, wanted: list[int]) -> Value:
+    """A gradient with its places as far apart as the strides took them, zeros between and behind up to the sizes wanted.
 
-    The runtime's grouped transposed convolution is far slower than this and a convolution.
+    Channel by channel, as the transposed convolution of a single point: a grouped one is far slower in the runtime.
     """
-    wanted, axes = sizes or window.size_in, len(window.kernel)
-    apart, wide = [0, 0], [0, 0]
-    for out, stride in zip(window.size_out, window.strides, strict=True):
-        apart += [out, 1]
-        wide += [out * stride]
-    behind = [0, 0] + [n for stride in window.strides for n in (0, stride - 1)]
-    spread = s.emit.reshape(s.emit.pad(s.emit.reshape(g, apart), [0] * len(behind), behind), wide)
-    missing = [n - w for n, w in zip(wanted, wide[2:], strict=True)]
-    for axis, beyond in enumerate(missing):
-        if beyond < 0:
-            spread = s.emit.slice(spread, axis + 2, 0, wanted[axis])
-    if max(missing) > 0:
-        spread = s.emit.pad(spread, [0] * (axes + 2), [0, 0, *(max(0, n) for n in missing)])
-    return spread
+    sizes = [(out - 1) * stride + 1 for out, stride in zip(window.size_out, window.strides, strict=True)]
+    extra = [max(0, min(stride - 1, n - size)) for stride, n, size in zip(window.strides, wanted, sizes, strict=True)]
+    sizes = [size + more for size, more in zip(sizes, extra, strict=True)]
+    single = s.emit.node(
+        "ConvTranspose",
+        s.emit.reshape(g, [-1, 1, *window.size_out]),
+        s.emit.floats(np.ones((1, 1, *[1] * len(sizes)))),
+        kernel_shape=[1] * len(sizes),
+        strides=window.strides,
+        output_padding=extra,
+    )
+    spread = s.emit.reshape(single, [-1, channels, *sizes])
+    for axis, (size, n) in enumerate(zip(sizes, wanted, strict=True)):
+        if n < size:
+            spread = s.emit.slice(spread, axis + 2, 0, n)
+    missing = [max(0, n - size) for n, size in zip(wanted, sizes, strict=True)]
+    return s.emit.pad(spread, [0] * (len(sizes) + 2), [0, 0, *missing]) if any(missing) else spread
 
 
 def _conv_transpose(s: Step) -> Gradients:
@@ -448,7 +455,7 @@ RULES: dict[str, Rule] = {
     # rounding to a few levels is passed straight through (Bengio 2013); whoever shows a map says so
     "QuantizeLinear": lambda s: s.g,
     "DequantizeLinear": lambda s: s.g,
-    "Relu": lambda s: s.g * s.emit.node("Sign", s.y),
+    "Relu": lambda s: s.g * s.emit.node("HardSigmoid", s.y, alpha=STEEP, beta=0.0),
     "LeakyRelu": lambda s: (s.x > 0.0).where(s.g, s.g * float(s.attributes.get("alpha", 0.01))),
     "PRelu": _prelu,
     "Clip": _clip,
