@@ -56,6 +56,13 @@ class Layer:
             return self.tokens.grid
         return (self.shape[0], self.shape[1]) if self.channel_axis == 3 else (self.shape[1], self.shape[2])
 
+    @property
+    def channels(self) -> int:
+        """How many channels its activations have."""
+        if self.tokens is not None:
+            return self.shape[2 - self.tokens.axis]
+        return self.shape[2] if self.channel_axis == 3 else self.shape[0]
+
     def as_json(self) -> dict[str, object]:
         return {
             "tensor": self.tensor,
@@ -73,8 +80,8 @@ class Layer:
             return value
         if tokens.before:
             value = emit.slice(value, tokens.axis, tokens.before, self.shape[tokens.axis - 1])
-        channels = self.shape[2 - tokens.axis]
-        return emit.reshape(value, [0, *tokens.grid, channels] if tokens.axis == 1 else [0, channels, *tokens.grid])
+        grid, channels = tokens.grid, self.channels
+        return emit.reshape(value, [0, *grid, channels] if tokens.axis == 1 else [0, channels, *grid])
 
     def channels_first(self, values: NDArray[Any]) -> NDArray[Any]:
         """Its activations, or their gradient, as images x channels x height x width."""

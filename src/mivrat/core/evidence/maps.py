@@ -49,10 +49,17 @@ def combined(activations: Value, gradients: Value, method: Method, layer: Layer)
     """
     emit = activations.emitter
     activations, gradients = layer.emit_places(activations), layer.emit_places(gradients)
+    first = layer.channel_axis == 1
     if method == "gradient":
-        weights = emit.reduce_mean(gradients, [2, 3] if layer.channel_axis == 1 else [1, 2])
-    else:
-        weights = emit.node("Relu", gradients) if method == "elementwise" else gradients
+        # A product of matrices, so that the weighted channels need not be written down before they are summed.
+        weights = emit.reduce_mean(gradients, [2, 3] if first else [1, 2])
+        height, width = layer.grid
+        channels = layer.channels
+        flat = emit.reshape(activations, [0, channels, height * width] if first else [0, height * width, channels])
+        line = emit.reshape(weights, [0, 1, channels] if first else [0, channels, 1])
+        out = emit.reshape(emit.node("MatMul", *((line, flat) if first else (flat, line))), [0, height, width])
+        return emit.node("Relu", out)
+    weights = emit.node("Relu", gradients) if method == "elementwise" else gradients
     out = emit.reduce_sum(weights * activations, [layer.channel_axis], keepdims=False)
     return out if method == "signed" else emit.node("Relu", out)
 
