@@ -31,6 +31,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.review
 	@.venv/bin/python -m benchmarks.patterns
 	@.venv/bin/python -m benchmarks.heatmap
+	@.venv/bin/python -m benchmarks.explaining
 
 clean:
 	rm -rf .venv build .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -20,12 +20,14 @@ from PySide6.QtTest import QTest  # noqa: E402
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
+from mivrat.ui.explain.cover_page import HOTTEST, REGIONS  # noqa: E402
+from mivrat.ui.explain.step import BOARD, COVER, TRUST, WHERE  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
-from mivrat.ui.window import BENCH, CHECK, EXAMINE, MEASURE, PREPARE, MainWindow  # noqa: E402
+from mivrat.ui.window import BENCH, CHECK, EXAMINE, EXPLAIN, MEASURE, PREPARE, MainWindow  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 # Views drawn in the dark theme too; every one is drawn in the light one.
-IN_BOTH = ("headline", "confusions", "close-look", "groups", "review")
+IN_BOTH = ("close-look", "board")
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
@@ -58,6 +60,7 @@ def take_all(theme: str) -> None:
                 and window.prepare.recipe_page.settled
                 and window.measure.settled
                 and window.examine.settled
+                and window.explain.settled
                 and window.light_table.settled
                 and not window.workers.busy
             )
@@ -85,6 +88,9 @@ def take_all(theme: str) -> None:
     take("confidence")
     window.session.clear()
     examine(window, take)
+    window.session.clear()
+    explain(window, take)
+    window.explain.toggle_heat()
     window.session.clear()
     window.show_step(PREPARE)
     take("inputs")
@@ -135,6 +141,42 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     wait(lambda: window.examine.settled)
     window.examine.labels.table.setCurrentCell(0, 0)
     take("labels")
+
+
+def explain(window: MainWindow, take: Callable[[str], None]) -> None:
+    """The views of the Explain step: from one mistake to a tested cause."""
+    step, session = window.explain, window.session
+
+    def job() -> None:
+        wait(lambda: window.job is None and not window.workers.busy, 600)
+
+    session.replace(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    session.step(0)
+    window.show_step(EXPLAIN)
+    step.tabs.choose(BOARD)
+    take("board")
+    step.tabs.choose(COVER)
+    step.cover.region.setCurrentIndex(REGIONS.index(HOTTEST))
+    step.cover.region.activated.emit(step.cover.region.currentIndex())
+    wait(lambda: step.settled)
+    step.cover.cover_selection()
+    job()
+    step.cover.keep_name.setText("ink dot")
+    step.cover.keep_name.returnPressed.emit()
+    take("cover")
+    step.tabs.choose(TRUST)
+    step.trust.examine_some()
+    job()
+    take("trust")
+    session.replace(Outcome(frozenset({"wrong"})))
+    step.tabs.choose(WHERE)
+    wait(lambda: step.settled)
+    step.explainer.make_maps()
+    job()
+    step.where.by.setCurrentText("pair")
+    step.where.by.activated.emit(step.where.by.currentIndex())
+    step.toggle_heat()
+    take("where")
 
 
 def main() -> None:

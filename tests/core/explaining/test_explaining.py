@@ -20,7 +20,7 @@ from mivrat.core.explaining.cover_tests import (
     run_cover_test,
 )
 from mivrat.core.explaining.kept_maps import KeptMaps
-from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.explaining.setup import MapSetup, Whose
 from mivrat.core.explaining.trust import Trust, examine_trust
 from mivrat.core.likeness.by_place import group_by_place
 from mivrat.core.models.onnx_model import OnnxModel
@@ -90,6 +90,21 @@ def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_pat
     assert sorted(named.maps) == np.flatnonzero(ran.judged.predicted == 1).tolist()
     slow = KeptMaps(ran.record, ran.judged, MapSetup("masks"), ran.contents, tmp_path)
     assert [one.done for one in slow.run(ran.maker, everything[:2], stop)] == [0]  # stopped before the first
+
+
+def test_targets_of_all_images_at_once_are_those_of_each(ran: Ran) -> None:
+    wishes: list[Whose] = ["predicted", "labelled", "runner-up", "other", 0, 2]
+    for of in wishes:
+        for against in (None, *wishes):
+            setup = MapSetup(of=of, against=against)
+            each = [setup.target(ran.judged, i) is not None for i in range(42)]
+            found = setup.possible(ran.judged)
+            if "runner-up" in (of, against) or "other" in (of, against):
+                assert (found | ~np.array(each)).all()  # which class the second is it does not know
+            else:
+                assert found.tolist() == each
+    usual = MapSetup(of="predicted", against="other")
+    assert usual.possible(ran.judged).tolist() == [usual.target(ran.judged, i) is not None for i in range(42)]
 
 
 def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:

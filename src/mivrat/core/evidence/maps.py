@@ -89,8 +89,8 @@ class HeatmapMaker:
             return self.layer(wanted)
         if method == "score":  # no gradient has to reach it
             spatial = [one for one in self.layers if one.has_places]
-            named = next((one for one in spatial if one.tensor == wanted), None)
-            return named or (self.layer(wanted) if wanted or not spatial else spatial[-1])
+            named = [one for one in spatial if (one.default if wanted is None else one.tensor == wanted)]
+            return named[0] if named else self.layer(wanted)
         if self._head is None:
             raise InputError(
                 "does not end in a mean over all places and one linear layer, which an activation map needs",

@@ -31,10 +31,12 @@ MapsOf = Callable[[HeatmapMaker, NDArray[Any], Sequence[Target]], Sequence[Map]]
 
 def weight_layers(view: GraphView) -> list[list[str]]:
     """The weights (tensors of two axes and more) of each operator between image and scores that has some, the last first."""
-    weights = {
-        t.name for t in view.proto.graph.initializer if len(t.dims) > 1 and t.data_type == onnx.TensorProto.FLOAT
-    }
-    constants = {n.output[0] for n in view.nodes if n.op_type == "Constant" and view.values[n.output[0]].ndim > 1}
+
+    def is_weight(values: NDArray[Any]) -> bool:
+        return values.ndim > 1 and (values.dtype.kind == "f" or values.dtype in (np.int8, np.uint8))
+
+    weights = {t.name for t in view.proto.graph.initializer if is_weight(view.values[t.name])}
+    constants = {n.output[0] for n in view.nodes if n.op_type == "Constant" and is_weight(view.values[n.output[0]])}
     sources: dict[str, set[str]] = {name: {name} for name in weights | constants}
     found, seen = [], set[str]()
     for node in view.nodes:
@@ -86,10 +88,13 @@ def shuffle_check(
 ) -> Iterator[Shuffle]:
     """Shuffle the last, half, and all layers of weights, DRAWS times each, and compare ``maps_of`` some prepared images.
 
-    ``maps_of`` takes the maps from the maker it is given, in whatever way is to be checked.
+    ``maps_of`` takes the maps from the maker it is given, in whatever way is to be checked. Nothing is yielded for a model
+    without weights that could be shuffled.
     """
-    before = maps_of(maker, batch, targets)
     layers = weight_layers(maker.view)
+    if not layers:
+        return
+    before = maps_of(maker, batch, targets)
     if maker.model.recipe.tensor.dtype == "float16":
         batch = batch.astype(np.float32)
     for depth, share in zip(DEPTHS, (0.0, 0.5, 1.0), strict=True):

@@ -27,6 +27,8 @@ from mivrat.core.study.records import RunRecord
 BATCH = 32
 # What has been worked out is written down after so many seconds, not only in the end.
 KEPT_EVERY = 20.0
+# To be changed whenever maps come to be made otherwise, so that older ones are not taken for them.
+MADE_AS = "maps 1"
 
 
 class KeptMaps:
@@ -38,7 +40,7 @@ class KeptMaps:
         """``contents`` tells the pictures' hashes by position, as far as they have been read; those without have no map."""
         self._record, self._judged, self.setup = record, judged, setup
         self._contents = contents
-        key = "\n".join((record.model_sha256, recipe_to_toml(record.recipe), setup.method, *setup.layers))
+        key = "\n".join((MADE_AS, record.model_sha256, recipe_to_toml(record.recipe), setup.method, *setup.layers))
         self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npz")
         self.maps: dict[int, Map] = {}
         for image in contents:

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
+import numpy as np
+from numpy.typing import NDArray
+
 from mivrat.core.evidence.maps import Method, Target
 from mivrat.core.running.answers import Judged
 
@@ -30,6 +33,14 @@ class MapSetup:
             return None
         return Target(of, against)
 
+    def possible(self, judged: Judged) -> NDArray[np.bool_]:
+        """Which images have a target, for all of them at once."""
+        of = _classes_of(self.of, judged)
+        if self.against is None:
+            return of != NONE
+        against = _classes_of(self.against, judged)
+        return (of != NONE) & (against != NONE) & (of != against)
+
     def in_words(self, classes: list[str]) -> str:
         """Whose evidence, in words."""
 
@@ -44,6 +55,23 @@ class MapSetup:
 
     def as_json(self) -> dict[str, Any]:
         return asdict(self) | {"layers": list(self.layers)}
+
+
+NONE, SECOND = -1, -2
+
+
+def _classes_of(whose: Whose, judged: Judged) -> NDArray[np.int64]:
+    """The class meant in each image; NONE where there is none, SECOND for a runner-up, whichever it is."""
+    predicted, labels = judged.predicted.astype(np.int64), judged.labels.astype(np.int64)
+    if whose == "predicted":
+        return predicted
+    if whose == "labelled":
+        return labels
+    if isinstance(whose, int):
+        return np.full(len(predicted), whose, np.int64)
+    ranked = (predicted >= 0) & judged.has_scores
+    second = np.where(ranked, SECOND, NONE)
+    return np.where((labels >= 0) & (labels != predicted), labels, second) if whose == "other" else second
 
 
 def class_of(whose: Whose, judged: Judged, image: int) -> int | None:

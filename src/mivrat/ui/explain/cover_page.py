@@ -22,8 +22,9 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.cover import HOWS, Hidden
-from mivrat.core.evidence.maps import WITHOUT_LAYER
+from mivrat.core.evidence.maps import WITHOUT_LAYER, HeatmapMaker
 from mivrat.core.evidence.regions import KINDS, Shape, mask_of, share_inside
 from mivrat.core.explaining.cover_tests import CoverPlan, RegionPlan, plan_from_json
 from mivrat.core.explaining.inside import Inside, evidence_inside
@@ -31,6 +32,7 @@ from mivrat.core.explaining.kept_maps import maps_of_setup
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.files import write_whole
+from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import prepare_file, to_tensor
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
@@ -303,9 +305,18 @@ class CoverPage(QWidget):
             if plan is None:
                 return look
             maker = makers.get(record)
+            maker.stopped = lambda: work.stop.stopped
             other = look_at(record, donor, 64).received if plan.hide == "patch" else None
             if other is not None and record.recipe.picture.mode == "BGR":
                 other = other[..., ::-1]
+            try:
+                return covered(look, maker, plan, other)
+            except Stopped:
+                return look
+            finally:
+                maker.stopped = lambda: False
+
+        def covered(look: Look, maker: HeatmapMaker, plan: CoverPlan, other: Pixels | None) -> OneCovered:
             hidden = jobs.cover_one(look, maker, record, plan, other)
             target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
             if hidden.mask is not None and target is not None:

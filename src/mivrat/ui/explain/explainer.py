@@ -53,6 +53,7 @@ class Explainer(QObject):
         self.together = False
         self.setup = MapSetup()
         self.maps: dict[int, Map] = {}
+        self.zero: frozenset[int] = frozenset()
         self.regions: dict[int, tuple[Shape, ...]] = {}
         self.tests: tuple[KeptTest, ...] = ()
         self.test: CoverTest | None = None
@@ -70,15 +71,28 @@ class Explainer(QObject):
         return self.session.snapshot is not None and self.session.snapshot.record.model_kind == "table"
 
     def _forget(self) -> None:
-        self.maps, self.test, self.shown_test, self.trust = {}, None, None, None
+        self.maps, self.zero, self.test, self.shown_test, self.trust = {}, frozenset(), None, None, None
         snapshot = self.session.snapshot
         if snapshot is None or snapshot.record.info.model_id != self._layers_of:
             self.layers, self.rows, self.problem, self.filters, self.remark = [], (), "", "", ""
             self._layers_of = None
             self.setup = MapSetup(self.setup.method)
+        self._read_evidence()
         self.maps_changed.emit()
         self.test_changed.emit()
         self.trust_changed.emit()
+
+    def _read_evidence(self) -> None:
+        """Read the regions and cover tests kept, if those of another set or study are known."""
+        snapshot, path = self.session.snapshot, self.session.study_path
+        if snapshot is None or path is None:
+            return
+        set_id = snapshot.record.info.set_id
+        if self._evidence_of != (path, set_id):
+            self._evidence_of = path, set_id
+            self.workers.start(
+                lambda work: jobs.read_evidence(path, set_id), done=self._take_evidence, failed=self.keeper.failed.emit
+            )
 
     def prepare(self) -> None:
         """Read what the step needs of the run shown, as far as it has not been read; asked for when a page is shown."""
@@ -92,12 +106,6 @@ class Explainer(QObject):
                 lambda work: jobs.read_layers(record, self.makers.get(record)),
                 done=self._take_layers,
                 failed=self._no_layers,
-            )
-        set_id = record.info.set_id
-        if self._evidence_of != (path, set_id):
-            self._evidence_of = path, set_id
-            self.workers.start(
-                lambda work: jobs.read_evidence(path, set_id), done=self._take_evidence, failed=self.keeper.failed.emit
             )
         if not self.maps and record.model_kind != "table":
             self.read_maps()
@@ -141,7 +149,7 @@ class Explainer(QObject):
     def set_setup(self, setup: MapSetup) -> None:
         """Ask for other maps; those known under it are read."""
         if setup != self.setup:
-            self.setup, self.maps = setup, {}
+            self.setup, self.maps, self.zero = setup, {}, frozenset()
             self.setup_changed.emit()
             self.maps_changed.emit()
             self.read_maps()
@@ -162,8 +170,8 @@ class Explainer(QObject):
         snapshot = self.session.snapshot
         if snapshot is None:
             return []
-        judged, setup = snapshot.judged, self.setup
-        return [i for i in self.session.shown.tolist() if i not in self.maps and setup.target(judged, i) is not None]
+        shown = self.session.shown
+        return [i for i in shown[self.setup.possible(snapshot.judged)[shown]].tolist() if i not in self.maps]
 
     def make_maps(self) -> None:
         """Work out the maps of the images shown, in the background."""
@@ -273,7 +281,7 @@ class Explainer(QObject):
         if snapshot is None or getattr(news, "run_id", None) != snapshot.record.info.id:
             return
         if isinstance(news, FoundMaps) and news.setup == self.setup:
-            self.maps = news.maps
+            self.maps, self.zero = news.maps, news.zero
             self.maps_changed.emit()
         elif isinstance(news, FoundCover):
             self.test, self.shown_test = news.test, None

@@ -60,11 +60,18 @@ class KeptEvidence:
 
 @dataclass(frozen=True)
 class FoundMaps:
-    """Maps of a run's images under a setup, as far as they are known."""
+    """Maps of a run's images under a setup, as far as they are known, and which of them are all zero."""
 
     run_id: int
     setup: MapSetup
     maps: dict[int, Map]
+    zero: frozenset[int]
+
+
+def found_maps(run_id: int, kept: KeptMaps) -> FoundMaps:
+    """What is known by now."""
+    maps = dict(kept.maps)
+    return FoundMaps(run_id, kept.setup, maps, frozenset(i for i, heat in maps.items() if not heat.any()))
 
 
 @dataclass(frozen=True)
@@ -125,7 +132,7 @@ def _kept_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> KeptMaps:
 
 def read_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> FoundMaps:
     """The maps that are known already."""
-    return FoundMaps(snapshot.record.info.id, setup, dict(_kept_maps(path, snapshot, setup).maps))
+    return found_maps(snapshot.record.info.id, _kept_maps(path, snapshot, setup))
 
 
 def make_maps(path: Path, snapshot: Snapshot, setup: MapSetup, images: Sequence[int], work: Work) -> bool:
@@ -135,9 +142,9 @@ def make_maps(path: Path, snapshot: Snapshot, setup: MapSetup, images: Sequence[
     for progress in kept.run(maker_for(snapshot.record), images, work.stop):
         work.report(progress)
         if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
-            work.report(FoundMaps(run_id, setup, dict(kept.maps)))
+            work.report(found_maps(run_id, kept))
             told = time.monotonic()
-    work.report(FoundMaps(run_id, setup, dict(kept.maps)))
+    work.report(found_maps(run_id, kept))
     return not work.stop.stopped
 
 
@@ -193,6 +200,8 @@ def compute_board(
                 return
     except Stopped:
         return
+    finally:
+        maker.stopped = lambda: False
 
 
 def rows_for(

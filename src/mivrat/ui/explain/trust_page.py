@@ -89,8 +89,9 @@ class TrustPage(QWidget):
         snapshot = self.session.snapshot
         if snapshot is None:
             return []
-        judged, setup = snapshot.judged, self.explainer.setup
-        return [i for i in self.session.shown.tolist() if setup.target(judged, i) is not None]
+        shown = self.session.shown
+        found: list[int] = shown[self.explainer.setup.possible(snapshot.judged)[shown]].tolist()
+        return found
 
     def _tell_buttons(self) -> None:
         if not self.isVisible() or self.session.snapshot is None:

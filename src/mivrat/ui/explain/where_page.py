@@ -176,7 +176,7 @@ class WherePage(QWidget):
         table, shown, maps = self.explainer.is_table, self.session.shown.tolist(), self.explainer.maps
         pending = self.explainer.pending() if not table else []
         known = sum(i in maps for i in shown)
-        zero = sum(not maps[i].any() for i in shown if i in maps)
+        zero = sum(i in self.explainer.zero for i in shown)
         if table:
             self.told.setText("Heatmaps need the model itself, as an ONNX file, not a table of its predictions.")
         else:
