@@ -170,7 +170,7 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     assert (answers.predicted[0], answers.predicted[1], answers.predicted[2]) == (RAGWEED, PLANTAIN, RAGWEED)
     assert answers.p[0] > 0.9 > 0.3 > answers.p[1]
     assert "holds" in page.told.text()
-    assert page.one_cells[1][2].text() == "plantain"
+    assert page.one_cells[1][2].full_text == "plantain"
     page.region.setCurrentIndex(1)
     page.region.activated.emit(1)
     drag(page.canvas, (0.5, 0.1), (0.7, 0.3), CONTROL)

@@ -12,9 +12,17 @@ from onnx import TensorProto
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.emit import Emitter
+from mivrat.core.evidence.filters import as_pictures, first_filters
 from mivrat.core.evidence.layers import Layer, choose_layer, stages
 from mivrat.core.evidence.maps import HeatmapMaker, Target, combined, target_from_text
-from mivrat.core.evidence.overlay import heat_colours, normalised, on_picture, overlay
+from mivrat.core.evidence.overlay import (
+    edge_drawing,
+    heat_colours,
+    normalised,
+    on_picture,
+    overlay,
+    place_on_map,
+)
 from mivrat.core.models.onnx_model import new_session
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.prepare import geometry
@@ -339,3 +347,53 @@ def test_a_condition_on_the_image_blocks_what_stands_before_it(tmp_path: Path) -
     by_name = {layer.tensor: layer for layer in maker.layers}
     assert "branches depend on the image" in str(by_name["stem"].reason)
     assert by_name["after"].default
+
+
+@pytest.mark.parametrize(
+    "recipe",
+    [
+        Recipe(),
+        Recipe(resize=Resize(rule="shorter-side", size=40), crop=Crop(size=(32, 32))),
+        Recipe(resize=Resize(rule="fit-pad", size=(48, 48))),
+        Recipe(resize=Resize(rule="stretch", size=(20, 60))),
+    ],
+)
+def test_the_cell_under_a_point_is_the_one_drawn_there(recipe: Recipe) -> None:
+    """Nearest to a cell's centre the drawn map is that cell's value, whatever the geometry; elsewhere nothing is seen."""
+    place, heat = geometry(80, 120, recipe), np.arange(12.0).reshape(3, 4)
+    field, seen = on_picture(heat, place)
+    found = {}
+    for y in range(80):
+        for x in range(120):
+            at = place_on_map(place, (3, 4), y + 0.5, x + 0.5)
+            assert (at is None) == (not seen[y, x])
+            if at is not None and abs(field[y, x] - heat[at]) < 0.2:
+                found[at] = True
+    assert len(found) == 12
+
+
+def test_an_edge_drawing_is_dark_along_edges_only() -> None:
+    picture = np.zeros((40, 60, 3), np.uint8)
+    picture[:, 30:] = 200
+    drawn = edge_drawing(picture)
+    assert drawn.shape == picture.shape
+    assert drawn[20, 29:31].max() < 120
+    assert drawn[20, :20].min() > 240
+    assert drawn[20, 45:].min() > 240
+
+
+def test_the_first_filters_are_pictures_or_it_is_said_why_not(tmp_path: Path) -> None:
+    made = classifier(seed=3)
+    tensor, weights = first_filters(HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3)).view)
+    expected = onnx.numpy_helper.to_array(made.graph.initializer[0])
+    assert tensor == made.graph.node[0].output[0]
+    np.testing.assert_array_equal(weights, expected)
+    pictures = as_pictures(np.asarray(weights))
+    assert len(pictures) == 6
+    strongest = np.unravel_index(np.abs(expected).argmax(), expected.shape)
+    assert pictures[strongest[0]][strongest[2], strongest[3], strongest[1]] in (0, 255)
+    net = Net(seed=1)
+    flat = net.add("Flatten", "image", axis=1)
+    net.add("MatMul", flat, net.weight(3 * 64, 3), name="scores")
+    plain = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "n.onnx", 3))
+    assert first_filters(plain.view) == "the network begins with Flatten, not with a convolution"

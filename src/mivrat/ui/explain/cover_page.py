@@ -45,7 +45,7 @@ from mivrat.ui.explain.canvas import Canvas
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, row, spin
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, row, spin
 from mivrat.ui.work import Work, Workers
 
 HOTTEST = "the hottest part"
@@ -119,9 +119,10 @@ class CoverPage(QWidget):
         self.table_one = QGridLayout()
         self.table_one.setHorizontalSpacing(12)
         self.table_one.setVerticalSpacing(4)
-        self.one_cells = [[label(soft=not r) for _ in range(4)] for r in range(4)]
+        self.one_cells = [[Elided() for _ in range(4)] for _ in range(4)]
         for r, line in enumerate(self.one_cells):
             for c, cell in enumerate(line):
+                cell.setProperty("soft", not r)
                 self.table_one.addWidget(cell, r, c)
         self.table_one.setColumnStretch(0, 2)
         for c in (1, 2, 3):
@@ -372,12 +373,12 @@ class CoverPage(QWidget):
         lines = (
             names,
             ("answer", *(classes[k] for k in found.predicted)),
-            (f"p({words.clipped(target, 18)})", *(f"{p:.3f}" for p in found.p)),
+            (f"p({target})", *(f"{p:.3f}" for p in found.p)),
             ("its rank", *(f"{rank} of {len(classes)}" for rank in found.rank)),
         )
         for cells, texts in zip(self.one_cells, lines, strict=True):
             for cell, text in zip(cells, texts, strict=True):
-                cell.setText(words.clipped(text, 26))
+                cell.set_text(text)
         told = f"The region takes up {100 * found.area:.1f} % of the image"
         if not found.area:
             told += ": the map has no evidence to hide"
@@ -489,7 +490,7 @@ class CoverPage(QWidget):
             ("answer changes", *shares),
             ("becomes right", *(str(one.mended) for one in both)),
             ("becomes wrong", *(f"{one.broken}   (p {in_words(one.p_paired)})" for one in both)),
-            ("p falls by, mean", *(f"{one.mean_drop:.3f}" for one in both)),
+            ("p falls by, mean", *(f"{round(one.mean_drop, 3) + 0.0:.3f}" for one in both)),
         ]
         tips = [
             "Intervals: Wilson score, 95 %.",
