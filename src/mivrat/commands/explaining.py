@@ -22,9 +22,11 @@ def layers(args: argparse.Namespace) -> int:
     width = max([len(layer.tensor) for layer in layers], default=0)
     for layer in layers:
         shape = " × ".join(str(n) for n in layer.shape)
-        print(
-            f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {'default' if layer.default else 'yes' if layer.heatmap else 'no: ' + str(layer.reason)}"
-        )
+        state = "default" if layer.default else "yes" if layer.heatmap else f"no: {layer.reason}"
+        count = f"{layer.parameters:,}" if layer.parameters else ""
+        print(f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {count:>12}  {state}")
+    if maker.view.quantised:
+        say("mivrat: the model is quantised: gradients are passed straight through the rounding")
     return DONE
 
 
