@@ -97,6 +97,14 @@ def test_the_same_walk_with_keys_alone(qtbot: QtBot, window: MainWindow, settle:
     assert look.layer.currentData() != layer
     assert look.evidence is not None
     assert look.evidence.layer.tensor == look.layer.currentData()
+    qtbot.keyClick(look, Qt.Key.Key_T)
+    settle()
+    assert look.evidence is not None
+    assert look.heat_predicted.note.startswith("rather than plantain")
+    alone = look.evidence.maps[0]
+    qtbot.keyClick(look, Qt.Key.Key_T)
+    settle()
+    assert not np.allclose(alone, look.evidence.maps[0])
     qtbot.keyClick(look, Qt.Key.Key_H)
     settle()
     assert not look.heat_on

@@ -54,6 +54,7 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         (
             ("Left, Right", "image before, image after"),
             ("H", "heat on or off"),
+            ("T", "each class rather than the other, or by itself"),
             ("L, Shift+L", "layer nearer to the image, nearer to the scores"),
             ("Z", "the whole width, and back"),
             ("+, −, 0", "larger, smaller, the whole picture"),

@@ -247,6 +247,7 @@ class MainWindow(QMainWindow):
             ("Left", lambda: self.session.step(-1)),
             ("Right", lambda: self.session.step(1)),
             ("H", self.close_look.toggle_heat),
+            ("T", self.close_look.toggle_rather),
             ("L", lambda: self.close_look.step_layer(1)),
             ("Shift+L", lambda: self.close_look.step_layer(-1)),
             ("Z", self.toggle_enlarged),

@@ -432,9 +432,9 @@ def cropped(net: Net, x: str) -> str:
     return net.add("Pad", inner, net.weight(values=np.array([0, 0, 0, 2, 0, 1, 1, 0])))
 
 
-def rounded(net: Net, x: str) -> str:
+def rounded(net: Net, x: str, least: int = 128) -> str:
     """Rounded to 256 levels and back on the way."""
-    zero = net.weight(values=np.uint8(128))
+    zero = net.weight(values=np.uint8(least))
     levels = net.add("QuantizeLinear", x, net.weight(values=np.float32(0.05)), zero)
     return net.add("DequantizeLinear", levels, net.weight(values=np.float32(0.05)), zero)
 
@@ -446,6 +446,10 @@ def group_norm(net: Net, x: str, scale: list[float]) -> str:
 
 WRITTEN_OUT: dict[str, tuple[Body, Body]] = {
     "rounding passed straight through": (rounded, simple("Identity")),
+    "a Relu that a quantiser has taken in": (
+        lambda net, x: rounded(net, x, 0),
+        lambda net, x: net.add("Clip", x, net.weight(values=np.float32(0)), net.weight(values=np.float32(12.875))),
+    ),
     "GroupNormalization by groups": (
         at(18, lambda net, x: group_norm(net, x, [0.5, 1.5])),
         at(21, lambda net, x: group_norm(net, x, [0.5, 0.5, 1.5, 1.5])),

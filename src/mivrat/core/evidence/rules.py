@@ -128,6 +128,26 @@ def _gelu(s: Step) -> Gradients:
     return s.g * (below + x * density)
 
 
+def _quantize(s: Step) -> Gradients:
+    """Rounding to a few levels is passed straight through (Bengio 2013), and whoever shows a map says so; what lies beyond the
+    lowest or highest level is cut off there, as quantisers do in place of a Relu."""
+    s.only_first()
+    scale, zero = s.constant(1), s.constant(2)
+    kind = s.view.dtypes.get(s.node.output[0])
+    if scale is None or (s.has(2) and zero is None) or kind is None or kind.kind not in "iu":
+        return s.g
+    least, most, shift = np.iinfo(kind).min, np.iinfo(kind).max, 0.0 if zero is None else zero.astype(np.float64)
+    # Ranges are set by samples: up to two levels beyond still counts as inside. Where the lowest level is zero itself, as after a
+    # Relu, what lies below is cut off.
+    levels = np.where(shift == least, least, least - 2.5), most + 2.5
+    bounds = [(level - shift) * scale.astype(np.float64) for level in levels]
+    if scale.ndim and scale.size > 1:
+        axis = s.attributes.get("axis", 1) % len(s.out_shape)
+        bounds = [b.reshape([-1 if i == axis else 1 for i in range(len(s.out_shape))]) for b in bounds]
+    low, high = (s.emit.floats(b) for b in bounds)
+    return (s.x > low).where((s.x < high).where(s.g, 0.0), 0.0)
+
+
 def _mish(s: Step) -> Gradients:
     t = s.emit.node("Tanh", s.emit.node("Softplus", s.x))
     return s.g * (t + s.x * s.emit.node("Sigmoid", s.x) * (1.0 - t * t))
@@ -452,8 +472,7 @@ RULES: dict[str, Rule] = {
     "Dropout": lambda s: s.g,
     "Cast": lambda s: s.g,
     "CastLike": lambda s: s.g,
-    # rounding to a few levels is passed straight through (Bengio 2013); whoever shows a map says so
-    "QuantizeLinear": lambda s: s.g,
+    "QuantizeLinear": _quantize,
     "DequantizeLinear": lambda s: s.g,
     "Relu": lambda s: s.g * s.emit.node("HardSigmoid", s.y, alpha=STEEP, beta=0.0),
     "LeakyRelu": lambda s: (s.x > 0.0).where(s.g, s.g * float(s.attributes.get("alpha", 0.01))),

@@ -52,7 +52,7 @@ class Look:
 @dataclass(frozen=True)
 class Evidence:
     """Heatmaps of one image for some classes by one method, at one layer where it takes one; ``layers`` are all that can be
-    chosen."""
+    chosen. ``rather``: for each of two classes rather than the other."""
 
     image: int
     method: Method
@@ -60,6 +60,7 @@ class Evidence:
     layers: list[Layer]
     classes: tuple[int, ...]
     maps: list[NDArray[np.float32]]
+    rather: bool = False
 
 
 def look_at(record: RunRecord, image: int, side: int = SHOWN_SIDE) -> Look:
@@ -96,15 +97,19 @@ def find_evidence(
     layer_name: str | None,
     classes: tuple[int, ...],
     method: Method = "gradient",
+    rather: bool = False,
 ) -> Evidence:
-    """Heatmaps for some classes; the layer falls back to the default where the one asked for is none of this model's."""
+    """Heatmaps for some classes, or for each of two rather than the other; the layer falls back to the default where the one asked for is none of this model's."""
     maker = makers.get(record)
     known = layer_name if layer_name in {one.tensor for one in maker.layers if one.heatmap} else None
     layer = maker.layer_for(method, known if method in BY_GRADIENT else None)
     received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
     batch = np.stack([to_tensor(received, record.recipe)] * len(classes))
-    maps = maker.maps(batch, [Target(k) for k in classes], [layer] if layer is not None else [], method)[0]
-    return Evidence(look.image, method, layer, [one for one in maker.layers if one.heatmap], classes, list(maps))
+    rather = rather and len(classes) == 2
+    targets = [Target(k, classes[1 - i] if rather else None) for i, k in enumerate(classes)]
+    maps = maker.maps(batch, targets, [layer] if layer is not None else [], method)[0]
+    usable = [one for one in maker.layers if one.heatmap]
+    return Evidence(look.image, method, layer, usable, classes, list(maps), rather)
 
 
 def draw_overlay(

@@ -57,6 +57,7 @@ class CloseLook(QWidget):
         self.look: Look | None = None
         self.evidence: Evidence | None = None
         self.heat_on = True
+        self.rather = False
         self.layer_name: str | None = None
         self._columns = ""
         self._build()
@@ -297,12 +298,12 @@ class CloseLook(QWidget):
             return
         if self._finding is not None:
             self._finding.cancel()
-        record, layer, method = snapshot.record, self.layer_name, WAYS[self.way.currentText()]
+        record, layer, method, rather = snapshot.record, self.layer_name, WAYS[self.way.currentText()], self.rather
         for panel in (self.heat_predicted, self.heat_other):
             if panel.image is None:
                 panel.show_image(None, "working out the evidence …")
         self._finding = self._workers.start(
-            lambda work: find_evidence(record, look, self._makers, layer, classes, method),
+            lambda work: find_evidence(record, look, self._makers, layer, classes, method, rather),
             done=self._found,
             failed=self._no_evidence,
         )
@@ -353,6 +354,11 @@ class CloseLook(QWidget):
             self.layer.setCurrentIndex(index)
             self._choose_layer(index)
 
+    def toggle_rather(self) -> None:
+        """Show the evidence for each class by itself, or rather than the other."""
+        self.rather = not self.rather
+        self._ask_evidence()
+
     def toggle_heat(self) -> None:
         """Show the heat, or the bare photo in its place."""
         self.heat_on = not self.heat_on
@@ -397,10 +403,11 @@ class CloseLook(QWidget):
             strict=True,
         ):
             peak = float(np.abs(heat).max())
+            names = snapshot.record.classes
+            if self.evidence.rather:
+                part = f"rather than {names[classes[1] if k == classes[0] else classes[0]]}"
             note = f"{part}; " + (f"peak {peak:.3g}" if peak > 0 else "peak 0, all zero")
-            panel.set_caption(
-                "evidence for" if self.heat_on else "photo (heat off, H) for", snapshot.record.classes[k], note
-            )
+            panel.set_caption("evidence for" if self.heat_on else "photo (heat off, H) for", names[k], note)
 
     # --- similar images ---
 
