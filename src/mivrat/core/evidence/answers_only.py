@@ -31,25 +31,37 @@ def _spatial(picture: NDArray[Any], channels_last: bool) -> tuple[int, int]:
     return (picture.shape[0], picture.shape[1]) if channels_last else (picture.shape[1], picture.shape[2])
 
 
-def _masked(picture: NDArray[Any], masks: NDArray[np.float32], channels_last: bool) -> NDArray[Any]:
-    """The picture under each of n masks (n x h x w, from 0 hidden to 1 open)."""
-    spread = masks[..., None] if channels_last else masks[:, None]
-    return (picture[None] * spread).astype(picture.dtype)
+class _Masked:
+    """A picture under masks, a batch at a time in memory that is used again: fresh memory would cost more than the product."""
+
+    def __init__(self, picture: NDArray[Any], channels_last: bool) -> None:
+        self._picture, self._last = picture[None], channels_last
+        self._held = np.empty((BATCH, *picture.shape), picture.dtype)
+
+    def under(self, masks: NDArray[np.float32]) -> NDArray[Any]:
+        """The picture under each of n masks (n x h x w, from 0 hidden to 1 open), until the next call."""
+        spread = masks[..., None] if self._last else masks[:, None]
+        found = self._held[: len(masks)]
+        np.multiply(self._picture, spread, out=found, casting="unsafe")
+        return found
 
 
 def _answers(
     picture: NDArray[Any], masks: NDArray[np.float32], answer: Answer, channels_last: bool
 ) -> NDArray[np.float64]:
-    parts = [
-        answer(_masked(picture, masks[first : first + BATCH], channels_last)) for first in range(0, len(masks), BATCH)
-    ]
-    return np.concatenate(parts)
+    masked = _Masked(picture, channels_last)
+    return np.concatenate([answer(masked.under(masks[i : i + BATCH])) for i in range(0, len(masks), BATCH)])
 
 
 def enlarged(maps: NDArray[np.float32], size: tuple[int, int]) -> NDArray[np.float32]:
     """n maps laid over a picture of so many rows and columns, bilinearly between their cells' centres."""
     shape = size[1], size[0]
     return np.stack([np.asarray(Image.fromarray(one).resize(shape, Image.Resampling.BILINEAR)) for one in maps])
+
+
+def _enlarging(cells: int, size: int) -> NDArray[np.float32]:
+    """The matrix (size x cells) that enlarges one side bilinearly between its cells' centres."""
+    return enlarged(np.eye(cells, dtype=np.float32)[None], (size, cells))[0]
 
 
 def score_weighted(picture: NDArray[Any], activations: NDArray[np.float32], answer: Answer, channels_last: bool) -> Map:
@@ -98,16 +110,20 @@ def random_masks(picture: NDArray[Any], answer: Answer, channels_last: bool, see
     prepared picture; the mean over places is taken off, so that only differences between places remain."""
     rng, (height, width) = np.random.default_rng(seed), _spatial(picture, channels_last)
     cell = -(-height // CELLS), -(-width // CELLS)
-    total = np.zeros((height, width))
+    # Enlarging works along either side by a matrix; a shift takes other rows of it.
+    down, across = (_enlarging(CELLS + 1, (CELLS + 1) * n) for n in cell)
+    total, masked = np.zeros(height * width), _Masked(picture, channels_last)
     for first in range(0, masks, BATCH):
         some = min(BATCH, masks - first)
         coarse = (rng.random((some, CELLS + 1, CELLS + 1)) < OPEN).astype(np.float32)
-        large = enlarged(coarse, ((CELLS + 1) * cell[0], (CELLS + 1) * cell[1]))
-        down, across = rng.integers(0, cell[0], some), rng.integers(0, cell[1], some)
-        smooth = np.stack([one[d : d + height, a : a + width] for one, d, a in zip(large, down, across, strict=True)])
-        answers = _answers(picture, smooth, answer, channels_last)
-        total += np.tensordot(answers, smooth.astype(np.float64), axes=1)
-    found = total / (masks * OPEN)
+        shifts = zip(rng.integers(0, cell[0], some), rng.integers(0, cell[1], some), strict=True)
+        smooth = np.stack(
+            [down[d : d + height] @ one @ across[a : a + width].T for one, (d, a) in zip(coarse, shifts, strict=True)]
+        )
+        answers = answer(masked.under(smooth))
+        total += answers.astype(np.float32) @ smooth.reshape(some, -1)
+    summed = total.reshape(height, width)
+    found = summed / (masks * OPEN)
     return (found - found.mean()).astype(np.float32)
 
 
