@@ -156,6 +156,7 @@ class Rail(QFrame):
             session.contents_changed,
             session.checks_changed,
             session.reviews_changed,
+            session.tests_kept_changed,
         ):
             signal.connect(self._refresh)
 

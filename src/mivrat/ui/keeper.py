@@ -86,7 +86,7 @@ class Keeper(QObject):
             return
         allowed = self.allowed()
         self._opening = self.workers.start(
-            lambda work: self._after_writing(lambda: study_work.open_study(path, run_id, allowed)),
+            lambda work: self.after_writing(lambda: study_work.open_study(path, run_id, allowed)),
             done=self._read,
             failed=self._not_opened,
         )
@@ -126,7 +126,7 @@ class Keeper(QObject):
             self.workers.start(lambda work: study_work.remember_run(path, run_id))
         self._look_further()
 
-    def _after_writing(self, read: Callable[[], Any]) -> Any:
+    def after_writing(self, read: Callable[[], Any]) -> Any:
         """Called in a worker: read the study once everything decided so far has been written to it."""
         self._writer.wait()
         return read()
@@ -252,7 +252,7 @@ class Keeper(QObject):
             self.failed.emit(error)
 
         self.workers.start(
-            lambda work: self._after_writing(lambda: study_work.decide(path, run_id, change)), done=done, failed=failed
+            lambda work: self.after_writing(lambda: study_work.decide(path, run_id, change)), done=done, failed=failed
         )
 
     # --- what is seen in single images ---
@@ -443,7 +443,7 @@ class Keeper(QObject):
         path = self.session.study_path
         if path is not None and not self.session.busy:
             self.workers.start(
-                lambda work: self._after_writing(lambda: study_work.save_copy(path, copy)),
+                lambda work: self.after_writing(lambda: study_work.save_copy(path, copy)),
                 done=lambda _: self.open(copy),
                 failed=self.failed.emit,
             )

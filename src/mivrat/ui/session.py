@@ -91,6 +91,7 @@ class Session(QObject):
     reviews_changed = Signal()
     kept_changed = Signal()
     features_changed = Signal()
+    tests_kept_changed = Signal()
     arrangement_wanted = Signal()
 
     def __init__(self) -> None:
@@ -289,8 +290,9 @@ class Session(QObject):
 
     def set_tests_kept(self, number: int | None) -> None:
         """Take over how many cover tests are kept of the run shown; None: not known."""
-        self.tests_kept = number
-        self.reviews_changed.emit()
+        if number != self.tests_kept:
+            self.tests_kept = number
+            self.tests_kept_changed.emit()
 
     def set_busy(self, busy: bool) -> None:
         if busy != self.busy:

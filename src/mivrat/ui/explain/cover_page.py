@@ -552,9 +552,7 @@ class CoverPage(QWidget):
         self.kept.setFixedHeight(38 + 30 * min(6, max(1, len(tests))))
         for part in (self.kept_title, self.kept, self.kept_more):
             part.setVisible(bool(tests))
-        own = len(self.explainer.tests_of_run())
-        if self.session.tests_kept != own:
-            self.session.set_tests_kept(own)
+        self.session.set_tests_kept(len(self.explainer.tests_of_run()))
 
     def _chosen(self) -> KeptTest | None:
         tests, line = self._tests(), self.kept.currentRow()

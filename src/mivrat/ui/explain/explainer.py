@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import date
+from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QImage
@@ -60,9 +61,10 @@ class Explainer(QObject):
         self.shown_test: KeptTest | None = None
         self.trust: Trust | None = None
         self._layers_of: int | None = None
-        self._evidence_of: tuple[object, int] | None = None
+        self._edits = 0
         self._reading: Work | None = None
         session.run_changed.connect(self._forget)
+        session.contents_changed.connect(self._read_evidence)
         keeper.news.connect(self._take)
 
     @property
@@ -83,16 +85,16 @@ class Explainer(QObject):
         self.trust_changed.emit()
 
     def _read_evidence(self) -> None:
-        """Read the regions and cover tests kept, if those of another set or study are known."""
+        """Read the regions and cover tests that the study keeps; decisions elsewhere may have changed them."""
         snapshot, path = self.session.snapshot, self.session.study_path
         if snapshot is None or path is None:
             return
-        set_id = snapshot.record.info.set_id
-        if self._evidence_of != (path, set_id):
-            self._evidence_of = path, set_id
-            self.workers.start(
-                lambda work: jobs.read_evidence(path, set_id), done=self._take_evidence, failed=self.keeper.failed.emit
-            )
+        set_id, edits = snapshot.record.info.set_id, self._edits
+        self.workers.start(
+            lambda work: self.keeper.after_writing(lambda: jobs.read_evidence(path, set_id)),
+            done=lambda found: self._take_evidence(found, path, set_id, edits),
+            failed=self.keeper.failed.emit,
+        )
 
     def prepare(self) -> None:
         """Read what the step needs of the run shown, as far as it has not been read; asked for when a page is shown."""
@@ -121,10 +123,17 @@ class Explainer(QObject):
         self.problem = f"{error.what}. {error.mend}"
         self.layers_changed.emit()
 
-    def _take_evidence(self, found: KeptEvidence) -> None:
-        self.regions, self.tests = found.regions, found.tests
-        self.regions_changed.emit()
-        self.tests_changed.emit()
+    def _take_evidence(self, found: KeptEvidence, path: Path, set_id: int, edits: int) -> None:
+        snapshot = self.session.snapshot
+        if snapshot is None or (self.session.study_path, snapshot.record.info.set_id) != (path, set_id):
+            return
+        if edits != self._edits:
+            self._read_evidence()  # something was decided meanwhile
+            return
+        if (self.regions, self.tests) != (found.regions, found.tests):
+            self.regions, self.tests = found.regions, found.tests
+            self.regions_changed.emit()
+            self.tests_changed.emit()
 
     def usable(self) -> list[Layer]:
         """The layers a map can be taken from, the last first."""
@@ -197,6 +206,7 @@ class Explainer(QObject):
         )
 
     def _put_regions(self, set_id: int, changes: dict[int, tuple[Shape, ...]]) -> None:
+        self._edits += 1
         snapshot = self.session.snapshot
         if snapshot is not None and snapshot.record.info.set_id == set_id:
             self.regions = {i: shapes for i, shapes in {**self.regions, **changes}.items() if shapes}
@@ -258,6 +268,7 @@ class Explainer(QObject):
         self.keeper.decide_at_once(what, lambda: self._put_tests(tuple(tests)), lambda: self._put_tests(before))
 
     def _put_tests(self, tests: tuple[KeptTest, ...]) -> None:
+        self._edits += 1
         self.tests = tests
         self.tests_changed.emit()
         self.keeper.write(lambda study: save_tests(study, tests))
