@@ -23,47 +23,45 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.job import StopSignal
 from mivrat.core.study.study import Study
 
-ROUNDS, BATCH, MISTAKES = 3, 32, 1000
+ROUNDS, MISTAKES = 3, 1000
 
 
 @contextmanager
-def counted(model: OnnxModel) -> Iterator[list[int]]:
-    """Counts the images a model is asked about meanwhile."""
-    asked, real = [0], model.scores
+def overheard(model: OnnxModel) -> Iterator[list[np.ndarray]]:
+    """Keeps the batches a model is asked about meanwhile."""
+    heard: list[np.ndarray] = []
+    real = model.scores
 
     def scores(batch: np.ndarray) -> np.ndarray:
-        asked[0] += len(batch)
+        heard.append(batch.copy())
         return real(batch)
 
     model.scores = scores  # type: ignore[method-assign]
     try:
-        yield asked
+        yield heard
     finally:
         del model.scores  # type: ignore[method-assign]
 
 
 def overhead(title: str, model: OnnxModel) -> None:
-    """Each method against so many forward passes of ready images, in the batches it uses."""
+    """Each method against the forward passes of the very images it asks about, made ready beforehand."""
     maker = HeatmapMaker(model)
     picture = np.random.default_rng(0).uniform(0, 1, model.sample_shape(1)).astype(np.float32)
-    ready = np.random.default_rng(1).uniform(0, 1, model.sample_shape(BATCH)).astype(np.float32)
     methods: tuple[Method, ...] = ("score", "occlusion", "masks")
     for method in methods:
         layer = maker.layer_for(method, None)
         layers = [layer] if layer is not None else []
-        with counted(model) as asked:
+        with overheard(model) as heard:
             maker.maps(picture, [Target(1)], layers, method)
-        passes = asked[0]
-
-        def alone(passes: int = passes) -> None:
-            for first in range(0, passes, BATCH):
-                model.scores(ready[: min(BATCH, passes - first)])
-
         found = in_turn(
-            {"map": lambda m=method, some=layers: maker.maps(picture, [Target(1)], some, m), "passes": alone}, ROUNDS
+            {
+                "map": lambda m=method, some=layers: maker.maps(picture, [Target(1)], some, m),
+                "passes": lambda batches=heard: [model.scores(one) for one in batches],
+            },
+            ROUNDS,
         )
         ratios = [a / b for a, b in zip(found["map"], found["passes"], strict=True)]
-        print(f"{title}: {method} / its {passes} forward passes: {spread(ratios)}", flush=True)
+        print(f"{title}: {method} / its {sum(map(len, heard))} forward passes: {spread(ratios)}", flush=True)
 
 
 def a_thousand(folder: Path) -> None:

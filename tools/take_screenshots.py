@@ -20,7 +20,6 @@ from PySide6.QtTest import QTest  # noqa: E402
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
-from mivrat.ui.explain.cover_page import HOTTEST, REGIONS  # noqa: E402
 from mivrat.ui.explain.step import BOARD, COVER, TRUST, WHERE  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
 from mivrat.ui.window import BENCH, CHECK, EXAMINE, EXPLAIN, MEASURE, PREPARE, MainWindow  # noqa: E402
@@ -156,8 +155,6 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
     step.tabs.choose(BOARD)
     take("board")
     step.tabs.choose(COVER)
-    step.cover.region.setCurrentIndex(REGIONS.index(HOTTEST))
-    step.cover.region.activated.emit(step.cover.region.currentIndex())
     wait(lambda: step.settled)
     step.cover.cover_selection()
     job()

@@ -160,6 +160,11 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     page, explainer = explain.explain.cover, explain.explain.explainer
     explain.explain.tabs.choose(COVER)
     settle()
+    assert page.region.currentText() == HOTTEST  # nothing has to be drawn to begin with
+    assert page.one is not None
+    assert page.one.hidden.answers.predicted[1] == PLANTAIN
+    page.region.setCurrentIndex(1)
+    page.region.activated.emit(1)
     drag(page.canvas, (0.02, 0.7), (0.3, 0.98))
     settle()
     (shape,) = explainer.regions[EVERY]
@@ -171,8 +176,8 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     assert answers.p[0] > 0.9 > 0.3 > answers.p[1]
     assert "holds" in page.told.text()
     assert page.one_cells[1][2].full_text == "plantain"
-    page.region.setCurrentIndex(1)
-    page.region.activated.emit(1)
+    page.region.setCurrentIndex(2)
+    page.region.activated.emit(2)
     drag(page.canvas, (0.5, 0.1), (0.7, 0.3), CONTROL)
     assert [one.kind for one in explainer.regions[EVERY]] == ["rectangle", "ellipse"]
     page.canvas.setFocus()
@@ -190,11 +195,11 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     assert len(explainer.regions[EVERY]) == 2
     page.place.setCurrentIndex(1)
     page.place.activated.emit(1)
-    page.region.setCurrentIndex(2)
-    page.region.activated.emit(2)
-    drag(page.canvas, (0.1, 0.1), (0.3, 0.4))
     page.region.setCurrentIndex(3)
     page.region.activated.emit(3)
+    drag(page.canvas, (0.1, 0.1), (0.3, 0.4))
+    page.region.setCurrentIndex(4)
+    page.region.activated.emit(4)
     drag(page.canvas, (0.4, 0.4), (0.6, 0.4))
     settle()
     image = explain.session.current
@@ -216,8 +221,6 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     """The hottest part of each plantain grain called ragweed is hidden: the answers change, and not by the control."""
     page, explainer = explain.explain.cover, explain.explain.explainer
     explain.explain.tabs.choose(COVER)
-    page.region.setCurrentIndex(REGIONS.index(HOTTEST))
-    page.region.activated.emit(page.region.currentIndex())
     settle()
     QTest.mouseClick(page.begin, LEFT)
     run_job(qtbot, explain, settle)
@@ -301,9 +304,11 @@ def test_maps_of_a_selection_are_stopped_gone_on_with_and_looked_through(
     settle()
     assert explain.explain.heat.on
     image = int(session.shown[0])
-    heated = explain.explain.heat.get(image)
-    assert heated is not None
-    plain, _ = explain.thumbnails.known(session.snapshot.record.image_set.file(image))  # type: ignore[union-attr]
+    file = session.snapshot.record.image_set.file(image)  # type: ignore[union-attr]
+    qtbot.waitUntil(
+        lambda: explain.thumbnails.get(file)[1] and explain.explain.heat.get(image) is not None, timeout=10000
+    )
+    heated, (plain, _) = explain.explain.heat.get(image), explain.thumbnails.known(file)
     assert plain is not None
     assert heated != plain
     page.grid.setFocus()
@@ -320,6 +325,8 @@ def test_maps_of_a_selection_are_stopped_gone_on_with_and_looked_through(
     session.clear()
     explainer.keep_regions("r", {EVERY: (Shape("rectangle", ((0, 0), (0.5, 1))),)})
     explain.explain.tabs.choose(COVER)
+    explain.explain.cover.region.setCurrentIndex(REGIONS.index("rectangle"))
+    explain.explain.cover.region.activated.emit(1)
     settle()
     inside = explain.explain.cover.inside
     assert inside is not None
@@ -376,5 +383,7 @@ def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settl
     explain.explain.tabs.choose(COVER)
     settle()
     assert "M: the next mistake" in explain.explain.cover.canvas.message
-    assert not explain.explain.cover.begin.isEnabled()
-    assert explain.explain.trust.verdict.text() == "" or not explain.explain.trust.isVisible()
+    assert explain.explain.cover.begin.text() == "Cover the 25 images shown"  # that needs no image looked at
+    explain.explain.tabs.choose(TRUST)
+    assert not explain.explain.trust.one.isEnabled()
+    assert explain.explain.trust.verdict.text().startswith("A heatmap that looks right proves nothing")

@@ -233,6 +233,7 @@ class Canvas(QWidget):
         painter.setFont(font(12))
         painter.setPen(theme.colour("soft"))
         text = "as it is, with the region" if self.shapes or self._mask is not None else "draw a region here"
+        text = text if self.photo is not None else ""
         painter.drawText(QRectF(0, area.bottom() + 3, self.width(), 17), Qt.AlignmentFlag.AlignLeft, text)
 
     @staticmethod

@@ -49,7 +49,7 @@ from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_butt
 from mivrat.ui.work import Work, Workers
 
 HOTTEST = "the hottest part"
-REGIONS = (*KINDS, HOTTEST)
+REGIONS = (HOTTEST, *KINDS)
 PLACES = ("at the same place in every image", "on each image by itself")
 HIDING = ("blurred", "in the mean colour", "from another image")
 PREDICTED = "the predicted class"
@@ -206,7 +206,7 @@ class CoverPage(QWidget):
         self.share.setVisible(hottest)
         self.place.setVisible(not hottest)
         self.clear_button.setVisible(not hottest)
-        self.canvas.kind = None if hottest else KINDS[self.region.currentIndex()]
+        self.canvas.kind = None if hottest else KINDS[self.region.currentIndex() - 1]
         self._follow_regions()
 
     @property
