@@ -242,7 +242,7 @@ class HeatmapMaker:
         return weights.astype(np.float32)
 
     def _scores(self, piece: NDArray[Any]) -> NDArray[np.float32]:
-        return self.model.scores(piece.astype(self.model.recipe.tensor.dtype))
+        return self.model.scores(piece.astype(self.model.recipe.tensor.dtype, copy=False))
 
     def probabilities(self, batch: NDArray[Any]) -> NDArray[np.float64]:
         """Probabilities (images x classes) for prepared images."""
