@@ -86,9 +86,13 @@ def take_all(theme: str) -> None:
     window.measure.reliability.diagram.select(9, False)
     take("confidence")
     window.session.clear()
-    examine(window, take)
-    window.session.clear()
-    explain(window, take)
+    if theme == "paper":
+        examine(window, take)
+        window.session.clear()
+    explain(window, take, whole=theme == "paper")
+    if theme != "paper":
+        window.close()
+        return
     window.explain.toggle_heat()
     window.session.clear()
     window.show_step(PREPARE)
@@ -142,8 +146,8 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     take("labels")
 
 
-def explain(window: MainWindow, take: Callable[[str], None]) -> None:
-    """The views of the Explain step: from one mistake to a tested cause."""
+def explain(window: MainWindow, take: Callable[[str], None], whole: bool) -> None:
+    """The views of the Explain step, the board alone or the whole of it: from one mistake to a tested cause."""
     step, session = window.explain, window.session
 
     def job() -> None:
@@ -154,6 +158,8 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
     window.show_step(EXPLAIN)
     step.tabs.choose(BOARD)
     take("board")
+    if not whole:
+        return
     step.tabs.choose(COVER)
     wait(lambda: step.settled)
     step.cover.cover_selection()

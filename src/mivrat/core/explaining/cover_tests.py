@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
 
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.cover import HOWS, Covered, How, Region, cover, drawn, drawn_each, hottest
 from mivrat.core.evidence.maps import METHODS, HeatmapMaker, Method
 from mivrat.core.evidence.regions import Shape, shape_from_json
@@ -148,12 +150,14 @@ def run_cover_test(
     files = {i: record.image_set.file(i) for i in plan.images}
     labels = {i: -1 if (k := record.image_set.items[i].label) is None else k for i in plan.images}
     meter, found = Meter(len(plan.images)), list[Covered]()
+    for one_maker in (maker, heat):
+        one_maker.stopped = lambda: stop is not None and stop.stopped
     yield meter.at(0)
-    region = region_of(plan, heat)
-    for one in cover(maker, files, plan.images, region, plan.hide, target, plan.seed):
-        found.append(one)
-        yield meter.at(len(found))
-        if stop is not None and stop.stopped:
-            break
+    with suppress(Stopped):
+        for one in cover(maker, files, plan.images, region_of(plan, heat), plan.hide, target, plan.seed):
+            found.append(one)
+            yield meter.at(len(found))
+            if stop is not None and stop.stopped:
+                break
     if found:
         yield CoverTest(plan, tuple(found), result_of(found, labels))

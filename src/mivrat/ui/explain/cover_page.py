@@ -134,7 +134,7 @@ class CoverPage(QWidget):
         )
         self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.result = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")
-        self.result.setFixedHeight(5 * 30 + 6)
+        self.result.setFixedHeight(4 * 30 + 6)
         self.sentence = label("", "verdict", wrap=True)
         self.keep_name = QLineEdit()
         self.keep_name.setPlaceholderText("name it, to keep it as evidence (Enter)")
@@ -488,14 +488,12 @@ class CoverPage(QWidget):
         target = "the predicted class" if plan.target == "predicted" else plan.target
         lines = [
             ("answer changes", *shares),
-            ("becomes right", *(str(one.mended) for one in both)),
-            ("becomes wrong", *(f"{one.broken}   (p {in_words(one.p_paired)})" for one in both)),
+            ("right / wrong", *(f"{one.mended} / {one.broken}   (exact p {in_words(one.p_paired)})" for one in both)),
             ("p falls by, mean", *(f"{round(one.mean_drop, 3) + 0.0:.3f}" for one in both)),
         ]
         tips = [
             "Intervals: Wilson score, 95 %.",
-            "Of the labelled images: wrong as it is, right with the part hidden.",
-            "Of the labelled images: right as it is, wrong with the part hidden. Exact paired test (McNemar).",
+            "Of the labelled images: how many become right, and how many wrong. Exact paired test (McNemar).",
             f"How far the probability of {target} falls.",
         ]
         self.result.show_lines(lines, tips)

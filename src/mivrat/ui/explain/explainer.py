@@ -46,7 +46,8 @@ class Explainer(QObject):
     def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
         self.session, self.keeper = session, keeper
-        self.makers, self.workers = MakerCache(), Workers(1, self)
+        # One set of makers for what is shown at once, another for the one long job that may be going on.
+        self.makers, self.long_makers, self.workers = MakerCache(), MakerCache(), Workers(1, self)
         self.layers: list[Layer] = []
         self.filters: tuple[str, list[QImage]] | str = ""
         self.remark, self.problem = "", ""
@@ -189,7 +190,7 @@ class Explainer(QObject):
         if snapshot is not None and path is not None:
             self.keeper.begin(
                 f"Making maps of {words.images(len(images))}",
-                lambda work: jobs.make_maps(path, snapshot, setup, images, work),
+                lambda work: jobs.make_maps(path, snapshot, setup, images, self.long_makers, work),
             )
 
     # --- regions ---
@@ -222,7 +223,7 @@ class Explainer(QObject):
         if snapshot is not None and path is not None:
             self.keeper.begin(
                 f"Covering {words.images(len(plan.images))}",
-                lambda work: jobs.cover_selection(path, snapshot, plan, work),
+                lambda work: jobs.cover_selection(path, snapshot, plan, self.long_makers, work),
             )
 
     def tests_of_run(self) -> list[KeptTest]:
@@ -282,7 +283,7 @@ class Explainer(QObject):
             some = list(images)
             self.keeper.begin(
                 f"Examining {words.count(len(some))} {'map' if len(some) == 1 else 'maps'}",
-                lambda work: jobs.examine(snapshot, setup, some, work),
+                lambda work: jobs.examine(snapshot, setup, some, self.long_makers, work),
             )
 
     # --- news ---

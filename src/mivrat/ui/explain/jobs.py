@@ -31,7 +31,7 @@ from mivrat.core.study.kept_evidence import KeptTest, load_regions, load_tests
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.study import Study
 from mivrat.ui import words
-from mivrat.ui.close_look.evidence import Look
+from mivrat.ui.close_look.evidence import Look, MakerCache
 from mivrat.ui.pictures import to_image
 from mivrat.ui.session import Snapshot
 from mivrat.ui.work import Work
@@ -90,11 +90,6 @@ class FoundTrust:
     trust: Trust
 
 
-def maker_for(record: RunRecord) -> HeatmapMaker:
-    """A maker of its own for a long job, so that nothing shared is touched."""
-    return HeatmapMaker(OnnxModel(record.model_path, record.recipe, len(record.classes)))
-
-
 def read_layers(record: RunRecord, maker: HeatmapMaker) -> ModelLayers:
     """A model's layers and first filters."""
     found = first_filters(maker.view)
@@ -135,11 +130,13 @@ def read_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> FoundMaps:
     return found_maps(snapshot.record.info.id, _kept_maps(path, snapshot, setup))
 
 
-def make_maps(path: Path, snapshot: Snapshot, setup: MapSetup, images: Sequence[int], work: Work) -> bool:
+def make_maps(
+    path: Path, snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerCache, work: Work
+) -> bool:
     """Work out the maps of some images, telling of those done now and then; whether all were done."""
     kept, told = _kept_maps(path, snapshot, setup), time.monotonic()
     run_id = snapshot.record.info.id
-    for progress in kept.run(maker_for(snapshot.record), images, work.stop):
+    for progress in kept.run(makers.get(snapshot.record), images, work.stop):
         work.report(progress)
         if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
             work.report(found_maps(run_id, kept))
@@ -148,9 +145,9 @@ def make_maps(path: Path, snapshot: Snapshot, setup: MapSetup, images: Sequence[
     return not work.stop.stopped
 
 
-def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, work: Work) -> bool:
+def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: MakerCache, work: Work) -> bool:
     """Do a cover test, with the heat of the model the plan names where the study has it; whether it came to its end."""
-    record, maker = snapshot.record, maker_for(snapshot.record)
+    record, maker = snapshot.record, makers.get(snapshot.record)
     heat = maker
     if plan.region.place == "hottest" and plan.region.heat_model not in ("", record.model_sha256):
         study = Study.open(path, again=True)
@@ -166,10 +163,10 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, work: Work)
     return not work.stop.stopped
 
 
-def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], work: Work) -> bool:
+def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerCache, work: Work) -> bool:
     """Examine how far the maps of some images can be trusted; whether it came to its end."""
     record = snapshot.record
-    for news in examine_trust(record, snapshot.judged, setup, images, maker_for(record), 0, work.stop):
+    for news in examine_trust(record, snapshot.judged, setup, images, makers.get(record), 0, work.stop):
         work.report(FoundTrust(record.info.id, news) if isinstance(news, Trust) else news)
     return not work.stop.stopped
 
