@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
 
@@ -16,7 +17,6 @@ from mivrat.core.evidence.faithfulness import DRAWS, STEPS, faithfulness
 from mivrat.core.evidence.maps import HeatmapMaker, Target
 from mivrat.core.evidence.shuffled import (
     DEPTHS,
-    by_method,
     overlap_of_hottest,
     rank_correlation,
     shuffle_check,
@@ -91,7 +91,10 @@ def test_the_check_passes_for_gradient_maps_and_fails_for_a_blind_method(tmp_pat
         """The picture's own edges: it never asks the model anything."""
         return [np.abs(np.diff(picture.mean(axis=0)[:-1], axis=1)) for picture in some]
 
-    seeing = list(shuffle_check(maker, batch, targets, by_method("signed", None)))
+    def signed(one: HeatmapMaker, some: np.ndarray, wanted: Sequence[Target]) -> list[np.ndarray]:
+        return list(one.maps(some, wanted, [one.layer(None)], "signed")[0])
+
+    seeing = list(shuffle_check(maker, batch, targets, signed))
     assert [one.depth for one in seeing] == [depth for depth in DEPTHS for _ in range(3)]
     assert np.median(np.abs([one.alike for one in seeing if one.depth == DEPTHS[0]])) < 0.5
     assert all((one.alike == pytest.approx(1.0)) for one in shuffle_check(maker, batch, targets, blind))

@@ -14,7 +14,7 @@ from onnx import numpy_helper
 from scipy.stats import rankdata
 
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.evidence.maps import HeatmapMaker, Map, Method, Target
+from mivrat.core.evidence.maps import HeatmapMaker, Map, Target
 from mivrat.core.evidence.regions import hottest_part, laid_over
 
 # How many of the layers of weights are shuffled, from the scores on.
@@ -100,25 +100,11 @@ def shuffle_check(
     for depth, share in zip(DEPTHS, (0.0, 0.5, 1.0), strict=True):
         names = [name for some in layers[: max(1, round(share * len(layers)))] for name in some]
         for draw in range(DRAWS):
-            proto = with_shuffled_weights(maker.view, names, hash_of(seed, draw))
+            number = int(np.random.SeedSequence([seed, draw]).generate_state(1)[0])
+            proto = with_shuffled_weights(maker.view, names, number)
             after = maps_of(HeatmapMaker(maker.model.altered(proto)), batch, targets)
             alike = [rank_correlation(one, other) for one, other in zip(before, after, strict=True)]
             yield Shuffle(depth, draw, np.array(alike))
-
-
-def hash_of(seed: int, draw: int) -> int:
-    """A seed for a draw."""
-    return int(np.random.SeedSequence([seed, draw]).generate_state(1)[0])
-
-
-def by_method(method: Method, layer: str | None, seed: int = 0) -> MapsOf:
-    """Maps taken by one of our methods, from the layer of that name."""
-
-    def maps(maker: HeatmapMaker, batch: NDArray[Any], targets: Sequence[Target]) -> Sequence[Map]:
-        chosen = maker.layer_for(method, layer)
-        return list(maker.maps(batch, targets, [chosen] if chosen is not None else [], method, seed)[0])
-
-    return maps
 
 
 def rank_correlation(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:

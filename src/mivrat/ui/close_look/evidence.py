@@ -17,6 +17,7 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
 from mivrat.core.pictures.preview import preview
+from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.study.records import RunRecord
 from mivrat.ui.pictures import to_image
 
@@ -47,6 +48,10 @@ class Look:
     received: Pixels
     place: Geometry
     file: str = ""
+
+    def prepared(self, recipe: Recipe) -> Pixels:
+        """What the network receives, with the channels in the recipe's order."""
+        return self.received[..., ::-1] if recipe.picture.mode == "BGR" else self.received
 
 
 @dataclass(frozen=True)
@@ -103,8 +108,7 @@ def find_evidence(
     maker = makers.get(record)
     known = layer_name if layer_name in {one.tensor for one in maker.layers if one.heatmap} else None
     layer = maker.layer_for(method, known if method in BY_GRADIENT else None)
-    received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
-    batch = np.stack([to_tensor(received, record.recipe)] * len(classes))
+    batch = np.stack([to_tensor(look.prepared(record.recipe), record.recipe)] * len(classes))
     rather = rather and len(classes) == 2
     targets = [Target(k, classes[1 - i] if rather else None) for i, k in enumerate(classes)]
     maps = maker.maps(batch, targets, [layer] if layer is not None else [], method)[0]

@@ -307,9 +307,7 @@ class CoverPage(QWidget):
                 return look
             maker = makers.get(record)
             maker.stopped = lambda: work.stop.stopped
-            other = look_at(record, donor, 64).received if plan.hide == "patch" else None
-            if other is not None and record.recipe.picture.mode == "BGR":
-                other = other[..., ::-1]
+            other = look_at(record, donor, 64).prepared(record.recipe) if plan.hide == "patch" else None
             try:
                 return covered(look, maker, plan, other)
             except Stopped:
@@ -321,8 +319,9 @@ class CoverPage(QWidget):
             hidden = jobs.cover_one(look, maker, record, plan, other)
             target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
             if hidden.mask is not None and target is not None:
-                received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
-                heat = maps_of_setup(maker, to_tensor(received, record.recipe)[None], [target], setup)[0]
+                heat = maps_of_setup(
+                    maker, to_tensor(look.prepared(record.recipe), record.recipe)[None], [target], setup
+                )[0]
                 inside = share_inside(heat, hidden.mask)
             return OneCovered(look, hidden, inside)
 

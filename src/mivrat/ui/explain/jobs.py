@@ -185,12 +185,15 @@ def compute_board(
     look: Look, maker: HeatmapMaker, record: RunRecord, wanted: BoardWanted, work: Work
 ) -> Iterator[Cell]:
     """The board's cells as they are computed; columns are counted as wanted."""
-    received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
     there = [(i, column) for i, column in enumerate(wanted.columns) if column is not None]
     maker.stopped = lambda: work.stop.stopped
     try:
         for cell in board_cells(
-            maker, to_tensor(received, record.recipe), wanted.rows, [column for _, column in there], wanted.method
+            maker,
+            to_tensor(look.prepared(record.recipe), record.recipe),
+            wanted.rows,
+            [column for _, column in there],
+            wanted.method,
         ):
             yield Cell(cell.row, there[cell.column][0], cell.heat)
             if work.stop.stopped:
@@ -239,7 +242,6 @@ def draw(look: Look, heat: NDArray[np.float32], base: int, opacity: float, scale
 
 def cover_one(look: Look, maker: HeatmapMaker, record: RunRecord, plan: CoverPlan, other: Pixels | None) -> Hidden:
     """Cover the image looked at."""
-    received = look.received[..., ::-1] if record.recipe.picture.mode == "BGR" else look.received
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
     region = region_of(plan, maker)
-    return cover_pixels(maker, look.image, received, region, plan.hide, target, plan.seed, other)
+    return cover_pixels(maker, look.image, look.prepared(record.recipe), region, plan.hide, target, plan.seed, other)
