@@ -1,4 +1,4 @@
-.PHONY: demo test check screenshots bench clean
+.PHONY: demo test test-all check screenshots bench clean
 
 demo: ## open the window on the demonstration (headless, and saying so, without a display)
 	@tools/setup.sh
@@ -10,6 +10,9 @@ test: ## style, types and tests
 	@.venv/bin/ruff format --check --quiet src tests tools benchmarks
 	@.venv/bin/mypy
 	@.venv/bin/python -m pytest
+
+test-all: ## the same under every supported Python at hand
+	@tools/test_all.sh
 
 screenshots: ## draw docs/screenshots anew from the demonstration
 	@tools/setup.sh

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import os
+import sqlite3
+import traceback
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import settings
@@ -20,3 +24,34 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Mo
     for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
         monkeypatch.setenv(name, str(home / name.lower()))
     return home
+
+
+@pytest.fixture(autouse=True)
+def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Fail a test in which Mivrat leaves a study's database open, and say who opened it; close what the test opened itself."""
+    connect, opened = sqlite3.connect, list[tuple[sqlite3.Connection, str]]()
+
+    def connected(*args: Any, **options: Any) -> sqlite3.Connection:
+        made = connect(*args, **options)
+        frames = [one for one in traceback.extract_stack()[:-1] if not one.filename.endswith("core/study/study.py")]
+        by_test = "/tests/" in frames[-1].filename
+        opened.append((made, "" if by_test else "".join(traceback.format_list(frames[-5:]))))
+        return made
+
+    monkeypatch.setattr(sqlite3, "connect", connected)
+    yield
+    left = []
+    for connection, where in opened:
+        try:
+            connection.total_changes  # noqa: B018
+        except sqlite3.ProgrammingError as error:
+            if "closed" in str(error):
+                continue
+        if where:
+            left.append(where)
+    for connection, _ in opened:
+        try:
+            connection.close()
+        except sqlite3.ProgrammingError:
+            continue
+    assert not left, f"left open:\n{left[0]}"

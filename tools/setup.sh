@@ -20,33 +20,36 @@ install_packages() { # names of Debian packages; says what to do where it cannot
   return 1
 }
 
+# The newest Python that the lock file has packages for; PYTHON names another one, VENV another place than .venv.
+. tools/pythons.sh
 python=
-for candidate in python3.11 python3.12 python3.13 python3.14 python3; do
-  if command -v "$candidate" >/dev/null && "$candidate" -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null; then python=$candidate; break; fi
+for candidate in ${PYTHON:-$supported python3}; do
+  if python=$(find_python "$candidate"); then break; fi
 done
 if [ -z "$python" ]; then
+  [ -z "${PYTHON:-}" ] || { say "$PYTHON is none of the supported Pythons ($supported)"; exit 1; }
   install_packages python3 python3-venv || exit 1
-  python=python3
-  "$python" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || { say "Python 3.11 or later is needed; this machine has $("$python" -V)"; exit 1; }
+  python=$(find_python python3) || { say "Python 3.11 to 3.14 is needed; this machine has $(python3 -V)"; exit 1; }
 fi
 
-stamp=.venv/.made-from
-wanted=$(cat requirements.lock pyproject.toml | sha256sum | cut -d' ' -f1)
+venv=${VENV:-.venv}
+stamp=$venv/.made-from
+wanted=$({ cat requirements.lock pyproject.toml; "$python" -V; } | sha256sum | cut -d' ' -f1)
 if [ "$(cat "$stamp" 2>/dev/null || true)" != "$wanted" ]; then
   if ! "$python" -c 'import ensurepip, venv' 2>/dev/null; then
     version=$("$python" -c 'import sys; print("%d.%d" % sys.version_info[:2])')
     install_packages "python$version-venv" || exit 1
   fi
-  say "making .venv with $("$python" -V) and installing pinned packages (some 250 MB, a few minutes)"
-  rm -rf .venv
-  "$python" -m venv .venv
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
+  say "making $venv with $("$python" -V) and installing pinned packages (some 250 MB, a few minutes)"
+  rm -rf "$venv"
+  "$python" -m venv "$venv"
+  "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+  "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
   printf '%s' "$wanted" >"$stamp"
 fi
 
 # What Qt loads at run time, and which Debian package has it.
-qt=$(.venv/bin/python -c 'import importlib.util, pathlib; print(pathlib.Path(importlib.util.find_spec("PySide6").origin).parent / "Qt")')
+qt=$("$venv/bin/python" -c 'import importlib.util, pathlib; print(pathlib.Path(importlib.util.find_spec("PySide6").origin).parent / "Qt")')
 missing=$(ldd "$qt"/lib/libQt6Gui.so.6 "$qt"/lib/libQt6Widgets.so.6 "$qt"/lib/libQt6XcbQpa.so.6 "$qt"/plugins/platforms/libqxcb.so "$qt"/plugins/platforms/libqoffscreen.so 2>/dev/null |
   awk '/not found/ && $1 !~ /^libQt6/ {print $1}' | sort -u)
 if [ -n "$missing" ]; then

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import subprocess
 import sys
@@ -267,6 +268,9 @@ def run_command(arguments: Sequence[str]) -> int:
 
 def main() -> NoReturn:
     """The ``mivrat`` command."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # names of files may hold anything
     try:
         code = run_command(sys.argv[1:])
     except InputError as error:

@@ -14,12 +14,17 @@ from mivrat.core.errors import InputError
 
 def write_whole(path: Path, data: bytes | str) -> None:
     """Write ``data`` beside ``path`` and rename it into place. InputError where that is impossible."""
-    content = data.encode("utf-8") if isinstance(data, str) else data
+    # What no UTF-8 can hold is escaped as in JSON; names come here escaped already.
+    content = data.encode("utf-8", "backslashreplace") if isinstance(data, str) else data
     write_whole_with(path, lambda part: part.write_bytes(content))
 
 
 def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
-    """Let ``write`` fill a file beside ``path``, then rename it into place; on failure nothing is left behind."""
+    """Let ``write`` fill a file beside ``path``, then rename it into place; on failure nothing is left behind.
+
+    The content is on the disk before the name is: after a loss of power there is the old file or the new one, never an
+    empty one.
+    """
     part: Path | None = None
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -30,6 +35,8 @@ def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
         umask = os.umask(0)
         os.umask(umask)
         part.chmod(0o666 & ~umask)
+        with open(part, "rb") as written:
+            os.fsync(written.fileno())
         part.replace(path)
     except OSError as error:
         raise InputError(

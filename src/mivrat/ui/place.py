@@ -50,7 +50,7 @@ class Place(QObject):
             "image": None if image is None else snapshot.record.image_set.items[image].path,
             **self.extra,
         }
-        now = snapshot.record.info.id, json.dumps(data, ensure_ascii=False)
+        now = snapshot.record.info.id, json.dumps(data)
         if now != self._kept:
             self._kept = now
             self.keeper.remember_place(*now)

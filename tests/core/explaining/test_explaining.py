@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -56,8 +57,10 @@ class Ran:
 
 
 @pytest.fixture(scope="module")
-def ran(tmp_path_factory: pytest.TempPathFactory) -> Ran:
-    return Ran(tmp_path_factory.mktemp("ran"))
+def ran(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ran]:
+    made = Ran(tmp_path_factory.mktemp("ran"))
+    yield made
+    made.study.close()
 
 
 def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_path: Path) -> None:

@@ -101,7 +101,13 @@ def test_bins_of_equal_count(pairs: list[tuple[float, bool]]) -> None:
     found = calibration.adaptive_calibration(confidence, right)
     sizes = [one.count for one in found.bins]
     assert sum(sizes) == len(pairs)
-    assert max(sizes) - min(sizes) <= 1
+    if len({c for c, _ in pairs}) == len(pairs):
+        assert max(sizes) - min(sizes) <= 1
+    for at, one in enumerate(found.bins):  # equal confidences are never parted
+        last = at == len(found.bins) - 1
+        assert one.count == sum(one.low <= c < one.high or (last and c == one.high) for c, _ in pairs)
+    turned = calibration.adaptive_calibration(confidence[::-1], right[::-1])
+    assert (turned.ece, turned.mce) == pytest.approx((found.ece, found.mce))
     ordered = sorted(pairs, key=lambda one: one[0])
     at, expected = 0, 0.0
     for size, one in zip(sizes, found.bins, strict=True):
@@ -195,9 +201,22 @@ def test_selective_prediction_by_loops(pairs: list[tuple[float, bool]]) -> None:
         inside = [r for c, r in pairs if c >= threshold]
         at = found.at(threshold)
         assert (at.hits, at.total) == (sum(inside), len(inside))
-    reached = found.lowest_for(0.3)
-    fits = [t for t in sorted({c for c, _ in pairs}) if (found.at(t).low or 0) >= 0.3]
-    assert (reached[0] if reached else None) == (fits[0] if fits else None)
+
+
+def test_a_threshold_for_an_accuracy_that_is_never_reached_is_seldom_offered() -> None:
+    rng, offered, found_where_true = np.random.default_rng(5), 0, 0
+    studies = 400
+    for _ in range(studies):
+        confidence = rng.uniform(0.5, 1.0, 300)
+        # However sure it is, the first model is right in just 80 %; the second in 70 % to all of them.
+        offered += selective.selective(confidence, rng.random(300) < 0.8).lowest_for(0.8) is not None
+        reached = selective.selective(confidence, rng.random(300) < 2 * confidence - 0.9).lowest_for(0.8)
+        found_where_true += reached is not None
+        if reached is not None:
+            at = confidence >= reached[0]
+            assert reached[1].total == int(at.sum())
+    assert offered <= 0.05 * studies + 2 * np.sqrt(0.05 * 0.95 * studies)
+    assert found_where_true > 0.5 * studies
 
 
 @pytest.mark.parametrize(("one", "other"), [(0, 0), (3, 3), (9, 1), (0, 12), (25, 10)])

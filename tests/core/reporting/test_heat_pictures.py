@@ -29,14 +29,9 @@ from mivrat.core.reporting.heat_pictures import (
     with_legend,
 )
 from mivrat.core.running.job import StopSignal
-from tests.core.explaining.test_explaining import Ran
+from tests.core.explaining.test_explaining import Ran, ran  # noqa: F401
 
 RED, BLUE = (np.full((30, 60, 3), colour, np.uint8) for colour in ((200, 0, 0), (0, 0, 200)))
-
-
-@pytest.fixture(scope="module")
-def ran(tmp_path_factory: pytest.TempPathFactory) -> Ran:
-    return Ran(tmp_path_factory.mktemp("ran"))
 
 
 @pytest.mark.parametrize("scale", ["heat", "grey", "difference"])

@@ -27,7 +27,7 @@ class CheckResult:
     offer: Mapping[str, Any] = field(default_factory=dict)
 
     def to_json(self) -> str:
-        return json.dumps(asdict(self), ensure_ascii=False, allow_nan=False)
+        return json.dumps(asdict(self), allow_nan=False)
 
 
 def from_json(text: str) -> CheckResult:

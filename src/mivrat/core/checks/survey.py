@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import io
 import json
 import os
-import warnings
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -18,7 +16,14 @@ from numpy.typing import NDArray
 from PIL import Image
 from scipy.fft import dctn
 
-from mivrat.core.pictures.decode import PictureFile, Stamp, UnreadablePicture, decode_picture, read_file
+from mivrat.core.pictures.decode import (
+    PictureFile,
+    Stamp,
+    UnreadablePicture,
+    decode_picture,
+    mode_and_frames,
+    read_file,
+)
 from mivrat.core.running.job import StopSignal
 
 # The grid a picture is brought to before its frequencies are taken, and the spread of grey below which it counts as flat.
@@ -81,12 +86,9 @@ def survey_file(file: PictureFile) -> Facts:
     """The facts of one file that was read. Never raises for what is in the file."""
     try:
         pixels = decode_picture(file)
+        mode, frames = mode_and_frames(file)
     except UnreadablePicture as error:
         return Facts(problem=str(error))
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        with Image.open(io.BytesIO(file.data)) as opened:
-            mode, frames = opened.mode, int(getattr(opened, "n_frames", 1))
     height, width = pixels.shape[:2]
     return Facts(width, height, mode, frames, fingerprint(Image.fromarray(pixels)))
 

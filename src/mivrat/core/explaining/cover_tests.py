@@ -66,7 +66,7 @@ class CoverPlan:
 
     def as_json(self) -> str:
         told = {"selection": self.selection, "region": self.region.as_json(), "hide": self.hide, "target": self.target}
-        return json.dumps({**told, "seed": self.seed, "images": list(self.images)}, ensure_ascii=False)
+        return json.dumps({**told, "seed": self.seed, "images": list(self.images)})
 
     def in_words(self) -> str:
         how = {"blur": "blurred", "mean": "in the mean colour", "patch": "replaced from another image"}[self.hide]

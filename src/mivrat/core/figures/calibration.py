@@ -72,19 +72,19 @@ def calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins:
 
 
 def adaptive_calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int = BINS) -> Calibration:
-    """Calibration with bins of equal count, as nearly as N allows; a bin's edges are its lowest and highest confidence."""
+    """Calibration with bins of equal count, as nearly as N allows without parting equal confidences; a bin's edges are its
+    lowest and highest confidence. Images of one confidence go where the middle one of them belongs; bins that stay empty
+    are left out."""
     total = len(confidence)
     if not total:
         return from_sums(np.zeros(2), *(np.zeros(1, np.int64),) * 2, np.zeros(1))
-    bins = min(bins, total)
-    order = np.argsort(confidence, kind="stable")
-    where = np.empty(total, np.int64)
-    where[order] = np.arange(total) * bins // total
-    starts = [int(np.searchsorted(where[order], m)) for m in range(bins)]
-    ordered = confidence[order]
-    edges = np.append(ordered[starts], ordered[-1])
-    edges[0] = min(edges[0], ordered[0])
-    return from_sums(edges, *_sums(where, confidence, right, bins))
+    values, which, counts = np.unique(confidence, return_inverse=True, return_counts=True)
+    ends = np.cumsum(counts)
+    wanted = (2 * ends - counts) * min(bins, total) // (2 * total)
+    starts = np.flatnonzero(np.diff(wanted, prepend=-1))
+    bin_of_value = np.cumsum(np.isin(np.arange(len(values)), starts)) - 1
+    edges = np.append(values[starts], values[-1])
+    return from_sums(edges, *_sums(bin_of_value[which], confidence, right, len(starts)))
 
 
 def _sums(

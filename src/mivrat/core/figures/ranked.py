@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import expit
 
 from mivrat.core.figures.calibration import bin_index
 
@@ -53,9 +54,10 @@ def together(found: Sequence[tuple[float | None, float | None, float]]) -> OneVe
 
 
 def of_class(
-    column: NDArray[np.float64], positive: NDArray[np.integer], bins: int = 15
+    column: NDArray[np.float64], positive: NDArray[np.integer], bins: int = 15, log_odds: bool = False
 ) -> tuple[float | None, float | None, float]:
-    """AUROC, average precision and calibration gap of one class, from its N probabilities and its images' positions.
+    """AUROC, average precision and calibration gap of one class, from its N probabilities and its images' positions; or from
+    N log-odds, which still tell apart what would round to the same probability near 0 and 1.
 
     AUROC as the Mann-Whitney statistic with mid-ranks; average precision Σ (R_n - R_{n-1}) P_n over distinct
     thresholds, of which only those at a positive image's score count; Σ n_m/N |share_m - mean p_m| over equal-width bins.
@@ -75,6 +77,8 @@ def of_class(
         at_or_above = hits - first
         gained = np.diff(np.append(first, hits))
         precision = float(np.sum(gained / hits * (at_or_above / (total - below[first]))))
+    if log_odds:
+        ordered, own = expit(ordered), expit(own)
     edges = np.searchsorted(ordered, np.arange(1, bins) / bins, "right")
     sums = np.add.reduceat(np.append(ordered, 0.0), np.concatenate([[0], edges]))
     sums[np.diff(np.concatenate([[0], edges, [total]])) == 0] = 0.0

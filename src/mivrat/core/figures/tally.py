@@ -14,22 +14,29 @@ from mivrat.core.figures.calibration import BINS, Calibration, bin_index, from_s
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.outcomes import Outcomes
 
-# Sums are of whole numbers of this size, so that adding them in any order gives the same.
-UNIT = 2.0**-36
+# Sums are of whole numbers of this size, so that adding them in any order gives the same. Each value is taken in two parts
+# that whole numbers of 64 bits can hold.
+UNIT = 2.0**-80
+_COARSE = 2.0**-36
 _PIECE = 1 << 20
 
 
 def _exact_sum(values: NDArray[np.float64]) -> int:
     """The sum in units, as a whole number without bound."""
-    pieces = range(0, len(values), _PIECE)
-    return sum(int(np.rint(values[first : first + _PIECE] / UNIT).astype(np.int64).sum()) for first in pieces)
+    total = 0
+    for first in range(0, len(values), _PIECE):
+        some = values[first : first + _PIECE]
+        coarse = np.rint(some / _COARSE)
+        fine = np.rint((some - coarse * _COARSE) / UNIT)
+        total += int(coarse.astype(np.int64).sum()) * round(_COARSE / UNIT) + int(fine.astype(np.int64).sum())
+    return total
 
 
 @dataclass(frozen=True)
 class Tally:
     """Counts over some images. ``ranks[r]`` counts the images whose label has rank r (0: not known).
 
-    ``losses``, ``errors`` and ``confidences`` (bin by bin) are sums in units of 2^-36. ``unscored`` counts images of which
+    ``losses``, ``errors`` and ``confidences`` (bin by bin) are sums in units of 2^-80. ``unscored`` counts images of which
     only the prediction is known, ``unsure`` those without confidence.
     """
 

@@ -16,7 +16,7 @@ from mivrat.core.figures.probability import SMALLEST, losses
 FOLDS = 5
 # Up to so many scores every fold is fitted by itself; beyond, its fit is one Newton step from the common one.
 EXACT = 4_000_000
-_LEAST, _MOST = 1e-3, 1e3
+_LEAST, _MOST = 1e-9, 1e9
 
 # So many scores are worked on at a time: few enough to stay near the processor.
 _PIECE = 1 << 17
@@ -109,7 +109,7 @@ def _fit(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], st
     """The inverse temperature of least loss among some images (None where there is none), and what is known there."""
     inverse, low, high = start, 1 / _MOST, 1 / _LEAST
     here = _at(logits, labels, among, np.full(len(labels), inverse))
-    for _ in range(60):
+    for _ in range(100):
         slope, bend = float(here.slope.mean()), float(here.bend.mean())
         low, high = (inverse, high) if slope < 0 else (low, inverse)
         step = inverse - slope / bend if bend > 1e-300 else (low * high) ** 0.5
@@ -120,6 +120,8 @@ def _fit(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], st
         if moved <= 1e-3 and moved**2 <= 1e-7:
             break
         here = _at(logits, labels, among, np.full(len(labels), inverse))
+    else:
+        return None, here  # ever further: there is no best one
     outside = inverse > 0.99 / _LEAST or inverse < 1.01 / _MOST
     return (None if outside else inverse), here
 

@@ -58,6 +58,10 @@ class FeatureModel:
         self._dtype = np.dtype(dtype)
         self.columns = self.scores(np.zeros(model.sample_shape(1), self._dtype)).shape[1]
 
+    def misfit(self, shape: tuple[int, ...]) -> str:
+        """As the model's own."""
+        return self.model.misfit(shape)
+
     def scores(self, batch: NDArray[Any]) -> Vectors:
         """Features (images x features) of prepared images."""
         size = max(1, PIXELS_AT_ONCE // (batch[0].size // self.recipe.channels))

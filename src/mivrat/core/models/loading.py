@@ -14,7 +14,7 @@ from mivrat.core.pictures.recipe import Recipe
 def load_model(
     path: Path, classes: Sequence[str], recipe: Recipe | None = None, threads: int = 0
 ) -> OnnxModel | PredictionTable:
-    """The model in a file, told by the file's ending; a recipe means nothing to a table. Raises InputError."""
+    """The model in a file, told by the file's ending; of a recipe a table takes the kind of scores. Raises InputError."""
     if path.suffix.lower() in TABLE_ENDINGS:
-        return PredictionTable(path, classes)
+        return PredictionTable(path, classes, recipe)
     return OnnxModel(path, recipe, len(classes), threads)

@@ -159,13 +159,6 @@ def check_recipe_fits(port: Port, recipe: Recipe, where: object) -> None:
                 where=where,
                 mend="correct crop.size, resize.size, picture.mode or tensor.order in the recipe",
             )
-    fixed = [n for n in port.shape[1:] if n is not None and n not in (1, 3)]
-    if size == (None, None) and fixed:
-        raise InputError(
-            f"the model's input {port.describe()} has a fixed size, the recipe leaves pictures at sizes that follow the file",
-            where=where,
-            mend="add a [crop], or use rule 'stretch' or 'fit-pad'",
-        )
 
 
 def fitting_outputs(model: onnx.ModelProto, classes: int | None) -> list[Port]:

@@ -121,11 +121,26 @@ class OnnxModel:
         return fits[0]
 
     def sample_shape(self, images: int) -> tuple[int, ...]:
-        """The shape of a batch of so many prepared images; free sides that the recipe leaves open are 224."""
-        height, width = self.recipe.output_size() or (224, 224)
+        """The shape of a batch of so many prepared images; sides that the recipe leaves open are those of the model's input,
+        or, where that leaves them open too, 224."""
+        sides: list[int | None] = list(self.recipe.output_size() or (None, None))
+        if len(self.input.shape) == 4:
+            fixed = self.input.shape[2:4] if self.recipe.tensor.order == "NCHW" else self.input.shape[1:3]
+            sides = [side or own for side, own in zip(sides, fixed, strict=True)]
+        height, width = (side or 224 for side in sides)
         if self.recipe.tensor.order == "NCHW":
             return images, self.recipe.channels, height, width
         return images, height, width, self.recipe.channels
+
+    def misfit(self, shape: tuple[int, ...]) -> str:
+        """Why a prepared image of this shape cannot go into the model; empty where it can."""
+        wants = self.input.shape[1:]
+        if not wants or all(want in (None, n) for want, n in zip(wants, shape, strict=True)):
+            return ""
+        at = slice(1, 3) if self.recipe.tensor.order == "NCHW" else slice(0, 2)
+        (height, width), wanted = shape[at], wants[at]
+        told = " × ".join("any" if n is None else str(n) for n in reversed(wanted))
+        return f"is {width} × {height} px once prepared; the model takes {told}"
 
     def _probe(self, classes: int | None) -> None:
         """Run a made-up batch once, so that a model that cannot answer, or only one image at a time, is known now."""

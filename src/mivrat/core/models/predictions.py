@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -11,7 +12,8 @@ import polars as pl
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.models.scores import Kind, guess_kind
+from mivrat.core.models.scores import SUM_WITHIN, Kind, Seen, doubtful_scores
+from mivrat.core.names import unescaped
 from mivrat.core.pictures.classes import ClassMatcher, some
 from mivrat.core.pictures.image_sets import ImageSet, read_table
 from mivrat.core.pictures.recipe import Recipe
@@ -23,23 +25,25 @@ class PredictionTable:
     """Answers read from a table: a ``path`` column with either one column of scores per class (named after the class,
     or ``p:`` and the class), or ``predicted`` and, where it is known, ``confidence``.
 
-    ``score_kind`` tells which. Raises InputError where neither is there, or where a name or number cannot be read.
+    ``score_kind`` tells which; of the recipe only ``scores.kind`` means something here. Numbers are kept as they are
+    written, in double precision. Raises InputError where neither is there, or where a name or number cannot be read.
     """
 
     kind = "table"
 
-    def __init__(self, path: Path, classes: Sequence[str]) -> None:
+    def __init__(self, path: Path, classes: Sequence[str], recipe: Recipe | None = None) -> None:
         self.path = path
         self.name = path.stem
-        self.recipe = Recipe()
+        self.recipe = Recipe() if recipe is None else Recipe(scores=recipe.scores)
         self.recipe_is_guess = False
         self.remarks: list[str] = []
         table = read_table(path)
         self._paths = [_unescaped(str(one)) for one in table["path"].to_list()]
         columns = _class_columns(table.columns, classes)
         if len(columns) == len(classes):
-            self._rows = _numbers(table, [columns[k] for k in range(len(classes))], path)
-            self.score_kind: Kind = guess_kind(self._rows)
+            texts = _texts(table, [columns[k] for k in range(len(classes))])
+            self._rows = _numbers(texts, path)
+            self.score_kind: Kind = self._read_kind(texts)
         elif "predicted" in table.columns:
             self._rows = _predictions(table, classes, path)
             self.score_kind = "prediction"
@@ -57,7 +61,24 @@ class PredictionTable:
             )
         self.columns, self.class_count = self._rows.shape[1], len(classes)
 
-    def answers_for(self, image_set: ImageSet) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
+    def _read_kind(self, texts: pl.DataFrame) -> Kind:
+        """The kind of scores the recipe says, else that all rows agree on; percentages become probabilities."""
+        rows, said = self._rows, self.recipe.scores.kind
+        seen, slack = Seen.of(rows), max(SUM_WITHIN, rows.shape[1] * _written_to(texts))
+        finite = rows[np.isfinite(rows).all(axis=1)]
+        if said in ("auto", "probabilities") and rows.shape[1] > 1 and len(finite) and not seen.within:
+            sums = finite.sum(axis=1)
+            if bool((finite >= 0).all() and (finite <= 100).all() and (np.abs(sums - 100) <= 100 * slack).all()):
+                self._rows = rows / 100
+                self.remarks.append("the scores are percentages: they were divided by 100")
+                return "probabilities"
+        if said != "auto":
+            return said
+        if seen.doubtful and seen.furthest > slack:
+            raise doubtful_scores(self.path, seen.furthest)
+        return "probabilities" if seen.doubtful else seen.kind
+
+    def answers_for(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         """The rows for the images of a set (images x columns), and which of them the table lists.
 
         A row is an image's where its path is the image's path in the set, or leads to the same file from the table.
@@ -68,7 +89,9 @@ class PredictionTable:
             by_path.setdefault(os.path.normpath(folder / path), number)
         for number, path in enumerate(self._paths):
             by_path.setdefault(os.path.normpath(path), number)
-        rows = np.full((len(image_set.items), self.columns), np.nan, np.float32)
+        for number, path in enumerate(self._paths):  # as Mivrat writes names that are no UTF-8
+            by_path.setdefault(os.path.normpath(unescaped(path)), number)
+        rows = np.full((len(image_set.items), self.columns), np.nan)
         listed = np.zeros(len(image_set.items), bool)
         for i, item in enumerate(image_set.items):
             number = by_path.get(os.path.normpath(image_set.file(i)), by_path.get(os.path.normpath(item.path), -1))
@@ -100,11 +123,30 @@ def _class_columns(names: Sequence[str], classes: Sequence[str]) -> dict[int, st
     return found
 
 
-def _numbers(table: pl.DataFrame, names: Sequence[str], path: Path) -> NDArray[np.float32]:
+def _texts(table: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
+    """Some columns as they are written; an empty cell becomes null."""
+    return table.select([pl.col(name).cast(pl.String).replace("", None) for name in names])
+
+
+# The digits behind the point, and the exponent, of a number as it is written.
+_DECIMALS = re.compile(r"^\s*[-+]?\d*\.?(\d*)(?:[eE]([-+]?\d+))?\s*$")
+
+
+def _written_to(texts: pl.DataFrame) -> float:
+    """Half a unit of the last decimal that the numbers of a table are written with; 0 for whole numbers."""
+    most = 0
+    for column in texts.iter_columns():
+        for text in column.drop_nulls().unique().to_list():
+            found = _DECIMALS.match(text)
+            if found is not None and len(text) < 400:
+                most = max(most, len(found[1]) - int(found[2] or 0))
+    return 0.5 * 10.0**-most if most else 0.0
+
+
+def _numbers(texts: pl.DataFrame, path: Path) -> NDArray[np.float64]:
     try:
         # An empty cell is a score that is missing: the row fails, as one with NaN does.
-        texts = [pl.col(name).cast(pl.String).replace("", None).cast(pl.Float32) for name in names]
-        return table.select(texts).fill_null(float("nan")).to_numpy().astype(np.float32)
+        return texts.cast(pl.Float64).fill_null(float("nan")).to_numpy().astype(np.float64)
     except pl.exceptions.PolarsError as error:
         raise InputError(
             f"holds a score that is no number ({' '.join(str(error).split())[:120]})",
@@ -113,7 +155,7 @@ def _numbers(table: pl.DataFrame, names: Sequence[str], path: Path) -> NDArray[n
         ) from error
 
 
-def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDArray[np.float32]:
+def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDArray[np.float64]:
     """Predicted class and confidence, images x 2; an empty prediction makes the row fail, an empty confidence stays NaN."""
     matcher = ClassMatcher(classes)
     said = [None if one in (None, "") else _unescaped(str(one)) for one in table["predicted"].to_list()]
@@ -125,10 +167,10 @@ def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDA
             where=path,
             mend="use the names of the class list",
         )
-    rows = np.full((table.height, 2), np.nan, np.float32)
+    rows = np.full((table.height, 2), np.nan)
     rows[:, 0] = [np.nan if one is None else index[one] for one in said]
     if "confidence" in table.columns:
-        rows[:, 1] = _numbers(table, ["confidence"], path)[:, 0]
+        rows[:, 1] = _numbers(_texts(table, ["confidence"]), path)[:, 0]
         bad = np.flatnonzero((rows[:, 1] < 0) | (rows[:, 1] > 1))
         if len(bad):
             raise InputError(

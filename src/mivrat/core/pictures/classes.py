@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from mivrat.core.errors import InputError
+from mivrat.core.names import is_text
 
 
 def read_class_list(path: Path) -> list[str]:
@@ -40,6 +41,12 @@ def read_class_list(path: Path) -> list[str]:
         if not name.strip():
             raise InputError(
                 f"line {number} of the class list is empty", where=path, mend="name every class, or take the line out"
+            )
+        if not is_text(name):
+            raise InputError(
+                f"class {number} of the list holds half a character ({name!r}), which no text file can hold",
+                where=path,
+                mend="correct that name",
             )
     doubled = [name for name, count in Counter(names).items() if count > 1]
     if doubled:

@@ -19,9 +19,13 @@ Pixels = NDArray[np.uint8]
 Mode = Literal["RGB", "BGR", "L"]
 
 # A picture that unpacks to more than this is refused: it would take gigabytes to hold.
-MOST_PIXELS = 200_000_000
-MOST_BYTES = 2_000_000_000
+MOST_PIXELS = 120_000_000
+MOST_BYTES = 800_000_000
 Image.MAX_IMAGE_PIXELS = MOST_PIXELS // 2
+# The formats that are read, and no others: some decoders of the imaging library start other programs.
+FORMATS = ("JPEG", "PNG", "BMP", "DIB", "TIFF", "WEBP", "GIF")
+# Values of more than eight bits are brought down so many lines' pixels at a time.
+_AT_ONCE = 1 << 22
 
 
 class UnreadablePicture(Exception):
@@ -83,8 +87,10 @@ def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = Tr
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with Image.open(io.BytesIO(file.data)) as opened:
+            with Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
                 picture: Image.Image = opened
+                if picture.width * picture.height > MOST_PIXELS:
+                    raise Image.DecompressionBombError
                 picture.load()
                 if exif_rotate:
                     picture = ImageOps.exif_transpose(picture)
@@ -97,18 +103,37 @@ def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = Tr
         raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
 
 
+def mode_and_frames(file: PictureFile) -> tuple[str, int]:
+    """The colour mode that a readable file's picture has before it is decoded, and its number of frames; 1 where what is
+    behind the first frame is broken. Raises UnreadablePicture."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
+                mode = opened.mode
+                try:
+                    return mode, int(getattr(opened, "n_frames", 1))
+                except Exception:  # as below: nearly anything
+                    return mode, 1
+    except Exception as error:
+        raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
+
+
 def _eight_bit(picture: Image.Image) -> Image.Image:
-    if picture.mode.startswith("I"):
-        values = np.asarray(picture).astype(np.float64)
-        if values.max(initial=0) > 255 or picture.mode != "I":
-            values = values * (255.0 / 65535.0)
-        return Image.fromarray(np.clip(np.round(values), 0, 255).astype(np.uint8))
+    """Values of 16 or 32 bits, or floats, as eight bits; some lines at a time, so that wide numbers take little room."""
+    if not picture.mode.startswith(("I", "F")):
+        return picture
+    values = np.asarray(picture)
     if picture.mode == "F":
-        values = np.nan_to_num(np.asarray(picture).astype(np.float64))
-        if values.max(initial=0) <= 1.0:
-            values = values * 255.0
-        return Image.fromarray(np.clip(np.round(values), 0, 255).astype(np.uint8))
-    return picture
+        factor = 255.0 if np.nanmax(values, initial=0) <= 1.0 else 1.0
+    else:
+        factor = 255.0 / 65535.0 if picture.mode != "I" or values.max(initial=0) > 255 else 1.0
+    out = np.empty(values.shape, np.uint8)
+    step = max(1, _AT_ONCE // max(1, values.shape[1]))
+    for first in range(0, len(values), step):
+        some = np.nan_to_num(values[first : first + step].astype(np.float64)) * factor
+        out[first : first + step] = np.clip(np.round(some), 0, 255)
+    return Image.fromarray(out)
 
 
 def _channels(picture: Image.Image, mode: Mode) -> Pixels:

@@ -13,6 +13,7 @@ from typing import Literal
 import polars as pl
 
 from mivrat.core.errors import InputError
+from mivrat.core.names import unescaped
 from mivrat.core.pictures.classes import ClassMatcher, some
 
 PICTURE_ENDINGS = frozenset(
@@ -50,6 +51,11 @@ class ImageSet:
 
     def file(self, index: int) -> Path:
         return self.root / self.items[index].path
+
+    def told_path(self, index: int) -> str:
+        """An image's path as results tell it: relative to the root, but whole where the root is that of the whole system."""
+        path = self.items[index].path
+        return f"/{path}" if self.root == Path(self.root.anchor) else path
 
     @property
     def labels(self) -> list[int | None]:
@@ -154,34 +160,54 @@ def _ends_like_picture(name: str) -> bool:
     return os.path.splitext(name)[1].lower() in PICTURE_ENDINGS
 
 
-def _picture_files(root: Path) -> Iterator[str]:
-    """Paths relative to root of all picture files below it, links followed, no folder visited twice."""
+def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
+    """Paths relative to root of all picture files below it, links followed, no folder visited twice.
+
+    With each whether it is a folder: one that may not be looked into, or an empty one that is called like a picture, is
+    listed, so that it is told of instead of passed over.
+    """
     visited: set[tuple[int, int]] = set()
-    for folder, folders, files in os.walk(root, followlinks=True):
-        stat = os.stat(folder)
-        if (stat.st_dev, stat.st_ino) in visited:
+    closed: list[str] = []
+
+    def relative(path: str) -> str:
+        return os.path.relpath(path, root).replace(os.sep, "/")
+
+    for folder, folders, files in os.walk(
+        root, followlinks=True, onerror=lambda error: closed.append(str(error.filename))
+    ):
+        try:
+            about = os.stat(folder)
+        except OSError:
+            closed.append(folder)
+            continue
+        if (about.st_dev, about.st_ino) in visited:
             folders.clear()
             continue
-        visited.add((stat.st_dev, stat.st_ino))
-        # An empty folder that is called like a picture is listed, so that it is told of instead of passed over.
-        for name in [
-            *files,
-            *(one for one in folders if _ends_like_picture(one) and not os.listdir(f"{folder}/{one}")),
-        ]:
+        visited.add((about.st_dev, about.st_ino))
+        if not folders and not files and _ends_like_picture(folder) and folder != str(root):
+            yield relative(folder), True
+        for name in files:
             if _ends_like_picture(name) and not name.startswith("._"):
-                yield os.path.relpath(os.path.join(folder, name), root).replace(os.sep, "/")
+                yield relative(os.path.join(folder, name)), False
+    for folder in closed:
+        if folder == os.fspath(root):
+            raise InputError("the folder may not be read", where=root, mend="ask for the right to read it")
+        yield relative(folder), True
 
 
 def _from_folder(root: Path) -> Listing:
-    paths = sorted(_picture_files(root))
-    if not paths:
+    found = sorted(_picture_files(root))
+    if not found:
         raise InputError(
             "holds no images",
             where=root,
             mend=f"Mivrat reads {', '.join(sorted(PICTURE_ENDINGS))}, in any depth of folders",
         )
     # The outermost folder that names a class decides, so that "birch/slide 3/x.jpg" and "july/birch/x.jpg" both work.
-    return Listing(root.resolve().name, root.resolve(), [(path, tuple(path.split("/")[:-1]), {}) for path in paths])
+    # Of a folder that may not be read its own name may be the class.
+    labels = [tuple(path.split("/")[: None if is_folder else -1]) for path, is_folder in found]
+    listed = [(path, texts, dict[str, str]()) for (path, _), texts in zip(found, labels, strict=True)]
+    return Listing(root.resolve().name, root.resolve(), listed)
 
 
 def read_table(source: Path) -> pl.DataFrame:
@@ -220,7 +246,13 @@ def read_table(source: Path) -> pl.DataFrame:
 def _from_table(source: Path) -> Listing:
     rows = read_table(source).to_dicts()
     folder = source.resolve().parent
-    paths = [os.path.normpath(str(row["path"])).replace(os.sep, "/") for row in rows]
+
+    def named(path: str) -> str:
+        # A path with escapes, as Mivrat writes names that are no UTF-8; unless there is a file of just this name.
+        plain = unescaped(path)
+        return path if plain == path or os.path.lexists(folder / path) else plain
+
+    paths = [os.path.normpath(named(str(row["path"]))).replace(os.sep, "/") for row in rows]
     root = folder
     if any(path.startswith(("/", "../")) for path in paths):
         # Files beside or above the table: the root is what all of them and the table have in common.

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mivrat.core.pictures.decode import PictureFile, Pixels, decode_picture, read_file
+from mivrat.core.pictures.decode import MOST_PIXELS, PictureFile, Pixels, UnreadablePicture, decode_picture, read_file
 from mivrat.core.pictures.recipe import Recipe, Resize
 
 _PILLOW = {
@@ -22,6 +22,10 @@ _PILLOW = {
     "box": Image.Resampling.BOX,
     "lanczos": Image.Resampling.LANCZOS,
 }
+# What the network receives may have so many pixels; after resizing, before a crop, there may be as many as in a picture.
+MOST_RECEIVED = 32_000_000
+# Without antialiasing so many numbers are worked on at a time.
+_AT_ONCE = 1 << 23
 _SUPPORT = {"bilinear": 1.0, "bicubic": 2.0, "box": 0.5, "lanczos": 3.0}
 
 
@@ -75,8 +79,26 @@ def geometry(height: int, width: int, recipe: Recipe) -> Geometry:
 
 
 def fitted_pixels(pixels: Pixels, recipe: Recipe) -> tuple[Pixels, Geometry]:
-    """Resize, pad and crop: 8-bit pixels (height x width x channels) as the network's size, before value scaling."""
+    """Resize, pad and crop: 8-bit pixels (height x width x channels) as the network's size, before value scaling.
+
+    Raises UnreadablePicture, with the reason, where that would be too large or cannot be done: it is this picture's fault.
+    """
     place = geometry(pixels.shape[0], pixels.shape[1], recipe)
+    for (height, width), most, what in (
+        (place.resized, MOST_PIXELS, "resized"),
+        (place.output, MOST_RECEIVED, "prepared"),
+    ):
+        if height * width > most:
+            raise UnreadablePicture(
+                f"too large once {what}: {width} × {height} px, {most // 1_000_000} million pixels are the most"
+            )
+    try:
+        return _fitted(pixels, place, recipe)
+    except (MemoryError, ValueError, OverflowError) as error:
+        raise UnreadablePicture(f"cannot be prepared ({str(error) or type(error).__name__})") from error
+
+
+def _fitted(pixels: Pixels, place: Geometry, recipe: Recipe) -> tuple[Pixels, Geometry]:
     resized = _resized(pixels, place.resized, recipe.resize)
     if place.resized == place.output and place.offset == (0, 0):
         return resized, place
@@ -101,9 +123,15 @@ def _resized(pixels: Pixels, size: tuple[int, int], resize: Resize) -> Pixels:
         return out[..., None] if out.ndim == 2 else out
     rows = sampling_weights(pixels.shape[0], size[0], resize.filter)
     columns = sampling_weights(pixels.shape[1], size[1], resize.filter)
-    first = np.einsum("otc...,ot->oc...", pixels[rows[0]].astype(np.float64), rows[1], optimize=True)
-    both = np.einsum("ropc,op->roc", first[:, columns[0]], columns[1], optimize=True)
-    return np.asarray(np.clip(np.floor(both + 0.5), 0, 255).astype(np.uint8))
+    made = np.empty((*size, pixels.shape[2]), np.uint8)
+    widest = max(pixels.shape[1] * rows[0].shape[1], size[1] * columns[0].shape[1])
+    step = max(1, _AT_ONCE // (widest * pixels.shape[2]))
+    for start in range(0, size[0], step):
+        some = slice(start, start + step)
+        first = np.einsum("otc...,ot->oc...", pixels[rows[0][some]].astype(np.float64), rows[1][some], optimize=True)
+        both = np.einsum("ropc,op->roc", first[:, columns[0]], columns[1], optimize=True)
+        made[some] = np.clip(np.floor(both + 0.5), 0, 255)
+    return made
 
 
 @lru_cache(maxsize=64)

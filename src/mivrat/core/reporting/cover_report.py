@@ -16,6 +16,7 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.cover import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.names import escaped
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
@@ -58,7 +59,8 @@ def result_from_json(told: dict[str, Any]) -> CoverResult:
 
 def as_text(told: dict[str, Any]) -> str:
     """The JSON as it stands in files."""
-    return json.dumps(told, indent=1, ensure_ascii=False) + "\n"
+    text = json.dumps(told, indent=1, ensure_ascii=False)
+    return text.encode("utf-8", "backslashreplace").decode() + "\n"  # half characters escaped as JSON does
 
 
 def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]) -> str:
@@ -83,13 +85,21 @@ def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]
         item = image_set.items[one.image]
         label = "" if item.label is None else classes[item.label]
         if one.problem:
-            writer.writerow([safe_cell(item.path), safe_cell(label), "", "", one.problem, "", "", "", "", ""])
+            writer.writerow(
+                [safe_cell(escaped(item.path)), safe_cell(label), "", "", safe_cell(one.problem), "", "", "", "", ""]
+            )
             continue
         answers = [
             cell for k, p in zip(one.predicted, one.p, strict=True) for cell in (safe_cell(classes[k]), f"{p:.6f}")
         ]
         writer.writerow(
-            [safe_cell(item.path), safe_cell(label), safe_cell(classes[one.target]), f"{one.area:.4f}", *answers]
+            [
+                safe_cell(escaped(item.path)),
+                safe_cell(label),
+                safe_cell(classes[one.target]),
+                f"{one.area:.4f}",
+                *answers,
+            ]
         )
     return out.getvalue()
 

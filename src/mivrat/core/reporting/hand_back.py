@@ -17,6 +17,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import write_whole, write_whole_with
+from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.results import safe_cell
@@ -108,7 +109,7 @@ def list_of_images(handed: Handed) -> str:
         review, rank = reviews[i], int(handed.judged.rank[i])
         lines.append(
             [
-                items[i].path,
+                escaped(items[i].path),
                 handed.label_of(i),
                 handed.predicted_of(i),
                 handed.confidence_of(i),
@@ -136,7 +137,7 @@ def relabel_list(handed: Handed) -> str:
     for i in some:
         lines.append(
             [
-                items[i].path,
+                escaped(items[i].path),
                 handed.label_of(i),
                 handed.record.classes[proposed[i]],
                 handed.predicted_of(i),
@@ -157,7 +158,13 @@ def collect_list(handed: Handed) -> str:
         truth = handed.record.classes[label] if label is not None else handed.label_of(i)
         causes = "; ".join(reviews.names(i))
         lines.append(
-            [items[i].path, truth, handed.predicted_of(i), causes, *(items[i].columns.get(c, "") for c in columns)]
+            [
+                escaped(items[i].path),
+                truth,
+                handed.predicted_of(i),
+                causes,
+                *(items[i].columns.get(c, "") for c in columns),
+            ]
         )
     kinds: dict[str, int] = {}
     for line in lines[1:]:

@@ -18,6 +18,7 @@ from mivrat.core.evidence.layers import Layer
 from mivrat.core.evidence.maps import SIGNED, HeatmapMaker, Map, Method, Target, shortcomings
 from mivrat.core.evidence.overlay import edge_drawing, overlay
 from mivrat.core.files import write_whole
+from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
 from mivrat.core.reporting.heat_folder import free_stem, index_as_csv
@@ -85,7 +86,7 @@ def write_heatmaps(
         made = iter(_maps(maker, read, wanted))
         for path, one in chunk:
             if isinstance(one, str):
-                lines.append([str(path), *[""] * 10, one])
+                lines.append([escaped(str(path)), *[""] * 10, one])
                 yield Made(path, None, (), 0.0, problem=one)
                 continue
             heat, targets, p = next(made)
@@ -95,7 +96,7 @@ def write_heatmaps(
             predicted = names[int(p.argmax())]
             lines.append(
                 [
-                    str(path),
+                    escaped(str(path)),
                     "",
                     predicted,
                     f"{p.max():.6f}",

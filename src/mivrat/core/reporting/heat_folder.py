@@ -15,6 +15,7 @@ from mivrat.core.evidence.maps import SIGNED, Map
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.files import write_whole
+from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.reporting.results import safe_cell
@@ -80,7 +81,7 @@ def write_selection(
             assert target is not None
             called, labelled = int(judged.predicted[image]), int(judged.labels[image])
             about = [
-                item.path,
+                escaped(item.path),
                 record.classes[labelled] if labelled >= 0 else "",
                 record.classes[called] if called >= 0 else "",
                 f"{judged.confidence[image]:.6f}",

@@ -21,6 +21,7 @@ from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
 from mivrat.core.files import write_whole
+from mivrat.core.names import escaped, is_text
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Counts, Judged
 from mivrat.core.running.deeper import Deeper
@@ -29,7 +30,9 @@ MOST_COLUMNS = 50
 
 
 def safe_cell(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula: a leading ``= + - @``, tab or line break gets a ' before it."""
+    """A cell that no spreadsheet takes for a formula: a leading ``= + - @``, tab or line break gets a ' before it; and that
+    any UTF-8 file can hold, see ``names.escaped``."""
+    text = text if is_text(text) else escaped(text)
     return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
 
 
@@ -176,7 +179,7 @@ def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], c
     writer.writerow(head)
     for i in chosen:
         label = judged.labels[i]
-        row: list[str] = [safe_cell(items[i].path), safe_cell(classes[label]) if label >= 0 else ""]
+        row: list[str] = [safe_cell(escaped(items[i].path)), safe_cell(classes[label]) if label >= 0 else ""]
         if judged.state[i] != SCORED:
             writer.writerow(row + [""] * (len(head) - 2))
             continue
@@ -236,7 +239,7 @@ def write_results(
         out = io.StringIO()
         writer = csv.writer(out, lineterminator="\n")
         writer.writerow(["path", "reason"])
-        writer.writerows([safe_cell(path), safe_cell(reason)] for path, reason in problems)
+        writer.writerows([safe_cell(escaped(path)), safe_cell(reason)] for path, reason in problems)
         files["not_evaluated.csv"] = out.getvalue()
     else:
         (folder / "not_evaluated.csv").unlink(missing_ok=True)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +18,7 @@ from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.ranked import OneVersusRest, of_class, together
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
-from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
+from mivrat.core.models.scores import Kind, Seen, ranking_scores, to_probabilities
 from mivrat.core.running.scoring import ScoredBatch
 
 PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
@@ -25,8 +26,11 @@ PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
 # How many scores are worked on at a time: few enough to stay in the processor's cache.
 _PIECE = 1 << 16
 
-# Each class against the rest is ranked by the logarithm of p, in units of one over this.
-_LOGARITHMS_TO = 2.0**33
+# Each class against the rest is ranked by its log-odds, in units of one over this.
+_LOGARITHMS_TO = 2.0**40
+
+
+ToldBy = Literal["recipe", "table", "guess"]
 
 
 @dataclass(frozen=True)
@@ -45,25 +49,48 @@ class Counts:
 class Answers:
     """Raw score rows with a state for each listed image; ``kind`` is None until the first batch tells it.
 
-    Of the kind ``prediction`` a row holds no scores but the predicted class's index and its confidence (NaN: not told).
+    ``told_by`` says who settled the kind: the ``recipe``, the ``table`` it came from, or, where it is a guess from all rows
+    seen so far, ``guess``. Of the kind ``prediction`` a row holds no scores but the predicted class's index and its
+    confidence (NaN: not told). ``dtype``: what a row is kept in; scores read from a table are doubles.
     """
 
-    def __init__(self, listed: int, columns: int, kind: Kind | None = None, classes: int | None = None) -> None:
+    def __init__(
+        self,
+        listed: int,
+        columns: int,
+        kind: Kind | None = None,
+        classes: int | None = None,
+        told_by: ToldBy = "guess",
+        dtype: type[np.float32] | type[np.float64] = np.float32,
+    ) -> None:
         self.state = np.zeros(listed, np.int8)
-        self.rows = np.zeros((listed, columns), np.float32)
+        self.rows: NDArray[np.floating] = np.zeros((listed, columns), dtype)
         self.reasons: dict[int, str] = {}
         self.kind = kind
+        self.told_by: ToldBy = told_by
         self.classes = classes or (2 if columns == 1 else columns)
+        self.seen = Seen()
 
-    def add(self, batch: ScoredBatch) -> None:
-        """Take a batch in; the first scored one settles the kind of scores where the recipe left it open."""
-        if self.kind is None and len(batch.rows):
-            self.kind = guess_kind(batch.rows)
+    def add(self, batch: ScoredBatch) -> bool:
+        """Take a batch in. Where the recipe left the kind of scores open, it is guessed from all rows seen so far; true where
+        the guess has changed by this batch, so that what was judged before has to be judged anew."""
+        before = self.kind
+        if self.told_by == "guess" and len(batch.rows):
+            self.look_at(batch.rows)
         self.rows[batch.scored] = batch.rows
         self.state[batch.scored] = np.where(np.isfinite(batch.rows).all(axis=1), SCORED, FAILED)
+        for index, reason in batch.unfit.items():
+            self.state[index] = FAILED
+            self.reasons[index] = reason
         for index, reason in batch.unreadable.items():
             self.state[index] = UNREADABLE
             self.reasons[index] = reason
+        return before is not None and before != self.kind
+
+    def look_at(self, rows: NDArray[np.floating]) -> None:
+        """Take some rows into account for the guess at their kind."""
+        self.seen += Seen.of(rows)
+        self.kind = self.seen.kind
 
     @property
     def pending(self) -> NDArray[np.int64]:
@@ -88,7 +115,7 @@ class Judged:
     own: NDArray[np.float64]
     squares: NDArray[np.float64]
     tied: NDArray[np.bool_]
-    rows: NDArray[np.float32]
+    rows: NDArray[np.floating]
     kind: Kind
     classes: int
 
@@ -232,30 +259,66 @@ class Judged:
             np.argsort(self.labels[use], kind="stable"),
             np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
         )
-        # Of two classes a threshold may have set prediction and confidence; of more, they give back the softmax's divisor.
-        whole, everything = self.kind == "logits" and self.rows.shape[1] > 2, len(use) == len(self.rows)
-        shift = self.rows[use, self.predicted[use]] - np.log(self.confidence[use]) if whole else np.zeros(0)
+        odds = self._log_odds(use)
 
         def measured(first: int) -> list[tuple[float | None, float | None, float]]:
             # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
-            some = slice(first, min(first + 16, self.classes))
-            if whole:
-                # Rounded, so that scores which tie but for the last bits of their sums (those of a coarse grid) do tie.
-                here = self.rows[:, some] if everything else self.rows[:, some][use]
-                block = np.subtract(here.T, shift, out=np.empty((here.shape[1], len(use))))
-                np.multiply(block, _LOGARITHMS_TO, out=block)
-                np.rint(block, out=block)
-                np.multiply(block, 1 / _LOGARITHMS_TO, out=block)
-                np.exp(block, out=block)
-            elif self.kind == "probabilities" and self.rows.shape[1] > 1:
-                block = np.ascontiguousarray(self.rows[:, some][use].T, np.float64)
-            else:
-                block = self.probabilities(use).T
-            return [of_class(column, positive) for column, positive in zip(block, by_label[some], strict=True)]
+            some = range(first, min(first + 16, self.classes))
+            block = (
+                odds(some)
+                if odds is not None
+                else np.ascontiguousarray(self.rows[use, some.start : some.stop].T, float)
+            )
+            return [
+                of_class(column, by_label[k], log_odds=odds is not None) for k, column in zip(some, block, strict=True)
+            ]
 
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             found = pool.map(measured, range(0, self.classes, 16))
             return together([one for some in found for one in some])
+
+    def _log_odds(self, use: NDArray[np.integer]) -> Callable[[range], NDArray[np.float64]] | None:
+        """What gives the log-odds of some classes (classes x images) over some images; None where the rows themselves are
+        probabilities, class by class.
+
+        Of logits s_k - ln Σ_{j≠k} exp s_j, so that nothing ties near 0 and 1 that did not tie before.
+        """
+        if self.rows.shape[1] == 1:
+            p = self.rows[use, 0].astype(np.float64)
+            with np.errstate(divide="ignore"):
+                odds = p if self.kind == "logits" else np.log(p) - np.log1p(-p)
+            return lambda some: np.stack([odds if k else -odds for k in some])
+        if self.kind != "logits":
+            return None
+        top, rest, whole = (np.empty(len(use), kind) for kind in (np.int64, np.float64, np.float64))
+        step = max(1, _PIECE // self.classes)
+
+        def sums(start: int) -> None:
+            here = slice(start, start + step)
+            z = self.rows[use[here]].astype(np.float64)
+            best = z.argmax(axis=1)
+            highest = np.take_along_axis(z, best[:, None], 1)
+            raised = np.exp(z - highest)
+            np.put_along_axis(raised, best[:, None], 0.0, 1)
+            others = raised.sum(axis=1)
+            with np.errstate(divide="ignore"):
+                top[here], rest[here] = best, np.log(others) + highest[:, 0]
+            whole[here] = np.log1p(others) + highest[:, 0]
+
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            list(pool.map(sums, range(0, len(use), step)))
+
+        def of(some: range) -> NDArray[np.float64]:
+            z = self.rows[use, some.start : some.stop].T.astype(np.float64)
+            with np.errstate(divide="ignore"):
+                below = whole + np.log1p(-np.minimum(np.exp(z - whole), 1.0))
+            for i, k in enumerate(some):
+                below[i] = np.where(top == k, rest, below[i])
+            # Rounded, so that scores which tie but for the last bits of their sums (those of a coarse grid) do tie.
+            found: NDArray[np.float64] = np.rint((z - below) * _LOGARITHMS_TO) / _LOGARITHMS_TO
+            return found
+
+        return of
 
     def column(self, k: int, use: NDArray[np.integer]) -> NDArray[np.float64]:
         """One class's probabilities of some images, without holding all classes' at once."""

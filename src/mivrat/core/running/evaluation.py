@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 
 import numpy as np
@@ -10,7 +11,8 @@ from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.predictions import NO_ROW, PredictionTable
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import FAILED, PENDING, SCORED, Answers, Judging
+from mivrat.core.models.scores import doubtful_scores
+from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, Judging, ToldBy
 from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
@@ -26,8 +28,16 @@ class Evaluation:
         self.study = study
         kind = model.score_kind if isinstance(model, PredictionTable) else model.recipe.scores.kind
         settled = None if kind == "auto" else kind
+        told_by: ToldBy = "guess"
+        if model.recipe.scores.kind != "auto":
+            told_by = "recipe"
+        elif isinstance(model, PredictionTable):
+            told_by = "table"
+        dtype = np.float64 if isinstance(model, PredictionTable) else np.float32
         self.run_id: int | None = None
-        self.answers = Answers(len(image_set.items), model.columns, settled, model.class_count)
+        # Images that could not be read before and are tried again.
+        self.tried_again = 0
+        self.answers = Answers(len(image_set.items), model.columns, settled, model.class_count, told_by, dtype)
         self._model_id = 0
         self._position_of: dict[bytes, int] = {}
         self._elsewhere: set[bytes] = set()
@@ -36,11 +46,37 @@ class Evaluation:
             self.run_id = study.add_run(self._model_id, study.add_image_set(image_set), model.columns, settled)
             record = study.load_run(self.run_id)
             self.answers = record.answers
+            self.answers.told_by = told_by
+            if told_by == "guess" and (scored := self.answers.state == SCORED).any():
+                self.answers.look_at(self.answers.rows[scored])
+            if not isinstance(model, PredictionTable):
+                self._try_again(study, record.info.set_id)
             answered = self.answers.state != PENDING
             stamps = study.stamps(record.info.set_id)
             self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
             self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
         self.judging = Judging(self.answers, [item.label for item in image_set.items])
+
+    def _try_again(self, study: Study, set_id: int) -> None:
+        """Take what could not be read for pending: a file that was not there, or that has changed since."""
+        stamps, answers, again = study.stamps(set_id), self.answers, []
+        for i in np.flatnonzero((answers.state == UNREADABLE) | (answers.state == FAILED)).tolist():
+            stamp = stamps.get(i)
+            if stamp is not None and stamp.size >= 0:
+                try:
+                    about = os.stat(self.image_set.file(i))
+                except OSError:
+                    continue
+                if (about.st_size, about.st_mtime_ns) == (stamp.size, stamp.changed):
+                    continue
+            elif answers.state[i] != UNREADABLE:
+                continue
+            again.append(i)
+        study.forget_images(set_id, again)
+        for i in again:
+            answers.state[i] = PENDING
+            answers.reasons.pop(i, None)
+        self.tried_again = len(again)
 
     def run(
         self,
@@ -76,6 +112,8 @@ class Evaluation:
             self._take(batch)
             done += batch.images
             yield meter.at(done)
+        if not len(self.answers.pending) and self.answers.told_by == "guess" and self.answers.seen.doubtful:
+            raise doubtful_scores(self.model.path, self.answers.seen.furthest)
 
     def _look_up(self, table: PredictionTable) -> None:
         """Take a table's answers over, all at once: nothing has to be worked out for them."""
@@ -92,15 +130,18 @@ class Evaluation:
         return content in self._position_of or content in self._elsewhere
 
     def _take(self, batch: ScoredBatch) -> None:
-        self.answers.add(batch)
-        for index in [*batch.scored.tolist(), *batch.unreadable]:
+        changed = self.answers.add(batch)
+        for index in [*batch.scored.tolist(), *batch.unreadable, *batch.unfit]:
             if (stamp := batch.stamps.get(index)) is not None:
                 self._position_of[stamp.content] = index
         for index, content in batch.copies.items():
             self._copy(index, content)
         if self.study is not None and self.run_id is not None:
             self.study.save_batch(self.run_id, self._model_id, batch, self.answers)
-        self.judging.update(np.array([*batch.scored.tolist(), *batch.copies], np.int64))
+        if changed:
+            self.judging.update(np.flatnonzero(self.answers.state == SCORED))
+        else:
+            self.judging.update(np.array([*batch.scored.tolist(), *batch.copies], np.int64))
 
     def _copy(self, index: int, content: bytes) -> None:
         """Take over the answer that the same content has had."""

@@ -21,12 +21,20 @@ from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.job import StopSignal
 
 
+# Prepared images are held up to so many bytes.
+MOST_HELD = 400_000_000
+
+
 class Answering(Protocol):
     """What answers for prepared images: a row of numbers for each."""
 
     path: Path
     recipe: Recipe
     columns: int
+
+    def misfit(self, shape: tuple[int, ...]) -> str:
+        """Why a prepared image of this shape cannot go in; empty where it can."""
+        ...
 
     def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]: ...
 
@@ -35,7 +43,8 @@ class Answering(Protocol):
 class ScoredBatch:
     """Answers for some images: their indices, raw score rows for the readable ones, and the unreadable ones' reasons.
 
-    ``stamps`` tells what each file was when it was read; ``copies`` are images whose content was scored before.
+    ``stamps`` tells what each file was when it was read; ``copies`` are images whose content was scored before;
+    ``unfit`` are those that could be read, but not given to the model, with the reason.
     """
 
     scored: NDArray[np.int64]
@@ -43,10 +52,11 @@ class ScoredBatch:
     unreadable: dict[int, str]
     stamps: dict[int, Stamp] = field(default_factory=dict)
     copies: dict[int, bytes] = field(default_factory=dict)
+    unfit: dict[int, str] = field(default_factory=dict)
 
     @property
     def images(self) -> int:
-        return len(self.scored) + len(self.unreadable) + len(self.copies)
+        return len(self.scored) + len(self.unreadable) + len(self.copies) + len(self.unfit)
 
 
 @dataclass(frozen=True)
@@ -66,6 +76,8 @@ def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool]) -> _Pre
         return _Prepared(stamp) if known(stamp.content) else _Prepared(stamp, prepare_picture(file, recipe))
     except UnreadablePicture as error:
         return _Prepared(stamp, None, str(error))
+    except Exception as error:  # whatever a picture does to the libraries that read it, it is that picture's fault
+        return _Prepared(stamp, None, f"cannot be prepared ({str(error) or type(error).__name__})")
 
 
 def score_images(
@@ -82,15 +94,20 @@ def score_images(
 
     What ``known`` says of a content hash is asked again when a batch is put together, after the batch before has been
     taken in: which images share a batch then depends on the files alone, not on timing, and so do the scores' last bits.
-    At most three batches of prepared images are held. Pictures whose prepared sizes differ are scored one by one.
+    At most three batches of prepared images are held, of large ones fewer. Pictures whose prepared sizes differ are scored
+    one by one.
     """
     threads = threads or os.cpu_count() or 1
     pending: deque[tuple[int, Future[_Prepared]]] = deque()
     upcoming = iter(todo)
     pool = ThreadPoolExecutor(threads, thread_name_prefix="prepare")
 
+    def held() -> int:
+        made = (future.result().tensor for _, future in pending if future.done() and not future.cancelled())
+        return sum(tensor.nbytes for tensor in made if tensor is not None)
+
     def refill() -> None:
-        while len(pending) < 3 * batch_size:
+        while len(pending) < 3 * batch_size and (len(pending) < threads or held() < MOST_HELD):
             index = next(upcoming, None)
             if index is None:
                 return
@@ -105,8 +122,15 @@ def score_images(
             stamps: dict[int, Stamp] = {}
             copies: dict[int, bytes] = {}
             inside: set[bytes] = set()
+            unfit: dict[int, str] = {}
+            taken = 0
             # Copies cost next to nothing, so that a batch of them ends only to let progress be told.
-            while pending and len(indices) + len(unreadable) < batch_size and len(copies) < 8 * batch_size:
+            while (
+                pending
+                and len(indices) + len(unreadable) + len(unfit) < batch_size
+                and len(copies) < 8 * batch_size
+                and taken < MOST_HELD
+            ):
                 index, future = pending.popleft()
                 made = future.result()
                 refill()
@@ -118,10 +142,13 @@ def score_images(
                     inside.add(made.stamp.content)
                 if made.tensor is None:
                     unreadable[index] = made.problem
+                elif problem := model.misfit(made.tensor.shape):
+                    unfit[index] = problem
                 else:
+                    taken += made.tensor.nbytes
                     indices.append(index)
                     tensors.append(made.tensor)
-            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copies)
+            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copies, unfit)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

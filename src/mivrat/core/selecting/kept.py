@@ -81,7 +81,7 @@ def _group(column: str, names: Sequence[str], items: Sequence[ImageItem]) -> InG
 
 
 def to_text(conditions: Conditions, classes: Sequence[str]) -> str:
-    return json.dumps([as_data(one, classes) for one in conditions], ensure_ascii=False)
+    return json.dumps([as_data(one, classes) for one in conditions])
 
 
 def from_text(text: str, classes: Sequence[str], items: Sequence[ImageItem], reviews: Reviews) -> Conditions | None:

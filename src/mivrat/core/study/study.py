@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
+from types import TracebackType
 from typing import Any
 
 import numpy as np
@@ -19,11 +20,12 @@ from numpy.typing import NDArray
 from mivrat.core.errors import InputError
 from mivrat.core.files import sha256_of, write_whole_with
 from mivrat.core.models.scores import Kind
+from mivrat.core.names import escaped, unescaped
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.pictures.recipe import parse_recipe, recipe_to_toml
-from mivrat.core.running.answers import SCORED, UNREADABLE, Answers
+from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, ToldBy
 from mivrat.core.running.scoring import ScoredBatch
 from mivrat.core.study.records import ModelInfo, Removed, RunInfo, RunRecord, Scorer, SetInfo
 from mivrat.core.study.schema import APPLICATION_ID, LOOKED_UP, PAGE_SIZE, TABLES, VERSION, migrate
@@ -103,11 +105,14 @@ class Study:
         """
         if not path.is_file():
             raise InputError("there is no such study", where=path, mend="name a .mivrat file")
+        db: sqlite3.Connection | None = None
         try:
             db = sqlite3.connect(path, timeout=10)
             application = db.execute("PRAGMA application_id").fetchone()[0]
             version = db.execute("PRAGMA user_version").fetchone()[0]
         except sqlite3.Error as error:
+            if db is not None:
+                db.close()
             raise InputError(
                 "is not a Mivrat study, or is damaged", where=path, mend="open another file, or a copy of this one"
             ) from error
@@ -147,7 +152,7 @@ class Study:
                 with copy:
                     for table, column in (("model", "path"), ("image_set", "root")):
                         for key, stored in copy.execute(f"SELECT rowid, {column} FROM {table}").fetchall():
-                            moved = os.path.relpath(self._resolved(stored), path.resolve().parent)
+                            moved = escaped(os.path.relpath(self._resolved(stored), path.resolve().parent))
                             copy.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (moved, key))
             except sqlite3.Error as error:
                 raise OSError(str(error)) from error
@@ -158,6 +163,14 @@ class Study:
 
     def close(self) -> None:
         self._db.close()
+
+    def __enter__(self) -> Study:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
 
     def rows(self, query: str, *values: object) -> list[tuple[Any, ...]]:
         """What a query of the study's tables finds; for the modules that keep tables of their own in it."""
@@ -178,10 +191,10 @@ class Study:
 
     def _stored(self, path: Path) -> str:
         """A path as the study keeps it: relative to the study's folder where it lies on the same drive."""
-        return os.path.relpath(path.resolve(), self.path.resolve().parent)
+        return escaped(os.path.relpath(path.resolve(), self.path.resolve().parent))
 
     def _resolved(self, stored: str) -> Path:
-        return Path(os.path.normpath(self.path.resolve().parent / stored))
+        return Path(os.path.normpath(self.path.resolve().parent / unescaped(stored)))
 
     @property
     def classes(self) -> list[str]:
@@ -235,7 +248,7 @@ class Study:
             db.execute(
                 "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "
                 "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name, listed = 1",
-                (model.kind, model.name, self._stored(model.path), digest, recipe, int(model.recipe_is_guess)),
+                (model.kind, escaped(model.name), self._stored(model.path), digest, recipe, int(model.recipe_is_guess)),
             )
         return int(
             self._db.execute("SELECT id FROM model WHERE sha256 = ? AND recipe = ?", (digest, recipe)).fetchone()[0]
@@ -245,7 +258,7 @@ class Study:
         """Keep an image set's list; a set already kept with the same files, labels and columns is found again."""
         root = self._stored(image_set.root)
         rows = [
-            (i, item.path, item.said, item.label, json.dumps(item.columns, ensure_ascii=False))
+            (i, escaped(item.path), escaped(item.said), item.label, json.dumps(item.columns, ensure_ascii=False))
             for i, item in enumerate(image_set.items)
         ]
         same = "SELECT position, path, said, label, columns FROM image WHERE set_id = ? ORDER BY position"
@@ -257,7 +270,7 @@ class Study:
         with self.writing() as db:
             set_id = db.execute(
                 "INSERT INTO image_set (name, role, root, drawn) VALUES (?, ?, ?, ?)",
-                (image_set.name, image_set.role, root, image_set.drawn),
+                (escaped(image_set.name), image_set.role, root, escaped(image_set.drawn)),
             ).lastrowid
             db.executemany(
                 "INSERT INTO image (set_id, position, path, said, label, columns) VALUES (?, ?, ?, ?, ?, ?)",
@@ -321,7 +334,7 @@ class Study:
             "SELECT id, kind, name, path, recipe, recipe_is_guess FROM model WHERE listed ORDER BY id"
         )
         return [
-            ModelInfo(key, kind, name, self._resolved(path), parse_recipe(recipe, self.path), bool(guess))
+            ModelInfo(key, kind, unescaped(name), self._resolved(path), parse_recipe(recipe, self.path), bool(guess))
             for key, kind, name, path, recipe, guess in found
         ]
 
@@ -337,12 +350,11 @@ class Study:
 
     def unmatched(self) -> dict[str, int]:
         """Labels that no class goes by and that were not put aside by hand, with their number of images in all sets."""
-        return dict(
-            self._db.execute(
-                "SELECT said, COUNT(*) FROM image WHERE label IS NULL AND said != '' "
-                "AND said NOT IN (SELECT label FROM pairing) GROUP BY said ORDER BY said"
-            )
+        found = self._db.execute(
+            "SELECT said, COUNT(*) FROM image WHERE label IS NULL AND said != '' "
+            "AND said NOT IN (SELECT label FROM pairing) GROUP BY said ORDER BY said"
         )
+        return {unescaped(said): number for said, number in found}
 
     def image_sets(self) -> list[SetInfo]:
         """All image sets, oldest first."""
@@ -351,7 +363,7 @@ class Study:
             "(SELECT COUNT(label) FROM image WHERE set_id = id), drawn FROM image_set ORDER BY id"
         )
         return [
-            SetInfo(key, name, role, self._resolved(root), images, labelled, drawn)
+            SetInfo(key, unescaped(name), role, self._resolved(root), images, labelled, unescaped(drawn))
             for key, name, role, root, images, labelled, drawn in found
         ]
 
@@ -371,7 +383,7 @@ class Study:
             raise InputError(f"holds no image set {set_id}", where=self.path, mend="choose one of the sets it lists")
         name, role, root, drawn = row
         items = [
-            ImageItem(path, label, json.loads(columns) if columns != "{}" else {}, said)
+            ImageItem(unescaped(path), label, json.loads(columns) if columns != "{}" else {}, unescaped(said))
             for path, said, label, columns in self._db.execute(
                 "SELECT path, said, label, columns FROM image WHERE set_id = ? ORDER BY position", (set_id,)
             )
@@ -382,7 +394,7 @@ class Study:
                 where=self.path,
                 mend="do not trust this study; ask for one made by Mivrat",
             )
-        return ImageSet(name, self._resolved(root), items, role, drawn)
+        return ImageSet(unescaped(name), self._resolved(root), items, role, unescaped(drawn))
 
     def declared_places(self) -> list[Path]:
         """The folders this study reads from: those of its models and image sets."""
@@ -443,7 +455,7 @@ class Study:
 
     def pairing(self) -> dict[str, int | None]:
         """Labels paired with classes by hand; None: paired with no class."""
-        return dict(self._db.execute("SELECT label, class FROM pairing"))
+        return {unescaped(label): k for label, k in self._db.execute("SELECT label, class FROM pairing")}
 
     def set_pairing(self, pairing: Mapping[str, int | None]) -> None:
         """Keep the pairs made by hand, and label the images of all sets by them."""
@@ -451,10 +463,10 @@ class Study:
         before = self.pairing()
         with self.writing() as db:
             db.execute("DELETE FROM pairing")
-            db.executemany("INSERT INTO pairing VALUES (?, ?)", list(pairing.items()))
+            db.executemany("INSERT INTO pairing VALUES (?, ?)", [(escaped(one), k) for one, k in pairing.items()])
             for label in before.keys() | pairing.keys():
                 index = pairing[label] if label in pairing else matcher.index(label)
-                db.execute("UPDATE image SET label = ? WHERE said = ?", (index, label))
+                db.execute("UPDATE image SET label = ? WHERE said = ?", (index, escaped(label)))
 
     def families(self) -> dict[int, str]:
         """The family of each class that has one."""
@@ -482,6 +494,7 @@ class Study:
             (model_id, batch.stamps[i].content, int(answers.state[i]), None, row.astype("<f4").tobytes())
             for i, row in zip(batch.scored.tolist(), batch.rows, strict=True)
         ]
+        rows += [(model_id, batch.stamps[i].content, FAILED, reason, None) for i, reason in batch.unfit.items()]
         stamped = {i: reason for i, reason in batch.unreadable.items() if i in batch.stamps}
         rows += [(model_id, batch.stamps[i].content, UNREADABLE, reason, None) for i, reason in stamped.items()]
         (set_id,) = self._db.execute("SELECT set_id FROM run WHERE id = ?", (run_id,)).fetchone()
@@ -505,10 +518,10 @@ class Study:
                 [
                     (
                         model_id,
-                        LOOKED_UP + item.path.encode("utf-8", "surrogateescape"),
+                        LOOKED_UP + escaped(item.path).encode(),
                         int(answers.state[i]),
                         answers.reasons.get(i),
-                        answers.rows[i].astype("<f4").tobytes() if answers.state[i] == SCORED else None,
+                        answers.rows[i].astype("<f8").tobytes() if answers.state[i] == SCORED else None,
                     )
                     for i, item in enumerate(image_set.items)
                 ],
@@ -534,6 +547,8 @@ class Study:
         answers.state[index] = state
         if scores is not None:
             answers.rows[index] = np.frombuffer(scores, "<f4")
+            if answers.told_by == "guess":
+                answers.look_at(answers.rows[[index]])
         if reason is not None:
             answers.reasons[index] = reason
 
@@ -543,7 +558,7 @@ class Study:
             "SELECT run.id, model.name, image_set.name, model.id, image_set.id FROM run JOIN model ON model.id = model_id "
             "JOIN image_set ON image_set.id = set_id ORDER BY run.id"
         )
-        return [RunInfo(*row) for row in found]
+        return [RunInfo(key, unescaped(model), unescaped(images), *ids) for key, model, images, *ids in found]
 
     def load_run(self, run_id: int, *, with_answers: bool = True) -> RunRecord:
         """One run with its image list and all answers so far; or without answers, for ``fill_answers`` to put in."""
@@ -555,7 +570,14 @@ class Study:
         ).fetchone()
         image_set, classes = self.load_image_set(info.set_id), self.classes
         columns, kind = self._db.execute("SELECT score_columns, kind FROM run WHERE id = ?", (run_id,)).fetchone()
-        answers = Answers(len(image_set.items), columns, kind, len(classes))
+        preparing = parse_recipe(recipe, self.path)
+        told_by: ToldBy = "guess"
+        if preparing.scores.kind != "auto":
+            told_by = "recipe"
+        elif model_kind == "table":
+            told_by = "table"
+        dtype = np.float64 if model_kind == "table" else np.float32
+        answers = Answers(len(image_set.items), columns, kind, len(classes), told_by, dtype)
         for position, problem in self._db.execute(
             "SELECT position, problem FROM image WHERE set_id = ? AND problem IS NOT NULL", (info.set_id,)
         ):
@@ -564,7 +586,7 @@ class Study:
             info,
             classes,
             self._resolved(model_path),
-            parse_recipe(recipe, self.path),
+            preparing,
             bool(guess),
             image_set,
             answers,
@@ -597,19 +619,23 @@ class Study:
             "WHERE set_id = ? AND model_id = ?",
             (info.set_id, info.model_id),
         )
-        width = 4 * answers.rows.shape[1]
+        # Answers read from a table are doubles; earlier versions kept them as floats.
+        width = answers.rows.shape[1]
+        kinds = {4 * width: "<f4", **({8 * width: "<f8"} if record.model_kind == "table" else {})}
         while some := cursor.fetchmany(2048):
             whole = [(position, state, scores) for position, state, _, scores in some if scores is not None]
-            if any(len(scores) != width for _, _, scores in whole):
+            if any(len(scores) not in kinds for _, _, scores in whole):
                 raise InputError(
                     "the study is damaged (an answer of the wrong length)",
                     where=self.path,
                     mend="open a copy made before, or make it anew",
                 )
             where = [position for position, _, _ in whole]
-            answers.rows[where] = np.frombuffer(b"".join(scores for _, _, scores in whole), "<f4").reshape(
-                len(whole), -1
-            )
+            for size, kind in kinds.items():
+                some_of = [(position, scores) for position, _, scores in whole if len(scores) == size]
+                if some_of:
+                    rows = np.frombuffer(b"".join(scores for _, scores in some_of), kind)
+                    answers.rows[[position for position, _ in some_of]] = rows.reshape(len(some_of), -1)
             answers.state[where] = [state for _, state, _ in whole]
             for position, state, reason, scores in some:
                 if scores is None:
