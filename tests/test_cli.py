@@ -112,7 +112,8 @@ def test_figures_by_group_and_with_another_threshold(
     assert sum(one["right"] for one in found["groups"]["by"]) == found["confusion"][0][0] + sum(
         found["confusion"][k][k] for k in (1, 2)
     )
-    assert found["intervals"]["method"] == "bootstrap, whole groups"
+    assert found["intervals"]["method"] == "bootstrap within each label"
+    assert found["intervals"]["together"] is None
     assert found["intervals"]["macro_f1"]["low"] <= found["macro_f1"] <= found["intervals"]["macro_f1"]["high"]
     calibration = found["calibration"]
     assert set(calibration["temperature"]) == {

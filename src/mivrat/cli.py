@@ -115,7 +115,12 @@ def _parser() -> argparse.ArgumentParser:
     evaluating.add_argument("--out", type=Path, required=True, metavar="DIR")
     evaluating.add_argument("--top", type=_ks, metavar="1,3,5")
     evaluating.add_argument(
-        "--group", metavar="COLUMN", help="figures by this column (dates by month); intervals then draw whole groups"
+        "--group", metavar="COLUMN", help="figures by this column (dates by month); no interval changes by it"
+    )
+    evaluating.add_argument(
+        "--together",
+        metavar="COLUMN",
+        help="images with the same value here belong together (one slide, patient, burst): intervals and tests are over these",
     )
     evaluating.add_argument(
         "--threshold", type=_share, metavar="T", help="two classes: call the second one from this probability on"

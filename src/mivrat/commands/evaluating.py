@@ -6,6 +6,7 @@ import argparse
 import json
 import tempfile
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -38,6 +39,7 @@ def evaluate(args: argparse.Namespace) -> int:
 
 def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.checks.result import in_words
+    from mivrat.core.figures.bootstrap import FEW_UNITS
     from mivrat.core.figures.groups import group_figures, group_names
     from mivrat.core.figures.summary import sensible_ks
     from mivrat.core.models.loading import load_model
@@ -63,13 +65,15 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
     columns = [item.columns for item in image_set.items]
-    if args.group and not all(args.group in values for values in columns):
-        known = ", ".join(columns[0]) or "none"
-        raise InputError(
-            f"has no column {args.group!r} to group by; its columns: {known}",
-            where=args.images,
-            mend="name a column of the image table",
-        )
+    for column, what in ((args.group, "to group by"), (args.together, "that says what belongs together")):
+        if column and not all(column in values for values in columns):
+            known = ", ".join(columns[0]) or "none"
+            raise InputError(
+                f"has no column {column!r} {what}; its columns: {known}",
+                where=args.images,
+                mend="name a column of the image table",
+            )
+    image_set = replace(image_set, together=args.together or "")
     for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
         if given is not None and len(classes) != 2:
             raise InputError(
@@ -80,6 +84,8 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         study.set_families(families)
     say_remarks(model)
     evaluation = Evaluation(model, image_set, study)
+    if evaluation.tried_again:
+        say(f"mivrat: {evaluation.tried_again} files that could not be read before are tried again")
     stopped = _scored(evaluation, args)
     judged = evaluation.judging.judged()
     if args.threshold is not None:
@@ -88,13 +94,13 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
     wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
     figures = judged.figures(wanted)
-    groups = group_figures(names, judged.right, judged.confidence, judged.evaluated) if names else []
-    deep = None if stopped else deeper(judged, None, names or None, args.group or "", args.seed)
+    groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units) if names else []
+    deep = None if stopped else deeper(judged, None, args.seed)
     written = write_results(
         args.out,
         judged,
         None if stopped else figures,
-        image_set.items,
+        image_set,
         classes,
         evaluation.answers.reasons,
         families,
@@ -103,12 +109,13 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         groups,
         judged.costs(*args.costs) if args.costs and judged.has_scores and judged.evaluated.any() else None,
         args.threshold,
+        evaluation.answers.told_by,
     )
     counts = judged.counts()
     if image_set.drawn:
         say(f"mivrat: {image_set.drawn}")
     for index, reason in evaluation.answers.reasons.items():
-        say(f"mivrat: not read: {image_set.items[index].path}: {reason}")
+        say(f"mivrat: not evaluated: {image_set.told_path(index)}: {reason}")
     if stopped:
         say(
             f"mivrat: stopped after {counts.listed - counts.pending} of {counts.listed} images; what was done is in {args.out}"
@@ -117,7 +124,17 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         return STOPPED
     top1 = figures.top_k[1]
     if top1.value is not None and top1.low is not None and top1.high is not None:
-        print(f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total})")
+        over = (
+            ""
+            if top1.units is None
+            else f", over {top1.units} units of {image_set.together or evaluation.image_set.together}"
+        )
+        few = "; so few units tell little" if top1.units is not None and top1.units < FEW_UNITS else ""
+        print(
+            f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total}{over}{few})"
+        )
+    elif top1.value is not None:
+        print(f"top-1 accuracy {top1.value:.1%} (N = {top1.total}; no interval: {top1.units} units are too few)")
     else:
         print("no labelled image was scored: there are predictions, but no figures")
     print(

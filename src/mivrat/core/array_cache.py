@@ -1,44 +1,83 @@
-"""Arrays kept in one file of a cache folder, each under a key; what cannot be read counts as not known."""
+"""Arrays kept in one file of a cache folder, each under a key; a file that cannot be read is begun anew."""
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.files import limit_folder, write_whole_with
+from mivrat.core.errors import InputError
+from mivrat.core.files import limit_folder
 
 # Older files of the folder are deleted once all together take more than this.
 MOST_BYTES = 2_000_000_000
 
+_TABLE = "CREATE TABLE IF NOT EXISTS array (key BLOB PRIMARY KEY, shape TEXT NOT NULL, numbers BLOB NOT NULL)"
+
 
 class ArrayCache:
-    """``known`` holds float32 arrays by keys of one length; ``keep`` writes them all."""
+    """``known`` holds float32 arrays by key; ``keep`` writes those that are new, and leaves the others as they are.
+
+    The file is an SQLite database, so that what is added is there wholly or not at all, even after a loss of power.
+    """
 
     def __init__(self, path: Path) -> None:
         self._path = path
         self.known: dict[bytes, NDArray[np.float32]] = {}
+        if path.is_file():
+            try:
+                self._read()
+            except (sqlite3.Error, ValueError, TypeError, AttributeError, MemoryError, OverflowError):
+                # What was kept can be worked out again.
+                self.known = {}
+                with contextlib.suppress(OSError):
+                    path.unlink()
+        self._kept = set(self.known)
+
+    @contextlib.contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        db = sqlite3.connect(self._path, timeout=10)
         try:
-            with np.load(path, allow_pickle=False) as found:
-                keys, shapes, values = found["keys"], found["shapes"], found["values"]
-            ends = np.cumsum(shapes.prod(axis=1))
-            parts = np.split(values, ends[:-1]) if len(keys) else []
-            self.known = {bytes(key): part.reshape(shape) for key, shape, part in zip(keys, shapes, parts, strict=True)}
-        except (OSError, ValueError, KeyError, IndexError):
-            self.known = {}
+            yield db
+        finally:
+            db.close()
+
+    def _read(self) -> None:
+        with self._open() as db:
+            for key, shape, numbers in db.execute("SELECT key, shape, numbers FROM array"):
+                values = np.frombuffer(numbers, "<f4").reshape([int(n) for n in shape.split()])
+                self.known[bytes(key)] = values.astype(np.float32)
 
     def keep(self) -> None:
-        """Write everything known, whole or not at all."""
-        if not self.known:
+        """Write what is known and not written yet. InputError where that is impossible."""
+        new = {key: value for key, value in self.known.items() if key not in self._kept}
+        if not new:
             return
-        keys = np.array([np.frombuffer(key, np.uint8) for key in self.known])
-        shapes = np.array([value.shape for value in self.known.values()], np.int64).reshape(len(keys), -1)
-        values = np.concatenate([value.ravel() for value in self.known.values()])
-
-        def write(part: Path) -> None:
-            with open(part, "wb") as file:
-                np.savez(file, keys=keys, shapes=shapes, values=values)
-
-        write_whole_with(self._path, write)
+        try:
+            self._path.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                self._write(new)
+            except sqlite3.DatabaseError:  # damaged meanwhile: begin anew, with all that is known
+                self._path.unlink(missing_ok=True)
+                self._write(self.known)
+        except (OSError, sqlite3.Error) as error:
+            raise InputError(
+                f"the cache cannot be written ({error})", where=self._path, mend="see that there is room left"
+            ) from error
+        self._kept |= self.known.keys()
         limit_folder(self._path.parent, MOST_BYTES, self._path)
+
+    def _write(self, arrays: dict[bytes, NDArray[np.float32]]) -> None:
+        with self._open() as db, db:
+            db.execute(_TABLE)
+            db.executemany(
+                "INSERT OR REPLACE INTO array VALUES (?, ?, ?)",
+                [
+                    (key, " ".join(map(str, value.shape)), np.ascontiguousarray(value, "<f4").tobytes())
+                    for key, value in list(arrays.items())
+                ],
+            )

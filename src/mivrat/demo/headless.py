@@ -31,9 +31,7 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
             judged = judge(evaluation.answers, [item.label for item in inputs.sets[set_name].items])
             figures = judged.figures([1, 3, 5])
             results = folder / f"{set_name}, {name}"
-            write_results(
-                results, judged, figures, inputs.sets[set_name].items, inputs.classes, evaluation.answers.reasons
-            )
+            write_results(results, judged, figures, inputs.sets[set_name], inputs.classes, evaluation.answers.reasons)
             top = figures.top_k[1]
             say(f"{set_name}, {name}: top-1 {top.value:.1%} ({top.low:.1%} to {top.high:.1%}), N = {top.total}")
             suspect = suspect or (judged, model)

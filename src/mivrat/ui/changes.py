@@ -142,6 +142,16 @@ def change_role(which: SetInfo, role: Role) -> Decision:
     )
 
 
+def put_together(which: SetInfo, column: str) -> Decision:
+    """The column by which an image set's images belong together; empty: they count as independent."""
+    words = f"{which.name}: together by {column}" if column else f"{which.name}: images independent"
+    return Decision(
+        words,
+        lambda study: study.set_together(which.id, column),
+        lambda study: study.set_together(which.id, which.together),
+    )
+
+
 def relocate_set(which: SetInfo, root: Path) -> Decision:
     """An image set looked for in another folder, which has to hold at least one of its images."""
 

@@ -99,9 +99,7 @@ class Header(QFrame):
             else "top-1, no labelled image scored"
         )
         for widget in (self.value, self.detail):
-            widget.setToolTip(
-                f"{top1.hits} right of {top1.total} labelled, scored images. Interval: Wilson score, 95 %."
-            )
+            widget.setToolTip(f"{top1.hits} right of {top1.total} labelled, scored images. {words.how(top1)}")
         self.runs_menu.clear()
         for run in self.session.runs:
             model = (contents.model_name(run.model_id) if contents is not None else "") or run.model

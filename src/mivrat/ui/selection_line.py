@@ -65,7 +65,7 @@ class SelectionLine(QFrame):
             text += f"  ({words.bounds(share)})"
         self.summary.setText(text)
         self.summary.setToolTip(
-            f"{share.hits} right of {share.total} labelled images with an answer. Interval: Wilson score, 95 %."
+            f"{share.hits} right of {share.total} labelled images with an answer. {words.how(share)}"
             if share.total
             else "No labelled image with an answer is among them."
         )

@@ -54,7 +54,7 @@ class Snapshot:
 
 def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
     """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
-    judged = (judging or Judging(record.answers, record.image_set.labels)).judged()
+    judged = (judging or Judging(record.answers, record.image_set.labels, record.image_set.units)).judged()
     if record.threshold is not None and judged.has_scores:
         judged = judged.at_threshold(record.threshold)
     figures = judged.figures(sensible_ks(len(record.classes)), ranked=False)
@@ -63,12 +63,14 @@ def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot
 
 @dataclass(frozen=True)
 class Measured:
-    """What the Measure step shows: figures of all images or of the selection; the deeper ones once they are worked out."""
+    """What the Measure step shows: figures of all images or of the selection (those that ``among`` marks); the deeper ones once
+    they are worked out."""
 
     figures: Figures
     mistakes: Mistakes
     deep: Deeper | None = None
     of_selection: bool = False
+    among: NDArray[np.bool_] | None = None
 
 
 class Session(QObject):
@@ -347,7 +349,7 @@ class Session(QObject):
         if self.snapshot is None:
             return proportion(0, 0)
         judged = self.snapshot.judged
-        return proportion(int(judged.right[self.shown].sum()), int(judged.evaluated[self.shown].sum()))
+        return judged.accuracy(self.shown)
 
     def look_at(self, image: int | None, marked: frozenset[int] | None = None) -> None:
         """Make an image the one looked at, and mark it alone, or these images."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from mivrat.core.evidence.maps import Method
+from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.intervals import Proportion
 
 DASH = "–"
@@ -16,6 +17,16 @@ def percent(value: float | None) -> str:
 def bounds(share: Proportion) -> str:
     """The 95 % interval in percent, without the sign: ``66.7 – 75.6``; empty where undefined."""
     return "" if share.low is None or share.high is None else f"{100 * share.low:.1f} – {100 * share.high:.1f}"
+
+
+def how(share: Proportion) -> str:
+    """How an interval was worked out, for a hover."""
+    if share.units is None:
+        return "Interval: Wilson score, 95 %, images taken as independent."
+    if share.low is None:
+        return f"No interval: {share.units} units of images that belong together are too few."
+    few = " So few units tell little." if share.units < FEW_UNITS else ""
+    return f"Interval: 95 %, over {count(share.units)} units of images that belong together (Wilson, Student's t).{few}"
 
 
 def decimal(value: float | None, places: int = 3) -> str:

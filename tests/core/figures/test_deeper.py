@@ -280,7 +280,7 @@ def test_bootstrap_covers_and_widens_with_groups() -> None:
     assert alone is not None
     assert grouped is not None
     assert grouped.of["top1"].high - grouped.of["top1"].low > 2.5 * (alone.of["top1"].high - alone.of["top1"].low)
-    assert "whole groups of 'slide'" in grouped.how()
+    assert "whole units of 'slide'" in grouped.how()
     assert bootstrap.bootstrap(flat, 2, stopped=lambda: True) is None
 
 

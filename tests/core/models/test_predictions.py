@@ -73,7 +73,7 @@ def test_predictions_alone_give_the_figures_they_allow(tmp_path: Path) -> None:
     assert sum(b.count for b in figures.calibration.bins) == 2  # the one without confidence is left out
     assert figures.calibration.ece == pytest.approx((0.1 + 0.6) / 2)
     folder = tmp_path / "out"
-    write_results(folder, judged, figures, evaluation.image_set.items, CLASSES, {})
+    write_results(folder, judged, figures, evaluation.image_set, CLASSES, {})
     lines = (folder / "predictions.csv").read_text(encoding="utf-8").splitlines()
     assert lines[2].startswith("1.png,hazel,alder,,")
     assert study.load_run(1).answers.kind == "prediction"
@@ -86,7 +86,7 @@ def test_what_is_written_can_be_read_back(tmp_path: Path) -> None:
     first = Evaluation(loaded(classifier(), tmp_path / "m.onnx", 3), images)
     list(first.run())
     judged = first.judging.judged()
-    write_results(tmp_path / "out", judged, None, images.items, CLASSES, {})
+    write_results(tmp_path / "out", judged, None, images, CLASSES, {})
     second = Evaluation(load_model(tmp_path / "out" / "predictions.csv", CLASSES), images)
     list(second.run())
     again = second.judging.judged()
@@ -129,3 +129,38 @@ def test_hints_in_the_file(tmp_path: Path) -> None:
     assert offered == [Values(scale=1.0), Values(scale=1 / 255, mean=[0.4, 0.5, 0.6])]
     plain = model_hints(loaded(classifier(), tmp_path / "plain.onnx", 3))
     assert [hint.recipe for hint in plain] == [None]
+
+
+def scores_of(folder: Path, cells: list[list[str]], kind: str = "") -> PredictionTable:
+    lines = ["path,birch,alder,hazel", *(f"{i}.png,{','.join(line)}" for i, line in enumerate(cells))]
+    (folder / "scores.csv").write_text("\n".join(lines))
+    return PredictionTable(folder / "scores.csv", CLASSES, Recipe.model_validate({"scores": {"kind": kind or "auto"}}))
+
+
+@pytest.mark.parametrize("decimals", [1, 2, 3, 6])
+def test_rounded_probabilities_and_percentages_are_read_as_such(tmp_path: Path, decimals: int) -> None:
+    p = np.random.default_rng(1).dirichlet([0.5] * 3, 200)
+    for factor in (1, 100):
+        cells = [[f"{factor * v:.{decimals}f}" for v in line] for line in p]
+        made = scores_of(tmp_path, cells)
+        assert made.score_kind == "probabilities"
+        rows, _ = made.answers_for(listed(tmp_path, *[0] * 200))
+        np.testing.assert_allclose(rows, np.array(cells, float) / factor, rtol=1e-15)
+
+
+def test_scores_that_fit_no_reading_are_an_error_that_names_both(tmp_path: Path) -> None:
+    cells = [["0.9", "0.8", "0.1"], ["0.2", "0.3", "0.5"]]
+    with pytest.raises(InputError, match=r'sums to 1 only within.*kind = "probabilities" or kind = "logits"'):
+        scores_of(tmp_path, cells)
+    assert scores_of(tmp_path, cells, "logits").score_kind == "logits"
+    assert scores_of(tmp_path, cells, "probabilities").score_kind == "probabilities"
+
+
+def test_numbers_of_a_table_are_kept_in_double_precision(tmp_path: Path) -> None:
+    fine = [["0.30000000001", "0.30000000002", "0.39999999997"], ["1.00000001", "1.00000002", "-1"]]
+    made = scores_of(tmp_path, fine)
+    with Study.create(tmp_path / "s.mivrat", CLASSES) as study:
+        evaluation = Evaluation(made, listed(tmp_path, 1, 1), study)
+        list(evaluation.run())
+        assert evaluation.judging.judged().rank.tolist() == [2, 1]
+        assert study.load_run(1).answers.rows.tolist() == [[float(v) for v in line] for line in fine]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -29,9 +30,16 @@ from mivrat.core.reporting.heat_pictures import (
     with_legend,
 )
 from mivrat.core.running.job import StopSignal
-from tests.core.explaining.test_explaining import Ran, ran  # noqa: F401
+from tests.core.explaining.test_explaining import Ran
 
 RED, BLUE = (np.full((30, 60, 3), colour, np.uint8) for colour in ((200, 0, 0), (0, 0, 200)))
+
+
+@pytest.fixture(scope="module")
+def ran(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ran]:
+    made = Ran(tmp_path_factory.mktemp("ran"))
+    yield made
+    made.study.close()
 
 
 @pytest.mark.parametrize("scale", ["heat", "grey", "difference"])

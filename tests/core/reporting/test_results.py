@@ -18,7 +18,7 @@ from mivrat.core.figures.outcomes import outcomes
 from mivrat.core.figures.ranked import one_versus_rest
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.files import sha256_of, write_whole, write_whole_with
-from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.reporting.requirements import parse_requirement
 from mivrat.core.reporting.results import metrics, safe_cell, write_results
 from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, Judged, judge
@@ -66,7 +66,7 @@ def judged(states: list[int]) -> Judged:
 def test_failed_and_unreadable_images_are_listed_apart(tmp_path: Path) -> None:
     found = judged([SCORED, FAILED, UNREADABLE, SCORED, SCORED])
     items = [ImageItem(f"{i}.png", None) for i in range(5)]
-    write_results(tmp_path, found, found.figures([1]), items, CLASSES, {2: "=broken"})
+    write_results(tmp_path, found, found.figures([1]), ImageSet("set", tmp_path, items), CLASSES, {2: "=broken"})
     lines = (tmp_path / "predictions.csv").read_text().splitlines()
     assert lines[0] == 'path,label,predicted,confidence,rank,p:birch,"p:odd ""name"", with, commas",p:=hazel'
     assert [line.split(",")[0] for line in lines[1:]] == ["0.png", "1.png", "3.png", "4.png"]
@@ -79,7 +79,7 @@ def test_failed_and_unreadable_images_are_listed_apart(tmp_path: Path) -> None:
     counts = json.loads((tmp_path / "metrics.json").read_text())["counts"]
     assert counts == {"listed": 5, "evaluated": 2, "unreadable": 1, "unlabelled": 1, "failed": 1, "ties": 0}
     clean = judged([SCORED])
-    write_results(tmp_path, clean, None, items[:1], CLASSES, {})
+    write_results(tmp_path, clean, None, ImageSet("set", tmp_path, items[:1]), CLASSES, {})
     assert sorted(p.name for p in tmp_path.iterdir()) == ["mistakes.csv", "predictions.csv"]
 
 

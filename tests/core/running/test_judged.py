@@ -3,13 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from decimal import Decimal, getcontext
+from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from mivrat.core.figures import ranked
 from mivrat.core.figures.calibration import calibration
+from mivrat.core.figures.units import units_of
 from mivrat.core.models.scores import Kind
+from mivrat.core.reporting.results import metrics
 from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, Judged, judge
 from mivrat.core.running.deeper import deeper
 
@@ -65,10 +72,11 @@ def test_scores_of_a_coarse_grid_tie_whatever_order_they_are_summed_in() -> None
 
 
 def test_deeper_figures_are_those_of_the_images_marked() -> None:
-    judged, p = made("logits", 4)
+    plain, p = made("logits", 4)
+    judged = replace(plain, units=units_of([f"slide {i // 10}" for i in range(90)], "slide"))
     among = np.zeros(90, bool)
     among[:60] = True
-    found = deeper(judged, among, [f"slide {i // 10}" for i in range(90)], "slide")
+    found = deeper(judged, among)
     assert found is not None
     use = np.flatnonzero(judged.evaluated & among)
     assert found.total == len(use) == 57
@@ -80,7 +88,7 @@ def test_deeper_figures_are_those_of_the_images_marked() -> None:
     assert found.intervals.column == "slide"
     assert found.temperature is not None
     assert found.temperature.log_loss_before == pytest.approx(-np.log(p[use, judged.labels[use]]).mean())
-    again = deeper(judged, among, [f"slide {i // 10}" for i in range(90)], "slide")
+    again = deeper(judged, among)
     assert again is not None
     assert again.intervals == found.intervals
     assert again.temperature == found.temperature
@@ -112,3 +120,73 @@ def test_a_threshold_is_followed_by_every_figure(threshold: float) -> None:
     assert (told.false_alarms[told.place(threshold)], told.missed[told.place(threshold)]) == (alarms, missed)
     with pytest.raises(ValueError, match="two classes"):
         made("logits", 4)[0].at_threshold(threshold)
+
+
+@settings(max_examples=40)
+@given(st.integers(0, 10_000), st.sampled_from(["logits", "probabilities"]), st.integers(2, 5), st.booleans())
+def test_no_figure_depends_on_the_order_of_the_images(seed: int, kind: Kind, classes: int, together: bool) -> None:
+    rng = np.random.default_rng(seed)
+    total = int(rng.integers(1, 60))
+    # A coarse grid, so that confidences, scores and whole rows tie.
+    rows = rng.integers(0, 4, (total, classes)).astype(np.float32)
+    if kind == "probabilities":
+        rows = (rows + 1) / (rows + 1).sum(axis=1, keepdims=True)
+    labels, units = rng.integers(0, classes, total), [f"u{k}" for k in rng.integers(0, 9, total)]
+    told = []
+    for order in (np.arange(total), rng.permutation(total)):
+        answers = Answers(total, classes, kind)
+        answers.rows[:], answers.state[:] = rows[order], SCORED
+        some = units_of([units[i] for i in order], "unit") if together else None
+        judged = judge(answers, labels[order].tolist(), some)
+        deep = deeper(judged)
+        assert deep is not None
+        told.append(metrics(judged.figures([1, 2]), judged.counts(), [str(k) for k in range(classes)], None, deep))
+        told[-1]["threshold for 80 %"] = deep.selective.lowest_for(0.8)
+    assert _flat(told[0]) == pytest.approx(_flat(told[1]), rel=1e-9, abs=1e-12)
+
+
+def _flat(told: Any) -> list[float]:
+    if isinstance(told, dict):
+        return [v for key in sorted(told) for v in _flat(told[key])]
+    if isinstance(told, list | tuple):
+        return [v for one in told for v in _flat(one)]
+    return [float(told)] if isinstance(told, int | float) else [-1.0] if told is None else []
+
+
+def test_log_odds_tell_apart_what_would_round_to_the_same_probability() -> None:
+    """AUROC and average precision of a very sure model, against ranks worked out with fractions of high precision."""
+    rng = np.random.default_rng(3)
+    rows = np.concatenate([rng.normal(0, 30, (60, 3)), rng.integers(-60, 60, (40, 3))]).astype(np.float32)
+    labels = rng.integers(0, 3, 100)
+    answers = Answers(100, 3, "logits")
+    answers.rows[:], answers.state[:] = rows, SCORED
+    found = judge(answers, labels.tolist()).one_versus_rest(np.arange(100))
+    getcontext().prec = 80
+    for k in range(3):
+        odds = []
+        for line in rows:
+            z = [Decimal(float(v)) for v in line]
+            odds.append(z[k] - sum((v.exp() for j, v in enumerate(z) if j != k), Decimal(0)).ln())
+        inside = [odds[i] for i in range(100) if labels[i] == k]
+        outside = [odds[i] for i in range(100) if labels[i] != k]
+        near = Decimal(2) ** -39
+        wins = sum(1.0 if a > b + near else 0.0 if b > a + near else 0.5 for a in inside for b in outside)
+        assert found.auroc[k] == pytest.approx(wins / len(inside) / len(outside), abs=1e-12)
+
+
+def test_a_log_loss_near_nothing_is_no_nothing_and_large_temperatures_are_found() -> None:
+    answers = Answers(40, 2, "logits")
+    answers.rows[:], answers.state[:] = [[32.0, 0.0]], SCORED
+    figures = judge(answers, [0] * 40).figures([1])
+    assert figures.log_loss is not None
+    assert figures.log_loss.value == pytest.approx(np.log1p(np.exp(-32.0)), rel=1e-2)
+    rng = np.random.default_rng(0)
+    answers = Answers(400, 3, "logits")
+    answers.rows[:], answers.state[:] = 50_000 * rng.normal(0, 1, (400, 3)), SCORED
+    p = np.exp(answers.rows / 50_000)
+    labels = [int(rng.choice(3, p=line / line.sum())) for line in p]
+    deep = deeper(judge(answers, labels))
+    assert deep is not None
+    assert deep.temperature is not None
+    assert deep.temperature.identifiable
+    assert deep.temperature.value == pytest.approx(50_000, rel=0.3)

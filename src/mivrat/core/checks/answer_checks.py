@@ -6,9 +6,13 @@ import numpy as np
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, named, some_of
+from mivrat.core.figures.bootstrap import LEAST_UNITS
+from mivrat.core.figures.units import alike_within, units_of
 from mivrat.core.models.scores import column_count_fits
 from mivrat.core.running.answers import FAILED
 
+# What looks like units: so many images each on average, answers so alike within them.
+LEAST_SIZE, MOST_SIZE, LEAST_ALIKE = 1.5, 60, 0.1
 NOT_SCORED = "No image has been scored yet."
 
 
@@ -36,6 +40,37 @@ def check_outputs(inputs: Inputs) -> CheckResult:
         f"The model gives {model.columns} scores per image, the class list names {classes} classes.{note}",
         figures,
     )
+
+
+def check_units(inputs: Inputs) -> CheckResult:
+    """Whether a further column looks like one that says which images belong together."""
+    judged, items = inputs.judged, inputs.image_set.items
+    if inputs.image_set.together:
+        units = len(set(judged.units.number.tolist())) if judged is not None and judged.units is not None else 0
+        sentence = f"Intervals and tests are over {units} units of the column {inputs.image_set.together}."
+        return CheckResult("units", "fine", sentence, {"column": inputs.image_set.together, "units": units})
+    if judged is None or not judged.evaluated.any():
+        return CheckResult("units", "open", NOT_SCORED)
+    use = np.flatnonzero(judged.evaluated)
+    found: list[tuple[float, str, int]] = []
+    for column in items[0].columns if items else ():
+        values = [items[int(i)].columns.get(column, "") for i in use]
+        units = len(set(values))
+        if not units or not all(values) or not LEAST_SIZE <= len(use) / units <= MOST_SIZE or units < LEAST_UNITS:
+            continue
+        correlation, p = alike_within(judged.right[use], units_of(values, column).number)
+        if p < 0.001 and correlation > LEAST_ALIKE:
+            found.append((correlation, column, units))
+    if not found:
+        return CheckResult("units", "fine", "No column looks as if it said which images belong together.")
+    correlation, column, units = max(found)
+    sentence = (
+        f"The column {column} looks like units of images that belong together: {units} values, about {len(use) / units:.0f} "
+        f"images each, and answers within one are alike (intraclass correlation {correlation:.2f}). If these images are of one "
+        "slide, patient or burst, say so under Prepare, Inputs (--together): intervals are too narrow otherwise."
+    )
+    figures = {"column": column, "units": units, "correlation": correlation}
+    return CheckResult("units", "look", sentence, figures)
 
 
 def check_kind(inputs: Inputs) -> CheckResult:

@@ -71,6 +71,12 @@ CHECKS: tuple[Check, ...] = (
         answer_checks.check_ties,
     ),
     Check(
+        "units",
+        "Images that belong together",
+        "Images of one slide, patient or burst are not independent; counted as if they were, they make intervals too narrow.",
+        answer_checks.check_units,
+    ),
+    Check(
         "constant",
         "Answers that never change",
         "A model that says the same whatever it is shown does not see the picture at all.",

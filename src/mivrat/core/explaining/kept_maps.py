@@ -41,7 +41,7 @@ class KeptMaps:
         self._record, self._judged, self.setup = record, judged, setup
         self._contents = contents
         key = "\n".join((MADE_AS, record.model_sha256, recipe_to_toml(record.recipe), setup.method, *setup.layers))
-        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npz")
+        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays")
         self.maps: dict[int, Map] = {}
         for image in contents:
             target = setup.target(judged, image)

@@ -17,6 +17,8 @@ DRAWS = 2000
 FEW = 100
 # With fewer still there are none: drawing the same handful again and again says nothing of other images.
 LEAST = 20
+# The same for units of images that belong together.
+FEW_UNITS, LEAST_UNITS = 10, 5
 NAMES = (
     "top1",
     "balanced_accuracy",
@@ -42,18 +44,23 @@ class Interval:
 @dataclass(frozen=True)
 class Intervals:
     """Intervals by figure (only those that are defined), and how they were made: resampling images within each label, or
-    whole groups of a column. They are percentiles of the draws; for the ECE, which is biased upward, the percentiles
+    whole ``units`` of images that a ``column`` says belong together. They are percentiles of the draws; for the ECE, which is biased upward, the percentiles
     are mirrored at the figure (basic bootstrap, Davison 1997)."""
 
     of: dict[str, Interval]
     draws: int
     column: str = ""
     total: int = 0
+    units: int | None = None
 
     def how(self) -> str:
         """How they were made, in words."""
-        what = f"whole groups of '{self.column}' are drawn" if self.column else "images are drawn within each label"
+        what = "images are drawn within each label"
+        if self.units is not None:
+            what = f"whole units of '{self.column}' are drawn ({self.units} of them)"
         few = " With so few images it is too narrow." if self.total < FEW else ""
+        if self.units is not None and self.units < FEW_UNITS:
+            few = " So few units tell little: it is too narrow."
         return f"Interval: bootstrap, {self.draws} draws, {what}; 95 %.{few}"
 
 
@@ -66,10 +73,11 @@ def bootstrap(
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> Intervals | None:
-    """Intervals over N outcomes (Efron 1979). With ``groups`` (a group number per image) whole groups are drawn, because
-    images of one group are not independent. None where it was stopped, or there are fewer than LEAST images or two groups."""
+    """Intervals over N outcomes (Efron 1979). With ``groups`` (a unit's number per image) whole units are drawn, because
+    images of one unit are not independent. None where it was stopped, or there are fewer than LEAST images or LEAST_UNITS."""
     total = len(found.labels)
-    if total < LEAST or (groups is not None and len(np.unique(groups)) < 2):
+    units = len(np.unique(groups)) if groups is not None else None
+    if total < LEAST or (units is not None and units < LEAST_UNITS):
         return None
     rng, weigh = np.random.default_rng(seed), _Weighed(found, classes)
     by_label = np.argsort(found.labels, kind="stable")
@@ -98,7 +106,7 @@ def bootstrap(
             # Draws that are all alike say nothing of how far off the figure may be.
             if low < high:
                 kept[name] = Interval(low, high)
-    return Intervals(kept, draws, column, total)
+    return Intervals(kept, draws, column, total, units)
 
 
 class _Weighed:

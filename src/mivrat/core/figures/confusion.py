@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from math import sqrt
 
@@ -126,8 +127,11 @@ class ConfusedPair:
     p: float
 
 
-def worst_pairs(matrix: Counts, most: int) -> list[ConfusedPair]:
-    """The pairs of classes most often confused, both ways together, at most ``most``; equal ones in class-list order."""
+def worst_pairs(matrix: Counts, most: int, direction: Callable[[int, int], float] | None = None) -> list[ConfusedPair]:
+    """The pairs of classes most often confused, both ways together, at most ``most``; equal ones in class-list order.
+
+    ``direction`` gives the probability of a pair's uneven split where the counts alone do not tell it: over units.
+    """
     both = np.triu(matrix + matrix.T, 1)
     flat = both.ravel()
     found = np.flatnonzero(flat)
@@ -137,7 +141,7 @@ def worst_pairs(matrix: Counts, most: int) -> list[ConfusedPair]:
         a, b = divmod(at, len(matrix))
         ways.append((a, b) if matrix[a, b] >= matrix[b, a] else (b, a))
     counts = [(int(matrix[a, b]), int(matrix[b, a])) for a, b in ways]
-    likely = holm([even_split(*one) for one in counts])
+    likely = holm([direction(*way) if direction else even_split(*one) for way, one in zip(ways, counts, strict=True)])
     return [ConfusedPair(*way, *count, p) for way, count, p in zip(ways, counts, likely, strict=True)]
 
 

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import even_split
+from mivrat.core.figures.units import direction, share
 
 
 @dataclass(frozen=True)
@@ -42,12 +43,20 @@ def _effect(
     before: NDArray[np.integer],
     after: NDArray[np.integer],
     drop: NDArray[np.float64],
+    unit: NDArray[np.integer] | None,
 ) -> Effect:
     known = labels >= 0
-    mended = int((known & (before != labels) & (after == labels)).sum())
-    broken = int((known & (before == labels) & (after != labels)).sum())
-    changed = proportion(int((before != after).sum()), len(before))
-    return Effect(changed, mended, broken, even_split(mended, broken), float(drop.mean()) if len(drop) else 0.0)
+    mended = known & (before != labels) & (after == labels)
+    broken = known & (before == labels) & (after != labels)
+    p, mean = _uneven(mended, broken, unit), float(drop.mean()) if len(drop) else 0.0
+    return Effect(share(before != after, unit), int(mended.sum()), int(broken.sum()), p, mean)
+
+
+def _uneven(one: NDArray[np.bool_], other: NDArray[np.bool_], unit: NDArray[np.integer] | None) -> float:
+    """The probability of so uneven a split between two kinds of images, whole units at a time where there are any."""
+    if unit is None:
+        return even_split(int(one.sum()), int(other.sum()))
+    return direction(one, other, unit)
 
 
 def cover_result(
@@ -57,16 +66,17 @@ def cover_result(
     control: NDArray[np.integer],
     drop: NDArray[np.float64],
     control_drop: NDArray[np.float64],
+    unit: NDArray[np.integer] | None = None,
 ) -> CoverResult:
     """The result over N images: labels (-1: none), predictions before, with the region hidden, and with the control
-    hidden; how far p(target) fell under each."""
+    hidden; how far p(target) fell under each; where images belong together, the ``unit`` each is of."""
     by_region, by_control = covered != before, control != before
-    one, other = int((by_region & ~by_control).sum()), int((by_control & ~by_region).sum())
+    one, other = by_region & ~by_control, by_control & ~by_region
     return CoverResult(
         len(before),
-        _effect(labels, before, covered, drop),
-        _effect(labels, before, control, control_drop),
-        one,
-        other,
-        even_split(one, other),
+        _effect(labels, before, covered, drop, unit),
+        _effect(labels, before, control, control_drop, unit),
+        int(one.sum()),
+        int(other.sum()),
+        _uneven(one, other, unit),
     )

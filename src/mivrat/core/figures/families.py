@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.intervals import Proportion, proportion
@@ -28,6 +29,17 @@ def family_matrix(matrix: Counts, families: Mapping[int, str]) -> tuple[list[str
     grouped = np.zeros((len(members), len(members)), np.int64)
     np.add.at(grouped, (of[:, None], of[None, :]), matrix)
     return [families.get(classes[0], f"class {classes[0]}") for classes in members], grouped
+
+
+def within_family(
+    labels: NDArray[np.integer], predicted: NDArray[np.integer], families: Mapping[int, str], classes: int
+) -> NDArray[np.bool_]:
+    """Which images' predicted class is of the labelled class's family; false without a label or an answer."""
+    of = np.empty(classes, np.int64)
+    for i, members in enumerate(family_members(families, classes)):
+        of[members] = i
+    known = (labels >= 0) & (predicted >= 0)
+    return known & (of[np.where(known, labels, 0)] == of[np.where(known, predicted, 0)])
 
 
 def family_accuracy(matrix: Counts, families: Mapping[int, str]) -> Proportion:

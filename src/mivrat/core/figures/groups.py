@@ -9,8 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import below_rest, holm
+from mivrat.core.figures.units import Units, share
+from mivrat.core.figures.units import below_rest as below_rest_over_units
 
 SMALL = 30
 # A column with more different values than this is no grouping.
@@ -43,9 +45,16 @@ def group_names(values: Sequence[str]) -> list[str]:
 
 
 def group_figures(
-    names: Sequence[str], right: NDArray[np.bool_], confidence: NDArray[np.float64], use: NDArray[np.bool_]
+    names: Sequence[str],
+    right: NDArray[np.bool_],
+    confidence: NDArray[np.float64],
+    use: NDArray[np.bool_],
+    units: Units | None = None,
 ) -> list[Group]:
-    """Figures of every group over the images that ``use`` marks, the one that most surely falls below the rest first."""
+    """Figures of every group over the images that ``use`` marks, the one that most surely falls below the rest first.
+
+    Where images belong together (``units``, over all of them) intervals and tests are of whole units.
+    """
     order = sorted(set(names))
     number = {name: i for i, name in enumerate(order)}
     of = np.array([number[name] for name in names], np.int64)[use]
@@ -55,10 +64,17 @@ def group_figures(
         means = np.bincount(of, weights=confidence[use], minlength=len(order)) / totals
     whole, whole_hits = int(totals.sum()), int(hits.sum())
     told = [i for i in range(len(order)) if totals[i]]
-    raw = [below_rest(int(hits[i]), int(totals[i]), whole_hits - int(hits[i]), whole - int(totals[i])) for i in told]
+    unit = units.of(use) if units is not None else None
+    if unit is not None:
+        lower = below_rest_over_units(right[use], of, unit) if len(told) > 1 else np.ones(len(order))
+        raw = [float(lower[i]) for i in told]
+    else:
+        raw = [
+            below_rest(int(hits[i]), int(totals[i]), whole_hits - int(hits[i]), whole - int(totals[i])) for i in told
+        ]
     found = []
     for i, p in zip(told, holm(raw), strict=True):
-        accuracy = proportion(int(hits[i]), int(totals[i]))
+        accuracy = share(right[use][of == i], unit[of == i] if unit is not None else None)
         mean = None if np.isnan(means[i]) else float(means[i])
         gap = None if mean is None or accuracy.value is None else mean - accuracy.value
         found.append(Group(order[i], accuracy, mean, gap, p))

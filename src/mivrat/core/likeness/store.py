@@ -29,7 +29,7 @@ class Features:
         """``contents`` tells the pictures' hashes by position, as far as they have been read."""
         self._record, self._contents = record, dict(contents)
         key = f"{record.model_sha256}\n{recipe_to_toml(record.recipe)}"
-        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.npz")
+        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays")
         self._known = self._cache.known
         self.vectors: Vectors = np.full((len(record.image_set.items), 0), np.nan, np.float32)
         if self._known:

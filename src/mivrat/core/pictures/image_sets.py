@@ -13,6 +13,7 @@ from typing import Literal
 import polars as pl
 
 from mivrat.core.errors import InputError
+from mivrat.core.figures.units import Units, units_of
 from mivrat.core.names import unescaped
 from mivrat.core.pictures.classes import ClassMatcher, some
 
@@ -41,13 +42,22 @@ class ImageItem:
 
 @dataclass(frozen=True)
 class ImageSet:
-    """A set of listed images below one root folder; ``drawn`` tells how a subset was drawn."""
+    """A set of listed images below one root folder; ``drawn`` tells how a subset was drawn, ``together`` the column whose
+    values say which images belong together (empty: they count as independent)."""
 
     name: str
     root: Path
     items: list[ImageItem]
     role: Role = "held-out"
     drawn: str = ""
+    together: str = ""
+
+    @property
+    def units(self) -> Units | None:
+        """What belongs together, where the set says so."""
+        if not self.together:
+            return None
+        return units_of([item.columns.get(self.together, "") for item in self.items], self.together)
 
     def file(self, index: int) -> Path:
         return self.root / self.items[index].path

@@ -86,7 +86,18 @@ def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]
         label = "" if item.label is None else classes[item.label]
         if one.problem:
             writer.writerow(
-                [safe_cell(escaped(item.path)), safe_cell(label), "", "", safe_cell(one.problem), "", "", "", "", ""]
+                [
+                    safe_cell(escaped(image_set.told_path(one.image))),
+                    safe_cell(label),
+                    "",
+                    "",
+                    safe_cell(one.problem),
+                    "",
+                    "",
+                    "",
+                    "",
+                    "",
+                ]
             )
             continue
         answers = [
@@ -94,7 +105,7 @@ def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]
         ]
         writer.writerow(
             [
-                safe_cell(escaped(item.path)),
+                safe_cell(escaped(image_set.told_path(one.image))),
                 safe_cell(label),
                 safe_cell(classes[one.target]),
                 f"{one.area:.4f}",

@@ -7,7 +7,7 @@ import io
 import json
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -21,9 +21,10 @@ from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
 from mivrat.core.files import write_whole
+from mivrat.core.models.scores import Kind
 from mivrat.core.names import escaped, is_text
-from mivrat.core.pictures.image_sets import ImageItem
-from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Counts, Judged
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Counts, Judged, ToldBy
 from mivrat.core.running.deeper import Deeper
 
 MOST_COLUMNS = 50
@@ -34,6 +35,26 @@ def safe_cell(text: str) -> str:
     any UTF-8 file can hold, see ``names.escaped``."""
     text = text if is_text(text) else escaped(text)
     return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
+
+
+@dataclass(frozen=True)
+class Told:
+    """How the figures are to be read: the kind of scores and who told it (recipe, table, guess); the column by which images
+    belong together and its number of units; accuracy within family where that is over units."""
+
+    kind: Kind
+    told_by: ToldBy
+    together: str = ""
+    units: int | None = None
+    family: Proportion | None = None
+
+
+def told_of(judged: Judged, told_by: ToldBy, families: Mapping[int, str] | None = None) -> Told:
+    """How the figures of these answers are to be read."""
+    if judged.units is None:
+        return Told(judged.kind, told_by)
+    units = len(np.unique(judged.units.number[judged.evaluated]))
+    return Told(judged.kind, told_by, judged.units.column, units, judged.within_family(families) if families else None)
 
 
 def _number(value: float | None) -> float | None:
@@ -79,7 +100,7 @@ def _deeper(deep: Deeper, column: str, groups: Sequence[Group]) -> dict[str, Any
     found: dict[str, Any] = {"aurc": deep.selective.aurc}
     if deep.intervals is not None:
         found["intervals"] = {
-            "method": "bootstrap, whole groups" if deep.intervals.column else "bootstrap within each label",
+            "method": "bootstrap, whole units" if deep.intervals.column else "bootstrap within each label",
             "draws": deep.intervals.draws,
             **{name: asdict(interval) for name, interval in deep.intervals.of.items()},
         }
@@ -98,13 +119,18 @@ def metrics(
     groups: Sequence[Group] = (),
     costs: Costs | None = None,
     threshold: float | None = None,
+    told: Told | None = None,
 ) -> dict[str, Any]:
-    """The content of metrics.json. AUROC and average precision are averaged over the classes where they are defined;
+    """The content of metrics.json. ``told`` says how scores and intervals are to be read. AUROC and average precision are averaged over the classes where they are defined;
     accuracy within family is there where there are ``families`` (class index -> name), figures by group where there is a
     ``column``."""
     averages, calibration = figures.averages, figures.calibration
+    further = _deeper(deep, column, groups) if deep else {}
+    told = told or Told("logits", "guess")
     return {
         "format": "mivrat-metrics/1",
+        "scores": {"kind": told.kind, "told_by": told.told_by},
+        "intervals": {"together": told.together or None, "units": told.units, **further.pop("intervals", {})},
         "counts": {
             "listed": counts.listed,
             "evaluated": counts.evaluated,
@@ -114,7 +140,7 @@ def metrics(
             "ties": figures.ties,
         },
         "top_k": {str(k): _share(share) for k, share in figures.top_k.items()},
-        **({"family_accuracy": _share(family_accuracy(figures.matrix, families))} if families else {}),
+        **({"family_accuracy": _share(told.family or family_accuracy(figures.matrix, families))} if families else {}),
         "balanced_accuracy": averages.balanced_accuracy,
         "macro_precision": averages.macro_precision,
         "macro_recall": averages.macro_recall,
@@ -164,13 +190,13 @@ def metrics(
             ],
             "temperature": _temperature(deep.temperature) if deep else None,
         },
-        **(_deeper(deep, column, groups) if deep else {}),
+        **further,
         **({"threshold": threshold} if threshold is not None else {}),
         **(_costs(costs, 0.5 if threshold is None else threshold) if costs else {}),
     }
 
 
-def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], chosen: Sequence[int]) -> str:
+def _table(judged: Judged, image_set: ImageSet, classes: Sequence[str], chosen: Sequence[int]) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     few = len(classes) <= MOST_COLUMNS
@@ -179,7 +205,10 @@ def _table(judged: Judged, items: Sequence[ImageItem], classes: Sequence[str], c
     writer.writerow(head)
     for i in chosen:
         label = judged.labels[i]
-        row: list[str] = [safe_cell(escaped(items[i].path)), safe_cell(classes[label]) if label >= 0 else ""]
+        row: list[str] = [
+            safe_cell(escaped(image_set.told_path(int(i)))),
+            safe_cell(classes[label]) if label >= 0 else "",
+        ]
         if judged.state[i] != SCORED:
             writer.writerow(row + [""] * (len(head) - 2))
             continue
@@ -207,7 +236,7 @@ def write_results(
     folder: Path,
     judged: Judged,
     figures: Figures | None,
-    items: Sequence[ImageItem],
+    image_set: ImageSet,
     classes: Sequence[str],
     reasons: dict[int, str],
     families: Mapping[int, str] | None = None,
@@ -216,6 +245,7 @@ def write_results(
     groups: Sequence[Group] = (),
     costs: Costs | None = None,
     threshold: float | None = None,
+    told_by: ToldBy = "guess",
 ) -> list[Path]:
     """Write the result files into ``folder`` and return their paths.
 
@@ -226,12 +256,12 @@ def write_results(
     wrong = np.flatnonzero(judged.wrong)
     wrong = wrong[np.argsort(-judged.confidence[wrong], kind="stable")]
     files = {
-        "predictions.csv": _table(judged, items, classes, answered),
-        "mistakes.csv": _table(judged, items, classes, [int(i) for i in wrong]),
+        "predictions.csv": _table(judged, image_set, classes, answered),
+        "mistakes.csv": _table(judged, image_set, classes, [int(i) for i in wrong]),
     }
-    problems = [(items[i].path, reasons.get(i, "")) for i in sorted(reasons)]
+    problems = [(image_set.told_path(i), reasons.get(i, "")) for i in sorted(reasons)]
     problems += [
-        (items[int(i)].path, "the scores hold NaN or infinity")
+        (image_set.told_path(int(i)), "the scores hold NaN or infinity")
         for i in np.flatnonzero(judged.state == FAILED)
         if int(i) not in reasons
     ]
@@ -246,7 +276,18 @@ def write_results(
     if figures is not None:
         files["metrics.json"] = (
             json.dumps(
-                metrics(figures, judged.counts(), classes, families, deep, column, groups, costs, threshold),
+                metrics(
+                    figures,
+                    judged.counts(),
+                    classes,
+                    families,
+                    deep,
+                    column,
+                    groups,
+                    costs,
+                    threshold,
+                    told_of(judged, told_by, families),
+                ),
                 indent=1,
                 ensure_ascii=False,
                 allow_nan=False,

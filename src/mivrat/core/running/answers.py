@@ -13,11 +13,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.figures.decision import Costs, costs, decide
+from mivrat.core.figures.families import within_family
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.ranked import OneVersusRest, of_class, together
+from mivrat.core.figures.significance import against_claim, even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
+from mivrat.core.figures.units import Units, direction, figures_over_units, share
+from mivrat.core.figures.units import against_claim as claim_over_units
 from mivrat.core.models.scores import Kind, Seen, ranking_scores, to_probabilities
 from mivrat.core.running.scoring import ScoredBatch
 
@@ -104,7 +109,8 @@ class Judged:
 
     ``predicted`` is -1, ``confidence`` NaN and ``rank`` 0 where there is no answer (rank also without a label).
     ``own`` is p of the label, ``squares`` the sum of p squared, ``tied`` whether the highest score stands twice.
-    ``evaluated`` marks labelled images with an answer: the N of every figure.
+    ``evaluated`` marks labelled images with an answer: the N of every figure. ``units`` are those of images that belong
+    together, where the set says so: every interval is then over these.
     """
 
     labels: NDArray[np.int64]
@@ -118,6 +124,7 @@ class Judged:
     rows: NDArray[np.floating]
     kind: Kind
     classes: int
+    units: Units | None = None
 
     @cached_property
     def evaluated(self) -> NDArray[np.bool_]:
@@ -251,7 +258,40 @@ class Judged:
         use = np.flatnonzero(self.evaluated if among is None else self.evaluated & among)
         found = self.outcomes(use)
         rest = self.one_versus_rest(use) if ranked and self.has_scores and len(use) else None
-        return summarise(found, self.classes, ks, rest)
+        figures = summarise(found, self.classes, ks, rest)
+        return figures if self.units is None else figures_over_units(figures, found, self.units.of(use))
+
+    def share(self, hits: NDArray[np.bool_], among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
+        """The share of some images (a mask over all, or positions) that ``hits`` marks, with its interval."""
+        return share(hits[among], None if self.units is None else self.units.of(among))
+
+    def accuracy(self, among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
+        """The share right of the evaluated ones among some images."""
+        mask = np.zeros(len(self.labels), bool)
+        mask[among] = True
+        return self.share(self.right, mask & self.evaluated)
+
+    def within_family(self, families: Mapping[int, str], among: NDArray[np.bool_] | None = None) -> Proportion:
+        """The share of images whose predicted class is of the labelled class's family."""
+        use = self.evaluated if among is None else self.evaluated & among
+        return self.share(within_family(self.labels, self.predicted, families, self.classes), use)
+
+    def direction(self, a: int, b: int, among: NDArray[np.bool_] | None = None) -> float:
+        """Two-sided probability of so uneven a split between a taken for b and b taken for a."""
+        use = self.evaluated if among is None else self.evaluated & among
+        there = (self.labels[use] == a) & (self.predicted[use] == b)
+        back = (self.labels[use] == b) & (self.predicted[use] == a)
+        if self.units is None:
+            return even_split(int(there.sum()), int(back.sum()))
+        return direction(there, back, self.units.of(use))
+
+    def against_claim(self, claimed: float, among: NDArray[np.bool_] | None = None) -> float:
+        """Two-sided probability of an accuracy so far from a claimed one."""
+        use = self.evaluated if among is None else self.evaluated & among
+        right = self.right[use]
+        if self.units is None:
+            return against_claim(int(right.sum()), len(right), claimed)
+        return claim_over_units(right, claimed, self.units.of(use))
 
     def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
         """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""
@@ -336,9 +376,9 @@ class Judged:
 class Judging:
     """Judges answers as they come in, so that nothing is judged twice."""
 
-    def __init__(self, answers: Answers, labels: Sequence[int | None]) -> None:
+    def __init__(self, answers: Answers, labels: Sequence[int | None], units: Units | None = None) -> None:
         listed = len(labels)
-        self.answers = answers
+        self.answers, self._units = answers, units
         self._labels = np.array([-1 if one is None else one for one in labels], np.int64)
         self._predicted, self._rank = np.full(listed, -1, np.int64), np.zeros(listed, np.int64)
         self._confidence, self._own = np.full(listed, np.nan), np.full(listed, np.nan)
@@ -384,9 +424,10 @@ class Judging:
             self.answers.rows,
             self.answers.kind or "logits",
             self.answers.classes,
+            self._units,
         )
 
 
-def judge(answers: Answers, labels: Sequence[int | None]) -> Judged:
+def judge(answers: Answers, labels: Sequence[int | None], units: Units | None = None) -> Judged:
     """Predictions, confidences and ranks from raw answers and labels (None: unlabelled)."""
-    return Judging(answers, labels).judged()
+    return Judging(answers, labels, units).judged()

@@ -3,7 +3,7 @@ selective prediction, and bootstrap intervals."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +14,7 @@ from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_cal
 from mivrat.core.figures.ranked import OneVersusRest
 from mivrat.core.figures.selective import Selective, selective
 from mivrat.core.figures.temperature import Temperature, scale
+from mivrat.core.figures.units import calibration_over_units
 from mivrat.core.running.answers import Judged
 
 
@@ -48,15 +49,13 @@ def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integ
 def deeper(
     judged: Judged,
     among: NDArray[np.bool_] | None = None,
-    groups: Sequence[str] | None = None,
-    column: str = "",
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
     ranked: OneVersusRest | None = None,
 ) -> Deeper | None:
     """All deeper figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
 
-    ``groups`` (a name for each listed image, of the column named) makes the bootstrap draw whole groups.
+    Where images belong together the bootstrap draws whole units, and the search for a threshold is over these.
     """
     use = in_fixed_order(judged, np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among))
     found = judged.outcomes(use)
@@ -74,20 +73,20 @@ def deeper(
         )
     if stopped():
         return None
-    numbers = None
-    if groups is not None:
-        names = [groups[int(i)] for i in use]
-        order = {name: k for k, name in enumerate(sorted(set(names)))}
-        numbers = np.array([order[name] for name in names], np.int64)
-    intervals = bootstrap(found, judged.classes, numbers, column, seed=seed, stopped=stopped)
+    units = judged.units.of(use) if judged.units is not None else None
+    column = judged.units.column if judged.units is not None else ""
+    intervals = bootstrap(found, judged.classes, units, column, seed=seed, stopped=stopped)
     if stopped():
         return None
+    adaptive = adaptive_calibration(confidence, sure_right)
+    if units is not None:
+        adaptive = calibration_over_units(adaptive, confidence, sure_right, units[sure], adaptive=True)
     return Deeper(
         len(use),
         ranked,
-        adaptive_calibration(confidence, sure_right),
+        adaptive,
         ece_if_calibrated(confidence, seed=seed),
         temperature,
-        selective(confidence, sure_right),
+        selective(confidence, sure_right, units[sure] if units is not None else None),
         intervals,
     )

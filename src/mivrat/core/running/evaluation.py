@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.predictions import NO_ROW, PredictionTable
-from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.models.scores import doubtful_scores
+from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, Judging, ToldBy
 from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import ScoredBatch, score_images
@@ -45,6 +46,10 @@ class Evaluation:
             self._model_id = study.add_model(model)
             self.run_id = study.add_run(self._model_id, study.add_image_set(image_set), model.columns, settled)
             record = study.load_run(self.run_id)
+            if image_set.together:
+                study.set_together(record.info.set_id, image_set.together)
+            elif record.image_set.together:
+                self.image_set = image_set = replace(image_set, together=record.image_set.together)
             self.answers = record.answers
             self.answers.told_by = told_by
             if told_by == "guess" and (scored := self.answers.state == SCORED).any():
@@ -55,7 +60,7 @@ class Evaluation:
             stamps = study.stamps(record.info.set_id)
             self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
             self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
-        self.judging = Judging(self.answers, [item.label for item in image_set.items])
+        self.judging = Judging(self.answers, [item.label for item in image_set.items], image_set.units)
 
     def _try_again(self, study: Study, set_id: int) -> None:
         """Take what could not be read for pending: a file that was not there, or that has changed since."""

@@ -25,7 +25,7 @@ def load_judged(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
 
 def _load(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
     record = study.load_run(run_id, with_answers=False)
-    judging = Judging(record.answers, record.image_set.labels)
+    judging = Judging(record.answers, record.image_set.labels, record.image_set.units)
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         waiting = [pool.submit(judging.update, positions) for positions in study.fill_answers(record)]
     for one in waiting:

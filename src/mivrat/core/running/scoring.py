@@ -20,7 +20,6 @@ from mivrat.core.pictures.prepare import prepare_picture
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.job import StopSignal
 
-
 # Prepared images are held up to so many bytes.
 MOST_HELD = 400_000_000
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.figures.groups import MOST_GROUPS, group_names
-from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.classes import natural_key
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.running.answers import Judged
@@ -176,7 +176,7 @@ class Arrangement:
         found = []
         for start, stop in zip(starts.tolist(), stops.tolist(), strict=True):
             inside = by_band[start:stop]
-            accuracy = proportion(int(judged.right[inside].sum()), int(judged.evaluated[inside].sum()))
+            accuracy = judged.accuracy(inside)
             found.append(Band(self.names[int(which[start])], start, stop, accuracy))
         return by_band, found
 

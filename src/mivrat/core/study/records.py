@@ -24,7 +24,8 @@ class RunInfo:
 
 @dataclass(frozen=True)
 class SetInfo:
-    """One image set as the study lists it; ``drawn`` tells how a subset was drawn."""
+    """One image set as the study lists it; ``drawn`` tells how a subset was drawn, ``together`` the column by which images
+    belong together (empty: none), ``columns`` those it could be."""
 
     id: int
     name: str
@@ -33,6 +34,8 @@ class SetInfo:
     images: int
     labelled: int
     drawn: str
+    together: str = ""
+    columns: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ import os
 import sqlite3
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 4
+VERSION = 5
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -39,7 +39,8 @@ CREATE TABLE family (class INTEGER PRIMARY KEY REFERENCES class (position), name
 CREATE TABLE pairing (label TEXT PRIMARY KEY, class INTEGER REFERENCES class (position));
 CREATE TABLE model (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL, path TEXT NOT NULL, sha256 TEXT NOT NULL,
                     recipe TEXT NOT NULL, recipe_is_guess INTEGER NOT NULL, listed INTEGER NOT NULL DEFAULT 1, UNIQUE (sha256, recipe));
-CREATE TABLE image_set (id INTEGER PRIMARY KEY, name TEXT NOT NULL, role TEXT NOT NULL, root TEXT NOT NULL, drawn TEXT NOT NULL);
+CREATE TABLE image_set (id INTEGER PRIMARY KEY, name TEXT NOT NULL, role TEXT NOT NULL, root TEXT NOT NULL, drawn TEXT NOT NULL,
+                        together TEXT NOT NULL DEFAULT '');
 CREATE TABLE image (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, path TEXT NOT NULL, said TEXT NOT NULL,
                     label INTEGER REFERENCES class (position), columns TEXT NOT NULL, size INTEGER, changed INTEGER, content BLOB,
                     problem TEXT, PRIMARY KEY (set_id, position)) WITHOUT ROWID;
@@ -69,7 +70,7 @@ _FROM_1 = (
         in ("family", "pairing", "model", "image_set", "image", "answer", "run", "survey", "check_result")
     ),
     "INSERT INTO model SELECT id, 'onnx', name, path, sha256, recipe, recipe_is_guess, 1 FROM old_model",
-    "INSERT INTO image_set SELECT id, name, 'held-out', root, '' FROM old_image_set",
+    "INSERT INTO image_set (id, name, role, root, drawn) SELECT id, name, 'held-out', root, '' FROM old_image_set",
     "INSERT INTO image SELECT set_id, position, path, COALESCE((SELECT name FROM class WHERE class.position = label), ''), label, "
     "columns, NULL, NULL, NULL, NULL FROM old_image",
     "INSERT INTO run SELECT * FROM old_run",
@@ -90,7 +91,9 @@ def _from_1(db: sqlite3.Connection) -> None:
     ).fetchall()
     if found:
         root = os.path.commonpath([os.path.dirname(path) or "." for _, path, _ in found]) or "."
-        set_id = db.execute("INSERT INTO image_set VALUES (NULL, 'references', 'reference', ?, '')", (root,)).lastrowid
+        set_id = db.execute(
+            "INSERT INTO image_set (name, role, root, drawn) VALUES ('references', 'reference', ?, '')", (root,)
+        ).lastrowid
         db.executemany(
             "INSERT INTO image VALUES (?, ?, ?, ?, ?, '{}', NULL, NULL, NULL, NULL)",
             [(set_id, i, os.path.relpath(path, root), name, k) for i, (k, path, name) in enumerate(found)],
@@ -110,7 +113,13 @@ def _from_3(db: sqlite3.Connection) -> None:
         db.execute(statement)
 
 
-_STEPS = {1: _from_1, 2: _from_2, 3: _from_3}
+def _from_4(db: sqlite3.Connection) -> None:
+    """Version 4 did not know of images that belong together."""
+    if "together" not in {row[1] for row in db.execute("PRAGMA table_info(image_set)")}:
+        db.execute("ALTER TABLE image_set ADD COLUMN together TEXT NOT NULL DEFAULT ''")
+
+
+_STEPS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
 
 
 def migrate(db: sqlite3.Connection, version: int) -> None:

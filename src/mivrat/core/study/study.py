@@ -269,8 +269,8 @@ class Study:
                 return int(known)
         with self.writing() as db:
             set_id = db.execute(
-                "INSERT INTO image_set (name, role, root, drawn) VALUES (?, ?, ?, ?)",
-                (escaped(image_set.name), image_set.role, root, escaped(image_set.drawn)),
+                "INSERT INTO image_set (name, role, root, drawn, together) VALUES (?, ?, ?, ?, ?)",
+                (escaped(image_set.name), image_set.role, root, escaped(image_set.drawn), image_set.together),
             ).lastrowid
             db.executemany(
                 "INSERT INTO image (set_id, position, path, said, label, columns) VALUES (?, ?, ?, ?, ?, ?)",
@@ -360,12 +360,28 @@ class Study:
         """All image sets, oldest first."""
         found = self._db.execute(
             "SELECT id, name, role, root, (SELECT COUNT(*) FROM image WHERE set_id = id), "
-            "(SELECT COUNT(label) FROM image WHERE set_id = id), drawn FROM image_set ORDER BY id"
+            "(SELECT COUNT(label) FROM image WHERE set_id = id), drawn, together, "
+            "(SELECT columns FROM image WHERE set_id = id ORDER BY position LIMIT 1) FROM image_set ORDER BY id"
         )
         return [
-            SetInfo(key, unescaped(name), role, self._resolved(root), images, labelled, unescaped(drawn))
-            for key, name, role, root, images, labelled, drawn in found
+            SetInfo(
+                key,
+                unescaped(name),
+                role,
+                self._resolved(root),
+                images,
+                labelled,
+                unescaped(drawn),
+                together,
+                tuple(json.loads(columns or "{}")),
+            )
+            for key, name, role, root, images, labelled, drawn, together, columns in found
         ]
+
+    def set_together(self, set_id: int, column: str) -> None:
+        """Say by which column the images of a set belong together; empty: they are independent."""
+        with self.writing() as db:
+            db.execute("UPDATE image_set SET together = ? WHERE id = ?", (column, set_id))
 
     def class_sizes(self) -> dict[int, Counter[int]]:
         """How many images of each class every set has, by set and class index."""
@@ -378,10 +394,12 @@ class Study:
 
     def load_image_set(self, set_id: int) -> ImageSet:
         """One image set with its list."""
-        row = self._db.execute("SELECT name, role, root, drawn FROM image_set WHERE id = ?", (set_id,)).fetchone()
+        row = self._db.execute(
+            "SELECT name, role, root, drawn, together FROM image_set WHERE id = ?", (set_id,)
+        ).fetchone()
         if row is None:
             raise InputError(f"holds no image set {set_id}", where=self.path, mend="choose one of the sets it lists")
-        name, role, root, drawn = row
+        name, role, root, drawn, together = row
         items = [
             ImageItem(unescaped(path), label, json.loads(columns) if columns != "{}" else {}, unescaped(said))
             for path, said, label, columns in self._db.execute(
@@ -394,7 +412,7 @@ class Study:
                 where=self.path,
                 mend="do not trust this study; ask for one made by Mivrat",
             )
-        return ImageSet(unescaped(name), self._resolved(root), items, role, unescaped(drawn))
+        return ImageSet(unescaped(name), self._resolved(root), items, role, unescaped(drawn), together)
 
     def declared_places(self) -> list[Path]:
         """The folders this study reads from: those of its models and image sets."""

@@ -63,7 +63,9 @@ class CausesPage(QWidget):
             return
         judged, listed = snapshot.judged, snapshot.counts.listed
         use = np.flatnonzero(judged.wrong & reviews.mask(listed, "reviewed"))
-        self.found = count_causes([self._listed(reviews[int(i)].causes) for i in use], self._groups(use))
+        units = self.session.snapshot.judged.units if self.session.snapshot is not None else None
+        unit = units.of(use) if units is not None and len(use) else None
+        self.found = count_causes([self._listed(reviews[int(i)].causes) for i in use], self._groups(use), unit)
         total = int(judged.wrong.sum())
         self.note.setText(
             f"Of the {words.count(len(use))} mistakes reviewed ({words.count(total)} in all). A mistake can have several causes."
@@ -75,9 +77,7 @@ class CausesPage(QWidget):
             share, name = one.share, NO_CAUSE if one.cause is None else reviews.name_of(one.cause)
             of = f"{words.count(share.hits)} of {words.count(share.total)}"
             lines.append((name, one.group, of, words.percent(share.value), words.bounds(share)))
-            tips.append(
-                f"{name}: {of} reviewed mistakes, {one.group}\nInterval: Wilson score, 95 %. Click to see them."
-            )
+            tips.append(f"{name}: {of} reviewed mistakes, {one.group}\n{words.how(share)} Click to see them.")
         self.table.show_lines(lines, tips)
 
     def _listed(self, causes: frozenset[int]) -> frozenset[int]:

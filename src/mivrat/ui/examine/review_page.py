@@ -296,7 +296,7 @@ class ReviewPage(Scrolled):
         self.corrected.setColumnStretch(3, 1)
         self.corrected_note.setText(
             f"{words.images(changed)} judged by the label proposed instead. N = {words.count(before.total)} and "
-            f"{words.count(after.total)}. Intervals: Wilson score, 95 %. Only suspected images were looked at, so the "
+            f"{words.count(after.total)}. {words.how(after.top_k[1])} Only suspected images were looked at, so the "
             "corrected figures lean towards the model."
         )
 

@@ -491,7 +491,7 @@ class CoverPage(QWidget):
             ("p falls by, mean", *(f"{round(one.mean_drop, 3) + 0.0:.3f}" for one in both)),
         ]
         tips = [
-            "Intervals: Wilson score, 95 %.",
+            words.how(result.region.changed),
             "Of the labelled images: how many become right, and how many wrong. Exact paired test (McNemar).",
             f"How far the probability of {target} falls.",
         ]

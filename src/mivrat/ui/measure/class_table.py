@@ -20,8 +20,8 @@ TIPS = (
     "",
     "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
     "Images predicted as this class.",
-    "Of the images predicted as this class, the share that is labelled so. Small: 95 % Wilson interval.",
-    "Of the images labelled with this class, the share predicted so. Small: 95 % Wilson interval.",
+    "Of the images predicted as this class, the share that is labelled so. Small: 95 % interval.",
+    "Of the images labelled with this class, the share predicted so. Small: 95 % interval.",
     "2 TP / (2 TP + FP + FN).",
     "The most frequent wrong answer for images with this label, and how often.",
 )

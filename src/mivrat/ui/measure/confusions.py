@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QBoxLayout, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import ConfusedPair, order_by_likeness, order_by_support, worst_pairs
-from mivrat.core.figures.significance import even_split
 from mivrat.ui import words
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
@@ -108,11 +107,14 @@ class Confusions(QWidget):
             self.told.setText(f"{first}: {int(counts[a, a])} of {int(counts[a].sum())} right.")
             return
         there, back = int(counts[a, b]), int(counts[b, a])
-        p = even_split(there, back)
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        p = snapshot.judged.direction(a, b, measured.among)
+        exact = "exact test" if snapshot.judged.units is None else "test over whole units"
         how = "one way beyond chance" if p < 0.05 else "no direction beyond chance"
         self.told.setText(
             f"{first} → {second}: {there} of {int(counts[a].sum())}.  {second} → {first}: {back} of {int(counts[b].sum())}.  "
-            f"{how[0].upper()}{how[1:]} (exact test of this pair alone, p {in_words(p)})."
+            f"{how[0].upper()}{how[1:]} ({exact} of this pair alone, p {in_words(p)})."
         )
 
     def _work_out(self) -> None:
@@ -124,9 +126,19 @@ class Confusions(QWidget):
             return
         if by is None:
             self.matrix.set_order(None)
-        counts = measured.figures.matrix
+        counts, snapshot, among = measured.figures.matrix, self.session.snapshot, measured.among
+        over_units = snapshot is not None and snapshot.judged.units is not None
+
+        def direction(a: int, b: int) -> float:
+            assert snapshot is not None
+            return snapshot.judged.direction(a, b, among)
+
         self._working = self._workers.start(
-            lambda work: (by(counts) if by is not None else None, worst_pairs(counts, MOST_PAIRS)), done=self._take
+            lambda work: (
+                by(counts) if by is not None else None,
+                worst_pairs(counts, MOST_PAIRS, direction if over_units else None),
+            ),
+            done=self._take,
         )
 
     def _take(self, found: tuple[NDArray[np.int64] | None, list[ConfusedPair]]) -> None:

@@ -168,7 +168,7 @@ class Coverage(QWidget):
             )
             texts.append(f"surely {100 * target:.0f} % right: {text}")
         self.targets.setText(
-            f"{'; '.join(texts)}. Surely: the lower end of the 95 % interval. Area under risk and coverage {words.decimal(found.aurc)}."
+            f"{'; '.join(texts)}. Surely: in at most 5 % of studies is one offered where none is right so often. Area under risk and coverage {words.decimal(found.aurc)}."
         )
         self.curve.update()
 

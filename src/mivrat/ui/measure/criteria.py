@@ -7,7 +7,6 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.errors import InputError
-from mivrat.core.figures.significance import against_claim
 from mivrat.core.reporting.requirements import Outcome, parse_requirement
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
@@ -98,11 +97,14 @@ class Criteria(QWidget):
         top1 = measured.figures.top_k[1]
         if top1.value is None:
             return "Nothing has been measured yet."
-        p = against_claim(top1.hits, top1.total, contents.claim)
+        snapshot = self.session.snapshot
+        assert snapshot is not None
+        p = snapshot.judged.against_claim(contents.claim, measured.among)
+        exact = "exact test" if snapshot.judged.units is None else "test over whole units"
         side = "below" if top1.value < contents.claim else "above"
         if p < 0.05:
-            return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance (exact test, p {in_words(p)})."
-        return f"Measured {words.percent(top1.value)} (N = {top1.total}): no difference beyond chance (exact test, p {in_words(p)})."
+            return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance ({exact}, p {in_words(p)})."
+        return f"Measured {words.percent(top1.value)} (N = {top1.total}): no difference beyond chance ({exact}, p {in_words(p)})."
 
     def _line(self, found: Outcome) -> QHBoxLayout:
         figure = words.DASH if found.value is None else f"{found.value:.4g}"

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.units import Units
 from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup
@@ -123,7 +124,12 @@ class GroupTable(QWidget):
                 if below
                 else "No group falls below the rest beyond chance. "
             )
-            + "Exact one-sided test of each group against the others, corrected for their number (Holm)."
+            + (
+                f"One-sided test of each group against the others, whole units of '{units.column}' at a time"
+                if (units := self._units()) is not None
+                else "Exact one-sided test of each group against the others"
+            )
+            + ", corrected for their number (Holm)."
         )
         self.table.setRowCount(len(found.groups))
         for i, one in enumerate(found.groups):
@@ -137,12 +143,15 @@ class GroupTable(QWidget):
                 if column == 3:
                     item.setData(SHARE, one.accuracy)
                     item.setToolTip(
-                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)} (Wilson)"
+                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}"
                     )
                 if column == 1 and one.small:
                     item.setText(f"{text}  few")
                     item.setToolTip("Few images: a wide interval")
                 self.table.setItem(i, column, item)
+
+    def _units(self) -> Units | None:
+        return self.session.snapshot.judged.units if self.session.snapshot is not None else None
 
     def _choose(self, line: int) -> None:
         if self.found is not None:
@@ -174,7 +183,7 @@ def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None) -> Group
     items, judged = snapshot.record.image_set.items, snapshot.judged
     names = group_names([one.columns.get(column, "") for one in items])
     use = judged.evaluated if among is None else judged.evaluated & among
-    found = group_figures(names, judged.right, judged.confidence, use)
+    found = group_figures(names, judged.right, judged.confidence, use, judged.units)
     return Grouped(column, found, positions_by_group(items, column))
 
 

@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
-from mivrat.core.figures.confusion import Counts
-from mivrat.core.figures.families import family_accuracy
-from mivrat.core.figures.intervals import Proportion, proportion
-from mivrat.core.figures.significance import even_split, holm
+from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.significance import holm
+from mivrat.core.running.answers import Judged
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper
@@ -45,9 +46,7 @@ def headline_lines(session: Session) -> list[Line]:
     n = figures.total
 
     def share(name: str, found: Proportion, how: str) -> Line:
-        return Line(
-            name, words.percent(found.value), words.bounds(found), found.total, f"{how} Interval: Wilson score, 95 %."
-        )
+        return Line(name, words.percent(found.value), words.bounds(found), found.total, f"{how} {words.how(found)}")
 
     def mean(name: str, key: str, value: float | None, how: str, *, percent: bool = True) -> Line:
         interval = deep.intervals.of.get(key) if deep is not None and deep.intervals is not None else None
@@ -73,7 +72,7 @@ def headline_lines(session: Session) -> list[Line]:
         lines.append(share(f"top-{k} accuracy", found, meaning))
     families = snapshot.record.families
     if families:
-        within = family_accuracy(figures.matrix, families)
+        within = snapshot.judged.within_family(families, measured.among)
         how = f"Share of images whose predicted class is of the labelled class's family ({len(set(families.values()))} families)."
         lines.insert(1, share("accuracy within family", within, how))
     averages, missing = figures.averages, sum(c.support == 0 for c in figures.classes)
@@ -179,17 +178,20 @@ class Headline(Scrolled):
         assert self.session.measured is not None
         matrix, classes = self.session.measured.figures.matrix, self.session.classes
         pairs = self.session.measured.mistakes.largest
-        likely = dict(zip([(a, b) for a, b, _ in pairs], directions(matrix, pairs), strict=True))
+        assert self.session.snapshot is not None
+        judged, among = self.session.snapshot.judged, self.session.measured.among
+        use = judged.evaluated if among is None else judged.evaluated & among
+        likely = dict(zip([(a, b) for a, b, _ in pairs], directions(judged, pairs, among), strict=True))
         self._layout.addSpacing(18)
         self._layout.addWidget(label("Most frequent mistakes", "heading"))
         if not pairs:
             self._layout.addWidget(
                 label("None: every labelled image was answered right." if matrix.sum() else "None yet.", soft=True)
             )
-        for a, b, times in pairs:
-            found = proportion(times, int(matrix[a].sum()))
+        for a, b, _ in pairs:
+            found = judged.share(judged.predicted == b, use & (judged.labels == a))
             text = f"{words.clipped(classes[a], 28)} → {words.clipped(classes[b], 28)}"
-            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\nInterval: Wilson score, 95 %. Click to see them."
+            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\n{words.how(found)} Click to see them."
             self._add_row(
                 text,
                 [str(found.hits), words.percent(found.value), words.bounds(found)],
@@ -234,12 +236,15 @@ class Headline(Scrolled):
             one.mark(all(c in self.session.conditions for c in one.conditions))
 
 
-def directions(matrix: Counts, pairs: Sequence[tuple[int, int, int]]) -> list[str]:
-    """For each pair shown, whether it goes one way beyond chance (exact binomial test, Holm's correction over them)."""
-    raw = [even_split(int(matrix[a, b]), int(matrix[b, a])) for a, b, _ in pairs]
+def directions(
+    judged: Judged, pairs: Sequence[tuple[int, int, int]], among: NDArray[np.bool_] | None = None
+) -> list[str]:
+    """For each pair shown, whether it goes one way beyond chance (exact binomial test, or one over whole units; Holm's
+    correction over them)."""
+    exact = "exact test" if judged.units is None else "test over whole units"
     return [
-        f"{'one way beyond chance' if p < 0.05 else 'no direction beyond chance'} (exact test, p {in_words(p)})"
-        for p in holm(raw)
+        f"{'one way beyond chance' if p < 0.05 else 'no direction beyond chance'} ({exact}, p {in_words(p)})"
+        for p in holm([judged.direction(a, b, among) for a, b, _ in pairs])
     ]
 
 

@@ -21,7 +21,6 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
-from mivrat.core.figures.intervals import proportion
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
@@ -489,7 +488,11 @@ class ConfusionMatrix(QWidget):
         if predicted < 0:
             return f"labelled {classes[label_index]}: {int(matrix[label_index].sum())} images"
         amount, total = int(matrix[label_index, predicted]), int(matrix[label_index].sum())
-        found = proportion(amount, total)
+        snapshot, measured = self.session.snapshot, self.session.measured
+        assert snapshot is not None
+        judged, among = snapshot.judged, measured.among if measured is not None else None
+        use = judged.evaluated if among is None else judged.evaluated & among
+        found = judged.share(judged.predicted == predicted, use & (judged.labels == label_index))
         share = (
             f"{words.percent(found.value)} ({words.bounds(found)}) of the {total} labelled so"
             if total

@@ -64,9 +64,9 @@ def _measure(snapshot: Snapshot, among: np.ndarray | None, busy: bool, work: Wor
     found = Measured(snapshot.figures, snapshot.mistakes)
     if among is not None:
         figures = judged.figures(sensible_ks(len(snapshot.record.classes)), among, ranked=False)
-        found = Measured(figures, mistakes(figures.matrix, MOST_PAIRS), None, True)
+        found = Measured(figures, mistakes(figures.matrix, MOST_PAIRS), None, True, among)
         work.report(found)
     if not busy:
         deep = deeper(judged, among, stopped=lambda: work.stop.stopped)
         if deep is not None:
-            work.report(Measured(found.figures, found.mistakes, deep, found.of_selection))
+            work.report(Measured(found.figures, found.mistakes, deep, found.of_selection, among))

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
+from mivrat.core.figures.units import calibration_over_units
+from mivrat.core.running.answers import Judged
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
@@ -314,9 +317,8 @@ class Reliability(QWidget):
         judged, use = snapshot.judged, np.flatnonzero(snapshot.judged.evaluated)
         if measured.of_selection:
             use = np.intersect1d(use, self.session.shown)
-        bins = adaptive_calibration if self.diagram.equal_count else calibration
         self._working = self._workers.start(
-            lambda work: bins(judged.column(k, use), judged.labels[use] == k), done=self._take
+            lambda work: _of_class(judged, k, use, self.diagram.equal_count), done=self._take
         )
 
     def _take(self, found: Calibration | None) -> None:
@@ -402,3 +404,12 @@ class Reliability(QWidget):
                 digits = ["" if v is None else f"{v:.6f}" for v in (one.confidence, share.value, share.low, share.high)]
                 lines.append([which, f"{one.low:.6f}", f"{one.high:.6f}", str(one.count), *digits])
         return [["scores", "from", "to", "images", "mean confidence", "right", "low", "high"], *lines]
+
+
+def _of_class(judged: Judged, k: int, use: NDArray[np.integer], equal_count: bool) -> Calibration:
+    """The calibration of one class's probability over some images."""
+    column, of_it = judged.column(k, use), judged.labels[use] == k
+    found = (adaptive_calibration if equal_count else calibration)(column, of_it)
+    if judged.units is None:
+        return found
+    return calibration_over_units(found, column, of_it, judged.units.of(use), equal_count)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
     QGridLayout,
+    QHBoxLayout,
     QMenu,
     QToolButton,
     QVBoxLayout,
@@ -27,6 +28,7 @@ from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Choice, Elided, Scrolled, button, clear, label, row, set_role, spin
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
+INDEPENDENT = "none: independent"
 MEANINGS: dict[Role, str] = {
     "held-out": "Held-out: images the model has never seen; they are scored and measured.",
     "training": "Training: only for checks, such as whether held-out images also stand in them.",
@@ -160,6 +162,8 @@ class InputsPage(Scrolled):
         role.setEnabled(not self.session.busy)
         role.activated.connect(lambda i, one=one: self._change_role(one, ROLES[i]))
         entry.put(role)
+        if one.columns and one.role == "held-out":
+            entry.add_below(self._together_line(one))
         if one.root in contents.missing:
             entry.lack("The folder is not there.", partial(self._choose_moved_set, one), not self.session.busy)
         offers: list[tuple[str, Callable[[], object]]] = [
@@ -169,6 +173,22 @@ class InputsPage(Scrolled):
         ]
         entry.offer(offers, not self.session.busy)
         return entry
+
+    def _together_line(self, one: SetInfo) -> QHBoxLayout:
+        """Which images belong together, so that intervals and tests are of these units."""
+        choice = Choice((INDEPENDENT, *one.columns), f"which images of {one.name} belong together")
+        choice.setToolTip(
+            "Images of one slide, patient or burst are not independent. Name the column that says which belong together: every "
+            "interval and test is then over whole units of it."
+        )
+        choice.setCurrentText(one.together or INDEPENDENT)
+        choice.setEnabled(not self.session.busy)
+        choice.activated.connect(lambda i, one=one: self._put_together(one, "" if i == 0 else one.columns[i - 1]))
+        return row(label("images belong together by", soft=True), choice, None, spacing=8)
+
+    def _put_together(self, one: SetInfo, column: str) -> None:
+        if column != one.together:
+            self.keeper.decide(changes.put_together(one, column))
 
     def _choose_images(self, role: Role, what: str) -> None:
         if what == "folder":
@@ -299,6 +319,9 @@ class _Entry(QFrame):
 
     def put(self, widget: QWidget) -> None:
         self._head.addWidget(widget)
+
+    def add_below(self, line: QHBoxLayout) -> None:
+        self._body.addLayout(line)
 
     def lack(self, text: str, relocate: Callable[[], object], enabled: bool) -> None:
         """Say that it is not where it was, and offer to look elsewhere."""

@@ -1,0 +1,126 @@
+"""Intervals and tests over whole units, by loops, by enumeration and in simulation."""
+
+from __future__ import annotations
+
+from itertools import permutations, product
+
+import numpy as np
+import pytest
+from scipy.stats import t as student
+
+from mivrat.core.figures import units
+from mivrat.core.figures.groups import group_figures
+from mivrat.core.figures.intervals import proportion
+from mivrat.core.running.answers import SCORED, Answers, Judged, judge
+
+
+def made(seed: int, total: int = 160, classes: int = 4, of: int = 14) -> Judged:
+    rng = np.random.default_rng(seed)
+    answers = Answers(total, classes, "logits")
+    answers.rows[:], answers.state[:] = rng.normal(0, 2, (total, classes)), SCORED
+    names = [f"slide {k:02}" if k else "" for k in rng.integers(0, of, total)]
+    return judge(answers, rng.integers(0, classes, total).tolist(), units.units_of(names, "slide"))
+
+
+def by_loops(hits: np.ndarray, unit: np.ndarray) -> tuple[float, float] | None:
+    """Design effect, effective N and Wilson with Student's t, written out."""
+    each = [(float(hits[unit == u].sum()), int((unit == u).sum())) for u in sorted(set(unit.tolist()))]
+    n, u = sum(size for _, size in each), len(each)
+    p = sum(y for y, _ in each) / n
+    if u < 5:
+        return None
+    variance = u / (u - 1) * sum((y - p * size) ** 2 for y, size in each) / n**2
+    effective = min(u, n) if p in (0, 1) else n if variance == 0 else max(1.0, min(n, p * (1 - p) / variance))
+    z = student.ppf(0.975, u - 1)
+    middle = (p + z * z / (2 * effective)) / (1 + z * z / effective)
+    half = z / (1 + z * z / effective) * (p * (1 - p) / effective + z * z / (4 * effective**2)) ** 0.5
+    return 0.0 if p == 0 else middle - half, 1.0 if p == 1 else middle + half
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_every_share_of_a_run_is_over_units(seed: int) -> None:
+    judged = made(seed, of=3 if seed == 5 else 14)
+    assert judged.units is not None
+    unit, labels, predicted = judged.units.number, judged.labels, judged.predicted
+    figures = judged.figures([1, 2])
+    shares = [(figures.top_k[k], judged.rank <= k, np.ones(160, bool)) for k in (1, 2)]
+    for k, one in enumerate(figures.classes):
+        shares += [
+            (one.recall, predicted == k, labels == k),
+            (one.precision, labels == k, predicted == k),
+            (one.specificity, predicted != k, labels != k),
+        ]
+    edges = [(b.low, b.high) for b in figures.calibration.bins]
+    for bin_, (low, high) in zip(figures.calibration.bins, edges, strict=True):
+        inside = (judged.confidence > low) & (judged.confidence <= high)
+        shares.append((bin_.accuracy, judged.right, inside))
+    for found, hits, among in shares:
+        assert (found.hits, found.total) == (int(hits[among].sum()), int(among.sum()))
+        if not among.any():
+            continue
+        assert found.units == len(set(unit[among].tolist()))
+        expected = by_loops(hits[among], unit[among])
+        assert (found.low, found.high) == (pytest.approx(expected) if expected else (None, None))
+
+
+def test_images_alone_are_units_too_and_names_do_not_matter() -> None:
+    found = units.units_of(["b", "", "a", "", "b"], "slide")
+    assert found.number.tolist() == [3, 0, 2, 1, 3]
+    assert found.of([0, 2, 4]).tolist() == [1, 0, 1]
+
+
+def test_intervals_hold_where_images_of_a_unit_are_alike() -> None:
+    rng, held, held_alone = np.random.default_rng(11), 0, 0
+    for _ in range(300):
+        unit = np.repeat(np.arange(20), 15)
+        right = rng.random(300) < np.repeat(rng.beta(4, 1, 20), 15)
+        over, alone = units.share(right, unit), proportion(int(right.sum()), 300)
+        held += (over.low or 0) <= 0.8 <= (over.high or 0)
+        held_alone += (alone.low or 0) <= 0.8 <= (alone.high or 0)
+    assert held >= 0.92 * 300 > held_alone + 30
+
+
+def test_turned_signs_are_all_ways_and_hold_their_level() -> None:
+    told = np.array([3.0, -1, 2, 0, 2, 1, -1])
+    ways = [abs(sum(s * v for s, v in zip(signs, told, strict=True))) for signs in product((-1, 1), repeat=7)]
+    assert units.turned_signs(told) == pytest.approx(sum(way >= 6 for way in ways) / len(ways))
+    assert units.turned_signs(np.zeros(4)) == 1.0
+    rng = np.random.default_rng(2)
+    alarms = sum(units.turned_signs(rng.normal(0, 1, 40)) < 0.05 for _ in range(300))
+    assert alarms <= 27
+    many = rng.normal(0, 1, 5000)
+    assert units.turned_signs(many) == pytest.approx(units.turned_signs(many[:2000]), abs=1.0)
+
+
+def test_a_group_is_below_the_rest_by_all_ways_of_dealing_units() -> None:
+    right = np.array([1, 1, 1, 0, 1, 1, 0, 0, 1, 0, 0, 0], bool)
+    unit, group_of = np.repeat(np.arange(6), 2), np.array([0, 0, 0, 1, 1, 1])
+    found = units.below_rest(right, group_of[unit], unit)
+
+    def lag(dealt: tuple[int, ...]) -> float:
+        inside = np.array(dealt)[unit] == 1
+        return float(right[inside].mean() - right[~inside].mean())
+
+    ways = [lag(dealt) <= lag(tuple(group_of)) + 1e-12 for dealt in permutations(group_of.tolist())]
+    assert found[1] == pytest.approx(np.mean(ways), abs=0.02)
+
+
+def test_groups_that_merely_differ_as_units_do_raise_no_alarm() -> None:
+    rng, alarms, alone = np.random.default_rng(4), 0, 0
+    for _ in range(40):
+        unit = np.repeat(np.arange(24), 12)
+        right = rng.random(288) < np.repeat(rng.beta(2, 1, 24), 12)
+        names, use = [f"site {u % 4}" for u in unit], np.ones(288, bool)
+        some = units.Units("slide", unit)
+        alarms += group_figures(names, right, np.ones(288), use, some)[0].p < 0.05
+        alone += group_figures(names, right, np.ones(288), use)[0].p < 0.05
+    assert alarms <= 5 < alone
+
+
+def test_answers_alike_within_a_column_point_it_out() -> None:
+    rng = np.random.default_rng(8)
+    unit = np.repeat(np.arange(40), 8)
+    alike, p = units.alike_within(rng.random(320) < np.repeat(rng.beta(1, 1, 40), 8), unit)
+    assert alike > 0.15
+    assert p < 1e-4
+    assert units.alike_within(rng.random(320) < 0.7, unit)[1] > 1e-3
