@@ -363,10 +363,79 @@ class Joined(nn.Module):
         return torch.softmax(self.logits(F.adaptive_avg_pool2d(x, 1)).flatten(1), 1)
 
 
+class Hierarchy(nn.Module):
+    """Tokens in a line between the stages; attention in shifted windows, four tokens merged into one, attention over all."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.patches, self.first, self.attention = nn.Conv2d(3, 8, 4, 4), nn.LayerNorm(8), Attention(8, 2)
+        self.merge, self.second, self.whole = nn.Linear(32, 12), nn.LayerNorm(12), Attention(12, 2)
+        self.mix, self.head = nn.Sequential(nn.Linear(12, 24), nn.GELU(), nn.Linear(24, 12)), nn.Linear(12, CLASSES)
+
+    def windows(self, x: Tensor, k: int = 4) -> Tensor:
+        n, h, w, c = x.shape
+        x = x.view(n, h // k, k, w // k, k, c).permute(0, 1, 3, 2, 4, 5).reshape(-1, k * k, c)
+        x = self.attention(x)
+        return x.view(n, h // k, w // k, k, k, c).permute(0, 1, 3, 2, 4, 5).reshape(n, h, w, c)
+
+    def forward(self, x: Tensor) -> Tensor:
+        x = self.patches(x).flatten(2).transpose(1, 2)
+        y = self.windows(torch.roll(self.first(x).view(-1, 8, 8, 8), (-2, -2), (1, 2)))
+        x = (x + torch.roll(y, (2, 2), (1, 2)).reshape(-1, 64, 8)).view(-1, 8, 8, 8)
+        x = torch.cat([x[:, 0::2, 0::2], x[:, 1::2, 0::2], x[:, 0::2, 1::2], x[:, 1::2, 1::2]], -1).view(-1, 16, 32)
+        x = self.merge(x)
+        x = x + self.whole(self.second(x))
+        return self.head((x + self.mix(x)).mean(1))
+
+
+class Unrolled(nn.Module):
+    """Tokens that stand in another order than they lie in the image: every second one first."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.stem, self.norm, self.act = nn.Conv2d(3, 8, 4, 4), nn.LayerNorm(8), nn.SiLU()
+        self.attention, self.head = Attention(8, 2), nn.Linear(8, CLASSES)
+
+    def forward(self, x: Tensor) -> Tensor:
+        x = self.stem(x)
+        n, c, h, w = x.shape
+        x = x.reshape(n, c, h // 2, 2, w // 2, 2).permute(0, 3, 5, 2, 4, 1).reshape(n, h * w, c)
+        x = x + self.attention(self.norm(x))
+        return self.head(self.act(x).mean(1))
+
+
+class Mixer(nn.Module):
+    """Linear layers over the tokens, then over the channels."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.patches, self.norm, self.tokens = nn.Conv2d(3, 8, 8, 8), nn.LayerNorm(8), nn.Linear(16, 16)
+        self.channels, self.act, self.head = nn.Linear(8, 8), nn.GELU(), nn.Linear(8, CLASSES)
+
+    def forward(self, x: Tensor) -> Tensor:
+        x = self.patches(x).flatten(2).transpose(1, 2)
+        x = x + self.tokens(self.norm(x).transpose(1, 2)).transpose(1, 2)
+        return self.head((x + self.act(self.channels(x))).mean(1))
+
+
+class Strided(nn.Module):
+    """Every second place taken by strides, which one exporter writes out as arithmetic on the number of images."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.first, self.second = conv(3, 8, 3, 2), conv(4, 8)
+        self.head = Head(8)
+
+    def forward(self, x: Tensor) -> Tensor:
+        x = self.first(x)
+        return self.head(self.second(torch.as_strided(x, (x.shape[0], 4, 8, 8), (2048, 512, 32, 2), 17)))
+
+
 NETWORKS: dict[str, Callable[[], nn.Module]] = {
     "plain": Plain, "residual": Residual, "dense": Dense, "inception": Inception, "mobile": Mobile, "shuffled": Shuffled,
     "normaliser-free": NormaliserFree, "tokens": Tokens, "tokens-mean": lambda: Tokens(False), "windows": Windows,
-    "mixed": Mixed, "norms": Norms, "joined": Joined,
+    "mixed": Mixed, "norms": Norms, "joined": Joined, "hierarchy": Hierarchy, "mixer": Mixer, "strided": Strided,
+    "unrolled": Unrolled,
 }  # fmt: skip
 
 

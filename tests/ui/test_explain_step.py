@@ -247,7 +247,7 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     assert plan_from_json(kept.plan) == test.plan
     page.kept.setCurrentCell(0, 0)
     page.save_kept(tmp_path)
-    assert json.loads((tmp_path / "cover.json").read_text())["format"] == "mivrat-cover/1"
+    assert json.loads((tmp_path / "cover.json").read_text())["format"] == "mivrat-cover/2"
     # The same again on the later model: the places are those the first model looked at, and no such effect is seen.
     second = next(
         one for one in explain.session.runs if one.image_set == "late-summer-field" and one.model == "grain-net-2"

@@ -93,8 +93,7 @@ def heatmap(args: argparse.Namespace) -> int:
 
 def cover(args: argparse.Namespace) -> int:
     """Hide a region of many images, score again, and test what changed."""
-    from mivrat.core.evidence import cover
-    from mivrat.core.explaining.cover_tests import result_of
+    from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
     from mivrat.core.files import sha256_of, write_whole
     from mivrat.core.pictures.classes import ClassMatcher, read_class_list
     from mivrat.core.pictures.image_sets import list_images, match_labels
@@ -109,45 +108,64 @@ def cover(args: argparse.Namespace) -> int:
     image_set = match_labels(list_images(args.images), classes).image_set
     maker = load_maker(args.model, args.recipe, len(classes))
     heat = load_maker(args.heat_from, args.recipe, len(classes)) if args.heat_from else maker
-    region = cover.drawn(shapes) if shapes else cover.hottest(heat, args.hottest, args.layer, own=target is None)
+    if shapes:
+        region = RegionPlan("fixed", tuple(shapes))
+    else:
+        layer, source = heat.layer(args.layer).tensor, args.heat_from or args.model
+        region = RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=sha256_of(source))
     say_remarks(maker.model)
-    files = [image_set.file(i) for i in range(len(image_set.items))]
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
     if not chosen:
         raise InputError("no image has this label", where="--labelled", mend="name a label of these images")
-    found, line, stopped = [], ProgressLine(), False
+    line, stopped = ProgressLine(), False
+    words = [f"{what} {text}" for what, text in (("labelled", args.labelled), ("predicted", args.predicted)) if text]
+    test: CoverTest | None = None
     with stoppable() as stop:
-        each = cover.cover(maker, files, chosen, region, args.hide, target, args.seed)
-        for done, one in enumerate(each, 1):
-            line.show(done, len(chosen), f"{done} of {len(chosen)}")
-            if one.problem:
-                say(f"mivrat: not read: {files[one.image]}: {one.problem}")
-            if one.problem or predicted is None or one.predicted[0] == predicted:
-                found.append(one)
-            if stop.stopped and done < len(chosen):
-                say(f"mivrat: stopped after {done} of {len(chosen)} images; what is written is of those")
-                stopped = True
-                break
-    result = result_of(found, [-1 if item.label is None else item.label for item in image_set.items])
-    how_done = {
-        "model": args.model.name,
-        "model_sha256": sha256_of(args.model),
-        "images": str(args.images),
-        "labelled": args.labelled,
-        "predicted": args.predicted,
-        "region": [one.as_json() for one in shapes] if shapes else None,
-        "hottest": args.hottest,
-        "heat_from": args.heat_from.name if args.heat_from else None,
-        "layer": heat.layer(args.layer).tensor if args.hottest else None,
-        "target": args.target,
-        "hide": args.hide,
-        "seed": args.seed,
-    }
-    told = cover_report.as_json(result, how_done, found)
+        if predicted is not None:
+            chosen = _called(maker, image_set, chosen, predicted, stop)
+        plan = CoverPlan(
+            tuple(chosen),
+            region,
+            args.hide,
+            "predicted" if target is None else classes[target],
+            args.seed,
+            ", ".join(words) or "all images",
+        )
+        for news in run_cover_test(classes, image_set, plan, maker, heat, stop):
+            if isinstance(news, CoverTest):
+                test = news
+            else:
+                line.show(news.done, news.total, f"{news.done} of {news.total}")
+        stopped = stop.stopped and (test is None or len(test.found) < len(chosen))
+    if test is None:
+        if not stopped:
+            raise InputError("no image is called this class", where="--predicted", mend="name another class")
+        say("mivrat: stopped; nothing was written")
+        return STOPPED
+    for one in test.found:
+        if one.problem:
+            say(f"mivrat: not covered: {image_set.told_path(one.image)}: {one.problem}")
+    if stopped:
+        say(f"mivrat: stopped after {len(test.found)} of {len(chosen)} images; what is written is of those")
+    told = cover_report.as_json(
+        test.result, how_done(plan, args.model.name, sha256_of(args.model), image_set), test.found
+    )
     write_whole(args.out / "cover.json", cover_report.as_text(told))
-    write_whole(args.out / "cover.csv", cover_report.as_csv(found, image_set, classes))
-    print(cover_report.in_sentences(result))
+    write_whole(args.out / "cover.csv", cover_report.as_csv(test.found, image_set, classes))
+    print(cover_report.in_sentences(test.result))
     return STOPPED if stopped else DONE
+
+
+def _called(maker: Any, image_set: Any, among: list[int], predicted: int, stop: Any) -> list[int]:
+    """Those of some images that the model calls a class; what cannot be read is left out."""
+    from mivrat.core.running.scoring import score_images
+
+    found: list[int] = []
+    files = [image_set.file(i) for i in range(len(image_set.items))]
+    for batch in score_images(files, among, maker.model, stop=stop, copies=False):
+        called = maker.called(batch.rows)
+        found += [int(i) for i, k in zip(batch.scored, called, strict=True) if int(k) == predicted]
+    return sorted(found)
 
 
 def _shapes(args: argparse.Namespace) -> list[Any] | None:

@@ -23,7 +23,7 @@ from mivrat.core.evidence.overlay import (
     overlay,
     place_on_map,
 )
-from mivrat.core.models.onnx_model import new_session
+from mivrat.core.models.onnx_model import OnnxModel, new_session
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize
@@ -397,3 +397,40 @@ def test_the_first_filters_are_pictures_or_it_is_said_why_not(tmp_path: Path) ->
     net.add("MatMul", flat, net.weight(3 * 64, 3), name="scores")
     plain = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "n.onnx", 3))
     assert first_filters(plain.view) == "the network begins with Flatten, not with a convolution"
+
+
+@pytest.mark.parametrize("order", ["NCHW", "NHWC"])
+def test_a_model_of_free_sides_has_maps_of_pictures_of_any_size(order: Any, tmp_path: Path) -> None:
+    """Neither model nor recipe settles the size: derivatives are worked out for each size there is, and batches may follow."""
+    net = Net(seed=3)
+    x = net.add("Transpose", "image", perm=[0, 3, 1, 2]) if order == "NHWC" else "image"
+    x = net.add("Relu", net.add("Conv", x, net.weight(5, 3, 3, 3), pads=[1] * 4, strides=[2, 2]), name="features")
+    x = net.add("AveragePool", x, kernel_shape=[2, 2], strides=[2, 2], name="pooled")
+    net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(5, 3), name="scores")
+    free = ["n", "h", "w", 3] if order == "NHWC" else ["n", 3, "h", "w"]
+    path = tmp_path / "m.onnx"
+    onnx.save(net.model(free, {"scores": ["n", 3]}), path)
+    recipe = Recipe.model_validate({"resize": {"rule": "none"}, "tensor": {"order": order}})
+    maker = HeatmapMaker(OnnxModel(path, recipe, 3))
+    for height, width in ((12, 48), (48, 12), (20, 20), (12, 48)):
+        shape = (2, height, width, 3) if order == "NHWC" else (2, 3, height, width)
+        batch = np.random.default_rng(height).normal(size=shape).astype(np.float32)
+        for method in ("gradient", "signed", "score"):
+            heat = maker.maps(batch, [Target(1)] * 2, [maker.layer("features")], method)[0]  # type: ignore[arg-type]
+            assert heat.shape == (2, height // 2, width // 2)
+        ((a, g),) = maker.activations_and_gradients(batch, [Target(1)] * 2, [maker.layer("features")])
+        assert a.shape == g.shape == (2, 5, height // 2, width // 2)
+
+
+def test_an_engine_that_fails_is_told_in_one_sentence(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    maker = HeatmapMaker(loaded(classifier(), tmp_path / "m.onnx", 3))
+
+    class Failing:
+        def run(self, *_: Any) -> None:
+            raise RuntimeError("[ONNXRuntimeError] : 6 : RUNTIME_EXCEPTION : /a/b/c.cc:12 bad shapes")
+
+    monkeypatch.setattr(maker, "_session", lambda layers, method: (Failing(), ["x"]))
+    with pytest.raises(InputError) as told:
+        maker.maps(random_batch(maker.model, 2), [Target(0)] * 2, [maker.layer(None)])
+    assert "RuntimeError" not in told.value.line()
+    assert "Occlusion and random masks" in told.value.line()

@@ -30,7 +30,16 @@ from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.answers import Judged, Judging
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.job import Progress, StopSignal
-from mivrat.core.study.kept_evidence import EVERY, KeptTest, load_regions, load_tests, save_regions, save_tests
+from mivrat.core.study.kept_evidence import (
+    EVERY,
+    KeptTest,
+    load_regions,
+    load_tests,
+    new_test_id,
+    remove_test,
+    save_regions,
+    save_test,
+)
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.study import Study
 from tests.support.networks import classifier, loaded
@@ -120,8 +129,8 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
     for plan in plans:
         again = plan_from_json(plan.as_json())
         assert again == plan
-        *progress, found = run_cover_test(ran.record, plan, ran.maker, ran.maker)
-        *_, repeated = run_cover_test(ran.record, again, ran.maker, ran.maker)
+        *progress, found = run_cover_test(CLASSES, ran.record.image_set, plan, ran.maker, ran.maker)
+        *_, repeated = run_cover_test(CLASSES, ran.record.image_set, again, ran.maker, ran.maker)
         assert isinstance(found, CoverTest)
         assert isinstance(repeated, CoverTest)
         assert [p.done for p in progress if isinstance(p, Progress)] == list(range(len(plan.images) + 1))
@@ -132,7 +141,7 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
     assert [one.problem for one in found.found] == ["", ""]
     stop = StopSignal()
     stop.stop()
-    *_, cut = run_cover_test(ran.record, plans[0], ran.maker, ran.maker, stop)
+    *_, cut = run_cover_test(CLASSES, ran.record.image_set, plans[0], ran.maker, ran.maker, stop)
     assert isinstance(cut, CoverTest)
     assert len(cut.found) == 1
     for text in ("{}", "no", plans[0].as_json().replace("mean", "burn"), plans[2].as_json().replace("0.2", "2")):
@@ -142,7 +151,7 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
 
 def test_ranks_of_the_target_are_counted(ran: Ran) -> None:
     plan = CoverPlan((1, 5, 9), RegionPlan("fixed", (Shape("rectangle", ((0, 0), (1, 0.5))),)), target="hazel")
-    *_, test = run_cover_test(ran.record, plan, ran.maker, ran.maker)
+    *_, test = run_cover_test(CLASSES, ran.record.image_set, plan, ran.maker, ran.maker)
     assert isinstance(test, CoverTest)
     for one in test.found:
         order = ran.judged.ranking(one.image).tolist()
@@ -202,8 +211,13 @@ def test_regions_and_tests_are_kept_and_go_with_their_run(ran: Ran) -> None:
     save_regions(study, set_id, {3: []})
     assert load_regions(study, set_id) == {EVERY: shapes, 4: shapes}
     test = KeptTest(4, run_id, "2026-01-02", "a 'dot'", "{}", "{}")
-    save_tests(study, [test])
+    save_test(study, test)
     removed = study.remove_run(run_id)
     assert load_tests(study) == ()
     study.restore(removed)
     assert load_tests(study) == (test,)
+    other = KeptTest(new_test_id(), run_id, "2026-01-03", "another", "{}", "{}")
+    save_test(study, other)  # by one who has not read the list
+    assert load_tests(study) == (test, other)
+    remove_test(study, test.id)
+    assert load_tests(study) == (other,)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -14,8 +15,10 @@ from scipy.ndimage import gaussian_filter
 
 from mivrat.core.evidence.maps import HeatmapMaker, Method, Target
 from mivrat.core.evidence.regions import Mask, Shape, hottest_part, mask_of
+from mivrat.core.figures.ranking import label_ranks
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
+from mivrat.core.pictures.recipe import Recipe
 
 How = Literal["blur", "mean", "patch"]
 HOWS: tuple[How, ...] = ("blur", "mean", "patch")
@@ -29,7 +32,8 @@ Region = Callable[[int, Pixels, NDArray[np.generic], int], Mask | None]
 @dataclass(frozen=True)
 class Covered:
     """One image's answers: predictions, p(target) and the target's rank as it is, with the region hidden, and with the control
-    hidden; ``area`` is the share of the image that was hidden. ``problem`` tells why it was not covered."""
+    hidden; ``area`` is the share of the image that was hidden, ``donor`` the image a patch came from (-1: none). ``problem``
+    tells why it was not covered."""
 
     image: int
     target: int
@@ -38,6 +42,7 @@ class Covered:
     area: float
     rank: tuple[int, int, int] = (0, 0, 0)
     problem: str = ""
+    donor: int = -1
 
 
 def drawn(shapes: Sequence[Shape]) -> Region:
@@ -122,25 +127,77 @@ def cover_pixels(
     """Cover one prepared image (pixels as the network's size, before value scaling); ``other`` is what a patch comes from."""
     recipe = maker.model.recipe
     tensor = to_tensor(pixels, recipe)
-    whole = maker.probabilities(tensor[None])[0]
-    about = int(whole.argmax()) if target is None else target
+    before, first = maker.ranked(tensor[None])
+    whole = before[0]
+    about = int(first[0].argmax()) if target is None else target
     mask = region(image, pixels, tensor, about)
     if mask is None:
         return Hidden(_not_covered(image, "no region was drawn for it"), (pixels,) * 3, None)
-    control = elsewhere(mask, np.random.default_rng((seed, image)))
+    control = elsewhere(mask, _seeded(seed, pixels))
     other = _sized(other, pixels) if other is not None else None
     region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
-    p = maker.probabilities(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
-    rows = (whole, p[0], p[1])
+    p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
+    rows, about_each = np.stack([first[0], *scores]), np.full(3, about)
     answers = Covered(
         image,
         about,
-        (int(whole.argmax()), int(p[0].argmax()), int(p[1].argmax())),
+        tuple(int(row.argmax()) for row in rows),  # type: ignore[arg-type]
         (float(whole[about]), float(p[0, about]), float(p[1, about])),
         float(mask.mean()),
-        tuple(1 + int((row > row[about]).sum()) for row in rows),  # type: ignore[arg-type]
+        tuple(label_ranks(rows, about_each).tolist()),
     )
     return Hidden(answers, (pixels, region_hidden, control_hidden), mask)
+
+
+def _seeded(seed: int, pixels: Pixels, purpose: str = "control") -> np.random.Generator:
+    """A generator that a picture's content tells, whatever its name and place in a list."""
+    digest = hashlib.sha256(np.ascontiguousarray(pixels).tobytes() + str((purpose, pixels.shape)).encode()).digest()
+    return np.random.default_rng((seed, *np.frombuffer(digest[:16], np.uint32).tolist()))
+
+
+class Donors:
+    """Images that patches are taken from: of another label than the image they go to, chosen by its content and the seed.
+
+    ``labels`` by position, -1 for none. To an image without a label a patch comes from one that the model calls something
+    else.
+    """
+
+    def __init__(self, files: Mapping[int, Path], labels: Mapping[int, int]) -> None:
+        self._files, self._labels = files, labels
+        # In the order of their names, so that the order of a list does not matter.
+        self._sorted = sorted(files, key=lambda i: (str(files[i]), i))
+        self._of: dict[int, list[int]] = {}
+
+    def _candidates(self, label: int) -> list[int]:
+        if label not in self._of:
+            labels = self._labels
+            others = [i for i in self._sorted if label < 0 or labels.get(i, -1) not in (-1, label)]
+            self._of[label] = others
+        return self._of[label]
+
+    def patch_for(self, maker: HeatmapMaker, image: int, pixels: Pixels, seed: int) -> tuple[int, Pixels] | None:
+        """The donor of a prepared image and its pixels; None where there is no other one."""
+        recipe, label = maker.model.recipe, self._labels.get(image, -1)
+        candidates, rng = self._candidates(label), _seeded(seed, pixels, "patch")
+        called = -1 if label >= 0 else int(maker.probabilities(to_tensor(pixels, recipe)[None])[0].argmax())
+        for _ in range(TRIES if candidates else 0):
+            donor = candidates[int(rng.integers(len(candidates)))]
+            try:
+                other = prepared(self._files[donor], recipe)
+            except UnreadablePicture:
+                continue
+            if label < 0:
+                if donor == image:
+                    continue
+                if int(maker.probabilities(to_tensor(other, recipe)[None])[0].argmax()) == called:
+                    continue
+            return donor, other
+        return None
+
+
+def prepared(file: Path, recipe: Recipe) -> Pixels:
+    """A picture file as the network's size, before value scaling. Raises UnreadablePicture."""
+    return fitted_pixels(read_picture(file, recipe.picture.mode, recipe.picture.exif_rotate), recipe)[0]
 
 
 def cover(
@@ -151,24 +208,43 @@ def cover(
     how: How = "blur",
     target: int | None = None,
     seed: int = 0,
+    donors: Donors | None = None,
 ) -> Iterator[Covered]:
-    """Cover ``files[i]`` for each i in ``images``, yielding what came of it one by one; repeatable with the same seed.
+    """Cover ``files[i]`` for each i in ``images``, yielding what came of it one by one; repeatable with the same seed, in
+    whatever order images are listed.
 
-    ``target`` None stands for each image's predicted class. A patch comes from the image before (for the first: the last).
+    ``target`` None stands for each image's predicted class. A patch comes from one of the ``donors``, of another label.
     """
-    recipe = maker.model.recipe
-
-    def pixels_of(image: int) -> Pixels:
-        return fitted_pixels(read_picture(files[image], recipe.picture.mode, recipe.picture.exif_rotate), recipe)[0]
-
-    for at, image in enumerate(images):
+    for image in images:
         try:
-            pixels = pixels_of(image)
-            other = pixels_of(images[at - 1]) if how == "patch" else None
+            pixels = prepared(files[image], maker.model.recipe)
         except UnreadablePicture as error:
             yield _not_covered(image, str(error))
             continue
-        yield cover_pixels(maker, image, pixels, region, how, target, seed, other).answers
+        yield cover_one(maker, image, pixels, region, how, target, seed, donors).answers
+
+
+def cover_one(
+    maker: HeatmapMaker,
+    image: int,
+    pixels: Pixels,
+    region: Region,
+    how: How = "blur",
+    target: int | None = None,
+    seed: int = 0,
+    donors: Donors | None = None,
+) -> Hidden:
+    """Cover one prepared image, with a patch from a donor where that is wanted."""
+    if problem := maker.model.misfit(to_tensor(pixels, maker.model.recipe).shape):
+        return Hidden(_not_covered(image, problem), (pixels,) * 3, None)
+    if how != "patch":
+        return cover_pixels(maker, image, pixels, region, how, target, seed)
+    found = donors.patch_for(maker, image, pixels, seed) if donors is not None else None
+    if found is None:
+        problem = "there is no image of another label to take a patch from"
+        return Hidden(_not_covered(image, problem), (pixels,) * 3, None)
+    hidden = cover_pixels(maker, image, pixels, region, how, target, seed, found[1])
+    return replace(hidden, answers=replace(hidden.answers, donor=found[0]))
 
 
 def _not_covered(image: int, problem: str) -> Covered:

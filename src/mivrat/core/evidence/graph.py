@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.plain_graph import write_out_quantised, write_out_recurrent
 from mivrat.core.models.onnx_model import OnnxModel, opset_of, short_reason
 
 _TO_FLOAT = {TensorProto.FLOAT16, TensorProto.BFLOAT16, TensorProto.DOUBLE}
@@ -65,6 +66,8 @@ _ELEMENTWISE = {
     "QuantizeLinear",
     "DequantizeLinear",
 }
+# What quantised values are kept in.
+_LEVELS = (np.int8, np.uint8, np.int16, np.uint16)
 _SHAPE = {"Shape", "Size"}
 _CHANNELS_FIRST = {
     "Conv",
@@ -112,10 +115,12 @@ class GraphView:
     """The graph with what differentiation asks of it.
 
     ``shapes`` and ``values`` were read off a real run on a sample batch (two images where the model's batch is free),
-    so that shape arithmetic of any kind is settled; ``values`` holds what does not depend on the image.
+    so that shape arithmetic of any kind is settled; ``values`` holds what does not depend on the image, ``shape_values``
+    what follows from shapes, as it is for that batch.
     """
 
-    def __init__(self, model: OnnxModel) -> None:
+    def __init__(self, model: OnnxModel, sides: tuple[int, int] | None = None) -> None:
+        """``sides``: height and width of the images to follow it with, where model and recipe leave them free."""
         self.where = model.path
         self.input = model.input.name
         proto = onnx.ModelProto()
@@ -130,10 +135,13 @@ class GraphView:
         rng = np.random.default_rng(0)
 
         def sample(images: int) -> NDArray[Any]:
-            return rng.uniform(0, 1, model.sample_shape(images)).astype(dtype)
+            return rng.uniform(0, 1, model.sample_shape(images, sides)).astype(dtype)
 
+        write_out_quantised(proto.graph, self.opset)
         self._read(sample, batch_is_free=model.batch_limit is None)
         while _take_branches(proto.graph, self.values):
+            self._read(sample, batch_is_free=model.batch_limit is None)
+        if write_out_recurrent(proto.graph, self.opset, self.shapes):
             self._read(sample, batch_is_free=model.batch_limit is None)
         self.logits = self._find_logits(model.output.name)
         self.leading = self._ancestors([self.logits])
@@ -174,13 +182,16 @@ class GraphView:
         return self.dtypes.get(name) == np.float32
 
     def carries(self, name: str) -> bool:
-        """Whether a gradient can be taken along a tensor: a float, or one rounded to the 256 levels of a quantised model."""
-        return self.is_float(name) or (self.dtypes.get(name) in (np.int8, np.uint8) and name in self.depends)
+        """Whether a gradient can be taken along a tensor: a float, or one rounded to the levels of a quantised model."""
+        return self.is_float(name) or (self.dtypes.get(name) in _LEVELS and name in self.depends)
 
     @property
     def quantised(self) -> bool:
         """Whether values are rounded to few levels on the way from the image to the scores."""
-        return any(node.op_type == "QuantizeLinear" and node.input[0] in self.depends for node in self.nodes)
+        return any(
+            node.op_type in ("QuantizeLinear", "DynamicQuantizeLinear") and node.input[0] in self.depends
+            for node in self.nodes
+        )
 
     def _record(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
         names = [name for node in self.nodes for name in node.output if name]
@@ -196,6 +207,7 @@ class GraphView:
         if batch_is_free and of_shape:  # what changes with the number of images is no constant
             again = self._run(sorted(of_shape), sample(self.batch + 1))
             settled -= {name for name in of_shape if name not in again or not np.array_equal(again[name], found[name])}
+        self.shape_values = {name: found[name] for name in of_shape}
         self.values.update((name, found[name]) for name in settled)
 
     def _run(self, names: list[str], batch: NDArray[Any]) -> dict[str, NDArray[Any]]:

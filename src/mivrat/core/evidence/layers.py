@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -13,19 +14,24 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.reverse import SEED, blocked_layers, build_reverse
+from mivrat.core.evidence.token_places import TokenPlaces, grid_of
 from mivrat.core.models.onnx_model import new_session
-
-# Tokens before those of the image's patches: none, a class token, and one for distillation or four registers beside it.
-BEFORE_PATCHES = (0, 1, 2, 5)
 
 
 @dataclass(frozen=True)
 class Tokens:
-    """How a transformer's tokens are laid back over the image: those on ``axis`` (1 or 2) after the first ``before``, line by line."""
+    """How a transformer's tokens are laid back over the image: which of those on ``axis`` (1 or 2) stand where, line by line
+    of the ``grid``; ``others`` are tokens of no patch (class tokens, registers)."""
 
     axis: int
-    before: int
+    order: tuple[int, ...]
     grid: tuple[int, int]
+    others: int = 0
+
+    @property
+    def in_line(self) -> bool:
+        """Whether the patches' tokens stand one behind the other as they lie in the image."""
+        return self.order == tuple(range(self.order[0], self.order[0] + len(self.order)))
 
 
 @dataclass(frozen=True)
@@ -78,8 +84,10 @@ class Layer:
         tokens, emit = self.tokens, value.emitter
         if tokens is None:
             return value
-        if tokens.before:
-            value = emit.slice(value, tokens.axis, tokens.before, self.shape[tokens.axis - 1])
+        if not tokens.in_line:
+            value = emit.node("Gather", value, emit.integers(tokens.order), axis=tokens.axis)
+        elif tokens.others:
+            value = emit.slice(value, tokens.axis, tokens.order[0], tokens.order[-1] + 1)
         grid, channels = tokens.grid, self.channels
         return emit.reshape(value, [0, *grid, channels] if tokens.axis == 1 else [0, channels, *grid])
 
@@ -87,60 +95,73 @@ class Layer:
         """Its activations, or their gradient, as images x channels x height x width."""
         tokens = self.tokens
         if tokens is not None:
-            some = slice(tokens.before, None)
-            values = values[:, some] if tokens.axis == 1 else values[:, :, some]
+            values = np.take(values, tokens.order, axis=tokens.axis)
             shape = (*tokens.grid, -1) if tokens.axis == 1 else (-1, *tokens.grid)
             values = values.reshape(len(values), *shape)
         return values.transpose(0, 3, 1, 2) if self.channel_axis == 3 else values
 
 
 class _Places:
-    """Finds height and width of a graph's tensors, in graph order, so that tokens are laid out as the patches before them were."""
+    """Finds height and width of a graph's tensors; how tokens lie in the image has to be shown by following the graph."""
 
     def __init__(self, view: GraphView) -> None:
         self._view = view
-        self._grids: list[tuple[int, int]] = []
+        self._places = TokenPlaces(view, view.channel_axis[view.input] or 1)
 
-    def of(self, name: str) -> tuple[str | None, Tokens | None]:
-        """Why a tensor has no height and width, or None; and how tokens are laid out."""
+    def of(self, name: str) -> tuple[str | None, Tokens | None, int | None]:
+        """Why a tensor has no height and width, or None; how tokens are laid out; and which axis holds the channels."""
         view = self._view
         shape, axis = view.shapes[name], view.channel_axis.get(name)
         if not shape or shape[0] != view.batch:
-            return "its first axis does not count the images", None
+            return "its first axis does not count the images", None, None
         if len(shape) == 3:
-            return self._as_tokens(shape)
+            return self._as_tokens(name, shape)
         if len(shape) != 4:
-            return "it has no height and width", None
+            return "it has no height and width", None, None
+        shown = [k for k in (1, 3) if self._is_in_order(name, k)]
+        if axis is None and len(shown) == 1:
+            axis = shown[0]
         if axis is None:
-            return "which of its axes are height and width cannot be told", None
+            return "which of its axes are height and width cannot be told", None, None
         grid = (shape[1], shape[2]) if axis == 3 else (shape[2], shape[3])
         if grid[0] * grid[1] == 1:
-            return "it has a single place only", None
-        if grid not in self._grids[-1:]:
-            self._grids.append(grid)
-        return None, None
+            return "it has a single place only", None, None
+        if not shown and self._is_elsewhere(name):
+            return "its values stand in another order than they lie in the image, or for a part of it", None, None
+        return None, None, axis
 
-    def _as_tokens(self, shape: tuple[int, ...]) -> tuple[str | None, Tokens | None]:
-        found = [Tokens(axis, *laid) for axis in (1, 2) if (laid := self._grid_for(shape[axis])) is not None]
-        if len(found) == 1:
-            return None, found[0]
-        if found:
-            return "which of its axes are its tokens cannot be told", None
-        return f"its {shape[1]} × {shape[2]} values cannot be laid over the image as tokens", None
-
-    def _grid_for(self, count: int) -> tuple[int, tuple[int, int]] | None:
-        for grid in reversed(self._grids):
-            if count - grid[0] * grid[1] in BEFORE_PATCHES:
-                return count - grid[0] * grid[1], grid
-        if self._grids:
+    def _order(self, name: str, channel_axis: int) -> tuple[tuple[int, ...], tuple[int, int]] | None:
+        """The order in which places follow each other, with the grid they make, of a tensor with channels on an axis."""
+        places = self._places.of(name)
+        if places is None or name in self._places.pairs:
             return None
-        shape = self._view.shapes[self._view.input]  # cut into patches without a convolution
-        height, width = (shape[1], shape[2]) if shape[-1] in (1, 3) else (shape[-2], shape[-1])
-        for before in BEFORE_PATCHES:
-            rows = round(((count - before) * height / width) ** 0.5) if count > before + 1 else 0
-            if rows and rows * rows * width == (count - before) * height and (count - before) % rows == 0:
-                return before, (rows, (count - before) // rows)
-        return None
+        one = places[0]
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)  # a token of no place has none on the average either
+            return grid_of(np.nanmean(one, axis=channel_axis - 1).reshape(-1, 2))
+
+    def _is_elsewhere(self, name: str) -> bool:
+        """Whether every value of a tensor has a place, and yet they do not stand as they lie in the image."""
+        places = self._places.of(name)
+        return places is not None and name not in self._places.pairs and not bool(np.isnan(places[0]).any())
+
+    def _is_in_order(self, name: str, channel_axis: int) -> bool:
+        shape, found = self._view.shapes[name], self._order(name, channel_axis)
+        grid = (shape[1], shape[2]) if channel_axis == 3 else (shape[2], shape[3])
+        return found is not None and found == (tuple(range(grid[0] * grid[1])), grid)
+
+    def _as_tokens(self, name: str, shape: tuple[int, ...]) -> tuple[str | None, Tokens | None, int | None]:
+        if name in self._places.pairs:
+            return "which of its axes are its tokens cannot be told", None, None
+        found = []
+        for axis in (1, 2):
+            if (laid := self._order(name, 3 - axis)) is not None:
+                found.append(Tokens(axis, *laid, others=shape[axis] - len(laid[0])))
+        if len(found) == 1:
+            return None, found[0], 3 if found[0].axis == 1 else 1
+        if found:
+            return "which of its axes are its tokens cannot be told", None, None
+        return f"where its {shape[1]} × {shape[2]} values lie in the image cannot be shown", None, None
 
 
 def _learned(view: GraphView) -> dict[str, int]:
@@ -166,8 +187,8 @@ def list_layers(view: GraphView) -> list[Layer]:
     for node in view.nodes:
         for name in node.output:
             if name in view.depends and name in view.leading and view.is_float(name):
-                problem, tokens = places.of(name)
-                axis = (3 if tokens.axis == 1 else 1) if tokens is not None else view.channel_axis.get(name) or 1
+                problem, tokens, channels = places.of(name)
+                axis = channels or view.channel_axis.get(name) or 1
                 count = sum(learned.get(one, 0) for one in dict.fromkeys(node.input))
                 found.append(
                     Layer(
@@ -201,7 +222,7 @@ def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequen
     """The last usable layer. Behind the last attention only the class token is read: then the last one of the same shape
     whose other tokens still have a say, as one run of the reverse pass shows."""
     last = layers[usable[-1]]
-    if last.tokens is None or not last.tokens.before or not last.heatmap:
+    if last.tokens is None or not last.tokens.others or not last.heatmap:
         return usable[-1]
     alike = [i for i in usable if layers[i].tokens == last.tokens and layers[i].shape == last.shape]
     shape = view.shapes[view.input]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -19,7 +20,9 @@ from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces, new_session
-from mivrat.core.models.scores import Kind, guess_kind, to_probabilities
+from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
+
+log = logging.getLogger(__name__)
 
 Method = Literal["gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks"]
 METHODS: tuple[Method, ...] = ("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")
@@ -29,6 +32,8 @@ SIGNED = ("signed", "activation", "occlusion", "masks")
 # These look at no layer at all.
 WITHOUT_LAYER = ("occlusion", "masks")
 Map = NDArray[np.float32]
+# Makers are kept for so many other sizes of images.
+MOST_SIZES = 8
 # Probabilities below this count as this, so that ln p keeps a derivative.
 SMALLEST = 1e-12
 
@@ -67,15 +72,34 @@ def combined(activations: Value, gradients: Value, method: Method, layer: Layer)
 class HeatmapMaker:
     """Takes heatmaps from one model; reverse passes are built once per choice of layers and kept."""
 
-    def __init__(self, model: OnnxModel) -> None:
+    def __init__(self, model: OnnxModel, kind: Kind | None = None, sides: tuple[int, int] | None = None) -> None:
+        """``kind`` is that of the scores where a run has told it; ``sides`` are height and width of the images where the
+        model leaves them free and the recipe does too: derivatives are worked out for one size."""
         self.model = model
-        self.view = GraphView(model)
+        self.view = GraphView(model, sides)
         self.layers: list[Layer] = list_layers(self.view)
         self._sessions: dict[tuple[Any, ...], tuple[Any, list[str]]] = {}
-        self._kind: Kind | None = None
+        self._kind: Kind | None = kind
         self._head = linear_head(self.view)
+        # Makers for images of other sizes, the one used last at the end.
+        self._others: dict[tuple[int, ...], HeatmapMaker] = {}
         # Asked before each batch of a method that needs many; where it says yes, Stopped is raised.
         self.stopped: Callable[[], bool] = lambda: False
+
+    def _for(self, batch: NDArray[Any]) -> HeatmapMaker:
+        """The maker for images of this size."""
+        shape = batch.shape[1:]
+        if not len(batch) or shape == self.view.shapes[self.view.input][1:]:
+            return self
+        made = self._others.pop(shape, None)
+        if made is None:
+            sides = (shape[1], shape[2]) if self.model.recipe.tensor.order == "NCHW" else (shape[0], shape[1])
+            made = HeatmapMaker(self.model, self._kind, sides)
+            while len(self._others) >= MOST_SIZES:
+                self._others.pop(next(iter(self._others)))
+        self._others[shape] = made
+        made.stopped = self.stopped
+        return made
 
     def layer(self, wanted: str | None) -> Layer:
         """The layer of that name, or the default; InputError where no heatmap can be taken from it."""
@@ -116,8 +140,12 @@ class HeatmapMaker:
         """For each layer, one map per image (n x h x w, float32, not normalised); one list for methods without a layer.
 
         The target is the logit (before softmax or sigmoid); where the model gives probabilities in no such way, ln p.
-        Occlusion and random masks (``seed``) go by the target's probability.
+        Occlusion and random masks (``seed``) go by the target's probability. InputError where the engine fails.
         """
+        maker = self._for(batch)
+        if maker is not self:
+            named = [one for one in (maker.layer_for(method, layer.tensor) for layer in layers) if one is not None]
+            return maker.maps(batch, targets, named, method, seed)
         if method in BY_GRADIENT:
             return self._run(batch, targets, layers, method)
         if method in WITHOUT_LAYER:
@@ -186,7 +214,7 @@ class HeatmapMaker:
             batch = batch.astype(np.float32)
         whole: NDArray[np.float32] = np.concatenate(
             [
-                session.run(names, {self.view.input: piece})[0][:kept]
+                self._asked(session, names, {self.view.input: piece})[0][:kept]
                 for piece, kept in in_pieces(batch, max(1, len(batch)), self.model.batch_limit)
             ]
         )
@@ -196,6 +224,9 @@ class HeatmapMaker:
         self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer]
     ) -> list[tuple[NDArray[np.float32], NDArray[np.float32]]]:
         """For each layer, activations A and gradients of each image's target with respect to A, both n x C x h x w."""
+        maker = self._for(batch)
+        if maker is not self:
+            return maker.activations_and_gradients(batch, targets, [maker.layer(layer.tensor) for layer in layers])
         arrays = self._run(batch, targets, layers, None)
         turned = [layers[i // 2].channels_first(a) for i, a in enumerate(arrays)]
         return list(zip(turned[0::2], turned[1::2], strict=True))
@@ -223,9 +254,23 @@ class HeatmapMaker:
         for piece, kept in in_pieces(batch, at_once, self.model.batch_limit):
             seed = self._seed(piece, targets[first : first + kept])
             first += kept
-            for values, one in zip(found, session.run(names, {self.view.input: piece, SEED: seed}), strict=True):
+            for values, one in zip(
+                found, self._asked(session, names, {self.view.input: piece, SEED: seed}), strict=True
+            ):
                 values.append(one[:kept])
         return [np.concatenate(values) for values in found]
+
+    def _asked(self, session: Any, names: list[str], given: dict[str, NDArray[Any]]) -> list[NDArray[np.float32]]:
+        """Run the engine; InputError, in one sentence, where it fails."""
+        try:
+            return list(session.run(names, given))
+        except Exception as error:
+            log.exception("the engine failed at a map")
+            raise InputError(
+                "the engine cannot work out this map of this model",
+                where=self.model.path,
+                mend="occlusion and random masks need its answers alone; the log file has the engine's reason",
+            ) from error
 
     def _seed(self, piece: NDArray[Any], targets: Sequence[Target]) -> NDArray[np.float32]:
         """The target's derivative at the logits, image by image (n x columns); zero rows for padding."""
@@ -247,6 +292,19 @@ class HeatmapMaker:
     def probabilities(self, batch: NDArray[Any]) -> NDArray[np.float64]:
         """Probabilities (images x classes) for prepared images."""
         return to_probabilities(self._scores(batch), self._score_kind(batch))
+
+    def ranked(self, batch: NDArray[Any]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Probabilities for prepared images, and the scores that classes are ranked by (both images x classes)."""
+        rows, kind = self._scores(batch), self._score_kind(batch)
+        return to_probabilities(rows, kind), ranking_scores(rows, kind)
+
+    def called(self, rows: NDArray[np.float32]) -> NDArray[np.int64]:
+        """The classes that rows of raw scores call."""
+        kind = self._kind or (
+            guess_kind(rows) if self.model.recipe.scores.kind == "auto" else self.model.recipe.scores.kind
+        )
+        found: NDArray[np.int64] = ranking_scores(rows, kind).argmax(axis=1)
+        return found
 
     def _score_kind(self, piece: NDArray[Any]) -> Kind:
         """The kind of scores, from the recipe or guessed once."""

@@ -148,6 +148,12 @@ def _quantize(s: Step) -> Gradients:
     return (s.x > low).where((s.x < high).where(s.g, 0.0), 0.0)
 
 
+def _dynamic_quantize(s: Step) -> Gradients:
+    """Rounding by a scale found in the values themselves, passed straight through; what the scale owes to them is taken back
+    when the values are multiplied by it again, so it has no gradient of its own."""
+    return s.g / s.emit.value(s.node.output[1])
+
+
 def _mish(s: Step) -> Gradients:
     t = s.emit.node("Tanh", s.emit.node("Softplus", s.x))
     return s.g * (t + s.x * s.emit.node("Sigmoid", s.x) * (1.0 - t * t))
@@ -474,6 +480,7 @@ RULES: dict[str, Rule] = {
     "CastLike": lambda s: s.g,
     "QuantizeLinear": _quantize,
     "DequantizeLinear": lambda s: s.g,
+    "DynamicQuantizeLinear": _dynamic_quantize,
     "Relu": lambda s: s.g * s.emit.node("HardSigmoid", s.y, alpha=STEEP, beta=0.0),
     "LeakyRelu": lambda s: (s.x > 0.0).where(s.g, s.g * float(s.attributes.get("alpha", 0.01))),
     "PRelu": _prelu,
@@ -536,7 +543,8 @@ RULES: dict[str, Rule] = {
 
 def rule_for(node: onnx.NodeProto) -> Rule:
     """The rule of a node's operator; NoRule, naming it, where there is none."""
-    if node.domain not in ("", "ai.onnx") or node.op_type not in RULES:
+    standard = node.domain in ("", "ai.onnx") or node.op_type in ("QuantizeLinear", "DequantizeLinear")
+    if not standard or node.op_type not in RULES:
         name = f"{node.domain}.{node.op_type}" if node.domain not in ("", "ai.onnx") else node.op_type
         raise NoRule(name)
     return RULES[node.op_type]

@@ -78,15 +78,31 @@ def _gather(s: Step) -> Gradients:
     s.only_first()
     shape, indices = s.shape(0), s.constant(1)
     axis = s.attributes.get("axis", 0) % len(shape)
-    if indices is None:
-        raise NoRule("Gather at places that depend on the image")
-    if axis == 0:
-        raise NoRule("Gather over the images of a batch")
+    if indices is None or axis == 0:
+        return _gathered_anywhere(s, axis)
     places = indices.astype(np.int64).ravel() % shape[axis]
     g = s.emit.unsqueeze(s.g, [axis]) if indices.ndim == 0 else s.g
     if indices.ndim > 1:
         g = s.emit.reshape(g, [0, *shape[1:axis], len(places), *shape[axis + 1 :]])
     return _along(s, g, len(shape), axis, _placed(places.tolist(), shape[axis]))
+
+
+def _gathered_anywhere(s: Step, axis: int) -> Gradients:
+    """Of a Gather whose places are known only when it runs, such as those worked out from the number of images: what was taken
+    goes back to where it was taken from, adding where several were taken from one place."""
+    if s.view.opset < 16:
+        raise NoRule("Gather over the images of a batch before operator-set version 16")
+    emit, rank, taken = s.emit, len(s.shape(0)), len(s.shape(1))
+    data, places = emit.value(s.node.input[0]), emit.value(s.node.input[1])
+    g, nothing = s.g, emit.node("ConstantOfShape", emit.shape_of(data))
+    order = [axis, *(a for a in range(rank) if a != axis)]
+    if axis:
+        nothing = emit.node("Transpose", nothing, perm=order)
+        moved = [*range(axis, axis + taken), *range(axis), *range(axis + taken, rank - 1 + taken)]
+        g = emit.node("Transpose", g, perm=moved)
+    at = emit.unsqueeze(emit.node("Cast", places, to=onnx.TensorProto.INT64), [taken])
+    laid = emit.node("ScatterND", nothing, at, g, reduction="add")
+    return emit.node("Transpose", laid, perm=[order.index(a) for a in range(rank)]) if axis else laid
 
 
 def _expand(s: Step) -> Gradients:

@@ -12,12 +12,13 @@ import numpy as np
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.answers_only import Stopped
-from mivrat.core.evidence.cover import HOWS, Covered, How, Region, cover, drawn, drawn_each, hottest
+from mivrat.core.evidence.cover import HOWS, Covered, Donors, How, Region, cover, drawn, drawn_each, hottest
 from mivrat.core.evidence.maps import METHODS, HeatmapMaker, Method
 from mivrat.core.evidence.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
+from mivrat.core.figures.units import Units
+from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.job import Meter, Progress, StopSignal
-from mivrat.core.study.records import RunRecord
 
 Place = Literal["fixed", "each", "hottest"]
 
@@ -69,7 +70,9 @@ class CoverPlan:
         return json.dumps({**told, "seed": self.seed, "images": list(self.images)})
 
     def in_words(self) -> str:
-        how = {"blur": "blurred", "mean": "in the mean colour", "patch": "replaced from another image"}[self.hide]
+        how = {"blur": "blurred", "mean": "in the mean colour", "patch": "replaced from an image of another label"}[
+            self.hide
+        ]
         return f"{self.region.in_words()}, {how}"
 
 
@@ -133,31 +136,66 @@ class CoverTest:
         return float(np.mean(areas)) if areas else None
 
 
-def result_of(found: Sequence[Covered], labels: Mapping[int, int] | Sequence[int]) -> CoverResult:
-    """The result over the images that were covered; ``labels`` by position, -1 for none."""
+def result_of(
+    found: Sequence[Covered], labels: Mapping[int, int] | Sequence[int], units: Units | None = None
+) -> CoverResult:
+    """The result over the images that were covered; ``labels`` by position, -1 for none, ``units`` of the whole set where
+    images belong together."""
     read = [one for one in found if not one.problem]
     truth = np.array([labels[one.image] for one in read], np.int64)
     predicted = np.array([one.predicted for one in read], np.int64).reshape(-1, 3)
     p = np.array([one.p for one in read], float).reshape(-1, 3)
-    return cover_result(truth, predicted[:, 0], predicted[:, 1], predicted[:, 2], p[:, 0] - p[:, 1], p[:, 0] - p[:, 2])
+    unit = units.of(np.array([one.image for one in read], np.int64)) if units is not None and read else None
+    return cover_result(
+        truth, predicted[:, 0], predicted[:, 1], predicted[:, 2], p[:, 0] - p[:, 1], p[:, 0] - p[:, 2], unit
+    )
+
+
+def labels_of(image_set: ImageSet) -> dict[int, int]:
+    """The labels of a set by position, -1 for none."""
+    return {i: -1 if item.label is None else item.label for i, item in enumerate(image_set.items)}
+
+
+def donors_of(image_set: ImageSet) -> Donors:
+    """The images of a set, as patches may be taken from them."""
+    return Donors({i: image_set.file(i) for i in range(len(image_set.items))}, labels_of(image_set))
+
+
+def how_done(plan: CoverPlan, model: str, model_sha256: str, image_set: ImageSet) -> dict[str, Any]:
+    """What was done, as it stands in files: all that doing it again takes, the images by their paths."""
+    return {
+        "model": model,
+        "model_sha256": model_sha256,
+        "images": image_set.name,
+        "together": image_set.together or None,
+        "selection": plan.selection,
+        "region": plan.region.as_json(),
+        "target": plan.target,
+        "hide": plan.hide,
+        "seed": plan.seed,
+    }
 
 
 def run_cover_test(
-    record: RunRecord, plan: CoverPlan, maker: HeatmapMaker, heat: HeatmapMaker, stop: StopSignal | None = None
+    classes: Sequence[str],
+    image_set: ImageSet,
+    plan: CoverPlan,
+    maker: HeatmapMaker,
+    heat: HeatmapMaker,
+    stop: StopSignal | None = None,
 ) -> Iterator[Progress | CoverTest]:
     """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any."""
-    target = None if plan.target == "predicted" else record.classes.index(plan.target)
-    files = {i: record.image_set.file(i) for i in plan.images}
-    labels = {i: -1 if (k := record.image_set.items[i].label) is None else k for i in plan.images}
+    target = None if plan.target == "predicted" else classes.index(plan.target)
+    files, donors = {i: image_set.file(i) for i in plan.images}, donors_of(image_set)
     meter, found = Meter(len(plan.images)), list[Covered]()
     for one_maker in (maker, heat):
         one_maker.stopped = lambda: stop is not None and stop.stopped
     yield meter.at(0)
     with suppress(Stopped):
-        for one in cover(maker, files, plan.images, region_of(plan, heat), plan.hide, target, plan.seed):
+        for one in cover(maker, files, plan.images, region_of(plan, heat), plan.hide, target, plan.seed, donors):
             found.append(one)
             yield meter.at(len(found))
             if stop is not None and stop.stopped:
                 break
     if found:
-        yield CoverTest(plan, tuple(found), result_of(found, labels))
+        yield CoverTest(plan, tuple(found), result_of(found, labels_of(image_set), image_set.units))

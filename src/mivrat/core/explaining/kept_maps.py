@@ -28,7 +28,7 @@ BATCH = 32
 # What has been worked out is written down after so many seconds, not only in the end.
 KEPT_EVERY = 20.0
 # To be changed whenever maps come to be made otherwise, so that older ones are not taken for them.
-MADE_AS = "maps 1"
+MADE_AS = "maps 2"
 
 
 class KeptMaps:

@@ -120,14 +120,14 @@ class OnnxModel:
             )
         return fits[0]
 
-    def sample_shape(self, images: int) -> tuple[int, ...]:
+    def sample_shape(self, images: int, free: tuple[int, int] | None = None) -> tuple[int, ...]:
         """The shape of a batch of so many prepared images; sides that the recipe leaves open are those of the model's input,
-        or, where that leaves them open too, 224."""
+        or, where that leaves them open too, ``free`` (224 without)."""
         sides: list[int | None] = list(self.recipe.output_size() or (None, None))
         if len(self.input.shape) == 4:
             fixed = self.input.shape[2:4] if self.recipe.tensor.order == "NCHW" else self.input.shape[1:3]
             sides = [side or own for side, own in zip(sides, fixed, strict=True)]
-        height, width = (side or 224 for side in sides)
+        height, width = (side or open_ for side, open_ in zip(sides, free or (224, 224), strict=True))
         if self.recipe.tensor.order == "NCHW":
             return images, self.recipe.channels, height, width
         return images, height, width, self.recipe.channels

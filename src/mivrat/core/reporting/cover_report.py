@@ -20,7 +20,7 @@ from mivrat.core.names import escaped
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
-FORMAT = "mivrat-cover/1"
+FORMAT = "mivrat-cover/2"
 
 
 def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered]) -> dict[str, Any]:
@@ -79,39 +79,21 @@ def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]
             "covered_p",
             "control_predicted",
             "control_p",
+            "patch_from",
         ]
     )
     for one in found:
         item = image_set.items[one.image]
         label = "" if item.label is None else classes[item.label]
+        head = [safe_cell(escaped(image_set.told_path(one.image))), safe_cell(label)]
         if one.problem:
-            writer.writerow(
-                [
-                    safe_cell(escaped(image_set.told_path(one.image))),
-                    safe_cell(label),
-                    "",
-                    "",
-                    safe_cell(one.problem),
-                    "",
-                    "",
-                    "",
-                    "",
-                    "",
-                ]
-            )
+            writer.writerow([*head, "", "", safe_cell(one.problem), *[""] * 6])
             continue
         answers = [
             cell for k, p in zip(one.predicted, one.p, strict=True) for cell in (safe_cell(classes[k]), f"{p:.6f}")
         ]
-        writer.writerow(
-            [
-                safe_cell(escaped(image_set.told_path(one.image))),
-                safe_cell(label),
-                safe_cell(classes[one.target]),
-                f"{one.area:.4f}",
-                *answers,
-            ]
-        )
+        donor = safe_cell(escaped(image_set.told_path(one.donor))) if one.donor >= 0 else ""
+        writer.writerow([*head, safe_cell(classes[one.target]), f"{one.area:.4f}", *answers, donor])
     return out.getvalue()
 
 

@@ -88,10 +88,11 @@ def score_images(
     threads: int = 0,
     stop: StopSignal | None = None,
     known: Callable[[bytes], bool] = lambda content: False,
+    copies: bool = True,
 ) -> Iterator[ScoredBatch]:
     """Score ``files[i]`` for each i in ``todo``, in that order, yielding after every batch; ends early when stopped.
 
-    What ``known`` says of a content hash is asked again when a batch is put together, after the batch before has been
+    Without ``copies`` the same content is scored again each time. What ``known`` says of a content hash is asked again when a batch is put together, after the batch before has been
     taken in: which images share a batch then depends on the files alone, not on timing, and so do the scores' last bits.
     At most three batches of prepared images are held, of large ones fewer. Pictures whose prepared sizes differ are scored
     one by one.
@@ -119,7 +120,7 @@ def score_images(
             tensors: list[NDArray[Any]] = []
             unreadable: dict[int, str] = {}
             stamps: dict[int, Stamp] = {}
-            copies: dict[int, bytes] = {}
+            copied: dict[int, bytes] = {}
             inside: set[bytes] = set()
             unfit: dict[int, str] = {}
             taken = 0
@@ -127,7 +128,7 @@ def score_images(
             while (
                 pending
                 and len(indices) + len(unreadable) + len(unfit) < batch_size
-                and len(copies) < 8 * batch_size
+                and len(copied) < 8 * batch_size
                 and taken < MOST_HELD
             ):
                 index, future = pending.popleft()
@@ -135,8 +136,8 @@ def score_images(
                 refill()
                 if made.stamp is not None:
                     stamps[index] = made.stamp
-                    if made.stamp.content in inside or known(made.stamp.content):
-                        copies[index] = made.stamp.content
+                    if (copies and made.stamp.content in inside) or known(made.stamp.content):
+                        copied[index] = made.stamp.content
                         continue
                     inside.add(made.stamp.content)
                 if made.tensor is None:
@@ -147,7 +148,7 @@ def score_images(
                     taken += made.tensor.nbytes
                     indices.append(index)
                     tensors.append(made.tensor)
-            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copies, unfit)
+            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copied, unfit)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

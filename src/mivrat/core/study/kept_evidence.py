@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -47,11 +48,19 @@ def load_tests(study: Study) -> tuple[KeptTest, ...]:
     return tuple(KeptTest(*row) for row in rows)
 
 
-def save_tests(study: Study, tests: Sequence[KeptTest]) -> None:
-    """Keep these cover tests and no others."""
+def save_test(study: Study, test: KeptTest) -> None:
+    """Keep one cover test, in place of the one with the same id; the others stay as they are."""
+    row = (test.id, test.run_id, test.day, test.name, test.plan, test.outcome)
     with study.writing() as db:
-        db.execute("DELETE FROM cover_test")
-        db.executemany(
-            "INSERT INTO cover_test VALUES (?, ?, ?, ?, ?, ?)",
-            [(one.id, one.run_id, one.day, one.name, one.plan, one.outcome) for one in tests],
-        )
+        db.execute("INSERT OR REPLACE INTO cover_test VALUES (?, ?, ?, ?, ?, ?)", row)
+
+
+def remove_test(study: Study, test_id: int) -> None:
+    """Take one cover test away."""
+    with study.writing() as db:
+        db.execute("DELETE FROM cover_test WHERE id = ?", (test_id,))
+
+
+def new_test_id() -> int:
+    """An id that no kept test has, whether the study's list has been read or not: the time in nanoseconds."""
+    return time.time_ns()

@@ -10,32 +10,48 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QImage
 
+from mivrat.core.errors import InputError
 from mivrat.core.evidence.layers import Layer
 from mivrat.core.evidence.maps import BY_GRADIENT, HeatmapMaker, Method, Target
 from mivrat.core.evidence.overlay import overlay
+from mivrat.core.files import sha256_of
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
 from mivrat.core.pictures.preview import preview
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
 from mivrat.core.study.records import RunRecord
 from mivrat.ui.pictures import to_image
 
+MOST_MAKERS = 4
 # Photos are shown, and covered with heat, at no more than this many pixels a side.
 SHOWN_SIDE = 800
 
 
 @dataclass
 class MakerCache:
-    """One heatmap maker for each model, made when first asked for; used by one worker thread only."""
+    """Heatmap makers by the content of their models and recipes, made when first asked for; the ones used last are kept. Used by
+    one worker thread only."""
 
-    _makers: dict[int, HeatmapMaker] = field(default_factory=dict)
+    _makers: dict[tuple[str, str, int, str], HeatmapMaker] = field(default_factory=dict)
 
     def get(self, record: RunRecord) -> HeatmapMaker:
-        key = record.info.model_id
-        if key not in self._makers:
-            self._makers[key] = HeatmapMaker(OnnxModel(record.model_path, record.recipe, len(record.classes)))
-        return self._makers[key]
+        """The maker for a run's model. InputError where the file is another one than the run was scored with."""
+        kind = record.answers.kind
+        key = record.model_sha256, recipe_to_toml(record.recipe), len(record.classes), kind or ""
+        made = self._makers.pop(key, None)
+        if made is None:
+            if record.model_sha256 and sha256_of(record.model_path) != record.model_sha256:
+                raise InputError(
+                    "is another file than the one this run was scored with",
+                    where=record.model_path,
+                    mend="put that file back, or add this one under Prepare as a model of its own",
+                )
+            made = HeatmapMaker(OnnxModel(record.model_path, record.recipe, len(record.classes)), kind)
+            while len(self._makers) >= MOST_MAKERS:
+                self._makers.pop(next(iter(self._makers)))
+        self._makers[key] = made
+        return made
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,6 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import (
     QComboBox,
@@ -32,7 +31,6 @@ from mivrat.core.explaining.kept_maps import maps_of_setup
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.files import write_whole
-from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import prepare_file, to_tensor
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
@@ -51,7 +49,7 @@ from mivrat.ui.work import Work, Workers
 HOTTEST = "the hottest part"
 REGIONS = (HOTTEST, *KINDS)
 PLACES = ("at the same place in every image", "on each image by itself")
-HIDING = ("blurred", "in the mean colour", "from another image")
+HIDING = ("blurred", "in the mean colour", "from another label")
 PREDICTED = "the predicted class"
 
 
@@ -296,9 +294,6 @@ class CoverPage(QWidget):
         makers, judged, known = self.explainer.makers, snapshot.judged, self.one.look if self.one is not None else None
         if self.canvas.photo is None or known is None or known.image != image:
             self.canvas.show_photo(None, None, "…")
-        shown = self.session.shown
-        at = int(np.flatnonzero(shown == image)[0]) if image in shown else 0
-        donor = int(shown[at - 1]) if len(shown) else image
 
         def cover(work: Work) -> OneCovered | Look:
             look = known if known is not None and known.image == image else look_at(record, image, 400)
@@ -307,16 +302,15 @@ class CoverPage(QWidget):
                 return look
             maker = makers.get(record)
             maker.stopped = lambda: work.stop.stopped
-            other = look_at(record, donor, 64).prepared(record.recipe) if plan.hide == "patch" else None
             try:
-                return covered(look, maker, plan, other)
+                return covered(look, maker, plan)
             except Stopped:
                 return look
             finally:
                 maker.stopped = lambda: False
 
-        def covered(look: Look, maker: HeatmapMaker, plan: CoverPlan, other: Pixels | None) -> OneCovered:
-            hidden = jobs.cover_one(look, maker, record, plan, other)
+        def covered(look: Look, maker: HeatmapMaker, plan: CoverPlan) -> OneCovered:
+            hidden = jobs.cover_looked(look, maker, record, plan)
             target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
             if hidden.mask is not None and target is not None:
                 heat = maps_of_setup(

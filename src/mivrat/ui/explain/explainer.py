@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 
@@ -13,11 +14,11 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.layers import Layer, stages
 from mivrat.core.evidence.maps import Map
 from mivrat.core.evidence.regions import Shape
-from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest
+from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, how_done
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.explaining.trust import Trust
 from mivrat.core.reporting import cover_report
-from mivrat.core.study.kept_evidence import KeptTest, save_regions, save_tests
+from mivrat.core.study.kept_evidence import KeptTest, new_test_id, remove_test, save_regions, save_test
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import MakerCache
 from mivrat.ui.explain import jobs
@@ -237,42 +238,34 @@ class Explainer(QObject):
         if snapshot is None:
             return
         record = snapshot.record
-        done = {
-            "model": record.info.model,
-            "model_sha256": record.model_sha256,
-            "images": record.info.image_set,
-            "selection": test.plan.selection,
-            "region": test.plan.region.as_json(),
-            "target": test.plan.target,
-            "hide": test.plan.hide,
-            "seed": test.plan.seed,
-        }
+        done = how_done(test.plan, record.info.model, record.model_sha256, record.image_set)
         outcome = cover_report.as_json(test.result, done, test.found)
-        number = 1 + max((one.id for one in self.tests), default=0)
         day = date.today().isoformat()
-        kept = KeptTest(number, record.info.id, day, name, test.plan.as_json(), cover_report.as_text(outcome))
-        self._keep_tests(f"Kept: {words.clipped(name, 40)}", (*self.tests, kept))
+        kept = KeptTest(new_test_id(), record.info.id, day, name, test.plan.as_json(), cover_report.as_text(outcome))
+        self._change_test(f"Kept: {words.clipped(name, 40)}", kept.id, kept, None)
         self.shown_test = kept
         self.test_changed.emit()
 
     def change_test(self, test: KeptTest, name: str | None) -> None:
         """Give a kept test another name, or with None take it away."""
-        others = [one for one in self.tests if one.id != test.id]
         if name is None:
-            self._keep_tests(f"Taken away: {words.clipped(test.name, 40)}", others)
+            self._change_test(f"Taken away: {words.clipped(test.name, 40)}", test.id, None, test)
         elif name:
-            renamed = KeptTest(test.id, test.run_id, test.day, name, test.plan, test.outcome)
-            self._keep_tests("Name of a cover test", sorted([*others, renamed], key=lambda one: one.id))
+            self._change_test("Name of a cover test", test.id, replace(test, name=name), test)
 
-    def _keep_tests(self, what: str, tests: Sequence[KeptTest]) -> None:
-        before = self.tests
-        self.keeper.decide_at_once(what, lambda: self._put_tests(tuple(tests)), lambda: self._put_tests(before))
+    def _change_test(self, what: str, test_id: int, now: KeptTest | None, before: KeptTest | None) -> None:
+        """Put one test in the place of another, of itself, or of none; the others, read or not yet read, stay."""
+        self.keeper.decide_at_once(what, lambda: self._put_test(test_id, now), lambda: self._put_test(test_id, before))
 
-    def _put_tests(self, tests: tuple[KeptTest, ...]) -> None:
+    def _put_test(self, test_id: int, test: KeptTest | None) -> None:
         self._edits += 1
-        self.tests = tests
+        others = [one for one in self.tests if one.id != test_id]
+        self.tests = tuple(sorted([*others, *([test] if test else [])], key=lambda one: one.id))
         self.tests_changed.emit()
-        self.keeper.write(lambda study: save_tests(study, tests))
+        if test is None:
+            self.keeper.write(lambda study: remove_test(study, test_id))
+        else:
+            self.keeper.write(lambda study: save_test(study, test))
 
     # --- trust ---
 

@@ -14,13 +14,13 @@ from PySide6.QtGui import QImage
 
 from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.board import Cell, Column, Row, board_cells
-from mivrat.core.evidence.cover import Hidden, cover_pixels
+from mivrat.core.evidence.cover import Hidden, cover_one
 from mivrat.core.evidence.filters import as_pictures, first_filters
 from mivrat.core.evidence.layers import Layer
 from mivrat.core.evidence.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
 from mivrat.core.evidence.overlay import edge_drawing, overlay
 from mivrat.core.evidence.regions import Shape, shape_from_json
-from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, region_of, run_cover_test
+from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
 from mivrat.core.explaining.kept_maps import KeptMaps
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.explaining.trust import Trust, examine_trust
@@ -158,7 +158,7 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
             study.close()
         if model is not None:
             heat = HeatmapMaker(OnnxModel(model.path, record.recipe, len(record.classes)))
-    for news in run_cover_test(record, plan, maker, heat, work.stop):
+    for news in run_cover_test(record.classes, record.image_set, plan, maker, heat, work.stop):
         work.report(FoundCover(record.info.id, news) if isinstance(news, CoverTest) else news)
     return not work.stop.stopped
 
@@ -240,8 +240,9 @@ def draw(look: Look, heat: NDArray[np.float32], base: int, opacity: float, scale
     return overlay(picture, heat, place, opacity=opacity, scale=scale, peak=peak)
 
 
-def cover_one(look: Look, maker: HeatmapMaker, record: RunRecord, plan: CoverPlan, other: Pixels | None) -> Hidden:
-    """Cover the image looked at."""
+def cover_looked(look: Look, maker: HeatmapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
+    """Cover the image looked at, just as the test over many images does."""
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
     region = region_of(plan, maker)
-    return cover_pixels(maker, look.image, look.prepared(record.recipe), region, plan.hide, target, plan.seed, other)
+    pixels, donors = look.prepared(record.recipe), donors_of(record.image_set) if plan.hide == "patch" else None
+    return cover_one(maker, look.image, pixels, region, plan.hide, target, plan.seed, donors)

@@ -113,12 +113,7 @@ class LayersPage(QWidget):
             lines.append((name, one.op, size, words.count(one.parameters) if one.parameters else "", has))
             about = one.tensor if one.heatmap else f"{one.tensor}\nno map: {one.reason}"
             tips.append(
-                about
-                + (
-                    f"\n{one.tokens.before} tokens stand before those of the patches"
-                    if one.tokens and one.tokens.before
-                    else ""
-                )
+                about + (f"\n{one.tokens.others} tokens are of no patch" if one.tokens and one.tokens.others else "")
             )
         self._filling = True
         self.table.show_lines(lines, tips)

@@ -1,0 +1,260 @@
+"""Writes operators that hold several steps in one out as these steps, so that the reverse pass needs no rules of their own:
+quantised operators, and recurrent layers step by step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import onnx
+from onnx import TensorProto, helper, numpy_helper
+
+Nodes = list[onnx.NodeProto]
+# A recurrent layer is written out over no more steps than this.
+MOST_STEPS = 512
+
+
+class _Writer:
+    """Collects the nodes that take the place of one."""
+
+    def __init__(self, node: onnx.NodeProto, at: int, opset: int) -> None:
+        self.node, self.nodes, self.constants = node, Nodes(), list[onnx.TensorProto]()
+        self.opset = opset
+        self._prefix, self._count = f"mivrat/{at}/", 0
+        self.about = {a.name: helper.get_attribute_value(a) for a in node.attribute}
+
+    def fresh(self) -> str:
+        self._count += 1
+        return f"{self._prefix}{self._count}"
+
+    def add(self, op: str, *inputs: str, to: str = "", **attributes: Any) -> str:
+        name = to or self.fresh()
+        made = helper.make_node(op, list(inputs), [name], **attributes)
+        self.nodes.append(made)
+        return name
+
+    def constant(self, value: Any, dtype: Any) -> str:
+        name = self.fresh()
+        self.constants.append(numpy_helper.from_array(np.asarray(value, dtype), name))
+        return name
+
+    def has(self, position: int) -> bool:
+        return position < len(self.node.input) and bool(self.node.input[position])
+
+    def real(self, first: int, axis: int | None = None) -> str:
+        """What a quantised operand with its scale and zero point behind it stands for."""
+        names = [self.node.input[i] for i in range(first, first + 3) if self.has(i)]
+        kept: dict[str, Any] = {} if axis is None else {"axis": axis}
+        return self.add("DequantizeLinear", *names, **kept)
+
+    def rounded(self, value: str, first: int) -> None:
+        """A value as the operator's quantised output; its scale and zero point stand from ``first`` on."""
+        names = [self.node.input[i] for i in range(first, first + 2) if self.has(i)]
+        self.add("QuantizeLinear", value, *names, to=self.node.output[0])
+
+    def keep(self, *names: str) -> dict[str, Any]:
+        """Some of the operator's own attributes."""
+        return {name: self.about[name] for name in names if name in self.about}
+
+
+def _conv(w: _Writer) -> None:
+    """QLinearConv: x, its scale and zero point, w with its own, those of y, and a bias in units of both scales."""
+    kept = w.keep("auto_pad", "dilations", "group", "kernel_shape", "pads", "strides")
+    inputs = [w.real(0), w.real(3, axis=0)]
+    if w.has(8):
+        unit = w.add("Mul", w.node.input[1], w.node.input[4])
+        inputs.append(w.add("Mul", _float(w, 8), unit))
+    w.rounded(w.add("Conv", *inputs, **kept), 6)
+
+
+def _float(w: _Writer, position: int) -> str:
+    name = w.fresh()
+    w.nodes.append(helper.make_node("Cast", [w.node.input[position]], [name], to=TensorProto.FLOAT))
+    return name
+
+
+def _qgemm(w: _Writer) -> None:
+    """com.microsoft QGemm: A and B with scales and zero points, C in units of both, and, if the result is rounded, y's."""
+    kept = w.keep("alpha", "transA", "transB")
+    inputs = [w.real(0), w.real(3, axis=0 if w.about.get("transB") else 1)]
+    if w.has(6):
+        unit = w.add("Mul", w.node.input[1], w.node.input[4])
+        inputs.append(w.add("Mul", _float(w, 6), unit))
+    if w.has(7):
+        w.rounded(w.add("Gemm", *inputs, **kept), 7)
+    else:
+        w.add("Gemm", *inputs, to=w.node.output[0], **kept)
+
+
+def _binary(op: str) -> Callable[[_Writer], None]:
+    return lambda w: w.rounded(w.add(op, w.real(0), w.real(3)), 6)
+
+
+def _unary(op: str, *kept: str) -> Callable[[_Writer], None]:
+    return lambda w: w.rounded(w.add(op, w.real(0), **w.keep(*kept)), 3)
+
+
+def _global_pool(w: _Writer) -> None:
+    axes = [1, 2] if w.about.get("channels_last") else [2, 3]
+    if w.opset >= 18:
+        pooled = w.add("ReduceMean", w.real(0), w.constant(axes, np.int64))
+    else:
+        pooled = w.add("ReduceMean", w.real(0), axes=axes)
+    w.rounded(pooled, 3)
+
+
+def _concat(w: _Writer) -> None:
+    """com.microsoft QLinearConcat: y's scale and zero point first, then each operand with its own."""
+    parts = [w.real(i) for i in range(2, len(w.node.input), 3)]
+    w.add("QuantizeLinear", w.add("Concat", *parts, **w.keep("axis")), *w.node.input[:2], to=w.node.output[0])
+
+
+def _less_zero(w: _Writer, position: int, zero: int) -> str:
+    value = _float(w, position)
+    return w.add("Sub", value, _float(w, zero)) if w.has(zero) else value
+
+
+def _conv_integer(w: _Writer) -> None:
+    kept = w.keep("auto_pad", "dilations", "group", "kernel_shape", "pads", "strides")
+    w.add("Conv", _less_zero(w, 0, 2), _less_zero(w, 1, 3), to=w.node.output[0], **kept)
+
+
+def _matmul_integer(w: _Writer) -> None:
+    w.add("MatMul", _less_zero(w, 0, 2), _less_zero(w, 1, 3), to=w.node.output[0])
+
+
+_QUANTISED: dict[str, Callable[[_Writer], None]] = {
+    "QLinearConv": _conv,
+    "QLinearMatMul": _binary("MatMul"),
+    "QGemm": _qgemm,
+    "QLinearAdd": _binary("Add"),
+    "QLinearMul": _binary("Mul"),
+    "QLinearSigmoid": _unary("Sigmoid"),
+    "QLinearLeakyRelu": _unary("LeakyRelu", "alpha"),
+    "QLinearSoftmax": _unary("Softmax", "axis"),
+    "QLinearAveragePool": _unary(
+        "AveragePool", "auto_pad", "ceil_mode", "count_include_pad", "kernel_shape", "pads", "strides"
+    ),
+    "QLinearGlobalAveragePool": _global_pool,
+    "QLinearConcat": _concat,
+    "ConvInteger": _conv_integer,
+    "MatMulInteger": _matmul_integer,
+}
+
+
+def write_out_quantised(graph: onnx.GraphProto, opset: int) -> bool:
+    """Write every quantised operator out as what it stands for: its operands as real numbers, the operator on these, and the
+    rounding of the result. Whether there was one; nothing is done before operator-set version 13, which has no scales by
+    channel."""
+    return opset >= 13 and _replace(graph, opset, lambda node: _QUANTISED.get(node.op_type))
+
+
+def write_out_recurrent(graph: onnx.GraphProto, opset: int, shapes: dict[str, tuple[int, ...]]) -> bool:
+    """Write every LSTM out step by step, where its shapes are known and it is of the usual kind; whether there was one."""
+
+    def wanted(node: onnx.NodeProto) -> Callable[[_Writer], None] | None:
+        return (lambda w: _lstm(w, shapes)) if node.op_type == "LSTM" and _usual(node, shapes) else None
+
+    return opset >= 13 and _replace(graph, opset, wanted)
+
+
+def _replace(
+    graph: onnx.GraphProto, opset: int, wanted: Callable[[onnx.NodeProto], Callable[[_Writer], None] | None]
+) -> bool:
+    nodes, found = Nodes(), False
+    for at, node in enumerate(graph.node):
+        write = wanted(node)
+        if write is None:
+            nodes.append(node)
+            continue
+        writer = _Writer(node, at, opset)
+        write(writer)
+        nodes += writer.nodes
+        graph.initializer.extend(writer.constants)
+        found = True
+    if found:
+        kept = [onnx.NodeProto() for _ in nodes]
+        for copy, node in zip(kept, nodes, strict=True):
+            copy.CopyFrom(node)
+        del graph.node[:]
+        graph.node.extend(kept)
+        wrong = {name for node in kept for name in node.output}
+        described = [one for one in graph.value_info if one.name not in wrong]
+        del graph.value_info[:]
+        graph.value_info.extend(described)
+    return found
+
+
+def _usual(node: onnx.NodeProto, shapes: dict[str, tuple[int, ...]]) -> bool:
+    """Whether an LSTM has the usual activations, no sequence lengths, no peepholes, no clipping, and few enough steps."""
+    about = {a.name: helper.get_attribute_value(a) for a in node.attribute}
+    named = [one.decode().lower() for one in about.get("activations", [])]
+    usual = not named or named == ["sigmoid", "tanh", "tanh"] * (len(named) // 3)
+    further = any(len(node.input) > i and node.input[i] for i in (4, 7))
+    shape = shapes.get(node.input[0], ())
+    steps = shape[1 if about.get("layout") else 0] if len(shape) == 3 else MOST_STEPS + 1
+    return usual and not further and "clip" not in about and not about.get("input_forget") and 0 < steps <= MOST_STEPS
+
+
+def _lstm(w: _Writer, shapes: dict[str, tuple[int, ...]]) -> None:
+    """i, o, f, c = gates(x W^T + h R^T + b); C = f C + i tanh(c); H = o tanh(C) (Hochreiter 1997), forwards, backwards or both."""
+    node, last = w.node, bool(w.about.get("layout"))
+    time_axis = 1 if last else 0
+    steps = shapes[node.input[0]][time_axis]
+    direction = w.about.get("direction", b"forward").decode()
+    backwards = {"forward": [False], "reverse": [True], "bidirectional": [False, True]}[direction]
+    hidden = int(w.about["hidden_size"])
+
+    def part(name: str, d: int, where: int = 0) -> str:
+        """One direction's share of an operand."""
+        at = w.constant([d], np.int64), w.constant([d + 1], np.int64), w.constant([where], np.int64)
+        return w.add("Squeeze", w.add("Slice", name, *at), at[2])
+
+    def columns(name: str, k: int) -> str:
+        ends = w.constant([k * hidden], np.int64), w.constant([(k + 1) * hidden], np.int64), w.constant([-1], np.int64)
+        return w.add("Slice", name, *ends)
+
+    each = []
+    for t in range(steps):
+        at = w.constant([t], np.int64), w.constant([t + 1], np.int64), w.constant([time_axis], np.int64)
+        each.append(w.add("Squeeze", w.add("Slice", node.input[0], *at), at[2]))
+    whole: list[list[str]] = []
+    ends_h, ends_c = [], []
+    for d, turned in enumerate(backwards):
+        weight = w.add("Transpose", part(node.input[1], d), perm=[1, 0])
+        recurrent = w.add("Transpose", part(node.input[2], d), perm=[1, 0])
+        bias = ""
+        if w.has(3):
+            both = part(node.input[3], d)
+            split = w.constant([0], np.int64), w.constant([4 * hidden], np.int64), w.constant([8 * hidden], np.int64)
+            bias = w.add("Add", w.add("Slice", both, split[0], split[1]), w.add("Slice", both, split[1], split[2]))
+        h = part(node.input[5], d, 1 if last else 0) if w.has(5) else ""
+        c = part(node.input[6], d, 1 if last else 0) if w.has(6) else ""
+        outputs = [""] * steps
+        for t in reversed(range(steps)) if turned else range(steps):
+            gates = w.add("MatMul", each[t], weight)
+            if h:
+                gates = w.add("Add", gates, w.add("MatMul", h, recurrent))
+            if bias:
+                gates = w.add("Add", gates, bias)
+            i, o, f = (w.add("Sigmoid", columns(gates, k)) for k in range(3))
+            fresh = w.add("Mul", i, w.add("Tanh", columns(gates, 3)))
+            c = w.add("Add", w.add("Mul", f, c), fresh) if c else fresh
+            h = outputs[t] = w.add("Mul", o, w.add("Tanh", c))
+        whole.append(outputs)
+        ends_h.append(h)
+        ends_c.append(c)
+    time = w.constant([time_axis], np.int64)
+    if node.output and node.output[0]:
+        moments = []
+        for t in range(steps):
+            sides = [w.add("Unsqueeze", outputs[t], w.constant([1 if last else 0], np.int64)) for outputs in whole]
+            joined = w.add("Concat", *sides, axis=1 if last else 0) if len(sides) > 1 else sides[0]
+            moments.append(w.add("Unsqueeze", joined, time))
+        w.add("Concat", *moments, to=node.output[0], axis=time_axis)
+    for position, ends in ((1, ends_h), (2, ends_c)):
+        if len(node.output) > position and node.output[position]:
+            side = 1 if last else 0
+            parts = [w.add("Unsqueeze", one, w.constant([side], np.int64)) for one in ends]
+            w.add("Concat", *parts, to=node.output[position], axis=side)
