@@ -11,7 +11,7 @@ from mivrat.core.running.job import Progress
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Elided, button, label, paint_state, set_role
+from mivrat.ui.widgets import Elided, button, label, paint_state, set_role, tip
 
 STEPS = ("Prepare", "Check", "Measure", "Examine", "Explain")
 
@@ -30,12 +30,12 @@ class Header(QFrame):
         self.menu_button.setText("Mivrat ▾")
         self.menu_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.menu_button.setMenu(menu)
-        self.menu_button.setToolTip("Studies, theme, keys (Alt+M)")
+        tip(self.menu_button, "Studies, theme, keys (Alt+M)")
         self.run_button = QToolButton()
         self.run_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.run_button.setProperty("quiet", True)
         self.run_button.setStyleSheet("font-size: 15px; font-weight: 600;")
-        self.run_button.setToolTip("The run shown: a model on an image set. Click to show another (Alt+R).")
+        tip(self.run_button, "The run shown: a model on an image set. Click to show another (Alt+R).")
         self.runs_menu = QMenu(self.run_button)
         self.run_button.setMenu(self.runs_menu)
         self.facts = Elided(mode=Qt.TextElideMode.ElideRight)
@@ -61,7 +61,7 @@ class Header(QFrame):
         state, text = verdict(self.session)
         self.verdict.setText(text)
         self.verdict.setVisible(bool(text))
-        self.verdict.setToolTip("See Claim and criteria in the headline of Measure")
+        tip(self.verdict, "See Claim and criteria in the headline of Measure")
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
 
     def refresh(self) -> None:
@@ -90,7 +90,7 @@ class Header(QFrame):
             if n
         ]
         self.badge.setText(" · ".join(left_out))
-        self.badge.setToolTip("These images are not in the figures.")
+        tip(self.badge, "These images are not in the figures.")
         top1 = figures.top_k[1]
         self.value.setText(words.percent(top1.value))
         self.detail.setText(
@@ -99,7 +99,7 @@ class Header(QFrame):
             else "top-1, no labelled image scored"
         )
         for widget in (self.value, self.detail):
-            widget.setToolTip(f"{top1.hits} right of {top1.total} labelled, scored images. {words.how(top1)}")
+            tip(widget, f"{top1.hits} right of {top1.total} labelled, scored images. {words.how(top1)}")
         self.runs_menu.clear()
         for run in self.session.runs:
             model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
@@ -120,7 +120,7 @@ class _Step(QPushButton):
 
     def set_state(self, state: str, why: str) -> None:
         self.state = state
-        self.setToolTip(why)
+        tip(self, why)
         self.setAccessibleDescription(why)
         self.update()
 
@@ -227,7 +227,8 @@ def explain_state(session: Session) -> tuple[str, str]:
 
 
 class Foot(QFrame):
-    """Long work with its progress and stop button on the left, the keys of the moment on the right."""
+    """On the left the long job that is going on, with its progress and stop button, for as long as it does; beside it what there
+    is to be said; on the right the keys of the moment."""
 
     stop_wanted = Signal()
 
@@ -235,59 +236,99 @@ class Foot(QFrame):
         super().__init__()
         self.setObjectName("foot")
         self.setFixedHeight(30)
-        self.what, self.detail = label(soft=True), label(soft=True)
+        self.what, self.detail, self.notice = (
+            label(soft=True),
+            label(soft=True),
+            Elided(mode=Qt.TextElideMode.ElideRight),
+        )
+        self.notice.setProperty("soft", True)
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
         self.bar.setFixedWidth(160)
         self.stop = button("Stop", self.stop_wanted.emit, kind="quiet")
-        self.stop.setToolTip("Stop after the batch in hand; what is done is kept (Ctrl+.)")
+        tip(self.stop, "Stop after the batch in hand; what is done is kept (Ctrl+.)")
         self.resume = button("Go on", kind="quiet")
         self.resume.hide()
         self.problem = Elided(mode=Qt.TextElideMode.ElideRight)
         set_role(self.problem, "problem")
-        self.problem.hide()
         self.keys = label(soft=True)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(18, 0, 18, 0)
         layout.setSpacing(12)
-        for widget in (self.what, self.bar, self.detail, self.stop, self.resume):
+        for widget in (self.what, self.bar, self.detail, self.stop):
             layout.addWidget(widget)
+        layout.addWidget(self.notice, 500)
         layout.addWidget(self.problem, 1000)
+        layout.addWidget(self.resume)
         layout.addStretch(1)
         layout.addWidget(self.keys)
-        self.idle()
+        self._working = False
+        self._resumable = False
+        self._refresh()
 
-    def working(self, what: str) -> None:
-        self.what.setText(what)
+    # --- the job ---
+
+    def begin(self, title: str, *, stoppable: bool = True) -> None:
+        """Show that something is going on, until ``end``: no notice takes its place, nor its stop button away."""
+        self._working = True
+        self.what.setText(title)
         self.detail.setText("")
         self.bar.setRange(0, 0)
-        for widget in (self.bar, self.stop):
-            widget.show()
-        self.resume.hide()
-        self._show_problem("")
+        self.stop.setEnabled(True)
+        self.stop.setVisible(stoppable)
+        self.say("")
+
+    def tell(self, what: str) -> None:
+        """Say what part of the job is being done."""
+        if self._working:
+            self.what.setText(what)
+
+    def stopping(self) -> None:
+        """The stop button was pressed."""
+        self.stop.setEnabled(False)
+        self.detail.setText("stopping after the batch in hand …")
 
     def show_progress(self, progress: Progress) -> None:
         self.bar.setRange(0, max(1, progress.total))
         self.bar.setValue(progress.done)
-        self.detail.setText(progress.sentence())
+        if self.stop.isEnabled():
+            self.detail.setText(progress.sentence())
 
-    def idle(self, message: str = "", *, resumable: bool = False) -> None:
-        self.what.setText(message)
-        self.detail.setText("")
-        self.bar.hide()
-        self.stop.hide()
-        self.resume.setVisible(resumable)
-        self._show_problem("")
+    def end(self, notice: str = "") -> None:
+        """The job has ended."""
+        self._working = False
+        self.say(notice)
+
+    # --- notices ---
+
+    def say(self, notice: str) -> None:
+        """Say something; it stands beside a job that is going on, until something else is said."""
+        self.notice.set_text(notice)
+        self.problem.set_text("")
+        self._refresh()
 
     def show_problem(self, line: str) -> None:
         """Say what went wrong; it stays until something else is said."""
-        self.idle(resumable=self.resume.isVisible())
-        self._show_problem(line)
-
-    def _show_problem(self, line: str) -> None:
+        self.notice.set_text("")
         self.problem.set_text(line)
-        self.problem.setVisible(bool(line))
-        self.keys.setVisible(not line)
+        self._refresh()
+
+    def offer_to_go_on(self, text: str) -> None:
+        """Offer to score what is not scored yet, under these words; without any, nothing is offered."""
+        self._resumable = bool(text)
+        if text:
+            self.resume.setText(text)
+        self._refresh()
+
+    def _refresh(self) -> None:
+        for widget in (self.what, self.bar, self.detail):
+            widget.setVisible(self._working)
+        if not self._working:
+            self.stop.hide()
+        self.resume.setVisible(self._resumable and not self._working)
+        self.notice.setVisible(bool(self.notice.full_text))
+        self.problem.setVisible(bool(self.problem.full_text))
+        self.keys.setVisible(not self.problem.full_text)
 
     def show_keys(self, *keys: tuple[str, str]) -> None:
         self.keys.setText("      ".join(f"{key}  {meaning}" for key, meaning in keys))

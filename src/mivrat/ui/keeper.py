@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -20,6 +21,7 @@ from mivrat.core.study.study import Study
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.ui import study_work
 from mivrat.ui.decisions import Decision, Decisions, SmallDecision
+from mivrat.ui.jobs import Job, JobKind
 from mivrat.ui.session import Session
 from mivrat.ui.study_work import Asking, FoundFeatures, FoundTwoClasses, Further, NewStudy, Opened
 from mivrat.ui.work import Work, Workers
@@ -31,16 +33,18 @@ SLOW = tuple(check.name for check in CHECKS if check.slow)
 class Keeper(QObject):
     """Everything that changes or reads a study goes through here, in workers; signals tell what came of it.
 
-    ``opened`` tells of the path of a study that is another than before; ``ended`` of a job's end: what it was, and
-    whether it came to its end; ``news`` of what a job has found that is not for the session.
+    ``opened`` tells of the path of a study that is another than before; ``began`` and ``ended`` of a job and, of the latter,
+    whether it came to its end; ``refused`` that something else has to end first; ``news`` of what a job has found that is not
+    for the session.
     """
 
     opened = Signal(object)
     asked = Signal(object)
     failed = Signal(object)
-    began = Signal(str)
+    began = Signal(object)
     progress = Signal(object)
-    ended = Signal(str, bool)
+    ended = Signal(object, bool)
+    refused = Signal(str)
     decided = Signal(str)
     place_read = Signal(str)
     news = Signal(object)
@@ -51,6 +55,7 @@ class Keeper(QObject):
         self.workers, self._writer = Workers(2, self), Workers(1, self)
         self.decisions = Decisions()
         self.job: Work | None = None
+        self.going_on: Job | None = None
         self._opening: Work | None = None
         self._checking: Work | None = None
         self._changing = False
@@ -121,9 +126,6 @@ class Keeper(QObject):
             return
         self._take_lock()
         self._show(found)
-        path, run_id = found.path, found.snapshot.record.info.id
-        if os.access(path, os.W_OK):
-            self.workers.start(lambda work: study_work.remember_run(path, run_id))
         self._look_further()
 
     def after_writing(self, read: Callable[[], Any]) -> Any:
@@ -132,29 +134,31 @@ class Keeper(QObject):
         return read()
 
     def _show(self, found: Opened) -> None:
-        another, before = found.path != self.session.study_path, self.session.snapshot
+        another = found.path != self.session.study_path
         if another:
             self.decisions.clear()
             self.session.leave()
-            self.session.selection.begin_with(())
-        record = found.snapshot.record
+        before, record = self.session.snapshot, found.snapshot.record
         # What has been decided meanwhile of the set shown is not in what was read.
         if (
             another
             or before is None
-            or (before.record.info.set_id, before.record.classes)
-            != (
-                record.info.set_id,
-                record.classes,
-            )
+            or (before.record.set_key, before.record.classes) != (record.set_key, record.classes)
         ):
             self.session.set_reviews(found.reviews)
             self.session.set_kept(found.kept)
         self.session.study_path, self.session.runs, self.session.references = found.path, found.runs, found.references
         self.session.show(found.snapshot)
+        if before is None or before.record.key != record.key:
+            self._remember_run(found.path, record.info.id)
         if another:
             self.opened.emit(found.path)
             self.place_read.emit(found.place)
+
+    def _remember_run(self, path: Path, run_id: int) -> None:
+        """Keep which run is looked at, whichever way it came to be: opening the study leads back to it."""
+        if os.access(path, os.W_OK):
+            self.write(lambda study: study.set_setting("run", json.dumps(run_id)))
 
     def _look_further(self) -> None:
         """Read what the study holds beside the run shown, then run the quick checks."""
@@ -321,39 +325,45 @@ class Keeper(QObject):
 
     def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress]]) -> None:
         """Write files outside the study, with progress and a stop."""
-        if not self.session.busy:
-            self.begin(what, lambda work: study_work.export(job, work))
+        self.begin(Job("write", what), lambda work: study_work.export(job, work))
 
     # --- features ---
 
-    def find_features(self) -> None:
-        """Work out the features of the run shown, as far as they are not known."""
+    def find_features(self) -> bool:
+        """Work out the features of the run shown, as far as they are not known; false where something else has to end first."""
         path, snapshot = self.session.study_path, self.session.snapshot
-        if path is not None and snapshot is not None and not self.session.busy:
-            record = snapshot.record
-            self.begin(
-                f"Finding out what is alike in {record.info.image_set}",
-                lambda work: study_work.find_features(path, record, work),
-            )
+        if path is None or snapshot is None:
+            return False
+        record = snapshot.record
+        return self.begin(
+            Job("features", f"Finding out what is alike in {record.info.image_set}"),
+            lambda work: study_work.find_features(path, record, work),
+        )
 
     def find_two_classes(self) -> None:
         """Look for images with more than one plausible class in the run shown."""
         path, snapshot = self.session.study_path, self.session.snapshot
-        if path is not None and snapshot is not None and not self.session.busy:
-            self.begin("Shifting and cropping", lambda work: study_work.find_two_classes(path, snapshot, work))
+        if path is not None and snapshot is not None:
+            self.begin(
+                Job("features", "Shifting and cropping"), lambda work: study_work.find_two_classes(path, snapshot, work)
+            )
 
     # --- long jobs ---
 
-    def begin(self, what: str, job: Callable[[Work], object]) -> None:
-        """Begin a long job, unless one is going on; it is told of in the foot and can be stopped there."""
+    def begin(self, job: Job, do: Callable[[Work], object]) -> bool:
+        """Begin a long job; it is told of in the foot and can be stopped there. False, and it is said why, where another one is
+        going on: a wish that was refused is not kept for later."""
         if self.session.busy:
-            return
+            going_on = f"“{self.going_on.title}”" if self.going_on is not None else "what is being decided"
+            self.refused.emit(f"Not begun: {going_on} has to end first, or be stopped.")
+            return False
+        self.going_on = job
         self.session.set_busy(True)
-        self.began.emit(what)
+        self.began.emit(job)
 
         def ended(finished: bool) -> None:
             self._end()
-            self.ended.emit(what, finished)
+            self.ended.emit(job, finished)
             self._look_further()
 
         def failed(error: InputError) -> None:
@@ -361,10 +371,11 @@ class Keeper(QObject):
             self.failed.emit(error)
             self._look_further()
 
-        self.job = self.workers.start(job, done=ended, failed=failed, progress=self._news)
+        self.job = self.workers.start(do, done=ended, failed=failed, progress=self._news)
+        return True
 
     def _end(self) -> None:
-        self.job = None
+        self.job = self.going_on = None
         self.session.set_busy(False)
 
     def _news(self, news: object) -> None:
@@ -405,38 +416,41 @@ class Keeper(QObject):
         except (InputError, OSError) as error:
             self.failed.emit(error if isinstance(error, InputError) else InputError(str(error), where=path))
             return False
-        self.begin("Making the demonstration study", lambda work: study_work.make_demo(path, work))
-        return True
+        return self.begin(
+            Job("demonstration", "Making the demonstration study"), lambda work: study_work.make_demo(path, work)
+        )
 
     def start(self, new: NewStudy) -> None:
         """Make a study and score it; results are shown as they arrive."""
-        if not self.session.busy:
-            self.begin(f"Scoring {new.images.stem}", lambda work: study_work.run_new(new, work))
+        kind: JobKind = "try" if new.few else "score"
+        self.begin(Job(kind, f"Scoring {new.images.stem}"), lambda work: study_work.run_new(new, work))
 
     def score(self, only: Sequence[int] | None = None) -> None:
         """Score what the shown run has not scored yet, or some images of it."""
         path, snapshot = self.session.study_path, self.session.snapshot
-        if path is not None and snapshot is not None and not self.session.busy:
+        if path is not None and snapshot is not None:
             run_id, name = snapshot.record.info.id, snapshot.record.info.image_set
-            what = f"Scoring {name}" if only is None else f"Trying {len(only)} images of {name}"
-            self.begin(what, lambda work: study_work.run_on(path, run_id, work, only))
+            job = Job("score", f"Scoring {name}")
+            if only is not None:
+                job = Job("try", f"Trying {len(only)} images of {name}", len(only))
+            self.begin(job, lambda work: study_work.run_on(path, run_id, work, only))
 
     def read_again(self, images: Sequence[int]) -> None:
         """Read files again that could not be read, or have changed since, and score what is new of them."""
         path, snapshot = self.session.study_path, self.session.snapshot
-        if path is not None and snapshot is not None and not self.session.busy:
+        if path is not None and snapshot is not None:
             run_id, only = snapshot.record.info.id, list(images)
             self.begin(
-                f"Reading {len(only)} files again",
+                Job("read", f"Reading {len(only)} {'file' if len(only) == 1 else 'files'} again", len(only)),
                 lambda work: study_work.run_on(path, run_id, work, only, forget=True),
             )
 
     def check(self, names: Collection[str] = SLOW) -> None:
         """Run these checks on the run shown."""
         path, snapshot = self.session.study_path, self.session.snapshot
-        if path is not None and snapshot is not None and not self.session.busy:
+        if path is not None and snapshot is not None:
             what = "Checking" if len(names) > 1 else f"Checking: {BY_NAME[next(iter(names))].title.lower()}"
-            self.begin(what, lambda work: study_work.check(path, snapshot, names, work))
+            self.begin(Job("check", what), lambda work: study_work.check(path, snapshot, names, work))
 
     def save_copy(self, copy: Path) -> None:
         """Save the study under another name as well, and go on with the copy."""

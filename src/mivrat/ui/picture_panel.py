@@ -7,6 +7,7 @@ from PySide6.QtGui import QFont, QImage, QMouseEvent, QPainter, QPaintEvent, QPe
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import tip
 
 CAPTION = 36
 MOST_ZOOM = 32.0
@@ -101,7 +102,7 @@ class PicturePanel(QWidget):
 
     def set_caption(self, caption: str, emphasis: str = "", note: str = "") -> None:
         self.caption, self.emphasis, self.note = caption, emphasis, note
-        self.setToolTip(f"{caption} {emphasis}\n{note}".strip())
+        tip(self, f"{caption} {emphasis}\n{note}".strip())
         self.setAccessibleName(f"{caption} {emphasis}")
         self.update()
 

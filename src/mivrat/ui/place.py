@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from mivrat.core.selecting import kept
+from mivrat.core.study.records import RunKey
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
 
@@ -23,7 +24,9 @@ class Place(QObject):
         super().__init__(parent)
         self.session, self.keeper = session, keeper
         self.extra: dict[str, Any] = {}
-        self._kept: tuple[int, str] | None = None
+        self._kept: tuple[RunKey, str] | None = None
+        # Where it ended badly last time one does not go back to.
+        self.not_back = False
         self._soon = QTimer(self, singleShot=True, interval=MILLISECONDS)
         self._soon.timeout.connect(self.keep)
         for signal in (session.selection_changed, session.current_changed, session.reviews_changed):
@@ -50,15 +53,16 @@ class Place(QObject):
             "image": None if image is None else snapshot.record.image_set.items[image].path,
             **self.extra,
         }
-        now = snapshot.record.info.id, json.dumps(data)
+        now = snapshot.record.key, json.dumps(data)
         if now != self._kept:
             self._kept = now
-            self.keeper.remember_place(*now)
+            self.keeper.remember_place(snapshot.record.info.id, now[1])
 
     def _restore(self, text: str) -> None:
         """Go where one was; what does not fit the study any more is left out."""
         snapshot = self.session.snapshot
-        if snapshot is None or not text:
+        if snapshot is None or not text or self.not_back:
+            self.not_back = False
             return
         try:
             data = json.loads(text)

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import button, clear, label
+from mivrat.ui.widgets import button, clear, label, tip
 
 
 class SelectionLine(QFrame):
@@ -23,8 +23,8 @@ class SelectionLine(QFrame):
         layout.setContentsMargins(12, 0, 18, 0)
         layout.setSpacing(6)
         self.back, self.forward = button("‹", session.back, kind="quiet"), button("›", session.forward, kind="quiet")
-        self.back.setToolTip("Back to the selection before (Alt+Left)")
-        self.forward.setToolTip("Forward again (Alt+Right)")
+        tip(self.back, "Back to the selection before (Alt+Left)")
+        tip(self.forward, "Forward again (Alt+Right)")
         self.back.setAccessibleName("selection back")
         self.forward.setAccessibleName("selection forward")
         self.chips = QHBoxLayout()
@@ -64,15 +64,16 @@ class SelectionLine(QFrame):
         if share.total:
             text += f"  ({words.bounds(share)})"
         self.summary.setText(text)
-        self.summary.setToolTip(
+        tip(
+            self.summary,
             f"{share.hits} right of {share.total} labelled images with an answer. {words.how(share)}"
             if share.total
-            else "No labelled image with an answer is among them."
+            else "No labelled image with an answer is among them.",
         )
 
     def _chip(self, condition: Condition) -> QWidget:
         about, value = condition.words(self.session.classes)
         chip = button(f"{about} {words.clipped(value, 40)}   ×", lambda: self.session.remove(condition), kind="chip")
-        chip.setToolTip(f"{about} {value}\nClick to take it away (Backspace takes the last one).")
+        tip(chip, f"{about} {value}\nClick to take it away (Backspace takes the last one).")
         chip.setCursor(Qt.CursorShape.PointingHandCursor)
         return chip

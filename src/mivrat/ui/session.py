@@ -77,11 +77,12 @@ class Session(QObject):
     """The run shown, the selection, the image looked at and those marked with it. Signals tell which of them changed.
 
     ``contents`` is what the study holds and ``checks`` what the checks of the run shown found, once a worker has read
-    them; ``busy`` tells that a long job is writing to the study, so that decisions have to wait. ``reviews`` is one object
+    them; ``left`` tells that the study was left, so that what was kept of it is forgotten; ``busy`` tells that a long job is writing to the study, so that decisions have to wait. ``reviews`` is one object
     for as long as the session lasts: conditions look into it. ``vectors`` are the images' features, once they are known.
     ``arrangement_wanted`` asks for images to be put in order that would take too long here; ``take_arrangement`` ends it.
     """
 
+    left = Signal()
     run_changed = Signal()
     contents_changed = Signal()
     checks_changed = Signal()
@@ -129,21 +130,25 @@ class Session(QObject):
 
     def show(self, snapshot: Snapshot) -> None:
         """Show another run, or the same one further on; the selection stays as far as it makes sense."""
-        before = self.snapshot.record.info if self.snapshot is not None else None
-        now = snapshot.record.info
+        before = self.snapshot.record if self.snapshot is not None else None
+        now = snapshot.record
+        another = before is None or before.key != now.key
         self.snapshot = snapshot
-        if before is None or before.set_id != now.set_id:
+        if before is not None and before.classes != now.classes:
+            self.selection.begin_with(())  # conditions name classes by their place in the list
+        if before is None or before.set_key != now.set_key:
             # A list of many images stays as it is: looking through it for garbage would hold the window up.
             gc.freeze()
             self.selection.forget(Picked)
             self.selection.forget(InGroup)
-        if before is None or before.id != now.id:
+        if another:
             self.current, self.marked, self.vectors = None, frozenset(), None
+            self._arranged = None
             self.two_classes, self.checks = None, {}
             self.checks_changed.emit()
             self.run_changed.emit()
         self.figures_changed.emit()
-        if self.measured is None or not self.measured.of_selection or before is None or before.id != now.id:
+        if self.measured is None or not self.measured.of_selection or another:
             self.set_measured(Measured(snapshot.figures, snapshot.mistakes))
         self._reselect()
 
@@ -302,9 +307,17 @@ class Session(QObject):
             self.busy_changed.emit()
 
     def leave(self) -> None:
-        """Look at no study any more."""
+        """Look at no study any more: nothing of this one may be taken for the next one's."""
         self.study_path, self.runs, self.references, self.measured = None, [], {}, None
-        self.contents, self.checks, self.vectors = None, {}, None
+        self.snapshot, self.contents, self.checks, self.vectors = None, None, {}, None
+        self.reviews.causes, self.reviews.by_position, self.kept = (), {}, ()
+        self.two_classes, self.tests_kept = None, None
+        self.order, self.band_by, self._bands_before, self.about = SUREST_MISTAKE, NO_BANDS, NO_BANDS, None
+        self.bands, self.shown = [], np.zeros(0, np.int64)
+        self.current, self.marked, self._anchor = None, frozenset(), None
+        self._before_listing = self._arranged = None
+        self.selection.begin_with(())
+        self.left.emit()
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import time
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -223,15 +222,6 @@ def save_copy(path: Path, copy: Path) -> None:
     study = Study.open(path)
     try:
         study.copy_to(copy)
-    finally:
-        study.close()
-
-
-def remember_run(path: Path, run_id: int) -> None:
-    """Keep which run was looked at last."""
-    study = Study.open(path)
-    try:
-        study.set_setting("run", json.dumps(run_id))
     finally:
         study.close()
 

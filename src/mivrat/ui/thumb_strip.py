@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import plain
 
 GAP, LINE = 8, 16
 
@@ -91,7 +92,9 @@ class ThumbStrip(QWidget):
             at = self._at(event.pos().x(), event.pos().y())
             if at >= 0:
                 texts = self._texts[at] if at < len(self._texts) else []
-                QToolTip.showText(event.globalPos(), "\n".join([self.session.name_of(self.images[at]), *texts]), self)
+                QToolTip.showText(
+                    event.globalPos(), plain("\n".join([self.session.name_of(self.images[at]), *texts])), self
+                )
             else:
                 QToolTip.hideText()
             return True

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import csv
+import html
 import io
+import re
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, QPointF, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -18,6 +21,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QSlider,
     QSpinBox,
     QToolButton,
     QWidget,
@@ -57,15 +61,64 @@ def button(text: str, clicked: Callable[[], object] | None = None, *, kind: str 
     return made
 
 
+class Calm(QObject):
+    """Keeps the wheel from changing a list or a number that is only being scrolled over: it does where that has the focus."""
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+        if event.type() == QEvent.Type.Wheel and isinstance(watched, QWidget) and not watched.hasFocus():
+            event.ignore()
+            return True
+        return False
+
+
+_calm = Calm()
+
+
+def calm(widget: QWidget) -> None:
+    """Let the wheel change a widget only while it has the focus, which the wheel does not give it."""
+    widget.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+    widget.installEventFilter(_calm)
+
+
+def slider(name: str, least: int, most: int, value: int) -> QSlider:
+    """A horizontal slider."""
+    made = QSlider(Qt.Orientation.Horizontal)
+    made.setRange(least, most)
+    made.setValue(value)
+    made.setAccessibleName(name)
+    tip(made, name)
+    calm(made)
+    return made
+
+
 def spin(least: int, most: int, value: int, name: str) -> QSpinBox:
-    """A field for a whole number; arrow keys and the wheel change it."""
+    """A field for a whole number; arrow keys change it, and the wheel while it has the focus."""
     made = QSpinBox()
+    calm(made)
     made.setRange(least, most)
     made.setValue(value)
     made.setKeyboardTracking(False)
     made.setAccessibleName(name)
-    made.setToolTip(name)
+    tip(made, name)
     return made
+
+
+# What could begin a tag.
+_MARKUP = re.compile(r"<[A-Za-z!/?]")
+
+
+def plain(text: str) -> str:
+    """A text for a tooltip that is shown as it is, whatever stands in it: names of files and classes are no markup."""
+    return f"<qt>{html.escape(text).replace(chr(10), '<br>')}</qt>" if _MARKUP.search(text) else text
+
+
+class _HasTip(Protocol):
+    def setToolTip(self, text: str, /) -> None: ...  # noqa: N802
+
+
+def tip(shown: _HasTip, text: str) -> None:
+    """Give a widget, an entry of a table or an action its tooltip, as plain text. All tooltips come from here."""
+    shown.setToolTip(plain(text))
 
 
 def restyle(widget: QWidget, style: str) -> None:
@@ -107,13 +160,13 @@ class Scrolled(QScrollArea):
             self.setWidget(body)
 
 
-def more_button(name: str, tip: str) -> QToolButton:
+def more_button(name: str, about: str) -> QToolButton:
     """A button with three dots that opens a menu."""
     made = QToolButton()
     made.setText("⋯")
     made.setProperty("quiet", True)
     made.setAccessibleName(name)
-    made.setToolTip(tip)
+    tip(made, about)
     made.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
     return made
 
@@ -205,10 +258,11 @@ class Choice(QComboBox):
 
     def __init__(self, entries: Sequence[str] = (), name: str = "") -> None:
         super().__init__()
+        calm(self)
         self.addItems(list(entries))
         self.setProperty("quiet", True)
         self.setAccessibleName(name)
-        self.setToolTip(name)
+        tip(self, name)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)
@@ -247,4 +301,4 @@ class Elided(QLabel):
     def _fit(self) -> None:
         shown = self.fontMetrics().elidedText(self._full, self._mode, max(10, self.width()))
         self.setText(shown)
-        self.setToolTip(self.whole or (self._full if shown != self._full else ""))
+        tip(self, self.whole or (self._full if shown != self._full else ""))

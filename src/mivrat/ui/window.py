@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
+    QApplication,
     QFileDialog,
     QHBoxLayout,
     QMainWindow,
@@ -31,6 +33,7 @@ from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.step import ExplainStep
 from mivrat.ui.frame import STEPS, Foot, Header, Rail
 from mivrat.ui.handing_back import HandBack
+from mivrat.ui.jobs import Job
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.keys import ShortcutSheet
 from mivrat.ui.light_table.table import LightTable
@@ -48,6 +51,7 @@ from mivrat.ui.work import Work, Workers
 
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
 START, NEW, ASK, BENCH = 0, 1, 2, 3
+BADLY = "Mivrat did not end properly the last time this study was open: it shows the headline, not where you were."
 # So many of the most similar images are shown beside those they are like.
 MOST_ALIKE = 60
 
@@ -67,7 +71,9 @@ class MainWindow(QMainWindow):
         self.thumbnails = Thumbnails()
         self.keeper = Keeper(self.session, self.settings, self)
         self._trying_out = False
+        self._ended_badly = False
         self._wanted_alike: list[int] = []
+        self._focus_before: QWidget | None = None
         self._build()
         self._connect()
         self._restore()
@@ -142,6 +148,10 @@ class MainWindow(QMainWindow):
         whole.setSpacing(0)
         whole.addWidget(self.header)
         whole.addLayout(middle, 1)
+        # Where the focus waits while the button that began a job is disabled.
+        self.waiting = QWidget(self.bench)
+        self.waiting.setFixedSize(1, 1)
+        self.waiting.setAccessibleName("waiting for the job to end")
         self.pages = QStackedWidget()
         for page in (self.start, self.new_page, self.ask, self.bench):
             self.pages.addWidget(page)
@@ -196,13 +206,18 @@ class MainWindow(QMainWindow):
         self.keeper.began.connect(self._began)
         self.keeper.progress.connect(self._progress)
         self.keeper.ended.connect(self._ended)
-        self.keeper.decided.connect(lambda words: self.foot.idle(words, resumable=bool(self._pending)))
+        self.keeper.refused.connect(self.foot.say)
+        self.keeper.decided.connect(self.foot.say)
+        self.session.busy_changed.connect(self._keep_focus)
         self.session.figures_changed.connect(self._tell_pending)
         self.session.features_changed.connect(lambda: self.more_like_these() if self._wanted_alike else None)
         for changed in (self.figures.currentChanged, self.right.currentChanged):
             changed.connect(lambda _: self._tell_place())
         for tabs in (self.prepare.tabs, self.measure.tabs, self.examine.tabs, self.explain.tabs):
             tabs.chosen.connect(lambda _: self._tell_place())
+        application = QApplication.instance()
+        if isinstance(application, QApplication):
+            application.focusChanged.connect(self._focus_moves)
         self.header.run_wanted.connect(self.show_run)
         self.rail.chosen.connect(self.show_step)
         self.prepare.run_wanted.connect(self.show_run)
@@ -330,7 +345,7 @@ class MainWindow(QMainWindow):
             if self.right.currentWidget() is not self.close_look:
                 self.look_closely()
         else:
-            self.foot.what.setText("Everything shown has been reviewed.")
+            self.foot.say("Everything shown has been reviewed.")
 
     def write_note(self) -> None:
         """Write a note on the image looked at."""
@@ -343,10 +358,9 @@ class MainWindow(QMainWindow):
         """Show the images most like those marked, or like the one looked at; features are worked out first if need be."""
         some, vectors = self.session.acted_on, self.session.vectors
         if not some:
-            self.foot.what.setText("Look at an image first, or mark several.")
+            self.foot.say("Look at an image first, or mark several.")
         elif vectors is None:
-            self._wanted_alike = some
-            self.keeper.find_features()
+            self._wanted_alike = some if self.keeper.find_features() else []
         else:
             self._wanted_alike = []
             found = nearest(vectors, some, MOST_ALIKE)[0].tolist()
@@ -383,7 +397,7 @@ class MainWindow(QMainWindow):
 
     def _mistake(self, direction: int) -> None:
         if not self.session.step_mistake(direction):
-            self.foot.what.setText("No further mistake this way among the images shown.")
+            self.foot.say("No further mistake this way among the images shown.")
 
     def show_step(self, index: int, focus: bool = False) -> None:
         """Show a step of the job in the figures area; the light table stays."""
@@ -443,8 +457,8 @@ class MainWindow(QMainWindow):
         """Open a study file; what is shown stays until it is read."""
         if self.session.busy:
             return
-        self.foot.working(f"Opening {path.stem}")
-        self.foot.stop.hide()
+        self.place.keep()
+        self.foot.begin(f"Opening {path.stem}", stoppable=False)
         self.keeper.open(path, run_id)
 
     def show_run(self, run_id: int) -> None:
@@ -455,6 +469,11 @@ class MainWindow(QMainWindow):
     def _opened(self, path: Path) -> None:
         """Another study than before has been read."""
         self.recent.add(path)
+        # A mark that is taken away at a proper end: where it is still there, the window did not come to one.
+        unclean = self.settings.value(self._open_mark()) is not None
+        self.place.not_back = unclean
+        self.settings.setValue(self._open_mark(), True)
+        self.settings.sync()
         self.setWindowTitle(f"{path.stem} — Mivrat")
         self.leave_close_look()
         self.show_step(PREPARE if self._trying_out else MEASURE)
@@ -462,9 +481,18 @@ class MainWindow(QMainWindow):
             self.prepare.tabs.choose(TRY_OUT)
         self._show_bench()
         self.light_table.thumbs.setFocus()
+        if unclean:
+            self.measure.tabs.choose(0)
+            self._ended_badly = True
+            self._tell_pending()
+
+    def _open_mark(self) -> str:
+        """Under which name it is noted that this study is open here."""
+        name = str(self.session.study_path.resolve()) if self.session.study_path is not None else ""
+        return f"open/{hashlib.sha256(name.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
 
     def _asked(self, asking: Asking) -> None:
-        self.foot.idle()
+        self.foot.end()
         self.ask.show_places(asking)
         self.pages.setCurrentIndex(ASK)
         self.ask.no.setFocus()
@@ -479,21 +507,29 @@ class MainWindow(QMainWindow):
 
     def _tell_pending(self) -> None:
         """Say in the foot what is still to be scored, unless something is going on there."""
-        if not self.session.busy:
-            pending, snapshot = self._pending, self.session.snapshot
-            text = f"{words.images(pending)} not scored yet." if pending else ""
-            self.foot.idle(text, resumable=bool(pending))
-            assert snapshot is not None
-            self.foot.resume.setText("Go on" if pending < snapshot.counts.listed else "Score")
+        snapshot = self.session.snapshot
+        if not self.session.busy and snapshot is not None:
+            badly, self._ended_badly = self._ended_badly, False
+            notice = f"{words.images(self._pending)} not scored yet." if self._pending else ""
+            self.foot.end(BADLY if badly else notice)
+            self._offer_to_go_on()
+
+    def _offer_to_go_on(self) -> None:
+        pending, snapshot = self._pending, self.session.snapshot
+        begun = snapshot is not None and pending < snapshot.counts.listed
+        shown = pending and self.pages.currentIndex() == BENCH
+        self.foot.offer_to_go_on(("Go on" if begun else "Score") if shown else "")
 
     def close_study(self) -> None:
         """Back to the start page; the study keeps what it holds."""
         if not self.session.busy:
             self.place.keep()
             self.leave_close_look()
+            self.settings.remove(self._open_mark())
             self.keeper.close()
             self.setWindowTitle("Mivrat")
-            self.foot.idle()
+            self.foot.end()
+            self.foot.offer_to_go_on("")
             self.show_start()
 
     def save_as(self) -> None:
@@ -505,6 +541,7 @@ class MainWindow(QMainWindow):
 
     def save_copy(self, copy: Path) -> None:
         """Save the study under another name as well, and go on with the copy."""
+        self.place.keep()
         self.keeper.save_copy(copy if copy.suffix == ".mivrat" else copy.with_name(f"{copy.name}.mivrat"))
 
     def undo(self) -> None:
@@ -536,49 +573,60 @@ class MainWindow(QMainWindow):
         """Score what the shown run has not scored yet."""
         self.keeper.score()
 
-    def _began(self, what: str) -> None:
-        self.foot.working(what)
+    def _began(self, job: Job) -> None:
+        self.foot.begin(job.title)
 
     def _progress(self, news: Progress | Step) -> None:
         if isinstance(news, Step):
-            self.foot.what.setText(news.what)
+            self.foot.tell(news.what)
             news = news.progress
         self.foot.show_progress(news)
 
-    def _ended(self, what: str, finished: bool) -> None:
-        if what.startswith("Making the"):
+    def _ended(self, job: Job, finished: bool) -> None:
+        if job.kind == "demonstration":
+            self.foot.end(job.ending(finished, 0, 0))
             if finished:
                 self.open_study(demo_study_path())
-            else:
-                self.foot.idle("Stopped. Opening the demonstration again goes on from there.")
             return
         self._trying_out = False
-        pending = self._pending
-        if what.startswith(
-            ("Finding", "Shifting", "Sorting", "Drawing", "Making maps", "Covering", "Examining", "Writing")
-        ):
-            self.foot.idle("Done." if finished else "Stopped. What was done is kept.", resumable=bool(pending))
-            self._wanted_alike = self._wanted_alike if finished else []
-        elif what.startswith("Checking"):
-            self.foot.idle("Checked." if finished else "Stopped. What was found is kept.", resumable=bool(pending))
-        elif finished:
-            self.foot.idle(
-                f"Done: {words.images(self.session.snapshot.counts.listed if self.session.snapshot else 0)}."
-            )
-        elif what.startswith(("Trying", "Reading")):
-            self._tell_pending()
-        else:
-            self.foot.idle(
-                f"Stopped: {words.images(pending)} not scored yet. What is done is kept.", resumable=bool(pending)
-            )
+        if job.kind == "features" and not finished:
+            self._wanted_alike = []
+        listed = self.session.snapshot.counts.listed if self.session.snapshot is not None else 0
+        self.foot.end(job.ending(finished, listed, self._pending))
+        self._offer_to_go_on()
+
+    def _keep_focus(self) -> None:
+        """While something is going on, what began it cannot be pressed: then the focus waits, and comes back, so that what is
+        typed meanwhile goes nowhere else."""
+        if self.session.busy:
+            return
+        before, self._focus_before = self._focus_before, None
+        if before is not None and self.waiting.hasFocus():
+            try:
+                if before.isVisible() and before.isEnabled():
+                    before.setFocus(Qt.FocusReason.OtherFocusReason)
+            except RuntimeError:  # it is gone since
+                return
+
+    def _focus_moves(self, old: QWidget | None, new: QWidget | None) -> None:
+        """The focus has moved on by itself, since what had it was disabled by a job that began."""
+        if self.session.busy and old is not None and new is not None and new is not self.waiting:
+            try:
+                lost = not old.isEnabled() and self.isAncestorOf(old) and old.isVisible()
+            except RuntimeError:
+                return
+            if lost:
+                self._focus_before = old
+                self.waiting.setFocus(Qt.FocusReason.OtherFocusReason)
 
     def stop_job(self) -> None:
         if self.keeper.job is not None:
             self.keeper.stop()
-            self.foot.detail.setText("stopping after the batch in hand …")
+            self.foot.stopping()
 
     def _failed(self, error: InputError) -> None:
-        self.foot.idle(resumable=self.pages.currentIndex() == BENCH and bool(self._pending))
+        self.foot.end()
+        self._offer_to_go_on()
         if self.pages.currentIndex() == NEW:
             self.new_page._does_not_fit(error)
         elif self.pages.currentIndex() != BENCH:
@@ -613,6 +661,8 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("splitter", self.splitter.saveState())
         self.place.keep()
+        if self.session.study_path is not None:
+            self.settings.remove(self._open_mark())
         self.stop_job()
         for part in (
             self.close_look,

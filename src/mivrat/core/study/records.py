@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from mivrat.core.pictures.image_sets import ImageSet, Role
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
 from mivrat.core.running.answers import Answers
 
 
@@ -20,6 +22,17 @@ class RunInfo:
     image_set: str
     model_id: int
     set_id: int
+
+
+class RunKey(NamedTuple):
+    """A run by what it is of, never by its row: the study file, the model's and the recipe's content, the list of images, and the
+    classes. Numbers of rows are the same in every study."""
+
+    study: str
+    model: str
+    recipe: str
+    images: str
+    classes: str
 
 
 @dataclass(frozen=True)
@@ -74,6 +87,27 @@ class RunRecord:
     families: dict[int, str] = field(default_factory=dict)
     threshold: float | None = None
     temperature: float | None = None
+    study: str = ""
+
+    @cached_property
+    def key(self) -> RunKey:
+        """What this run is of."""
+        listed = hashlib.sha256(str(self.image_set.root).encode("utf-8", "surrogateescape"))
+        for item in self.image_set.items:
+            listed.update(f"\n{item.path}".encode("utf-8", "surrogateescape"))
+        named = hashlib.sha256("\n".join(self.classes).encode("utf-8", "surrogateescape"))
+        recipe = recipe_to_toml(self.recipe)
+        return RunKey(self.study, self.model_sha256, recipe, listed.hexdigest(), named.hexdigest())
+
+    @property
+    def set_key(self) -> tuple[str, str]:
+        """What its image set is."""
+        return self.key.study, self.key.images
+
+    @property
+    def model_key(self) -> tuple[str, str, str]:
+        """What its model is, with the recipe, in this study."""
+        return self.key.study, self.key.model, self.key.recipe
 
 
 class Scorer(Protocol):

@@ -613,6 +613,7 @@ class Study:
             self.families(),
             self.threshold() if len(classes) == 2 else None,
             self.temperature(info.model_id),
+            str(self.path.resolve()),
         )
         if with_answers:
             for _ in self.fill_answers(record):

@@ -18,7 +18,7 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import SLOW, Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Scrolled, StateMark, button, clear, label, restyle, row
+from mivrat.ui.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
 
 GROUPS = (("stop", "Stops you"), ("look", "Needs a look"), ("open", "Not said yet"), ("fine", "Fine"))
 # So many lines of a table of figures are shown.
@@ -35,7 +35,7 @@ class CheckStep(QWidget):
         self.session, self.keeper = session, keeper
         self.summary = label(wrap=True)
         self.all = button("Run the slow checks", lambda: keeper.check(SLOW), kind="primary")
-        self.all.setToolTip("Read every file, look for copies, and try other recipes; can be stopped")
+        tip(self.all, "Read every file, look for copies, and try other recipes; can be stopped")
         self.rows = {check.name: CheckRow(check) for check in CHECKS}
         self.headings = {state: label(title, "heading") for state, title in GROUPS}
         body = QWidget()
@@ -138,7 +138,7 @@ class CheckRow(QFrame):
         self._shown: tuple[KeptResult | None, int] | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
-        self.setToolTip("Click, or press Enter, for the figures")
+        tip(self, "Click, or press Enter, for the figures")
         name = check.name
         self.mark_box = QVBoxLayout()
         self.title = label(check.title)
@@ -147,7 +147,7 @@ class CheckRow(QFrame):
         self.images = button("", lambda: self.images_wanted.emit(name), kind="small")
         self.adopt = button("", lambda: self.adopt_wanted.emit(name), kind="small")
         self.again = button("Read again", lambda: self.again_wanted.emit(name), kind="small")
-        self.again.setToolTip("Read these files again, and score those that can be read or have changed")
+        tip(self.again, "Read these files again, and score those that can be read or have changed")
         self.run = button("Check", lambda: self.run_wanted.emit(name), kind="small")
         self.details = QWidget()
         self._inside = QVBoxLayout(self.details)
@@ -190,15 +190,16 @@ class CheckRow(QFrame):
         self.setAccessibleName(f"{self.check.title}: {text}")
         concerned = len(result.images) if result is not None else 0
         self.images.setText(words.images(concerned))
-        self.images.setToolTip("Show these images in the light table")
+        tip(self.images, "Show these images in the light table")
         self.images.setVisible(bool(concerned))
         self.again.setVisible(bool(concerned) and self.check.name in ("readable", "changed"))
         offer = result.offer if result is not None else {}
         self.adopt.setText("Adopt this recipe" if "recipe" in offer else "Use this class order")
-        self.adopt.setToolTip(
+        tip(
+            self.adopt,
             "Add the model with this recipe as a run of its own; the present one stays"
             if "recipe" in offer
-            else "Name the model's outputs in this order; nothing has to be scored again. Ctrl+Z takes it back"
+            else "Name the model's outputs in this order; nothing has to be scored again. Ctrl+Z takes it back",
         )
         self.adopt.setVisible(bool(offer))
         self._fill()

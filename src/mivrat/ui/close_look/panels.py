@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.core.evidence.overlay import heat_colours
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import tip
 
 
 class ScaleBar(QWidget):
@@ -20,7 +21,7 @@ class ScaleBar(QWidget):
         super().__init__()
         self.scale = "heat"
         self.setFixedSize(QSize(150, 16))
-        self.setToolTip("A map is shown divided by its peak; the peak itself stands below each map.")
+        tip(self, "A map is shown divided by its peak; the peak itself stands below each map.")
 
     def set_scale(self, scale: str) -> None:
         self.scale = scale

@@ -12,7 +12,7 @@ from mivrat.ui import words
 from mivrat.ui.flow import Flow
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Choice, button, label, row
+from mivrat.ui.widgets import Choice, button, label, row, tip
 
 AS_IT_IS = "the label is right"
 
@@ -36,8 +36,9 @@ class ReviewPanel(QFrame):
         self.note.editingFinished.connect(self._keep_note)
         self.note.installEventFilter(self)
         self.proposed = Choice(name="another label")
-        self.proposed.setToolTip(
-            "Propose another label. Files and source labels stay as they are; figures can be shown as labelled and as corrected."
+        tip(
+            self.proposed,
+            "Propose another label. Files and source labels stay as they are; figures can be shown as labelled and as corrected.",
         )
         self.proposed.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.proposed.setMinimumContentsLength(16)
@@ -78,7 +79,7 @@ class ReviewPanel(QFrame):
             chip = button(f"{i}  {shown}" if i <= 9 else shown, partial(self.reviewer.toggle_cause, cause), kind="chip")
             chip.setCheckable(True)
             chip.setProperty("cause", name)
-            chip.setToolTip(f"Cause: {name}" + (f" (key {i})" if i <= 9 else ""))
+            tip(chip, f"Cause: {name}" + (f" (key {i})" if i <= 9 else ""))
             self._flow.addWidget(chip)
             self.chips[cause] = chip
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QComboBox, QGridLayout, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.maps import BY_GRADIENT, SIGNED, Method
@@ -19,7 +19,7 @@ from mivrat.ui.pictures import Thumbnails, to_image
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
 from mivrat.ui.thumb_strip import ThumbStrip
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row, slider, tip
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -62,6 +62,8 @@ class CloseLook(QWidget):
         self._columns = ""
         self._build()
         session.current_changed.connect(self._follow)
+        session.run_changed.connect(self._forget)
+        session.left.connect(self._forget)
         thumbnails.ready.connect(self._show_references)
         session.features_changed.connect(self._search)
         self._redraw_soon = QTimer(self, singleShot=True, interval=15)
@@ -79,24 +81,22 @@ class CloseLook(QWidget):
         self.layer = Choice(name="layer")
         self.scale = Choice(list(SCALES), "colours of the heat")
         self.peaks = Choice(["own peak each", "common peak"])
-        self.layer.setToolTip(
-            "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)"
+        tip(
+            self.layer,
+            "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)",
         )
         self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.layer.setMinimumContentsLength(24)
-        self.peaks.setToolTip("Divide each map by its own peak, or both by the higher one")
-        self.opacity = QSlider(Qt.Orientation.Horizontal)
-        self.opacity.setRange(10, 100)
-        self.opacity.setValue(70)
+        tip(self.peaks, "Divide each map by its own peak, or both by the higher one")
+        self.opacity = slider("opacity of the heat", 10, 100, 70)
         self.opacity.setMinimumWidth(60)
         self.opacity.setMaximumWidth(120)
-        self.opacity.setAccessibleName("opacity of the heat")
-        self.opacity.setToolTip("opacity of the heat")
         self.legend = ScaleBar()
         self.way = Choice(list(WAYS), "how the heat is made")
-        self.way.setToolTip(
+        tip(
+            self.way,
             "How the heat is made. The first three take gradients at the layer; activation only: the last layer by the weights "
-            "behind it; occlusion: hide a window everywhere and score again (it takes longest)"
+            "behind it; occlusion: hide a window everywhere and score again (it takes longest)",
         )
         self.way.activated.connect(lambda _: self._choose_way())
         self.layer.activated.connect(self._choose_layer)
@@ -107,11 +107,11 @@ class CloseLook(QWidget):
         self.references = [PicturePanel(), PicturePanel()]
 
         back = button("‹ light table", self.closed.emit, kind="quiet")
-        back.setToolTip("Back to the thumbnails (Esc)")
+        tip(back, "Back to the thumbnails (Esc)")
         self.previous = button("‹ mistake", lambda: self.session.step_mistake(-1), kind="quiet")
-        self.previous.setToolTip("Previous mistake (Shift+M)")
+        tip(self.previous, "Previous mistake (Shift+M)")
         self.next = button("mistake ›", lambda: self.session.step_mistake(1), kind="quiet")
-        self.next.setToolTip("Next mistake (M)")
+        tip(self.next, "Next mistake (M)")
         evidence = row(self.photo, self.heat_predicted, self.heat_other, spacing=12)
         self.reference_box = QWidget()
         references = QVBoxLayout(self.reference_box)
@@ -124,7 +124,7 @@ class CloseLook(QWidget):
         self.similar = ThumbStrip(self.session, self._thumbnails, 64, 2)
         self.similar.chosen.connect(self.session.look_at)
         self.find_similar = button("find similar images", self.features_wanted.emit, kind="small")
-        self.find_similar.setToolTip("Work out the model's last features of all images, once; they are kept")
+        tip(self.find_similar, "Work out the model's last features of all images, once; they are kept")
         self.similar_title = label("most similar images of the set: called, and labelled", soft=True)
         beside = QVBoxLayout()
         beside.setSpacing(4)
@@ -156,13 +156,21 @@ class CloseLook(QWidget):
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(4)
         self.enlarge = button("enlarge", self.enlarged.emit, kind="quiet")
-        self.enlarge.setToolTip("Give the close look the whole width, or give it back (Z)")
+        tip(self.enlarge, "Give the close look the whole width, or give it back (Z)")
         top = row(6, back, self.path, self.place, self.previous, self.next, self.enlarge, 6, spacing=4)
         top.setStretchFactor(self.path, 1)
         layout.addLayout(top)
         layout.addWidget(scroll, 1)
 
     # --- following the session ---
+
+    def _forget(self) -> None:
+        """Another run: nothing that was worked out for the one before is shown again."""
+        for work in (self._looking, self._finding, self._drawing):
+            if work is not None:
+                work.cancel()
+        self.look = self.evidence = None
+        self.layer_name = None
 
     def _follow(self) -> None:
         image = self.session.current
@@ -196,7 +204,7 @@ class CloseLook(QWidget):
         record, judged = snapshot.record, snapshot.judged
         path = record.image_set.items[image].path
         self.path.set_text("/".join(path.split("/")[-2:]))
-        self.path.setToolTip(path)
+        tip(self.path, path)
         self.place.setText(f"{self.session.position + 1} of {len(self.session.shown)}")
         self._show_words(image)
         if self.look is not None and self.look.image == image and self.evidence is not None:

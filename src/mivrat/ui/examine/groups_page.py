@@ -19,7 +19,7 @@ from mivrat.ui import words
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.thumb_strip import ThumbStrip
-from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row
+from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 WHAT = ("all mistakes", "the mistakes shown", "the images shown")
@@ -217,7 +217,7 @@ class GroupCard(QWidget):
         self.session, self.number, self.members, self.shared, self._by = session, number, members, shared, by
         self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
         self.see.setStyleSheet("font-weight: 600; padding-left: 0;")
-        self.see.setToolTip("Show these images, the most typical first")
+        tip(self.see, "Show these images, the most typical first")
         self.name = QLineEdit()
         self.name.setPlaceholderText("name it, to keep it")
         self.name.setAccessibleName(f"name for group {number + 1}")
@@ -236,7 +236,7 @@ class GroupCard(QWidget):
         else:
             common = label()
             common.setPixmap(QPixmap.fromImage(picture))
-            common.setToolTip("the mean of the group's maps")
+            tip(common, "the mean of the group's maps")
             line = row(common, self.strip, spacing=12)
             line.setStretch(1, 1)
             layout.addLayout(line)
@@ -245,7 +245,7 @@ class GroupCard(QWidget):
             for one in shared[:MOST_SHARED]
         ]
         shown = label("\n".join(told) if told else "Nothing shared beyond chance.", soft=not told, wrap=True)
-        shown.setToolTip("\n".join(f"{one.about} {one.value}: p {one.p:.2g}" for one in shared))
+        tip(shown, "\n".join(f"{one.about} {one.value}: p {one.p:.2g}" for one in shared))
         layout.addWidget(shown)
 
     def select(self) -> None:

@@ -12,7 +12,7 @@ from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session, Snapshot
-from mivrat.ui.widgets import button, label, row
+from mivrat.ui.widgets import button, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 BY = "suspected wrong label"
@@ -46,14 +46,14 @@ class LabelsPage(QWidget):
         self.note = label(soft=True, wrap=True)
         self.see = button("Show them", self.select, kind="small")
         self.confirm = button("Confirm (C)", self.confirm_label, kind="small")
-        self.confirm.setToolTip("Propose the likelier label for the image chosen; the source label stays as it is")
+        tip(self.confirm, "Propose the likelier label for the image chosen; the source label stays as it is")
         self.dismiss = button("Dismiss (D)", self.dismiss_suspicion, kind="small")
-        self.dismiss.setToolTip("The label is right after all")
+        tip(self.dismiss, "The label is right after all")
         self.table = _Table(
             ("image", "labelled", "likelier", "margin", ""), (104, 104, 64, 92), "suspected wrong labels", (3,)
         )
         if (head := self.table.horizontalHeaderItem(3)) is not None:
-            head.setToolTip("p(label) less the highest other p: the lower, the more suspicious")
+            tip(head, "p(label) less the highest other p: the lower, the more suspicious")
         self.table.confirmed.connect(self.confirm_label)
         self.table.dismissed.connect(self.dismiss_suspicion)
         self.table.currentCellChanged.connect(lambda line, *_: self._look(line))

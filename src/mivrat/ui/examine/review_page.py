@@ -23,7 +23,7 @@ from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session, Snapshot
-from mivrat.ui.widgets import Scrolled, button, clear, label, row
+from mivrat.ui.widgets import Scrolled, button, clear, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 
@@ -40,10 +40,10 @@ class ReviewPage(Scrolled):
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
         self.next = button("Next unreviewed", self.reviewer.go_to_next, kind="primary")
-        self.next.setToolTip("Look at the next mistake that nobody has reviewed yet (N)")
+        tip(self.next, "Look at the next mistake that nobody has reviewed yet (N)")
         self.mistakes = button("All mistakes", lambda: session.replace(Outcome(frozenset({"wrong"}))))
         self.left = button("Not reviewed", self._choose_left)
-        self.left.setToolTip("The mistakes that have not been reviewed")
+        tip(self.left, "The mistakes that have not been reviewed")
         self.causes = FigureTable(("cause", "key", "images", "mistakes"), (46, 70, 76), "causes", (2, 3))
         self.causes.setFixedHeight(0)
         self.causes.cellClicked.connect(lambda line, _: self._choose_cause(line))
@@ -56,11 +56,11 @@ class ReviewPage(Scrolled):
         self.add = button("Add", self.add_cause, kind="small")
         self.rename = button("Rename", self.rename_cause, kind="small")
         self.take_out = button("Take out", self.remove_cause, kind="small")
-        self.take_out.setToolTip("Take the cause out of the list; images put down to it keep it, should it come back")
+        tip(self.take_out, "Take the cause out of the list; images put down to it keep it, should it come back")
         self.up = button("↑", lambda: self.move_cause(-1), kind="small")
         self.down = button("↓", lambda: self.move_cause(1), kind="small")
         for one, does in ((self.up, "one key earlier"), (self.down, "one key later")):
-            one.setToolTip(does)
+            tip(one, does)
             one.setAccessibleName(does)
         self.kept_name = QLineEdit()
         self.kept_name.setPlaceholderText("name the selection in force, to keep it")
@@ -242,14 +242,14 @@ class ReviewPage(Scrolled):
         choose = button(words.clipped(one.name, 40), kind="quiet")
         drop = button("×", lambda: self._drop(one), kind="quiet")
         drop.setAccessibleName(f"do not keep {one.name} any longer")
-        drop.setToolTip("Do not keep this selection any longer (the images stay)")
+        tip(drop, "Do not keep this selection any longer (the images stay)")
         if found is None:
             choose.setEnabled(False)
             return row(
                 choose, label("does not fit the classes or columns of this study any more", soft=True), None, drop
             )
         choose.clicked.connect(lambda: self.session.replace(*found))
-        choose.setToolTip("; ".join(" ".join(each.words(self.session.classes)) for each in found))
+        tip(choose, "; ".join(" ".join(each.words(self.session.classes)) for each in found))
         snapshot = self.session.snapshot
         assert snapshot is not None
         mask = snapshot.judged.labels >= -1

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
+from mivrat.ui.widgets import tip
+
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
@@ -44,7 +46,7 @@ class FigureTable(QTableWidget):
                 item = QTableWidgetItem(text)
                 if column in self._numbers:
                     item.setTextAlignment(RIGHT)
-                item.setToolTip(tips[line] if tips else text)
+                tip(item, tips[line] if tips else text)
                 self.setItem(line, column, item)
 
     def as_lines(self) -> list[list[str]]:

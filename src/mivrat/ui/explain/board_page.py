@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.board import Cell, Column, Row
@@ -25,7 +25,7 @@ from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.jobs import BASES, BoardWanted, base_picture
 from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, row
+from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, plain, row, slider, tip
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -72,28 +72,24 @@ class BoardPage(QWidget):
 
     def _build(self) -> None:
         self.way = Choice(list(words.METHODS.values()), "how the maps are made")
-        for i, tip in enumerate(words.METHOD_TIPS.values()):
-            self.way.setItemData(i, tip, Qt.ItemDataRole.ToolTipRole)
+        for i, about in enumerate(words.METHOD_TIPS.values()):
+            self.way.setItemData(i, plain(about), Qt.ItemDataRole.ToolTipRole)
         self.base = Choice(BASES, "what the heat is laid over")
         self.scale = Choice(list(SCALES), "colours of the heat")
         self.peaks = Choice(
             ("own peak each", "common peak"), "divide each map by its own peak, or all by the highest one"
         )
-        self.opacity = QSlider(Qt.Orientation.Horizontal)
-        self.opacity.setRange(10, 100)
-        self.opacity.setValue(70)
+        self.opacity = slider("opacity of the heat", 10, 100, 70)
         self.opacity.setFixedWidth(90)
-        self.opacity.setAccessibleName("opacity of the heat")
-        self.opacity.setToolTip("opacity of the heat")
         self.legend = ScaleBar()
         self.way.activated.connect(lambda _: self.refresh())
         for choice in (self.base, self.scale, self.peaks):
             choice.activated.connect(lambda _: self._redraw_soon())
         self.opacity.valueChanged.connect(lambda _: self._redraw_soon())
         self.targets = button("targets ▾", kind="quiet")
-        self.targets.setToolTip("Whose evidence stands in the columns")
+        tip(self.targets, "Whose evidence stands in the columns")
         self.layers = button("layers ▾", kind="quiet")
-        self.layers.setToolTip("Which layers stand in the rows")
+        tip(self.layers, "Which layers stand in the rows")
         self.more = more_button("save from the board", "Save a map or the board")
         for opener in (self.targets, self.layers):
             opener.setMenu(QMenu(opener))
@@ -136,7 +132,12 @@ class BoardPage(QWidget):
 
     def resizeEvent(self, event: object) -> None:  # noqa: N802
         super().resizeEvent(event)  # type: ignore[arg-type]
-        QTimer.singleShot(0, lambda: self.view.set_room(self.scrolled.viewport().height() - 16))
+        # Behind the layout that is going on; by the outer size, which no scroll bar that comes or goes changes.
+        QTimer.singleShot(0, self._give_room)
+
+    def _give_room(self) -> None:
+        bar = self.scrolled.verticalScrollBar().sizeHint().width()
+        self.view.set_room(self.scrolled.width() - bar - 8, self.scrolled.height() - 16)
 
     # --- what is wanted ---
 

@@ -46,19 +46,18 @@ class BoardView(QWidget):
         self.board = Board()
         self.at = (0, 0)
         self.large = False
-        self.room = 0  # what height there is to see the board in; it is made to fit, as far as cells stay large enough
+        # What room there is to see the board in; it is made to fit, as far as cells stay large enough. Its own size follows from
+        # this and from what it shows, never from a size it was given: that would go round in circles.
+        self.wide, self.room = 480, 0
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        policy.setHeightForWidth(True)
-        self.setSizePolicy(policy)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         theme.changed.connect(self.update)
 
     def show_board(self, board: Board) -> None:
         rows, columns = len(board.rows), len(board.columns)
         self.board = board
         self.at = (min(self.at[0], max(0, rows - 1)), min(self.at[1], max(0, columns - 1)))
-        self.updateGeometry()
         self._fit()
         self.tell()
         self.update()
@@ -72,21 +71,21 @@ class BoardView(QWidget):
 
     # --- where things are ---
 
-    def _side(self, width: int) -> int:
+    @property
+    def side(self) -> int:
+        """The side of a cell."""
         rows, columns = max(1, len(self.board.rows)), max(1, len(self.board.columns))
-        side = min(MOST, (width - NAMES - GAP * columns) // columns)
+        side = min(MOST, (self.wide - NAMES - GAP * columns) // columns)
         if self.room:
             side = min(side, max(LEAST + 20, (self.room - HEAD - 8) // rows - GAP - NOTE))
         return max(LEAST, side)
 
-    @property
-    def side(self) -> int:
-        return self._side(self.width())
-
-    def set_room(self, height: int) -> None:
-        self.room = height
-        self._fit()
-        self.update()
+    def set_room(self, width: int, height: int) -> None:
+        """Fit the board into so much room, as far as can be."""
+        if (width, height) != (self.wide, self.room):
+            self.wide, self.room = width, height
+            self._fit()
+            self.update()
 
     def cell_rect(self, row: int, column: int) -> QRectF:
         """The square a cell's picture stands in."""
@@ -98,7 +97,7 @@ class BoardView(QWidget):
     @property
     def _large_side(self) -> int:
         room = self.room - HEAD - NOTE - 12 if self.room else 460
-        return max(LEAST, min(self.width() - NAMES - GAP, max(240, room)))
+        return max(LEAST, min(self.wide - NAMES - GAP, max(240, room)))
 
     def picture_rect(self, row: int, column: int) -> QRectF:
         """Where the picture lies within its square."""
@@ -110,26 +109,21 @@ class BoardView(QWidget):
         place.moveCenter(square.center())
         return place
 
-    def heightForWidth(self, width: int) -> int:  # noqa: N802
+    @property
+    def _height(self) -> int:
         if self.large:
             return HEAD + self._large_side + NOTE + GAP
-        return HEAD + max(1, len(self.board.rows)) * (self._side(width) + GAP + NOTE)
-
-    def hasHeightForWidth(self) -> bool:  # noqa: N802
-        return True
+        return HEAD + max(1, len(self.board.rows)) * (self.side + GAP + NOTE)
 
     def sizeHint(self) -> QSize:  # noqa: N802
-        return QSize(480, self.heightForWidth(max(480, self.width())))
+        return QSize(max(self.minimumSizeHint().width(), min(480, self.wide)), self._height)
 
     def minimumSizeHint(self) -> QSize:  # noqa: N802
         columns = max(1, len(self.board.columns))
-        return QSize(NAMES + columns * (LEAST + GAP), 120)
+        return QSize(NAMES + columns * (LEAST + GAP), self._height)
 
     def _fit(self) -> None:
-        self.setFixedHeight(self.heightForWidth(max(self.width(), 300)))
-
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
-        self._fit()
+        self.updateGeometry()
 
     # --- keys and mouse ---
 

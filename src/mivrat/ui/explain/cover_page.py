@@ -43,7 +43,7 @@ from mivrat.ui.explain.canvas import Canvas
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, row, spin
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, row, spin, tip
 from mivrat.ui.work import Work, Workers
 
 HOTTEST = "the hottest part"
@@ -127,8 +127,9 @@ class CoverPage(QWidget):
             self.table_one.setColumnStretch(c, 3)
         self.told, self.told_inside = label(wrap=True), label(soft=True, wrap=True)
         self.begin = button("Cover the images shown", self.cover_selection, kind="primary")
-        self.begin.setToolTip(
-            "Hide the region in every image shown, and as a control the same area elsewhere, and score again"
+        tip(
+            self.begin,
+            "Hide the region in every image shown, and as a control the same area elsewhere, and score again",
         )
         self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.result = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")

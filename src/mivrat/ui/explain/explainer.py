@@ -23,6 +23,7 @@ from mivrat.ui import words
 from mivrat.ui.close_look.evidence import MakerCache
 from mivrat.ui.explain import jobs
 from mivrat.ui.explain.jobs import FoundCover, FoundMaps, FoundTrust, KeptEvidence, ModelLayers
+from mivrat.ui.jobs import Job
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.work import Work, Workers
@@ -62,10 +63,11 @@ class Explainer(QObject):
         self.test: CoverTest | None = None
         self.shown_test: KeptTest | None = None
         self.trust: Trust | None = None
-        self._layers_of: int | None = None
+        self._layers_of: tuple[str, str, str] | None = None
         self._edits = 0
         self._reading: Work | None = None
         session.run_changed.connect(self._forget)
+        session.left.connect(self._leave)
         session.contents_changed.connect(self._read_evidence)
         keeper.news.connect(self._take)
 
@@ -74,10 +76,19 @@ class Explainer(QObject):
         """Whether the run is of predictions made elsewhere, with no model to explain."""
         return self.session.snapshot is not None and self.session.snapshot.record.model_kind == "table"
 
+    def _leave(self) -> None:
+        """Forget all that was kept of the study."""
+        self.regions, self.tests, self._edits = {}, (), self._edits + 1
+        self.setup, self.together = MapSetup(), False
+        self._forget()
+        self.layers_changed.emit()
+        self.regions_changed.emit()
+        self.tests_changed.emit()
+
     def _forget(self) -> None:
         self.maps, self.zero, self.test, self.shown_test, self.trust = {}, frozenset(), None, None, None
         snapshot = self.session.snapshot
-        if snapshot is None or snapshot.record.info.model_id != self._layers_of:
+        if snapshot is None or snapshot.record.model_key != self._layers_of:
             self.layers, self.rows, self.problem, self.filters, self.remark = [], (), "", "", ""
             self._layers_of = None
             self.setup = MapSetup(self.setup.method)
@@ -104,8 +115,8 @@ class Explainer(QObject):
         if snapshot is None or path is None:
             return
         record = snapshot.record
-        if self._layers_of != record.info.model_id and record.model_kind != "table":
-            self._layers_of = record.info.model_id
+        if self._layers_of != record.model_key and record.model_kind != "table":
+            self._layers_of = record.model_key
             self.workers.start(
                 lambda work: jobs.read_layers(record, self.makers.get(record)),
                 done=self._take_layers,
@@ -116,7 +127,7 @@ class Explainer(QObject):
 
     def _take_layers(self, found: ModelLayers) -> None:
         snapshot = self.session.snapshot
-        if snapshot is not None and found.model_id == snapshot.record.info.model_id:
+        if snapshot is not None and found.model == snapshot.record.model_key:
             self.layers, self.filters, self.remark = found.layers, found.filters, found.remark
             self.layers_changed.emit()
             self.board_changed.emit()
@@ -190,7 +201,7 @@ class Explainer(QObject):
         images = self.session.shown.tolist()
         if snapshot is not None and path is not None:
             self.keeper.begin(
-                f"Making maps of {words.images(len(images))}",
+                Job("maps", f"Making maps of {words.images(len(images))}"),
                 lambda work: jobs.make_maps(path, snapshot, setup, images, self.long_makers, work),
             )
 
@@ -202,7 +213,7 @@ class Explainer(QObject):
         before = {i: self.regions.get(i, ()) for i in changes}
         if snapshot is None or before == dict(changes):
             return
-        set_id = snapshot.record.info.set_id
+        set_id = snapshot.record.info.set_id  # decisions end with the study: a row of it is enough
         self.keeper.decide_at_once(
             what, lambda: self._put_regions(set_id, dict(changes)), lambda: self._put_regions(set_id, before)
         )
@@ -223,7 +234,7 @@ class Explainer(QObject):
         snapshot, path = self.session.snapshot, self.session.study_path
         if snapshot is not None and path is not None:
             self.keeper.begin(
-                f"Covering {words.images(len(plan.images))}",
+                Job("cover", f"Covering {words.images(len(plan.images))}"),
                 lambda work: jobs.cover_selection(path, snapshot, plan, self.long_makers, work),
             )
 
@@ -275,7 +286,7 @@ class Explainer(QObject):
         if snapshot is not None:
             some = list(images)
             self.keeper.begin(
-                f"Examining {words.count(len(some))} {'map' if len(some) == 1 else 'maps'}",
+                Job("trust", f"Examining {words.count(len(some))} {'map' if len(some) == 1 else 'maps'}"),
                 lambda work: jobs.examine(snapshot, setup, some, self.long_makers, work),
             )
 
@@ -283,7 +294,7 @@ class Explainer(QObject):
 
     def _take(self, news: object) -> None:
         snapshot: Snapshot | None = self.session.snapshot
-        if snapshot is None or getattr(news, "run_id", None) != snapshot.record.info.id:
+        if snapshot is None or getattr(news, "run", None) != snapshot.record.key:
             return
         if isinstance(news, FoundMaps) and news.setup == self.setup:
             self.maps, self.zero = news.maps, news.zero

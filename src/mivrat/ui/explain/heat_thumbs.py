@@ -48,7 +48,7 @@ class HeatThumbs(QObject):
         if not self.on or heat is None or snapshot is None:
             return None
         setup = self._explainer.setup
-        key = snapshot.record.info.id, image, setup, id(heat)
+        key = snapshot.record.key, image, setup, hash(heat.tobytes())
         if key in self._cache:
             self._cache.move_to_end(key)
             return self._cache[key]

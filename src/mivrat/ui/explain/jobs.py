@@ -28,7 +28,7 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
 from mivrat.core.study.kept_evidence import KeptTest, load_regions, load_tests
-from mivrat.core.study.records import RunRecord
+from mivrat.core.study.records import RunKey, RunRecord
 from mivrat.core.study.study import Study
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Look, MakerCache
@@ -44,7 +44,7 @@ BASES = ("over the photo", "over its edges", "over the prepared input")
 class ModelLayers:
     """What a model's layers are; ``filters`` are the first layer's pictures with its name, or why there are none."""
 
-    model_id: int
+    model: tuple[str, str, str]
     layers: list[Layer]
     filters: tuple[str, list[QImage]] | str
     remark: str
@@ -62,23 +62,23 @@ class KeptEvidence:
 class FoundMaps:
     """Maps of a run's images under a setup, as far as they are known, and which of them are all zero."""
 
-    run_id: int
+    run: RunKey
     setup: MapSetup
     maps: dict[int, Map]
     zero: frozenset[int]
 
 
-def found_maps(run_id: int, kept: KeptMaps) -> FoundMaps:
+def found_maps(run: RunKey, kept: KeptMaps) -> FoundMaps:
     """What is known by now."""
     maps = dict(kept.maps)
-    return FoundMaps(run_id, kept.setup, maps, frozenset(i for i, heat in maps.items() if not heat.any()))
+    return FoundMaps(run, kept.setup, maps, frozenset(i for i, heat in maps.items() if not heat.any()))
 
 
 @dataclass(frozen=True)
 class FoundCover:
     """A cover test that has been done on a run."""
 
-    run_id: int
+    run: RunKey
     test: CoverTest
 
 
@@ -86,7 +86,7 @@ class FoundCover:
 class FoundTrust:
     """What is known so far of how far maps can be trusted."""
 
-    run_id: int
+    run: RunKey
     trust: Trust
 
 
@@ -99,7 +99,7 @@ def read_layers(record: RunRecord, maker: HeatmapMaker) -> ModelLayers:
         else (found[0], [to_image(p) for p in as_pictures(found[1], record.recipe.picture.mode)])
     )
     remark = "quantised: gradients are passed straight through the rounding" if maker.view.quantised else ""
-    return ModelLayers(record.info.model_id, maker.layers, filters, remark)
+    return ModelLayers(record.model_key, maker.layers, filters, remark)
 
 
 def read_evidence(path: Path, set_id: int) -> KeptEvidence:
@@ -127,7 +127,7 @@ def _kept_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> KeptMaps:
 
 def read_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> FoundMaps:
     """The maps that are known already."""
-    return found_maps(snapshot.record.info.id, _kept_maps(path, snapshot, setup))
+    return found_maps(snapshot.record.key, _kept_maps(path, snapshot, setup))
 
 
 def make_maps(
@@ -135,13 +135,13 @@ def make_maps(
 ) -> bool:
     """Work out the maps of some images, telling of those done now and then; whether all were done."""
     kept, told = _kept_maps(path, snapshot, setup), time.monotonic()
-    run_id = snapshot.record.info.id
+    run = snapshot.record.key
     for progress in kept.run(makers.get(snapshot.record), images, work.stop):
         work.report(progress)
         if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
-            work.report(found_maps(run_id, kept))
+            work.report(found_maps(run, kept))
             told = time.monotonic()
-    work.report(found_maps(run_id, kept))
+    work.report(found_maps(run, kept))
     return not work.stop.stopped
 
 
@@ -159,7 +159,7 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
         if model is not None:
             heat = HeatmapMaker(OnnxModel(model.path, record.recipe, len(record.classes)))
     for news in run_cover_test(record.classes, record.image_set, plan, maker, heat, work.stop):
-        work.report(FoundCover(record.info.id, news) if isinstance(news, CoverTest) else news)
+        work.report(FoundCover(record.key, news) if isinstance(news, CoverTest) else news)
     return not work.stop.stopped
 
 
@@ -167,7 +167,7 @@ def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: 
     """Examine how far the maps of some images can be trusted; whether it came to its end."""
     record = snapshot.record
     for news in examine_trust(record, snapshot.judged, setup, images, makers.get(record), 0, work.stop):
-        work.report(FoundTrust(record.info.id, news) if isinstance(news, Trust) else news)
+        work.report(FoundTrust(record.key, news) if isinstance(news, Trust) else news)
     return not work.stop.stopped
 
 

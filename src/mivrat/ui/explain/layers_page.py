@@ -11,7 +11,7 @@ from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import button, label, row
+from mivrat.ui.widgets import button, label, row, tip
 
 # More rows than this make cells too small to be compared.
 MOST_ROWS = 8
@@ -64,7 +64,7 @@ class LayersPage(QWidget):
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self.refresh())
         self.usual = button("one of each stage", lambda: explainer.put_rows(()), kind="small")
-        self.usual.setToolTip("Put the last layer of each resolution on the board, as at first")
+        tip(self.usual, "Put the last layer of each resolution on the board, as at first")
         self.told = label(soft=True, wrap=True)
         self.table = FigureTable(
             ("layer, the last first", "operator", "shape", "parameters", "map"), (92, 104, 86, 72), "layers", (3,)

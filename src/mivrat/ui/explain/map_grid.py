@@ -15,6 +15,7 @@ from mivrat.core.evidence.overlay import heat_colours, normalised
 from mivrat.core.evidence.regions import laid_over
 from mivrat.ui.pictures import to_image
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import plain
 
 SIDE, GAP, WORDS = 104, 12, 50
 
@@ -160,7 +161,9 @@ class MapGrid(QWidget):
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             at = self._found(event.pos().x(), event.pos().y())
             if at >= 0:
-                QToolTip.showText(event.globalPos(), f"{self._words(self.maps[at])}\nClick to see these images.", self)
+                QToolTip.showText(
+                    event.globalPos(), plain(f"{self._words(self.maps[at])}\nClick to see these images."), self
+                )
             else:
                 QToolTip.hideText()
             return True

@@ -24,7 +24,7 @@ from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Snapshot
-from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, row
+from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, row, tip
 from mivrat.ui.work import Work, Workers
 
 BY = ("all together", "right and wrong", "labelled class", "predicted class", "pair")
@@ -122,7 +122,7 @@ class WherePage(QWidget):
         self.setup = SetupRow(self.explainer)
         self.told = label(wrap=True)
         self.begin = button("Make the maps", self.explainer.make_maps, kind="primary")
-        self.begin.setToolTip("Work out the maps that are missing, in the background; they are kept")
+        tip(self.begin, "Work out the maps that are missing, in the background; they are kept")
         self.on_table = QCheckBox("heat on the light table (Shift+H)")
         self.on_table.toggled.connect(self.heat_wanted)
         self.by, self.what, self.number = (

@@ -10,7 +10,7 @@ from mivrat.ui import words
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Choice, label, more_button, row
+from mivrat.ui.widgets import Choice, label, more_button, row, tip
 from mivrat.ui.work import Work, Workers
 
 
@@ -110,7 +110,7 @@ class LightTable(QWidget):
         at, of, marked = self.session.position, len(self.session.shown), len(self.session.marked)
         text = f"{at + 1} of {of}" if at >= 0 else words.images(of)
         self.count.setText(f"{words.count(marked)} marked" if marked > 1 else text)
-        self.count.setToolTip(f"{words.count(marked)} marked of {words.images(of)}" if marked > 1 else "")
+        tip(self.count, f"{words.count(marked)} marked of {words.images(of)}" if marked > 1 else "")
 
     @property
     def settled(self) -> bool:

@@ -27,6 +27,7 @@ from mivrat.ui.light_table.cells import CAPTION, Cells
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import plain
 
 SIZES = {"small": 84, "medium": 118, "large": 176}
 _GAP = 10
@@ -347,7 +348,7 @@ class Thumbs(QAbstractScrollArea):
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             position = self.position_at(QPointF(event.pos()))
             if position >= 0:
-                QToolTip.showText(event.globalPos(), self.describe(int(self.session.shown[position])), self)
+                QToolTip.showText(event.globalPos(), plain(self.describe(int(self.session.shown[position]))), self)
             else:
                 QToolTip.hideText()
             return True

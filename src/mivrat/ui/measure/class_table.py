@@ -14,6 +14,7 @@ from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import plain
 
 COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")
 TIPS = (
@@ -147,27 +148,27 @@ class ClassModel(QAbstractTableModel):
         if role == SHARE:
             return share
         if role == Qt.ItemDataRole.ToolTipRole:
-            name = self._names[k]
-            if column == 3:
-                return (
-                    f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so"
-                    if c.predicted
-                    else f"undefined: nothing was predicted as {name}"
-                )
-            if column == 4:
-                return (
-                    f"recall of {name}: {c.true_positive} of {c.support} images labelled so"
-                    if c.support
-                    else f"undefined: no image is labelled {name}"
-                )
-            return f"{name}: {c.support} labelled, {c.predicted} predicted, {c.true_positive} both" + (
-                ". Few images: wide intervals." if c.support < SMALL else ""
-            )
+            return plain(self._tip(c, column, self._names[k]))
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return (
                 Qt.AlignmentFlag.AlignRight if 0 < column < 6 else Qt.AlignmentFlag.AlignLeft
             ) | Qt.AlignmentFlag.AlignVCenter
         return None
+
+    @staticmethod
+    def _tip(c: ClassFigures, column: int, name: str) -> str:
+        if column == 3:
+            if not c.predicted:
+                return f"undefined: nothing was predicted as {name}"
+            return (
+                f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so. {words.how(c.precision)}"
+            )
+        if column == 4:
+            if not c.support:
+                return f"undefined: no image is labelled {name}"
+            return f"recall of {name}: {c.true_positive} of {c.support} images labelled so. {words.how(c.recall)}"
+        few = ". Few images: wide intervals." if c.support < SMALL else ""
+        return f"{name}: {c.support} labelled, {c.predicted} predicted, {c.true_positive} both{few}"
 
 
 class _IntervalDelegate(QStyledItemDelegate):

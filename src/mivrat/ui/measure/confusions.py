@@ -14,7 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Choice, button, label, row
+from mivrat.ui.widgets import Choice, button, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
@@ -44,14 +44,12 @@ class Confusions(QWidget):
         self._working: Work | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
-        self.mode.setToolTip(
-            "What the cells show. Rows are labels, columns predictions; hatched cells are right answers."
-        )
+        tip(self.mode, "What the cells show. Rows are labels, columns predictions; hatched cells are right answers.")
         self.smaller = button("−", lambda: self.matrix.zoom_by(1 / ZOOM_STEP), kind="quiet")
         self.larger = button("+", lambda: self.matrix.zoom_by(ZOOM_STEP), kind="quiet")
         for one, does in ((self.smaller, "smaller cells"), (self.larger, "larger cells; drag to move")):
             one.setAccessibleName(does)
-            one.setToolTip(f"{does[0].upper()}{does[1:]} (wheel, or keys − and +)")
+            tip(one, f"{does[0].upper()}{does[1:]} (wheel, or keys − and +)")
             one.setFixedWidth(28)
         self.hint = label("hatched: right", soft=True)
         layout.addLayout(row(self.order, None, self.hint, self.smaller, self.larger, self.mode))

@@ -11,7 +11,7 @@ from mivrat.core.reporting.requirements import Outcome, parse_requirement
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import StateMark, button, clear, label, row
+from mivrat.ui.widgets import StateMark, button, clear, label, row, tip
 
 STATES = {"pass": "fine", "fail": "stop", "cannot tell": "look"}
 
@@ -113,7 +113,7 @@ class Criteria(QWidget):
         verdict = "cannot tell at this N" if found.verdict == "cannot tell" else found.verdict
         away = button("×", lambda: self._remove(found.text), kind="quiet")
         away.setAccessibleName(f"remove {found.text}")
-        away.setToolTip("Remove this criterion")
+        tip(away, "Remove this criterion")
         away.setEnabled(not self.session.busy)
         line = row(StateMark(STATES[found.verdict]), label(found.text), label(figure, soft=True), label(verdict), away)
         line.setStretch(1, 1)

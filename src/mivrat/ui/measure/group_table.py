@@ -28,7 +28,7 @@ from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
 from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.widgets import Choice, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 COLUMNS = ("group", "images", "right", "95 % interval", "gap", "below the rest")
@@ -69,7 +69,7 @@ class GroupTable(QWidget):
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         if (gap := self.table.horizontalHeaderItem(4)) is not None:
-            gap.setToolTip("Mean confidence less the share right: above 0 is overconfident")
+            tip(gap, "Mean confidence less the share right: above 0 is overconfident")
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for i, width in ((1, 70), (2, 66), (3, 120), (4, 92), (5, 96)):
             self.table.setColumnWidth(i, width)
@@ -142,12 +142,13 @@ class GroupTable(QWidget):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if column == 3:
                     item.setData(SHARE, one.accuracy)
-                    item.setToolTip(
-                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}"
+                    tip(
+                        item,
+                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}",
                     )
                 if column == 1 and one.small:
                     item.setText(f"{text}  few")
-                    item.setToolTip("Few images: a wide interval")
+                    tip(item, "Few images: a wide interval")
                 self.table.setItem(i, column, item)
 
     def _units(self) -> Units | None:

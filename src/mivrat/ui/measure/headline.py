@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
@@ -21,7 +21,7 @@ from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Elided, Scrolled, clear, label, restyle
+from mivrat.ui.widgets import Elided, Scrolled, clear, label, restyle, tip
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
@@ -111,6 +111,8 @@ class Headline(Scrolled):
 
     def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__(wide=False)
+        self._rows: list[_Row] = []
+        self._shown: object = None
         self.session = session
         body = QWidget()
         whole = QVBoxLayout(body)
@@ -126,8 +128,34 @@ class Headline(Scrolled):
         theme.changed.connect(self.refresh)
 
     def refresh(self) -> None:
+        """Show what is measured; what is looked at and what has the focus stay, though the lines are made anew."""
+        told = self._told()
+        if told == self._shown:
+            self._mark()
+            return
+        self._shown = told
+        focused = next((one.conditions for one in self._rows if one.hasFocus()), None)
+        at = self.verticalScrollBar().value()
+        self._fill()
+        for one in self._rows:
+            if focused is not None and one.conditions == focused:
+                one.setFocus(Qt.FocusReason.OtherFocusReason)
+        QTimer.singleShot(0, lambda: self.verticalScrollBar().setValue(at))
+
+    def _told(self) -> object:
+        """All that the page says, to tell whether it has to be made anew."""
+        snapshot, measured = self.session.snapshot, self.session.measured
+        if snapshot is None or measured is None:
+            return None
+        matrix = measured.figures.matrix
+        pairs = [(*one, int(matrix[one[0]].sum()), int(matrix[one[1], one[0]])) for one in measured.mistakes.largest]
+        units = snapshot.judged.units
+        over = (units.column, measured.figures.top_k[1].units) if units is not None else None
+        return theme.tokens.name, headline_lines(self.session), pairs, snapshot.counts, snapshot.record.key, over
+
+    def _fill(self) -> None:
         clear(self._layout)
-        self._rows: list[_Row] = []
+        self._rows = []
         if self.session.snapshot is None or self.session.measured is None:
             return
         grid = QGridLayout()
@@ -147,7 +175,7 @@ class Headline(Scrolled):
                     label(words.count(line.total) if line.value != words.DASH else "", soft=True),
                 )
             ):
-                widget.setToolTip(f"{line.name}: {line.value}, N = {line.total}\n{line.how}")
+                tip(widget, f"{line.name}: {line.value}, N = {line.total}\n{line.how}")
                 grid.addWidget(
                     widget,
                     i,
@@ -191,11 +219,11 @@ class Headline(Scrolled):
         for a, b, _ in pairs:
             found = judged.share(judged.predicted == b, use & (judged.labels == a))
             text = f"{words.clipped(classes[a], 28)} → {words.clipped(classes[b], 28)}"
-            tip = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\n{words.how(found)} Click to see them."
+            about = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\n{words.how(found)} Click to see them."
             self._add_row(
                 text,
                 [str(found.hits), words.percent(found.value), words.bounds(found)],
-                tip,
+                about,
                 (Labelled(frozenset({a})), Predicted(frozenset({b}))),
             )
         if pairs:
@@ -220,9 +248,9 @@ class Headline(Scrolled):
             if n:
                 self._add_row(which, [str(n)], f"{whys[which]}\nClick to see them.", (Outcome(frozenset({which})),))
 
-    def _add_row(self, text: str, values: list[str], tip: str, conditions: tuple[Condition, ...]) -> None:
+    def _add_row(self, text: str, values: list[str], about: str, conditions: tuple[Condition, ...]) -> None:
         made = _Row(self.session, text, values, conditions)
-        made.setToolTip(tip)
+        tip(made, about)
         self._rows.append(made)
         self._layout.addWidget(made)
 
@@ -232,7 +260,7 @@ class Headline(Scrolled):
         return [["figure", "value", "95 % interval", "images"], *lines]
 
     def _mark(self) -> None:
-        for one in getattr(self, "_rows", []):
+        for one in self._rows:
             one.mark(all(c in self.session.conditions for c in one.conditions))
 
 

@@ -25,6 +25,7 @@ from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
+from mivrat.ui.widgets import plain
 
 LARGEST_CELL = 96.0
 LEAST_WITH_NUMBERS = 26
@@ -469,7 +470,7 @@ class ConfusionMatrix(QWidget):
             self._reveal(self.cell_rect(*self.cursor_cell))
             self._point_at(self.cursor_cell)
             corner = self.cell_rect(*self.cursor_cell).bottomRight().toPoint()
-            QToolTip.showText(self.mapToGlobal(corner), self.describe(*self.cursor_cell), self)
+            QToolTip.showText(self.mapToGlobal(corner), plain(self.describe(*self.cursor_cell)), self)
             self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.cursor_cell:
             self.select(*self.cursor_cell, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
@@ -505,7 +506,10 @@ class ConfusionMatrix(QWidget):
             found = self._at(QPointF(event.pos()))
             if found:
                 QToolTip.showText(
-                    event.globalPos() + QPoint(8, 8), self.describe(*found), self, QRect(event.pos(), QSize(1, 1))
+                    event.globalPos() + QPoint(8, 8),
+                    plain(self.describe(*found)),
+                    self,
+                    QRect(event.pos(), QSize(1, 1)),
                 )
             else:
                 QToolTip.hideText()

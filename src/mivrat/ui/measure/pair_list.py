@@ -12,6 +12,7 @@ from mivrat.core.figures.confusion import ConfusedPair
 from mivrat.core.selecting.selection import Cells
 from mivrat.ui import words
 from mivrat.ui.session import Session
+from mivrat.ui.widgets import tip
 
 COLUMNS = ("confused with each other", "→", "←", "direction")
 LINE, HEAD = 26, 33
@@ -55,13 +56,13 @@ class PairList(QTableWidget):
                 words.count(one.back),
                 "one way" if uneven else "not beyond chance",
             )
-            tip = (
+            about = (
                 f"{first} called {second}: {words.images(one.there)}. {second} called {first}: {words.images(one.back)}.\n"
                 f"Exact test of an even split, corrected for the {len(pairs)} pairs listed (Holm): p {in_words(one.p)}."
             )
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)
-                item.setToolTip(tip)
+                tip(item, about)
                 if column in (1, 2):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 self.setItem(line, column, item)

@@ -18,7 +18,7 @@ from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import Choice, button, label, row
+from mivrat.ui.widgets import Choice, button, label, plain, row, tip
 from mivrat.ui.work import Work, Workers
 
 
@@ -211,7 +211,7 @@ class ReliabilityDiagram(QWidget):
             self.cursor_bin = min(bins - 1, max(0, self.cursor_bin + (1 if event.key() == Qt.Key.Key_Right else -1)))
             QToolTip.showText(
                 self.mapToGlobal(self.bin_rect(self.cursor_bin).bottomRight().toPoint()),
-                self.describe(self.cursor_bin),
+                plain(self.describe(self.cursor_bin)),
                 self,
             )
             self.update()
@@ -233,7 +233,7 @@ class ReliabilityDiagram(QWidget):
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             m = self._bin_at(QPointF(event.pos()))
             if m >= 0:
-                QToolTip.showText(event.globalPos(), self.describe(m), self)
+                QToolTip.showText(event.globalPos(), plain(self.describe(m)), self)
             else:
                 QToolTip.hideText()
             return True
@@ -271,7 +271,7 @@ class Reliability(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
         self.adopt = button("", self._adopt, kind="small")
-        self.adopt.setToolTip("The close look ranks classes by the scores at this temperature; no figure changes by it")
+        tip(self.adopt, "The close look ranks classes by the scores at this temperature; no figure changes by it")
         self.adopt.hide()
         layout.addLayout(row(self.view, self.one_class, None, self.adopt))
         layout.addWidget(self.summary)
@@ -363,12 +363,14 @@ class Reliability(QWidget):
             beyond = "more than chance explains" if found.ece > deep.chance.high else "no more than chance would show"
             chance = f"; by chance {words.percent(deep.chance.median)}, 95 % below {words.percent(deep.chance.high)}: {beyond}"
         self.summary.setText(f"{lean}.  ECE {words.percent(found.ece)} (N = {measured.figures.total}){chance}.")
-        self.summary.setToolTip(
-            f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015; Guo 2017); largest gap {words.percent(found.mce)}. It reads too high at small N: by chance is what a perfectly calibrated model would show on as many images."
+        tip(
+            self.summary,
+            f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015; Guo 2017); largest gap {words.percent(found.mce)}. It reads too high at small N: by chance is what a perfectly calibrated model would show on as many images.",
         )
         self.further.setText(self._temperature())
-        self.further.setToolTip(
-            "Dashed: what confidence promises. Points: share right, with 95 % interval. Broad bar: the gap."
+        tip(
+            self.further,
+            "Dashed: what confidence promises. Points: share right, with 95 % interval. Broad bar: the gap.",
         )
 
     def _temperature(self) -> str:

@@ -18,7 +18,7 @@ from mivrat.ui.measure.measurer import Measurer
 from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Tabs, copy_table, more_button, row
+from mivrat.ui.widgets import Choice, Tabs, copy_table, more_button, row, tip
 
 NAMES = ("Headline", "Classes", "Confusions", "Confidence", "Groups")
 SCOPES = ("all images", "the selection")
@@ -39,7 +39,7 @@ class MeasureStep(QWidget):
             self.pages.addWidget(page)
         self.tabs.chosen.connect(self.pages.setCurrentIndex)
         self.scope = Choice(SCOPES, "figures of")
-        self.scope.setToolTip("What these figures are of: all images, or those of the selection")
+        tip(self.scope, "What these figures are of: all images, or those of the selection")
         self.scope.currentIndexChanged.connect(lambda i: self.measurer.follow_selection(i == 1))
         self.more = more_button("take these figures elsewhere", "Copy as a table, save as a picture")
         menu = QMenu(self.more)

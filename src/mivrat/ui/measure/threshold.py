@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QDoubleSpinBox, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QVBoxLayout, QWidget
 
 from mivrat.core.figures.decision import Costs, costs
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import button, label, row
+from mivrat.ui.widgets import button, calm, label, row, slider
 
 STEPS = 1000
 
@@ -24,10 +23,7 @@ class ThresholdPage(QWidget):
         self._found: Costs | None = None
         self.threshold = 0.5
         self.told = label(wrap=True)
-        self.slider = QSlider(Qt.Orientation.Horizontal)
-        self.slider.setRange(0, STEPS)
-        self.slider.setValue(STEPS // 2)
-        self.slider.setAccessibleName("threshold")
+        self.slider = slider("threshold", 0, STEPS, STEPS // 2)
         self.slider.valueChanged.connect(self._move)
         self.false_alarm, self.miss = (self._cost(name) for name in ("a false alarm", "a miss"))
         self.reading, self.least = label("", "heading", wrap=True), label(soft=True, wrap=True)
@@ -57,6 +53,7 @@ class ThresholdPage(QWidget):
 
     def _cost(self, name: str) -> QDoubleSpinBox:
         made = QDoubleSpinBox()
+        calm(made)
         made.setRange(0.0, 1e6)
         made.setDecimals(2)
         made.setValue(1.0)

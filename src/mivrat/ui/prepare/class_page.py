@@ -29,7 +29,7 @@ from mivrat.core.study.contents import Contents
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import button, clear, label, row
+from mivrat.ui.widgets import button, clear, label, row, tip
 
 KEY = Qt.ItemDataRole.UserRole
 
@@ -62,9 +62,9 @@ class Pairing(QWidget):
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
         self.pair = button("Pair", self._pair, kind="primary")
-        self.pair.setToolTip("The label on the left means the class on the right (Enter in either list)")
+        tip(self.pair, "The label on the left means the class on the right (Enter in either list)")
         self.aside = button("Stands for no class", self._put_aside)
-        self.aside.setToolTip("Its images stay unlabelled: they are in no figure")
+        tip(self.aside, "Its images stay unlabelled: they are in no figure")
         for one in (self.labels, self.classes):
             one.itemActivated.connect(lambda _: self._pair())
             one.setMinimumHeight(90)
@@ -110,7 +110,7 @@ class Pairing(QWidget):
         for name, images in sorted(contents.unmatched.items(), key=lambda one: natural_key(one[0])):
             item = QListWidgetItem(f"{name}   {words.count(images)}")
             item.setData(KEY, name)
-            item.setToolTip(f"{name}: {words.images(images)}")
+            tip(item, f"{name}: {words.images(images)}")
             self.labels.addItem(item)
         self._fill_classes(contents)
         for one in (self.pair, self.aside):
@@ -197,11 +197,9 @@ class ClassFamilies(QWidget):
         self.family.setPlaceholderText("family for the rows marked")
         self.family.returnPressed.connect(self.put_marked)
         self.put = button("Put together", self.put_marked)
-        self.put.setToolTip(
-            "Put the classes of the marked rows into this family; without a name, take them out of theirs"
-        )
+        tip(self.put, "Put the classes of the marked rows into this family; without a name, take them out of theirs")
         self.load = button("From a table…", self._choose)
-        self.load.setToolTip("A CSV or TSV table with the columns class and family")
+        tip(self.load, "A CSV or TSV table with the columns class and family")
         self.note = label(soft=True, wrap=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -227,7 +225,7 @@ class ClassFamilies(QWidget):
         )
         self._filling = True
         if (head := self.table.horizontalHeaderItem(1)) is not None:
-            head.setToolTip(f"labelled images in {snapshot.record.info.image_set}")
+            tip(head, f"labelled images in {snapshot.record.info.image_set}")
         self.table.setRowCount(len(contents.classes))
         self.table.setVerticalHeaderLabels([str(k) for k in range(len(contents.classes))])
         for k, name in enumerate(contents.classes):

@@ -25,7 +25,7 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, clear, label, row, set_role, spin
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, clear, label, row, set_role, spin, tip
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 INDEPENDENT = "none: independent"
@@ -74,9 +74,7 @@ class InputsPage(Scrolled):
 
     def _add_models(self, contents: Contents) -> None:
         add = button("Add a model…", self._choose_model)
-        add.setToolTip(
-            "An ONNX file, or a table of predictions made elsewhere (path and one column per class, or predicted)"
-        )
+        tip(add, "An ONNX file, or a table of predictions made elsewhere (path and one column per class, or predicted)")
         add.setEnabled(not self.session.busy)
         self._list.addLayout(row(label("Models", "heading"), None, add))
         for model in contents.models:
@@ -131,7 +129,7 @@ class InputsPage(Scrolled):
         for role in ROLES:
             for what in ("folder", "table"):
                 action = menu.addAction(f"{role} images: a {what}…")
-                action.setToolTip(MEANINGS[role])
+                tip(action, MEANINGS[role])
                 action.triggered.connect(lambda _=False, role=role, what=what: self._choose_images(role, what))
         menu.setToolTipsVisible(True)
         add.setMenu(menu)
@@ -157,7 +155,7 @@ class InputsPage(Scrolled):
         told = f"{words.images(one.images)}, {words.count(one.labelled)} labelled, {classes} of {len(contents.classes)} classes"
         entry.tell(f"{told}; drawn: {one.drawn}" if one.drawn else told)
         role = Choice(ROLES, f"what {one.name} is used for")
-        role.setToolTip("\n".join(MEANINGS.values()))
+        tip(role, "\n".join(MEANINGS.values()))
         role.setCurrentText(one.role)
         role.setEnabled(not self.session.busy)
         role.activated.connect(lambda i, one=one: self._change_role(one, ROLES[i]))
@@ -177,9 +175,10 @@ class InputsPage(Scrolled):
     def _together_line(self, one: SetInfo) -> QHBoxLayout:
         """Which images belong together, so that intervals and tests are of these units."""
         choice = Choice((INDEPENDENT, *one.columns), f"which images of {one.name} belong together")
-        choice.setToolTip(
+        tip(
+            choice,
             "Images of one slide, patient or burst are not independent. Name the column that says which belong together: every "
-            "interval and test is then over whole units of it."
+            "interval and test is then over whole units of it.",
         )
         choice.setCurrentText(one.together or INDEPENDENT)
         choice.setEnabled(not self.session.busy)
@@ -337,7 +336,7 @@ class _Entry(QFrame):
         more.setText("⋯")
         more.setProperty("quiet", True)
         more.setAccessibleName(f"what to do with {self._name}")
-        more.setToolTip(", ".join(text.rstrip("…").lower() for text, _ in offers).capitalize())
+        tip(more, ", ".join(text.rstrip("…").lower() for text, _ in offers).capitalize())
         more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         more.setEnabled(enabled)
         menu = QMenu(more)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QS
 
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.value_ranges import VALUE_RANGES, meaning_of
-from mivrat.ui.widgets import Choice, label, row, spin
+from mivrat.ui.widgets import Choice, label, row, spin, tip
 
 MODES = {"RGB": "RGB", "BGR": "BGR (blue first)", "L": "grey"}
 RULES = {
@@ -52,7 +52,7 @@ class RecipeForm(QWidget):
         self.times, self.crop_times, self.padding_name = (label(text, soft=True) for text in ("×", "×", "padding"))
         self.filter = self._choice(dict.fromkeys(FILTERS), "filter", lambda key: self._tell("resize", filter=key))
         self.antialias = self._check("antialiased", lambda on: self._tell("resize", antialias=on))
-        self.antialias.setToolTip("Widen the filter when shrinking, so that no pixel is passed over")
+        tip(self.antialias, "Widen the filter when shrinking, so that no pixel is passed over")
         self.padding = self._numbers("padding, 0 to 255", lambda numbers: self._tell("resize", pad_value=numbers))
         self.crop = self._check("centre crop", self._toggle_crop)
         self.crop_height, self.crop_width = (
@@ -128,7 +128,7 @@ class RecipeForm(QWidget):
     def _line(self, name: str) -> QLineEdit:
         made = QLineEdit()
         made.setAccessibleName(name)
-        made.setToolTip(name)
+        tip(made, name)
         made.setMinimumWidth(50)
         return made
 

@@ -23,7 +23,7 @@ from mivrat.ui.pictures import to_image
 from mivrat.ui.prepare.recipe_form import RecipeForm
 from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Elided, Scrolled, button, clear, label, row
+from mivrat.ui.widgets import Elided, Scrolled, button, clear, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 SHOWN_SIDE = 800
@@ -41,14 +41,15 @@ class RecipePage(QWidget):
     def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
         self.session, self.keeper = session, keeper
-        self._drafts: dict[int, RecipeDraft] = {}
-        self._hints: dict[int, list[Hint]] = {}
+        self._drafts: dict[tuple[str, str, str], RecipeDraft] = {}
+        self._hints: dict[tuple[str, str, str], list[Hint]] = {}
         self._workers = Workers(1, self)
         self._preparing: Work | None = None
         self._build()
         for signal in (session.run_changed, session.busy_changed):
             signal.connect(self.refresh)
         session.current_changed.connect(self._prepare)
+        session.left.connect(self._leave)
 
     def _build(self) -> None:
         self.none = label(NO_RECIPE, soft=True, wrap=True)
@@ -68,7 +69,7 @@ class RecipePage(QWidget):
         self.hints_box = QVBoxLayout()
         self.hints_box.setSpacing(2)
         self.adopt = button("Adopt this recipe", self._adopt, kind="primary")
-        self.adopt.setToolTip("Add the model with this recipe as a run of its own; the present run stays")
+        tip(self.adopt, "Add the model with this recipe as a run of its own; the present run stays")
         self.undo_button = button("Undo", self.undo)
         self.redo_button = button("Redo", self.redo)
         self.load, self.save = button("Load…", self._choose_load), button("Save…", self._choose_save)
@@ -105,13 +106,21 @@ class RecipePage(QWidget):
         layout.addWidget(self.area, 1)
         layout.addWidget(self.foot)
 
+    def _leave(self) -> None:
+        """Drafts end with the study; what was not adopted was not decided."""
+        if self._preparing is not None:
+            self._preparing.cancel()
+        self._drafts.clear()
+        self._hints.clear()
+        self._no_picture("")
+
     @property
     def draft(self) -> RecipeDraft | None:
         """What is being edited for the model shown."""
         snapshot = self.session.snapshot
         if snapshot is None or snapshot.record.model_kind != "onnx":
             return None
-        return self._drafts.setdefault(snapshot.record.info.model_id, RecipeDraft(snapshot.record.recipe))
+        return self._drafts.setdefault(snapshot.record.model_key, RecipeDraft(snapshot.record.recipe))
 
     def refresh(self) -> None:
         """Show the draft of the model shown, and what it makes of the picture."""
@@ -177,7 +186,7 @@ class RecipePage(QWidget):
         height, width = made.place.output
         order = "channels blue, green, red" if recipe.picture.mode == "BGR" else "before scaling values"
         self.size_told.setText(f"what the network receives, {width} × {height}")
-        self.received.setToolTip(f"{width} × {height} px, {order}")
+        tip(self.received, f"{width} × {height} px, {order}")
         self.told.setText(_geometry_in_words(made, recipe))
         self.bars.show_channels(made.channels)
 
@@ -188,7 +197,7 @@ class RecipePage(QWidget):
         if snapshot is None or not self.isVisible():
             return
         record = snapshot.record
-        key = record.info.model_id
+        key = record.model_key
         clear(self.hints_box)
         if key not in self._hints:
             self._hints[key] = []
@@ -206,7 +215,7 @@ class RecipePage(QWidget):
                 line.addWidget(take)
             self.hints_box.addLayout(line)
 
-    def _hinted(self, key: int, hints: list[Hint]) -> None:
+    def _hinted(self, key: tuple[str, str, str], hints: list[Hint]) -> None:
         self._hints[key] = hints
         self._show_hints()
 
@@ -282,7 +291,7 @@ class RecipePage(QWidget):
             return
         record = snapshot.record
         self.keeper.decide(changes.add_run("recipe adopted", record.model_path, record.info.set_id, draft.recipe))
-        self._drafts.pop(record.info.model_id)
+        self._drafts.pop(record.model_key)
         self.try_wanted.emit()
 
     @property

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from mivrat.core.pictures.prepare import Geometry
 from mivrat.core.pictures.preview import ChannelValues
 from mivrat.ui.theme import font, theme
+from mivrat.ui.widgets import tip
 
 HEIGHT = 190
 
@@ -100,7 +101,7 @@ class ValueBars(QWidget):
         super().__init__()
         self.channels: list[ChannelValues] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setToolTip("Line: what 0 and 255 become. Bar: lowest to highest value of this picture. Mark: their mean.")
+        tip(self, "Line: what 0 and 255 become. Bar: lowest to highest value of this picture. Mark: their mean.")
 
     def show_channels(self, channels: list[ChannelValues]) -> None:
         self.channels = channels

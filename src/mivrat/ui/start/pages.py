@@ -18,7 +18,7 @@ from mivrat.core.pictures.image_sets import TABLE_ENDINGS, labels_do_not_match, 
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.ui import words
 from mivrat.ui.study_work import FEW, Asking, NewStudy
-from mivrat.ui.widgets import Elided, button, clear, label, row, set_role
+from mivrat.ui.widgets import Elided, button, clear, label, row, set_role, tip
 from mivrat.ui.work import Work, Workers
 
 MOST_RECENT = 6
@@ -111,7 +111,7 @@ class StartPage(QWidget):
             kind="quiet",
         )
         made.setStyleSheet("text-align: left;")
-        made.setToolTip(str(path))
+        tip(made, str(path))
         return made
 
     def show_problem(self, text: str) -> None:
@@ -193,6 +193,7 @@ class _PathField(QWidget):
     """A path with a button to choose it."""
 
     changed = Signal()
+    settled = Signal()
 
     def __init__(self, title: str, hint: str, kind: str, pattern: str = "") -> None:
         super().__init__()
@@ -200,7 +201,10 @@ class _PathField(QWidget):
         self.edit = QLineEdit()
         self.edit.setPlaceholderText(hint)
         self.edit.setAccessibleName(title)
+        self.touched = False
         self.edit.textChanged.connect(lambda: self.changed.emit())
+        self.edit.textEdited.connect(lambda _: setattr(self, "touched", True))
+        self.edit.editingFinished.connect(lambda: self.settled.emit())
         choose = button("Choose…", self._choose)
         choose.setAccessibleName(f"choose {title}")
         parts: list[QWidget] = [self.edit, choose]
@@ -214,7 +218,9 @@ class _PathField(QWidget):
         return Path(text).expanduser() if text else None
 
     def set_path(self, path: Path) -> None:
+        """Put a path in whole, as choosing or dropping it does."""
         self.edit.setText(str(path))
+        self.settled.emit()
 
     def _choose(self) -> None:
         start = str(self.path or QDir.homePath())
@@ -249,6 +255,7 @@ class NewStudyPage(QWidget):
         self.setAcceptDrops(True)
         self._workers = Workers(1, self)
         self._checking: Work | None = None
+        self._proposed: Path | None = None
         self.model = _PathField(
             "model",
             "an ONNX file, or a table of predictions made elsewhere",
@@ -278,12 +285,13 @@ class NewStudyPage(QWidget):
             grid.addWidget(label(name), i, 0, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(field, i, 1)
             field.changed.connect(self._changed)
+        self.images.settled.connect(self._propose_study)
         self.message = label(wrap=True)
         self.message.setMinimumHeight(64)
         self.message.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.start = button("Start the run", self._start, kind="primary")
         self.few = button(f"Try {FEW} images first", lambda: self._start(few=True))
-        self.few.setToolTip("Score a few images drawn at random and look at them before the full run")
+        tip(self.few, "Score a few images drawn at random and look at them before the full run")
         inner = QVBoxLayout()
         inner.setSpacing(16)
         inner.addWidget(label("New study", "title"))
@@ -307,6 +315,15 @@ class NewStudyPage(QWidget):
         self._soon = QTimer(self, singleShot=True, interval=300)
         self._soon.timeout.connect(self._check)
         self._changed()
+
+    def _propose_study(self) -> None:
+        """Propose where to keep the study once the images have been named; what the user wrote, or took away, stays so."""
+        images, proposed = self.images.path, self.study.path
+        if images is None or self.study.touched or not images.exists() or not images.resolve().name:
+            return
+        if proposed is None or proposed == self._proposed:
+            self._proposed = images.parent / f"{images.resolve().stem}.mivrat"
+            self.study.set_path(self._proposed)
 
     def drop(self, paths: Sequence[Path]) -> None:
         """Put files into the fields they are for."""
@@ -341,8 +358,6 @@ class NewStudyPage(QWidget):
         self._enable(False)
         if self._checking is not None:
             self._checking.cancel()
-        if self.images.path and not self.study.path and self.images.path.exists():
-            self.study.set_path(self.images.path.parent / f"{self.images.path.stem}.mivrat")
         missing = [field.title for field in (self.model, self.classes, self.images, self.study) if field.path is None]
         set_role(self.message, "")
         self.message.setText(f"Still needed: {', '.join(missing)}." if missing else "Reading …")
