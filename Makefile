@@ -1,4 +1,4 @@
-.PHONY: demo test test-all check screenshots bench clean
+.PHONY: demo test test-all test-slow check screenshots bench clean
 
 demo: ## open the window on the demonstration (headless, and saying so, without a display)
 	@tools/setup.sh
@@ -13,6 +13,10 @@ test: ## style, types and tests
 
 test-all: ## the same under every supported Python at hand
 	@tools/test_all.sh
+
+test-slow: ## what takes minutes: every page at every width, floods of broken inputs
+	@tools/setup.sh
+	@.venv/bin/python -m pytest -m slow
 
 screenshots: ## draw docs/screenshots anew from the demonstration
 	@tools/setup.sh

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from PySide6.QtCore import QEvent, QObject, QPointF, Qt, Signal
-from PySide6.QtGui import QGuiApplication, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -78,6 +78,24 @@ def calm(widget: QWidget) -> None:
     """Let the wheel change a widget only while it has the focus, which the wheel does not give it."""
     widget.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
     widget.installEventFilter(_calm)
+
+
+class Waiting(QWidget):
+    """Has the focus while what had it cannot be used; letters and digits typed meanwhile do nothing."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("waiting")
+        self.setFixedSize(1, 1)
+        self.setAccessibleName("waiting for the job to end")
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() in (QEvent.Type.ShortcutOverride, QEvent.Type.KeyPress) and isinstance(event, QKeyEvent):
+            beside = event.modifiers() & ~(Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.KeypadModifier)
+            if not beside and event.text().isprintable() and event.text():
+                event.accept()
+                return True
+        return super().event(event)
 
 
 def slider(name: str, least: int, most: int, value: int) -> QSlider:

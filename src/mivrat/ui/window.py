@@ -47,6 +47,7 @@ from mivrat.ui.session import Session
 from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
 from mivrat.ui.study_work import Asking, NewStudy
 from mivrat.ui.theme import theme
+from mivrat.ui.widgets import Waiting
 from mivrat.ui.work import Work, Workers
 
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
@@ -72,6 +73,7 @@ class MainWindow(QMainWindow):
         self.keeper = Keeper(self.session, self.settings, self)
         self._trying_out = False
         self._ended_badly = False
+        self._marked = ""
         self._wanted_alike: list[int] = []
         self._focus_before: QWidget | None = None
         self._build()
@@ -149,9 +151,7 @@ class MainWindow(QMainWindow):
         whole.addWidget(self.header)
         whole.addLayout(middle, 1)
         # Where the focus waits while the button that began a job is disabled.
-        self.waiting = QWidget(self.bench)
-        self.waiting.setFixedSize(1, 1)
-        self.waiting.setAccessibleName("waiting for the job to end")
+        self.waiting = Waiting(self.bench)
         self.pages = QStackedWidget()
         for page in (self.start, self.new_page, self.ask, self.bench):
             self.pages.addWidget(page)
@@ -472,7 +472,10 @@ class MainWindow(QMainWindow):
         # A mark that is taken away at a proper end: where it is still there, the window did not come to one.
         unclean = self.settings.value(self._open_mark()) is not None
         self.place.not_back = unclean
-        self.settings.setValue(self._open_mark(), True)
+        if self._marked:
+            self.settings.remove(self._marked)
+        self._marked = self._open_mark()
+        self.settings.setValue(self._marked, True)
         self.settings.sync()
         self.setWindowTitle(f"{path.stem} — Mivrat")
         self.leave_close_look()
@@ -525,7 +528,7 @@ class MainWindow(QMainWindow):
         if not self.session.busy:
             self.place.keep()
             self.leave_close_look()
-            self.settings.remove(self._open_mark())
+            self.settings.remove(self._marked)
             self.keeper.close()
             self.setWindowTitle("Mivrat")
             self.foot.end()
@@ -661,8 +664,8 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("splitter", self.splitter.saveState())
         self.place.keep()
-        if self.session.study_path is not None:
-            self.settings.remove(self._open_mark())
+        if self._marked:
+            self.settings.remove(self._marked)
         self.stop_job()
         for part in (
             self.close_look,

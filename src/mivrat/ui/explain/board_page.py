@@ -64,6 +64,8 @@ class BoardPage(QWidget):
         self._drawing: Work | None = None
         self._again = QTimer(self, singleShot=True, interval=15)
         self._again.timeout.connect(self._redraw)
+        self._room_later = QTimer(self, singleShot=True, interval=0)
+        self._room_later.timeout.connect(self._give_room)
         self._build()
         explainer.board_changed.connect(self.refresh)
         explainer.layers_changed.connect(self.refresh)
@@ -133,7 +135,7 @@ class BoardPage(QWidget):
     def resizeEvent(self, event: object) -> None:  # noqa: N802
         super().resizeEvent(event)  # type: ignore[arg-type]
         # Behind the layout that is going on; by the outer size, which no scroll bar that comes or goes changes.
-        QTimer.singleShot(0, self._give_room)
+        self._room_later.start()
 
     def _give_room(self) -> None:
         bar = self.scrolled.verticalScrollBar().sizeHint().width()

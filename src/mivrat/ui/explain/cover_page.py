@@ -6,8 +6,9 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
+    QApplication,
     QComboBox,
     QFileDialog,
     QGridLayout,
@@ -495,6 +496,9 @@ class CoverPage(QWidget):
         self.sentence.setText(f"{said[0].upper()}{said[1:]}.")
         if fresh:
             QTimer.singleShot(0, lambda: self.scrolled.ensureWidgetVisible(self.keep_name))
+            focused = QApplication.focusWidget()
+            if focused is self.begin or (focused is not None and focused.objectName() == "waiting"):
+                self.keep_name.setFocus(Qt.FocusReason.OtherFocusReason)  # what is typed next is its name
 
     def _show_changed(self) -> None:
         test = self.explainer.test

@@ -81,7 +81,7 @@ class Criteria(QWidget):
         contents, measured = self.session.contents, self.session.measured
         if contents is None or measured is None:
             return
-        if not self.claim.hasFocus():
+        if not (self.claim.hasFocus() and self.claim.isModified()):
             self.claim.setText("" if contents.claim is None else f"{100 * contents.claim:g}")
         for one in (self.claim, self.new):
             one.setEnabled(not self.session.busy)
@@ -131,7 +131,8 @@ class Criteria(QWidget):
             self._tell("The claim is a percentage above 0 and up to 100.")
             return
         self._tell("")
-        if now != contents.claim:
+        if self.claim.isModified() and now != contents.claim:
+            self.claim.setModified(False)
             self.keeper.decide(changes.claim_accuracy(now, contents.claim))
 
     def _add(self) -> None:

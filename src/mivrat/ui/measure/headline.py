@@ -113,6 +113,10 @@ class Headline(Scrolled):
         super().__init__(wide=False)
         self._rows: list[_Row] = []
         self._shown: object = None
+        self._at = 0
+        self._focused: tuple[Condition, ...] | None = None
+        self._back = QTimer(self, singleShot=True, interval=0)
+        self._back.timeout.connect(self._scroll_back)
         self.session = session
         body = QWidget()
         whole = QVBoxLayout(body)
@@ -137,10 +141,15 @@ class Headline(Scrolled):
         focused = next((one.conditions for one in self._rows if one.hasFocus()), None)
         at = self.verticalScrollBar().value()
         self._fill()
-        for one in self._rows:
-            if focused is not None and one.conditions == focused:
+        self._at, self._focused = at, focused
+        self._back.start()
+
+    def _scroll_back(self) -> None:
+        self.verticalScrollBar().setValue(self._at)
+        for one in self._rows:  # they can have the focus only now that they are shown
+            if self._focused is not None and one.conditions == self._focused:
                 one.setFocus(Qt.FocusReason.OtherFocusReason)
-        QTimer.singleShot(0, lambda: self.verticalScrollBar().setValue(at))
+        self._focused = None
 
     def _told(self) -> object:
         """All that the page says, to tell whether it has to be made anew."""
@@ -305,13 +314,18 @@ class _Row(QFrame):
             f"_Row:hover {{ background: {t.accent_wash}; }} _Row:focus {{ border: 1px solid {t.accent}; }}",
         )
 
+    def _choose(self) -> None:
+        """Select these images; where they are selected, they stay so: a second press takes nothing away."""
+        if not all(one in self.session.conditions for one in self.conditions):
+            self.session.choose(*self.conditions)
+
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if event.button() == Qt.MouseButton.LeftButton:
-            self.session.choose(*self.conditions)
+            self._choose()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            self.session.choose(*self.conditions)
+            self._choose()
         elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)
         else:
