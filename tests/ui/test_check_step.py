@@ -164,11 +164,12 @@ def test_a_better_recipe_is_found_and_adopted(
     snapshot = window.session.snapshot
     assert snapshot is not None
     assert snapshot.record.recipe.value_ranges()[0] == pytest.approx((-1, 1))
-    assert snapshot.counts.pending == 74
     assert len(window.session.runs) == 2
-    qtbot.mouseClick(window.foot.resume, LEFT)
-    qtbot.waitUntil(lambda: window.job is None, timeout=10000)
+    qtbot.waitUntil(lambda: "recipe" in window.session.checks and window.job is None, timeout=30000)
     settle()
+    assert window.session.snapshot.counts.pending == 0  # it was scored, and checked again
+    assert window.check.rows["recipe"].state == "fine"
+    assert "always saying the commonest class" in window.session.checks["recipe"].result.sentence.lower()
     assert accuracy(window) > 0.9 > low
 
 

@@ -16,7 +16,13 @@ DONE, NOT_HELD, BAD_INPUT, STOPPED = 0, 1, 2, 130
 
 
 def say(text: str) -> None:
-    print(text, file=sys.stderr)
+    """A line on standard error; names that are no text are shown escaped."""
+    print(text.encode("utf-8", "backslashreplace").decode(), file=sys.stderr)
+
+
+def show(text: str) -> None:
+    """A line of results on standard output, as ``say`` shows names."""
+    print(text.encode("utf-8", "backslashreplace").decode())
 
 
 class ProgressLine:

@@ -17,6 +17,7 @@ from mivrat.commands.common import (
     ProgressLine,
     say,
     say_remarks,
+    show,
     stoppable,
     study_for,
 )
@@ -130,25 +131,25 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
             else f", over {top1.units} units of {image_set.together or evaluation.image_set.together}"
         )
         few = "; so few units tell little" if top1.units is not None and top1.units < FEW_UNITS else ""
-        print(
+        show(
             f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total}{over}{few})"
         )
     elif top1.value is not None:
-        print(f"top-1 accuracy {top1.value:.1%} (N = {top1.total}; no interval: {top1.units} units are too few)")
+        show(f"top-1 accuracy {top1.value:.1%} (N = {top1.total}; no interval: {top1.units} units are too few)")
     else:
-        print("no labelled image was scored: there are predictions, but no figures")
-    print(
+        show("no labelled image was scored: there are predictions, but no figures")
+    show(
         f"listed {counts.listed}, evaluated {counts.evaluated}, unreadable {counts.unreadable}, unlabelled {counts.unlabelled}, failed {counts.failed}"
     )
-    print("written: " + ", ".join(str(path) for path in written))
+    show("written: " + ", ".join(str(path) for path in written))
     for group in [one for one in groups if one.p < 0.05]:
         share = group.accuracy
-        print(
+        show(
             f"{args.group} {group.name}: {share.value or 0:.1%} of {share.total} right, below the rest (p {in_words(group.p)})"
         )
     outcomes = [requirement.against(figures, deep.intervals if deep else None) for requirement in requirements]
     for outcome in outcomes:
-        print(outcome.sentence())
+        show(outcome.sentence())
     return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
 
 
@@ -202,7 +203,7 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
     report = checks_report(results, args.model, args.images, image_set)
     if args.out:
         write_whole(args.out, json.dumps(report, indent=1, ensure_ascii=False) + "\n")
-    print(json.dumps(report, indent=1, ensure_ascii=False) if args.json else in_sentences(results, BY_NAME))
+    show(json.dumps(report, indent=1, ensure_ascii=False) if args.json else in_sentences(results, BY_NAME))
     if stopped:
         return STOPPED
     return NOT_HELD if any(result.state == "stop" for result in results) else DONE

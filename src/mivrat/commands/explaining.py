@@ -7,7 +7,7 @@ import json
 from contextlib import suppress
 from typing import Any
 
-from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, ProgressLine, load_maker, say, say_remarks, stoppable
+from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, ProgressLine, load_maker, say, say_remarks, show, stoppable
 from mivrat.core.errors import InputError
 
 
@@ -17,14 +17,14 @@ def layers(args: argparse.Namespace) -> int:
     say_remarks(maker.model)
     layers = maker.layers
     if args.json:
-        print(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
+        show(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
         return DONE
     width = max([len(layer.tensor) for layer in layers], default=0)
     for layer in layers:
         shape = " × ".join(str(n) for n in layer.shape)
         state = "default" if layer.default else "yes" if layer.heatmap else f"no: {layer.reason}"
         count = f"{layer.parameters:,}" if layer.parameters else ""
-        print(f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {count:>12}  {state}")
+        show(f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {count:>12}  {state}")
     if maker.view.quantised:
         say("mivrat: the model is quantised: gradients are passed straight through the rounding")
     return DONE
@@ -79,7 +79,7 @@ def heatmap(args: argparse.Namespace) -> int:
                     else f"by {args.method}"
                 )
                 note = "; the map is all zero" if made.peak == 0 else ""
-                print(f"{made.written}: for {what}, {where}, peak {made.peak:.4g}{note}")
+                show(f"{made.written}: for {what}, {where}, peak {made.peak:.4g}{note}")
                 for text in made.said if made.peak else ():
                     say(f"mivrat: {made.path.name}: {text}")
             if stop.stopped and done < len(args.image):
@@ -152,7 +152,7 @@ def cover(args: argparse.Namespace) -> int:
     )
     write_whole(args.out / "cover.json", cover_report.as_text(told))
     write_whole(args.out / "cover.csv", cover_report.as_csv(test.found, image_set, classes))
-    print(cover_report.in_sentences(test.result))
+    show(cover_report.in_sentences(test.result))
     return STOPPED if stopped else DONE
 
 

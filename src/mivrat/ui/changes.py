@@ -212,6 +212,20 @@ def set_criteria(words: str, now: Sequence[str], before: Sequence[str]) -> Decis
     return Decision(words, lambda study: study.set_criteria(now), lambda study: study.set_criteria(before))
 
 
+def both(words: str, first: Decision, second: Decision) -> Decision:
+    """Two decisions as one."""
+
+    def do(study: Study) -> int | None:
+        first.do(study)
+        return second.do(study)
+
+    def undo(study: Study) -> None:
+        second.undo(study)
+        first.undo(study)
+
+    return Decision(words, do, undo)
+
+
 def put_in_order(names: Sequence[str], before: Sequence[str]) -> Decision:
     """The model's outputs named by the same classes in another order."""
     return Decision(

@@ -210,9 +210,9 @@ class Keeper(QObject):
 
     # --- decisions ---
 
-    def decide(self, decision: Decision) -> None:
-        """Take a decision and show what has come of it."""
-        self._change(decision.do, lambda: self.decisions.taken(decision), decision.words)
+    def decide(self, decision: Decision, then: Callable[[], object] | None = None) -> None:
+        """Take a decision and show what has come of it; ``then`` goes on from there."""
+        self._change(decision.do, lambda: self.decisions.taken(decision), decision.words, then)
 
     def undo(self) -> None:
         """Take the last decision back."""
@@ -234,7 +234,13 @@ class Keeper(QObject):
         elif following is not None:
             self._change(following.do, self.decisions.redone, f"Again: {following.words}")
 
-    def _change(self, change: Callable[..., object], keep: Callable[[], object], words: str) -> None:
+    def _change(
+        self,
+        change: Callable[..., object],
+        keep: Callable[[], object],
+        words: str,
+        then: Callable[[], object] | None = None,
+    ) -> None:
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is None or snapshot is None or self.session.busy:
             return
@@ -249,6 +255,8 @@ class Keeper(QObject):
             self._show(found)
             self._look_further()
             self.decided.emit(words)
+            if then is not None:
+                then()
 
         def failed(error: InputError) -> None:
             self._changing = False
@@ -350,8 +358,8 @@ class Keeper(QObject):
 
     # --- long jobs ---
 
-    def begin(self, job: Job, do: Callable[[Work], object]) -> bool:
-        """Begin a long job; it is told of in the foot and can be stopped there. False, and it is said why, where another one is
+    def begin(self, job: Job, do: Callable[[Work], object], then: Callable[[], object] | None = None) -> bool:
+        """Begin a long job, and go on with ``then`` where it comes to its end; it is told of in the foot and can be stopped there. False, and it is said why, where another one is
         going on: a wish that was refused is not kept for later."""
         if self.session.busy:
             going_on = f"“{self.going_on.title}”" if self.going_on is not None else "what is being decided"
@@ -365,6 +373,8 @@ class Keeper(QObject):
             self._end()
             self.ended.emit(job, finished)
             self._look_further()
+            if finished and then is not None:
+                then()
 
         def failed(error: InputError) -> None:
             self._end()
@@ -425,7 +435,7 @@ class Keeper(QObject):
         kind: JobKind = "try" if new.few else "score"
         self.begin(Job(kind, f"Scoring {new.images.stem}"), lambda work: study_work.run_new(new, work))
 
-    def score(self, only: Sequence[int] | None = None) -> None:
+    def score(self, only: Sequence[int] | None = None, then: Callable[[], object] | None = None) -> None:
         """Score what the shown run has not scored yet, or some images of it."""
         path, snapshot = self.session.study_path, self.session.snapshot
         if path is not None and snapshot is not None:
@@ -433,7 +443,7 @@ class Keeper(QObject):
             job = Job("score", f"Scoring {name}")
             if only is not None:
                 job = Job("try", f"Trying {len(only)} images of {name}", len(only))
-            self.begin(job, lambda work: study_work.run_on(path, run_id, work, only))
+            self.begin(job, lambda work: study_work.run_on(path, run_id, work, only), then)
 
     def read_again(self, images: Sequence[int]) -> None:
         """Read files again that could not be read, or have changed since, and score what is new of them."""

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from dataclasses import replace
 from itertools import permutations
+from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 
+from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_renaming, check_class_order, usual_orders
-from mivrat.core.checks.recipe_probe import alternatives, holm, pick_images, probe_recipe
+from mivrat.core.checks.recipe_probe import Seen, alternatives, holm, pick_images, probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
-from mivrat.core.pictures.recipe import Crop, Picture, Recipe, Resize, parse_recipe
+from mivrat.core.pictures.recipe import Crop, Picture, Recipe, Resize, Values, parse_recipe
 from mivrat.core.pictures.value_ranges import VALUE_RANGES
 from mivrat.core.running.answers import Answers, judge
 from mivrat.demo.study import DATA, DemoInputs, demo_inputs
@@ -145,3 +148,67 @@ def test_the_best_renaming_by_trying_all() -> None:
 def test_usual_orders_leave_out_what_is_no_change() -> None:
     assert "alphabetical" not in usual_orders(["a", "b", "c"], ["a", "b", "c"])
     assert usual_orders(["b", "a"], ["a", "b"])["alphabetical"].tolist() == [1, 0]
+
+
+WRONG = {
+    "class order": lambda recipe: recipe,
+    "inverted": lambda recipe: recipe.model_copy(update={"values": Values(scale=-1 / 127.5, mean=[-1.0], std=[1.0])}),
+    "shifted range": lambda recipe: recipe.model_copy(update={"values": Values(scale=1 / 255, mean=[3.0], std=[0.5])}),
+    "range and crop": lambda recipe: recipe.model_copy(
+        update={"values": Values(scale=1.0), "resize": Resize(rule="stretch", size=48), "crop": None}
+    ),
+    "other pictures": lambda recipe: recipe,
+}
+
+
+@pytest.mark.parametrize("what", WRONG)
+def test_what_is_wrong_beside_the_recipe_never_ends_in_a_green_fine(
+    what: str, striped: tuple[OnnxModel, ImageSet], tmp_path: Path
+) -> None:
+    """An order of classes that is wrong, alone or with the recipe; pictures that no recipe can put right."""
+    model, images = striped
+    recipe, classes = WRONG[what](RIGHT), list(STRIPED)
+    if what == "class order":
+        classes = classes[2:] + classes[:2]
+        images = replace(images, items=[replace(one, label=classes.index(one.said)) for one in images.items])
+    if what == "other pictures":
+        items, rng = [], np.random.default_rng(0)
+        for i, one in enumerate(images.items):
+            Image.fromarray(rng.integers(0, 256, (64, 100, 3), dtype=np.uint8)).save(tmp_path / f"{i}.png")
+            items.append(replace(one, path=f"{i}.png"))
+        images = replace(images, root=tmp_path, items=items)
+    result = probed(OnnxModel(model.path, recipe, 6), images, classes)
+    assert result.state != "fine"
+    if what == "class order":
+        assert not result.offer  # the recipe is right
+        assert "another order" in result.sentence
+    elif what == "other pictures":
+        assert "hardly better than chance" in result.sentence
+        assert "may not be among those tried" in result.sentence
+    else:
+        offered = parse_recipe(result.offer["recipe"])
+        np.testing.assert_allclose(offered.value_ranges(), RIGHT.value_ranges())
+        assert max(t["accuracy"] for t in result.figures["trials"]) > 0.9
+
+
+def test_pictures_of_one_size_are_tried_as_they_are(tmp_path: Path) -> None:
+    """The network's size is that of the pictures; the recipe crops much of them away."""
+    right = Recipe(values=VALUE_RANGES["values from −1 to 1"])
+    seen = Seen((48, 48), (0.4, 0.5, 0.5), (0.2, 0.2, 0.2))
+    cropped = right.model_copy(update={"resize": Resize(rule="shorter-side", size=96), "crop": Crop(size=(48, 48))})
+    names = {one.name: one.recipe for one in alternatives(cropped, seen)}
+    assert names["not resized"].resize.rule == "none"
+    assert names["not resized"].crop is None
+    assert names["standardised by channel, as these pictures are"].values.mean == [0.4, 0.5, 0.5]
+    assert "not resized" not in {one.name for one in alternatives(cropped, Seen((60, 48)))}
+    assert "not resized" in {one.name for one in alternatives(cropped, Seen((60, 48)), free=True)}
+
+
+def test_no_better_than_one_class_is_told() -> None:
+    rng, labels = np.random.default_rng(0), np.array([0] * 80 + [1] * 20)
+    for right, state in ((0.8, "stop"), (0.97, "fine")):
+        predicted = np.where(rng.random(100) < right, labels, 1 - labels)
+        answers = Answers(100, 2, "logits")
+        answers.rows[:], answers.state[:] = np.eye(2, dtype=np.float32)[predicted] * 4, 1
+        judged = judge(answers, labels.tolist())
+        assert check_skill(Inputs(["a", "b"], made_set(labels.tolist()), judged=judged)).state == state

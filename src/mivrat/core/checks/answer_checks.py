@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.stats import binom
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, named, some_of
@@ -140,6 +141,29 @@ def check_constant(inputs: Inputs) -> CheckResult:
         sentence = f"All {len(answered)} answers are the same, whatever the picture: the input may not reach the model."
         return CheckResult("constant", "stop", sentence, figures)
     return CheckResult("constant", "fine", "Answers differ from picture to picture.", figures)
+
+
+def check_skill(inputs: Inputs) -> CheckResult:
+    """Whether the answers are right more often than always saying the commonest class would be."""
+    judged = inputs.judged
+    use = np.flatnonzero(judged.evaluated) if judged is not None else np.zeros(0, np.int64)
+    if judged is None or len(use) < 20:
+        return CheckResult("skill", "open", "Fewer than 20 labelled images are scored.")
+    counts = np.bincount(judged.labels[use], minlength=len(inputs.classes))
+    top, share = int(counts.argmax()), float(counts.max() / len(use))
+    hits = int(judged.right[use].sum())
+    p = float(binom.sf(hits - 1, len(use), share))
+    figures = {"accuracy": hits / len(use), "commonest_class": inputs.classes[top], "commonest_share": share, "p": p}
+    text = (
+        f"{100 * hits / len(use):.1f} % of {len(use)} are right; always saying {named([inputs.classes[top]])} would be in "
+        f"{100 * share:.1f} %"
+    )
+    if p < 0.001:
+        return CheckResult("skill", "fine", f"{text}.", figures)
+    if counts.max() == len(use):
+        return CheckResult("skill", "open", "All labels are of one class: that tells nothing of skill.", figures)
+    sentence = f"{text}: no better beyond chance. See class order, recipe and labels before any figure is believed."
+    return CheckResult("skill", "stop", sentence, figures)
 
 
 def check_one_class(inputs: Inputs) -> CheckResult:

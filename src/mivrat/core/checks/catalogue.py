@@ -89,6 +89,12 @@ CHECKS: tuple[Check, ...] = (
         answer_checks.check_one_class,
     ),
     Check(
+        "skill",
+        "Better than one class for everything",
+        "A figure that always saying the commonest class reaches as well shows no skill, only how lopsided the labels are.",
+        answer_checks.check_skill,
+    ),
+    Check(
         "class-order",
         "Class order",
         "Folders sorted one way and a model trained another make a good model look bad, or a bad figure look plausible.",

@@ -77,20 +77,29 @@ def best_renaming(labels: NDArray[np.int64], predicted: NDArray[np.int64], class
 
     The images are split in two within each label; the renaming found on either half is counted on the other.
     """
+    now, then = predicted == labels, renamed_right(labels, predicted, classes, seed)
+    gained, lost = int((then & ~now).sum()), int((now & ~then).sum())
+    return Renaming("best renaming", best_order(labels, predicted, classes), gained, lost, even_split(gained, lost))
+
+
+def renamed_right(
+    labels: NDArray[np.int64], predicted: NDArray[np.int64], classes: int, seed: int = 0
+) -> NDArray[np.bool_]:
+    """Which of N answers are right under the best renaming, found on the half of the images that they are not in."""
     rng = np.random.default_rng(seed)
     half = np.zeros(len(labels), np.int64)
     for k in np.unique(labels):
         own = rng.permutation(np.flatnonzero(labels == k))
         half[own] = (np.arange(len(own)) + int(rng.integers(2))) % 2
-    gained = lost = 0
+    right = np.zeros(len(labels), bool)
     for side in (0, 1):
-        means = _assigned(labels[half == side], predicted[half == side], classes)
-        tried = _compared("", means, labels[half != side], predicted[half != side], 1)
-        gained, lost = gained + tried.gained, lost + tried.lost
-    return Renaming("best renaming", _assigned(labels, predicted, classes), gained, lost, even_split(gained, lost))
+        means = best_order(labels[half == side], predicted[half == side], classes)
+        right[half != side] = means[predicted[half != side]] == labels[half != side]
+    return right
 
 
-def _assigned(labels: NDArray[np.int64], predicted: NDArray[np.int64], classes: int) -> NDArray[np.int64]:
+def best_order(labels: NDArray[np.int64], predicted: NDArray[np.int64], classes: int) -> NDArray[np.int64]:
+    """The class that each output best stands for, one to one, by linear assignment (Kuhn 1955)."""
     matrix = confusion_matrix(labels, predicted, classes).astype(float)
     matrix[np.diag_indices(classes)] += 0.5  # of equally good renamings, the one that leaves most as it is
     rows, columns = linear_sum_assignment(-matrix)

@@ -1,19 +1,24 @@
-"""The recipe probe: whether another preprocessing fits the model better, tried on the same few images."""
+"""The recipe probe: whether another preprocessing fits the model better, tried on the same few images.
+
+A wrong class order makes every recipe look wrong, so both are searched together: what a recipe is worth is counted under the
+order in force and under the best renaming, and an offer has to beat the best order of the recipe in force.
+"""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import wilcoxon
+from scipy.stats import binom, wilcoxon
 
 from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.order_probe import best_order, renamed_right
 from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.significance import even_split, holm
@@ -31,6 +36,8 @@ CHANCE = 0.001
 # A recipe that is surer only by less than this (nats of log loss) is no better for any use.
 LEAST_GAIN = 0.02
 _BATCH = 32
+# So many pictures tell what they are like; so many times a change is tried on top of the best one; so many are named.
+LOOKED_AT, ROUNDS, MOST_NAMED = 40, 3, 8
 
 
 @dataclass(frozen=True)
@@ -48,7 +55,9 @@ class Trial:
     ``accuracy_p`` is the exact McNemar probability on the ``gained`` and ``lost`` images, ``loss_p`` that of Wilcoxon's
     signed-rank test (Wilcoxon 1945) on the images' log losses; both corrected for the number of alternatives (Holm 1979).
     ``loss_gain`` is by how much the log loss falls: the smaller of mean and median over the images. ``same`` tells that
-    every answer is exactly that of the recipe in use.
+    every answer is exactly that of the recipe in use. ``means`` is there where another class order fits better beyond chance:
+    which class each output then stands for; ``accuracy`` and ``right`` (by image) are under it, found on other images than it is
+    counted on; ``as_named`` tells which are right under the order in force.
     """
 
     name: str
@@ -61,6 +70,14 @@ class Trial:
     loss_p: float = 1.0
     loss_gain: float = 0.0
     same: bool = False
+    right: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    means: tuple[int, ...] = ()
+    as_named: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+
+    @property
+    def plain(self) -> float:
+        """The accuracy under the class order in force."""
+        return float(self.as_named.mean()) if len(self.as_named) else 0.0
 
     @property
     def makes_no_difference(self) -> bool:
@@ -71,7 +88,7 @@ class Trial:
     def fits_better(self) -> bool:
         """More answers right beyond chance; or the labels' probabilities higher beyond chance and no fewer right."""
         more_right = self.gained > self.lost and self.accuracy_p < CHANCE
-        surer = self.gained >= self.lost and self.loss_gain >= LEAST_GAIN and self.loss_p < CHANCE
+        surer = not self.means and self.gained >= self.lost and self.loss_gain >= LEAST_GAIN and self.loss_p < CHANCE
         return more_right or surer
 
 
@@ -87,18 +104,39 @@ def _same(a: Values, b: Values) -> bool:
     return True
 
 
-def alternatives(recipe: Recipe) -> list[Alternative]:
+# Further ways to give values that are not offered as usual ones, but are met.
+_MORE_VALUES: dict[str, Values] = {
+    "one mean and deviation of common photos": Values(scale=1 / 255, mean=[0.449], std=[0.226]),
+    "one mean subtracted from 0 to 255": Values(scale=1.0, mean=[117.0], std=[1.0]),
+    "inverted, from 1 to 0": Values(scale=-1 / 255, mean=[-1.0], std=[1.0]),
+    "inverted, from 1 to −1": Values(scale=-1 / 255, mean=[-0.5], std=[0.5]),
+    "inverted, from 255 to 0": Values(scale=-1.0, mean=[-255.0], std=[1.0]),
+}
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What the pictures tried are like: their size where all have the same (height, width), mean and deviation of each channel
+    (red, green, blue; values from 0 to 1)."""
+
+    size: tuple[int, int] | None = None
+    mean: tuple[float, ...] = ()
+    deviation: tuple[float, ...] = ()
+
+
+def alternatives(recipe: Recipe, seen: Seen | None = None, free: bool = False) -> list[Alternative]:
     """Plausible other recipes that give tensors of the same shape and type: channel order with value range, geometry,
-    antialias."""
+    antialias. ``seen`` adds those that follow from the pictures; ``free`` tells that the model takes pictures of any size."""
     found: list[Alternative] = []
     modes = ("RGB", "BGR") if recipe.channels == 3 else ("L",)
     if recipe.tensor.dtype != "uint8":
+        presets = {**VALUE_RANGES, **_MORE_VALUES, **_of_these_pictures(seen, recipe.channels)}
         for mode in modes:
             own = recipe.values
             if mode != recipe.picture.mode and recipe.channels == 3:
                 own = Values(scale=own.scale, mean=own.mean[::-1], std=own.std[::-1])
                 found.append(_with(recipe, f"channels in the order {mode}", mode, own))
-            for name, preset in VALUE_RANGES.items():
+            for name, preset in presets.items():
                 if recipe.channels == 1 and len(preset.mean) > 1:
                     continue
                 values = in_order(preset, mode)
@@ -114,10 +152,26 @@ def alternatives(recipe: Recipe) -> list[Alternative]:
     size = recipe.output_size()
     if size is not None:
         found += _geometries(recipe, size)
+    if seen is not None and seen.size is not None and (free or seen.size == size) and recipe.resize.rule != "none":
+        plain = Resize.model_validate({**recipe.resize.model_dump(), "rule": "none", "size": None})
+        found.append(Alternative("not resized", recipe.model_copy(update={"resize": plain, "crop": None})))
     if recipe.resize.rule != "none" and recipe.resize.filter != "nearest":
         turned = recipe.resize.model_copy(update={"antialias": not recipe.resize.antialias})
         name = "resized without antialiasing" if recipe.resize.antialias else "resized with antialiasing"
         found.append(Alternative(name, recipe.model_copy(update={"resize": turned})))
+    return found
+
+
+def _of_these_pictures(seen: Seen | None, channels: int) -> dict[str, Values]:
+    """Values made to have mean 0 and deviation 1 over these pictures, by channel and in all."""
+    if seen is None or not seen.mean or min(seen.deviation) < 1e-3:
+        return {}
+    one = Values(scale=1 / 255, mean=[float(np.mean(seen.mean))], std=[float(np.mean(seen.deviation))])
+    found = {"standardised by one mean and deviation of these pictures": one}
+    if channels == 3:
+        found["standardised by channel, as these pictures are"] = Values(
+            scale=1 / 255, mean=list(seen.mean), std=list(seen.deviation)
+        )
     return found
 
 
@@ -142,6 +196,25 @@ def _geometries(recipe: Recipe, size: tuple[int, int]) -> list[Alternative]:
         for name, (resize, cut) in ways.items()
         if (resize, cut) != (recipe.resize, recipe.crop)
     ]
+
+
+def look_at(files: Sequence[Path], recipe: Recipe) -> Seen:
+    """What some pictures are like; those that cannot be read are left out."""
+    sizes, means, squares = set(), [], []
+    for file in files:
+        try:
+            pixels = read_picture(file, "RGB", recipe.picture.exif_rotate)
+        except UnreadablePicture:
+            continue
+        sizes.add((pixels.shape[0], pixels.shape[1]))
+        values = pixels.reshape(-1, 3)[:: max(1, pixels.size // 60_000)] / 255.0
+        means.append(values.mean(axis=0))
+        squares.append((values**2).mean(axis=0))
+    if not means:
+        return Seen()
+    mean = np.mean(means, axis=0)
+    deviation = np.sqrt(np.maximum(np.mean(squares, axis=0) - mean**2, 0))
+    return Seen(sizes.pop() if len(sizes) == 1 else None, tuple(mean.tolist()), tuple(deviation.tolist()))
 
 
 def pick_images(labels: NDArray[np.int64], usable: NDArray[np.bool_], most: int, seed: int) -> NDArray[np.int64]:
@@ -205,27 +278,46 @@ def try_recipes(
         yield []
         return
     known = labels[np.array(kept, np.int64)]
-    right, losses = [], []
+    # Log losses under the order that suits each recipe best are compared; told are those under the order in force.
+    right: list[NDArray[np.bool_]] = []
+    as_named: list[NDArray[np.bool_]] = []
+    losses: list[NDArray[np.float64]] = []
+    as_told: list[NDArray[np.float64]] = []
+    renamed: list[tuple[int, ...]] = []
     for scored in rows:
         whole = np.concatenate(scored)
         kind = model.recipe.scores.kind if model.recipe.scores.kind != "auto" else guess_kind(whole)
         good_rows = np.isfinite(whole).all(axis=1)
-        right.append(good_rows & (np.nan_to_num(ranking_scores(whole, kind)).argmax(axis=1) == known))
-        own = np.nan_to_num(to_probabilities(whole, kind)[np.arange(len(known)), known])
-        losses.append(-np.log(np.clip(own, SMALLEST, 1.0)))
+        called = np.nan_to_num(ranking_scores(whole, kind)).argmax(axis=1)
+        plain = good_rows & (called == known)
+        other = renamed_right(known, called, model.class_count)
+        # Another order counts where it is better beyond chance, and then for every figure of this recipe.
+        gained, lost = int((other & ~plain).sum()), int((plain & ~other).sum())
+        by_name = gained > lost and even_split(gained, lost) < CHANCE
+        as_named.append(plain)
+        right.append(other & good_rows if by_name else plain)
+        renamed.append(tuple(best_order(known, called, model.class_count).tolist()) if by_name else ())
+        p = to_probabilities(whole, kind)
+        means = np.array(renamed[-1] or range(p.shape[1]), np.int64)
+        for where, column in ((losses, np.argsort(means)[known]), (as_told, known)):
+            own = np.nan_to_num(p[np.arange(len(known)), column])
+            where.append(-np.log(np.clip(own, SMALLEST, 1.0)))
     names = ["as it is", *(one.name for one in others)]
     trials = [
         Trial(
             name,
             recipe,
             float(right[r].mean()),
-            float(losses[r].mean()),
+            float(as_told[r].mean()),
             int((right[r] & ~right[0]).sum()),
             int((right[0] & ~right[r]).sum()),
             even_split(int((right[r] & ~right[0]).sum()), int((right[0] & ~right[r]).sum())),
             _signed_rank(losses[0] - losses[r]),
             float(min(np.median(losses[0] - losses[r]), (losses[0] - losses[r]).mean())),
             bool((losses[0] == losses[r]).all() and (right[0] == right[r]).all()),
+            right[r],
+            renamed[r],
+            as_named[r],
         )
         for r, (name, recipe) in enumerate(zip(names, recipes, strict=True))
     ]
@@ -258,24 +350,76 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     if len(chosen) < LEAST_IMAGES:
         yield CheckResult("recipe", "open", f"Fewer than {LEAST_IMAGES} images have a label.")
         return
-    files = [inputs.image_set.file(int(i)) for i in chosen]
-    for news in try_recipes(model, files, labels[chosen], alternatives(model.recipe), stop):
-        if isinstance(news, Progress):
-            yield news
-        elif not news:
+    files, known = [inputs.image_set.file(int(i)) for i in chosen], labels[chosen]
+    seen = look_at(files[:LOOKED_AT], model.recipe)
+    free = len(model.input.shape) == 4 and None in model.input.shape[1:]
+    base, trials = Alternative("", model.recipe), list[Trial]()
+    tried = {recipe_to_toml(model.recipe)}
+    # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
+    for _ in range(ROUNDS):
+        others = []
+        for other in alternatives(base.recipe, seen, free):
+            text = recipe_to_toml(other.recipe)
+            if text not in tried:
+                tried.add(text)
+                others.append(Alternative(f"{base.name}, {other.name}" if base.name else other.name, other.recipe))
+        found: list[Trial] | None = None
+        for news in try_recipes(model, files, known, others, stop):
+            if isinstance(news, Progress):
+                yield news
+            else:
+                found = news
+        if found is None:
+            return
+        if not found:
             yield CheckResult("recipe", "open", "None of the images picked can be read.")
-        else:
-            yield _told(news, len(chosen), model)
+            return
+        trials = [found[0], *_corrected([*trials[1:], *found[1:]])]
+        best = max(trials, key=lambda t: (t.accuracy, -t.log_loss))
+        if best is trials[0] or recipe_to_toml(best.recipe) == recipe_to_toml(base.recipe):
+            break
+        if not best.fits_better and not near_chance(trials[0].right, known):
+            break
+        base = Alternative(best.name, best.recipe)
+    yield _told(trials, known, inputs.classes, model.recipe_is_guess)
 
 
-def _told(trials: list[Trial], total: int, model: OnnxModel) -> CheckResult:
-    now, others = trials[0], trials[1:]
+def commonest(labels: NDArray[np.int64]) -> float:
+    """The share right of who always says the commonest class."""
+    return (
+        float(np.bincount(labels[labels >= 0]).max() / max(1, int((labels >= 0).sum()))) if (labels >= 0).any() else 0.0
+    )
+
+
+def near_chance(right: NDArray[np.bool_], labels: NDArray[np.int64]) -> bool:
+    """Whether so many right answers are hardly more than always saying the commonest class gives: not beyond chance, or by less
+    than a tenth of what there is to gain."""
+    if not len(right):
+        return True
+    base = commonest(labels)
+    p = float(binom.sf(int(right.sum()) - 1, len(right), base))
+    return p >= CHANCE or float(right.mean()) < base + 0.1 * (1 - base)
+
+
+def _explains_as_well(now: Trial, other: Trial, tried: int) -> bool:
+    """Whether another recipe, with the classes in the order in force, does what otherwise only another class order does for the
+    recipe in use: then either may be what is wrong, and nothing but the training tells which."""
+    if not now.means or other.means or other.gained < other.lost:
+        return False
+    gained, lost = int((other.right & ~now.as_named).sum()), int((now.as_named & ~other.right).sum())
+    return gained > lost and tried * even_split(gained, lost) < CHANCE
+
+
+def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool) -> CheckResult:
+    now, others, total = trials[0], trials[1:], len(known)
     figures = {
         "images": total,
+        "commonest_class": commonest(known),
         "trials": [
             {
                 "name": t.name,
-                "accuracy": t.accuracy,
+                "accuracy": t.plain,
+                "accuracy_with_best_class_order": t.accuracy,
                 "log_loss": t.log_loss,
                 "gained": t.gained,
                 "lost": t.lost,
@@ -286,29 +430,47 @@ def _told(trials: list[Trial], total: int, model: OnnxModel) -> CheckResult:
             for t in trials
         ],
     }
-    better = [t for t in others if t.fits_better]
-    alike = [t for t in others if t.makes_no_difference]
-    unsaid = (
-        f" These pictures cannot tell it from: {'; '.join(t.name for t in alike[:3])}"
-        f"{f' and {len(alike) - 3} more' if len(alike) > 3 else ''}."
-        if alike
-        else ""
+    better = [t for t in others if t.fits_better or _explains_as_well(now, t, len(others))]
+    best = max(better, key=lambda t: (t.accuracy, -t.log_loss)) if better else now
+    chance = f"always saying the commonest class would be right in {100 * commonest(known):.1f} %"
+    ordered = f", {100 * now.accuracy:.1f} % with the classes in another order: see Class order" if now.means else ""
+    poor = near_chance(best.right, known)
+    warning = (
+        f" That is hardly better than chance ({chance}): the right recipe may not be among those tried, or the model, the "
+        "class list or the labels are others than they should be."
+        if poor
+        else f" ({chance[0].upper()}{chance[1:]}.)"
     )
-    guess = " It is a guess, though." if model.recipe_is_guess else ""
+    names = list(dict.fromkeys(t.name for t in others))
+    what = f" Tried: {'; '.join(names[:MOST_NAMED])}{f' and {len(names) - MOST_NAMED} more' if len(names) > MOST_NAMED else ''}."
     if not better:
+        alike = [t for t in others if t.makes_no_difference]
+        unsaid = (
+            f" These pictures cannot tell it from: {'; '.join(t.name for t in alike[:3])}"
+            f"{f' and {len(alike) - 3} more' if len(alike) > 3 else ''}."
+            if alike
+            else ""
+        )
+        guess = " It is a guess, though, and the right one may not be among them." if is_guess and not poor else ""
         differ = sum(not t.same for t in others)
         sentence = (
             f"None of {differ} other recipes fits better beyond chance; as it is, accuracy is "
-            f"{100 * now.accuracy:.1f} % on {total} labelled images.{unsaid}{guess}"
+            f"{100 * now.plain:.1f} % on {total} labelled images{ordered}.{warning}{unsaid}{guess}{what}"
         )
-        return CheckResult("recipe", "look" if guess else "fine", sentence, figures)
-    best = max(better, key=lambda t: (t.accuracy, -t.log_loss))
+        return CheckResult("recipe", "look" if is_guess or poor or now.means else "fine", sentence, figures)
+    counted = f"{best.gained} gained, {best.lost} lost, p {in_words(best.accuracy_p)}"
+    if now.means or best.means:
+        counted += f", against {100 * now.accuracy:.1f} % as it is with the class order that suits it best"
+    if not best.fits_better:
+        counted += ": either the recipe or the class order is wrong; how the model was trained tells which"
+    losses = f", log loss {best.log_loss:.3f} instead of {now.log_loss:.3f} (p {in_words(best.loss_p)})"
     sentence = (
-        f"Another recipe fits better: {best.name}. Accuracy {100 * best.accuracy:.1f} % instead of "
-        f"{100 * now.accuracy:.1f} % on the same {total} images ({best.gained} gained, {best.lost} lost, "
-        f"p {in_words(best.accuracy_p)}), log loss {best.log_loss:.3f} instead of {now.log_loss:.3f} (p {in_words(best.loss_p)})."
+        f"Another recipe fits better: {best.name}. Accuracy {100 * best.accuracy:.1f} %"
+        f"{', the classes in another order,' if best.means else ''} instead of {100 * now.plain:.1f} % on the same {total} images "
+        f"({counted}){'' if now.means or best.means else losses}.{warning}{what}"
     )
-    state: State = "stop" if best.accuracy - now.accuracy >= 0.1 else "look"
-    return CheckResult(
-        "recipe", state, sentence, figures, (), {"recipe": recipe_to_toml(best.recipe), "name": best.name}
-    )
+    state: State = "stop" if best.accuracy - now.plain >= 0.1 else "look"
+    offer: dict[str, Any] = {"recipe": recipe_to_toml(best.recipe), "name": best.name}
+    if best.means:
+        offer["classes"] = [classes[k] for k in best.means]
+    return CheckResult("recipe", state, sentence, figures, (), offer)

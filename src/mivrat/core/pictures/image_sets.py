@@ -214,8 +214,11 @@ def _from_folder(root: Path) -> Listing:
             mend=f"Mivrat reads {', '.join(sorted(PICTURE_ENDINGS))}, in any depth of folders",
         )
     # The outermost folder that names a class decides, so that "birch/slide 3/x.jpg" and "july/birch/x.jpg" both work.
-    # Of a folder that may not be read its own name may be the class.
-    labels = [tuple(path.split("/")[: None if is_folder else -1]) for path, is_folder in found]
+    # Of a folder that may not be read its own name may be the class, unless it is called like a picture.
+    labels = [
+        tuple(path.split("/")[: None if is_folder and not _ends_like_picture(path) else -1])
+        for path, is_folder in found
+    ]
     listed = [(path, texts, dict[str, str]()) for (path, _), texts in zip(found, labels, strict=True)]
     return Listing(root.resolve().name, root.resolve(), listed)
 

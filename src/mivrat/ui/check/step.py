@@ -107,8 +107,14 @@ class CheckStep(QWidget):
             return
         offer, record = kept.result.offer, snapshot.record
         if "recipe" in offer:
-            recipe = parse_recipe(offer["recipe"])
-            self.keeper.decide(changes.add_run("recipe adopted", record.model_path, record.info.set_id, recipe))
+            recipe, names = parse_recipe(offer["recipe"]), offer.get("classes")
+            adopted = changes.add_run("recipe adopted", record.model_path, record.info.set_id, recipe)
+            if names:
+                adopted = changes.both(
+                    "recipe and class order adopted", changes.put_in_order(names, record.classes), adopted
+                )
+            # Whether it was the right one shows only once it has been scored and checked again.
+            self.keeper.decide(adopted, then=lambda: self.keeper.score(then=lambda: self.keeper.check(("recipe",))))
         elif "classes" in offer:
             self.keeper.decide(changes.put_in_order(offer["classes"], record.classes))
 

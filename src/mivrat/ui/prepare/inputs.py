@@ -281,7 +281,8 @@ class InputsPage(Scrolled):
 
     def _begin(self, model: ModelInfo, one: SetInfo) -> None:
         recipe = model.recipe if model.kind == "onnx" else None
-        self.keeper.decide(changes.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe))
+        run = changes.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe)
+        self.keeper.decide(run, then=self.keeper.score)
 
     def _folder(self) -> str:
         path = self.session.study_path
