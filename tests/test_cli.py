@@ -114,7 +114,8 @@ def test_figures_by_group_and_with_another_threshold(
     )
     assert found["intervals"]["method"] == "bootstrap within each label"
     assert found["intervals"]["together"] is None
-    assert found["intervals"]["macro_f1"]["low"] <= found["macro_f1"] <= found["intervals"]["macro_f1"]["high"]
+    assert found["scores"] == {"kind": "logits", "told_by": "guess"}
+    alone = found["top_k"]["1"]
     calibration = found["calibration"]
     assert set(calibration["temperature"]) == {
         "value", "identifiable", "log_loss_before", "log_loss_after", "ece_before", "ece_after"
@@ -124,6 +125,25 @@ def test_figures_by_group_and_with_another_threshold(
     assert calibration["classwise_ece"] is not None
     with pytest.raises(InputError, match="no column 'site'"):
         evaluate(made, "--group", "site")
+    # Which images belong together changes every interval, and what is required of them; groups change none.
+    lines = [[*row, f"slide {i // 6}"] for i, row in enumerate(rows)]
+    with (tmp_path / "slides.csv").open("w", newline="") as file:
+        csv.writer(file).writerows([["path", "label", "day", "slide"], *lines])
+    made["images"] = tmp_path / "slides.csv"
+    capsys.readouterr()
+    assert evaluate(made, "--together", "slide", "--require", "low(top1) >= 0.3") == 1
+    told = capsys.readouterr().out
+    assert "over 10 units of slide" in told
+    found = json.loads((made["out"] / "metrics.json").read_text())
+    assert (found["intervals"]["together"], found["intervals"]["units"]) == ("slide", 10)
+    units = found["top_k"]["1"]
+    assert units["value"] == alone["value"]
+    assert units["low"] < alone["low"] < alone["high"] < units["high"]  # answers within a slide are all alike
+    assert "low(top1) >= 0.3 (figure: " + f"{units['low']:.6g}" in told
+    assert evaluate(made, "--together", "day") == 0
+    assert "no interval: 3 units are too few" in capsys.readouterr().out
+    with pytest.raises(InputError, match="no column 'site' that says what belongs together"):
+        evaluate(made, "--together", "site")
     with pytest.raises(InputError, match="is for two classes"):
         evaluate(made, "--threshold", "0.3")
 

@@ -130,7 +130,7 @@ def test_a_folder_that_vanishes_during_a_run_stops_it_with_a_message(
     settle()
     assert window.session.contents is not None
     model, more = window.session.contents.models[0], window.session.contents.sets[1]
-    window.prepare.inputs._begin(model, more)
+    window.keeper.decide(changes.add_run("begun", model.path, more.id, model.recipe))
     settle()
     shutil.rmtree(tmp_path / "more")
     window.go_on()

@@ -51,6 +51,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.pictures.subsets import draw, draw_per_class
     from mivrat.core.reporting.requirements import parse_requirement
     from mivrat.core.reporting.results import write_results
+    from mivrat.core.running.answers import UNREADABLE
     from mivrat.core.running.deeper import deeper
     from mivrat.core.running.evaluation import Evaluation
 
@@ -116,7 +117,8 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     if image_set.drawn:
         say(f"mivrat: {image_set.drawn}")
     for index, reason in evaluation.answers.reasons.items():
-        say(f"mivrat: not evaluated: {image_set.told_path(index)}: {reason}")
+        what = "not read" if judged.state[index] == UNREADABLE else "failed"
+        say(f"mivrat: {what}: {image_set.told_path(index)}: {reason}")
     if stopped:
         say(
             f"mivrat: stopped after {counts.listed - counts.pending} of {counts.listed} images; what was done is in {args.out}"

@@ -16,7 +16,7 @@ from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.likeness.search import likeness_to_class
-from mivrat.core.running.answers import Counts, Judged, Judging
+from mivrat.core.running.answers import Counts, Judged, Judging, units_in
 from mivrat.core.running.deeper import Deeper
 from mivrat.core.running.plausible import TwoClasses
 from mivrat.core.selecting.kept import KeptSelection
@@ -54,7 +54,7 @@ class Snapshot:
 
 def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
     """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
-    judged = (judging or Judging(record.answers, record.image_set.labels, record.image_set.units)).judged()
+    judged = (judging or Judging(record.answers, record.image_set.labels, units_in(record.image_set))).judged()
     if record.threshold is not None and judged.has_scores:
         judged = judged.at_threshold(record.threshold)
     figures = judged.figures(sensible_ks(len(record.classes)), ranked=False)

@@ -18,6 +18,7 @@ from mivrat.core.evidence.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
 from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.running.answers import units_in
 from mivrat.core.running.job import Meter, Progress, StopSignal
 
 Place = Literal["fixed", "each", "hottest"]
@@ -198,4 +199,4 @@ def run_cover_test(
             if stop is not None and stop.stopped:
                 break
     if found:
-        yield CoverTest(plan, tuple(found), result_of(found, labels_of(image_set), image_set.units))
+        yield CoverTest(plan, tuple(found), result_of(found, labels_of(image_set), units_in(image_set)))

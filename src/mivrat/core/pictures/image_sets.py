@@ -13,7 +13,6 @@ from typing import Literal
 import polars as pl
 
 from mivrat.core.errors import InputError
-from mivrat.core.figures.units import Units, units_of
 from mivrat.core.names import unescaped
 from mivrat.core.pictures.classes import ClassMatcher, some
 
@@ -51,13 +50,6 @@ class ImageSet:
     role: Role = "held-out"
     drawn: str = ""
     together: str = ""
-
-    @property
-    def units(self) -> Units | None:
-        """What belongs together, where the set says so."""
-        if not self.together:
-            return None
-        return units_of([item.columns.get(self.together, "") for item in self.items], self.together)
 
     def file(self, index: int) -> Path:
         return self.root / self.items[index].path

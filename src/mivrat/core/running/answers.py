@@ -21,9 +21,10 @@ from mivrat.core.figures.ranked import OneVersusRest, of_class, together
 from mivrat.core.figures.significance import against_claim, even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
-from mivrat.core.figures.units import Units, direction, figures_over_units, share
+from mivrat.core.figures.units import Units, direction, figures_over_units, share, units_of
 from mivrat.core.figures.units import against_claim as claim_over_units
 from mivrat.core.models.scores import Kind, Seen, ranking_scores, to_probabilities
+from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.scoring import ScoredBatch
 
 PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
@@ -371,6 +372,12 @@ class Judged:
         if self.kind == "logits" and self.rows.shape[1] > 1:
             return self.rows[use]
         return np.log(np.clip(self.probabilities(use), SMALLEST, 1.0))
+
+
+def units_in(image_set: ImageSet) -> Units | None:
+    """What belongs together in a set, where it says so."""
+    column = image_set.together
+    return units_of([item.columns.get(column, "") for item in image_set.items], column) if column else None
 
 
 class Judging:

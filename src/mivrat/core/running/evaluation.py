@@ -13,7 +13,7 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.predictions import NO_ROW, PredictionTable
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, Judging, ToldBy
+from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, Judging, ToldBy, units_in
 from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
@@ -60,7 +60,7 @@ class Evaluation:
             stamps = study.stamps(record.info.set_id)
             self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
             self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
-        self.judging = Judging(self.answers, [item.label for item in image_set.items], image_set.units)
+        self.judging = Judging(self.answers, [item.label for item in image_set.items], units_in(image_set))
 
     def _try_again(self, study: Study, set_id: int) -> None:
         """Take what could not be read for pending: a file that was not there, or that has changed since."""

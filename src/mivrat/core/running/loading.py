@@ -6,7 +6,7 @@ import gc
 import os
 from concurrent.futures import ThreadPoolExecutor
 
-from mivrat.core.running.answers import Judging
+from mivrat.core.running.answers import Judging, units_in
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.study import Study
 
@@ -25,7 +25,7 @@ def load_judged(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
 
 def _load(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
     record = study.load_run(run_id, with_answers=False)
-    judging = Judging(record.answers, record.image_set.labels, record.image_set.units)
+    judging = Judging(record.answers, record.image_set.labels, units_in(record.image_set))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         waiting = [pool.submit(judging.update, positions) for positions in study.fill_answers(record)]
     for one in waiting:
