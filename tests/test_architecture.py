@@ -21,7 +21,7 @@ BELOW = {
     "checks": {"checks", "figures", "models", "pictures", "running", "study"},
     "evidence": {"evidence", "figures", "models", "pictures"},
     "explaining": {"explaining", "evidence", "figures", "models", "pictures", "running", "study"},
-    "reporting": {"reporting", "checks", "evidence", "explaining", "figures", "pictures", "running", "study"},
+    "reporting": {"reporting", "checks", "evidence", "explaining", "figures", "models", "pictures", "running", "study"},
 }
 
 
