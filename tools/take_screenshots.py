@@ -15,7 +15,7 @@ for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_
     os.environ[folder] = home
 
 from PySide6.QtCore import QSettings  # noqa: E402
-from PySide6.QtTest import QTest  # noqa: E402
+from PySide6.QtWidgets import QApplication  # noqa: E402
 
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
@@ -30,12 +30,20 @@ IN_BOTH = ("close-look", "board")
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
+def pause(milliseconds: int) -> None:
+    """Let the window live for a while; workers run while this sleeps, as they would not in the test library's own wait."""
+    until = time.monotonic() + milliseconds / 1000
+    while time.monotonic() < until:
+        QApplication.processEvents()
+        time.sleep(0.01)
+
+
 def wait(condition: Callable[[], bool], seconds: float = 120) -> None:
     until = time.monotonic() + seconds
     while not condition():
         if time.monotonic() > until:
             raise TimeoutError
-        QTest.qWait(20)
+        pause(20)
 
 
 def take_all(theme: str) -> None:
@@ -51,7 +59,7 @@ def take_all(theme: str) -> None:
     def take(name: str) -> None:
         if theme != "paper" and name not in IN_BOTH:
             return
-        QTest.qWait(80)
+        pause(80)
         wait(
             lambda: (
                 window.thumbnails.settled
@@ -64,7 +72,7 @@ def take_all(theme: str) -> None:
                 and not window.workers.busy
             )
         )
-        QTest.qWait(80)
+        pause(80)
         window.grab().save(str(OUT / f"{name}-{theme}.png"))
 
     take("start")

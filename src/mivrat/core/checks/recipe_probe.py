@@ -37,7 +37,7 @@ CHANCE = 0.001
 LEAST_GAIN = 0.02
 _BATCH = 32
 # So many pictures tell what they are like; so many times a change is tried on top of the best one; so many are named.
-LOOKED_AT, ROUNDS, MOST_NAMED = 40, 3, 8
+LOOKED_AT, ROUNDS, MOST_NAMED = 40, 3, 5
 
 
 @dataclass(frozen=True)

@@ -102,12 +102,11 @@ def score_images(
     upcoming = iter(todo)
     pool = ThreadPoolExecutor(threads, thread_name_prefix="prepare")
 
-    def held() -> int:
-        made = (future.result().tensor for _, future in pending if future.done() and not future.cancelled())
-        return sum(tensor.nbytes for tensor in made if tensor is not None)
+    # As large as the largest image so far, so that next to nothing is spent on counting small ones.
+    largest = 0
 
     def refill() -> None:
-        while len(pending) < 3 * batch_size and (len(pending) < threads or held() < MOST_HELD):
+        while len(pending) < 3 * batch_size and (len(pending) < threads or len(pending) * largest < MOST_HELD):
             index = next(upcoming, None)
             if index is None:
                 return
@@ -146,6 +145,7 @@ def score_images(
                     unfit[index] = problem
                 else:
                     taken += made.tensor.nbytes
+                    largest = max(largest, made.tensor.nbytes)
                     indices.append(index)
                     tensors.append(made.tensor)
             yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copied, unfit)
