@@ -37,6 +37,7 @@ def window(qtbot: QtBot, settings: QSettings) -> Iterator[MainWindow]:
     with study.writing() as db:  # the tests before have left their traces
         db.execute("DELETE FROM setting WHERE key LIKE 'place of run %'")
         db.execute("DELETE FROM review")
+        db.execute("UPDATE image_set SET together = ''")
         for table in ("kept_selection", "region", "cover_test"):
             db.execute(f"DELETE FROM {table}")
         db.execute("DELETE FROM cause")

@@ -17,13 +17,16 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
+from mivrat.core.figures.units import share
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Confidence, InGroup, Labelled
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
+from mivrat.ui import words
 from mivrat.ui.measure.headline import headline_lines
-from mivrat.ui.window import MainWindow
+from mivrat.ui.widgets import Choice
+from mivrat.ui.window import MEASURE, PREPARE, MainWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 
@@ -142,7 +145,7 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
     inside = judged.evaluated & (judged.confidence >= coverage.threshold)
     share = proportion(int((judged.right & inside).sum()), int(inside.sum()))
     assert inside.sum() / 399 == pytest.approx(0.6, abs=0.02)
-    assert f"{100 * (share.value or 0):.1f} % right" in coverage.reading.text()
+    assert f"right {100 * (share.value or 0):.1f} %" in coverage.reading.text()
     before = coverage.threshold
     qtbot.keyClick(coverage.curve, Qt.Key.Key_Left)
     assert coverage.threshold == pytest.approx(min(1.0, before + 0.01))
@@ -302,3 +305,46 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     settle()
     assert window.session.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()
     window.measure.reliability.view.setCurrentIndex(0)
+
+
+def together(window: MainWindow, name: str) -> Choice:
+    return next(
+        one
+        for one in window.prepare.inputs.findChildren(Choice)
+        if one.accessibleName() == f"which images of {name} belong together"
+    )
+
+
+def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    assert demo.session.snapshot is not None
+    judged, items = demo.session.snapshot.judged, demo.session.snapshot.record.image_set.items
+    days = np.unique([items[i].columns["date"] for i in np.flatnonzero(judged.evaluated)], return_inverse=True)[1]
+    by_hand = share(judged.right[judged.evaluated], days)
+    independent = lines(demo)
+    demo.show_step(PREPARE)
+    settle()
+    together(demo, "late-summer-field").setFocus()
+    for column in ("set", "station", "date"):  # the focus comes back each time, so that keys alone get there
+        qtbot.keyClick(demo.focusWidget(), Qt.Key.Key_Down)
+        settle()
+        chosen = demo.focusWidget()
+        assert isinstance(chosen, Choice)
+        assert (chosen.accessibleName(), chosen.currentText()) == (
+            "which images of late-summer-field belong together", column,
+        )  # fmt: skip
+        if column == "set":  # all is one unit, of which nothing can be told
+            demo.show_step(MEASURE)
+            assert not any(interval for _, interval, _ in lines(demo).values())
+            assert "()" not in "".join(one.text() for one in demo.findChildren(QLabel))
+            assert "no interval" in demo.header.detail.text()
+            assert "one unit of 'set'" in demo.measure.groups.note.text()
+            demo.show_step(PREPARE)
+    assert together(demo, "spring-check").currentText() == "none: independent"
+    assert lines(demo)["top-1 accuracy"][:2] == (words.percent(by_hand.value), words.bounds(by_hand))
+    assert lines(demo)["macro F1"][1] not in ("", independent["macro F1"][1])
+    said = [one.text() for one in demo.measure.headline.findChildren(QLabel)]
+    assert any(f"{days.max() + 1} units of 'date'" in one for one in said)
+    for _ in range(3):
+        demo.keeper.undo()
+        settle()
+    assert lines(demo) == independent

@@ -94,7 +94,7 @@ class Header(QFrame):
         top1 = figures.top_k[1]
         self.value.setText(words.percent(top1.value))
         self.detail.setText(
-            f"top-1   {words.bounds(top1)}   N = {words.count(top1.total)}"
+            f"top-1   {words.bounds(top1) or 'no interval'}   N = {words.count(top1.total)}"
             if top1.total
             else "top-1, no labelled image scored"
         )

@@ -60,9 +60,7 @@ class SelectionLine(QFrame):
             if self.session.conditions
             else words.images(shown)
         )
-        text += f"  ·  right {words.percent(share.value)}"
-        if share.total:
-            text += f"  ({words.bounds(share)})"
+        text += f"  ·  right {words.with_bounds(share) if share.total else words.DASH}"
         self.summary.setText(text)
         tip(
             self.summary,

@@ -19,6 +19,11 @@ def bounds(share: Proportion) -> str:
     return "" if share.low is None or share.high is None else f"{100 * share.low:.1f} – {100 * share.high:.1f}"
 
 
+def with_bounds(share: Proportion) -> str:
+    """The share and its interval: ``71.2 % (66.7 – 75.6)``, or that there is none."""
+    return f"{percent(share.value)} ({bounds(share) or 'no interval'})"
+
+
 def how(share: Proportion) -> str:
     """How an interval was worked out, for a hover."""
     if share.units is None:

@@ -307,7 +307,7 @@ class ReviewPage(Scrolled):
         def shown(one: Figures) -> list[str]:
             top1 = one.top_k[1]
             return [
-                f"{words.percent(top1.value)} ({words.bounds(top1)})",
+                words.with_bounds(top1),
                 words.percent(one.averages.balanced_accuracy),
                 words.percent(one.averages.macro_f1),
                 words.decimal(one.log_loss.value if one.log_loss else None),

@@ -476,10 +476,7 @@ class CoverPage(QWidget):
         out = f"; {words.images(left_out)} left out" if left_out else ""
         self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
         both = (result.region, result.control)
-        shares = [
-            f"{one.changed.hits} of {one.changed.total}  {words.percent(one.changed.value)} ({words.bounds(one.changed)})"
-            for one in both
-        ]
+        shares = [f"{one.changed.hits} of {one.changed.total}  {words.with_bounds(one.changed)}" for one in both]
         target = "the predicted class" if plan.target == "predicted" else plan.target
         lines = [
             ("answer changes", *shares),

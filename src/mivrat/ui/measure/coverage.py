@@ -154,7 +154,7 @@ class Coverage(QWidget):
             return
         share = found.at(self.threshold)
         answered = share.total / found.total
-        right = f"{words.percent(share.value)} right ({words.bounds(share)})" if share.total else "none"
+        right = f"right {words.with_bounds(share)}" if share.total else "none"
         self.reading.setText(
             f"At {self.threshold:.2f}: answers {words.percent(answered)} of {words.images(found.total)}, {right}"
         )

@@ -71,8 +71,10 @@ class GroupTable(QWidget):
         if (gap := self.table.horizontalHeaderItem(4)) is not None:
             tip(gap, "Mean confidence less the share right: above 0 is overconfident")
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for i, width in ((1, 70), (2, 66), (3, 120), (4, 92), (5, 96)):
+        for i, width in ((1, 64), (2, 62), (3, 116), (4, 104), (5, 108)):
             self.table.setColumnWidth(i, width)
+            if (title := self.table.horizontalHeaderItem(i)) is not None and i != 3:
+                title.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.table.cellClicked.connect(lambda line, _: self._choose(line))
         self.table.cellActivated.connect(lambda line, _: self._choose(line))
         layout = QVBoxLayout(self)
@@ -118,6 +120,16 @@ class GroupTable(QWidget):
             )
             return
         below = [one for one in found.groups if one.p < 0.05]
+        units = self._units()
+        if units is not None and all(one.accuracy.low is None for one in found.groups):
+            self.note.setText(
+                f"No group can be held against the rest: each lies within one unit of '{units.column}', which is too few."
+            )
+        else:
+            self._note_tests(below, units)
+        self._fill(found)
+
+    def _note_tests(self, below: list[Group], units: Units | None) -> None:
         self.note.setText(
             (
                 f"{', '.join(one.name for one in below[:4])} below the rest beyond chance. "
@@ -126,11 +138,13 @@ class GroupTable(QWidget):
             )
             + (
                 f"One-sided test of each group against the others, whole units of '{units.column}' at a time"
-                if (units := self._units()) is not None
+                if units is not None
                 else "Exact one-sided test of each group against the others"
             )
             + ", corrected for their number (Holm)."
         )
+
+    def _fill(self, found: Grouped) -> None:
         self.table.setRowCount(len(found.groups))
         for i, one in enumerate(found.groups):
             gap = "" if one.gap is None else f"{100 * one.gap:+.1f} points".replace("-", "−")
@@ -196,7 +210,12 @@ class _IntervalBar(QStyledItemDelegate):
     ) -> None:
         super().paint(painter, option, index)
         share = index.data(SHARE)
-        if not isinstance(share, Proportion) or share.value is None or share.low is None or share.high is None:
+        if not isinstance(share, Proportion) or share.value is None:
+            return
+        painter.setFont(font(11))
+        painter.setPen(theme.colour("soft"))
+        if share.low is None or share.high is None:
+            painter.drawText(option.rect.adjusted(8, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter, "too few units")
             return
         left, right, middle = option.rect.left() + 8, option.rect.right() - 8, option.rect.top() + 12
 
@@ -206,6 +225,4 @@ class _IntervalBar(QStyledItemDelegate):
         painter.fillRect(left, middle, right - left, 1, theme.colour("line"))
         painter.fillRect(at(share.low), middle - 2, max(2, at(share.high) - at(share.low)), 5, theme.colour("accent"))
         painter.fillRect(at(share.value) - 1, middle - 6, 2, 13, theme.colour("ink"))
-        painter.setFont(font(11))
-        painter.setPen(theme.colour("soft"))
         painter.drawText(option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, words.bounds(share))

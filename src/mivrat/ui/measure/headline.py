@@ -12,6 +12,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
+from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import holm
 from mivrat.core.running.answers import Judged
@@ -194,6 +195,7 @@ class Headline(Scrolled):
                 )
         grid.setColumnStretch(4, 1)
         self._layout.addLayout(grid)
+        self._add_units()
         if not self.session.snapshot.judged.has_scores:
             self._layout.addWidget(
                 label(
@@ -210,6 +212,20 @@ class Headline(Scrolled):
         self._add_pairs()
         self._add_left_out()
         self._mark()
+
+    def _add_units(self) -> None:
+        """Say what the intervals are of, where images belong together: who reads them should not have to ask."""
+        assert self.session.snapshot is not None
+        assert self.session.measured is not None
+        units, found = self.session.snapshot.judged.units, self.session.measured.figures.top_k[1]
+        if units is not None and found.units is not None:
+            one = f"'{units.column}'"
+            said = f"Intervals are over {words.count(found.units)} units of {one}: images of one unit count together."
+            if found.low is None:
+                said = f"No intervals: all is one unit of {one}, and how much units differ takes two."
+            elif found.units < FEW_UNITS:
+                said += " So few units tell little."
+            self._layout.addWidget(label(said, soft=True, wrap=True))
 
     def _add_pairs(self) -> None:
         assert self.session.measured is not None

@@ -227,7 +227,7 @@ class ReliabilityDiagram(QWidget):
         head = f"confidence {one.low:.2f} – {one.high:.2f}: {words.images(one.count)}"
         if one.confidence is None:
             return head
-        return f"{head}\nmean confidence {words.percent(one.confidence)}, right {words.percent(one.accuracy.value)} ({words.bounds(one.accuracy)})"
+        return f"{head}\nmean confidence {words.percent(one.confidence)}, right {words.with_bounds(one.accuracy)}"
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):

@@ -6,8 +6,9 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
+    QApplication,
     QFileDialog,
     QFrame,
     QGridLayout,
@@ -25,7 +26,7 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, clear, label, row, set_role, spin, tip
+from mivrat.ui.widgets import Choice, Elided, Scrolled, Waiting, button, clear, label, row, set_role, spin, tip
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 INDEPENDENT = "none: independent"
@@ -46,17 +47,37 @@ class InputsPage(Scrolled):
         super().__init__()
         self.session, self.keeper = session, keeper
         self._drawing_from: int | None = None
-        body = QWidget()
+        body = self._body = QWidget()
         self._list = QVBoxLayout(body)
         self._list.setContentsMargins(0, 8, 8, 16)
         self._list.setSpacing(4)
         self.setWidget(body)
+        self._waiting, self._focused = Waiting(self), ""
+        self._back = QTimer(self, singleShot=True, interval=0)
+        self._back.timeout.connect(self._focus_again)
         for signal in (session.contents_changed, session.busy_changed, session.run_changed):
             signal.connect(self.refresh)
         theme.changed.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:
+        """Make the lines anew; what has the focus gets it back once it can be used again."""
+        had = QApplication.focusWidget()
+        if had is not None and had.accessibleName() and self._body.isAncestorOf(had):
+            self._focused = had.accessibleName()
+            self._waiting.setFocus()
+        self._fill()
+        self._back.start()
+
+    def _focus_again(self) -> None:
+        if not self._waiting.hasFocus():
+            self._focused = ""
+            return
+        for one in self._body.findChildren(QWidget):
+            if one.accessibleName() == self._focused and one.isEnabled() and not one.isHidden():
+                one.setFocus()
+
+    def _fill(self) -> None:
         clear(self._list)
         contents = self.session.contents
         if contents is None:
