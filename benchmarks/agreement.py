@@ -1,12 +1,16 @@
-"""Every figure against a second way to get it, written as plainly as can be (loops, whole fractions, SciPy): the worst
-difference of each over many random runs, relative to the figure or to 0.001, whichever is larger."""
+"""Every figure against a second way to get it, written as plainly as can be (loops, whole fractions, decimals, SciPy): the worst
+difference of each over many random runs and tables, relative to the figure or to 0.001, whichever is larger (log loss: to itself)."""
 
 from __future__ import annotations
 
+import csv
 import math
 import sys
+import tempfile
 from collections.abc import Iterator
+from decimal import Decimal, localcontext
 from fractions import Fraction
+from pathlib import Path
 
 import numpy as np
 from scipy.optimize import minimize_scalar
@@ -14,12 +18,17 @@ from scipy.stats import binomtest
 
 from mivrat.core.figures import significance
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.models.predictions import PredictionTable
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running.answers import SCORED, Answers, Judged, judge
 from mivrat.core.running.deeper import deeper
+from mivrat.core.running.evaluation import Evaluation
 
 RUNS = 300
+TABLES = 12
 FLOOR = 1e-3
 Pair = tuple[str, float | None, float | None]
+CLASSES = (2, 3, 7, 20, 60, 200)
 
 
 def made_up(rng: np.random.Generator) -> tuple[np.ndarray, list[int]]:
@@ -52,7 +61,38 @@ def ratio(above: Fraction, below: Fraction) -> Fraction:
     return above / below if below else Fraction(0)
 
 
-def simple_pairs(judged: Judged, p: list[list[float]], labels: list[int], order: list[list[int]]) -> Iterator[Pair]:
+Odds = list[list[Decimal]]
+
+
+def softmax(rows: list[list[float]]) -> tuple[list[list[float]], Odds, list[list[float]]]:
+    """Probabilities, log-odds and -ln p of logits, in 60 digits; of the log-odds 30 are kept, so that what ties does tie."""
+    probabilities, odds, losses = [], [], []
+    with localcontext() as context:
+        context.prec = 60
+        for line in rows:
+            z = [Decimal(v) for v in line]
+            raised = [(v - max(z)).exp() for v in z]
+            whole = sum(raised, Decimal(0))
+            probabilities.append([float(one / whole) for one in raised])
+            # The sum of the others is added up, as taking one away from the whole would lose what is left of it.
+            before, after = [Decimal(0)], [Decimal(0)]
+            for one, last in zip(raised[:-1], reversed(raised[1:]), strict=True):
+                before.append(before[-1] + one)
+                after.append(after[-1] + last)
+            rest = [a + b for a, b in zip(before, reversed(after), strict=True)]
+            odds.append([round(a.ln() - b.ln(), 30) for a, b in zip(raised, rest, strict=True)])
+            losses.append([float((1 + b / a).ln()) for a, b in zip(raised, rest, strict=True)])
+    return probabilities, odds, losses
+
+
+def simple_pairs(
+    judged: Judged,
+    p: list[list[float]],
+    odds: Odds | list[list[float]],
+    losses: list[list[float]],
+    labels: list[int],
+    order: list[list[int]],
+) -> Iterator[Pair]:
     """The figures that are counts or sums over images."""
     total, classes = len(labels), len(p[0])
     images = range(total)
@@ -88,8 +128,8 @@ def simple_pairs(judged: Judged, p: list[list[float]], labels: list[int], order:
     x, y = x - x.mean(axis=0), y - y.mean(axis=0)
     spread = math.sqrt((x * x).sum() * (y * y).sum())
     yield "MCC", means.mcc, float((x * y).sum() / spread) if spread > 1e-12 else None
-    losses = [-math.log(min(1.0, max(2.0**-52, p[i][labels[i]]))) for i in images]
-    yield "log loss", figures.log_loss.value if figures.log_loss else None, math.fsum(losses) / total
+    lost = [min(52 * math.log(2), losses[i][labels[i]]) for i in images]
+    yield "log loss", figures.log_loss.value if figures.log_loss else None, math.fsum(lost) / total
     squares = [math.fsum((p[i][k] - (labels[i] == k)) ** 2 for k in range(classes)) for i in images]
     yield "Brier score", figures.brier, math.fsum(squares) / total
     sure, right = [p[i][called[i]] for i in images], [labels[i] == called[i] for i in images]
@@ -99,9 +139,8 @@ def simple_pairs(judged: Judged, p: list[list[float]], labels: list[int], order:
     yield "signed gap", gap_of.signed_gap, math.fsum(sure) / total - sum(right) / total
     each = []
     for k in range(classes):
-        # Eleven digits, so that what ties but for the last bits does tie.
-        column, positive = [float(f"{line[k]:.11g}") for line in p], [label == k for label in labels]
-        each.append(math.fsum(n * gap for n, gap in binned(column, positive)) / total)
+        column, positive = [line[k] for line in odds], [label == k for label in labels]
+        each.append(math.fsum(n * gap for n, gap in binned([line[k] for line in p], positive)) / total)
         yield "AUROC", figures.auroc[k], area_under_roc(column, positive)
         yield "average precision", figures.average_precision[k], mean_precision(column, positive)
     yield "class-wise ECE", figures.classwise_ece, math.fsum(each) / classes
@@ -118,17 +157,17 @@ def binned(values: list[float], hits: list[bool], bins: int = 15) -> list[tuple[
     return found
 
 
-def area_under_roc(column: list[float], positive: list[bool]) -> float | None:
+def area_under_roc(column: list[Decimal] | list[float], positive: list[bool]) -> float | None:
     """By counting pairs."""
     ours = [v for v, yes in zip(column, positive, strict=True) if yes]
     others = [v for v, yes in zip(column, positive, strict=True) if not yes]
     if not ours or not others:
         return None
-    won = sum(Fraction(1) if a > b else Fraction(1, 2) if a == b else Fraction(0) for a in ours for b in others)
-    return float(won / (len(ours) * len(others)))
+    halves = sum(2 if a > b else a == b for a in ours for b in others)
+    return halves / (2 * len(ours) * len(others))
 
 
-def mean_precision(column: list[float], positive: list[bool]) -> float | None:
+def mean_precision(column: list[Decimal] | list[float], positive: list[bool]) -> float | None:
     """Threshold by threshold."""
     hits, before, found = sum(positive), 0, Fraction(0)
     if not hits:
@@ -146,11 +185,11 @@ def deeper_pairs(judged: Judged, rows: np.ndarray, p: list[list[float]], labels:
     assert found is not None
     total = len(labels)
     sure, right = judged.confidence.tolist(), judged.right.tolist()
-    order = sorted(range(total), key=lambda i: sure[i])
     bins = min(15, total)
     gap = 0.0
-    for m in range(bins):
-        inside = [i for at, i in enumerate(order) if at * bins // total == m]
+    for m in range(bins):  # each image goes where the middle one of those as sure goes
+        middle = [sum(v < one for v in sure) + sum(v == one for v in sure) / 2 for one in sure]
+        inside = [i for i in range(total) if int(middle[i] * bins / total) == m]
         gap += abs(math.fsum(sure[i] for i in inside) - sum(right[i] for i in inside)) / total
     yield "adaptive ECE", found.adaptive.ece, gap
     if found.temperature is not None and found.temperature.identifiable:
@@ -163,7 +202,8 @@ def deeper_pairs(judged: Judged, rows: np.ndarray, p: list[list[float]], labels:
                 whole.append(most + math.log(math.fsum(math.exp(v - most) for v in z)) - z[label])
             return math.fsum(whole)
 
-        best = minimize_scalar(loss, bounds=(math.log(1e-3), math.log(1e3)), method="bounded", options={"xatol": 1e-12})
+        near = min(range(-24, 25), key=loss)
+        best = minimize_scalar(loss, bounds=(near - 1, near + 1), method="bounded", options={"xatol": 1e-12})
         yield "temperature", found.temperature.value, math.exp(-best.x)
     risks, wrong, seen = [], 0, 0
     for level in sorted(set(sure), reverse=True):
@@ -200,27 +240,89 @@ def test_pairs(rng: np.random.Generator) -> Iterator[Pair]:
         yield "Holm's correction", significance.holm(values)[i], min(1.0, max(lower))
 
 
+def table_scores(form: str, rng: np.random.Generator, images: int, classes: int) -> list[list[str]]:
+    """What stands in a table of scores of one form."""
+    rows = rng.normal(0, 2, (images, classes))
+    raised = np.exp(rows - rows.max(axis=1, keepdims=True))
+    shares = raised / raised.sum(axis=1, keepdims=True)
+    if form == "huge logits":
+        return [[f"{v:.6f}" for v in line] for line in rows * 10.0 ** rng.integers(1, 6)]
+    if form == "fine logits":
+        return [[f"{7.3 + 1e-9 * v:.15f}" for v in line] for line in rows]
+    if form == "tied logits":
+        return [[str(v) for v in line] for line in rng.integers(-2, 3, (images, classes))]
+    if form == "percentages":
+        return [[f"{100 * v:.1f}" for v in line] for line in shares]
+    digits = {"probabilities": 15, "three decimals": 3, "one decimal": 1}[form]
+    return [[f"{v:.{digits}f}" for v in line] for line in shares]
+
+
+FORMS = ("probabilities", "three decimals", "one decimal", "percentages", "huge logits", "fine logits", "tied logits")
+
+
+def table_pairs(form: str, rng: np.random.Generator, folder: Path, classes: int) -> Iterator[Pair]:
+    """All figures of one table, read as a study reads it."""
+    images = int(rng.integers(5, 50))
+    texts, labels = table_scores(form, rng, images, classes), rng.integers(0, classes, images).tolist()
+    names = [f"class {k}" for k in range(classes)]
+    path = folder / "scores.csv"
+    with path.open("w", newline="") as file:
+        csv.writer(file).writerows([["path", *names], *([f"{i}.png", *line] for i, line in enumerate(texts))])
+    table = PredictionTable(path, names)
+    kind = "logits" if "logits" in form else "probabilities"
+    assert table.score_kind == kind, (form, classes, table.score_kind)
+    items = [ImageItem(f"{i}.png", label, {}, names[label]) for i, label in enumerate(labels)]
+    evaluation = Evaluation(table, ImageSet("made up", folder, items))
+    list(evaluation.run())
+    judged = evaluation.judging.judged()
+    source = [[float(v) for v in line] for line in texts]
+    if kind == "logits":
+        p, odds, losses = softmax(source)
+        yield from simple_pairs(judged, p, odds, losses, labels, ranked(source))
+        yield from deeper_pairs(judged, np.array(source), p, labels)
+        return
+    p = [[v / 100 for v in line] for line in source] if form == "percentages" else source
+    losses = [[-math.log(v) if v > 0 else math.inf for v in line] for line in p]
+    yield from simple_pairs(judged, p, p, losses, labels, ranked(p))
+
+
+def ranked(rows: list[list[float]]) -> list[list[int]]:
+    return [sorted(range(len(line)), key=lambda k: (-line[k], k)) for line in rows]
+
+
 def main() -> int:
-    rng, worst = np.random.default_rng(0), dict[str, tuple[float, int]]()
+    rng, quick, worst = np.random.default_rng(0), "--quick" in sys.argv, dict[str, tuple[float, int]]()
     disagreed = 0
-    for _ in range(30 if "--quick" in sys.argv else RUNS):
-        rows, labels = made_up(rng)
-        answers = Answers(len(rows), rows.shape[1], "logits")
-        answers.rows, answers.state[:] = rows, SCORED
-        judged = judge(answers, labels)
-        p = []
-        for line in rows.tolist():
-            most = max(line)
-            raised = [math.exp(v - most) for v in line]
-            p.append([v / math.fsum(raised) for v in raised])
-        order = [sorted(range(len(line)), key=lambda k: (-line[k], k)) for line in rows.tolist()]
-        pairs = [*simple_pairs(judged, p, labels, order), *deeper_pairs(judged, rows, p, labels), *test_pairs(rng)]
+
+    def compare(pairs: Iterator[Pair], by: str = "") -> None:
+        nonlocal disagreed
         for name, ours, theirs in pairs:
             if ours is None or theirs is None:
                 disagreed += ours is not theirs
                 continue
-            difference, times = worst.get(name, (0.0, 0))
-            worst[name] = max(difference, abs(ours - theirs) / max(abs(theirs), FLOOR)), times + 1
+            off = (
+                abs(ours - theirs) / (abs(theirs) or 1.0)
+                if name == "log loss"
+                else abs(ours - theirs) / max(abs(theirs), FLOOR)
+            )
+            for key in (name, by) if by else (name,):
+                difference, times = worst.get(key, (0.0, 0))
+                worst[key] = max(difference, off), times + 1
+
+    for _ in range(30 if quick else RUNS):
+        rows, labels = made_up(rng)
+        answers = Answers(len(rows), rows.shape[1], "logits")
+        answers.rows, answers.state[:] = rows, SCORED
+        judged = judge(answers, labels)
+        p, odds, losses = softmax(rows.tolist())
+        compare(simple_pairs(judged, p, odds, losses, labels, ranked(rows.tolist())))
+        compare(deeper_pairs(judged, rows, p, labels))
+        compare(test_pairs(rng))
+    with tempfile.TemporaryDirectory() as name:
+        for form in FORMS:
+            for classes in CLASSES:
+                for _ in range(1 if quick else TABLES):
+                    compare(table_pairs(form, rng, Path(name), classes), f"tables, {form}")
     print("figure, worst relative difference, compared so often")
     for name, (difference, times) in worst.items():
         print(f"{name:28} {difference:8.1e} {times:7d}")

@@ -153,25 +153,33 @@ def _flat(told: Any) -> list[float]:
     return [float(told)] if isinstance(told, int | float) else [-1.0] if told is None else []
 
 
-def test_log_odds_tell_apart_what_would_round_to_the_same_probability() -> None:
-    """AUROC and average precision of a very sure model, against ranks worked out with fractions of high precision."""
+@pytest.mark.parametrize(("spread", "classes"), [(30, 3), (30, 2), (1e5, 3), (1e5, 2), (1e-9, 40)])
+def test_log_odds_tell_apart_what_would_round_to_the_same_probability(spread: float, classes: int) -> None:
+    """AUROC and average precision of very sure, far too sure and barely differing scores, some tied, by decimals of 80 digits."""
     rng = np.random.default_rng(3)
-    rows = np.concatenate([rng.normal(0, 30, (60, 3)), rng.integers(-60, 60, (40, 3))]).astype(np.float32)
-    labels = rng.integers(0, 3, 100)
-    answers = Answers(100, 3, "logits")
-    answers.rows[:], answers.state[:] = rows, SCORED
-    found = judge(answers, labels.tolist()).one_versus_rest(np.arange(100))
+    fine, coarse = rng.normal(0, spread, (60, classes)), rng.integers(-60, 60, (40, classes)) * (spread / 30)
+    rows = np.concatenate([7.3 + fine, coarse, np.roll(coarse[:10], 1, axis=1)])
+    labels = rng.integers(0, classes, len(rows))
+    answers = Answers(len(rows), classes, "logits")
+    answers.rows, answers.state[:] = rows, SCORED
+    found = judge(answers, labels.tolist()).one_versus_rest(np.arange(len(rows)))
     getcontext().prec = 80
-    for k in range(3):
-        odds = []
-        for line in rows:
-            z = [Decimal(float(v)) for v in line]
-            odds.append(z[k] - sum((v.exp() for j, v in enumerate(z) if j != k), Decimal(0)).ln())
-        inside = [odds[i] for i in range(100) if labels[i] == k]
-        outside = [odds[i] for i in range(100) if labels[i] != k]
-        near = Decimal(2) ** -39
-        wins = sum(1.0 if a > b + near else 0.0 if b > a + near else 0.5 for a in inside for b in outside)
+    raised = [[Decimal(float(v)).exp() for v in line] for line in rows]
+    for k in range(classes):
+        odds = [one[k].ln() - sum(one[:k] + one[k + 1 :], Decimal(0)).ln() for one in raised]
+        inside = [odds[i] for i in range(len(rows)) if labels[i] == k]
+        outside = [odds[i] for i in range(len(rows)) if labels[i] != k]
+        if not inside:
+            assert found.auroc[k] is None
+            continue
+
+        def as_high(a: Decimal, b: Decimal) -> bool:  # but for what double precision cannot tell apart
+            return a > b - Decimal(2) ** -47 * max(1, abs(b))
+
+        wins = sum(0.5 * (as_high(a, b) + (not as_high(b, a))) for a in inside for b in outside)
         assert found.auroc[k] == pytest.approx(wins / len(inside) / len(outside), abs=1e-12)
+        kept = [(sum(as_high(a, one) for a in inside), sum(as_high(a, one) for a in odds)) for one in inside]
+        assert found.average_precision[k] == pytest.approx(sum(a / b for a, b in kept) / len(inside), abs=1e-12)
 
 
 def test_a_log_loss_near_nothing_is_no_nothing_and_large_temperatures_are_found() -> None:

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import expit
 
-from mivrat.core.figures.calibration import bin_index
-
+# Log-odds this near, for their size, tie: the last bits of a sum tell nothing.
+_NEAR = 2.0**-47
 # So many points are kept of a curve, those that bend it least left out.
 MOST_POINTS = 400
 
@@ -57,7 +57,7 @@ def of_class(
     column: NDArray[np.float64], positive: NDArray[np.integer], bins: int = 15, log_odds: bool = False
 ) -> tuple[float | None, float | None, float]:
     """AUROC, average precision and calibration gap of one class, from its N probabilities and its images' positions; or from
-    N log-odds, which still tell apart what would round to the same probability near 0 and 1.
+    N log-odds, which still tell apart what would round to the same probability near 0 and 1, and tie but for their last bits.
 
     AUROC as the Mann-Whitney statistic with mid-ranks; average precision Σ (R_n - R_{n-1}) P_n over distinct
     thresholds, of which only those at a positive image's score count; Σ n_m/N |share_m - mean p_m| over equal-width bins.
@@ -68,21 +68,27 @@ def of_class(
     ordered = np.sort(column)
     own = np.sort(column[positive])
     below, upto = np.searchsorted(ordered, own, "left"), np.searchsorted(ordered, own, "right")
+    cuts = np.arange(1, bins) / bins
+    if log_odds:
+        with np.errstate(invalid="ignore"):
+            apart = np.diff(ordered) > _NEAR * np.maximum(1.0, np.abs(ordered[1:]))
+        ends = np.append(np.flatnonzero(apart) + 1, total)
+        group = np.searchsorted(ends, below, "right")
+        below, upto = np.append(0, ends)[group], ends[group]
+        ordered, own, cuts = expit(ordered), expit(own), cuts + _NEAR
     auroc = precision = None
     if hits and hits < total:
         midranks = (below + upto + 1) / 2
         auroc = float((midranks.sum() - hits * (hits + 1) / 2) / (hits * (total - hits)))
     if hits:
-        first = np.flatnonzero(np.append(True, own[1:] != own[:-1]))
+        first = np.flatnonzero(np.append(True, below[1:] != below[:-1]))
         at_or_above = hits - first
         gained = np.diff(np.append(first, hits))
         precision = float(np.sum(gained / hits * (at_or_above / (total - below[first]))))
-    if log_odds:
-        ordered, own = expit(ordered), expit(own)
-    edges = np.searchsorted(ordered, np.arange(1, bins) / bins, "right")
+    edges = np.searchsorted(ordered, cuts, "right")
     sums = np.add.reduceat(np.append(ordered, 0.0), np.concatenate([[0], edges]))
     sums[np.diff(np.concatenate([[0], edges, [total]])) == 0] = 0.0
-    counted = np.bincount(bin_index(own, bins), minlength=bins)
+    counted = np.bincount(np.searchsorted(cuts, own, "left"), minlength=bins)
     return auroc, precision, float(np.abs(counted - sums).sum() / total)
 
 

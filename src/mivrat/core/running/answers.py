@@ -32,8 +32,8 @@ PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
 # How many scores are worked on at a time: few enough to stay in the processor's cache.
 _PIECE = 1 << 16
 
-# Each class against the rest is ranked by its log-odds, in units of one over this.
-_LOGARITHMS_TO = 2.0**40
+# Sums of scores below this have lost digits.
+_TINY = 1e-280
 
 
 ToldBy = Literal["recipe", "table", "guess"]
@@ -331,32 +331,40 @@ class Judged:
             return lambda some: np.stack([odds if k else -odds for k in some])
         if self.kind != "logits":
             return None
-        top, rest, whole = (np.empty(len(use), kind) for kind in (np.int64, np.float64, np.float64))
+        top = np.empty(len(use), np.int64)
+        highest, rest, whole = np.empty((3, len(use)))
         step = max(1, _PIECE // self.classes)
 
         def sums(start: int) -> None:
             here = slice(start, start + step)
             z = self.rows[use[here]].astype(np.float64)
             best = z.argmax(axis=1)
-            highest = np.take_along_axis(z, best[:, None], 1)
-            raised = np.exp(z - highest)
+            highest[here] = np.take_along_axis(z, best[:, None], 1)[:, 0]
+            z -= highest[
+                here, None
+            ]  # from here on all is told from the highest score, so that rounding does not grow with it
+            raised = np.exp(z)
             np.put_along_axis(raised, best[:, None], 0.0, 1)
             others = raised.sum(axis=1)
             with np.errstate(divide="ignore"):
-                top[here], rest[here] = best, np.log(others) + highest[:, 0]
-            whole[here] = np.log1p(others) + highest[:, 0]
+                log_others = np.log(others)
+            far = others < _TINY
+            if far.any():  # the next highest is far below: told from that one
+                np.put_along_axis(z, best[:, None], -np.inf, 1)
+                second = z[far].max(axis=1)
+                log_others[far] = second + np.log(np.exp(z[far] - second[:, None]).sum(axis=1))
+            top[here], rest[here], whole[here] = best, log_others, np.log1p(others)
 
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             list(pool.map(sums, range(0, len(use), step)))
 
         def of(some: range) -> NDArray[np.float64]:
-            z = self.rows[use, some.start : some.stop].T.astype(np.float64)
+            z = self.rows[use, some.start : some.stop].T.astype(np.float64) - highest
             with np.errstate(divide="ignore"):
                 below = whole + np.log1p(-np.minimum(np.exp(z - whole), 1.0))
             for i, k in enumerate(some):
                 below[i] = np.where(top == k, rest, below[i])
-            # Rounded, so that scores which tie but for the last bits of their sums (those of a coarse grid) do tie.
-            found: NDArray[np.float64] = np.rint((z - below) * _LOGARITHMS_TO) / _LOGARITHMS_TO
+            found: NDArray[np.float64] = z - below
             return found
 
         return of
