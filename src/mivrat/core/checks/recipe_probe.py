@@ -33,8 +33,10 @@ from mivrat.core.running.job import Meter, Progress, StopSignal
 MOST_IMAGES = 200
 LEAST_IMAGES = 20
 CHANCE = 0.001
-# A recipe that is surer only by less than this (nats of log loss) is no better for any use.
+# A recipe that is surer only by less than this (nats of log loss) is no better for any use; where most images are answered
+# surely by both, their mean says so only together with more right answers, of which so many by chance are less likely than this.
 LEAST_GAIN = 0.02
+BARELY = 0.05
 _BATCH = 32
 # So many pictures tell what they are like; so many times a change is tried on top of the best one; so many are named.
 LOOKED_AT, ROUNDS, MOST_NAMED = 40, 3, 5
@@ -55,7 +57,7 @@ class Trial:
     ``accuracy_p`` is the exact McNemar probability on the ``gained`` and ``lost`` images, ``loss_p`` that of Wilcoxon's
     signed-rank test (Wilcoxon 1945) on the images' log losses; both corrected for the number of alternatives (Holm 1979).
     ``loss_gain`` is by how much the log loss falls: the smaller of mean and median over the images. ``same`` tells that
-    every answer is exactly that of the recipe in use. ``means`` is there where another class order fits better beyond chance:
+    every answer is exactly that of the recipe in use, ``changes`` how many changes were made one upon another. ``means`` is there where another class order fits better beyond chance:
     which class each output then stands for; ``accuracy`` and ``right`` (by image) are under it, found on other images than it is
     counted on; ``as_named`` tells which are right under the order in force.
     """
@@ -69,10 +71,12 @@ class Trial:
     accuracy_p: float = 1.0
     loss_p: float = 1.0
     loss_gain: float = 0.0
+    mean_gain: float = 0.0
     same: bool = False
     right: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
     means: tuple[int, ...] = ()
     as_named: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    changes: int = 1
 
     @property
     def plain(self) -> float:
@@ -88,7 +92,9 @@ class Trial:
     def fits_better(self) -> bool:
         """More answers right beyond chance; or the labels' probabilities higher beyond chance and no fewer right."""
         more_right = self.gained > self.lost and self.accuracy_p < CHANCE
-        surer = not self.means and self.gained >= self.lost and self.loss_gain >= LEAST_GAIN and self.loss_p < CHANCE
+        on_the_whole = self.mean_gain >= LEAST_GAIN and even_split(self.gained, self.lost) < BARELY
+        enough = self.loss_gain >= LEAST_GAIN or on_the_whole
+        surer = not self.means and self.gained >= self.lost and enough and self.loss_p < CHANCE
         return more_right or surer
 
 
@@ -314,6 +320,7 @@ def try_recipes(
             even_split(int((right[r] & ~right[0]).sum()), int((right[0] & ~right[r]).sum())),
             _signed_rank(losses[0] - losses[r]),
             float(min(np.median(losses[0] - losses[r]), (losses[0] - losses[r]).mean())),
+            float((losses[0] - losses[r]).mean()),
             bool((losses[0] == losses[r]).all() and (right[0] == right[r]).all()),
             right[r],
             renamed[r],
@@ -356,7 +363,7 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     base, trials = Alternative("", model.recipe), list[Trial]()
     tried = {recipe_to_toml(model.recipe)}
     # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
-    for _ in range(ROUNDS):
+    for round_ in range(1, ROUNDS + 1):
         others = []
         for other in alternatives(base.recipe, seen, free):
             text = recipe_to_toml(other.recipe)
@@ -374,7 +381,7 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
         if not found:
             yield CheckResult("recipe", "open", "None of the images picked can be read.")
             return
-        trials = [found[0], *_corrected([*trials[1:], *found[1:]])]
+        trials = [found[0], *_corrected([*trials[1:], *(replace(one, changes=round_) for one in found[1:])])]
         best = max(trials, key=lambda t: (t.accuracy, -t.log_loss))
         if best is trials[0] or recipe_to_toml(best.recipe) == recipe_to_toml(base.recipe):
             break
@@ -410,6 +417,21 @@ def _explains_as_well(now: Trial, other: Trial, tried: int) -> bool:
     return gained > lost and tried * even_split(gained, lost) < CHANCE
 
 
+def _best_of(better: list[Trial]) -> Trial:
+    """The best of recipes that fit better; one with a further change only where that helps beyond chance."""
+    best: Trial | None = None
+    for changes in sorted({t.changes for t in better}):
+        some = [t for t in better if t.changes == changes]
+        one = max(some, key=lambda t: (t.accuracy, -t.log_loss))
+        if best is not None:
+            gained, lost = int((one.right & ~best.right).sum()), int((best.right & ~one.right).sum())
+            if gained <= lost or len(some) * even_split(gained, lost) >= CHANCE:
+                continue
+        best = one
+    assert best is not None
+    return best
+
+
 def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool) -> CheckResult:
     now, others, total = trials[0], trials[1:], len(known)
     figures = {
@@ -431,7 +453,7 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
         ],
     }
     better = [t for t in others if t.fits_better or _explains_as_well(now, t, len(others))]
-    best = max(better, key=lambda t: (t.accuracy, -t.log_loss)) if better else now
+    best = _best_of(better) if better else now
     chance = f"always saying the commonest class would be right in {100 * commonest(known):.1f} %"
     ordered = f", {100 * now.accuracy:.1f} % with the classes in another order: see Class order" if now.means else ""
     poor = near_chance(best.right, known)
