@@ -339,6 +339,8 @@ def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo
             assert "no interval" in demo.header.detail.text()
             assert "one unit of 'set'" in demo.measure.groups.note.text()
             demo.show_step(PREPARE)
+        if column == "station":  # two units are too few as well, and are not one
+            assert any("of 2 units of 'station'" in one.text() for one in demo.measure.headline.findChildren(QLabel))
     assert together(demo, "spring-check").currentText() == "none: independent"
     assert lines(demo)["top-1 accuracy"][:2] == (words.percent(by_hand.value), words.bounds(by_hand))
     assert lines(demo)["macro F1"][1] not in ("", independent["macro F1"][1])

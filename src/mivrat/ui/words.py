@@ -34,6 +34,11 @@ def how(share: Proportion) -> str:
     return f"Interval: 95 %, over {count(share.units)} units of images that belong together (Wilson, Student's t).{few}"
 
 
+def units(number: int) -> str:
+    """So many units of images that belong together: ``one unit``, ``12 units``."""
+    return "one unit" if number == 1 else f"{count(number)} units"
+
+
 def decimal(value: float | None, places: int = 3) -> str:
     return DASH if value is None else f"{value:.{places}f}"
 

@@ -122,8 +122,9 @@ class GroupTable(QWidget):
         below = [one for one in found.groups if one.p < 0.05]
         units = self._units()
         if units is not None and all(one.accuracy.low is None for one in found.groups):
+            most = words.units(max((one.accuracy.units or 0 for one in found.groups), default=0))
             self.note.setText(
-                f"No group can be held against the rest: each lies within one unit of '{units.column}', which is too few."
+                f"No group can be held against the rest: each lies within {most} of '{units.column}', which is too few."
             )
         else:
             self._note_tests(below, units)

@@ -12,7 +12,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
-from mivrat.core.figures.bootstrap import FEW_UNITS
+from mivrat.core.figures.bootstrap import FEW_UNITS, LEAST_UNITS
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import holm
 from mivrat.core.running.answers import Judged
@@ -222,7 +222,7 @@ class Headline(Scrolled):
             one = f"'{units.column}'"
             said = f"Intervals are over {words.count(found.units)} units of {one}: images of one unit count together."
             if found.low is None:
-                said = f"No intervals: all is one unit of {one}, and how much units differ takes two."
+                said = f"No intervals: these images are of {words.units(found.units)} of {one}, and it takes {LEAST_UNITS}."
             elif found.units < FEW_UNITS:
                 said += " So few units tell little."
             self._layout.addWidget(label(said, soft=True, wrap=True))
