@@ -11,18 +11,19 @@ from pathlib import Path
 from typing import Any
 
 from mivrat.core.errors import InputError
+from mivrat.core.names import printable
 
 DONE, NOT_HELD, BAD_INPUT, STOPPED = 0, 1, 2, 130
 
 
 def say(text: str) -> None:
     """A line on standard error; names that are no text are shown escaped."""
-    print(text.encode("utf-8", "backslashreplace").decode(), file=sys.stderr)
+    print(printable(text), file=sys.stderr)
 
 
 def show(text: str) -> None:
     """A line of results on standard output, as ``say`` shows names."""
-    print(text.encode("utf-8", "backslashreplace").decode())
+    print(printable(text))
 
 
 class ProgressLine:

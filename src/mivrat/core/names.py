@@ -28,6 +28,11 @@ def unescaped(text: str) -> str:
     return _ESCAPES.sub(lambda found: chr(0xDC00 + int(found[1], 16)) if found[1] else "\\", text)
 
 
+def printable(text: str) -> str:
+    """A text that any UTF-8 file or terminal can hold; lone surrogates are escaped as in JSON."""
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
 def is_text(name: str) -> bool:
     """Whether a text holds no lone surrogate, so that it can be written as UTF-8."""
     return not any("\ud800" <= c <= "\udfff" for c in name)

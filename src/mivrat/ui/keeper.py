@@ -359,8 +359,8 @@ class Keeper(QObject):
     # --- long jobs ---
 
     def begin(self, job: Job, do: Callable[[Work], object], then: Callable[[], object] | None = None) -> bool:
-        """Begin a long job, and go on with ``then`` where it comes to its end; it is told of in the foot and can be stopped there. False, and it is said why, where another one is
-        going on: a wish that was refused is not kept for later."""
+        """Begin a long job, and go on with ``then`` where it comes to its end; it is told of in the foot and can be stopped
+        there. False, and it is said why, where another one is going on: a wish that was refused is not kept for later."""
         if self.session.busy:
             going_on = f"“{self.going_on.title}”" if self.going_on is not None else "what is being decided"
             self.refused.emit(f"Not begun: {going_on} has to end first, or be stopped.")

@@ -77,7 +77,8 @@ class Session(QObject):
     """The run shown, the selection, the image looked at and those marked with it. Signals tell which of them changed.
 
     ``contents`` is what the study holds and ``checks`` what the checks of the run shown found, once a worker has read
-    them; ``left`` tells that the study was left, so that what was kept of it is forgotten; ``busy`` tells that a long job is writing to the study, so that decisions have to wait. ``reviews`` is one object
+    them; ``left`` tells that the study was left, so that what was kept of it is forgotten; ``busy`` tells that a long job is
+    writing to the study, so that decisions have to wait. ``reviews`` is one object
     for as long as the session lasts: conditions look into it. ``vectors`` are the images' features, once they are known.
     ``arrangement_wanted`` asks for images to be put in order that would take too long here; ``take_arrangement`` ends it.
     """

@@ -5,6 +5,7 @@ from __future__ import annotations
 from mivrat.core.evidence.maps import Method
 from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.units import Units
 
 DASH = "–"
 
@@ -37,6 +38,11 @@ def how(share: Proportion) -> str:
 def units(number: int) -> str:
     """So many units of images that belong together: ``one unit``, ``12 units``."""
     return "one unit" if number == 1 else f"{count(number)} units"
+
+
+def paired_test(over_units: Units | None) -> str:
+    """What a direction or a claim is tested by: single images, or whole units of them."""
+    return "exact test" if over_units is None else "test over whole units"
 
 
 def decimal(value: float | None, places: int = 3) -> str:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.stats import binom
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, named, some_of
 from mivrat.core.figures.bootstrap import LEAST_UNITS
+from mivrat.core.figures.significance import beyond_commonest
 from mivrat.core.figures.units import alike_within, units_of
 from mivrat.core.models.scores import column_count_fits
 from mivrat.core.running.answers import FAILED
@@ -150,9 +150,8 @@ def check_skill(inputs: Inputs) -> CheckResult:
     if judged is None or len(use) < 20:
         return CheckResult("skill", "open", "Fewer than 20 labelled images are scored.")
     counts = np.bincount(judged.labels[use], minlength=len(inputs.classes))
-    top, share = int(counts.argmax()), float(counts.max() / len(use))
-    hits = int(judged.right[use].sum())
-    p = float(binom.sf(hits - 1, len(use), share))
+    top, hits = int(counts.argmax()), int(judged.right[use].sum())
+    share, p = beyond_commonest(judged.right[use], judged.labels[use])
     figures = {"accuracy": hits / len(use), "commonest_class": inputs.classes[top], "commonest_share": share, "p": p}
     text = (
         f"{100 * hits / len(use):.1f} % of {len(use)} are right; always saying {named([inputs.classes[top]])} would be in "

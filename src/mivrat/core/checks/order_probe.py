@@ -12,7 +12,7 @@ from scipy.optimize import linear_sum_assignment
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, in_words, named
 from mivrat.core.figures.confusion import confusion_matrix
-from mivrat.core.figures.significance import even_split
+from mivrat.core.figures.significance import even_split, gained_and_lost
 from mivrat.core.pictures.classes import fold, natural_key
 
 LEAST_IMAGES = 20
@@ -68,7 +68,7 @@ def _compared(
     name: str, means: NDArray[np.int64], labels: NDArray[np.int64], predicted: NDArray[np.int64], tried: int
 ) -> Renaming:
     now, then = predicted == labels, means[predicted] == labels
-    gained, lost = int((then & ~now).sum()), int((now & ~then).sum())
+    gained, lost = gained_and_lost(then, now)
     return Renaming(name, means, gained, lost, min(1.0, tried * even_split(gained, lost)))
 
 
@@ -78,7 +78,7 @@ def best_renaming(labels: NDArray[np.int64], predicted: NDArray[np.int64], class
     The images are split in two within each label; the renaming found on either half is counted on the other.
     """
     now, then = predicted == labels, renamed_right(labels, predicted, classes, seed)
-    gained, lost = int((then & ~now).sum()), int((now & ~then).sum())
+    gained, lost = gained_and_lost(then, now)
     return Renaming("best renaming", best_order(labels, predicted, classes), gained, lost, even_split(gained, lost))
 
 

@@ -15,13 +15,13 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import binom, wilcoxon
+from scipy.stats import wilcoxon
 
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_order, renamed_right
 from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.probability import SMALLEST
-from mivrat.core.figures.significance import even_split, holm
+from mivrat.core.figures.significance import beyond_commonest, even_split, gained_and_lost, holm
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
@@ -56,10 +56,11 @@ class Trial:
 
     ``accuracy_p`` is the exact McNemar probability on the ``gained`` and ``lost`` images, ``loss_p`` that of Wilcoxon's
     signed-rank test (Wilcoxon 1945) on the images' log losses; both corrected for the number of alternatives (Holm 1979).
-    ``loss_gain`` is by how much the log loss falls: the smaller of mean and median over the images. ``same`` tells that
-    every answer is exactly that of the recipe in use, ``changes`` how many changes were made one upon another. ``means`` is there where another class order fits better beyond chance:
-    which class each output then stands for; ``accuracy`` and ``right`` (by image) are under it, found on other images than it is
-    counted on; ``as_named`` tells which are right under the order in force.
+    ``mean_gain`` is by how much the log loss falls, ``loss_gain`` the smaller of that and the median over the images. ``same`` tells that
+    every answer is exactly that of the recipe in use, ``changes`` how many changes were made one upon another. ``means``
+    is there where another class order fits better beyond chance: which class each output then stands for; ``accuracy`` and
+    ``right`` (by image) are under it, found on other images than it is counted on; ``as_named`` tells which are right under
+    the order in force.
     """
 
     name: str
@@ -298,7 +299,7 @@ def try_recipes(
         plain = good_rows & (called == known)
         other = renamed_right(known, called, model.class_count)
         # Another order counts where it is better beyond chance, and then for every figure of this recipe.
-        gained, lost = int((other & ~plain).sum()), int((plain & ~other).sum())
+        gained, lost = gained_and_lost(other, plain)
         by_name = gained > lost and even_split(gained, lost) < CHANCE
         as_named.append(plain)
         right.append(other & good_rows if by_name else plain)
@@ -308,26 +309,27 @@ def try_recipes(
         for where, column in ((losses, np.argsort(means)[known]), (as_told, known)):
             own = np.nan_to_num(p[np.arange(len(known)), column])
             where.append(-np.log(np.clip(own, SMALLEST, 1.0)))
-    names = ["as it is", *(one.name for one in others)]
-    trials = [
-        Trial(
-            name,
-            recipe,
-            float(right[r].mean()),
-            float(as_told[r].mean()),
-            int((right[r] & ~right[0]).sum()),
-            int((right[0] & ~right[r]).sum()),
-            even_split(int((right[r] & ~right[0]).sum()), int((right[0] & ~right[r]).sum())),
-            _signed_rank(losses[0] - losses[r]),
-            float(min(np.median(losses[0] - losses[r]), (losses[0] - losses[r]).mean())),
-            float((losses[0] - losses[r]).mean()),
-            bool((losses[0] == losses[r]).all() and (right[0] == right[r]).all()),
-            right[r],
-            renamed[r],
-            as_named[r],
+    trials = []
+    for r, (name, recipe) in enumerate(zip(["as it is", *(one.name for one in others)], recipes, strict=True)):
+        (gained, lost), gains = gained_and_lost(right[r], right[0]), losses[0] - losses[r]
+        trials.append(
+            Trial(
+                name,
+                recipe,
+                accuracy=float(right[r].mean()),
+                log_loss=float(as_told[r].mean()),
+                gained=gained,
+                lost=lost,
+                accuracy_p=even_split(gained, lost),
+                loss_p=_signed_rank(gains),
+                loss_gain=float(min(np.median(gains), gains.mean())),
+                mean_gain=float(gains.mean()),
+                same=bool((gains == 0).all() and (right[0] == right[r]).all()),
+                right=right[r],
+                means=renamed[r],
+                as_named=as_named[r],
+            )
         )
-        for r, (name, recipe) in enumerate(zip(names, recipes, strict=True))
-    ]
     yield [trials[0], *_corrected(trials[1:])]
 
 
@@ -391,20 +393,10 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     yield _told(trials, known, inputs.classes, model.recipe_is_guess)
 
 
-def commonest(labels: NDArray[np.int64]) -> float:
-    """The share right of who always says the commonest class."""
-    return (
-        float(np.bincount(labels[labels >= 0]).max() / max(1, int((labels >= 0).sum()))) if (labels >= 0).any() else 0.0
-    )
-
-
 def near_chance(right: NDArray[np.bool_], labels: NDArray[np.int64]) -> bool:
     """Whether so many right answers are hardly more than always saying the commonest class gives: not beyond chance, or by less
     than a tenth of what there is to gain."""
-    if not len(right):
-        return True
-    base = commonest(labels)
-    p = float(binom.sf(int(right.sum()) - 1, len(right), base))
+    base, p = beyond_commonest(right, labels)
     return p >= CHANCE or float(right.mean()) < base + 0.1 * (1 - base)
 
 
@@ -413,7 +405,7 @@ def _explains_as_well(now: Trial, other: Trial, tried: int) -> bool:
     recipe in use: then either may be what is wrong, and nothing but the training tells which."""
     if not now.means or other.means or other.gained < other.lost:
         return False
-    gained, lost = int((other.right & ~now.as_named).sum()), int((now.as_named & ~other.right).sum())
+    gained, lost = gained_and_lost(other.right, now.as_named)
     return gained > lost and tried * even_split(gained, lost) < CHANCE
 
 
@@ -424,7 +416,7 @@ def _best_of(better: list[Trial]) -> Trial:
         some = [t for t in better if t.changes == changes]
         one = max(some, key=lambda t: (t.accuracy, -t.log_loss))
         if best is not None:
-            gained, lost = int((one.right & ~best.right).sum()), int((best.right & ~one.right).sum())
+            gained, lost = gained_and_lost(one.right, best.right)
             if gained <= lost or len(some) * even_split(gained, lost) >= CHANCE:
                 continue
         best = one
@@ -434,9 +426,10 @@ def _best_of(better: list[Trial]) -> Trial:
 
 def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool) -> CheckResult:
     now, others, total = trials[0], trials[1:], len(known)
+    base, _ = beyond_commonest(now.right, known)
     figures = {
         "images": total,
-        "commonest_class": commonest(known),
+        "commonest_class": base,
         "trials": [
             {
                 "name": t.name,
@@ -454,7 +447,7 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
     }
     better = [t for t in others if t.fits_better or _explains_as_well(now, t, len(others))]
     best = _best_of(better) if better else now
-    chance = f"always saying the commonest class would be right in {100 * commonest(known):.1f} %"
+    chance = f"always saying the commonest class would be right in {100 * base:.1f} %"
     ordered = f", {100 * now.accuracy:.1f} % with the classes in another order: see Class order" if now.means else ""
     poor = near_chance(best.right, known)
     warning = (

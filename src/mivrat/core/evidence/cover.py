@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
@@ -114,41 +114,6 @@ class Hidden:
     mask: Mask | None
 
 
-def cover_pixels(
-    maker: HeatmapMaker,
-    image: int,
-    pixels: Pixels,
-    region: Region,
-    how: How = "blur",
-    target: int | None = None,
-    seed: int = 0,
-    other: Pixels | None = None,
-) -> Hidden:
-    """Cover one prepared image (pixels as the network's size, before value scaling); ``other`` is what a patch comes from."""
-    recipe = maker.model.recipe
-    tensor = to_tensor(pixels, recipe)
-    before, first = maker.ranked(tensor[None])
-    whole = before[0]
-    about = int(first[0].argmax()) if target is None else target
-    mask = region(image, pixels, tensor, about)
-    if mask is None:
-        return Hidden(_not_covered(image, "no region was drawn for it"), (pixels,) * 3, None)
-    control = elsewhere(mask, _seeded(seed, pixels))
-    other = _sized(other, pixels) if other is not None else None
-    region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
-    p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
-    rows, about_each = np.stack([first[0], *scores]), np.full(3, about)
-    answers = Covered(
-        image,
-        about,
-        tuple(int(row.argmax()) for row in rows),  # type: ignore[arg-type]
-        (float(whole[about]), float(p[0, about]), float(p[1, about])),
-        float(mask.mean()),
-        tuple(label_ranks(rows, about_each).tolist()),
-    )
-    return Hidden(answers, (pixels, region_hidden, control_hidden), mask)
-
-
 def _seeded(seed: int, pixels: Pixels, purpose: str = "control") -> np.random.Generator:
     """A generator that a picture's content tells, whatever its name and place in a list."""
     digest = hashlib.sha256(np.ascontiguousarray(pixels).tobytes() + str((purpose, pixels.shape)).encode()).digest()
@@ -234,17 +199,42 @@ def cover_one(
     seed: int = 0,
     donors: Donors | None = None,
 ) -> Hidden:
-    """Cover one prepared image, with a patch from a donor where that is wanted."""
-    if problem := maker.model.misfit(to_tensor(pixels, maker.model.recipe).shape):
-        return Hidden(_not_covered(image, problem), (pixels,) * 3, None)
-    if how != "patch":
-        return cover_pixels(maker, image, pixels, region, how, target, seed)
-    found = donors.patch_for(maker, image, pixels, seed) if donors is not None else None
-    if found is None:
-        problem = "there is no image of another label to take a patch from"
-        return Hidden(_not_covered(image, problem), (pixels,) * 3, None)
-    hidden = cover_pixels(maker, image, pixels, region, how, target, seed, found[1])
-    return replace(hidden, answers=replace(hidden.answers, donor=found[0]))
+    """Cover one prepared image (pixels as the network's size, before value scaling), with a patch from a donor where that is
+    wanted."""
+    recipe = maker.model.recipe
+    tensor = to_tensor(pixels, recipe)
+    if problem := maker.model.misfit(tensor.shape):
+        return _left_alone(image, pixels, problem)
+    donor, other = -1, None
+    if how == "patch":
+        found = donors.patch_for(maker, image, pixels, seed) if donors is not None else None
+        if found is None:
+            return _left_alone(image, pixels, "there is no image of another label to take a patch from")
+        donor, other = found[0], _sized(found[1], pixels)
+    before, first = maker.ranked(tensor[None])
+    whole = before[0]
+    about = int(first[0].argmax()) if target is None else target
+    mask = region(image, pixels, tensor, about)
+    if mask is None:
+        return _left_alone(image, pixels, "no region was drawn for it")
+    control = elsewhere(mask, _seeded(seed, pixels))
+    region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
+    p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
+    rows, about_each = np.stack([first[0], *scores]), np.full(3, about)
+    answers = Covered(
+        image,
+        about,
+        tuple(int(row.argmax()) for row in rows),  # type: ignore[arg-type]
+        (float(whole[about]), float(p[0, about]), float(p[1, about])),
+        float(mask.mean()),
+        tuple(label_ranks(rows, about_each).tolist()),
+        donor=donor,
+    )
+    return Hidden(answers, (pixels, region_hidden, control_hidden), mask)
+
+
+def _left_alone(image: int, pixels: Pixels, problem: str) -> Hidden:
+    return Hidden(_not_covered(image, problem), (pixels,) * 3, None)
 
 
 def _not_covered(image: int, problem: str) -> Covered:

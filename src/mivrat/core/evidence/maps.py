@@ -93,8 +93,8 @@ class HeatmapMaker:
             return self
         made = self._others.pop(shape, None)
         if made is None:
-            sides = (shape[1], shape[2]) if self.model.recipe.tensor.order == "NCHW" else (shape[0], shape[1])
-            made = HeatmapMaker(self.model, self._kind, sides)
+            height, width = shape[self.model.sides]
+            made = HeatmapMaker(self.model, self._kind, (height, width))
             while len(self._others) >= MOST_SIZES:
                 self._others.pop(next(iter(self._others)))
         self._others[shape] = made

@@ -157,8 +157,10 @@ def labels_of(image_set: ImageSet) -> dict[int, int]:
     return {i: -1 if item.label is None else item.label for i, item in enumerate(image_set.items)}
 
 
-def donors_of(image_set: ImageSet) -> Donors:
-    """The images of a set, as patches may be taken from them."""
+def donors_of(plan: CoverPlan, image_set: ImageSet) -> Donors | None:
+    """The images of a set, as patches may be taken from them; None where the plan takes none."""
+    if plan.hide != "patch":
+        return None
     return Donors({i: image_set.file(i) for i in range(len(image_set.items))}, labels_of(image_set))
 
 
@@ -187,7 +189,7 @@ def run_cover_test(
 ) -> Iterator[Progress | CoverTest]:
     """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any."""
     target = None if plan.target == "predicted" else classes.index(plan.target)
-    files, donors = {i: image_set.file(i) for i in plan.images}, donors_of(image_set)
+    files, donors = {i: image_set.file(i) for i in plan.images}, donors_of(plan, image_set)
     meter, found = Meter(len(plan.images)), list[Covered]()
     for one_maker in (maker, heat):
         one_maker.stopped = lambda: stop is not None and stop.stopped

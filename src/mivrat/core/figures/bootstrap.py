@@ -44,8 +44,8 @@ class Interval:
 @dataclass(frozen=True)
 class Intervals:
     """Intervals by figure (only those that are defined), and how they were made: resampling images within each label, or
-    whole ``units`` of images that a ``column`` says belong together. They are percentiles of the draws; for the ECE, which is biased upward, the percentiles
-    are mirrored at the figure (basic bootstrap, Davison 1997)."""
+    whole ``units`` of images that a ``column`` says belong together. They are percentiles of the draws; for the ECE, which is
+    biased upward, the percentiles are mirrored at the figure (basic bootstrap, Davison 1997)."""
 
     of: dict[str, Interval]
     draws: int

@@ -81,8 +81,8 @@ def adaptive_calibration(confidence: NDArray[np.float64], right: NDArray[np.bool
     values, which, counts = np.unique(confidence, return_inverse=True, return_counts=True)
     ends = np.cumsum(counts)
     wanted = (2 * ends - counts) * min(bins, total) // (2 * total)
-    starts = np.flatnonzero(np.diff(wanted, prepend=-1))
-    bin_of_value = np.cumsum(np.isin(np.arange(len(values)), starts)) - 1
+    begins = np.diff(wanted, prepend=-1) != 0
+    starts, bin_of_value = np.flatnonzero(begins), np.cumsum(begins) - 1
     edges = np.append(values[starts], values[-1])
     return from_sums(edges, *_sums(bin_of_value[which], confidence, right, len(starts)))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.stats import binom, binomtest, hypergeom
 
 
@@ -26,6 +27,20 @@ def even_split(one: int, other: int) -> float:
     """
     total = one + other
     return min(1.0, 2 * float(binom.cdf(min(one, other), total, 0.5))) if total else 1.0
+
+
+def gained_and_lost(now: NDArray[np.bool_], before: NDArray[np.bool_]) -> tuple[int, int]:
+    """How many of N images are marked now and were not before, and how many the other way round."""
+    return int((now & ~before).sum()), int((before & ~now).sum())
+
+
+def beyond_commonest(right: NDArray[np.bool_], labels: NDArray[np.integer]) -> tuple[float, float]:
+    """Of N answers: the share that always saying the commonest label would have right, and the exact one-sided probability
+    of so many right by that share; (0, 1) without any."""
+    if not len(labels):
+        return 0.0, 1.0
+    share = float(np.bincount(labels).max() / len(labels))
+    return share, float(binom.sf(int(right.sum()) - 1, len(labels), share))
 
 
 def below_rest(hits: int, total: int, other_hits: int, other_total: int) -> float:

@@ -125,20 +125,24 @@ class OnnxModel:
         or, where that leaves them open too, ``free`` (224 without)."""
         sides: list[int | None] = list(self.recipe.output_size() or (None, None))
         if len(self.input.shape) == 4:
-            fixed = self.input.shape[2:4] if self.recipe.tensor.order == "NCHW" else self.input.shape[1:3]
+            fixed = list(self.input.shape[1:])[self.sides]
             sides = [side or own for side, own in zip(sides, fixed, strict=True)]
         height, width = (side or open_ for side, open_ in zip(sides, free or (224, 224), strict=True))
         if self.recipe.tensor.order == "NCHW":
             return images, self.recipe.channels, height, width
         return images, height, width, self.recipe.channels
 
+    @property
+    def sides(self) -> slice:
+        """Where height and width stand in the shape of one prepared image."""
+        return slice(1, 3) if self.recipe.tensor.order == "NCHW" else slice(0, 2)
+
     def misfit(self, shape: tuple[int, ...]) -> str:
         """Why a prepared image of this shape cannot go into the model; empty where it can."""
         wants = self.input.shape[1:]
         if not wants or all(want in (None, n) for want, n in zip(wants, shape, strict=True)):
             return ""
-        at = slice(1, 3) if self.recipe.tensor.order == "NCHW" else slice(0, 2)
-        (height, width), wanted = shape[at], wants[at]
+        (height, width), wanted = shape[self.sides], wants[self.sides]
         told = " × ".join("any" if n is None else str(n) for n in reversed(wanted))
         return f"is {width} × {height} px once prepared; the model takes {told}"
 

@@ -16,7 +16,7 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.cover import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.names import escaped
+from mivrat.core.names import escaped, printable
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
@@ -60,7 +60,7 @@ def result_from_json(told: dict[str, Any]) -> CoverResult:
 def as_text(told: dict[str, Any]) -> str:
     """The JSON as it stands in files."""
     text = json.dumps(told, indent=1, ensure_ascii=False)
-    return text.encode("utf-8", "backslashreplace").decode() + "\n"  # half characters escaped as JSON does
+    return printable(text) + "\n"
 
 
 def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]) -> str:

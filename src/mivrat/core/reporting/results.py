@@ -121,7 +121,9 @@ def metrics(
     threshold: float | None = None,
     told: Told | None = None,
 ) -> dict[str, Any]:
-    """The content of metrics.json. ``told`` says how scores and intervals are to be read. AUROC and average precision are averaged over the classes where they are defined;
+    """The content of metrics.json. ``told`` says how scores and intervals are to be read.
+
+    AUROC and average precision are averaged over the classes where they are defined;
     accuracy within family is there where there are ``families`` (class index -> name), figures by group where there is a
     ``column``."""
     averages, calibration = figures.averages, figures.calibration

@@ -256,11 +256,15 @@ class Judged:
 
         ``ranked=False`` leaves AUROC and average precision out: they cost a sort per class.
         """
-        use = np.flatnonzero(self.evaluated if among is None else self.evaluated & among)
+        use = np.flatnonzero(self.evaluated_among(among))
         found = self.outcomes(use)
         rest = self.one_versus_rest(use) if ranked and self.has_scores and len(use) else None
         figures = summarise(found, self.classes, ks, rest)
         return figures if self.units is None else figures_over_units(figures, found, self.units.of(use))
+
+    def evaluated_among(self, among: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
+        """Which images figures are of: the evaluated ones, all of them or those that ``among`` marks too."""
+        return self.evaluated if among is None else self.evaluated & among
 
     def share(self, hits: NDArray[np.bool_], among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
         """The share of some images (a mask over all, or positions) that ``hits`` marks, with its interval."""
@@ -274,12 +278,12 @@ class Judged:
 
     def within_family(self, families: Mapping[int, str], among: NDArray[np.bool_] | None = None) -> Proportion:
         """The share of images whose predicted class is of the labelled class's family."""
-        use = self.evaluated if among is None else self.evaluated & among
+        use = self.evaluated_among(among)
         return self.share(within_family(self.labels, self.predicted, families, self.classes), use)
 
     def direction(self, a: int, b: int, among: NDArray[np.bool_] | None = None) -> float:
         """Two-sided probability of so uneven a split between a taken for b and b taken for a."""
-        use = self.evaluated if among is None else self.evaluated & among
+        use = self.evaluated_among(among)
         there = (self.labels[use] == a) & (self.predicted[use] == b)
         back = (self.labels[use] == b) & (self.predicted[use] == a)
         if self.units is None:
@@ -288,7 +292,7 @@ class Judged:
 
     def against_claim(self, claimed: float, among: NDArray[np.bool_] | None = None) -> float:
         """Two-sided probability of an accuracy so far from a claimed one."""
-        use = self.evaluated if among is None else self.evaluated & among
+        use = self.evaluated_among(among)
         right = self.right[use]
         if self.units is None:
             return against_claim(int(right.sum()), len(right), claimed)
@@ -340,9 +344,8 @@ class Judged:
             z = self.rows[use[here]].astype(np.float64)
             best = z.argmax(axis=1)
             highest[here] = np.take_along_axis(z, best[:, None], 1)[:, 0]
-            z -= highest[
-                here, None
-            ]  # from here on all is told from the highest score, so that rounding does not grow with it
+            # From here on all is told from the highest score, so that rounding does not grow with it.
+            z -= highest[here, None]
             raised = np.exp(z)
             np.put_along_axis(raised, best[:, None], 0.0, 1)
             others = raised.sum(axis=1)

@@ -57,7 +57,7 @@ def deeper(
 
     Where images belong together the bootstrap draws whole units, and the search for a threshold is over these.
     """
-    use = in_fixed_order(judged, np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among))
+    use = in_fixed_order(judged, np.flatnonzero(judged.evaluated_among(among)))
     found = judged.outcomes(use)
     right = found.predicted == found.labels
     sure = ~np.isnan(found.confidence)

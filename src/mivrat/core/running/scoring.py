@@ -92,8 +92,8 @@ def score_images(
 ) -> Iterator[ScoredBatch]:
     """Score ``files[i]`` for each i in ``todo``, in that order, yielding after every batch; ends early when stopped.
 
-    Without ``copies`` the same content is scored again each time. What ``known`` says of a content hash is asked again when a batch is put together, after the batch before has been
-    taken in: which images share a batch then depends on the files alone, not on timing, and so do the scores' last bits.
+    Without ``copies`` the same content is scored again each time. What ``known`` says of a content hash is asked again when a
+    batch is put together, after the batch before has been taken in: which images share a batch then depends on the files alone, not on timing, and so do the scores' last bits.
     At most three batches of prepared images are held, of large ones fewer. Pictures whose prepared sizes differ are scored
     one by one.
     """

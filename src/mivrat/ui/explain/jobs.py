@@ -244,5 +244,5 @@ def cover_looked(look: Look, maker: HeatmapMaker, record: RunRecord, plan: Cover
     """Cover the image looked at, just as the test over many images does."""
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
     region = region_of(plan, maker)
-    pixels, donors = look.prepared(record.recipe), donors_of(record.image_set) if plan.hide == "patch" else None
+    pixels, donors = look.prepared(record.recipe), donors_of(plan, record.image_set)
     return cover_one(maker, look.image, pixels, region, plan.hide, target, plan.seed, donors)

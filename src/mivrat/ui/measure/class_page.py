@@ -42,7 +42,7 @@ class ClassCurves:
 def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None = None) -> ClassCurves:
     """The curves of a class over the evaluated images that ``among`` marks, or all of them (slow for large runs)."""
     judged = snapshot.judged
-    use = np.flatnonzero(judged.evaluated if among is None else judged.evaluated & among)
+    use = np.flatnonzero(judged.evaluated_among(among))
     column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
     hits, others = int((called & positive).sum()), int((~positive).sum())
     return ClassCurves(

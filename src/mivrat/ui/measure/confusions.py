@@ -108,7 +108,7 @@ class Confusions(QWidget):
         snapshot = self.session.snapshot
         assert snapshot is not None
         p = snapshot.judged.direction(a, b, measured.among)
-        exact = "exact test" if snapshot.judged.units is None else "test over whole units"
+        exact = words.paired_test(snapshot.judged.units)
         how = "one way beyond chance" if p < 0.05 else "no direction beyond chance"
         self.told.setText(
             f"{first} → {second}: {there} of {int(counts[a].sum())}.  {second} → {first}: {back} of {int(counts[b].sum())}.  "

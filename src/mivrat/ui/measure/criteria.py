@@ -100,7 +100,7 @@ class Criteria(QWidget):
         snapshot = self.session.snapshot
         assert snapshot is not None
         p = snapshot.judged.against_claim(contents.claim, measured.among)
-        exact = "exact test" if snapshot.judged.units is None else "test over whole units"
+        exact = words.paired_test(snapshot.judged.units)
         side = "below" if top1.value < contents.claim else "above"
         if p < 0.05:
             return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance ({exact}, p {in_words(p)})."

@@ -198,7 +198,7 @@ def _digits(share: Proportion) -> list[str]:
 def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None) -> Grouped:
     items, judged = snapshot.record.image_set.items, snapshot.judged
     names = group_names([one.columns.get(column, "") for one in items])
-    use = judged.evaluated if among is None else judged.evaluated & among
+    use = judged.evaluated_among(among)
     found = group_figures(names, judged.right, judged.confidence, use, judged.units)
     return Grouped(column, found, positions_by_group(items, column))
 

@@ -233,7 +233,7 @@ class Headline(Scrolled):
         pairs = self.session.measured.mistakes.largest
         assert self.session.snapshot is not None
         judged, among = self.session.snapshot.judged, self.session.measured.among
-        use = judged.evaluated if among is None else judged.evaluated & among
+        use = judged.evaluated_among(among)
         likely = dict(zip([(a, b) for a, b, _ in pairs], directions(judged, pairs, among), strict=True))
         self._layout.addSpacing(18)
         self._layout.addWidget(label("Most frequent mistakes", "heading"))
@@ -294,7 +294,7 @@ def directions(
 ) -> list[str]:
     """For each pair shown, whether it goes one way beyond chance (exact binomial test, or one over whole units; Holm's
     correction over them)."""
-    exact = "exact test" if judged.units is None else "test over whole units"
+    exact = words.paired_test(judged.units)
     return [
         f"{'one way beyond chance' if p < 0.05 else 'no direction beyond chance'} ({exact}, p {in_words(p)})"
         for p in holm([judged.direction(a, b, among) for a, b, _ in pairs])

@@ -492,7 +492,7 @@ class ConfusionMatrix(QWidget):
         snapshot, measured = self.session.snapshot, self.session.measured
         assert snapshot is not None
         judged, among = snapshot.judged, measured.among if measured is not None else None
-        use = judged.evaluated if among is None else judged.evaluated & among
+        use = judged.evaluated_among(among)
         found = judged.share(judged.predicted == predicted, use & (judged.labels == label_index))
         share = f"{words.with_bounds(found)} of the {total} labelled so" if total else "no image has this label"
         return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {words.images(amount)}\n{share}"
