@@ -33,7 +33,11 @@ def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
 
     def connected(*args: Any, **options: Any) -> sqlite3.Connection:
         made = connect(*args, **options)
-        frames = [one for one in traceback.extract_stack()[:-1] if not one.filename.endswith("core/study/study.py")]
+        frames = [
+            one
+            for one in traceback.extract_stack()[:-1]
+            if not one.filename.endswith(("core/study/study.py", "core/database.py"))
+        ]
         by_test = "/tests/" in frames[-1].filename
         opened.append((made, "" if by_test else "".join(traceback.format_list(frames[-5:]))))
         return made

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import io
 import os
+import sqlite3
 import subprocess
 import sys
 from collections.abc import Sequence
@@ -13,18 +14,27 @@ from typing import Any, NoReturn
 
 from mivrat import __version__
 from mivrat.commands import evaluating, explaining
-from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, say
+from mivrat.commands.common import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
 from mivrat.core.errors import InputError
+from mivrat.core.log import begin_logging, log_path, log_uncaught
+from mivrat.core.names import printable
 
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
-        self.exit(BAD_INPUT, f"{self.prog}: {message}. See '{self.prog} --help'\n")
+        one_line = " ".join(message.split())
+        self.exit(BAD_INPUT, printable(f"{self.prog}: {one_line}. See '{self.prog} --help'\n"))
+
+    def _print_message(self, message: str, file: Any = None) -> None:
+        if message and file is sys.stdout:
+            write_out(message)
+        elif message:
+            say(message.rstrip("\n"))
 
 
 def _whole(least: int) -> Any:
     def number(text: str) -> int:
-        if not text.isascii() or not text.isdigit() or int(text) < least:
+        if not text.isascii() or not text.isdigit() or len(text) > 18 or int(text) < least:
             raise argparse.ArgumentTypeError(f"{text!r} is not a whole number of at least {least}")
         return int(text)
 
@@ -216,7 +226,7 @@ def _parser() -> argparse.ArgumentParser:
     )
     covering.add_argument("--target", default="predicted", metavar="predicted|CLASS")
     covering.add_argument("--hide", default="blur", choices=("blur", "mean", "patch"))
-    covering.add_argument("--seed", type=int, default=0, metavar="N")
+    covering.add_argument("--seed", type=_whole(0), default=0, metavar="N")
     covering.add_argument("--out", type=Path, required=True, metavar="DIR")
     return parser
 
@@ -271,19 +281,44 @@ def run_command(arguments: Sequence[str]) -> int:
     return _window(args.command, getattr(args, "study", None))
 
 
+def _code_of(arguments: Sequence[str]) -> int:
+    """Run one command; whatever ends it becomes one line on standard error and an exit code."""
+    try:
+        return run_command(arguments)
+    except InputError as error:
+        say(f"mivrat: {error.line()}")
+        return BAD_INPUT
+    except KeyboardInterrupt:
+        return STOPPED
+    except BrokenPipeError:
+        drop_output()  # whoever read it has seen enough
+        return DONE
+    except SystemExit as ended:
+        return ended.code if isinstance(ended.code, int) else DONE
+    except sqlite3.Error as error:
+        log_uncaught(type(error), error, error.__traceback__, f"mivrat {' '.join(arguments[:1])}")
+        say(f"mivrat: a study or cache cannot be read or written ({error}). The details are in the log, {log_path()}")
+        return BAD_INPUT
+    except BaseException as error:
+        log_uncaught(type(error), error, error.__traceback__, f"mivrat {' '.join(arguments[:1])}")
+        say(
+            f"mivrat: something went wrong inside Mivrat ({type(error).__name__}: {str(error)[:200]}). The details are in the log, {log_path()}"
+        )
+        return INSIDE
+
+
 def main() -> NoReturn:
     """The ``mivrat`` command."""
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")  # names of files may hold anything
+    begin_logging()
+    code = _code_of(sys.argv[1:])
     try:
-        code = run_command(sys.argv[1:])
-    except InputError as error:
-        say(f"mivrat: {error.line()}")
-        code = BAD_INPUT
-    except KeyboardInterrupt:
-        code = STOPPED
-    except BrokenPipeError:
-        code = DONE  # whoever read the output has seen enough
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        write_out("")
+    except (InputError, BrokenPipeError) as error:
+        drop_output()
+        if isinstance(error, InputError) and code == DONE:
+            say(f"mivrat: {error.line()}")
+            code = BAD_INPUT
     sys.exit(code)

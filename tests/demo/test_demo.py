@@ -133,7 +133,7 @@ def test_drawing_is_fixed_by_its_seed() -> None:
 
 
 def test_a_stopped_making_goes_on_and_a_moved_one_is_made_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from mivrat.core.running.job import StopSignal
+    from mivrat.core.job import StopSignal
 
     path, stop = tmp_path / "demo.mivrat", StopSignal()
     for progress in make_demo_study(path, stop):

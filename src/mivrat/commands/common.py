@@ -3,27 +3,57 @@
 from __future__ import annotations
 
 import argparse
+import errno
+import os
 import signal
 import sys
+import threading
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 from mivrat.core.errors import InputError
 from mivrat.core.names import printable
 
-DONE, NOT_HELD, BAD_INPUT, STOPPED = 0, 1, 2, 130
+DONE, NOT_HELD, BAD_INPUT, INSIDE, STOPPED = 0, 1, 2, 70, 130
 
 
 def say(text: str) -> None:
     """A line on standard error; names that are no text are shown escaped."""
-    print(printable(text), file=sys.stderr)
+    with suppress(OSError):  # there is nobody left to tell
+        print(printable(text), file=sys.stderr, flush=True)
 
 
 def show(text: str) -> None:
     """A line of results on standard output, as ``say`` shows names."""
-    print(printable(text))
+    write_out(f"{printable(text)}\n")
+
+
+def write_out(text: str) -> None:
+    """Write to standard output; InputError where that is full."""
+    if sys.stdout is None:  # it was closed from the start
+        return
+    try:
+        sys.stdout.write(text)
+        sys.stdout.flush()
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        drop_output()
+        raise InputError(
+            f"cannot be written ({error.strerror or errno.errorcode.get(error.errno or 0, error)})",
+            where="standard output",
+            mend="send it where there is room",
+        ) from error
+
+
+def drop_output() -> None:
+    """Let nothing that still waits for standard output be written, now or at the end."""
+    with suppress(OSError, ValueError):
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, 1)
+        os.close(nowhere)
 
 
 class ProgressLine:
@@ -45,15 +75,31 @@ class ProgressLine:
 @contextmanager
 def stoppable() -> Iterator[Any]:
     """Ctrl-C and a polite kill ask the job to end after the batch in hand."""
-    from mivrat.core.running.job import StopSignal
+    from mivrat.core.job import StopSignal, stopped_by
 
     stop = StopSignal()
     before = {which: signal.signal(which, lambda *_: stop.stop()) for which in (signal.SIGINT, signal.SIGTERM)}
+    # While the engine works, no handler of this thread is called: another one is woken by the system.
+    told, tell = os.pipe()
+    os.set_blocking(tell, False)
+    woken = signal.set_wakeup_fd(tell, warn_on_full_buffer=False)
+
+    def wait() -> None:
+        if os.read(told, 1):
+            stop.stop()
+
+    waiting = threading.Thread(target=wait, daemon=True)
+    waiting.start()
     try:
-        yield stop
+        with stopped_by(stop):
+            yield stop
     finally:
+        signal.set_wakeup_fd(woken)
         for which, handler in before.items():
             signal.signal(which, handler)
+        os.close(tell)
+        waiting.join()
+        os.close(told)
 
 
 def study_for(args: argparse.Namespace, classes: list[str], held: ExitStack, otherwise: Path | None = None) -> Any:

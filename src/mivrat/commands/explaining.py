@@ -171,6 +171,7 @@ def _called(maker: Any, image_set: Any, among: list[int], predicted: int, stop: 
 def _shapes(args: argparse.Namespace) -> list[Any] | None:
     """The shapes to hide, or None where the hottest part is; InputError where it is none or several of them."""
     from mivrat.core.evidence.regions import Shape, shape_from_json
+    from mivrat.core.files import json_value, read_text
 
     if sum(given is not None for given in (args.region, args.shapes, args.hottest)) != 1:
         raise InputError(
@@ -183,10 +184,9 @@ def _shapes(args: argparse.Namespace) -> list[Any] | None:
             raise InputError("is no share of the area", where="--hottest", mend="give a number between 0 and 1")
         return None
     if args.shapes is not None:
-        try:
-            listed = json.loads(args.shapes.read_text(encoding="utf-8"))
-        except (OSError, ValueError) as error:
-            raise InputError(f"cannot be read ({error})", where=args.shapes, mend="name a JSON file") from error
+        listed = json_value(
+            read_text(args.shapes, "the list of shapes", "name a JSON file"), args.shapes, "give a JSON list of shapes"
+        )
         if not isinstance(listed, list) or not listed:
             raise InputError("is no list of shapes", where=args.shapes, mend="give a JSON list of shapes")
         return [shape_from_json(one) for one in listed]

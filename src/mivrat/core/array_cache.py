@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.database import connect
 from mivrat.core.errors import InputError
 from mivrat.core.files import limit_folder
 
@@ -20,13 +21,13 @@ _TABLE = "CREATE TABLE IF NOT EXISTS array (key BLOB PRIMARY KEY, shape TEXT NOT
 
 
 class ArrayCache:
-    """``known`` holds float32 arrays by key; ``keep`` writes those that are new, and leaves the others as they are.
+    """``known`` holds float32 arrays of so many axes by key (``alike``: all of one size); ``keep`` writes those that are new, and leaves the others as they are.
 
     The file is an SQLite database, so that what is added is there wholly or not at all, even after a loss of power.
     """
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
+    def __init__(self, path: Path, axes: int, alike: bool = False) -> None:
+        self._path, self._axes, self._alike = path, axes, alike
         self.known: dict[bytes, NDArray[np.float32]] = {}
         if path.is_file():
             try:
@@ -40,7 +41,7 @@ class ArrayCache:
 
     @contextlib.contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
-        db = sqlite3.connect(self._path, timeout=10)
+        db = connect(self._path)
         try:
             yield db
         finally:
@@ -49,8 +50,12 @@ class ArrayCache:
     def _read(self) -> None:
         with self._open() as db:
             for key, shape, numbers in db.execute("SELECT key, shape, numbers FROM array"):
-                values = np.frombuffer(numbers, "<f4").reshape([int(n) for n in shape.split()])
-                self.known[bytes(key)] = values.astype(np.float32)
+                sides = [int(n) for n in shape.split()]
+                if not isinstance(key, bytes) or len(sides) != self._axes:
+                    raise ValueError("no array of this kind")
+                self.known[key] = np.frombuffer(numbers, "<f4").reshape(sides).astype(np.float32)
+        if self._alike and len({values.shape for values in self.known.values()}) > 1:
+            raise ValueError("arrays that differ in size")
 
     def keep(self) -> None:
         """Write what is known and not written yet. InputError where that is impossible."""

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+# What is quoted from somebody's file may be of any length.
+MOST_SAID = 1200
+
 
 class InputError(Exception):
     """Something handed to Mivrat cannot be used.
@@ -17,7 +20,8 @@ class InputError(Exception):
 
     def line(self) -> str:
         """Everything on one line, fit for standard error."""
-        text = f"{self.where}: {self.what}" if self.where else self.what
+        what = self.what if len(self.what) <= MOST_SAID else f"{self.what[: MOST_SAID - 100]} … {self.what[-100:]}"
+        text = f"{self.where}: {what}" if self.where else what
         if self.mend:
             text += f". {self.mend[:1].upper()}{self.mend[1:]}"
         return " ".join(text.split())

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import stat
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from mivrat.core.errors import InputError
+
+# Class lists, recipes and shapes are far smaller.
+MOST_TEXT = 50_000_000
 
 
 def write_whole(path: Path, data: bytes | str) -> None:
@@ -66,6 +71,33 @@ def limit_folder(folder: Path, most: int, keep: Path | None = None) -> None:
         if path != keep:
             path.unlink(missing_ok=True)
             total -= size
+
+
+def read_text(path: Path, what: str, mend: str) -> str:
+    """A small text file in UTF-8, without its byte order mark; InputError, naming ``what`` it should be, where it is none."""
+    try:
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
+            about = os.fstat(file.fileno())
+            if not stat.S_ISREG(about.st_mode):
+                raise InputError(f"is a folder or a device, not {what}", where=path, mend=mend)
+            if about.st_size > MOST_TEXT:
+                raise InputError(f"is {about.st_size / 1e6:.0f} MB large, too much for {what}", where=path, mend=mend)
+            return file.read().decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise InputError("is not UTF-8 text", where=path, mend="save it as UTF-8") from error
+    except (OSError, ValueError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "its name holds a NUL"
+        raise InputError(f"{what} cannot be read ({reason})", where=path, mend=mend) from error
+
+
+def json_value(text: str, where: object, mend: str) -> Any:
+    """The value of a JSON text; InputError where it is none, or nested too deep."""
+    try:
+        return json.loads(text)
+    except RecursionError as error:
+        raise InputError("is nested too deep", where=where, mend=mend) from error
+    except ValueError as error:
+        raise InputError(f"is not valid JSON ({str(error)[:160]})", where=where, mend=mend) from error
 
 
 def sha256_of(path: Path) -> str:

@@ -10,12 +10,12 @@ from platformdirs import user_data_path
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import sha256_of
+from mivrat.core.job import Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.study.study import Study
 
 DATA = Path(__file__).parent / "data"

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import logging
 import sys
-from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
-from platformdirs import user_log_path
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from mivrat import __version__
+from mivrat.core.log import begin_logging
 from mivrat.ui.garbage import MainThreadCollector
 from mivrat.ui.theme import font, load_fonts
 from mivrat.ui.window import MainWindow
@@ -34,19 +32,9 @@ def make_application() -> QApplication:
     return application
 
 
-def _log_to_file() -> None:
-    try:
-        folder = user_log_path("mivrat", appauthor=False, ensure_exists=True)
-        handler = RotatingFileHandler(folder / "mivrat.log", maxBytes=1_000_000, backupCount=2, encoding="utf-8")
-    except OSError:
-        return
-    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
-    logging.getLogger().addHandler(handler)
-
-
 def run(command: str | None, study: Path | None) -> int:
     """Open the window: the start page, the demonstration, or a study."""
-    _log_to_file()
+    begin_logging()
     application = make_application()
     window = MainWindow()
     window.show()

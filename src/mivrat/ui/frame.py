@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushButton, QToolButton, QVBoxLayout
 
 from mivrat.core.checks.catalogue import BY_NAME
-from mivrat.core.running.job import Progress
+from mivrat.core.job import Progress
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session

@@ -68,7 +68,7 @@ class Place(QObject):
             data = json.loads(text)
             order, bands, image = str(data["order"]), str(data["bands"]), data["image"]
             conditions = str(data["conditions"])
-        except (ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError, RecursionError):
             return
         record = snapshot.record
         items, classes = record.image_set.items, record.classes

@@ -14,6 +14,7 @@ from platformdirs import user_cache_path
 
 from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
 from mivrat.core.errors import InputError
+from mivrat.core.job import Progress, StopSignal
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.loading import load_model
 from mivrat.core.models.onnx_model import OnnxModel
@@ -22,7 +23,6 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.pictures.subsets import pick
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.plausible import TwoClasses, load_two_classes, save_two_classes
 from mivrat.core.running.plausible import find_two_classes as find_two_classes_in

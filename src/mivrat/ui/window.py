@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.checks.catalogue import Step
 from mivrat.core.errors import InputError
+from mivrat.core.job import Progress
 from mivrat.core.likeness.search import nearest
-from mivrat.core.running.job import Progress
 from mivrat.core.selecting.selection import Picked
 from mivrat.demo.study import demo_study_path
 from mivrat.ui import words

@@ -9,7 +9,8 @@ from typing import Any
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal, Slot
 
 from mivrat.core.errors import InputError
-from mivrat.core.running.job import StopSignal
+from mivrat.core.job import StopSignal, stopped_by
+from mivrat.core.log import log_path
 
 log = logging.getLogger(__name__)
 
@@ -44,7 +45,8 @@ class Work(QObject):
 
     def run(self) -> None:
         try:
-            result = self._job(self)
+            with stopped_by(self.stop):
+                result = self._job(self)
             if not self._cancelled:
                 self.done.emit(result)
         except InputError as error:
@@ -56,7 +58,7 @@ class Work(QObject):
                 self.failed.emit(
                     InputError(
                         f"something went wrong inside Mivrat ({type(error).__name__}: {error})",
-                        mend="the log file has the details",
+                        mend=f"the details are in the log, {log_path()}",
                     )
                 )
         finally:

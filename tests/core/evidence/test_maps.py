@@ -23,7 +23,8 @@ from mivrat.core.evidence.overlay import (
     overlay,
     place_on_map,
 )
-from mivrat.core.models.onnx_model import OnnxModel, new_session
+from mivrat.core.models.engine import new_session
+from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize

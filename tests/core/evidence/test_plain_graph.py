@@ -11,7 +11,7 @@ from onnxruntime.quantization import CalibrationDataReader, QuantFormat, QuantTy
 
 from mivrat.core.evidence.maps import HeatmapMaker, Target
 from mivrat.core.evidence.shuffled import rank_correlation
-from mivrat.core.models.onnx_model import new_session
+from mivrat.core.models.engine import new_session
 from tests.support.differences import Probe
 from tests.support.networks import Net, classifier, loaded, random_batch
 

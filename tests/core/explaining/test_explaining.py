@@ -23,13 +23,13 @@ from mivrat.core.explaining.cover_tests import (
 from mivrat.core.explaining.kept_maps import KeptMaps
 from mivrat.core.explaining.setup import MapSetup, Whose
 from mivrat.core.explaining.trust import Trust, examine_trust
+from mivrat.core.job import Progress, StopSignal
 from mivrat.core.likeness.by_place import group_by_place
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.answers import Judged, Judging
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.study.kept_evidence import (
     EVERY,
     KeptTest,

@@ -12,6 +12,7 @@ import pytest
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.graph import GraphView
+from mivrat.core.job import StopSignal
 from mivrat.core.likeness import store
 from mivrat.core.likeness.features import FeatureModel, feature_tensor, unit
 from mivrat.core.likeness.grouping import LikeGroup, group_by_likeness, shared_beyond_chance, silhouette
@@ -19,7 +20,6 @@ from mivrat.core.likeness.search import likeness_to_class, nearest
 from mivrat.core.likeness.store import Features
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.running.job import StopSignal
 from mivrat.core.study.study import Study
 from tests.support.networks import classifier, loaded, random_batch
 from tests.support.sets import CLASSES, write_set

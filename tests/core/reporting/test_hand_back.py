@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from mivrat.core.errors import InputError
+from mivrat.core.job import Progress, StopSignal
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.reporting import hand_back
@@ -31,7 +32,6 @@ from mivrat.core.reporting.hand_back import (
     sort_into_folders,
 )
 from mivrat.core.running.answers import SCORED, UNREADABLE, Answers, judge
-from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Cause, Review, Reviews
 

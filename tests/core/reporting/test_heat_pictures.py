@@ -16,6 +16,7 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.overlay import heat_colours
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.covered import cover_result
+from mivrat.core.job import StopSignal
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.heat_pictures import (
@@ -29,7 +30,6 @@ from mivrat.core.reporting.heat_pictures import (
     fitting,
     with_legend,
 )
-from mivrat.core.running.job import StopSignal
 from tests.core.explaining.test_explaining import Ran
 
 RED, BLUE = (np.full((30, 60, 3), colour, np.uint8) for colour in ((200, 0, 0), (0, 0, 200)))

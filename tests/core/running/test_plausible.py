@@ -9,9 +9,9 @@ import onnx
 import pytest
 from PIL import Image
 
+from mivrat.core.job import Progress, StopSignal
 from mivrat.core.running import plausible
 from mivrat.core.running.answers import SCORED, Answers, judge
-from mivrat.core.running.job import Progress, StopSignal
 from mivrat.core.running.plausible import TwoClasses, candidates, find_two_classes, led_by_two, windows_of
 from mivrat.core.study.study import Study
 from tests.support.networks import classifier, loaded

@@ -11,8 +11,8 @@ from mivrat.core.checks.order_probe import check_class_order
 from mivrat.core.checks.recipe_probe import probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.checks.survey import Facts, Surveyed, survey_files
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.job import Meter, Progress, StopSignal
 
 
 @dataclass(frozen=True)

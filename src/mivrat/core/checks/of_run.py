@@ -5,20 +5,22 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Collection, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from mivrat.core.checks.catalogue import Step, run_checks
+from mivrat.core.checks.catalogue import BY_NAME, Step, run_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, from_json
-from mivrat.core.checks.survey import facts_from_json
+from mivrat.core.checks.survey import Facts, facts_from_json
 from mivrat.core.errors import InputError
+from mivrat.core.job import StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import Judged
-from mivrat.core.running.job import StopSignal
 from mivrat.core.study.records import RunRecord
+from mivrat.core.study.soundness import reading
 from mivrat.core.study.study import Study
 
 # Checks that look at the model itself; loading it takes longer than all the quick others.
@@ -90,7 +92,7 @@ def check_run(
     ``keep=False`` is for a study that cannot be written to.
     """
     inputs = gather(study, record, judged, names, seed)
-    known = {content: facts_from_json(text) for content, text in study.surveys().items()}
+    known = _known(study)
     try:
         for news in run_checks(inputs, names, stop, known):
             if isinstance(news, Step):
@@ -107,12 +109,26 @@ def check_run(
             study.keep_surveys({content: facts.to_json() for content, facts in inputs.fresh.items()})
 
 
-def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:
-    """What the checks of a run found, by the check's name."""
+def _known(study: Study) -> dict[bytes, Facts]:
+    """What was measured of pictures before; what cannot be read of it is measured again."""
     found = {}
+    for content, text in study.surveys().items():
+        with suppress(ValueError):
+            found[content] = facts_from_json(text)
+    return found
+
+
+@reading
+def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:
+    """What the checks of a run found, by the check's name; what cannot be read of it can be found again."""
+    found = {}
+    ((listed,),) = study.rows("SELECT COUNT(*) FROM image WHERE set_id = (SELECT set_id FROM run WHERE id = ?)", run_id)
     for name, text in study.check_results(run_id).items():
-        data = json.loads(text)
-        found[name] = KeptResult(from_json(json.dumps(data["result"])), data["at"], data["answered"])
+        with suppress(ValueError, KeyError, TypeError, RecursionError):
+            data = json.loads(text)
+            result = from_json(json.dumps(data["result"]))
+            if name in BY_NAME and all(0 <= i < listed for i in result.images):
+                found[name] = KeptResult(result, str(data["at"]), int(data["answered"]))
     return found
 
 

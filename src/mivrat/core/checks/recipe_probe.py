@@ -22,13 +22,13 @@ from mivrat.core.checks.order_probe import best_order, renamed_right
 from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.significance import beyond_commonest, even_split, gained_and_lost, holm
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values, recipe_to_toml
 from mivrat.core.pictures.value_ranges import VALUE_RANGES, in_order
-from mivrat.core.running.job import Meter, Progress, StopSignal
 
 MOST_IMAGES = 200
 LEAST_IMAGES = 20

@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
+from pydantic import TypeAdapter
+
 # ``open``: it could not be said, or was not asked yet.
 State = Literal["fine", "look", "stop", "open"]
 
@@ -30,12 +32,12 @@ class CheckResult:
         return json.dumps(asdict(self), allow_nan=False)
 
 
+_RESULT = TypeAdapter(CheckResult)
+
+
 def from_json(text: str) -> CheckResult:
-    """A result that was kept as text."""
-    data = json.loads(text)
-    return CheckResult(
-        data["name"], data["state"], data["sentence"], data["figures"], tuple(data["images"]), data["offer"]
-    )
+    """A result that was kept as text; ValueError where it is none."""
+    return _RESULT.validate_json(text)
 
 
 def some_of(number: int, what: str, plural: str = "") -> str:

@@ -14,8 +14,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
+from pydantic import TypeAdapter
 from scipy.fft import dctn
 
+from mivrat.core.job import StopSignal
 from mivrat.core.pictures.decode import (
     PictureFile,
     Stamp,
@@ -24,7 +26,6 @@ from mivrat.core.pictures.decode import (
     mode_and_frames,
     read_file,
 )
-from mivrat.core.running.job import StopSignal
 
 # The grid a picture is brought to before its frequencies are taken, and the spread of grey below which it counts as flat.
 _GRID = 32
@@ -56,8 +57,12 @@ class Surveyed:
     facts: Facts
 
 
+_FACTS = TypeAdapter(Facts)
+
+
 def facts_from_json(text: str) -> Facts:
-    return Facts(**json.loads(text))
+    """Facts that were kept as text; ValueError where it tells of none."""
+    return _FACTS.validate_json(text)
 
 
 def _low_frequencies() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -90,6 +95,8 @@ def survey_file(file: PictureFile) -> Facts:
     except UnreadablePicture as error:
         return Facts(problem=str(error))
     height, width = pixels.shape[:2]
+    if not height or not width:
+        return Facts(problem="holds no pixels")
     return Facts(width, height, mode, frames, fingerprint(Image.fromarray(pixels)))
 
 

@@ -7,13 +7,13 @@ from typing import Any
 
 import numpy as np
 import onnx
-import onnxruntime as ort
 from numpy.typing import NDArray
 from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.plain_graph import write_out_quantised, write_out_recurrent
-from mivrat.core.models.onnx_model import OnnxModel, opset_of, short_reason
+from mivrat.core.models.engine import new_session, run_session, short_reason
+from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
 _TO_FLOAT = {TensorProto.FLOAT16, TensorProto.BFLOAT16, TensorProto.DOUBLE}
 # What may stand between the scores and the softmax or sigmoid that makes them.
@@ -119,8 +119,11 @@ class GraphView:
     what follows from shapes, as it is for that batch.
     """
 
-    def __init__(self, model: OnnxModel, sides: tuple[int, int] | None = None) -> None:
-        """``sides``: height and width of the images to follow it with, where model and recipe leave them free."""
+    def __init__(self, model: OnnxModel, sides: tuple[int, int] | None = None, *, tried: bool = False) -> None:
+        """``sides``: height and width of the images to follow it with, where model and recipe leave them free. Following it
+        makes every tensor, which is tried in a process of its own first where it may be much; ``tried`` leaves that out."""
+        if not tried:
+            model.try_first(tensors=True, sides=sides)
         self.where = model.path
         self.input = model.input.name
         proto = onnx.ModelProto()
@@ -216,12 +219,9 @@ class GraphView:
         probe.CopyFrom(self.proto)
         del probe.graph.output[:]
         probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
-        options = ort.SessionOptions()
-        options.graph_optimization_level = ort.GraphOptimizationLevel.ORT_DISABLE_ALL
-        options.log_severity_level = 4
         try:
-            session = ort.InferenceSession(probe.SerializeToString(), options, providers=["CPUExecutionProvider"])
-            found = session.run(names, {self.input: batch})
+            session = new_session(probe.SerializeToString(), where=self.where, as_written=True)
+            found = run_session(session, names, {self.input: batch})
         except Exception as error:
             raise InputError(
                 f"the graph cannot be followed tensor by tensor ({short_reason(error)})",

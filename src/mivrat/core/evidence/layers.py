@@ -15,7 +15,7 @@ from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.reverse import SEED, blocked_layers, build_reverse
 from mivrat.core.evidence.token_places import TokenPlaces, grid_of
-from mivrat.core.models.onnx_model import new_session
+from mivrat.core.models.engine import new_session, run_session
 
 
 @dataclass(frozen=True)
@@ -229,7 +229,9 @@ def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequen
     batch = np.random.default_rng(0).uniform(0, 1, shape).astype(view.dtypes[view.input])
     seed = np.eye(1, int(np.prod(view.shapes[view.logits][1:])), dtype=np.float32).repeat(len(batch), axis=0)
     proto, names = build_reverse(view, [layers[i].tensor for i in alike])
-    gradients = new_session(proto.SerializeToString(), 0, view.where).run(names[1::2], {view.input: batch, SEED: seed})
+    gradients = run_session(
+        new_session(proto.SerializeToString(), 0, view.where), names[1::2], {view.input: batch, SEED: seed}
+    )
     telling = [i for i, g in zip(alike, gradients, strict=True) if np.any(layers[i].channels_first(g))]
     return telling[-1] if telling else usable[-1]
 

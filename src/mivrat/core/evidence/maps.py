@@ -19,7 +19,9 @@ from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
-from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces, new_session
+from mivrat.core.log import log_path
+from mivrat.core.models.engine import new_session, run_session
+from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
 
 log = logging.getLogger(__name__)
@@ -263,13 +265,13 @@ class HeatmapMaker:
     def _asked(self, session: Any, names: list[str], given: dict[str, NDArray[Any]]) -> list[NDArray[np.float32]]:
         """Run the engine; InputError, in one sentence, where it fails."""
         try:
-            return list(session.run(names, given))
+            return run_session(session, names, given)
         except Exception as error:
             log.exception("the engine failed at a map")
             raise InputError(
                 "the engine cannot work out this map of this model",
                 where=self.model.path,
-                mend="occlusion and random masks need its answers alone; the log file has the engine's reason",
+                mend=f"occlusion and random masks need its answers alone; the engine's reason is in the log, {log_path()}",
             ) from error
 
     def _seed(self, piece: NDArray[Any], targets: Sequence[Target]) -> NDArray[np.float32]:

@@ -15,7 +15,13 @@ from mivrat.core.errors import InputError
 Mask = NDArray[np.bool_]
 Kind = Literal["rectangle", "ellipse", "lasso", "brush"]
 KINDS: tuple[Kind, ...] = ("rectangle", "ellipse", "lasso", "brush")
-_FEWEST: dict[str, int] = {"rectangle": 2, "ellipse": 2, "lasso": 3, "brush": 1}
+# How many points a shape is made of, at least and at most.
+_POINTS: dict[str, tuple[int, int]] = {
+    "rectangle": (2, 2),
+    "ellipse": (2, 2),
+    "lasso": (3, 10_000),
+    "brush": (1, 10_000),
+}
 
 
 @dataclass(frozen=True)
@@ -84,12 +90,16 @@ def shape_from_json(data: Any) -> Shape:
     try:
         kind, points = data["kind"], tuple((float(x), float(y)) for x, y in data["points"])
         radius = float(data.get("radius", 0.0))
-    except (KeyError, TypeError, ValueError, AttributeError):
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
         kind, points, radius = "", (), 0.0
     numbers = [v for p in points for v in p] + [radius]
-    if kind not in KINDS or len(points) < _FEWEST[kind] or not np.isfinite(numbers).all() or max(np.abs(numbers)) > 10:
+    known = isinstance(kind, str) and kind in KINDS
+    fewest, most = _POINTS[kind] if known else (1, 0)
+    if not (fewest <= len(points) <= most and np.isfinite(numbers).all() and max(np.abs(numbers)) <= 10):
         raise InputError(
-            "is no region", where="region", mend=f"give a shape: {', '.join(KINDS)}, with its points as shares"
+            "is no region",
+            where="region",
+            mend=f"give a shape: {', '.join(KINDS)}, with its points as shares; two corners for the first two",
         )
     return Shape(kind, points, radius)
 

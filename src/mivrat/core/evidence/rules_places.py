@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.step import Gradients, NoRule, Rule, Step, settled
-from mivrat.core.models.onnx_model import new_session
+from mivrat.core.models.engine import new_session, run_session
 
 
 def _along(s: Step, value: Value, rank: int, axis: int, matrix: NDArray[Any]) -> Value:
@@ -202,9 +202,8 @@ def _resampling(s: Step, before: int, after: int, axis: int) -> NDArray[np.float
         onnx.helper.make_graph([node], "resampling", *ports, held), opset_imports=[onnx.helper.make_opsetid("", opset)]
     )
     made.ir_version = 8
-    found = new_session(made.SerializeToString()).run(None, {"x": np.eye(before, dtype=np.float32)[:, None, :, None]})[
-        0
-    ]
+    eye = np.eye(before, dtype=np.float32)[:, None, :, None]
+    (found,) = run_session(new_session(made.SerializeToString()), None, {"x": eye})
     return np.asarray(found[:, 0, :, 0], np.float32)
 
 

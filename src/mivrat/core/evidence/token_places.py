@@ -15,11 +15,11 @@ from typing import Any
 
 import numpy as np
 import onnx
-import onnxruntime as ort
 from numpy.typing import NDArray
 from onnx import TensorProto, helper, numpy_helper
 
 from mivrat.core.evidence.graph import GraphView, attributes_of
+from mivrat.core.models.engine import new_session, run_session
 
 # What comes from so large a share of the image, down or across, has no place of its own.
 WIDE = 0.5
@@ -272,14 +272,11 @@ def _moved(view: GraphView, node: onnx.NodeProto, known: Mapping[str, Places | N
     )
     made = helper.make_model(graph, opset_imports=list(view.proto.opset_import))
     made.ir_version = min(made.ir_version, 10)
-    options = ort.SessionOptions()
-    options.log_severity_level = 4
-    options.intra_op_num_threads = 1
-    session = ort.InferenceSession(made.SerializeToString(), options, providers=["CPUExecutionProvider"])
+    session = new_session(made.SerializeToString(), 1)
 
     def run(part: Any) -> list[NDArray[np.float32]]:
         given.update({name: np.ascontiguousarray(part(places), np.float32) for name, places in layers})
-        return list(session.run(outputs, given))
+        return run_session(session, outputs, given)
 
     there = run(lambda places: ~np.isnan(places[..., 0]))
     down, across = (run(lambda places, k=k: np.nan_to_num(places[..., k])) for k in (0, 1))

@@ -17,9 +17,9 @@ from mivrat.core.evidence.maps import METHODS, HeatmapMaker, Method
 from mivrat.core.evidence.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import units_in
-from mivrat.core.running.job import Meter, Progress, StopSignal
 
 Place = Literal["fixed", "each", "hottest"]
 
@@ -96,7 +96,7 @@ def plan_from_json(text: str) -> CoverPlan:
             raise ValueError("no such way of hiding")
         images = tuple(int(i) for i in data["images"])
         return CoverPlan(images, region, data["hide"], str(data["target"]), int(data["seed"]), str(data["selection"]))
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
         raise InputError(
             "a kept cover test cannot be read", where="study", mend="take it away and do it anew"
         ) from error

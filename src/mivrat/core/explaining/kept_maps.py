@@ -17,11 +17,11 @@ from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.combining import together
 from mivrat.core.evidence.maps import BY_GRADIENT, HeatmapMaker, Map, Target
 from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.running.answers import Judged
-from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.study.records import RunRecord
 
 BATCH = 32
@@ -41,7 +41,7 @@ class KeptMaps:
         self._record, self._judged, self.setup = record, judged, setup
         self._contents = contents
         key = "\n".join((MADE_AS, record.model_sha256, recipe_to_toml(record.recipe), setup.method, *setup.layers))
-        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays")
+        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays", 2)
         self.maps: dict[int, Map] = {}
         for image in contents:
             target = setup.target(judged, image)

@@ -16,10 +16,10 @@ from mivrat.core.evidence.shuffled import ALIKE, DEPTHS, Shuffle, overlap_of_hot
 from mivrat.core.explaining.kept_maps import maps_of_setup
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.significance import even_split
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.answers import Judged
-from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.study.records import RunRecord
 
 # The methods whose maps are compared with each other.

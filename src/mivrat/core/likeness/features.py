@@ -9,7 +9,8 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces, new_session
+from mivrat.core.models.engine import new_session, run_session
+from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
 
 Vectors = NDArray[np.float32]
 
@@ -66,7 +67,10 @@ class FeatureModel:
         """Features (images x features) of prepared images."""
         size = max(1, PIXELS_AT_ONCE // (batch[0].size // self.recipe.channels))
         pieces = in_pieces(batch.astype(self._dtype, copy=False), size, self.model.batch_limit)
-        found = [self._flat(self._session.run([self.tensor], {self._input: piece})[0][:kept]) for piece, kept in pieces]
+        found = [
+            self._flat(run_session(self._session, [self.tensor], {self._input: piece})[0][:kept])
+            for piece, kept in pieces
+        ]
         return unit(np.concatenate(found))
 
     def _flat(self, features: NDArray[np.float32]) -> NDArray[np.float32]:

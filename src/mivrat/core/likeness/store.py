@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from mivrat.core.array_cache import ArrayCache
 from mivrat.core.errors import InputError
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.likeness.features import FeatureModel, Vectors
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import recipe_to_toml
-from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import score_images
 from mivrat.core.study.records import RunRecord
 
@@ -29,7 +29,7 @@ class Features:
         """``contents`` tells the pictures' hashes by position, as far as they have been read."""
         self._record, self._contents = record, dict(contents)
         key = f"{record.model_sha256}\n{recipe_to_toml(record.recipe)}"
-        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays")
+        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays", 1, alike=True)
         self._known = self._cache.known
         self.vectors: Vectors = np.full((len(record.image_set.items), 0), np.nan, np.float32)
         if self._known:

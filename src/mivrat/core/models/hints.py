@@ -125,7 +125,7 @@ def _numbers_under(entries: dict[str, str], word: str) -> NDArray[np.float64] | 
         if word in key.lower():
             try:
                 told = json.loads(value)
-            except ValueError:
+            except (ValueError, RecursionError):
                 told = None
             numbers = told if isinstance(told, list) else _NUMBER.findall(value)
             try:

@@ -11,9 +11,11 @@ from google.protobuf.message import DecodeError
 from onnx import TensorProto
 
 from mivrat.core.errors import InputError
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.pictures.recipe import MOST_SIDE, Recipe
 
 Shape = tuple[int | None, ...]
+# What the format's encoding can hold.
+MOST_BYTES = (1 << 31) - 1
 
 _TYPES: dict[int, Literal["float32", "float16", "uint8"]] = {
     TensorProto.FLOAT: "float32",
@@ -35,10 +37,20 @@ class Port:
         return f"'{self.name}' [{shown}] {self.dtype or 'of another type'}"
 
 
-def load_onnx(path: Path) -> onnx.ModelProto:
-    """Load an ONNX model with its weights; InputError where it is none or keeps weights outside its folder."""
+def load_onnx(path: Path) -> tuple[onnx.ModelProto, list[Path]]:
+    """Load an ONNX model with its weights, and tell the files beside it that hold them; InputError where it is none or keeps
+    weights outside its folder."""
     try:
-        model = onnx.load(str(path), load_external_data=False)
+        if not path.is_file() and path.exists():
+            raise InputError("is a folder or a device, not a model file", where=path, mend="name an ONNX file")
+        if path.stat().st_size > MOST_BYTES:
+            raise InputError(
+                f"is larger than {MOST_BYTES / 1e9:.0f} GB, which no ONNX file may be",
+                where=path,
+                mend="keep the weights in a file beside the model (external data)",
+            )
+        model = onnx.ModelProto.FromString(path.read_bytes())
+        _touch(model)
     except FileNotFoundError as error:
         raise InputError("there is no such model file", where=path, mend="name an ONNX file") from error
     except (DecodeError, OSError, ValueError) as error:
@@ -49,16 +61,45 @@ def load_onnx(path: Path) -> onnx.ModelProto:
         raise InputError(
             "is not an ONNX model, or an empty one", where=path, mend="export the classifier to ONNX and name that file"
         )
-    folder = path.resolve().parent
-    external = False
+    weights = weight_files(model, path)
+    if weights:
+        try:
+            onnx.external_data_helper.load_external_data_for_model(model, str(path.resolve().parent))
+        except Exception as error:  # a length or place that is no number, or leads beyond the end
+            raise InputError(
+                f"its weights cannot be read ({' '.join(str(error).split())[:120]})",
+                where=path,
+                mend="put the weights file that belongs to it beside the model",
+            ) from error
+    return model, weights
+
+
+def _touch(model: onnx.ModelProto) -> None:
+    """ValueError where a name in it is no text, or a shape or constant holds sizes that cannot be."""
+    for graph in (model.graph, *model.functions):
+        for node in graph.node:
+            _ = (node.name, node.op_type, node.domain, list(node.input), list(node.output))
+            for attribute in node.attribute:
+                _ = (attribute.name, attribute.ref_attr_name)
+    for value in (*model.graph.input, *model.graph.output, *model.graph.value_info):
+        _ = (value.name, [d.dim_param for d in value.type.tensor_type.shape.dim])
+    for tensor in onnx.external_data_helper._get_all_tensors(model):
+        _ = (tensor.name, [(entry.key, entry.value) for entry in tensor.external_data])
+        if any(n < 0 for n in tensor.dims):
+            raise ValueError("a constant with a negative size")
+    _ = [(entry.domain, entry.version) for entry in model.opset_import]
+
+
+def weight_files(model: onnx.ModelProto, path: Path) -> list[Path]:
+    """The files beside a model that hold its weights; InputError where one is missing or lies outside the model's folder."""
+    folder, found = path.resolve().parent, set[Path]()
     for tensor in onnx.external_data_helper._get_all_tensors(model):
         for entry in tensor.external_data:
             if entry.key == "location":
-                external = True
-                target = (folder / entry.value).resolve()
-                if Path(entry.value).is_absolute() or not target.is_relative_to(folder):
+                target = None if "\0" in entry.value else (folder / entry.value).resolve()
+                if target is None or Path(entry.value).is_absolute() or not target.is_relative_to(folder):
                     raise InputError(
-                        f"keeps weights outside its own folder ({entry.value})",
+                        f"keeps weights outside its own folder ({entry.value!r})",
                         where=path,
                         mend="put the weights beside the model, or inside it",
                     )
@@ -68,15 +109,15 @@ def load_onnx(path: Path) -> onnx.ModelProto:
                         where=path,
                         mend="put the weights file back beside the model",
                     )
-    if external:
-        onnx.external_data_helper.load_external_data_for_model(model, str(folder))
-    return model
+                found.add(target)
+    return sorted(found)
 
 
 def _port(value: onnx.ValueInfoProto) -> Port:
     tensor = value.type.tensor_type
     shape = tuple(d.dim_value if d.HasField("dim_value") and d.dim_value > 0 else None for d in tensor.shape.dim)
-    dtype = TensorProto.DataType.Name(tensor.elem_type).lower() if tensor.elem_type else ""
+    known = tensor.elem_type and tensor.elem_type in TensorProto.DataType.values()
+    dtype = TensorProto.DataType.Name(tensor.elem_type).lower() if known else ""
     return Port(value.name, shape, _TYPES.get(tensor.elem_type, dtype))
 
 
@@ -129,6 +170,12 @@ def image_input(model: onnx.ModelProto, wanted: str, where: object) -> Port:
             f"takes {port.dtype or 'something else than numbers'}; Mivrat gives float32, float16 or uint8",
             where=where,
             mend="export the model with one of these input types",
+        )
+    if max((n or 0 for n in port.shape[1:]), default=0) > MOST_SIDE:
+        raise InputError(
+            f"its input {port.describe()} is longer than {MOST_SIDE} on a side",
+            where=where,
+            mend="name a model for smaller images",
         )
     if len(port.shape) == 4 and all(n not in (1, 3, None) for n in (port.shape[1], port.shape[3])):
         raise InputError(

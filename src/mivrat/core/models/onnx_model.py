@@ -3,47 +3,32 @@
 from __future__ import annotations
 
 import copy
-import re
+import hashlib
+import json
+import os
 from collections.abc import Iterator
+from math import prod
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import onnx
-import onnxruntime as ort
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
+from mivrat.core.files import sha256_of
 from mivrat.core.models import onnx_file
+from mivrat.core.models.bounds import is_plainly_bounded
+from mivrat.core.models.engine import VERSION, new_session, run_session, short_reason
 from mivrat.core.models.scores import as_rows, column_count_fits
-from mivrat.core.pictures.recipe import Recipe, guess_recipe
+from mivrat.core.models.trial import passes_trial
+from mivrat.core.pictures.prepare import MOST_RECEIVED
+from mivrat.core.pictures.recipe import Recipe, guess_recipe, recipe_to_toml
 
 # Four images of 224 x 224 pixels.
 PIXELS_AT_ONCE = 4 * 224 * 224
-
-
-def new_session(model: str | bytes, threads: int = 0, where: object = "") -> ort.InferenceSession:
-    """An ONNX Runtime session on the CPU; InputError, with the runtime's reason, where the model cannot be loaded."""
-    options = ort.SessionOptions()
-    options.intra_op_num_threads = threads
-    options.log_severity_level = 4
-    # Threads that wait by spinning would take decoding its time.
-    options.add_session_config_entry("session.intra_op.allow_spinning", "0")
-    try:
-        return ort.InferenceSession(model, options, providers=["CPUExecutionProvider"])
-    except Exception as error:
-        raise InputError(
-            f"the runtime cannot load the model ({short_reason(error)})",
-            where=where,
-            mend="export it again, with standard ONNX operators",
-        ) from error
-
-
-def short_reason(error: Exception) -> str:
-    """The telling part of a runtime's error message, on one line."""
-    text = re.sub(r"\[ONNXRuntimeError\] : \d+ : \w+ : ", "", " ".join(str(error).split()))
-    text = re.sub(r"/\S+/([\w.]+\.(?:cc|h):\d+)", r"\1", text)
-    return text[:220]
+# A model of a fixed batch is given no more numbers than this at a time.
+MOST_AT_ONCE = 3 * MOST_RECEIVED
 
 
 def in_pieces(batch: NDArray[Any], size: int, limit: int | None) -> Iterator[tuple[NDArray[Any], int]]:
@@ -68,12 +53,26 @@ class OnnxModel:
 
     kind = "onnx"
 
-    def __init__(self, path: Path, recipe: Recipe | None = None, classes: int | None = None, threads: int = 0) -> None:
+    def __init__(
+        self,
+        path: Path,
+        recipe: Recipe | None = None,
+        classes: int | None = None,
+        threads: int = 0,
+        *,
+        tried: bool = False,
+    ) -> None:
+        """Load a model and run it once on a made-up batch. InputError where it cannot be used.
+
+        Unless it is plain from the graph that this is short and small, it is done in a process of its own first; ``tried`` says
+        that this is that process.
+        """
         self.path = path
+        self._given, self._classes = recipe, classes
         self.name = path.stem
         self.threads = threads
         self.remarks: list[str] = []
-        self.proto = onnx_file.load_onnx(path)
+        self.proto, self.weights = onnx_file.load_onnx(path)
         self.input = onnx_file.image_input(self.proto, recipe.tensor.input if recipe else "", path)
         self.recipe_is_guess = recipe is None
         if recipe is None:
@@ -85,9 +84,35 @@ class OnnxModel:
         self.recipe = recipe
         onnx_file.check_recipe_fits(self.input, recipe, path)
         self.output = self._choose_output(classes)
-        self.session = new_session(str(path.resolve()), threads, path)
         self.batch_limit = self.input.shape[0] if self.input.shape else None
+        self._refuse_giant_batch()
+        if not tried:
+            self.try_first()
+        self.session = new_session(str(path.resolve()), threads, path)
         self._probe(classes)
+
+    def try_first(self, *, tensors: bool = False, sides: tuple[int, int] | None = None) -> None:
+        """Load and run it in a process of its own, with limits, where the graph does not show that it is harmless;
+        ``tensors``: with every tensor it makes, for images of these sides. InputError where it is not."""
+        if is_plainly_bounded(self.proto, self.input.name, self.sample_shape(self.batch_limit or 2, sides)):
+            return
+        recipe = recipe_to_toml(self._given) if self._given is not None else None
+        task = {"recipe": recipe, "classes": self._classes, "tensors": tensors, "sides": sides}
+        told = json.dumps([VERSION, task, [sha256_of(file) for file in (self.path, *self.weights)]])
+        key = hashlib.sha256(told.encode()).hexdigest()
+        passes_trial(self.path, task | {"path": os.fsencode(self.path.resolve()).hex()}, key)
+
+    def _refuse_giant_batch(self) -> None:
+        """InputError where one batch is more than is ever given to a model at once."""
+        shape = self.sample_shape(self.batch_limit or 1)
+        if prod(shape[1:]) // self.recipe.channels > MOST_RECEIVED or prod(shape) > MOST_AT_ONCE:
+            raise InputError(
+                f"takes {prod(shape):,} numbers at a time ({' × '.join(str(n) for n in shape)}), which is more than Mivrat gives to a model".replace(
+                    ",", " "
+                ),
+                where=self.path,
+                mend="export it for smaller images, or with a batch of any size; or correct the sizes in the recipe",
+            )
 
     def _choose_output(self, classes: int | None) -> onnx_file.Port:
         ports = onnx_file.outputs_of(self.proto)
@@ -153,7 +178,7 @@ class OnnxModel:
         for images in sizes:
             batch = np.zeros(self.sample_shape(images), self.recipe.tensor.dtype)
             try:
-                answer = self.session.run([self.output.name], {self.input.name: batch})[0]
+                answer = run_session(self.session, [self.output.name], {self.input.name: batch})[0]
             except Exception as error:
                 if images == sizes[-1]:
                     raise InputError(
@@ -212,11 +237,13 @@ class OnnxModel:
         if limit is None:
             at_once = max(1, PIXELS_AT_ONCE // (batch[0].size // self.recipe.channels)) if len(batch) else 1
             parts = [batch[first : first + at_once] for first in range(0, len(batch), at_once)]
-            found = [as_rows(self.session.run([self.output.name], {self.input.name: part})[0]) for part in parts]
+            found = [
+                as_rows(run_session(self.session, [self.output.name], {self.input.name: part})[0]) for part in parts
+            ]
             return found[0] if len(found) == 1 else np.concatenate(found)
         return np.concatenate(
             [
-                as_rows(self.session.run([self.output.name], {self.input.name: piece})[0])[:kept]
+                as_rows(run_session(self.session, [self.output.name], {self.input.name: piece})[0])[:kept]
                 for piece, kept in in_pieces(batch, limit, limit)
             ]
         )

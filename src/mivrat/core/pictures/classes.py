@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from mivrat.core.errors import InputError
+from mivrat.core.files import json_value, read_text
 from mivrat.core.names import is_text
 
 
@@ -17,16 +18,7 @@ def read_class_list(path: Path) -> list[str]:
 
     Raises InputError for an unreadable file, no names, an empty or doubled name, or indices with gaps.
     """
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise InputError("is not UTF-8 text", where=path, mend="save the class list as UTF-8") from error
-    except OSError as error:
-        raise InputError(
-            f"the class list cannot be read ({error.strerror})",
-            where=path,
-            mend="name a text or JSON file with the class names",
-        ) from error
+    text = read_text(path, "the class list", "name a text or JSON file with the class names")
     if path.suffix.lower() == ".json" or (text.lstrip()[:1] in ("[", "{") and _is_json(text)):
         names = _from_json(text, path)
     else:
@@ -63,15 +55,12 @@ def _is_json(text: str) -> bool:
         return isinstance(json.loads(text), list | dict)
     except ValueError:
         return False
+    except RecursionError:  # brackets and nothing else, for thousands of them
+        return True
 
 
 def _from_json(text: str, path: Path) -> list[str]:
-    try:
-        found = json.loads(text)
-    except ValueError as error:
-        raise InputError(
-            f"is not valid JSON ({error})", where=path, mend="give a list of names, or an object index -> name"
-        ) from error
+    found = json_value(text, path, "give a list of names, or an object index -> name")
     if isinstance(found, dict):
         try:
             by_index = {int(key): name for key, name in found.items()}
@@ -105,7 +94,7 @@ def fold(name: str) -> str:
 def natural_key(text: str) -> list[tuple[int, int, str]]:
     """A sort key by which class 2 comes before class 10."""
     return [
-        (0, int(part), "") if part.isdigit() and part.isascii() else (1, 0, part)
+        (0, int(part), "") if part.isdigit() and part.isascii() and len(part) < 1000 else (1, 0, part)
         for part in re.split(r"(\d+)", text.casefold())
         if part
     ]
@@ -128,7 +117,7 @@ class ClassMatcher:
     def target(self, text: str) -> int:
         """A class given by name or by index from 0 (a name wins); InputError where it is neither."""
         found = self.index(text)
-        if found is None and text.isascii() and text.isdigit() and int(text) < len(self.classes):
+        if found is None and text.isascii() and text.isdigit() and len(text) < 10 and int(text) < len(self.classes):
             found = int(text)
         if found is None:
             raise InputError(

@@ -67,6 +67,8 @@ def read_file(path: Path) -> PictureFile:
         raise UnreadablePicture("is a folder or a device, not a file") from error
     except OSError as error:
         raise UnreadablePicture(f"cannot be read ({error.strerror})") from error
+    except ValueError as error:
+        raise UnreadablePicture("has a name that no file can have") from error
     return PictureFile(data, Stamp(hashlib.sha256(data).digest(), len(data), about.st_mtime_ns), path.name)
 
 

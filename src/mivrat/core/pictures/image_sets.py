@@ -233,7 +233,13 @@ def read_table(source: Path) -> pl.DataFrame:
             where=source,
             mend="check that it is a well-formed table in UTF-8",
         ) from error
-    table = table.rename({name: name.strip().lstrip("\ufeff") for name in table.columns})
+    plain = {name: name.strip().lstrip("\ufeff") for name in table.columns}
+    doubled = [name for name, count in Counter(plain.values()).items() if count > 1]
+    if doubled:
+        raise InputError(
+            f"has more than one column {some(doubled)}", where=source, mend="give every column a name of its own"
+        )
+    table = table.rename(plain)
     if "path" not in table.columns:
         raise InputError(
             f"has no 'path' column; its columns are {', '.join(table.columns)}",

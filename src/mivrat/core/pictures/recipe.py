@@ -9,9 +9,11 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from mivrat.core.errors import InputError
+from mivrat.core.files import read_text
 
 FORMAT = "mivrat-recipe/1"
-Side = Annotated[int, Field(ge=1, le=16384)]
+MOST_SIDE = 16384
+Side = Annotated[int, Field(ge=1, le=MOST_SIDE)]
 Pair = tuple[Side, Side]
 
 
@@ -125,8 +127,10 @@ def parse_recipe(text: str, where: object = "recipe") -> Recipe:
     """A recipe from TOML text; InputError naming the entry that is wrong."""
     try:
         data: dict[str, Any] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"is not valid TOML ({error})", where=where, mend="correct that line") from error
+    except RecursionError as error:
+        raise InputError("is nested too deep", where=where, mend="write entries as in docs/recipes.md") from error
+    except ValueError as error:  # also a number of thousands of digits, or a date that is none
+        raise InputError(f"is not valid TOML ({str(error)[:160]})", where=where, mend="correct that line") from error
     if data.get("format") != FORMAT:
         raise InputError(
             f"has format {data.get('format')!r}", where=where, mend=f'begin the recipe with format = "{FORMAT}"'
@@ -148,7 +152,7 @@ def recipe_from(data: dict[str, Any], where: object = "recipe") -> Recipe:
         )
         message = first["msg"].removeprefix("Value error, ")
         raise InputError(
-            f"{entry}: {message[:1].lower()}{message[1:]} (given: {first.get('input')!r})"
+            f"{entry}: {message[:1].lower()}{message[1:]} (given: {_given(first.get('input'))})"
             if first["type"] != "value_error"
             else f"{entry}: {message}",
             where=where,
@@ -156,16 +160,18 @@ def recipe_from(data: dict[str, Any], where: object = "recipe") -> Recipe:
         ) from error
 
 
+def _given(value: object) -> str:
+    """A wrong entry as an error shows it; a huge number cannot even be written out."""
+    try:
+        shown = repr(value)
+    except (ValueError, RecursionError):
+        return "a value too long to be shown"
+    return shown if len(shown) <= 80 else f"{shown[:80]}…"
+
+
 def read_recipe(path: Path) -> Recipe:
     """Read a recipe file."""
-    try:
-        return parse_recipe(path.read_text(encoding="utf-8-sig"), path)
-    except UnicodeDecodeError as error:
-        raise InputError("is not UTF-8 text", where=path, mend="save the recipe as UTF-8") from error
-    except OSError as error:
-        raise InputError(
-            f"the recipe cannot be read ({error.strerror})", where=path, mend="name a recipe file (TOML)"
-        ) from error
+    return parse_recipe(read_text(path, "the recipe", "name a recipe file (TOML)"), path)
 
 
 def recipe_to_toml(recipe: Recipe) -> str:

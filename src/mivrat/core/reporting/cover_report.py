@@ -6,21 +6,22 @@ import csv
 import io
 import json
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, fields
 from typing import Any
 
 import numpy as np
+from pydantic import TypeAdapter
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.cover import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
-from mivrat.core.figures.intervals import Proportion
 from mivrat.core.names import escaped, printable
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
 FORMAT = "mivrat-cover/2"
+_RESULT = TypeAdapter(CoverResult)
 
 
 def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered]) -> dict[str, Any]:
@@ -35,26 +36,27 @@ def as_json(result: CoverResult, done: dict[str, Any], found: Sequence[Covered])
     }
 
 
+def told_from_text(text: str) -> dict[str, Any]:
+    """What ``as_text`` has written; InputError where it is nothing of the kind."""
+    try:
+        told = json.loads(text)
+    except (ValueError, RecursionError):
+        told = None
+    if not isinstance(told, dict):
+        raise _unreadable()
+    return told
+
+
+def _unreadable() -> InputError:
+    return InputError("a kept cover test cannot be read", where="study", mend="take it away and do it anew")
+
+
 def result_from_json(told: dict[str, Any]) -> CoverResult:
     """The result that ``as_json`` has told of; InputError where it tells of none."""
-
-    def effect(part: dict[str, Any]) -> Effect:
-        share = Proportion(**part["changed"])
-        return Effect(share, part["mended"], part["broken"], part["p_paired"], part["mean_drop"])
-
     try:
-        return CoverResult(
-            told["total"],
-            effect(told["region"]),
-            effect(told["control"]),
-            told["only_region"],
-            told["only_control"],
-            told["p"],
-        )
-    except (KeyError, TypeError) as error:
-        raise InputError(
-            "a kept cover test cannot be read", where="study", mend="take it away and do it anew"
-        ) from error
+        return _RESULT.validate_python({one.name: told[one.name] for one in fields(CoverResult)})
+    except (KeyError, ValueError) as error:
+        raise _unreadable() from error
 
 
 def as_text(told: dict[str, Any]) -> str:

@@ -17,12 +17,12 @@ from PIL import Image, ImageDraw, ImageFont
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import write_whole, write_whole_with
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.results import safe_cell
 from mivrat.core.running.answers import Judged
-from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
 

@@ -15,12 +15,12 @@ from mivrat.core.evidence.maps import SIGNED, Map
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.files import write_whole
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.reporting.results import safe_cell
 from mivrat.core.running.answers import Judged
-from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.study.records import RunRecord
 
 INDEX = (

@@ -7,6 +7,7 @@ import operator
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from math import isfinite
 from typing import Literal
 
 from mivrat.core.errors import InputError
@@ -15,12 +16,10 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
 from mivrat.core.pictures.classes import ClassMatcher
 
-_FORM = re.compile(
-    r"""^\s*(?:(?P<bound>low|high)\s*\(\s*(?P<inner>.+?)\s*\)|(?P<figure>.+?))\s*(?P<op>>=|<=|==|>|<)\s*(?P<limit>[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*$"""
-)
-_PER_CLASS = re.compile(
-    r"""^(?P<name>precision|recall|specificity|f1|auroc|average_precision|support)\s*\[\s*(?P<class>"(?:[^"\\]|\\.)*"|'[^']*')\s*\]$"""
-)
+_NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
+_PER_CLASS = ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support")
+# No class name is longer, and no number either.
+_LONGEST, _LONGEST_NUMBER = 10_000, 40
 _OPERATORS: dict[str, Callable[[float, float], bool]] = {
     ">=": operator.ge,
     "<=": operator.le,
@@ -114,36 +113,88 @@ class Requirement:
         return calibrated
 
 
+def _no_requirement(text: str) -> InputError:
+    return InputError(
+        f"{_shortened(text)!r} is no requirement",
+        where="--require",
+        mend="write for example 'top1 >= 0.9', 'low(top1) >= 0.85' or 'recall[\"ragweed\"] >= 0.8'",
+    )
+
+
+def _shortened(text: str) -> str:
+    return text if len(text) <= 200 else f"{text[:200]}…"
+
+
+def _parts(text: str) -> tuple[str, str, float]:
+    """What stands left of the comparison, the comparison, and the limit."""
+    at = max(text.rfind(sign) for sign in "<>=")
+    written = text[at + 1 :].strip()
+    compare = text[max(0, at - 1) : at + 1]
+    if compare not in _OPERATORS:
+        compare = text[at : at + 1]
+    if compare not in _OPERATORS or len(written) > _LONGEST_NUMBER or not _NUMBER.fullmatch(written):
+        raise _no_requirement(text)
+    limit = float(written)
+    if not isfinite(limit):
+        raise _no_requirement(text)
+    return text[: at + 1 - len(compare)].strip(), compare, limit
+
+
+def _bound(left: str) -> tuple[str, str | None]:
+    """The figure, and which bound of its interval is meant, if any."""
+    for bound in ("low", "high"):
+        rest = left.removeprefix(bound).lstrip()
+        if left.startswith(bound) and rest[:1] == "(" and rest[-1:] == ")":
+            return rest[1:-1].strip(), bound
+    return left, None
+
+
+def _quoted(text: str) -> str | None:
+    """What stands between quotes, or None where nothing does; in double ones as in JSON, in single ones as it is."""
+    if len(text) >= 2 and text[0] == text[-1] == "'" and "'" not in text[1:-1]:
+        return text[1:-1]
+    if text[:1] == '"':
+        try:
+            found = json.loads(text, strict=False)
+        except ValueError:
+            return None
+        return found if isinstance(found, str) else None
+    return None
+
+
 def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
     """Parse one requirement; InputError naming what is not understood."""
-    form = _FORM.match(text)
-    if form is None:
-        raise InputError(
-            f"{text!r} is no requirement",
-            where="--require",
-            mend="write for example 'top1 >= 0.9', 'low(top1) >= 0.85' or 'recall[\"ragweed\"] >= 0.8'",
-        )
-    figure, bound = (form["inner"] or form["figure"]).strip(), form["bound"]
+    if len(text) > _LONGEST:
+        raise _no_requirement(text)
+    left, compare, limit = _parts(text)
+    figure, bound = _bound(left)
     class_index = None
-    if per_class := _PER_CLASS.match(figure):
-        quoted = per_class["class"]
-        name = json.loads(quoted) if quoted[0] == '"' else quoted[1:-1]
-        class_index = ClassMatcher(classes).index(name)
+    name, bracket, rest = figure.partition("[")
+    name, shown = name.rstrip(), _shortened(text)
+    if bracket and name in _PER_CLASS and rest[-1:] == "]":
+        said = _quoted(rest[:-1].strip())
+        if said is None:
+            raise InputError(
+                f"{shown!r}: {rest[:-1].strip()!r} is no class name in quotes",
+                where="--require",
+                mend='write the name as in recall["ragweed"]; in double quotes, \\ and " are written as \\\\ and \\"',
+            )
+        class_index = ClassMatcher(classes).index(said)
         if class_index is None:
             raise InputError(
-                f"{text!r} names {name!r}, which is no class", where="--require", mend="use a name from the class list"
+                f"{shown!r} names {said!r}, which is no class", where="--require", mend="use a name from the class list"
             )
-        figure = per_class["name"]
-    elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure) or figure in _AVERAGES or figure in _PLAIN):
+        figure = name
+    elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _AVERAGES or figure in _PLAIN):
         raise InputError(
-            f"{text!r}: there is no figure {figure!r}",
+            f"{shown!r}: there is no figure {_shortened(figure)!r}",
             where="--require",
-            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and recall, precision, specificity, f1, auroc, average_precision, support with ["class"]',
+            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(_PER_CLASS)} with ["class"]',
         )
     if bound and not (figure.startswith("top") or figure in ("precision", "recall", "specificity", *NAMES)):
         raise InputError(
-            f"{text!r}: {figure} has no interval",
+            f"{shown!r}: {figure} has no interval",
             where="--require",
             mend=f"ask for the figure itself; top-k, precision, recall, specificity and {', '.join(NAMES[1:])} have intervals",
         )
-    return Requirement(text, figure, class_index, bound, form["op"], float(form["limit"]))
+    return Requirement(text, figure, class_index, bound, compare, limit)

@@ -9,12 +9,12 @@ from dataclasses import replace
 import numpy as np
 
 from mivrat.core.errors import InputError
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.predictions import NO_ROW, PredictionTable
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, Judging, ToldBy, units_in
-from mivrat.core.running.job import Meter, Progress, StopSignal
 from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
 

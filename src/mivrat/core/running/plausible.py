@@ -15,13 +15,15 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import NonNegativeInt, TypeAdapter
 
+from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.running.answers import SCORED, Judged
-from mivrat.core.running.job import Meter, Progress, StopSignal
+from mivrat.core.study.soundness import reading
 from mivrat.core.study.study import Study
 
 # (share of the sides, place across, place down), places from 0 to 1.
@@ -45,6 +47,9 @@ class TwoClasses:
     p_first: float
     p_second: float
     views: int
+
+
+_KEPT_FORM = TypeAdapter(list[tuple[int, NonNegativeInt, NonNegativeInt, float, float, int]])
 
 
 def candidates(judged: Judged) -> NDArray[np.int64]:
@@ -77,10 +82,16 @@ def led_by_two(p: NDArray[np.float64]) -> tuple[int, int, int] | None:
     return first, second, views
 
 
+@reading
 def load_two_classes(study: Study, run_id: int) -> tuple[TwoClasses, ...] | None:
     """What was found in a run before; None where nobody has looked."""
     text = study.setting(_KEPT.format(run_id))
-    return None if text is None else tuple(TwoClasses(*one) for one in json.loads(text))
+    if text is None:
+        return None
+    ((listed,),) = study.rows("SELECT COUNT(*) FROM image WHERE set_id = (SELECT set_id FROM run WHERE id = ?)", run_id)
+    found, classes = tuple(TwoClasses(*one) for one in _KEPT_FORM.validate_json(text)), len(study.classes)
+    sound = all(0 <= one.image < listed and max(one.first, one.second) < classes for one in found)
+    return found if sound else None
 
 
 def save_two_classes(study: Study, run_id: int, found: Sequence[TwoClasses]) -> None:

@@ -14,11 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.models.onnx_model import short_reason
+from mivrat.core.job import StopSignal
+from mivrat.core.models.engine import short_reason
 from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
 from mivrat.core.pictures.prepare import prepare_picture
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.running.job import StopSignal
 
 # Prepared images are held up to so many bytes.
 MOST_HELD = 400_000_000

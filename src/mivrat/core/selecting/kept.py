@@ -24,6 +24,7 @@ from mivrat.core.selecting.selection import (
     Reviewed,
 )
 from mivrat.core.study.reviews import Reviews
+from mivrat.core.study.soundness import reading
 from mivrat.core.study.study import Study
 
 
@@ -69,7 +70,7 @@ def from_data(
         "review": lambda: Reviewed(frozenset(map(str, data["which"])), reviews),
         "confidence": lambda: Confidence(frozenset((float(low), float(high)) for low, high in data["ranges"])),
         "cause": lambda: Caused(frozenset(int(one) for one in data["causes"]), reviews),
-        "picked": lambda: Picked(str(data["by"]), tuple(int(i) for i in data["positions"])),
+        "picked": lambda: Picked(str(data["by"]), tuple(range(len(items))[int(i)] for i in data["positions"])),
         "group": lambda: _group(str(data["column"]), list(data["groups"]), items),
     }
     return made[data["kind"]]()
@@ -88,7 +89,7 @@ def from_text(text: str, classes: Sequence[str], items: Sequence[ImageItem], rev
     """The conditions that were written down; None where they do not fit the study any more."""
     try:
         return tuple(from_data(one, classes, items, reviews) for one in json.loads(text))
-    except (KeyError, ValueError, TypeError):
+    except (KeyError, ValueError, TypeError, AttributeError, IndexError, OverflowError, RecursionError):
         return None
 
 
@@ -100,6 +101,7 @@ class KeptSelection:
     conditions: str
 
 
+@reading
 def load_kept(study: Study, set_id: int) -> tuple[KeptSelection, ...]:
     """The selections kept for an image set, by name."""
     found = study.rows("SELECT name, conditions FROM kept_selection WHERE set_id = ? ORDER BY name", set_id)

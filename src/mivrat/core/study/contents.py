@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mivrat.core.study.records import ModelInfo, RunInfo, SetInfo
+from mivrat.core.study.soundness import reading
 from mivrat.core.study.study import Study
 
 
@@ -57,6 +58,7 @@ class Contents:
         return next((one for one in self.runs if (one.info.model_id, one.info.set_id) == (model_id, set_id)), None)
 
 
+@reading
 def read_contents(study: Study) -> Contents:
     """Gather the contents of a study (counts its answers: call it in a worker)."""
     models, sets = study.models(), study.image_sets()

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from mivrat.core.study.soundness import json_of, reading
 from mivrat.core.study.study import Study
 
 # Stands for the position of a region that lies at the same place in every image.
@@ -26,10 +27,11 @@ class KeptTest:
     outcome: str
 
 
+@reading
 def load_regions(study: Study, set_id: int) -> dict[int, list[dict[str, Any]]]:
     """The shapes drawn on an image set, as JSON values, by position (EVERY: on all of them)."""
     return {
-        i: json.loads(text) for i, text in study.rows("SELECT position, shapes FROM region WHERE set_id = ?", set_id)
+        i: json_of(text, list) for i, text in study.rows("SELECT position, shapes FROM region WHERE set_id = ?", set_id)
     }
 
 
@@ -42,6 +44,7 @@ def save_regions(study: Study, set_id: int, changes: Mapping[int, Sequence[dict[
                 db.execute("INSERT INTO region VALUES (?, ?, ?)", (set_id, position, json.dumps(list(shapes))))
 
 
+@reading
 def load_tests(study: Study) -> tuple[KeptTest, ...]:
     """All cover tests kept, the oldest first."""
     rows = study.rows("SELECT id, run_id, day, name, plan, outcome FROM cover_test ORDER BY id")

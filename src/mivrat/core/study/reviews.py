@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.study.soundness import reading
 from mivrat.core.study.study import Study
 
 
@@ -94,6 +95,7 @@ class Reviews:
         return {i: one.label for i, one in self.by_position.items() if one.label is not None}
 
 
+@reading
 def load_causes(study: Study) -> tuple[Cause, ...]:
     return tuple(Cause(*row) for row in study.rows("SELECT id, name FROM cause ORDER BY position"))
 
@@ -105,10 +107,11 @@ def save_causes(study: Study, causes: Sequence[Cause]) -> None:
         db.executemany("INSERT INTO cause VALUES (?, ?, ?)", [(one.id, i, one.name) for i, one in enumerate(causes)])
 
 
+@reading
 def load_reviews(study: Study, set_id: int) -> Reviews:
     """All reviews of an image set."""
     found = {
-        position: Review(frozenset(json.loads(causes)), note, bool(reviewed), label, bool(dismissed))
+        position: Review(frozenset(map(int, json.loads(causes))), note, bool(reviewed), label, bool(dismissed))
         for position, causes, note, reviewed, label, dismissed in study.rows(
             "SELECT position, causes, note, reviewed, label, dismissed FROM review WHERE set_id = ?", set_id
         )

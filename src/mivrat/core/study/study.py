@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.database import connect
 from mivrat.core.errors import InputError
 from mivrat.core.files import sha256_of, write_whole_with
 from mivrat.core.models.scores import Kind
@@ -29,6 +30,15 @@ from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, Tol
 from mivrat.core.running.scoring import ScoredBatch
 from mivrat.core.study.records import ModelInfo, Removed, RunInfo, RunRecord, Scorer, SetInfo
 from mivrat.core.study.schema import APPLICATION_ID, LOOKED_UP, PAGE_SIZE, TABLES, VERSION, migrate
+from mivrat.core.study.soundness import (
+    check_contents,
+    damaged,
+    failed,
+    json_of,
+    reading,
+    refuse_foreign_schema,
+    refuse_other_tables,
+)
 
 
 def _content_of(model_kind: str) -> str:
@@ -37,11 +47,9 @@ def _content_of(model_kind: str) -> str:
 
 
 def _check_integrity(db: sqlite3.Connection, path: Path) -> None:
-    found = [row[0] for row in db.execute("PRAGMA quick_check(1)")]
+    found = [row[0] for row in db.execute("PRAGMA integrity_check(1)")]
     if found != ["ok"]:
-        raise InputError(
-            f"the study is damaged ({found[0]})", where=path, mend="open a copy made before, or make it anew"
-        )
+        raise damaged(path, found[0])
 
 
 def _bring_up(db: sqlite3.Connection, version: int, path: Path) -> None:
@@ -57,6 +65,13 @@ def _bring_up(db: sqlite3.Connection, version: int, path: Path) -> None:
         ) from error
     finally:
         db.isolation_level = "DEFERRED"
+
+
+def _columns(text: str) -> dict[str, str]:
+    found = json_of(text, dict)
+    if not all(isinstance(value, str) for value in found.values()):
+        raise ValueError("a column's value is no text")
+    return found
 
 
 class Study:
@@ -107,7 +122,7 @@ class Study:
             raise InputError("there is no such study", where=path, mend="name a .mivrat file")
         db: sqlite3.Connection | None = None
         try:
-            db = sqlite3.connect(path, timeout=10)
+            db = connect(path)
             application = db.execute("PRAGMA application_id").fetchone()[0]
             version = db.execute("PRAGMA user_version").fetchone()[0]
         except sqlite3.Error as error:
@@ -125,19 +140,21 @@ class Study:
                     where=path,
                     mend="update Mivrat",
                 )
-            if version < VERSION:
-                _bring_up(db, version, path)
+            refuse_foreign_schema(db, path)
             if not again:
                 _check_integrity(db, path)
+            if version < VERSION:
+                _bring_up(db, version, path)
+            refuse_other_tables(db, path)
+            if not again:
+                check_contents(db, path)
             db.execute("PRAGMA foreign_keys = ON")
         except InputError:
             db.close()
             raise
         except sqlite3.Error as error:
             db.close()
-            raise InputError(
-                f"the study is damaged ({error})", where=path, mend="open a copy made before, or make it anew"
-            ) from error
+            raise failed(path, error) from error
         return cls(path, db)
 
     def copy_to(self, path: Path) -> None:
@@ -172,6 +189,7 @@ class Study:
     ) -> None:
         self.close()
 
+    @reading
     def rows(self, query: str, *values: object) -> list[tuple[Any, ...]]:
         """What a query of the study's tables finds; for the modules that keep tables of their own in it."""
         return self._db.execute(query, values).fetchall()
@@ -197,9 +215,11 @@ class Study:
         return Path(os.path.normpath(self.path.resolve().parent / unescaped(stored)))
 
     @property
+    @reading
     def classes(self) -> list[str]:
         return [name for (name,) in self._db.execute("SELECT name FROM class ORDER BY position")]
 
+    @reading
     def setting(self, key: str) -> str | None:
         row = self._db.execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
         return None if row is None else str(row[0])
@@ -210,6 +230,7 @@ class Study:
                 "INSERT INTO setting VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value)
             )
 
+    @reading
     def claim(self) -> float | None:
         """The top-1 accuracy that was claimed for the model, from 0 to 1."""
         text = self.setting("claim")
@@ -218,6 +239,7 @@ class Study:
     def set_claim(self, claim: float | None) -> None:
         self.set_setting("claim", "" if claim is None else repr(claim))
 
+    @reading
     def threshold(self) -> float | None:
         """Of two classes, the probability of the second from which on it is called; None for the higher one of both."""
         text = self.setting("threshold")
@@ -226,6 +248,7 @@ class Study:
     def set_threshold(self, threshold: float | None) -> None:
         self.set_setting("threshold", "" if threshold is None else repr(threshold))
 
+    @reading
     def temperature(self, model_id: int) -> float | None:
         """The temperature that a model's scores are shown with, where one was adopted."""
         text = self.setting(f"temperature of model {model_id}")
@@ -234,9 +257,10 @@ class Study:
     def set_temperature(self, model_id: int, temperature: float | None) -> None:
         self.set_setting(f"temperature of model {model_id}", "" if temperature is None else repr(temperature))
 
+    @reading
     def criteria(self) -> tuple[str, ...]:
         """What the figures have to meet, as requirements."""
-        return tuple(json.loads(self.setting("criteria") or "[]"))
+        return tuple(str(one) for one in json_of(self.setting("criteria") or "[]", list))
 
     def set_criteria(self, criteria: Sequence[str]) -> None:
         self.set_setting("criteria", json.dumps(list(criteria), ensure_ascii=False))
@@ -328,6 +352,7 @@ class Study:
             if removed.model_id is not None:
                 db.execute("UPDATE model SET listed = 1 WHERE id = ?", (removed.model_id,))
 
+    @reading
     def models(self) -> list[ModelInfo]:
         """All models that were not taken away, oldest first."""
         found = self._db.execute(
@@ -338,6 +363,7 @@ class Study:
             for key, kind, name, path, recipe, guess in found
         ]
 
+    @reading
     def answered(self, model_id: int, set_id: int) -> int:
         """How many images of a set a model has answered for, or could not be given."""
         (kind,) = self._db.execute("SELECT kind FROM model WHERE id = ?", (model_id,)).fetchone()
@@ -348,6 +374,7 @@ class Study:
         ).fetchone()
         return int(found)
 
+    @reading
     def unmatched(self) -> dict[str, int]:
         """Labels that no class goes by and that were not put aside by hand, with their number of images in all sets."""
         found = self._db.execute(
@@ -356,6 +383,7 @@ class Study:
         )
         return {unescaped(said): number for said, number in found}
 
+    @reading
     def image_sets(self) -> list[SetInfo]:
         """All image sets, oldest first."""
         found = self._db.execute(
@@ -373,7 +401,7 @@ class Study:
                 labelled,
                 unescaped(drawn),
                 together,
-                tuple(json.loads(columns or "{}")),
+                tuple(json_of(columns or "{}", dict)),
             )
             for key, name, role, root, images, labelled, drawn, together, columns in found
         ]
@@ -383,6 +411,7 @@ class Study:
         with self.writing() as db:
             db.execute("UPDATE image_set SET together = ? WHERE id = ?", (column, set_id))
 
+    @reading
     def class_sizes(self) -> dict[int, Counter[int]]:
         """How many images of each class every set has, by set and class index."""
         found: dict[int, Counter[int]] = {}
@@ -392,6 +421,7 @@ class Study:
             found.setdefault(set_id, Counter())[label] = images
         return found
 
+    @reading
     def load_image_set(self, set_id: int) -> ImageSet:
         """One image set with its list."""
         row = self._db.execute(
@@ -401,7 +431,7 @@ class Study:
             raise InputError(f"holds no image set {set_id}", where=self.path, mend="choose one of the sets it lists")
         name, role, root, drawn, together = row
         items = [
-            ImageItem(unescaped(path), label, json.loads(columns) if columns != "{}" else {}, unescaped(said))
+            ImageItem(unescaped(path), label, _columns(columns) if columns != "{}" else {}, unescaped(said))
             for path, said, label, columns in self._db.execute(
                 "SELECT path, said, label, columns FROM image WHERE set_id = ? ORDER BY position", (set_id,)
             )
@@ -414,6 +444,7 @@ class Study:
             )
         return ImageSet(unescaped(name), self._resolved(root), items, role, unescaped(drawn), together)
 
+    @reading
     def declared_places(self) -> list[Path]:
         """The folders this study reads from: those of its models and image sets."""
         found = [
@@ -471,6 +502,7 @@ class Study:
         with self.writing() as db:
             db.execute("UPDATE model SET path = ? WHERE id = ?", (self._stored(path), model_id))
 
+    @reading
     def pairing(self) -> dict[str, int | None]:
         """Labels paired with classes by hand; None: paired with no class."""
         return {unescaped(label): k for label, k in self._db.execute("SELECT label, class FROM pairing")}
@@ -486,6 +518,7 @@ class Study:
                 index = pairing[label] if label in pairing else matcher.index(label)
                 db.execute("UPDATE image SET label = ? WHERE said = ?", (index, escaped(label)))
 
+    @reading
     def families(self) -> dict[int, str]:
         """The family of each class that has one."""
         return dict(self._db.execute("SELECT class, name FROM family ORDER BY class"))
@@ -553,10 +586,12 @@ class Study:
                 [(set_id, int(i)) for i in positions],
             )
 
+    @reading
     def contents_answered(self, model_id: int) -> set[bytes]:
         """The content hashes a model has answered for, on whatever set."""
         return {key for (key,) in self._db.execute("SELECT content FROM answer WHERE model_id = ?", (model_id,))}
 
+    @reading
     def copy_answer(self, model_id: int, content: bytes, index: int, answers: Answers) -> None:
         """Put a kept answer for a content into ``answers`` at an image."""
         state, reason, scores = self._db.execute(
@@ -564,12 +599,13 @@ class Study:
         ).fetchone()
         answers.state[index] = state
         if scores is not None:
-            answers.rows[index] = np.frombuffer(scores, "<f4")
+            answers.rows[index] = np.frombuffer(scores, "<f4").reshape(answers.rows.shape[1])
             if answers.told_by == "guess":
                 answers.look_at(answers.rows[[index]])
         if reason is not None:
             answers.reasons[index] = reason
 
+    @reading
     def runs(self) -> list[RunInfo]:
         """All runs, oldest first."""
         found = self._db.execute(
@@ -578,6 +614,7 @@ class Study:
         )
         return [RunInfo(key, unescaped(model), unescaped(images), *ids) for key, model, images, *ids in found]
 
+    @reading
     def load_run(self, run_id: int, *, with_answers: bool = True) -> RunRecord:
         """One run with its image list and all answers so far; or without answers, for ``fill_answers`` to put in."""
         info = next((one for one in self.runs() if one.id == run_id), None)
@@ -620,6 +657,7 @@ class Study:
                 pass
         return record
 
+    @reading
     def stamps(self, set_id: int) -> dict[int, Stamp]:
         """What the files of a set were when they were read, by position; a stamp of size -1 is one that an earlier version
         left without a hash."""
@@ -641,7 +679,7 @@ class Study:
         # Answers read from a table are doubles; earlier versions kept them as floats.
         width = answers.rows.shape[1]
         kinds = {4 * width: "<f4", **({8 * width: "<f8"} if record.model_kind == "table" else {})}
-        while some := cursor.fetchmany(2048):
+        while some := self._some_of(cursor):
             whole = [(position, state, scores) for position, state, _, scores in some if scores is not None]
             if any(len(scores) not in kinds for _, _, scores in whole):
                 raise InputError(
@@ -663,6 +701,11 @@ class Study:
                     answers.reasons[position] = reason
             yield np.array(where, np.int64)
 
+    @reading
+    def _some_of(self, cursor: sqlite3.Cursor) -> list[tuple[Any, ...]]:
+        return cursor.fetchmany(2048)
+
+    @reading
     def surveys(self) -> dict[bytes, str]:
         """What checks have measured of pictures, by content hash."""
         return dict(self._db.execute("SELECT content, facts FROM survey"))
@@ -671,6 +714,7 @@ class Study:
         with self.writing() as db:
             db.executemany("INSERT OR REPLACE INTO survey VALUES (?, ?)", list(facts.items()))
 
+    @reading
     def check_results(self, run_id: int) -> dict[str, str]:
         """What the checks of a run found, by the check's name."""
         return dict(self._db.execute("SELECT name, result FROM check_result WHERE run_id = ?", (run_id,)))
@@ -682,6 +726,7 @@ class Study:
                 [(run_id, name, result) for name, result in results.items()],
             )
 
+    @reading
     def references(self) -> dict[int, Path]:
         """The reference picture of each class that has one: the first with its label in the sets of that role."""
         found: dict[int, Path] = {}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -451,7 +450,7 @@ class CoverPage(QWidget):
         test, kept = self.explainer.test, self.explainer.shown_test
         if kept is not None:
             try:
-                told = json.loads(kept.outcome)
+                told = cover_report.told_from_text(kept.outcome)
                 result = cover_report.result_from_json(told)
                 return result, plan_from_json(kept.plan), told.get("mean_area"), int(told.get("unreadable", 0))
             except (InputError, ValueError) as error:
@@ -530,7 +529,7 @@ class CoverPage(QWidget):
         lines = []
         for one in tests:
             try:
-                result = cover_report.result_from_json(json.loads(one.outcome))
+                result = cover_report.result_from_json(cover_report.told_from_text(one.outcome))
                 shares = [
                     str(result.total),
                     *(f"{e.changed.hits}" for e in (result.region, result.control)),

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 
 
@@ -12,13 +15,51 @@ class StopSignal:
 
     def __init__(self) -> None:
         self._event = threading.Event()
+        self._lock = threading.Lock()
+        self._calls: list[Callable[[], None]] = []
 
     def stop(self) -> None:
-        self._event.set()
+        with self._lock:
+            self._event.set()
+            calls = list(self._calls)
+        for call in calls:
+            call()
+
+    @contextmanager
+    def calling(self, call: Callable[[], None]) -> Iterator[None]:
+        """While this lasts, stopping also makes this call (at once, where it was stopped before)."""
+        with self._lock:
+            self._calls.append(call)
+            late = self._event.is_set()
+        try:
+            if late:
+                call()
+            yield
+        finally:
+            with self._lock:
+                self._calls.remove(call)
 
     @property
     def stopped(self) -> bool:
         return self._event.is_set()
+
+
+_current: ContextVar[StopSignal | None] = ContextVar("stop signal", default=None)
+
+
+@contextmanager
+def stopped_by(stop: StopSignal) -> Iterator[None]:
+    """What runs in this thread meanwhile, however deep, can be stopped by this signal."""
+    token = _current.set(stop)
+    try:
+        yield
+    finally:
+        _current.reset(token)
+
+
+def current_stop() -> StopSignal:
+    """The signal that stops what this thread is doing; one that nobody sets where there is none."""
+    return _current.get() or StopSignal()
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,43 @@
+"""SQLite databases that are not trusted: nothing in them is run, and no question to them takes for ever."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+# What one question may take, in millions of the database's steps: the largest take some dozen.
+_MOST_STEPS, _STEPS = 2000, 1_000_000
+
+
+class Connection(sqlite3.Connection):
+    """A connection that ends a question which takes far too many steps, with sqlite3.OperationalError."""
+
+    _taken = 0
+
+    def execute(self, *given: Any) -> sqlite3.Cursor:
+        self._taken = 0
+        return super().execute(*given)
+
+    def executemany(self, *given: Any) -> sqlite3.Cursor:
+        self._taken = -1_000_000  # as often as there are rows
+        return super().executemany(*given)
+
+    def _step(self) -> int:
+        self._taken += 1
+        return int(self._taken > _MOST_STEPS)
+
+
+def connect(path: Path) -> Connection:
+    """Open a file as a database that is not trusted; whoever opens it closes it."""
+    db = sqlite3.connect(path, timeout=10, factory=Connection)
+    assert isinstance(db, Connection)
+    try:
+        db.set_progress_handler(db._step, _STEPS)
+        db.execute("PRAGMA trusted_schema = OFF")
+        db.execute("PRAGMA cell_size_check = ON")
+        db.execute("PRAGMA mmap_size = 0")
+    except sqlite3.Error:
+        db.close()
+        raise
+    return db

@@ -1,0 +1,63 @@
+"""The inference engine: the one place that loads it, and how sessions of it are made."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from typing import Any, TypeAlias
+
+from numpy.typing import NDArray
+
+from mivrat.core.errors import InputError
+from mivrat.core.job import current_stop
+
+# Some builds of the engine count their use and keep an id of the machine; this has to stand before it is loaded.
+os.environ["ORT_DISABLE_TELEMETRY"] = "1"
+
+import onnxruntime as ort
+
+ort.disable_telemetry_events()
+
+Session: TypeAlias = ort.InferenceSession
+VERSION = str(ort.__version__)
+
+
+def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_written: bool = False) -> Session:
+    """An ONNX Runtime session on the CPU; InputError, with the runtime's reason, where the model cannot be loaded.
+
+    ``as_written`` runs the graph node by node, so that every tensor can be asked for.
+    """
+    options = ort.SessionOptions()
+    options.intra_op_num_threads = threads
+    options.log_severity_level = 4
+    if as_written:
+        options.graph_optimization_level = ort.GraphOptimizationLevel.ORT_DISABLE_ALL
+    # Threads that wait by spinning would take decoding its time.
+    options.add_session_config_entry("session.intra_op.allow_spinning", "0")
+    try:
+        return ort.InferenceSession(model, options, providers=["CPUExecutionProvider"])
+    except Exception as error:
+        raise InputError(
+            f"the runtime cannot load the model ({short_reason(error)})",
+            where=where,
+            mend="export it again, with standard ONNX operators",
+        ) from error
+
+
+def run_session(session: Session, names: Sequence[str] | None, given: dict[str, NDArray[Any]]) -> list[Any]:
+    """The session's outputs (all for None). A stop of the job in hand ends it between two nodes, with the engine's exception."""
+    options = ort.RunOptions()
+
+    def end() -> None:
+        options.terminate = True
+
+    with current_stop().calling(end):
+        return list(session.run(names, given, options))
+
+
+def short_reason(error: Exception) -> str:
+    """The telling part of a runtime's error message, on one line."""
+    text = re.sub(r"\[ONNXRuntimeError\] : \d+ : \w+ : ", "", " ".join(str(error).split()))
+    text = re.sub(r"/\S+/([\w.]+\.(?:cc|h):\d+)", r"\1", text)
+    return text[:220]

@@ -1,0 +1,177 @@
+"""Sees that a file that says it is a study is one, whoever made it: its tables, the kinds of its values, and what they refer to."""
+
+from __future__ import annotations
+
+import json
+import logging
+import re
+import sqlite3
+from collections.abc import Callable
+from functools import cache, wraps
+from pathlib import Path
+from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar, get_args
+
+from mivrat.core.errors import InputError
+from mivrat.core.models.scores import Kind, column_count_fits
+from mivrat.core.pictures.image_sets import ROLES
+from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE
+from mivrat.core.study.schema import TABLES
+
+log = logging.getLogger(__name__)
+
+# Far more than any study needs; a file with more was made to bring the program down.
+MOST_ROWS = {"class": 100_000, "model": 10_000, "image_set": 10_000, "run": 10_000, "image": 20_000_000}
+MOST_NUMBERS = 10_000_000_000
+_AFFINITY = {"INTEGER": "integer", "TEXT": "text", "BLOB": "blob"}
+# Parts of a table's definition that ours have not, and that would have the database work for whoever wrote them.
+_FOREIGN = re.compile(r"\b(check|generated|collate|virtual)\b\s*", re.IGNORECASE)
+
+
+def damaged(path: Path, why: object) -> InputError:
+    """The error for a study that holds what no study holds."""
+    return InputError(
+        f"the study is damaged, or was not made by Mivrat ({' '.join(str(why).split())[:160]})",
+        where=path,
+        mend="open a copy made before, or make it anew",
+    )
+
+
+def failed(path: Path, error: sqlite3.Error) -> InputError:
+    """The error for a question to a study that failed: it is held by another program, cannot be reached, or is damaged."""
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return InputError("is in use by another program", where=path, mend="close it there first")
+    if code in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_FULL):
+        return InputError(
+            f"the study cannot be read ({error})", where=path, mend="see that its folder is there, and has room left"
+        )
+    return damaged(path, error)
+
+
+class _Stored(Protocol):
+    @property
+    def path(self) -> Path: ...
+
+
+_Where = TypeVar("_Where", bound=_Stored)
+_Given = ParamSpec("_Given")
+_Found = TypeVar("_Found")
+_WRONG = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, OverflowError)
+
+
+def reading(method: Callable[Concatenate[_Where, _Given], _Found]) -> Callable[Concatenate[_Where, _Given], _Found]:
+    """For what reads a study, given first: where that cannot be done for what the study holds, InputError says so."""
+
+    @wraps(method)
+    def read(study: _Where, /, *args: _Given.args, **kwargs: _Given.kwargs) -> _Found:
+        try:
+            return method(study, *args, **kwargs)
+        except sqlite3.Error as error:
+            raise failed(study.path, error) from error
+        except _WRONG as error:
+            log.warning("reading a study failed", exc_info=True)
+            raise damaged(study.path, error) from error
+
+    return read
+
+
+@cache
+def _ours() -> dict[str, list[tuple[Any, ...]]]:
+    """Our tables with their columns: name, type, whether it may not be null, default, place in the key, hidden."""
+    db = sqlite3.connect(":memory:")
+    try:
+        db.executescript(TABLES)
+        return {
+            name: _columns(db, name) for (name,) in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table'")
+        }
+    finally:
+        db.close()
+
+
+def _columns(db: sqlite3.Connection, table: str) -> list[tuple[Any, ...]]:
+    return sorted(row[1:] for row in db.execute("SELECT * FROM pragma_table_xinfo(?)", (table,)))
+
+
+def refuse_foreign_schema(db: sqlite3.Connection, path: Path) -> None:
+    """InputError where the file holds anything but plain tables, before one of them is read."""
+    for kind, name, sql in db.execute("SELECT type, name, sql FROM sqlite_schema LIMIT 1000"):
+        plain = (kind == "table" and isinstance(sql, str)) or (kind == "index" and sql is None)
+        if not plain or (isinstance(sql, str) and _FOREIGN.search(sql)):
+            raise damaged(path, f"it holds the {kind} {str(name)[:60]!r}, which no study has")
+
+
+def refuse_other_tables(db: sqlite3.Connection, path: Path) -> None:
+    """InputError where the tables are not just ours, with our columns."""
+    found = [name for (name,) in db.execute("SELECT name FROM sqlite_schema WHERE type = 'table' LIMIT 1000")]
+    for name in sorted({*found, *_ours()}):
+        if name not in _ours():
+            raise damaged(path, f"it holds the table {str(name)[:60]!r}, which no study has")
+        if name not in found or _columns(db, name) != _ours()[name]:
+            raise damaged(path, f"its table {name!r} is not the one that studies have")
+
+
+def check_contents(db: sqlite3.Connection, path: Path) -> None:
+    """InputError where a value is of another kind than its column's, is no text, or refers to nothing."""
+    for name, most in MOST_ROWS.items():
+        if db.execute(f"SELECT COUNT(*) FROM {name}").fetchone()[0] > most:
+            raise damaged(path, f"it holds more than {most} rows of {name!r}")
+    for table, columns in _ours().items():
+        wrong = []
+        for column, declared, not_null, _, key, _ in columns:
+            kinds = f"'{_AFFINITY[declared]}'" + ("" if not_null or key else ", 'null'")
+            wrong.append(f"typeof({column}) NOT IN ({kinds})")
+        if db.execute(f"SELECT 1 FROM {table} WHERE {' OR '.join(wrong)} LIMIT 1").fetchone():
+            raise damaged(path, f"a value in its table {table!r} is of the wrong kind")
+        texts = [column for column, declared, *_ in columns if declared == "TEXT"]
+        if texts:
+            # No text is no UTF-8 after this, and none that ends early where a library of the system takes it.
+            for row in db.execute(f"SELECT {', '.join(texts)} FROM {table}"):
+                if table in ("model", "image_set") and any("\0" in text for text in row):
+                    raise damaged(path, f"a text in its table {table!r} holds a NUL")
+    refers = db.execute("PRAGMA foreign_key_check").fetchone()
+    if refers:
+        raise damaged(path, f"its table {refers[0]!r} refers to something that {refers[2]!r} does not hold")
+    _check_numbers(db, path)
+
+
+def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
+    (classes, last) = db.execute("SELECT COUNT(*), COALESCE(MAX(position), 0) FROM class").fetchone()
+    if last + 1 != classes or db.execute("SELECT 1 FROM class WHERE position < 0").fetchone():
+        raise damaged(path, "its classes are not numbered without a gap")
+    images: dict[int, int] = {}
+    for set_id, listed, first, last in db.execute(
+        "SELECT set_id, COUNT(*), MIN(position), MAX(position) FROM image GROUP BY set_id"
+    ):
+        images[set_id] = listed
+        if (first, last) != (0, listed - 1):
+            raise damaged(path, "the images of a set are not numbered without a gap")
+    if any(role not in ROLES for (role,) in db.execute("SELECT role FROM image_set")):
+        raise damaged(path, "an image set has a role that there is not")
+    if any(kind not in ("onnx", "table") for (kind,) in db.execute("SELECT kind FROM model")):
+        raise damaged(path, "a model is of a kind that there is not")
+    for set_id, columns, kind, model in db.execute(
+        "SELECT set_id, score_columns, run.kind, model.kind FROM run JOIN model ON model.id = model_id"
+    ):
+        fits = columns == 2 if kind == "prediction" and model == "table" else column_count_fits(columns, classes)
+        if not fits or (kind is not None and kind not in get_args(Kind)):
+            raise damaged(path, "a run's scores do not go with the classes")
+        if images.get(set_id, 0) * columns > MOST_NUMBERS:
+            raise damaged(path, "a run would hold more numbers than fit into any memory")
+    states = f"CASE state WHEN {SCORED} THEN scores IS NULL WHEN {UNREADABLE} THEN 0 WHEN {FAILED} THEN 0 ELSE 1 END"
+    if db.execute(f"SELECT 1 FROM answer WHERE {states} LIMIT 1").fetchone():
+        raise damaged(path, "an answer is in a state that there is not")
+    for table in ("review", "region"):
+        least = -1 if table == "region" else 0
+        for set_id, first, last in db.execute(
+            f"SELECT set_id, MIN(position), MAX(position) FROM {table} GROUP BY set_id"
+        ):
+            if first < least or last >= images.get(set_id, 0):
+                raise damaged(path, f"its table {table!r} refers to images that a set does not list")
+
+
+def json_of(text: str, kind: type[_Found]) -> _Found:
+    """A value of this kind from JSON that a study keeps; ValueError where it is another one."""
+    found = json.loads(text)
+    if not isinstance(found, kind):
+        raise ValueError(f"a kept value is no {kind.__name__}")
+    return found
