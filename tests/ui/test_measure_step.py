@@ -84,14 +84,30 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
     assert demo.header.verdict.text() == "1 of 3 criteria fail"
     assert demo.session.study_path is not None
     kept = Study.open(demo.session.study_path)
-    assert kept.criteria() == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
-    assert kept.claim() == 0.95
+    assert kept.criteria(1) == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
+    assert kept.claim(1) == 0.95
     kept.close()
+    later = next(one.id for one in demo.session.runs if one.model_id == 2 and one.set_id == demo.session.runs[0].set_id)
+    demo.show_run(later)
+    settle()
+    assert criteria.claim.text() == ""
+    assert criteria.title.text().endswith("grain-net-2")
+    assert not demo.header.verdict.text()
+    qtbot.mouseClick(criteria.take_over, Qt.MouseButton.LeftButton)
+    settle()
+    assert criteria.claim.text() == "95"
+    assert "beyond chance" in criteria.verdict.text()
+    demo.keeper.undo()
+    settle()
+    assert criteria.claim.text() == ""
+    demo.show_run(1)
+    settle()
+    assert criteria.claim.text() == "95"
     for _ in range(4):
         demo.keeper.undo()
         settle()
     kept = Study.open(demo.session.study_path)
-    assert (kept.criteria(), kept.claim()) == ((), None)
+    assert (kept.criteria(1), kept.claim(1)) == ((), None)
     kept.close()
 
 

@@ -45,6 +45,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.figures.summary import sensible_ks
     from mivrat.core.models.loading import load_model
     from mivrat.core.pictures.classes import read_class_list
+    from mivrat.core.pictures.cropping import cropping_remark
     from mivrat.core.pictures.families import read_families
     from mivrat.core.pictures.image_sets import read_image_set
     from mivrat.core.pictures.recipe import read_recipe
@@ -85,6 +86,9 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     if study is not None and families:
         study.set_families(families)
     say_remarks(model)
+    files = [image_set.file(i) for i in range(len(image_set.items))]
+    if remark := cropping_remark(files, model.recipe, model.recipe_is_guess):
+        say(f"mivrat: {remark}")
     evaluation = Evaluation(model, image_set, study)
     if evaluation.tried_again:
         say(f"mivrat: {evaluation.tried_again} files that could not be read before are tried again")

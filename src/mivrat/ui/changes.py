@@ -187,16 +187,18 @@ def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str
     return Decision(words, lambda study: study.set_families(now), lambda study: study.set_families(before))
 
 
-def claim_accuracy(now: float | None, before: float | None) -> Decision:
-    """The top-1 accuracy that was claimed at training time."""
+def claim_accuracy(model_id: int, now: float | None, before: float | None) -> Decision:
+    """The top-1 accuracy that was claimed for a model at training time."""
     what = "claim taken away" if now is None else f"{100 * now:g} % claimed"
-    return Decision(what, lambda study: study.set_claim(now), lambda study: study.set_claim(before))
+    return Decision(what, lambda study: study.set_claim(model_id, now), lambda study: study.set_claim(model_id, before))
 
 
-def set_threshold(now: float | None, before: float | None) -> Decision:
+def set_threshold(model_id: int, now: float | None, before: float | None) -> Decision:
     """Of two classes, the probability from which on the second one is called; every figure follows."""
     what = "no threshold" if now is None else f"threshold {now:.3f}"
-    return Decision(what, lambda study: study.set_threshold(now), lambda study: study.set_threshold(before))
+    return Decision(
+        what, lambda study: study.set_threshold(model_id, now), lambda study: study.set_threshold(model_id, before)
+    )
 
 
 def set_temperature(model_id: int, now: float | None, before: float | None) -> Decision:
@@ -207,9 +209,11 @@ def set_temperature(model_id: int, now: float | None, before: float | None) -> D
     )
 
 
-def set_criteria(words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
-    """What the figures have to meet."""
-    return Decision(words, lambda study: study.set_criteria(now), lambda study: study.set_criteria(before))
+def set_criteria(model_id: int, words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
+    """What a model's figures have to meet."""
+    return Decision(
+        words, lambda study: study.set_criteria(model_id, now), lambda study: study.set_criteria(model_id, before)
+    )
 
 
 def both(words: str, first: Decision, second: Decision) -> Decision:

@@ -82,11 +82,3 @@ METHOD_TIPS: dict[Method, str] = {
     "occlusion": "how far the answer falls when a window is hidden, everywhere in turn (Zeiler 2014)",
     "masks": "the mean answer under a thousand random masks (Petsiuk 2018); it takes longest",
 }
-
-
-def layer_name(tensor: str) -> str:
-    """A layer's name as it is read: without what exporters put around it. Tooltips and files have it whole."""
-    name = tensor.strip("/")
-    for ending in ("_output_0", ":0"):
-        name = name.removesuffix(ending)
-    return name or tensor

@@ -35,19 +35,20 @@ def test_contents_count_what_is_there(study: Study, tmp_path: Path) -> None:
     assert [(one.info.image_set, one.answered, one.listed) for one in found.runs] == [("a", 9, 9), ("b", 0, 4)]
     assert found.unmatched == {"oak": 2}
     assert found.per_class[found.sets[1].id] == {0: 2}
-    assert (found.missing, found.claim, found.criteria) == (frozenset(), None, ())
+    assert (found.missing, found.claims, found.criteria) == (frozenset(), {}, {})
     assert found.run_of(found.models[0].id, found.sets[1].id) == found.runs[1]
     assert found.run_of(found.models[0].id, 99) is None
     (tmp_path / "m.onnx").unlink()
-    study.set_claim(0.9)
-    study.set_criteria(["top1 >= 0.9"])
-    study.set_threshold(0.25)
+    study.set_claim(1, 0.9)
+    study.set_criteria(1, ["top1 >= 0.9"])
+    study.set_threshold(1, 0.25)
     found = read_contents(study)
     assert found.missing == {tmp_path / "m.onnx"}
-    assert (found.claim, found.criteria, study.threshold()) == (0.9, ("top1 >= 0.9",), 0.25)
-    study.set_claim(None)
-    study.set_threshold(None)
-    assert (study.claim(), study.threshold()) == (None, None)
+    assert (found.claims, found.criteria, study.threshold(1)) == ({1: 0.9}, {1: ("top1 >= 0.9",)}, 0.25)
+    assert (study.claim(2), study.criteria(2), study.threshold(2)) == (None, (), None)  # another model's are its own
+    study.set_claim(1, None)
+    study.set_threshold(1, None)
+    assert (study.claim(1), study.threshold(1)) == (None, None)
 
 
 def test_models_of_one_name_are_told_apart(study: Study, tmp_path: Path) -> None:

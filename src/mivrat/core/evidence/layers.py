@@ -236,8 +236,34 @@ def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequen
     return telling[-1] if telling else usable[-1]
 
 
+def short_name(tensor: str) -> str:
+    """A layer's name as it is read: without what exporters put around it."""
+    name = tensor.strip("/")
+    for ending in ("_output_0", ":0"):
+        name = name.removesuffix(ending)
+    return name or tensor
+
+
+def find_layer(layers: Sequence[Layer], wanted: str, where: object) -> Layer:
+    """The layer with this tensor name, else the one with this short name; InputError where there is none, or several."""
+    found = [one for one in layers if one.tensor == wanted] or [
+        one for one in layers if short_name(one.tensor) == short_name(wanted)
+    ]
+    if len(found) > 1:
+        raise InputError(
+            f"'{wanted}' may be any of {', '.join(repr(one.tensor) for one in found)}",
+            where=where,
+            mend="give the whole name",
+        )
+    if not found:
+        raise InputError(
+            f"has no layer '{wanted}' between image and scores", where=where, mend="'mivrat layers' lists them"
+        )
+    return found[0]
+
+
 def choose_layer(layers: Sequence[Layer], wanted: str | None, where: object) -> Layer:
-    """The layer asked for by tensor name, or the default; InputError where it gives no heatmap."""
+    """The layer asked for, by whole or short name, or the default; InputError where it gives no heatmap."""
     if wanted is None:
         layer = next((one for one in layers if one.default), None)
         if layer is None:
@@ -247,11 +273,7 @@ def choose_layer(layers: Sequence[Layer], wanted: str | None, where: object) -> 
                 mend="use a method that needs only answers",
             )
     else:
-        layer = next((one for one in layers if one.tensor == wanted), None)
-        if layer is None:
-            raise InputError(
-                f"has no layer '{wanted}' between image and scores", where=where, mend="'mivrat layers' lists them"
-            )
+        layer = find_layer(layers, wanted, where)
     if not layer.heatmap:
         raise InputError(
             f"no heatmap can be taken from '{layer.tensor}': {layer.reason}",

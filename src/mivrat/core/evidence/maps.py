@@ -16,7 +16,7 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.answers_only import Stopped, class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
-from mivrat.core.evidence.layers import Layer, choose_layer, list_layers
+from mivrat.core.evidence.layers import Layer, choose_layer, find_layer, list_layers, short_name
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
 from mivrat.core.log import log_path
@@ -115,7 +115,11 @@ class HeatmapMaker:
             return self.layer(wanted)
         if method == "score":  # no gradient has to reach it
             spatial = [one for one in self.layers if one.has_places]
-            named = [one for one in spatial if (one.default if wanted is None else one.tensor == wanted)]
+            named = [
+                one
+                for one in spatial
+                if (one.default if wanted is None else one is find_layer(self.layers, wanted, self.model.path))
+            ]
             return named[0] if named else self.layer(wanted)
         if self._head is None:
             raise InputError(
@@ -123,7 +127,7 @@ class HeatmapMaker:
                 where=self.model.path,
                 mend="use another method",
             )
-        if wanted not in (None, self._head.tensor):
+        if wanted is not None and short_name(wanted) != short_name(self._head.tensor):
             raise InputError(
                 f"an activation map is of the layer before pooling, '{self._head.tensor}'",
                 where=wanted,

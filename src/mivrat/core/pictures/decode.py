@@ -121,6 +121,21 @@ def mode_and_frames(file: PictureFile) -> tuple[str, int]:
         raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
 
 
+def picture_size(file: PictureFile, exif_rotate: bool = True) -> tuple[int, int]:
+    """Height and width of a picture as it would be decoded, from its head alone. Raises UnreadablePicture."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
+                width, height = opened.size
+                turned = exif_rotate and opened.getexif().get(274) in (5, 6, 7, 8)
+    except Exception as error:  # as above
+        raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
+    if not width or not height:
+        raise UnreadablePicture("holds no pixels")
+    return (width, height) if turned else (height, width)
+
+
 def _eight_bit(picture: Image.Image) -> Image.Image:
     """Values of 16 or 32 bits, or floats, as eight bits; some lines at a time, so that wide numbers take little room."""
     if not picture.mode.startswith(("I", "F")):

@@ -131,7 +131,7 @@ def read_image_set(
 
 
 def list_images(source: Path) -> Listing:
-    """What a folder or a table file lists. Raises InputError where nothing is found."""
+    """What a folder or a table file lists, or a single picture. Raises InputError where nothing is found."""
     if source.is_dir():
         return _from_folder(source)
     if not source.exists():
@@ -140,9 +140,14 @@ def list_images(source: Path) -> Listing:
             where=source,
             mend="name a folder of images, or a table with a path column",
         )
+    if _ends_like_picture(source.name):
+        # One picture, without a label: the folder it lies in may be called anything.
+        return Listing(source.stem, source.resolve().parent, [(source.name, (), {})])
     if source.suffix.lower() not in TABLE_ENDINGS:
         raise InputError(
-            "is neither a folder nor a table", where=source, mend="tables end in .csv, .tsv, .jsonl or .parquet"
+            "is neither a folder, nor a table, nor a picture",
+            where=source,
+            mend=f"tables end in .csv, .tsv, .jsonl or .parquet, pictures in {', '.join(sorted(PICTURE_ENDINGS))}",
         )
     return _from_table(source)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -25,7 +26,8 @@ class Contents:
     """Everything the Prepare step shows.
 
     ``missing`` are the files and folders named in the study that are not there; ``unmatched`` the labels no class goes
-    by, with their number of images; ``per_class`` the images of each class by set; ``claim`` the top-1 accuracy claimed.
+    by, with their number of images; ``per_class`` the images of each class by set; ``claims`` the top-1 accuracy claimed for a
+    model, ``criteria`` what its figures have to meet, both by model.
     """
 
     classes: list[str]
@@ -37,8 +39,8 @@ class Contents:
     unmatched: dict[str, int]
     missing: frozenset[Path]
     per_class: dict[int, Counter[int]] = field(default_factory=dict)
-    claim: float | None = None
-    criteria: tuple[str, ...] = ()
+    claims: Mapping[int, float] = field(default_factory=dict)
+    criteria: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
 
     def model_name(self, model_id: int) -> str:
         """A model's name; with its recipe, and if need be a number, where several models go by it. Empty for a model added
@@ -77,6 +79,6 @@ def read_contents(study: Study) -> Contents:
         study.unmatched(),
         frozenset(missing),
         study.class_sizes(),
-        study.claim(),
-        study.criteria(),
+        {one.id: claim for one in models if (claim := study.claim(one.id)) is not None},
+        {one.id: found for one in models if (found := study.criteria(one.id))},
     )

@@ -6,7 +6,7 @@ import os
 import sqlite3
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 5
+VERSION = 6
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -119,7 +119,18 @@ def _from_4(db: sqlite3.Connection) -> None:
         db.execute("ALTER TABLE image_set ADD COLUMN together TEXT NOT NULL DEFAULT ''")
 
 
-_STEPS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
+def _from_5(db: sqlite3.Connection) -> None:
+    """Version 5 kept a claim, criteria and a threshold for all models alike; they were entered for the first one, and are its."""
+    first = db.execute(
+        "SELECT id FROM model WHERE listed ORDER BY id NOT IN (SELECT model_id FROM run), id LIMIT 1"
+    ).fetchone()
+    for key in ("claim", "criteria", "threshold"):
+        if first is not None:
+            db.execute("UPDATE setting SET key = ? WHERE key = ?", (f"{key} of model {first[0]}", key))
+        db.execute("DELETE FROM setting WHERE key = ?", (key,))
+
+
+_STEPS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
 
 
 def migrate(db: sqlite3.Connection, version: int) -> None:

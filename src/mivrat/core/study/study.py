@@ -231,22 +231,22 @@ class Study:
             )
 
     @reading
-    def claim(self) -> float | None:
-        """The top-1 accuracy that was claimed for the model, from 0 to 1."""
-        text = self.setting("claim")
+    def claim(self, model_id: int) -> float | None:
+        """The top-1 accuracy that was claimed for a model, from 0 to 1."""
+        text = self.setting(f"claim of model {model_id}")
         return float(text) if text else None
 
-    def set_claim(self, claim: float | None) -> None:
-        self.set_setting("claim", "" if claim is None else repr(claim))
+    def set_claim(self, model_id: int, claim: float | None) -> None:
+        self.set_setting(f"claim of model {model_id}", "" if claim is None else repr(claim))
 
     @reading
-    def threshold(self) -> float | None:
-        """Of two classes, the probability of the second from which on it is called; None for the higher one of both."""
-        text = self.setting("threshold")
+    def threshold(self, model_id: int) -> float | None:
+        """Of two classes, the probability of the second from which on a model is taken to call it; None for the higher of both."""
+        text = self.setting(f"threshold of model {model_id}")
         return float(text) if text else None
 
-    def set_threshold(self, threshold: float | None) -> None:
-        self.set_setting("threshold", "" if threshold is None else repr(threshold))
+    def set_threshold(self, model_id: int, threshold: float | None) -> None:
+        self.set_setting(f"threshold of model {model_id}", "" if threshold is None else repr(threshold))
 
     @reading
     def temperature(self, model_id: int) -> float | None:
@@ -258,12 +258,12 @@ class Study:
         self.set_setting(f"temperature of model {model_id}", "" if temperature is None else repr(temperature))
 
     @reading
-    def criteria(self) -> tuple[str, ...]:
-        """What the figures have to meet, as requirements."""
-        return tuple(str(one) for one in json_of(self.setting("criteria") or "[]", list))
+    def criteria(self, model_id: int) -> tuple[str, ...]:
+        """What a model's figures have to meet, as requirements."""
+        return tuple(str(one) for one in json_of(self.setting(f"criteria of model {model_id}") or "[]", list))
 
-    def set_criteria(self, criteria: Sequence[str]) -> None:
-        self.set_setting("criteria", json.dumps(list(criteria), ensure_ascii=False))
+    def set_criteria(self, model_id: int, criteria: Sequence[str]) -> None:
+        self.set_setting(f"criteria of model {model_id}", json.dumps(list(criteria), ensure_ascii=False))
 
     def add_model(self, model: Scorer) -> int:
         """Keep a model with its recipe; the same file with the same recipe is kept once."""
@@ -648,7 +648,7 @@ class Study:
             model_kind,
             digest,
             self.families(),
-            self.threshold() if len(classes) == 2 else None,
+            self.threshold(info.model_id) if len(classes) == 2 else None,
             self.temperature(info.model_id),
             str(self.path.resolve()),
         )

@@ -8,6 +8,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
+from mivrat.core.evidence.layers import short_name
 from mivrat.core.evidence.maps import BY_GRADIENT, SIGNED, Method
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
@@ -329,7 +330,7 @@ class CloseLook(QWidget):
             self.layer.clear()
             for layer in reversed(evidence.layers):  # the last layer is the usual one, so it stands first
                 self.layer.addItem(
-                    f"{words.clipped(words.layer_name(layer.tensor), 40)}   {layer.grid[0]} × {layer.grid[1]}"
+                    f"{words.clipped(short_name(layer.tensor), 40)}   {layer.grid[0]} × {layer.grid[1]}"
                     + ("  (default)" if layer.default else ""),
                     layer.tensor,
                 )

@@ -132,6 +132,7 @@ class CoverPage(QWidget):
             "Hide the region in every image shown, and as a control the same area elsewhere, and score again",
         )
         self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
+        self.of_model = label(wrap=True)
         self.result = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")
         self.result.setFixedHeight(4 * 30 + 6)
         self.sentence = label("", "verdict", wrap=True)
@@ -170,6 +171,7 @@ class CoverPage(QWidget):
         inside.addWidget(self.told_inside)
         inside.addLayout(row(self.begin, None))
         inside.addWidget(self.heading)
+        inside.addWidget(self.of_model)
         inside.addWidget(self.about)
         inside.addWidget(self.result)
         inside.addWidget(self.sentence)
@@ -462,15 +464,19 @@ class CoverPage(QWidget):
 
     def _show_result(self) -> None:
         found, fresh = self._shown_result(), self.explainer.shown_test is None
-        for shown in (self.heading, self.about, self.result, self.sentence):
+        for shown in (self.heading, self.of_model, self.about, self.result, self.sentence):
             shown.setVisible(found is not None)
         for offered in (self.keep_name, self.keep_button, self.changed_button):
             offered.setVisible(found is not None and fresh)
         if found is None:
             return
         result, plan, area, left_out = found
-        name = self.explainer.shown_test.name if self.explainer.shown_test is not None else "Cover test"
+        kept = self.explainer.shown_test
+        name = kept.name if kept is not None else "Cover test"
         self.heading.setText(f"{name}, N = {result.total}")
+        model = self._model_of(kept)
+        self.of_model.setText(model)
+        self.of_model.setVisible(bool(model))
         size = f", on average {100 * area:.1f} % of the area" if area is not None else ""
         out = f"; {words.images(left_out)} left out" if left_out else ""
         self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
@@ -495,6 +501,17 @@ class CoverPage(QWidget):
             focused = QApplication.focusWidget()
             if focused is self.begin or (focused is not None and focused.objectName() == "waiting"):
                 self.keep_name.setFocus(Qt.FocusReason.OtherFocusReason)  # what is typed next is its name
+
+    def _model_of(self, kept: KeptTest | None) -> str:
+        """Which model a kept test was done on, and that it is not the one shown where that is so; empty for a new test."""
+        if kept is None:
+            return ""
+        run = next((one for one in self.session.runs if one.id == kept.run_id), None)
+        name = run.model if run is not None else "a model taken away since"
+        shown = self.session.snapshot.record.info if self.session.snapshot is not None else None
+        if shown is None or (run is not None and run.model_id == shown.model_id):
+            return f"Done on {name}, {kept.day}."
+        return f"Done on {name}, {kept.day}, not on {shown.model}, the model shown. Under ⋯ it can be done again on that one."
 
     def _show_changed(self) -> None:
         test = self.explainer.test
@@ -558,17 +575,33 @@ class CoverPage(QWidget):
 
     def do_again(self) -> None:
         """Do a kept test again, on the run shown."""
-        kept = self._chosen()
-        if kept is not None:
-            try:
-                self.explainer.cover(plan_from_json(kept.plan))
-            except InputError as error:
-                self.explainer.keeper.failed.emit(error)
+        plan = self._plan_of(self._chosen())
+        if plan is not None:
+            self.explainer.cover(plan)
+
+    def _plan_of(self, kept: KeptTest | None) -> CoverPlan | None:
+        """The plan of a kept test; None, and it is said, where it cannot be read or is of other images."""
+        snapshot = self.session.snapshot
+        if kept is None or snapshot is None:
+            return None
+        try:
+            plan = plan_from_json(kept.plan)
+            if not all(0 <= i < len(snapshot.record.image_set.items) for i in plan.images):
+                raise InputError(
+                    "a kept cover test is of images that the set does not list",
+                    where=kept.name,
+                    mend="take it away and do it anew",
+                )
+        except InputError as error:
+            self.explainer.keeper.failed.emit(error)
+            return None
+        return plan
 
     def _show_images(self) -> None:
         kept = self._chosen()
-        if kept is not None:
-            self.session.replace(Picked(f"cover test, {kept.name}", plan_from_json(kept.plan).images))
+        plan = self._plan_of(kept)
+        if kept is not None and plan is not None:
+            self.session.replace(Picked(f"cover test, {kept.name}", plan.images))
 
     def _rename(self) -> None:
         kept = self._chosen()
@@ -596,11 +629,12 @@ class CoverPage(QWidget):
     def save_kept(self, folder: Path) -> None:
         """Write the chosen test's outcome, and the list of its images, to a folder."""
         kept, snapshot = self._chosen(), self.session.snapshot
-        if kept is None or snapshot is None:
+        plan = self._plan_of(kept)
+        if kept is None or snapshot is None or plan is None:
             return
         try:
             items = snapshot.record.image_set.items
-            paths = "".join(f"{items[i].path}\n" for i in plan_from_json(kept.plan).images)
+            paths = "".join(f"{items[i].path}\n" for i in plan.images)
             write_whole(folder / "cover.json", kept.outcome)
             write_whole(folder / "cover-images.txt", paths)
             self.explainer.keeper.decided.emit(f"Written: cover.json and cover-images.txt in {folder.name}.")

@@ -16,7 +16,7 @@ from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.board import Cell, Column, Row, board_cells
 from mivrat.core.evidence.cover import Hidden, cover_one
 from mivrat.core.evidence.filters import as_pictures, first_filters
-from mivrat.core.evidence.layers import Layer
+from mivrat.core.evidence.layers import Layer, short_name
 from mivrat.core.evidence.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
 from mivrat.core.evidence.overlay import edge_drawing, overlay
 from mivrat.core.evidence.regions import Shape, shape_from_json
@@ -30,7 +30,6 @@ from mivrat.core.pictures.prepare import Geometry, to_tensor
 from mivrat.core.study.kept_evidence import KeptTest, load_regions, load_tests
 from mivrat.core.study.records import RunKey, RunRecord
 from mivrat.core.study.study import Study
-from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Look, MakerCache
 from mivrat.ui.pictures import to_image
 from mivrat.ui.session import Snapshot
@@ -220,7 +219,7 @@ def rows_for(
         }
         layers = [usable[name] for name in names if name in usable] or list(stages)
         layers = layers or [one for one in [maker.layer_for(method, None)] if one is not None]
-    rows = [Row(f"{words.layer_name(one.tensor)}\n{one.grid[0]} × {one.grid[1]}", (one,)) for one in layers]
+    rows = [Row(f"{short_name(one.tensor)}\n{one.grid[0]} × {one.grid[1]}", (one,)) for one in layers]
     if together and len(layers) > 1:
         rows.append(Row(f"these {len(layers)} together\nmean of maps", tuple(layers)))
     return tuple(rows)

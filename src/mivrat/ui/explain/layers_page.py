@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QImage, QPainter, QPaintEvent
 from PySide6.QtWidgets import QLineEdit, QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
 
-from mivrat.core.evidence.layers import Layer
+from mivrat.core.evidence.layers import Layer, short_name
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.explainer import Explainer
@@ -109,7 +109,7 @@ class LayersPage(QWidget):
         for one in self.listed:
             size = " × ".join(str(n) for n in one.shape)
             has = f"{one.grid[0]} × {one.grid[1]}" if one.heatmap else "none"
-            name = words.layer_name(one.tensor) + ("  (default)" if one.default else "")
+            name = short_name(one.tensor) + ("  (default)" if one.default else "")
             lines.append((name, one.op, size, words.count(one.parameters) if one.parameters else "", has))
             about = one.tensor if one.heatmap else f"{one.tensor}\nno map: {one.reason}"
             tips.append(
@@ -140,7 +140,7 @@ class LayersPage(QWidget):
         else:
             self.strip.show_pictures(found[1])
             self.filters_told.setText(
-                f"The {len(found[1])} filters of the first convolution, {words.layer_name(found[0])}, on one scale (grey is 0)"
+                f"The {len(found[1])} filters of the first convolution, {short_name(found[0])}, on one scale (grey is 0)"
                 + (f"; the first {self.strip.fitting} are shown" if self.strip.fitting < len(found[1]) else "")
             )
 

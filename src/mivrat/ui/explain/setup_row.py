@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
+from mivrat.core.evidence.layers import short_name
 from mivrat.core.evidence.maps import WITHOUT_LAYER
 from mivrat.core.explaining.setup import MapSetup, Whose
 from mivrat.ui import words
@@ -54,7 +55,7 @@ class SetupRow(QWidget):
         if len(stages) > 1:
             self.layer.addItem(TOGETHER, tuple(one.tensor for one in stages))
         for one in self.explainer.usable():
-            self.layer.addItem(f"{words.layer_name(one.tensor)}   {one.grid[0]} × {one.grid[1]}", (one.tensor,))
+            self.layer.addItem(f"{short_name(one.tensor)}   {one.grid[0]} × {one.grid[1]}", (one.tensor,))
         self._follow()
 
     def _follow(self) -> None:

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.evidence.faithfulness import DRAWS
+from mivrat.core.evidence.layers import short_name
 from mivrat.core.evidence.shuffled import ALIKE, DEPTHS
 from mivrat.core.evidence.shuffled import DRAWS as SHUFFLES
 from mivrat.core.explaining.trust import Trust
@@ -153,7 +154,7 @@ class TrustPage(QWidget):
         self.verdict.setText(" ".join(sentences) if sentences else "Examining …")
         method, whose = words.METHODS[trust.setup.method], trust.setup.in_words(self.session.classes)
         name = self.session.name_of(trust.images[0]) if len(trust.images) == 1 else words.images(len(trust.images))
-        from_layer = ", ".join(words.layer_name(one) for one in trust.setup.layers) or "default layer"
+        from_layer = ", ".join(short_name(one) for one in trust.setup.layers) or "default layer"
         state = "" if trust.finished else "; not finished"
         self.about.setText(f"{name}; {method}, {from_layer}, for {whose}; seed {SEED}{state}.")
         self.deletion.show_curves(trust.faithful)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 from mivrat.core.checks.result import in_words
 from mivrat.core.errors import InputError
 from mivrat.core.reporting.requirements import Outcome, parse_requirement
+from mivrat.core.study.contents import Contents
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
@@ -16,13 +17,18 @@ from mivrat.ui.widgets import StateMark, button, clear, label, row, tip
 STATES = {"pass": "fine", "fail": "stop", "cannot tell": "look"}
 
 
+def _model_id(session: Session) -> int:
+    """The model shown, whose claim and criteria these are."""
+    return session.snapshot.record.info.model_id if session.snapshot is not None else 0
+
+
 def outcomes(session: Session) -> list[Outcome]:
     """The criteria held against what is measured."""
     contents, measured = session.contents, session.measured
     if contents is None or measured is None:
         return []
     found = []
-    for text in contents.criteria:
+    for text in contents.criteria.get(_model_id(session), ()):
         try:
             requirement = parse_requirement(text, contents.classes)
             found.append(requirement.against(measured.figures, measured.deep.intervals if measured.deep else None))
@@ -69,7 +75,10 @@ class Criteria(QWidget):
         line.setStretch(2, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 14, 8, 12)
-        layout.addWidget(label("Claim and criteria", "heading"))
+        self.title = label("Claim and criteria", "heading")
+        self.take_over = button("", self._take_over, kind="quiet")
+        tip(self.take_over, "Hold this model to the same claim and the same criteria")
+        layout.addLayout(row(self.title, None, self.take_over))
         layout.addLayout(line)
         layout.addLayout(self._list)
         layout.addLayout(row(self.new, button("Add", self._add)))
@@ -82,26 +91,59 @@ class Criteria(QWidget):
         if contents is None or measured is None:
             return
         if not (self.claim.hasFocus() and self.claim.isModified()):
-            self.claim.setText("" if contents.claim is None else f"{100 * contents.claim:g}")
+            claim = contents.claims.get(self._model)
+            self.claim.setText("" if claim is None else f"{100 * claim:g}")
         for one in (self.claim, self.new):
             one.setEnabled(not self.session.busy)
         self.verdict.setText(self._claim_in_words())
+        self.title.setText(f"Claim and criteria of {words.clipped(contents.model_name(self._model), 40)}")
+        others = self._others(contents)
+        self.take_over.setVisible(bool(others))
+        self.take_over.setEnabled(not self.session.busy)
+        if others:
+            self.take_over.setText(f"Take over those of {words.clipped(contents.model_name(others[0]), 40)}")
         clear(self._list)
         for found in outcomes(self.session):
             self._list.addLayout(self._line(found))
 
+    @property
+    def _model(self) -> int:
+        return _model_id(self.session)
+
+    def _others(self, contents: Contents) -> list[int]:
+        """The other models with a claim or criteria, the latest first, where the one shown has neither."""
+        if self._model in contents.claims or self._model in contents.criteria:
+            return []
+        return sorted({*contents.claims, *contents.criteria}, reverse=True)
+
+    def _take_over(self) -> None:
+        contents = self.session.contents
+        others = self._others(contents) if contents is not None else []
+        if contents is None or not others:
+            return
+        claim, wanted = contents.claims.get(others[0]), contents.criteria.get(others[0], ())
+        what = f"claim and criteria of {contents.model_name(others[0])} taken over"
+        self.keeper.decide(
+            changes.both(
+                what,
+                changes.claim_accuracy(self._model, claim, None),
+                changes.set_criteria(self._model, what, wanted, ()),
+            )
+        )
+
     def _claim_in_words(self) -> str:
         contents, measured = self.session.contents, self.session.measured
-        if contents is None or measured is None or contents.claim is None:
+        claim = contents.claims.get(self._model) if contents is not None else None
+        if measured is None or claim is None:
             return "Enter what was claimed at training time, to test it against these images."
         top1 = measured.figures.top_k[1]
         if top1.value is None:
             return "Nothing has been measured yet."
         snapshot = self.session.snapshot
         assert snapshot is not None
-        p = snapshot.judged.against_claim(contents.claim, measured.among)
+        p = snapshot.judged.against_claim(claim, measured.among)
         exact = words.paired_test(snapshot.judged.units)
-        side = "below" if top1.value < contents.claim else "above"
+        side = "below" if top1.value < claim else "above"
         if p < 0.05:
             return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance ({exact}, p {in_words(p)})."
         return f"Measured {words.percent(top1.value)} (N = {top1.total}): no difference beyond chance ({exact}, p {in_words(p)})."
@@ -131,9 +173,10 @@ class Criteria(QWidget):
             self._tell("The claim is a percentage above 0 and up to 100.")
             return
         self._tell("")
-        if self.claim.isModified() and now != contents.claim:
+        before = contents.claims.get(self._model)
+        if self.claim.isModified() and now != before:
             self.claim.setModified(False)
-            self.keeper.decide(changes.claim_accuracy(now, contents.claim))
+            self.keeper.decide(changes.claim_accuracy(self._model, now, before))
 
     def _add(self) -> None:
         contents, text = self.session.contents, self.new.text().strip()
@@ -152,14 +195,16 @@ class Criteria(QWidget):
             return
         self._tell("")
         self.new.clear()
-        if text not in contents.criteria:
-            self.keeper.decide(changes.set_criteria(f"criterion {text}", [*contents.criteria, text], contents.criteria))
+        before = contents.criteria.get(self._model, ())
+        if text not in before:
+            self.keeper.decide(changes.set_criteria(self._model, f"criterion {text}", [*before, text], before))
 
     def _remove(self, text: str) -> None:
         contents = self.session.contents
         if contents is not None:
-            left = [one for one in contents.criteria if one != text]
-            self.keeper.decide(changes.set_criteria(f"criterion {text} removed", left, contents.criteria))
+            before = contents.criteria.get(self._model, ())
+            left = [one for one in before if one != text]
+            self.keeper.decide(changes.set_criteria(self._model, f"criterion {text} removed", left, before))
 
     def _tell(self, problem: str) -> None:
         self.problem.setText(problem)

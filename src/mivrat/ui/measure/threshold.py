@@ -117,4 +117,6 @@ class ThresholdPage(QWidget):
     def _decide(self, threshold: float | None) -> None:
         snapshot = self.session.snapshot
         if snapshot is not None and threshold != snapshot.record.threshold:
-            self.keeper.decide(changes.set_threshold(threshold, snapshot.record.threshold))
+            self.keeper.decide(
+                changes.set_threshold(snapshot.record.info.model_id, threshold, snapshot.record.threshold)
+            )

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PySide6.QtCore import QDir, QSettings, Qt, QTimer, Signal
-from PySide6.QtGui import QIcon
+from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.errors import InputError
 from mivrat.core.models.loading import load_model
+from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.predictions import PredictionTable
 from mivrat.core.pictures.classes import read_class_list, some
-from mivrat.core.pictures.image_sets import TABLE_ENDINGS, labels_do_not_match, list_images, match_labels
+from mivrat.core.pictures.cropping import cropping_remark
+from mivrat.core.pictures.image_sets import (
+    PICTURE_ENDINGS,
+    TABLE_ENDINGS,
+    labels_do_not_match,
+    list_images,
+    match_labels,
+)
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.ui import words
 from mivrat.ui.study_work import FEW, Asking, NewStudy
@@ -118,8 +126,16 @@ class StartPage(QWidget):
         self.problem.setText(text)
 
 
-def check_inputs(new: NewStudy) -> str:
-    """Read everything a new study needs and say in words what was found (slow: call it in a worker)."""
+@dataclass(frozen=True)
+class Fits:
+    """What was found of inputs that go together, in words, and a warning where there is one."""
+
+    found: str
+    warning: str = ""
+
+
+def check_inputs(new: NewStudy) -> Fits:
+    """Read everything a new study needs and say what was found (slow: call it in a worker)."""
     classes = read_class_list(new.classes)
     model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
     matched = match_labels(list_images(new.images), classes)
@@ -131,10 +147,16 @@ def check_inputs(new: NewStudy) -> str:
     if matched.unknown and len(matched.unused) == len(classes):
         raise labels_do_not_match(matched, new.images)
     labelled = sum(item.label is not None for item in items)
-    parts = [f"{len(classes)} classes", f"{words.images(len(items))}, {labelled} with a label", *model.remarks]
+    counted = "all labelled" if labelled == len(items) else f"{words.count(labelled)} of them labelled"
+    parts = [f"{words.count(len(classes))} classes", f"{words.images(len(items))}, {counted}", *model.remarks]
     if matched.unknown:
-        parts.append(f"no class goes by {some(sorted(matched.unknown), 6)}: pair these labels by hand under Prepare")
-    return ". ".join(parts)
+        parts.append(
+            f"not in the class list: {some(sorted(matched.unknown), 6)}; match these labels by hand under Prepare"
+        )
+    found = ". ".join(f"{part[:1].upper()}{part[1:]}" if i else part for i, part in enumerate(parts))
+    files = [matched.image_set.file(i) for i in range(len(items))]
+    onnx = isinstance(model, OnnxModel)
+    return Fits(found, cropping_remark(files, model.recipe, model.recipe_is_guess) if onnx else "")
 
 
 class AskPage(QWidget):
@@ -189,16 +211,48 @@ class AskPage(QWidget):
             self.allowed.emit(self._asking)
 
 
+class _PathEdit(QLineEdit):
+    """Takes a dropped file as its path; several go to the page, which finds the field of each."""
+
+    def __init__(self, field: _PathField) -> None:
+        super().__init__()
+        self._field = field
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+        else:
+            super().dragEnterEvent(event)
+
+    def dragMoveEvent(self, event: QDragMoveEvent) -> None:  # noqa: N802
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+        else:
+            super().dragMoveEvent(event)
+
+    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if not event.mimeData().hasUrls():
+            super().dropEvent(event)
+        elif len(paths) == 1:
+            self._field.set_path(paths[0])
+            event.acceptProposedAction()
+        elif paths:
+            self._field.several_dropped.emit(paths)
+            event.acceptProposedAction()
+
+
 class _PathField(QWidget):
     """A path with a button to choose it."""
 
     changed = Signal()
     settled = Signal()
+    several_dropped = Signal(object)
 
     def __init__(self, title: str, hint: str, kind: str, pattern: str = "") -> None:
         super().__init__()
         self.title, self._kind, self._pattern = title, kind, pattern
-        self.edit = QLineEdit()
+        self.edit = _PathEdit(self)
         self.edit.setPlaceholderText(hint)
         self.edit.setAccessibleName(title)
         self.touched = False
@@ -209,7 +263,7 @@ class _PathField(QWidget):
         choose.setAccessibleName(f"choose {title}")
         parts: list[QWidget] = [self.edit, choose]
         if kind == "images":
-            parts.append(button("Table…", self._choose_table))
+            parts.append(button("File…", self._choose_file))
         self.setLayout(row(*parts))
 
     @property
@@ -233,10 +287,11 @@ class _PathField(QWidget):
         if found:
             self.set_path(Path(found))
 
-    def _choose_table(self) -> None:
-        endings = " ".join(f"*{e}" for e in sorted(TABLE_ENDINGS))
+    def _choose_file(self) -> None:
+        kinds = (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
+        patterns = ";;".join(f"{name} ({' '.join(f'*{e}' for e in sorted(endings))})" for name, endings in kinds)
         found, _ = QFileDialog.getOpenFileName(
-            self, "Choose a table of images", str(self.path or QDir.homePath()), f"Tables ({endings})"
+            self, "Choose a table of images, or one picture", str(self.path or QDir.homePath()), patterns
         )
         if found:
             self.set_path(Path(found))
@@ -274,7 +329,7 @@ class NewStudyPage(QWidget):
             "open",
             "Recipes (*.toml);;All files (*)",
         )
-        self.images = _PathField("images", "a folder with one folder per class, or a table", "images")
+        self.images = _PathField("images", "a folder with one folder per class, a table, or one picture", "images")
         self.study = _PathField("study", "where to keep the study", "save", "Studies (*.mivrat)")
         self.fields = (self.model, self.classes, self.recipe, self.images, self.study)
         grid = QGridLayout()
@@ -285,6 +340,7 @@ class NewStudyPage(QWidget):
             grid.addWidget(label(name), i, 0, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(field, i, 1)
             field.changed.connect(self._changed)
+            field.several_dropped.connect(self.drop)
         self.images.settled.connect(self._propose_study)
         self.message = label(wrap=True)
         self.message.setMinimumHeight(64)
@@ -329,7 +385,7 @@ class NewStudyPage(QWidget):
         """Put files into the fields they are for."""
         for path in paths:
             ending = path.suffix.lower()
-            if path.is_dir() or ending in TABLE_ENDINGS:
+            if path.is_dir() or ending in TABLE_ENDINGS | PICTURE_ENDINGS:
                 self.images.set_path(path)
             elif ending == ".onnx":
                 self.model.set_path(path)
@@ -371,9 +427,10 @@ class NewStudyPage(QWidget):
                 lambda work: check_inputs(new), done=self._fits, failed=self._does_not_fit
             )
 
-    def _fits(self, found: str) -> None:
-        set_role(self.message, "good")
-        self.message.setText(f"These fit together: {found}.")
+    def _fits(self, fits: Fits) -> None:
+        set_role(self.message, "look" if fits.warning else "good")
+        warning = f"\n{fits.warning[:1].upper()}{fits.warning[1:]}." if fits.warning else ""
+        self.message.setText(f"These fit together: {fits.found}.{warning}")
         self._enable(True)
 
     def _does_not_fit(self, error: InputError) -> None:
