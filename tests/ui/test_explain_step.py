@@ -24,7 +24,6 @@ from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
-from mivrat.ui import words
 from mivrat.ui.explain.cover_page import HOTTEST, REGIONS
 from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
 from mivrat.ui.window import EXPLAIN, MainWindow
@@ -373,7 +372,6 @@ def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Sett
         "these 4 together",
     ]
     assert all(cell.heat is not None for line in board.cells for cell in line)
-    assert words.layer_name("/stage4/Relu_1_output_0") == "stage4/Relu_1"
 
 
 def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settle: Settle) -> None:

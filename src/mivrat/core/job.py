@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
+from pathlib import Path
 
 
 class StopSignal:
@@ -80,6 +81,15 @@ class Progress:
         if self.seconds_left is not None and self.done < self.total:
             text += f" · {duration(self.seconds_left)} left"
         return text
+
+
+@dataclass(frozen=True)
+class Written:
+    """What a job has written in the end, and where; ``missing`` images had no file to write from."""
+
+    files: int
+    place: Path
+    missing: int = 0
 
 
 def duration(seconds: float) -> str:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import logging
 import sys
+import threading
 from pathlib import Path
+from types import TracebackType
 
+from PySide6.QtCore import QObject, QtMsgType, Signal, qInstallMessageHandler
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from mivrat import __version__
-from mivrat.core.log import begin_logging
+from mivrat.core.log import begin_logging, log_uncaught
 from mivrat.ui.garbage import MainThreadCollector
 from mivrat.ui.theme import font, load_fonts
 from mivrat.ui.window import MainWindow
@@ -32,11 +36,33 @@ def make_application() -> QApplication:
     return application
 
 
+class _Failures(QObject):
+    """Brings what failed unforeseen, in whatever thread, to the window."""
+
+    happened = Signal(str)
+
+    def caught(self, kind: type[BaseException], error: BaseException | None, trace: TracebackType | None) -> None:
+        log_uncaught(kind, error, trace)
+        self.happened.emit(f"{kind.__name__}: {str(error)[:160]}")
+
+
+def tell_of_failures(window: MainWindow) -> None:
+    """From now on what nobody catches is logged and told of in the window, and the toolkit's own messages are logged."""
+    failures = _Failures(window)
+    failures.happened.connect(window.tell_failure)
+    sys.excepthook = failures.caught
+    threading.excepthook = lambda args: failures.caught(args.exc_type, args.exc_value, args.exc_traceback)
+    levels = {QtMsgType.QtDebugMsg: logging.DEBUG, QtMsgType.QtInfoMsg: logging.INFO}
+    log = logging.getLogger("qt")
+    qInstallMessageHandler(lambda kind, _, text: log.log(levels.get(kind, logging.WARNING), text))
+
+
 def run(command: str | None, study: Path | None) -> int:
     """Open the window: the start page, the demonstration, or a study."""
     begin_logging()
     application = make_application()
     window = MainWindow()
+    tell_of_failures(window)
     window.show()
     if command == "demo":
         window.open_demo()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushButton, QToolButton, QVBoxLayout
@@ -11,7 +13,7 @@ from mivrat.core.job import Progress
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Elided, button, label, paint_state, set_role, tip
+from mivrat.ui.widgets import Elided, button, label, open_folder_of, paint_state, set_role, tip
 
 STEPS = ("Prepare", "Check", "Measure", "Examine", "Explain")
 
@@ -249,6 +251,8 @@ class Foot(QFrame):
         tip(self.stop, "Stop after the batch in hand; what is done is kept (Ctrl+.)")
         self.resume = button("Go on", kind="quiet")
         self.resume.hide()
+        self.folder = button("Open the folder", self._open_folder, kind="quiet")
+        self._place: Path | None = None
         self.problem = Elided(mode=Qt.TextElideMode.ElideRight)
         set_role(self.problem, "problem")
         self.keys = label(soft=True)
@@ -258,6 +262,7 @@ class Foot(QFrame):
         for widget in (self.what, self.bar, self.detail, self.stop):
             layout.addWidget(widget)
         layout.addWidget(self.notice, 500)
+        layout.addWidget(self.folder)
         layout.addWidget(self.problem, 1000)
         layout.addWidget(self.resume)
         layout.addStretch(1)
@@ -294,21 +299,23 @@ class Foot(QFrame):
         if self.stop.isEnabled():
             self.detail.setText(progress.sentence())
 
-    def end(self, notice: str = "") -> None:
+    def end(self, notice: str = "", place: Path | None = None) -> None:
         """The job has ended."""
         self._working = False
-        self.say(notice)
+        self.say(notice, place)
 
     # --- notices ---
 
-    def say(self, notice: str) -> None:
-        """Say something; it stands beside a job that is going on, until something else is said."""
+    def say(self, notice: str, place: Path | None = None) -> None:
+        """Say something, until something else is said; of what was written also where, with a way to open the folder."""
+        self._place = place
         self.notice.set_text(notice)
         self.problem.set_text("")
         self._refresh()
 
     def show_problem(self, line: str) -> None:
         """Say what went wrong; it stays until something else is said."""
+        self._place = None
         self.notice.set_text("")
         self.problem.set_text(line)
         self._refresh()
@@ -327,8 +334,13 @@ class Foot(QFrame):
             self.stop.hide()
         self.resume.setVisible(self._resumable and not self._working)
         self.notice.setVisible(bool(self.notice.full_text))
+        self.folder.setVisible(self._place is not None)
         self.problem.setVisible(bool(self.problem.full_text))
         self.keys.setVisible(not self.problem.full_text)
+
+    def _open_folder(self) -> None:
+        if self._place is not None:
+            open_folder_of(self._place)
 
     def show_keys(self, *keys: tuple[str, str]) -> None:
         self.keys.setText("      ".join(f"{key}  {meaning}" for key, meaning in keys))

@@ -72,7 +72,10 @@ class HandBack(QObject):
         except InputError as error:
             self.keeper.failed.emit(error)
             return
-        self.keeper.decided.emit(f"Written: {path.name}, {words.images(len(handed.images))}.")
+        unanswered = handed.unanswered()
+        self.keeper.put_down.emit(
+            f"Written: {path.name}, {words.images(len(handed.images))}{f', {unanswered}' if unanswered else ''}.", path
+        )
 
     def write_folders(self, folder: Path, how: str) -> None:
         """Sort copies or links into folders."""

@@ -13,7 +13,7 @@ from PySide6.QtCore import QObject, QSettings, Signal
 from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.errors import InputError
-from mivrat.core.job import Progress, StopSignal
+from mivrat.core.job import Progress, StopSignal, Written
 from mivrat.core.selecting.kept import KeptSelection, save_kept
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.reviews import Cause, Review, save_causes, save_reviews
@@ -35,7 +35,7 @@ class Keeper(QObject):
 
     ``opened`` tells of the path of a study that is another than before; ``began`` and ``ended`` of a job and, of the latter,
     whether it came to its end; ``refused`` that something else has to end first; ``news`` of what a job has found that is not
-    for the session.
+    for the session; ``put_down`` of a file that was written at once, and where.
     """
 
     opened = Signal(object)
@@ -46,6 +46,7 @@ class Keeper(QObject):
     ended = Signal(object, bool)
     refused = Signal(str)
     decided = Signal(str)
+    put_down = Signal(str, object)
     place_read = Signal(str)
     news = Signal(object)
 
@@ -56,6 +57,8 @@ class Keeper(QObject):
         self.decisions = Decisions()
         self.job: Work | None = None
         self.going_on: Job | None = None
+        # What the job that goes on, or the last one, has written.
+        self.written: Written | None = None
         self._opening: Work | None = None
         self._checking: Work | None = None
         self._changing = False
@@ -331,7 +334,7 @@ class Keeper(QObject):
         if self.session.study_path is not None and os.access(self.session.study_path, os.W_OK):
             self.write(lambda study: study.set_setting(f"place of run {run_id}", place))
 
-    def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress]]) -> None:
+    def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress | Written]]) -> None:
         """Write files outside the study, with progress and a stop."""
         self.begin(Job("write", what), lambda work: study_work.export(job, work))
 
@@ -365,7 +368,7 @@ class Keeper(QObject):
             going_on = f"“{self.going_on.title}”" if self.going_on is not None else "what is being decided"
             self.refused.emit(f"Not begun: {going_on} has to end first, or be stopped.")
             return False
-        self.going_on = job
+        self.going_on, self.written = job, None
         self.session.set_busy(True)
         self.began.emit(job)
 
@@ -393,6 +396,8 @@ class Keeper(QObject):
             self.progress.emit(news)
         elif isinstance(news, KeptResult):
             self.session.take_check(news)
+        elif isinstance(news, Written):
+            self.written = news
         elif isinstance(news, FoundFeatures):
             if self._shows(news.path, news.run_id):
                 self.session.set_vectors(news.vectors)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import button, label, row
+from mivrat.ui.widgets import Scrolled, button, label, row
 
 SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     (
@@ -103,11 +103,18 @@ class ShortcutSheet(QDialog):
                 box.addWidget(label(meaning, soft=True), line, 1)
             box.setColumnStretch(1, 1)
             box.setRowStretch(len(keys) + 1, 1)
-            columns.addLayout(box, i // 2, i % 2)
+            columns.addLayout(box, i // 3, i % 3)
+        body = QWidget()
+        columns.setContentsMargins(0, 0, 12, 0)
+        body.setLayout(columns)
+        self.sheet = Scrolled(body)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(28, 24, 28, 20)
-        layout.addLayout(columns)
+        layout.setContentsMargins(28, 24, 16, 20)
+        layout.addWidget(self.sheet)
         layout.addLayout(row(None, button("Close", self.accept, kind="primary")))
+        self.ensurePolished()
+        room, wanted = self.screen().availableGeometry().size(), body.sizeHint() + QSize(28 + 16 + 12, 24 + 20 + 44)
+        self.resize(wanted.boundedTo(room - QSize(20, 60)))
 
     def keyPressEvent(self, event: object) -> None:  # noqa: N802
         if getattr(event, "key", lambda: None)() == Qt.Key.Key_F1:

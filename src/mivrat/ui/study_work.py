@@ -14,7 +14,7 @@ from platformdirs import user_cache_path
 
 from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
 from mivrat.core.errors import InputError
-from mivrat.core.job import Progress, StopSignal
+from mivrat.core.job import Progress, StopSignal, Written
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.loading import load_model
 from mivrat.core.models.onnx_model import OnnxModel
@@ -210,7 +210,7 @@ def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
     return True
 
 
-def export(job: Callable[[StopSignal], Iterator[Progress]], work: Work) -> bool:
+def export(job: Callable[[StopSignal], Iterator[Progress | Written]], work: Work) -> bool:
     """Write files, telling of progress; whether all were written."""
     for progress in job(work.stop):
         work.report(progress)

@@ -7,10 +7,11 @@ import html
 import io
 import re
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Protocol
 
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt, Signal
-from PySide6.QtGui import QGuiApplication, QKeyEvent, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtCore import QEvent, QObject, QPointF, Qt, QUrl, Signal
+from PySide6.QtGui import QDesktopServices, QGuiApplication, QKeyEvent, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -178,6 +179,12 @@ class Scrolled(QScrollArea):
             self.setWidget(body)
 
 
+def open_folder_of(path: Path) -> bool:
+    """Let the desktop show the folder of a file, or a folder itself; false where it cannot."""
+    folder = path if path.is_dir() else path.parent
+    return QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
+
+
 def more_button(name: str, about: str) -> QToolButton:
     """A button with three dots that opens a menu."""
     made = QToolButton()
@@ -281,6 +288,19 @@ class Choice(QComboBox):
         self.setProperty("quiet", True)
         self.setAccessibleName(name)
         tip(self, name)
+
+    def showPopup(self) -> None:  # noqa: N802
+        """Open the list; the toolkit leaves out its border, and then the last row is hidden."""
+        super().showPopup()
+        view = self.view()
+        popup = view.window()
+        rows = min(self.count(), self.maxVisibleItems())
+        missing = sum(view.sizeHintForRow(i) for i in range(rows)) - view.viewport().height()
+        if missing > 0:
+            screen = self.screen().availableGeometry()
+            height = min(popup.height() + missing, screen.height())
+            top = min(popup.y(), screen.bottom() + 1 - height)
+            popup.setGeometry(popup.x(), max(screen.top(), top), popup.width(), height)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)

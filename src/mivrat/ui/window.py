@@ -24,6 +24,7 @@ from mivrat.core.checks.catalogue import Step
 from mivrat.core.errors import InputError
 from mivrat.core.job import Progress
 from mivrat.core.likeness.search import nearest
+from mivrat.core.log import log_path
 from mivrat.core.selecting.selection import Picked
 from mivrat.demo.study import demo_study_path
 from mivrat.ui import words
@@ -47,7 +48,7 @@ from mivrat.ui.session import Session
 from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
 from mivrat.ui.study_work import Asking, NewStudy
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Waiting
+from mivrat.ui.widgets import Waiting, open_folder_of
 from mivrat.ui.work import Work, Workers
 
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
@@ -57,14 +58,19 @@ BADLY = "Mivrat did not end properly the last time this study was open: it shows
 MOST_ALIKE = 60
 
 
+# What the desktop puts around a window, above all its title bar.
+TITLE_BAR = 40
+
+
 class MainWindow(QMainWindow):
     """Holds the pages and everything around them."""
 
     def __init__(self, settings: QSettings | None = None) -> None:
         super().__init__()
         self.setWindowTitle("Mivrat")
-        self.resize(1280, 800)
-        self.setMinimumSize(900, 600)
+        room = self.screen().availableGeometry()
+        self.resize(min(1280, room.width()), min(800, room.height() - TITLE_BAR))
+        self.setMinimumSize(min(900, room.width()), min(600, room.height() - TITLE_BAR))
         self.setAcceptDrops(True)
         self.settings = settings or QSettings("mivrat", "mivrat")
         self.recent = RecentStudies(self.settings)
@@ -103,6 +109,7 @@ class MainWindow(QMainWindow):
         self.menu.addSeparator()
         self._action("Theme: paper or lamp", self.switch_theme, QKeySequence("Ctrl+Shift+T"))
         self._action("Keys", self.show_keys, QKeySequence.StandardKey.HelpContents)
+        self._action("Where the log is", self.show_log)
         self.menu.addSeparator()
         self._action("Quit", self.close, QKeySequence("Ctrl+Q"))
 
@@ -208,6 +215,7 @@ class MainWindow(QMainWindow):
         self.keeper.ended.connect(self._ended)
         self.keeper.refused.connect(self.foot.say)
         self.keeper.decided.connect(self.foot.say)
+        self.keeper.put_down.connect(self.foot.say)
         self.session.busy_changed.connect(self._keep_focus)
         self.session.figures_changed.connect(self._tell_pending)
         self.session.features_changed.connect(lambda: self.more_like_these() if self._wanted_alike else None)
@@ -576,6 +584,17 @@ class MainWindow(QMainWindow):
         """Score what the shown run has not scored yet."""
         self.keeper.score()
 
+    def show_log(self) -> None:
+        """Say where the log is, and let the desktop show its folder."""
+        self.foot.say(f"The log: {log_path()}", log_path())
+        open_folder_of(log_path())
+
+    def tell_failure(self, what: str) -> None:
+        """Something failed that nobody foresaw: say so, and where the details are."""
+        self.foot.show_problem(
+            f"Something went wrong inside Mivrat ({what}). The details are in the log, {log_path()}."
+        )
+
     def _began(self, job: Job) -> None:
         self.foot.begin(job.title)
 
@@ -595,7 +614,9 @@ class MainWindow(QMainWindow):
         if job.kind == "features" and not finished:
             self._wanted_alike = []
         listed = self.session.snapshot.counts.listed if self.session.snapshot is not None else 0
-        self.foot.end(job.ending(finished, listed, self._pending))
+        written = self.keeper.written if job.kind == "write" else None
+        told = words.written(written, finished) if written is not None else job.ending(finished, listed, self._pending)
+        self.foot.end(told, written.place if written is not None else None)
         self._offer_to_go_on()
 
     def _keep_focus(self) -> None:

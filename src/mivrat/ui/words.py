@@ -6,6 +6,7 @@ from mivrat.core.evidence.maps import Method
 from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
+from mivrat.core.job import Written
 
 DASH = "–"
 
@@ -61,6 +62,14 @@ def images(number: int) -> str:
 def clipped(text: str, most: int) -> str:
     """A long name with its middle left out."""
     return text if len(text) <= most else text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
+
+
+def written(what: Written, finished: bool) -> str:
+    """What a job has written, how many and where."""
+    files = "1 file" if what.files == 1 else f"{count(what.files)} files"
+    missing = f"; of {images(what.missing)} there is no file" if what.missing else ""
+    where = what.place.name if what.place.suffix else str(what.place)
+    return f"{'Written' if finished else 'Stopped. Written'}: {files}, in {where}{missing}."
 
 
 # The ways of making a heatmap, as they are called on screen.

@@ -13,16 +13,17 @@ from datetime import date
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import write_whole, write_whole_with
-from mivrat.core.job import Meter, Progress, StopSignal
+from mivrat.core.job import Meter, Progress, StopSignal, Written
 from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.results import safe_cell
-from mivrat.core.running.answers import Judged
+from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE, Judged
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
 
@@ -65,6 +66,16 @@ class Handed:
     judged: Judged
     reviews: Reviews
     images: Sequence[int]
+
+    def unanswered(self) -> str:
+        """In words, how many of the images have no answer, and why; empty where all have one."""
+        state = self.judged.state[np.asarray(self.images, np.int64)]
+        found = [
+            f"{number} {what}"
+            for which, what in ((PENDING, "not scored yet"), (UNREADABLE, "unreadable"), (FAILED, "failed"))
+            if (number := int((state == which).sum()))
+        ]
+        return f"without an answer: {', '.join(found)}" if found else ""
 
     def label_of(self, image: int) -> str:
         k = int(self.judged.labels[image])
@@ -121,7 +132,8 @@ def list_of_images(handed: Handed) -> str:
                 *(items[i].columns.get(name, "") for name in columns),
             ]
         )
-    return _as_csv(handed.source, "images selected", lines)
+    unanswered = handed.unanswered()
+    return _as_csv(handed.source, f"images selected{f' ({unanswered})' if unanswered else ''}", lines)
 
 
 def relabel_list(handed: Handed) -> str:
@@ -199,26 +211,33 @@ def safe_names(names: Sequence[str]) -> dict[str, str]:
     return found
 
 
-def sort_into_folders(handed: Handed, folder: Path, how: How, stop: StopSignal | None = None) -> Iterator[Progress]:
+def sort_into_folders(
+    handed: Handed, folder: Path, how: How, stop: StopSignal | None = None
+) -> Iterator[Progress | Written]:
     """Copy or link the files into ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
 
-    Yields progress; ends early when stopped (what is there stays). InputError where the folder cannot be written.
+    Yields progress, and at last what was written; ends early when stopped (what is there stays). InputError where the folder cannot be written.
     """
-    meter, record = Meter(len(handed.images)), handed.record
+    meter, record, made = Meter(len(handed.images)), handed.record, 0
+    done = 0
     named = safe_names([*record.classes, "no label", "no answer"])
     yield meter.at(0)
     try:
         for done, i in enumerate(handed.images, 1):
             if stop is not None and stop.stopped:
-                return
+                done -= 1
+                break
             labelled, called = handed.label_of(i) or "no label", handed.predicted_of(i) or "no answer"
             place = folder / f"labelled {named[labelled]}" / f"called {named[called]}"
             place.mkdir(parents=True, exist_ok=True)
             source = record.image_set.file(i)
             if source.is_file():
                 _put(source, place, how)
+                made += 1
             yield meter.at(done)
-        write_whole(_free_name(folder / "list.csv"), list_of_images(handed))
+        else:
+            write_whole(_free_name(folder / "list.csv"), list_of_images(handed))
+        yield Written(made, folder, done - made)
     except OSError as error:
         raise InputError(
             f"cannot be written ({error.strerror or error})",
@@ -253,7 +272,7 @@ def _free_name(path: Path) -> Path:
     return found
 
 
-def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) -> Iterator[Progress]:
+def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) -> Iterator[Progress | Written]:
     """Draw the images with their labels and answers onto pages, each headed by where they came from.
 
     A PDF holds all pages; of PNG the further pages go to files of their own (``-2``, ``-3`` ...).
@@ -276,10 +295,12 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
         write_whole_with(
             path, lambda part: pages[0].save(part, "PDF", resolution=150, save_all=True, append_images=pages[1:])
         )
+        yield Written(1, path)
         return
     for number, page in enumerate(pages, 1):
         each = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
         write_whole_with(each, lambda part, page=page: page.save(part, "PNG"))  # type: ignore[misc]
+    yield Written(len(pages), path)
 
 
 def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:

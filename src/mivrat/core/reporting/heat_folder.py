@@ -15,7 +15,7 @@ from mivrat.core.evidence.maps import SIGNED, Map
 from mivrat.core.evidence.overlay import overlay
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.files import write_whole
-from mivrat.core.job import Meter, Progress, StopSignal
+from mivrat.core.job import Meter, Progress, StopSignal, Written
 from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import geometry
@@ -63,7 +63,7 @@ def write_selection(
     maps: Mapping[int, Map],
     folder: Path,
     stop: StopSignal | None = None,
-) -> Iterator[Progress]:
+) -> Iterator[Progress | Written]:
     """Write ``<stem>.png``, ``<stem>.npy`` and ``index.csv``, yielding progress; stopped, the index tells of what was written.
 
     Files of the same name that are there already are replaced. InputError where the folder cannot be written.
@@ -107,6 +107,7 @@ def write_selection(
             lines.append([*about, f"{stem}.png", f"{stem}.npy", ""])
             yield meter.at(done)
         write_whole(folder / "index.csv", index_as_csv(lines))
+        yield Written(len(taken), folder, len(lines) - len(taken))
     except OSError as error:
         raise InputError(
             f"cannot be written ({error.strerror or error})",

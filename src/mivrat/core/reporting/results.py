@@ -12,6 +12,8 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import polars as pl
+from numpy.typing import NDArray
 
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
@@ -198,40 +200,59 @@ def metrics(
     }
 
 
+# So many numbers are looked at a time where the highest of many classes are picked.
+_PIECE = 4_000_000
+
+
 def _table(judged: Judged, image_set: ImageSet, classes: Sequence[str], chosen: Sequence[int]) -> str:
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    few = len(classes) <= MOST_COLUMNS
-    head = ["path", "label", "predicted", "confidence", "rank"]
-    head += [f"p:{name}" for name in classes] if few else [cell for i in range(1, 11) for cell in (f"top{i}", f"p{i}")]
-    writer.writerow(head)
-    for i in chosen:
-        label = judged.labels[i]
-        row: list[str] = [
-            safe_cell(escaped(image_set.told_path(int(i)))),
-            safe_cell(classes[label]) if label >= 0 else "",
-        ]
-        if judged.state[i] != SCORED:
-            writer.writerow(row + [""] * (len(head) - 2))
-            continue
-        if not judged.has_scores:
-            known = judged.confidence[i]
-            row += [safe_cell(classes[judged.predicted[i]]), "" if np.isnan(known) else repr(float(known)), ""]
-            writer.writerow(row + [""] * (len(head) - len(row)))
-            continue
-        p = judged.probabilities([i])[0]
-        row += [
-            safe_cell(classes[judged.predicted[i]]),
-            repr(float(judged.confidence[i])),
-            str(judged.rank[i]) if label >= 0 else "",
-        ]
-        if few:
-            row += [repr(float(v)) for v in p]
-        else:
-            for k in judged.ranking(i)[:10]:
-                row += [safe_cell(classes[k]), repr(float(p[k]))]
-        writer.writerow(row)
-    return out.getvalue()
+    """The table of these images, column by column; what is not known is empty."""
+    at = np.asarray(chosen, np.int64)
+    names, scored = [safe_cell(name) for name in classes], judged.state[at] == SCORED
+
+    def named(indices: NDArray[np.integer]) -> list[str | None]:
+        return [names[k] if k >= 0 else None for k in indices.tolist()]
+
+    def known(values: NDArray[Any], where: NDArray[np.bool_]) -> list[Any]:
+        return [value if here else None for value, here in zip(values.tolist(), where.tolist(), strict=True)]
+
+    confidence, ranked = judged.confidence[at], scored & (judged.labels[at] >= 0) & judged.has_scores
+    columns: dict[str, list[Any] | NDArray[Any]] = {
+        "path": [safe_cell(escaped(image_set.told_path(i))) for i in at.tolist()],
+        "label": named(judged.labels[at]),
+        "predicted": named(np.where(scored, judged.predicted[at], -1)),
+        "confidence": known(confidence, scored & ~np.isnan(confidence)),
+        "rank": known(judged.rank[at], ranked),
+    }
+    shown = scored & judged.has_scores
+    if len(classes) <= MOST_COLUMNS:
+        p = judged.probabilities(at)
+        columns |= {f"p:{name}": known(p[:, k], shown) for k, name in enumerate(classes)}
+    else:
+        best, highest = _ten_highest(judged, at[shown])
+        for place in range(10):
+            called, value = np.full(len(at), -1), np.full(len(at), np.nan)
+            called[shown], value[shown] = best[:, place], highest[:, place]
+            columns |= {f"top{place + 1}": named(called), f"p{place + 1}": known(value, shown)}
+    kinds = {
+        name: pl.Int64
+        if name == "rank"
+        else pl.String
+        if name in ("path", "label", "predicted") or name[:3] == "top"
+        else pl.Float64
+        for name in columns
+    }
+    return pl.DataFrame(columns, schema=kinds).write_csv(line_terminator="\n")
+
+
+def _ten_highest(judged: Judged, images: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The ten classes with the highest scores, in order, with their probabilities (both images x 10)."""
+    best, highest = np.zeros((len(images), 10), np.int64), np.zeros((len(images), 10))
+    step = max(1, _PIECE // judged.classes)
+    for first in range(0, len(images), step):
+        some = slice(first, first + step)
+        best[some] = judged.highest(images[some], 10)
+        highest[some] = np.take_along_axis(judged.probabilities(images[some]), best[some], axis=1)
+    return best, highest
 
 
 def write_results(

@@ -166,6 +166,15 @@ class Judged:
             return np.array([self.predicted[image]])
         return np.argsort(-ranking_scores(self.rows[[image]], self.kind)[0], kind="stable")
 
+    def highest(self, images: NDArray[np.integer], number: int) -> NDArray[np.int64]:
+        """The first so many classes of ``ranking`` for several scored images of a model that gives scores (images x number)."""
+        scores, found = ranking_scores(self.rows[images], self.kind).copy(), []
+        lines = np.arange(len(scores))
+        for _ in range(number):
+            found.append(scores.argmax(axis=1))  # of equal ones the first
+            scores[lines, found[-1]] = -np.inf
+        return np.stack(found, axis=1)
+
     def at_threshold(self, threshold: float) -> Judged:
         """The same answers of a model of two classes, the second one called where its probability is at least this.
 

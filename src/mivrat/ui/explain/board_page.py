@@ -485,7 +485,7 @@ class BoardPage(QWidget):
     def _save(self, path: Path, data: bytes | str) -> None:
         try:
             write_whole(path, data)
-            self.explainer.keeper.decided.emit(f"Written: {path.name}.")
+            self.explainer.keeper.put_down.emit(f"Written: {path.name}.", path)
         except InputError as error:
             self.explainer.keeper.failed.emit(error)
 

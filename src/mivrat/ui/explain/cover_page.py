@@ -637,7 +637,7 @@ class CoverPage(QWidget):
             paths = "".join(f"{items[i].path}\n" for i in plan.images)
             write_whole(folder / "cover.json", kept.outcome)
             write_whole(folder / "cover-images.txt", paths)
-            self.explainer.keeper.decided.emit(f"Written: cover.json and cover-images.txt in {folder.name}.")
+            self.explainer.keeper.put_down.emit(f"Written: cover.json and cover-images.txt, in {folder}.", folder)
         except InputError as error:
             self.explainer.keeper.failed.emit(error)
 
