@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
-from PySide6.QtWidgets import QLayout, QLayoutItem
+from PySide6.QtWidgets import QLayout, QLayoutItem, QWidget
 
 
 class Flow(QLayout):
@@ -50,13 +50,37 @@ class Flow(QLayout):
         return found
 
     def _arrange(self, rect: QRect, *, move: bool) -> int:
-        """Set the widgets into a rectangle (or only see how they would stand); the height they take."""
-        x, y, line = rect.x(), rect.y(), 0
+        """Set the widgets into a rectangle (or only see how they would stand), those of a line on one middle; the height they
+        take."""
+        y, lines = rect.y(), self._lines(rect.width())
+        for line in lines:
+            height = max(size.height() for _, size in line)
+            x = rect.x()
+            for item, size in line:
+                if move:
+                    item.setGeometry(QRect(QPoint(x, y + (height - size.height()) // 2), size))
+                x += size.width() + self.spacing()
+            y += height + self.spacing()
+        return max(0, y - (self.spacing() if lines else 0) - rect.y())
+
+    def _lines(self, width: int) -> list[list[tuple[QLayoutItem, QSize]]]:
+        lines: list[list[tuple[QLayoutItem, QSize]]] = []
+        left = 0
         for item in self._items:
+            if item.isEmpty():  # what is hidden takes no place
+                continue
             size = item.sizeHint()
-            if x > rect.x() and x + size.width() > rect.right() + 1:
-                x, y, line = rect.x(), y + line + self.spacing(), 0
-            if move:
-                item.setGeometry(QRect(QPoint(x, y), size))
-            x, line = x + size.width() + self.spacing(), max(line, size.height())
-        return y + line - rect.y()
+            if not lines or size.width() > left:
+                lines.append([])
+                left = width
+            lines[-1].append((item, size))
+            left -= size.width() + self.spacing()
+        return lines
+
+
+def flowing(*widgets: QWidget, spacing: int = 6) -> Flow:
+    """Widgets in a line, or in several where there is no room."""
+    made = Flow(spacing)
+    for widget in widgets:
+        made.addWidget(widget)
+    return made

@@ -275,20 +275,31 @@ class Keeper(QObject):
     def review(self, words: str, changes: Mapping[int, Review]) -> bool:
         """Take a decision on single images of the set shown: seen at once, and written down right behind.
 
-        False where a decision on the whole study is just being taken, or nothing would change.
+        False where a decision on the whole study is just being taken, nothing would change, or nothing can be written.
         """
         snapshot, reviews = self.session.snapshot, self.session.reviews
         after = {i: one for i, one in changes.items() if reviews[i] != one}
         if snapshot is None or self._changing or not after:
             return False
         before, set_id = {i: reviews[i] for i in after}, snapshot.record.info.set_id
-        self.decide_at_once(words, lambda: self._put(set_id, after), lambda: self._put(set_id, before))
-        return True
+        return self.decide_at_once(words, lambda: self._put(set_id, after), lambda: self._put(set_id, before))
 
-    def decide_at_once(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> None:
-        """Take a small decision, which is seen at once."""
+    def decide_at_once(self, words: str, do: Callable[[], object], undo: Callable[[], object]) -> bool:
+        """Take a small decision, which is seen at once; in a study that cannot be written to nothing is decided, and it is said."""
+        path = self.session.study_path
+        if path is not None and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
+            self.failed.emit(
+                InputError(
+                    "cannot be written to, so nothing is decided in it",
+                    where=path.name,
+                    mend="save it under another name, in a folder you may write to",
+                )
+            )
+            self.session.reviews_changed.emit()  # fields that were typed into show again what is kept
+            return False
         do()
         self.decisions.taken(SmallDecision(words, do, undo))
+        return True
 
     def _shown_set(self) -> int | None:
         snapshot = self.session.snapshot
@@ -303,7 +314,25 @@ class Keeper(QObject):
         """Write something small to the study, behind everything written before."""
         path = self.session.study_path
         if path is not None:
-            self._writer.start(lambda work: study_work.write(path, write), failed=self.failed.emit)
+            self._writer.start(
+                lambda work: study_work.write(path, write), failed=lambda error: self._not_written(path, error)
+            )
+
+    def _not_written(self, path: Path, error: InputError) -> None:
+        """What was decided is not in the study: show what is, and say so."""
+        snapshot = self.session.snapshot
+        self.failed.emit(error)
+        if self.session.study_path != path or snapshot is None or self.job is not None:
+            return
+        self.decisions.clear()
+        set_id = snapshot.record.info.set_id
+
+        def shown(found: study_work.Decided) -> None:
+            if self._shown_set() == set_id and self.session.study_path == path:
+                self.session.set_reviews(found.reviews)
+                self.session.set_kept(found.kept)
+
+        self.workers.start(lambda work: self.after_writing(lambda: study_work.read_decided(path, set_id)), done=shown)
 
     def keep_causes(self, words: str, causes: Sequence[Cause]) -> None:
         """Keep another list of causes."""

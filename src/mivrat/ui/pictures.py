@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import logging
+import os
 from collections import OrderedDict
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 from platformdirs import user_cache_path
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
+from PySide6.QtCore import QObject, QRunnable, QThreadPool, QTimer, Signal
 from PySide6.QtGui import QImage
 
 from mivrat.core.pictures.decode import UnreadablePicture
@@ -26,11 +27,24 @@ def to_image(pixels: NDArray[np.uint8]) -> QImage:
     return QImage(np.ascontiguousarray(pixels).tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888).copy()
 
 
+# Milliseconds between two looks at files that could not be read.
+LOOKED_AGAIN = 3000
+
+
+def _like(path: Path) -> tuple[int, int] | None:
+    """Size and time of change of a file; None where it is not there."""
+    try:
+        about = os.stat(path)
+    except (OSError, ValueError):
+        return None
+    return about.st_size, about.st_mtime_ns
+
+
 class Thumbnails(QObject):
     """Decoded thumbnails, the least recently used forgotten first; ``ready`` tells that another has come."""
 
     ready = Signal()
-    _made = Signal(object, object)
+    _made = Signal(object, object, object)
 
     def __init__(self, most: int = 600, side: int = 192) -> None:
         super().__init__()
@@ -42,6 +56,10 @@ class Thumbnails(QObject):
         self._pool.setMaxThreadCount(2)
         self._most, self._side = most, side
         self._asked = 0
+        # What files that gave no thumbnail were like: those in sight are looked at again now and then, as a folder may come back.
+        self._failed: dict[Path, tuple[int, int] | None] = {}
+        self._again = QTimer(self, interval=LOOKED_AGAIN)
+        self._again.timeout.connect(self._look_again)
         self._made.connect(self._keep)
 
     def get(self, path: Path) -> tuple[QImage | None, bool]:
@@ -67,11 +85,17 @@ class Thumbnails(QObject):
         self._wanted.pop(id(who), None)
         if paths:
             self._wanted[id(who)] = paths
+            if not self._again.isActive() and self._failed.keys() & paths:
+                self._again.start()
         self._pending &= set().union(*self._wanted.values())
 
     def make(self, path: Path) -> None:
         """Called in a worker: make a thumbnail, unless nobody waits for it any more."""
         if path not in self._pending:
+            return
+        like = _like(path)
+        if path in self._failed and self._failed[path] == like:
+            self._made.emit(path, None, like)
             return
         try:
             # In the screen's own format, so that painting does not convert it each time.
@@ -81,13 +105,29 @@ class Thumbnails(QObject):
         except Exception:
             log.exception("no thumbnail of %s", path)
             image = None
-        self._made.emit(path, image)
+        self._made.emit(path, image, like)
 
-    def _keep(self, path: Path, image: QImage | None) -> None:
+    def _look_again(self) -> None:
+        """Make those thumbnails again that are in sight and failed; of files that are as they were nothing is read."""
+        failed = self._failed.keys() & set().union(*self._wanted.values())
+        if not failed:
+            self._again.stop()
+        for path in failed - self._pending:
+            self._pending.add(path)
+            self._pool.start(_Making(self, path))
+
+    def _keep(self, path: Path, image: QImage | None, like: tuple[int, int] | None) -> None:
         self._pending.discard(path)
+        if image is None:
+            self._again.start()
+            if path in self._failed and self._failed[path] == like and path in self._cache:
+                return
+            self._failed[path] = like
+        else:
+            self._failed.pop(path, None)
         self._cache[path] = image
         while len(self._cache) > self._most:
-            self._cache.popitem(last=False)
+            self._failed.pop(self._cache.popitem(last=False)[0], None)
         self.ready.emit()
 
     @property
@@ -95,6 +135,7 @@ class Thumbnails(QObject):
         return not self._pending
 
     def stop(self) -> None:
+        self._again.stop()
         self._pending.clear()
         self._pool.waitForDone()
 

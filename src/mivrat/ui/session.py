@@ -97,6 +97,7 @@ class Session(QObject):
     features_changed = Signal()
     tests_kept_changed = Signal()
     arrangement_wanted = Signal()
+    look_wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -323,6 +324,15 @@ class Session(QObject):
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)
         self._reselect()
+
+    def enter(self, *conditions: Condition, beside: bool = False) -> None:
+        """Choose as Enter on a figure does: where it is chosen already, its images are looked at, the first one first."""
+        if not beside and conditions and all(one in self.conditions for one in conditions) and len(self.shown):
+            if self.position < 0:
+                self.look_at(int(self.shown[0]))
+            self.look_wanted.emit()
+        else:
+            self.choose(*conditions, beside=beside)
 
     def replace(self, *conditions: Condition) -> None:
         self.selection.replace(*conditions)

@@ -157,6 +157,20 @@ def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
         study.close()
 
 
+@dataclass(frozen=True)
+class Decided:
+    """What has been decided of a set's images, as the study holds it."""
+
+    reviews: Reviews
+    kept: tuple[KeptSelection, ...]
+
+
+def read_decided(path: Path, set_id: int) -> Decided:
+    """Read what the study holds of what has been decided."""
+    with Study.open(path, again=True) as study:
+        return Decided(load_reviews(study, set_id), load_kept(study, set_id))
+
+
 def write(path: Path, change: Callable[[Study], object]) -> None:
     """Write something small to a study that is open already."""
     study = Study.open(path, again=True)

@@ -129,7 +129,7 @@ def mix(first: QColor, second: QColor, share: float) -> QColor:
 
 def load_fonts() -> None:
     """Make the bundled typeface known, so that the window looks the same on a machine without fonts."""
-    for file in sorted((Path(__file__).parent / "fonts").glob("*.otf")):
+    for file in sorted((Path(__file__).parents[1] / "fonts").glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
 
 

@@ -11,7 +11,16 @@ from pathlib import Path
 from typing import Protocol
 
 from PySide6.QtCore import QEvent, QObject, QPointF, Qt, QUrl, Signal
-from PySide6.QtGui import QDesktopServices, QGuiApplication, QKeyEvent, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import (
+    QDesktopServices,
+    QFont,
+    QFontMetrics,
+    QGuiApplication,
+    QKeyEvent,
+    QPainter,
+    QPaintEvent,
+    QPolygonF,
+)
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -29,7 +38,7 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.reporting.results import safe_cell
-from mivrat.ui.theme import theme
+from mivrat.ui.theme import font, theme
 
 
 def label(text: str = "", role: str = "", *, soft: bool = False, wrap: bool = False) -> QLabel:
@@ -117,6 +126,7 @@ def spin(least: int, most: int, value: int, name: str) -> QSpinBox:
     made.setRange(least, most)
     made.setValue(value)
     made.setKeyboardTracking(False)
+    made.lineEdit().setTextMargins(7, 0, 4, 0)  # the style sheet's padding does not reach it
     made.setAccessibleName(name)
     tip(made, name)
     return made
@@ -254,11 +264,13 @@ class Tabs(QWidget):
     def __init__(self, names: Sequence[str]) -> None:
         super().__init__()
         self._group = QButtonGroup(self)
-        layout = row(spacing=22)
+        layout = row(spacing=18)
         for i, name in enumerate(names):
             tab = button(name, kind="tab")
             tab.setCheckable(True)
             tab.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+            chosen = QFontMetrics(font(13, QFont.Weight.DemiBold))
+            tab.setMinimumWidth(chosen.horizontalAdvance(name) + 4)  # never cut, whatever stands beside it
             self._group.addButton(tab, i)
             layout.addWidget(tab)
         layout.addStretch(1)

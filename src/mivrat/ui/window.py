@@ -60,6 +60,7 @@ MOST_ALIKE = 60
 
 # What the desktop puts around a window, above all its title bar.
 TITLE_BAR = 40
+TAB = Qt.FocusPolicy.TabFocus
 
 
 class MainWindow(QMainWindow):
@@ -129,11 +130,11 @@ class MainWindow(QMainWindow):
         self.right = QStackedWidget()
         self.right.addWidget(self.light_table)
         self.right.addWidget(self.close_look)
-        self.right.setMinimumWidth(330)
+        self.right.setMinimumWidth(290)
         self.figures = QStackedWidget()
         for step in (self.prepare, self.check, self.measure, self.examine, self.explain):
             self.figures.addWidget(step)
-        self.figures.setMinimumWidth(330)
+        self.figures.setMinimumWidth(500)
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         self.splitter.addWidget(self.figures)
         self.splitter.addWidget(self.right)
@@ -218,6 +219,7 @@ class MainWindow(QMainWindow):
         self.keeper.put_down.connect(self.foot.say)
         self.session.busy_changed.connect(self._keep_focus)
         self.session.figures_changed.connect(self._tell_pending)
+        self.session.look_wanted.connect(self.look_closely)
         self.session.features_changed.connect(lambda: self.more_like_these() if self._wanted_alike else None)
         for changed in (self.figures.currentChanged, self.right.currentChanged):
             changed.connect(lambda _: self._tell_place())
@@ -627,8 +629,15 @@ class MainWindow(QMainWindow):
         before, self._focus_before = self._focus_before, None
         if before is not None and self.waiting.hasFocus():
             try:
-                if before.isVisible() and before.isEnabled():
-                    before.setFocus(Qt.FocusReason.OtherFocusReason)
+                following: QWidget | None = before
+                while following is not None and not (
+                    following.isVisible() and following.isEnabled() and following.focusPolicy() & TAB
+                ):
+                    following = following.nextInFocusChain()  # what had it may be of no more use
+                    if following is before:
+                        return
+                assert following is not None
+                following.setFocus(Qt.FocusReason.OtherFocusReason)
             except RuntimeError:  # it is gone since
                 return
 

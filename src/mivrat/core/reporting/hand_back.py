@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Literal
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import write_whole, write_whole_with
@@ -23,6 +23,7 @@ from mivrat.core.names import escaped
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.results import safe_cell
+from mivrat.core.reporting.typeface import fitting, typeface
 from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE, Judged
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
@@ -303,29 +304,12 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
     yield Written(len(pages), path)
 
 
-def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
-    return ImageFont.load_default(size)
-
-
-def _fitting(
-    draw: ImageDraw.ImageDraw, text: str, font: ImageFont.FreeTypeFont | ImageFont.ImageFont, width: int
-) -> str:
-    """A text on one line, cut in its middle until it fits."""
-    text = " ".join(text.split())
-    if draw.textlength(text, font=font) <= width:
-        return text
-    kept = len(text)
-    while kept > 2 and draw.textlength(f"{text[: kept // 2]}…{text[len(text) - kept // 2 :]}", font=font) > width:
-        kept -= 1
-    return f"{text[: kept // 2]}…{text[len(text) - kept // 2 :]}"
-
-
 def _draw_head(draw: ImageDraw.ImageDraw, source: Source, number: int, total: int) -> None:
-    font, width = _font(18), PAGE[0] - 2 * MARGIN
+    width = PAGE[0] - 2 * MARGIN
     study, model, images, selection, day = source.lines()
     lines = (f"{study}  ·  {model}  ·  {images}", selection, f"{day}  ·  page {number} of {total}")
     for n, text in enumerate(lines):
-        draw.text((MARGIN, MARGIN + 28 * n), _fitting(draw, text, font, width), fill="black", font=font)
+        draw.text((MARGIN, MARGIN + 28 * n), fitting(text, 18, width), fill="black", font=typeface(18))
     draw.line((MARGIN, MARGIN + HEAD - 26, PAGE[0] - MARGIN, MARGIN + HEAD - 26), fill="grey")
 
 
@@ -341,12 +325,12 @@ def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, handed: Handed, im
         page.paste(picture, (left, top + (CELL - picture.height)))
     except UnreadablePicture:
         draw.rectangle((left, top, left + CELL, top + CELL), outline="grey")
-        draw.text((left + 10, top + 10), "unreadable", fill="grey", font=_font(16))
+        draw.text((left + 10, top + 10), "unreadable", fill="grey", font=typeface(16))
     called, labelled = handed.predicted_of(image) or "no answer", handed.label_of(image) or "no label"
     confidence = float(handed.judged.confidence[image])
     told = called if confidence != confidence else f"{called} {100 * confidence:.0f} %"
     second = "as labelled" if called == labelled else labelled if labelled == "no label" else f"labelled {labelled}"
     name = handed.record.image_set.items[image].path.rpartition("/")[2]
     for n, (text, ink) in enumerate(((told, "black"), (f"{second}", "dimgrey"), (name, "grey"))):
-        font = _font(14 if n else 15)
-        draw.text((left, top + CELL + 3 + 16 * n), _fitting(draw, text, font, CELL), fill=ink, font=font)
+        pixels = 14 if n else 15
+        draw.text((left, top + CELL + 3 + 16 * n), fitting(text, pixels, CELL), fill=ink, font=typeface(pixels))

@@ -9,13 +9,16 @@ from dataclasses import dataclass
 from xml.sax.saxutils import escape
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw
 
 from mivrat.core.evidence.overlay import heat_colours
 from mivrat.core.pictures.decode import Pixels
+from mivrat.core.reporting.typeface import fitting, typeface
 
 MARGIN, LINE, BAR = 12, 18, (160, 10)
-SIDE, HEAD, NAMES = 200, 46, 150
+SIDE, HEAD = 200, 46
+# What the names of rows may take; a smaller picture is enlarged, pixel by pixel, to about this much before a legend goes below it.
+LEAST_NAMES, MOST_NAMES, LARGE_ENOUGH = 80, 340, 320
 
 
 @dataclass(frozen=True)
@@ -28,20 +31,6 @@ class BoardPicture:
     pictures: Sequence[Sequence[Pixels | None]]
     notes: Sequence[Sequence[str]]
     scale: str = "heat"
-
-
-def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
-    return ImageFont.load_default(size)
-
-
-def fitting(text: str, size: int, width: float) -> str:
-    """A text on one line, cut in its middle until it fits so many pixels."""
-    font, text = _font(size), " ".join(text.split())
-    kept, shown = len(text), text
-    while kept > 2 and font.getlength(shown) > width:
-        kept -= 1
-        shown = f"{text[: kept // 2]}…{text[len(text) - kept // 2 :]}"
-    return shown
 
 
 def _bar(scale: str) -> Image.Image:
@@ -59,27 +48,37 @@ def ends_of(scale: str, peak: float | None) -> tuple[str, str]:
 def with_legend(overlay: Pixels, scale: str, peak: float, lines: Sequence[str]) -> Image.Image:
     """The overlay with, below it, a bar of its scale from 0 (or minus the peak) to the peak and lines of text."""
     picture = Image.fromarray(overlay)
+    times = -(-LARGE_ENOUGH // max(picture.size))
+    if times > 1:
+        picture = picture.resize((picture.width * times, picture.height * times), Image.Resampling.NEAREST)
     width = max(picture.width, BAR[0] + 110) + 2 * MARGIN
     made = Image.new("RGB", (width, picture.height + 3 * MARGIN + LINE * (1 + len(lines))), "white")
     draw = ImageDraw.Draw(made)
     made.paste(picture, (MARGIN, MARGIN))
     top = picture.height + 2 * MARGIN
     low, high = ends_of(scale, peak)
-    start = MARGIN + 8 + int(_font(13).getlength(low))
-    draw.text((MARGIN, top - 2), low, fill="black", font=_font(13))
+    start = MARGIN + 8 + int(typeface(13).getlength(low))
+    draw.text((MARGIN, top - 2), low, fill="black", font=typeface(13))
     made.paste(_bar(scale), (start, top + 2))
-    draw.text((start + BAR[0] + 8, top - 2), high, fill="black", font=_font(13))
+    draw.text((start + BAR[0] + 8, top - 2), high, fill="black", font=typeface(13))
     for n, text in enumerate(lines, 1):
-        draw.text((MARGIN, top + n * LINE), fitting(text, 13, width - 2 * MARGIN), fill="black", font=_font(13))
+        draw.text((MARGIN, top + n * LINE), fitting(text, 13, width - 2 * MARGIN), fill="black", font=typeface(13))
     return made
 
 
-def _place(row: int, column: int) -> tuple[int, int]:
-    return MARGIN + NAMES + column * (SIDE + MARGIN), MARGIN + HEAD + 22 + row * (SIDE + LINE + MARGIN)
+def _names(board: BoardPicture) -> int:
+    """The width that the names of the rows take."""
+    lines = [line for name in board.rows for line in name.split("\n")]
+    longest = max((typeface(13).getlength(line) for line in lines), default=0.0)
+    return int(min(MOST_NAMES, max(LEAST_NAMES, longest + 12)))
+
+
+def _place(names: int, row: int, column: int) -> tuple[int, int]:
+    return MARGIN + names + column * (SIDE + MARGIN), MARGIN + HEAD + 22 + row * (SIDE + LINE + MARGIN)
 
 
 def _size(board: BoardPicture) -> tuple[int, int]:
-    right, bottom = _place(len(board.rows), len(board.columns))
+    right, bottom = _place(_names(board), len(board.rows), len(board.columns))
     return max(right, 460), bottom + LINE + MARGIN
 
 
@@ -95,36 +94,41 @@ def _cell(picture: Pixels) -> tuple[Image.Image, tuple[int, int]]:
 
 def board_as_image(board: BoardPicture) -> Image.Image:
     """The board as one picture."""
-    made = Image.new("RGB", _size(board), "white")
+    made, names = Image.new("RGB", _size(board), "white"), _names(board)
     draw = ImageDraw.Draw(made)
-    draw.text((MARGIN, MARGIN), fitting(board.title, 15, made.width - 2 * MARGIN), fill="black", font=_font(15))
+    draw.text((MARGIN, MARGIN), fitting(board.title, 15, made.width - 2 * MARGIN), fill="black", font=typeface(15))
     for c, name in enumerate(board.columns):
-        draw.text((_place(0, c)[0], MARGIN + HEAD - 4), fitting(name, 13, SIDE), fill="black", font=_font(13))
+        draw.text((_place(names, 0, c)[0], MARGIN + HEAD - 4), fitting(name, 13, SIDE), fill="black", font=typeface(13))
     for r, name in enumerate(board.rows):
         for n, line in enumerate(name.split("\n")):
-            draw.text((MARGIN, _place(r, 0)[1] + n * LINE), fitting(line, 13, NAMES - 8), fill="black", font=_font(13))
+            draw.text(
+                (MARGIN, _place(names, r, 0)[1] + n * LINE),
+                fitting(line, 13, names - 8),
+                fill="black",
+                font=typeface(13),
+            )
         for c, picture in enumerate(board.pictures[r]):
-            x, y = _place(r, c)
+            x, y = _place(names, r, c)
             if picture is not None:
                 shown, (dx, dy) = _cell(picture)
                 made.paste(shown, (x + dx, y + dy))
             else:
                 draw.rectangle((x, y, x + SIDE, y + SIDE), outline="silver")
-            draw.text((x, y + SIDE + 1), fitting(board.notes[r][c], 12, SIDE), fill="dimgrey", font=_font(12))
+            draw.text((x, y + SIDE + 1), fitting(board.notes[r][c], 12, SIDE), fill="dimgrey", font=typeface(12))
     low, high = ends_of(board.scale, None)
-    x, y = _place(len(board.rows), 0)
-    draw.text((MARGIN, y), low, fill="black", font=_font(13))
+    x, y = _place(names, len(board.rows), 0)
+    draw.text((MARGIN, y), low, fill="black", font=typeface(13))
     made.paste(_bar(board.scale), (MARGIN + 60, y + 4))
-    draw.text((MARGIN + 70 + BAR[0], y), high, fill="black", font=_font(13))
+    draw.text((MARGIN + 70 + BAR[0], y), high, fill="black", font=typeface(13))
     return made
 
 
 def board_as_svg(board: BoardPicture) -> str:
     """The board as a drawing whose words stay words; the pictures are held in it."""
-    width, height = _size(board)
+    (width, height), names = _size(board), _names(board)
     parts = [
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}" viewBox="0 0 {width} {height}" '
-        'font-family="sans-serif">',
+        'font-family="Inter, sans-serif">',
         f'<rect width="{width}" height="{height}" fill="white"/>',
     ]
 
@@ -140,18 +144,18 @@ def board_as_svg(board: BoardPicture) -> str:
 
     text(MARGIN, MARGIN + 14, fitting(board.title, 15, width - 2 * MARGIN), 15)
     for c, name in enumerate(board.columns):
-        text(_place(0, c)[0], MARGIN + HEAD + 10, fitting(name, 13, SIDE))
+        text(_place(names, 0, c)[0], MARGIN + HEAD + 10, fitting(name, 13, SIDE))
     for r, name in enumerate(board.rows):
         for n, line in enumerate(name.split("\n")):
-            text(MARGIN, _place(r, 0)[1] + 13 + n * LINE, fitting(line, 13, NAMES - 8))
+            text(MARGIN, _place(names, r, 0)[1] + 13 + n * LINE, fitting(line, 13, names - 8))
         for c, pixels in enumerate(board.pictures[r]):
-            x, y = _place(r, c)
+            x, y = _place(names, r, c)
             if pixels is not None:
                 shown, (dx, dy) = _cell(pixels)
                 picture(x + dx, y + dy, shown)
             text(x, y + SIDE + 14, fitting(board.notes[r][c], 12, SIDE), 12, "dimgrey")
     low, high = ends_of(board.scale, None)
-    x, y = _place(len(board.rows), 0)
+    x, y = _place(names, len(board.rows), 0)
     text(MARGIN, y + 13, low)
     picture(MARGIN + 60, y + 4, _bar(board.scale))
     text(MARGIN + 70 + BAR[0], y + 13, high)

@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QLineEdit, QPushButton, QVBoxLayout
 
 from mivrat.ui import words
-from mivrat.ui.flow import Flow
+from mivrat.ui.flow import Flow, flowing
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import Choice, button, label, row, tip
@@ -41,12 +41,12 @@ class ReviewPanel(QFrame):
             "Propose another label. Files and source labels stay as they are; figures can be shown as labelled and as corrected.",
         )
         self.proposed.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.proposed.setMinimumContentsLength(16)
+        self.proposed.setMinimumContentsLength(12)
         self.proposed.activated.connect(lambda i: reviewer.propose(self.proposed.itemData(i)))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 6, 0, 6)
         layout.setSpacing(6)
-        layout.addLayout(row(self.reviewed, self.progress, None, self.next))
+        layout.addLayout(flowing(self.reviewed, self.progress, self.next))
         layout.addLayout(self._flow)
         line = row(self.note, self.proposed)
         line.setStretch(0, 1)

@@ -15,6 +15,7 @@ from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
 from mivrat.ui.close_look.review_panel import ReviewPanel
+from mivrat.ui.flow import flowing
 from mivrat.ui.picture_panel import PicturePanel, Zoom
 from mivrat.ui.pictures import Thumbnails, to_image
 from mivrat.ui.reviewing import Reviewer
@@ -145,11 +146,13 @@ class CloseLook(QWidget):
         inside.addWidget(self.sentence)
         inside.addWidget(self.review)
         inside.addLayout(evidence)
-        inside.addLayout(row(label("layer", soft=True), self.layer, None, self.way))
-        inside.addLayout(row(label("opacity", soft=True), self.opacity, self.scale, self.legend, None, self.peaks))
+        inside.addLayout(flowing(label("layer", soft=True), self.layer, self.way))
+        inside.addLayout(
+            flowing(label("opacity", soft=True), self.opacity, self.scale, self.legend, self.peaks, spacing=8)
+        )
         inside.addSpacing(4)
         inside.addLayout(lower)
-        inside.addLayout(row(self.similar_title, self.find_similar, None))
+        inside.addLayout(flowing(self.similar_title, self.find_similar))
         inside.addWidget(self.similar)
         inside.addStretch(1)
         scroll = Scrolled(body)

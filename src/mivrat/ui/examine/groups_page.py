@@ -75,7 +75,7 @@ class GroupsPage(QWidget):
 
     features_wanted = Signal()
     looked = Signal()
-    named = Signal(str)
+    named = Signal(str, object)
 
     def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
         super().__init__()
@@ -199,7 +199,7 @@ class GroupCard(QWidget):
     """One group: how many, its typical images, what they share, and a field for a name to keep it by."""
 
     looked = Signal()
-    named = Signal(str)
+    named = Signal(str, object)
 
     def __init__(
         self,
@@ -260,5 +260,6 @@ class GroupCard(QWidget):
     def _keep(self) -> None:
         name = self.name.text().strip()
         if name:
-            self.session.replace(Picked(name, tuple(self.members)))
-            self.named.emit(name)
+            self.named.emit(name, (Picked(name, tuple(self.members)),))
+            self.name.clear()
+            self.name.setPlaceholderText(f"kept as {words.clipped(name, 24)}")

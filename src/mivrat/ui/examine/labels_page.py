@@ -122,6 +122,7 @@ class LabelsPage(QWidget):
             state = "label proposed" if review.label is not None else "dismissed" if review.dismissed else "suspected"
             if (item := self.table.item(line, 4)) is not None:
                 item.setText(state)
+        self.table.fit()
 
     def select(self) -> None:
         """Show the suspects in the light table, most likely first."""

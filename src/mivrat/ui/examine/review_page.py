@@ -215,12 +215,13 @@ class ReviewPage(Scrolled):
             self.keep_as(name)
             self.kept_name.clear()
 
-    def keep_as(self, name: str) -> None:
-        """Keep the selection in force under a name; one of that name is replaced."""
-        text = kept.to_text(self.session.conditions, self.session.classes)
+    def keep_as(self, name: str, conditions: Conditions | None = None) -> None:
+        """Keep a selection, else the one in force, under a name; one of that name is replaced. What is shown stays."""
+        text = kept.to_text(self.session.conditions if conditions is None else conditions, self.session.classes)
         others = [one for one in self.session.kept if one.name != name]
         now = sorted([*others, kept.KeptSelection(name, text)], key=lambda one: one.name)
         self.keeper.keep_selections(f"selection {name} kept", now)
+        self.keeper.decided.emit(f"Kept as “{name}”, under Examine, Review.")
 
     def _show_kept(self) -> None:
         snapshot = self.session.snapshot

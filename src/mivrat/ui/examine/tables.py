@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
+from mivrat.ui.columns import fit_columns
 from mivrat.ui.widgets import tip
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -32,7 +34,9 @@ class FigureTable(QTableWidget):
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for column, width in enumerate(widths, 1):
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self._widths = dict(enumerate(widths, 1))
+        for column, width in self._widths.items():
             self.setColumnWidth(column, width)
         for column in self._numbers:
             if (item := self.horizontalHeaderItem(column)) is not None:
@@ -48,6 +52,15 @@ class FigureTable(QTableWidget):
                     item.setTextAlignment(RIGHT)
                 tip(item, tips[line] if tips else text)
                 self.setItem(line, column, item)
+        self.fit()
+
+    def fit(self) -> None:
+        """Give the columns the width that what stands in them takes."""
+        fit_columns(self, self._widths, self._numbers)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self.fit()
 
     def as_lines(self) -> list[list[str]]:
         """What is shown, with the headings, for the clipboard."""

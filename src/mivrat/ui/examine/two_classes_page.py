@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.running.plausible import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
@@ -45,6 +45,8 @@ class TwoClassesPage(QWidget):
             layout.addWidget(part)
         layout.addLayout(row(self.begin, self.see, None))
         layout.addWidget(self.table, 1)
+        layout.addStretch(0)
+        layout.setAlignment(Qt.AlignmentFlag.AlignTop)
         for signal in (session.features_changed, session.run_changed, session.busy_changed):
             signal.connect(self.refresh)
 

@@ -24,8 +24,9 @@ from mivrat.ui.explain import jobs
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.jobs import BASES, BoardWanted, base_picture
+from mivrat.ui.flow import flowing
 from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, plain, row, slider, tip
+from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, plain, slider, tip
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -125,8 +126,8 @@ class BoardPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 6)
         layout.setSpacing(6)
-        layout.addLayout(row(self.way, self.base, None, self.layers, self.targets, self.more, spacing=6))
-        layout.addLayout(row(self.scale, self.peaks, self.opacity, self.legend, None, self.stop_button, spacing=6))
+        layout.addLayout(flowing(self.way, self.base, self.layers, self.targets, self.more))
+        layout.addLayout(flowing(self.scale, self.peaks, self.opacity, self.legend, self.stop_button))
         self.scrolled = Scrolled(body)
         layout.addWidget(self.scrolled, 1)
         layout.addWidget(self.told)

@@ -19,9 +19,9 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.core.evidence.regions import Kind, Mask, Shape
 from mivrat.core.pictures.prepare import Geometry
+from mivrat.ui.picture_panel import CAPTION
 from mivrat.ui.theme import font, theme
 
-CAPTION = 20
 # How far a key moves or widens the region; with Shift a fourth of it.
 STEP, WIDER = 0.04, 1.15
 BRUSH = 0.05
@@ -234,7 +234,7 @@ class Canvas(QWidget):
         painter.setPen(theme.colour("soft"))
         text = "as it is, with the region" if self.shapes or self._mask is not None else "draw a region here"
         text = text if self.photo is not None else ""
-        painter.drawText(QRectF(0, area.bottom() + 3, self.width(), 17), Qt.AlignmentFlag.AlignLeft, text)
+        painter.drawText(QRectF(0, area.bottom() + 4, self.width(), 16), Qt.AlignmentFlag.AlignLeft, text)
 
     @staticmethod
     def _paint_outline(painter: QPainter, path: QPainterPath) -> None:

@@ -144,7 +144,7 @@ class CoverPage(QWidget):
         self.changed_button = button("show those that changed", self._show_changed, kind="quiet")
         self.kept_title = label("Kept cover tests", "heading")
         self.kept = FigureTable(
-            ("name", "model", "N", "region", "control", "p"), (110, 44, 64, 64, 70), "kept cover tests", (2, 3, 4, 5)
+            ("name", "model", "N", "region", "control", "p"), (120, 48, 64, 68, 88), "kept cover tests", (2, 3, 4, 5)
         )
         self.kept.currentCellChanged.connect(lambda line, *_: self._show_kept(line))
         self.kept.cellClicked.connect(lambda line, _: self._show_kept(line))
@@ -497,10 +497,16 @@ class CoverPage(QWidget):
         said = cover_report.in_sentences(result).split("\n")[-1]
         self.sentence.setText(f"{said[0].upper()}{said[1:]}.")
         if fresh:
-            QTimer.singleShot(0, lambda: self.scrolled.ensureWidgetVisible(self.keep_name))
+            QTimer.singleShot(0, self._scroll_to_result)
             focused = QApplication.focusWidget()
             if focused is self.begin or (focused is not None and focused.objectName() == "waiting"):
                 self.keep_name.setFocus(Qt.FocusReason.OtherFocusReason)  # what is typed next is its name
+
+    def _scroll_to_result(self) -> None:
+        """See to it that a new result is in sight, whole, and no picture above it cut to a strip."""
+        shown = self.scrolled.viewport().height()
+        if self.keep_name.geometry().bottom() > self.scrolled.verticalScrollBar().value() + shown:
+            self.scrolled.verticalScrollBar().setValue(self.begin.y() - 8)
 
     def _model_of(self, kept: KeptTest | None) -> str:
         """Which model a kept test was done on, and that it is not the one shown where that is so; empty for a new test."""

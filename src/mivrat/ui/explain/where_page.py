@@ -22,6 +22,7 @@ from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
+from mivrat.ui.flow import flowing
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Snapshot
 from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, row, tip
@@ -94,7 +95,7 @@ class WherePage(QWidget):
     """What maps are known, mean maps of the images shown, and groups."""
 
     looked = Signal()
-    named = Signal(str)
+    named = Signal(str, object)
     heat_wanted = Signal(bool)
 
     def __init__(self, explainer: Explainer, thumbnails: Thumbnails) -> None:
@@ -149,7 +150,7 @@ class WherePage(QWidget):
         inside.addLayout(row(label("Mean map", "heading"), label("by", soft=True), self.by, None, spacing=6))
         inside.addWidget(self.mean_told)
         inside.addWidget(self.grid)
-        inside.addLayout(row(label("Groups by place", "heading"), self.what, self.number, None, spacing=6))
+        inside.addLayout(flowing(label("Groups by place", "heading"), self.what, self.number))
         inside.addWidget(self.groups_told)
         inside.addLayout(self._list)
         inside.addStretch(1)

@@ -7,10 +7,11 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from mivrat.core.selecting.ordering import BANDS, BY_COLUMN, BY_ROLE, ORDERS, UNLIKE, columns_to_group_by
 from mivrat.ui import words
+from mivrat.ui.flow import flowing
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import Choice, label, more_button, row, tip
+from mivrat.ui.widgets import Choice, button, label, more_button, row, tip
 from mivrat.ui.work import Work, Workers
 
 
@@ -30,9 +31,9 @@ class LightTable(QWidget):
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
         self.bands = Choice(BANDS, "bands: images that belong together")
         self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.order.setMinimumContentsLength(17)
+        self.order.setMinimumContentsLength(13)
         self.bands.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.bands.setMinimumContentsLength(14)
+        self.bands.setMinimumContentsLength(10)
         self.size_box.setCurrentText("medium")
         self.order.activated.connect(lambda _: self._choose_order())
         self.bands.activated.connect(lambda _: self._choose_bands())
@@ -43,7 +44,14 @@ class LightTable(QWidget):
         )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 8, 0)
-        layout.addLayout(row(self.order, self.bands, self.size_box, None, self.count, self.more, 4, spacing=6))
+        holder = QWidget()
+        holder.setLayout(flowing(self.order, self.bands, self.size_box))
+        head = row(holder, self.count, self.more, 4, spacing=6)
+        head.setStretch(0, 1)
+        layout.addLayout(head)
+        self.all = button("", session.clear)
+        self.all.hide()
+        layout.addLayout(row(self.all, None))
         layout.addWidget(self.thumbs, 1)
         session.selection_changed.connect(self._tell)
         session.current_changed.connect(self._tell)
@@ -107,6 +115,10 @@ class LightTable(QWidget):
             if by == BY_ROLE and self.bands.findText(by) < 0:
                 self.bands.addItem(by)
             self.bands.setCurrentText(by)
+        snapshot = self.session.snapshot
+        self.all.setVisible(snapshot is not None and not len(self.session.shown) and bool(self.session.conditions))
+        if snapshot is not None:
+            self.all.setText(f"Show all {words.images(snapshot.counts.listed)}")
         at, of, marked = self.session.position, len(self.session.shown), len(self.session.marked)
         text = f"{at + 1} of {of}" if at >= 0 else words.images(of)
         self.count.setText(f"{words.count(marked)} marked" if marked > 1 else text)

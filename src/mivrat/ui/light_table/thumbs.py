@@ -170,10 +170,16 @@ class Thumbs(QAbstractScrollArea):
         if snapshot is None or not len(self.session.shown):
             painter.setPen(theme.colour("soft"))
             painter.setFont(font(13))
-            text = "No image meets these conditions.\nBackspace takes the last one away." if snapshot else ""
+            text = ""
+            if snapshot is not None:
+                info = snapshot.record.info
+                text = (
+                    f"None of the {words.images(snapshot.counts.listed)} of {words.clipped(info.image_set, 40)} meets these conditions "
+                    f"under {words.clipped(info.model, 40)}.\nBackspace takes the last condition away."
+                )
             painter.drawText(
                 self.viewport().rect().adjusted(24, 24, -24, -24),
-                Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop,
+                Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap,
                 text,
             )
             return

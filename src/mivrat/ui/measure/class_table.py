@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
@@ -17,6 +17,10 @@ from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import plain
 
 COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")
+# The widths of the columns of numbers.
+NUMBERS = {1: 68, 2: 76, 3: 86, 4: 86, 5: 64}
+# Where the names would have less than this, the number of images predicted as a class gives way: its precision has it too.
+LEAST_FOR_NAMES = 190
 TIPS = (
     "",
     "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
@@ -89,6 +93,11 @@ class ClassModel(QAbstractTableModel):
         """Show one row for each family (and for each class without one), or one for each class."""
         self.by_family = on
         self._reset()
+
+    def longest(self) -> tuple[str, str]:
+        """The longest text of the column of names, and of that of the classes taken for."""
+        texts = [f"{times} × {self._names[k]}" for k, times in self._wrong if times]
+        return max((COLUMNS[0] + "    ", *self._names), key=len), max((COLUMNS[6], *texts), key=len)
 
     def members(self, row: int) -> frozenset[int]:
         """The classes that a row shows: one, or those of a family."""
@@ -224,15 +233,33 @@ class ClassTable(QTableView):
         head = self.horizontalHeader()
         head.setHighlightSections(False)
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-        head.setStretchLastSection(True)
-        for column, width in enumerate((86, 64, 74, 86, 86, 68)):
+        for column, width in NUMBERS.items():
             self.setColumnWidth(column, width)
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self._model.modelReset.connect(self._share_room)
         self.setTabKeyNavigation(False)
         session.selection_changed.connect(self._follow)
 
-    def _choose(self, index: QModelIndex, beside: bool) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._share_room()
+
+    def _share_room(self) -> None:
+        """Give the names what the numbers leave: of both columns with names each as much as it needs, else its part."""
+        room, wanted = self.viewport().width() - sum(NUMBERS.values()), self._model.longest()
+        self.setColumnHidden(2, room < LEAST_FOR_NAMES)
+        if room < LEAST_FOR_NAMES:
+            room += NUMBERS[2]
+        letters, most = self.fontMetrics(), 400
+        needs = [min(most, letters.horizontalAdvance(text) + 20) for text in wanted]
+        first = max(72, needs[0] if sum(needs) <= room else round(room * needs[0] / sum(needs)))
+        self.setColumnWidth(0, first)
+        self.setColumnWidth(6, max(84, room - first))
+
+    def _choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
         if index.isValid():
-            self.session.choose(Labelled(self._model.members(index.row())), beside=beside)
+            choose = self.session.enter if enter else self.session.choose
+            choose(Labelled(self._model.members(index.row())), beside=beside)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         super().mouseReleaseEvent(event)
@@ -243,7 +270,8 @@ class ClassTable(QTableView):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            self._choose(self.currentIndex(), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self._choose(self.currentIndex(), beside, enter=event.key() != Qt.Key.Key_Space)
         elif event.key() == Qt.Key.Key_Backspace:
             event.ignore()
         else:

@@ -26,12 +26,14 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
+from mivrat.ui.columns import fit_columns
 from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import Choice, label, row, tip
 from mivrat.ui.work import Work, Workers
 
-COLUMNS = ("group", "images", "right", "95 % interval", "gap", "below the rest")
+COLUMNS = ("group", "images", "right", "95 % interval", "signed gap", "below rest")
+WIDTHS = {1: 60, 2: 66, 3: 104, 4: 84, 5: 92}
 SHARE = Qt.ItemDataRole.UserRole + 2
 
 
@@ -69,14 +71,16 @@ class GroupTable(QWidget):
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         if (gap := self.table.horizontalHeaderItem(4)) is not None:
-            tip(gap, "Mean confidence less the share right: above 0 is overconfident")
+            tip(gap, "Mean confidence less the share right, in percentage points: above 0 is overconfident")
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for i, width in ((1, 64), (2, 62), (3, 116), (4, 104), (5, 108)):
+        self.table.setWordWrap(False)
+        self.table.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        for i, width in WIDTHS.items():
             self.table.setColumnWidth(i, width)
             if (title := self.table.horizontalHeaderItem(i)) is not None and i != 3:
                 title.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.table.cellClicked.connect(lambda line, _: self._choose(line))
-        self.table.cellActivated.connect(lambda line, _: self._choose(line))
+        self.table.cellActivated.connect(lambda line, _: self._choose(line, enter=True))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
         layout.addLayout(row(label("by", soft=True), self.column, None))
@@ -148,7 +152,7 @@ class GroupTable(QWidget):
     def _fill(self, found: Grouped) -> None:
         self.table.setRowCount(len(found.groups))
         for i, one in enumerate(found.groups):
-            gap = "" if one.gap is None else f"{100 * one.gap:+.1f} points".replace("-", "−")
+            gap = "" if one.gap is None else f"{100 * one.gap:+.1f}".replace("-", "−")
             p = f"p {in_words(one.p)}" if one.p < 0.05 else "" if one.p > 0.9995 else f"p {in_words(one.p)}"
             texts = (one.name, words.count(one.accuracy.total), words.percent(one.accuracy.value), "", gap, p)
             for column, text in enumerate(texts):
@@ -165,14 +169,16 @@ class GroupTable(QWidget):
                     item.setText(f"{text}  few")
                     tip(item, "Few images: a wide interval")
                 self.table.setItem(i, column, item)
+        fit_columns(self.table, {i: w for i, w in WIDTHS.items() if i != 3}, (1, 2, 4, 5))
 
     def _units(self) -> Units | None:
         return self.session.snapshot.judged.units if self.session.snapshot is not None else None
 
-    def _choose(self, line: int) -> None:
+    def _choose(self, line: int, *, enter: bool = False) -> None:
         if self.found is not None:
             name = self.found.groups[line].name
-            self.session.choose(InGroup(self.found.column, frozenset({(name, self.found.positions[name])})))
+            choose = self.session.enter if enter else self.session.choose
+            choose(InGroup(self.found.column, frozenset({(name, self.found.positions[name])})))
 
     def as_table(self) -> list[list[str]]:
         """What is shown, for the clipboard."""

@@ -339,8 +339,13 @@ class _Row(QFrame):
         if event.button() == Qt.MouseButton.LeftButton:
             self._choose()
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self.session.enter(*self.conditions)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.session.enter(*self.conditions)
+        elif event.key() == Qt.Key.Key_Space:
             self._choose()
         elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             self.focusNextPrevChild(event.key() == Qt.Key.Key_Down)

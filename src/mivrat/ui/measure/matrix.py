@@ -405,18 +405,19 @@ class ConfusionMatrix(QWidget):
                 predicted = set(condition.classes)
         return [(i, j) for i in labelled for j in predicted][:64]
 
-    def select(self, label_index: int, predicted: int, beside: bool) -> None:
+    def select(self, label_index: int, predicted: int, beside: bool, *, enter: bool = False) -> None:
         """Select a cell, or a whole row (predicted -1) or column (label -1)."""
+        choose = self.session.enter if enter else self.session.choose
         if label_index < 0:
-            self.session.choose(Predicted(frozenset({predicted})), beside=beside)
+            choose(Predicted(frozenset({predicted})), beside=beside)
         elif predicted < 0:
-            self.session.choose(Labelled(frozenset({label_index})), beside=beside)
+            choose(Labelled(frozenset({label_index})), beside=beside)
         elif beside:
             cells = frozenset(self._selected_cells()) ^ {(label_index, predicted)}
             rest = tuple(c for c in self.session.conditions if c.kind not in ("labelled", "predicted", "cells"))
             self.session.replace(*rest, *((Cells(cells),) if cells else ()))
         else:
-            self.session.choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
+            choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if event.button() == Qt.MouseButton.LeftButton:
@@ -473,7 +474,8 @@ class ConfusionMatrix(QWidget):
             QToolTip.showText(self.mapToGlobal(corner), plain(self.describe(*self.cursor_cell)), self)
             self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.cursor_cell:
-            self.select(*self.cursor_cell, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.select(*self.cursor_cell, beside, enter=event.key() != Qt.Key.Key_Space)
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom_by(ZOOM_STEP)
         elif event.key() == Qt.Key.Key_Minus:

@@ -14,7 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.session import Session
 from mivrat.ui.widgets import tip
 
-COLUMNS = ("confused with each other", "→", "←", "direction")
+COLUMNS = ("confused classes", "→", "←", "direction")
 LINE, HEAD = 26, 33
 
 
@@ -39,10 +39,11 @@ class PairList(QTableWidget):
         head.setFixedHeight(HEAD)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for column, width in ((1, 52), (2, 52), (3, 150)):
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        for column, width in ((1, 44), (2, 44), (3, 136)):
             self.setColumnWidth(column, width)
         self.cellClicked.connect(self._choose)
-        self.cellActivated.connect(self._choose)
+        self.cellActivated.connect(lambda line, column: self._choose(line, column, enter=True))
 
     def show_pairs(self, pairs: Sequence[ConfusedPair]) -> None:
         self.pairs = pairs
@@ -67,7 +68,8 @@ class PairList(QTableWidget):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 self.setItem(line, column, item)
 
-    def _choose(self, line: int, column: int) -> None:
+    def _choose(self, line: int, column: int, *, enter: bool = False) -> None:
         one = self.pairs[line]
         there, back = (one.first, one.second), (one.second, one.first)
-        self.session.choose(Cells(frozenset({1: {there}, 2: {back}}.get(column, {there, back}))))
+        choose = self.session.enter if enter else self.session.choose
+        choose(Cells(frozenset({1: {there}, 2: {back}}.get(column, {there, back}))))

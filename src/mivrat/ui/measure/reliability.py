@@ -190,11 +190,12 @@ class ReliabilityDiagram(QWidget):
         share = (point.x() - plot.left()) / plot.width()
         return next((m for m, one in enumerate(self.bins()) if one.low <= share <= one.high), -1)
 
-    def select(self, m: int, beside: bool) -> None:
+    def select(self, m: int, beside: bool, *, enter: bool = False) -> None:
         # Bins of one class's probability are not bins of confidence: there is nothing to select by.
         if self.of_class is None and self._calibration and 0 <= m < len(self._calibration.bins):
             one = self._calibration.bins[m]
-            self.session.choose(Confidence(frozenset({(one.low, one.high)})), beside=beside)
+            choose = self.session.enter if enter else self.session.choose
+            choose(Confidence(frozenset({(one.low, one.high)})), beside=beside)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if event.button() == Qt.MouseButton.LeftButton:
@@ -216,7 +217,8 @@ class ReliabilityDiagram(QWidget):
             )
             self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            self.select(self.cursor_bin, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.select(self.cursor_bin, beside, enter=event.key() != Qt.Key.Key_Space)
         else:
             super().keyPressEvent(event)
 

@@ -9,6 +9,7 @@ from PySide6.QtGui import QImage, QKeySequence, QPainter, QShortcut
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
+from mivrat.ui.flow import flowing
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.class_page import ClassesPage
 from mivrat.ui.measure.confusions import Confusions
@@ -47,10 +48,9 @@ class MeasureStep(QWidget):
         menu.addAction("Save as a picture…").triggered.connect(lambda: self._choose_picture())
         self.more.setMenu(menu)
         QShortcut(QKeySequence("Ctrl+Shift+C"), self).activated.connect(self.copy_table)
-        top = QWidget()
-        line = row(self.tabs, self.scope, self.more, spacing=4)
-        line.setStretch(0, 1)
-        top.setLayout(line)
+        top, beside = QWidget(), QWidget()
+        beside.setLayout(row(self.scope, self.more, spacing=4))
+        top.setLayout(flowing(self.tabs, beside, spacing=12))
         theme.style(top, self.headline, self.classes_page, self.confusions, self.reliability, self.groups)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)

@@ -53,6 +53,7 @@ class ThresholdPage(QWidget):
 
     def _cost(self, name: str) -> QDoubleSpinBox:
         made = QDoubleSpinBox()
+        made.lineEdit().setTextMargins(7, 0, 4, 0)
         calm(made)
         made.setRange(0.0, 1e6)
         made.setDecimals(2)

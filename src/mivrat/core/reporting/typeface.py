@@ -1,0 +1,26 @@
+"""The bundled typeface, for words drawn into pictures, and texts cut to fit."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+from PIL import ImageFont
+
+FONTS = Path(__file__).resolve().parents[2] / "fonts"
+
+
+@lru_cache(maxsize=16)
+def typeface(size: int) -> ImageFont.FreeTypeFont:
+    """The regular weight at a size in pixels."""
+    return ImageFont.truetype(str(FONTS / "Inter-Regular.otf"), size)
+
+
+def fitting(text: str, size: int, width: float) -> str:
+    """A text on one line, cut in its middle until it fits so many pixels."""
+    font, text = typeface(size), " ".join(text.split())
+    kept, shown = len(text), text
+    while kept > 2 and font.getlength(shown) > width:
+        kept -= 1
+        shown = f"{text[: kept // 2]}…{text[len(text) - (kept - kept // 2) :]}"
+    return shown
