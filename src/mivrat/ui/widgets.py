@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt, QUrl, Signal
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt, QUrl, Signal
 from PySide6.QtGui import (
     QDesktopServices,
     QFont,
@@ -204,6 +204,19 @@ def more_button(name: str, about: str) -> QToolButton:
     tip(made, about)
     made.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
     return made
+
+
+def offer_by_right_click(more: QToolButton, *places: QWidget) -> None:
+    """Let a right click on these, and on what lies in them, open the menu of a button with three dots."""
+
+    def show(place: QWidget, at: QPoint) -> None:
+        menu = more.menu()
+        if menu is not None and more.isEnabled():
+            menu.popup(place.mapToGlobal(at))
+
+    for place in places:
+        place.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        place.customContextMenuRequested.connect(lambda at, p=place: show(p, at))
 
 
 def copy_table(lines: Sequence[Sequence[str]]) -> None:

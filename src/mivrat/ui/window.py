@@ -48,7 +48,7 @@ from mivrat.ui.session import Session
 from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
 from mivrat.ui.study_work import Asking, NewStudy
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Waiting, open_folder_of
+from mivrat.ui.widgets import Waiting, offer_by_right_click, open_folder_of
 from mivrat.ui.work import Work, Workers
 
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
@@ -197,6 +197,7 @@ class MainWindow(QMainWindow):
         menu.addSeparator()
         self.hand_back.fill(menu)
         self.light_table.more.setMenu(menu)
+        offer_by_right_click(self.light_table.more, self.light_table.thumbs, self.close_look)
         theme.style(menu)
 
     def _connect(self) -> None:

@@ -15,7 +15,7 @@ from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.reviewing import Reviewer
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Tabs, copy_table, more_button, row
+from mivrat.ui.widgets import Tabs, copy_table, more_button, offer_by_right_click, row
 
 NAMES = ("Review", "Causes", "Groups", "Labels", "Two classes")
 
@@ -40,6 +40,7 @@ class ExamineStep(QWidget):
         menu = QMenu(self.more)
         menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
         self.more.setMenu(menu)
+        offer_by_right_click(self.more, self)
         QShortcut(QKeySequence("Ctrl+Shift+C"), self).activated.connect(self.copy_table)
         top = QWidget()
         line = row(self.tabs, self.more, spacing=4)

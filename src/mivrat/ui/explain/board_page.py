@@ -26,7 +26,7 @@ from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.jobs import BASES, BoardWanted, base_picture
 from mivrat.ui.flow import flowing
 from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, plain, slider, tip
+from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, offer_by_right_click, plain, slider, tip
 from mivrat.ui.work import Work, Workers
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -114,6 +114,7 @@ class BoardPage(QWidget):
         self.told.setMinimumHeight(34)
         self.stop_button = button("Stop", self.stop_filling, kind="small")
         self.view = BoardView()
+        offer_by_right_click(self.more, self.view)
         self.view.pointed.connect(self._read_value)
         self.view.left.connect(self._tell_focus)
         self.view.focused.connect(self._tell_focus)

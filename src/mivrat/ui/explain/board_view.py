@@ -173,7 +173,7 @@ class BoardView(QWidget):
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         found = self._at(event.position())
-        if found is not None and event.button() == Qt.MouseButton.LeftButton:
+        if found is not None and event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton):
             self.at = found
             self.tell()
             self.focused.emit()

@@ -43,7 +43,7 @@ from mivrat.ui.explain.canvas import Canvas
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, row, spin, tip
+from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, offer_by_right_click, row, spin, tip
 from mivrat.ui.work import Work, Workers
 
 HOTTEST = "the hottest part"
@@ -161,6 +161,7 @@ class CoverPage(QWidget):
         ):
             menu.addAction(text).triggered.connect(lambda _=False, w=wanted: w())
         self.kept_more.setMenu(menu)
+        offer_by_right_click(self.kept_more, self.kept)
         body = QWidget()
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 2, 10, 12)

@@ -25,7 +25,7 @@ from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.flow import flowing
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Snapshot
-from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, row, tip
+from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
 from mivrat.ui.work import Work, Workers
 
 BY = ("all together", "right and wrong", "labelled class", "predicted class", "pair")
@@ -140,6 +140,7 @@ class WherePage(QWidget):
         menu = QMenu(self.more)
         menu.addAction("Write the maps of the images shown to a folder…").triggered.connect(lambda: self._ask_folder())
         self.more.setMenu(menu)
+        offer_by_right_click(self.more, self)
         self.mean_told, self.groups_told = label(soft=True, wrap=True), label(soft=True, wrap=True)
         self._list = QVBoxLayout()
         self._list.setSpacing(14)

@@ -245,9 +245,13 @@ class Thumbs(QAbstractScrollArea):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         position = self.position_at(event.position())
-        if position < 0 or event.button() != Qt.MouseButton.LeftButton:
+        if position < 0:
             return
         image, marked = int(self.session.shown[position]), self.session.marked
+        if event.button() == Qt.MouseButton.RightButton and image not in marked:
+            self.session.look_at(image)  # what the menu will be about
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self.session.mark_up_to(position)
         elif event.modifiers() & Qt.KeyboardModifier.ControlModifier:

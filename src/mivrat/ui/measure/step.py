@@ -19,7 +19,7 @@ from mivrat.ui.measure.measurer import Measurer
 from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Tabs, copy_table, more_button, row, tip
+from mivrat.ui.widgets import Choice, Tabs, copy_table, more_button, offer_by_right_click, row, tip
 
 NAMES = ("Headline", "Classes", "Confusions", "Confidence", "Groups")
 SCOPES = ("all images", "the selection")
@@ -47,6 +47,7 @@ class MeasureStep(QWidget):
         menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
         menu.addAction("Save as a picture…").triggered.connect(lambda: self._choose_picture())
         self.more.setMenu(menu)
+        offer_by_right_click(self.more, self.pages)
         QShortcut(QKeySequence("Ctrl+Shift+C"), self).activated.connect(self.copy_table)
         top, beside = QWidget(), QWidget()
         beside.setLayout(row(self.scope, self.more, spacing=4))

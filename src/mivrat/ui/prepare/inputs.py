@@ -26,7 +26,20 @@ from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, Elided, Scrolled, Waiting, button, clear, label, row, set_role, spin, tip
+from mivrat.ui.widgets import (
+    Choice,
+    Elided,
+    Scrolled,
+    Waiting,
+    button,
+    clear,
+    label,
+    offer_by_right_click,
+    row,
+    set_role,
+    spin,
+    tip,
+)
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 INDEPENDENT = "none: independent"
@@ -365,6 +378,7 @@ class _Entry(QFrame):
         for text, wanted in offers:
             menu.addAction(text).triggered.connect(lambda _=False, wanted=wanted: wanted())
         more.setMenu(menu)
+        offer_by_right_click(more, self)
         self._head.addWidget(more)
 
 
