@@ -35,7 +35,7 @@ def window(qtbot: QtBot, settings: QSettings) -> Iterator[MainWindow]:
             pass
     study = Study.open(demo_study_path(), again=True)
     with study.writing() as db:  # the tests before have left their traces
-        db.execute("DELETE FROM setting WHERE key LIKE 'place of run %'")
+        db.execute("DELETE FROM setting WHERE key LIKE 'place of run %' OR key = 'run'")
         db.execute("DELETE FROM review")
         db.execute("UPDATE image_set SET together = ''")
         for table in ("kept_selection", "region", "cover_test"):

@@ -81,8 +81,8 @@ def total(window: MainWindow) -> int:
 def test_labels_are_paired_with_classes_by_hand(qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path) -> None:
     assert total(study) == 12
     assert study.rail.steps[PREPARE].state == "look"
-    assert "12 images have a label that no class goes by" in visible_text(study.prepare.inputs)
-    click(qtbot, study.prepare.inputs, "Pair labels with classes")
+    assert "12 images have a label that is not in the class list" in visible_text(study.prepare.inputs)
+    click(qtbot, study.prepare.inputs, "Match labels to classes")
     pairing = study.prepare.class_page.pairing
     assert [pairing.labels.item(i).text() for i in range(2)] == ["Hassel   6", "oak   6"]
     assert pairing.classes.currentItem().text().startswith("hazel")  # the likeliest, and the only one without images
@@ -90,7 +90,7 @@ def test_labels_are_paired_with_classes_by_hand(qtbot: QtBot, study: MainWindow,
     settle()
     assert total(study) == 18
     assert "Hassel  means hazel" in visible_text(pairing)
-    click(qtbot, pairing, "Stands for no class")
+    click(qtbot, pairing, "Not a class")
     settle()
     assert study.session.contents is not None
     assert study.session.contents.unmatched == {}

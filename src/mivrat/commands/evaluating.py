@@ -132,7 +132,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     top1 = figures.top_k[1]
     if top1.value is not None and top1.low is not None and top1.high is not None:
         over = "" if top1.units is None else f", over {top1.units} units of {evaluation.image_set.together}"
-        few = "; so few units tell little" if top1.units is not None and top1.units < FEW_UNITS else ""
+        few = "; so few units say little" if top1.units is not None and top1.units < FEW_UNITS else ""
         show(
             f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total}{over}{few})"
         )

@@ -189,7 +189,7 @@ def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str
 
 def claim_accuracy(model_id: int, now: float | None, before: float | None) -> Decision:
     """The top-1 accuracy that was claimed for a model at training time."""
-    what = "claim taken away" if now is None else f"{100 * now:g} % claimed"
+    what = "claim removed" if now is None else f"{100 * now:g} % claimed"
     return Decision(what, lambda study: study.set_claim(model_id, now), lambda study: study.set_claim(model_id, before))
 
 

@@ -180,7 +180,7 @@ def prepare_state(session: Session) -> tuple[str, str]:
     if contents.missing:
         return "stop", f"not found: {', '.join(sorted(path.name for path in contents.missing))}"
     if contents.unmatched:
-        return "look", f"{sum(contents.unmatched.values())} images have a label that no class goes by"
+        return "look", f"{sum(contents.unmatched.values())} images have a label that is not in the class list"
     if snapshot.record.recipe_is_guess:
         return "look", "the recipe is a guess"
     return "fine", "models, images, classes and recipe are there"
@@ -189,7 +189,7 @@ def prepare_state(session: Session) -> tuple[str, str]:
 def check_state(session: Session) -> tuple[str, str]:
     """How the checks stand: the gravest thing that one of them found."""
     found = [kept.result for kept in session.checks.values()]
-    for state, words_for in (("stop", "stops you"), ("look", "needs a look")):
+    for state, words_for in (("stop", "fix first"), ("look", "needs a look")):
         names = [BY_NAME[one.name].title for one in found if one.state == state]
         if names:
             return state, f"{words_for}: {', '.join(names)}"
@@ -248,7 +248,7 @@ class Foot(QFrame):
         self.bar.setTextVisible(False)
         self.bar.setFixedWidth(160)
         self.stop = button("Stop", self.stop_wanted.emit, kind="quiet")
-        tip(self.stop, "Stop after the batch in hand; what is done is kept (Ctrl+.)")
+        tip(self.stop, "Stop after the current batch; what is done is kept (Ctrl+.)")
         self.resume = button("Go on", kind="quiet")
         self.resume.hide()
         self.folder = button("Open the folder", self._open_folder, kind="quiet")
@@ -291,7 +291,7 @@ class Foot(QFrame):
     def stopping(self) -> None:
         """The stop button was pressed."""
         self.stop.setEnabled(False)
-        self.detail.setText("stopping after the batch in hand …")
+        self.detail.setText("stopping after the current batch …")
 
     def show_progress(self, progress: Progress) -> None:
         self.bar.setRange(0, max(1, progress.total))

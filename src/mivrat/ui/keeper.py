@@ -376,7 +376,7 @@ class Keeper(QObject):
             return False
         record = snapshot.record
         return self.begin(
-            Job("features", f"Finding out what is alike in {record.info.image_set}"),
+            Job("features", f"Working out the features of {record.info.image_set}"),
             lambda work: study_work.find_features(path, record, work),
         )
 

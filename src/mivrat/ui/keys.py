@@ -13,14 +13,14 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         "Anywhere",
         (
             ("F1", "this sheet"),
-            ("Backspace", "take the last condition away"),
+            ("Backspace", "remove the last condition"),
             ("Alt+Left, Alt+Right", "selection before, selection after"),
             ("Ctrl+PgUp, Ctrl+PgDown", "figures: tab before, tab after"),
             ("F6", "between figures and pictures"),
             ("Ctrl+1 to 5", "Prepare, Check, Measure, Examine, Explain"),
             ("Ctrl+Z, Ctrl+Shift+Z", "take a decision back, take it again"),
             ("M, Shift+M", "next mistake, previous mistake"),
-            ("Ctrl+.", "stop the work in hand"),
+            ("Ctrl+.", "stop the job"),
         ),
     ),
     (
@@ -37,14 +37,14 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
             ("arrows, PgUp, PgDown, Home, End", "travel"),
             ("Enter", "close look"),
             ("Shift with arrows, Space, Ctrl+A", "mark several, mark one, mark all"),
-            ("S, B", "more like these, called beside labelled"),
+            ("S, B", "more like these, predicted beside labelled"),
             ("K", "keep only those marked"),
         ),
     ),
     (
         "Review",
         (
-            ("1 to 9", "put down to a cause, or take it back"),
+            ("1 to 9", "assign a cause, or take it back"),
             ("N", "next unreviewed mistake"),
             ("R, E", "reviewed or not, write a note"),
         ),

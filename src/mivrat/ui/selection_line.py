@@ -72,6 +72,6 @@ class SelectionLine(QFrame):
     def _chip(self, condition: Condition) -> QWidget:
         about, value = condition.words(self.session.classes)
         chip = button(f"{about} {words.clipped(value, 40)}   ×", lambda: self.session.remove(condition), kind="chip")
-        tip(chip, f"{about} {value}\nClick to take it away (Backspace takes the last one).")
+        tip(chip, f"{about} {value}\nClick to remove it (Backspace removes the last one).")
         chip.setCursor(Qt.CursorShape.PointingHandCursor)
         return chip

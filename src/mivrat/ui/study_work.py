@@ -308,4 +308,5 @@ def _run(evaluation: Evaluation, path: Path, work: Work, only: Sequence[int] | N
             work.report(so_far())
             told = time.monotonic()
     work.report(so_far())
-    return not len(evaluation.answers.pending)
+    pending = evaluation.answers.pending
+    return not len(pending if only is None else np.intersect1d(pending, only))

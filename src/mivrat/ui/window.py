@@ -53,7 +53,7 @@ from mivrat.ui.work import Work, Workers
 
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
 START, NEW, ASK, BENCH = 0, 1, 2, 3
-BADLY = "Mivrat did not end properly the last time this study was open: it shows the headline, not where you were."
+BADLY = "Mivrat did not close properly the last time this study was open, so it opens on the headline."
 # So many of the most similar images are shown beside those they are like.
 MOST_ALIKE = 60
 
@@ -190,7 +190,7 @@ class MainWindow(QMainWindow):
         """What can be done with the images shown or marked."""
         menu = QMenu(self.light_table.more)
         menu.addAction("More like these (S)").triggered.connect(lambda: self.more_like_these())
-        menu.addAction("Called beside labelled (B)").triggered.connect(
+        menu.addAction("Predicted beside labelled (B)").triggered.connect(
             lambda: self.light_table.show_called_and_labelled()
         )
         menu.addAction("Keep only those marked (K)").triggered.connect(lambda: self.keep_marked())

@@ -32,7 +32,7 @@ def how(share: Proportion) -> str:
         return "Interval: Wilson score, 95 %, images taken as independent."
     if share.low is None:
         return f"No interval: {share.units} units of images that belong together are too few."
-    few = " So few units tell little." if share.units < FEW_UNITS else ""
+    few = " So few units say little." if share.units < FEW_UNITS else ""
     return f"Interval: 95 %, over {count(share.units)} units of images that belong together (Wilson, Student's t).{few}"
 
 

@@ -31,7 +31,7 @@ CHECKS: tuple[Check, ...] = (
     Check(
         "labels",
         "Labels",
-        "A label that no class goes by drops out of every figure, without a word in most tools.",
+        "A label that is not in the class list drops out of every figure, without a word in most tools.",
         label_checks.check_labels,
     ),
     Check(

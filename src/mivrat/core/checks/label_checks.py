@@ -31,7 +31,7 @@ def check_labels(inputs: Inputs) -> CheckResult:
     if unknown:
         concerned = [i for label in sorted(unknown) for i in unknown[label]]
         sentence = (
-            f"{some_of(len(concerned), 'image')} with a label that no class goes by: {named(sorted(unknown, key=natural_key))}. "
+            f"{some_of(len(concerned), 'image')} with a label that is not in the class list: {named(sorted(unknown, key=natural_key))}. "
             "Pair them with classes by hand, or put them aside, under Prepare."
         )
         return CheckResult("labels", "stop", sentence, figures, tuple(concerned))
@@ -42,7 +42,7 @@ def check_labels(inputs: Inputs) -> CheckResult:
         sentence = f"{some_of(len(missing), 'image')} of {len(items)} without a label: not in any figure."
         return CheckResult("labels", "look", sentence, figures, tuple(missing))
     return CheckResult(
-        "labels", "fine", f"All {some_of(len(items), 'image')} have a label that a class goes by.", figures
+        "labels", "fine", f"All {some_of(len(items), 'image')} have a label from the class list.", figures
     )
 
 

@@ -328,7 +328,7 @@ def shortcomings(heat: Map, method: Method, p: float, by_probability: bool = Fal
     """What has to be said beside a map for a target of probability p, in sentences; nothing where all is well."""
     found = []
     if not np.abs(heat).max(initial=0.0) > 0:
-        found.append("The map is all zero: at this layer nothing speaks for the target.")
+        found.append("The map is all zero: no evidence for the target at this layer.")
     if p > SATURATED and (method in WITHOUT_LAYER or (method in BY_GRADIENT and by_probability)):
         found.append(
             f"The answer is saturated (p = {p:.5f}): small changes hardly move it, so differences in this map mean little."

@@ -20,7 +20,7 @@ from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
 
-GROUPS = (("stop", "Stops you"), ("look", "Needs a look"), ("open", "Not said yet"), ("fine", "Fine"))
+GROUPS = (("stop", "Fix first"), ("look", "Needs a look"), ("open", "Not known yet"), ("fine", "Fine"))
 # So many lines of a table of figures are shown.
 MOST_LINES = 12
 # What only the report tells: a line has no room for it.

@@ -228,7 +228,7 @@ class CloseLook(QWidget):
                 panel.show_image(None, "no answer to explain")
         elif record.model_kind == "table":
             for panel in (self.heat_predicted, self.heat_other):
-                panel.show_image(None, "a heatmap needs the model itself, not a table of its predictions")
+                panel.show_image(None, "a heatmap needs the ONNX model; a table of predictions is not enough")
         self._looking = self._drawers.start(
             lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5
         )
@@ -245,7 +245,7 @@ class CloseLook(QWidget):
         else:
             text = f"{classes[predicted]} at {100 * judged.confidence[image]:.1f} %"
             if wrong:
-                text += f" — labelled {classes[labelled]}, in place {judged.rank[image]} of {len(classes)}"
+                text += f" — labelled {classes[labelled]}, ranked {judged.rank[image]} of {len(classes)}"
             else:
                 text += ", as labelled" if labelled >= 0 else ", no label to judge it by"
             if judged.has_scores and len(classes) > 1:

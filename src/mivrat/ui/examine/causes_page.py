@@ -70,7 +70,7 @@ class CausesPage(QWidget):
         self.note.setText(
             f"Of the {words.count(len(use))} mistakes reviewed ({words.count(total)} in all). A mistake can have several causes."
             if len(use)
-            else f"No mistake has been reviewed yet, of {words.count(total)}. Put mistakes down to causes with the keys 1 to 9."
+            else f"No mistake has been reviewed yet, of {words.count(total)}. Assign causes with the keys 1 to 9."
         )
         lines, tips = [], []
         for one in self.found:

@@ -23,7 +23,7 @@ from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 WHAT = ("all mistakes", "the mistakes shown", "the images shown")
-NUMBERS = ("as many groups as fit", *(f"{n} groups" for n in range(2, 9)))
+NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
 SEED = 0
 MOST_SHARED = 4
 
@@ -89,7 +89,7 @@ class GroupsPage(QWidget):
         self.what.activated.connect(lambda _: self.refresh())
         self.number.activated.connect(lambda _: self.refresh())
         self.told = label(wrap=True)
-        self.begin = button("Find out what is alike", self.features_wanted.emit, kind="primary")
+        self.begin = button("Group by likeness", self.features_wanted.emit, kind="primary")
         self._list = QVBoxLayout()
         self._list.setSpacing(14)
         body = QWidget()
@@ -137,10 +137,10 @@ class GroupsPage(QWidget):
             self._show(None)
             if snapshot.record.model_kind == "table":
                 self.begin.hide()
-                self.told.setText("Likeness needs the model itself, as an ONNX file, not a table of its predictions.")
+                self.told.setText("Grouping by likeness needs the ONNX model; a table of predictions is not enough.")
             else:
                 self.told.setText(
-                    "Images are alike where the model's last features of them are. They are worked out once, from the model "
+                    "Images count as alike when the model's last features are. These are worked out once, from the model "
                     "and the pictures, and kept."
                 )
             return
@@ -166,11 +166,11 @@ class GroupsPage(QWidget):
             self._done_for = None
             return
         if not len(found.images):
-            self.told.setText("There is no such image to group.")
+            self.told.setText("No images to group.")
             return
         self.told.setText(
-            f"{words.images(len(found.images))} in {len(found.groups)} groups by the likeness of the model's last features, the "
-            f"most typical first (seed {SEED}). Shared: beyond chance among them, corrected for all that was asked (Holm)."
+            f"{words.images(len(found.images))} in {len(found.groups)} groups by how alike the model's last features are, the "
+            f"most typical first (seed {SEED}). What they share is more than chance (Holm-corrected)."
         )
         for g in range(len(found.groups)):
             card = GroupCard(self.session, self._thumbnails, g, found.members(g), found.shared[g])

@@ -88,7 +88,7 @@ class LabelsPage(QWidget):
         classes, judged = snapshot.record.classes, snapshot.judged
         total = snapshot.counts.evaluated
         if not judged.has_scores:
-            self.told.setText("Suspicion needs a score of every class; this table of predictions tells none.")
+            self.told.setText("Finding suspect labels needs a score for every class; this table has predictions only.")
         elif not len(found.positions):
             self.told.setText(f"No label of {words.images(total)} is suspected to be wrong.")
         else:

@@ -50,21 +50,21 @@ class ReviewPage(Scrolled):
         self.causes.cellActivated.connect(lambda line, _: self._choose_cause(line))
         self.causes.currentCellChanged.connect(lambda *_: self._show_name())
         self.name = QLineEdit()
-        self.name.setPlaceholderText("a new cause, or another name for the one chosen")
+        self.name.setPlaceholderText("new cause, or new name for the selected one")
         self.name.setAccessibleName("name of a cause")
         self.name.returnPressed.connect(self.add_cause)
         self.add = button("Add", self.add_cause, kind="small")
         self.rename = button("Rename", self.rename_cause, kind="small")
         self.take_out = button("Take out", self.remove_cause, kind="small")
-        tip(self.take_out, "Take the cause out of the list; images put down to it keep it, should it come back")
+        tip(self.take_out, "Remove the cause from the list; images keep it in case it comes back")
         self.up = button("↑", lambda: self.move_cause(-1), kind="small")
         self.down = button("↓", lambda: self.move_cause(1), kind="small")
-        for one, does in ((self.up, "one key earlier"), (self.down, "one key later")):
+        for one, does in ((self.up, "move up, to an earlier key"), (self.down, "move down, to a later key")):
             tip(one, does)
             one.setAccessibleName(does)
         self.kept_name = QLineEdit()
-        self.kept_name.setPlaceholderText("name the selection in force, to keep it")
-        self.kept_name.setAccessibleName("name for the selection in force")
+        self.kept_name.setPlaceholderText("name the current selection to keep it")
+        self.kept_name.setAccessibleName("name for the current selection")
         self.kept_name.returnPressed.connect(self.keep_selection)
         self.keep = button("Keep", self.keep_selection, kind="small")
         self.kept_list = QVBoxLayout()
@@ -232,7 +232,11 @@ class ReviewPage(Scrolled):
         self.kept_name.setEnabled(bool(self.session.conditions))
         if not self.session.kept:
             self.kept_list.addWidget(
-                label("None yet. Pick images by figures, causes or groups, then name them here.", soft=True, wrap=True)
+                label(
+                    "None yet. Select images by figures, causes or groups, then name the selection here.",
+                    soft=True,
+                    wrap=True,
+                )
             )
         record = snapshot.record
         for one in self.session.kept:
@@ -243,12 +247,10 @@ class ReviewPage(Scrolled):
         choose = button(words.clipped(one.name, 40), kind="quiet")
         drop = button("×", lambda: self._drop(one), kind="quiet")
         drop.setAccessibleName(f"do not keep {one.name} any longer")
-        tip(drop, "Do not keep this selection any longer (the images stay)")
+        tip(drop, "Remove this kept selection (the images stay)")
         if found is None:
             choose.setEnabled(False)
-            return row(
-                choose, label("does not fit the classes or columns of this study any more", soft=True), None, drop
-            )
+            return row(choose, label("no longer fits the classes or columns of this study", soft=True), None, drop)
         choose.clicked.connect(lambda: self.session.replace(*found))
         tip(choose, "; ".join(" ".join(each.words(self.session.classes)) for each in found))
         snapshot = self.session.snapshot
@@ -285,7 +287,7 @@ class ReviewPage(Scrolled):
         clear(self.corrected)
         if after is None:
             self.corrected_note.setText(
-                "No other label has been proposed. Propose one in the close look, or under Labels."
+                "No label has been corrected yet. Propose one in the close look, or under Labels."
             )
             return
         for column, title in enumerate(("", "as labelled", "as corrected")):

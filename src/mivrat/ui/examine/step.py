@@ -36,7 +36,7 @@ class ExamineStep(QWidget):
         self.groups.features_wanted.connect(keeper.find_features)
         self.groups.named.connect(self.review.keep_as)
         self.two_classes.wanted.connect(keeper.find_two_classes)
-        self.more = more_button("take this page elsewhere", "Copy as a table")
+        self.more = more_button("export this page", "Copy as a table")
         menu = QMenu(self.more)
         menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
         self.more.setMenu(menu)

@@ -33,7 +33,7 @@ class TwoClassesPage(QWidget):
         super().__init__()
         self.session = session
         self.told, self.how = label(wrap=True), label(HOW, soft=True, wrap=True)
-        self.begin = button("Shift, crop and score again", self.wanted.emit, kind="primary")
+        self.begin = button("Score shifted and cropped copies", self.wanted.emit, kind="primary")
         self.see = button("Show them", self.select, kind="small")
         self.table = FigureTable(
             ("image", "labelled", "first", "second", "views"), (92, 132, 132, 56), "two plausible classes", (4,)
@@ -64,9 +64,9 @@ class TwoClassesPage(QWidget):
         self.see.setVisible(bool(found))
         self.table.setVisible(bool(found))
         if needs_model:
-            self.told.setText("Scoring again needs the model itself, as an ONNX file, not a table of its predictions.")
+            self.told.setText("Scoring again needs the ONNX model; a table of predictions is not enough.")
         elif found is None:
-            self.told.setText("Nobody has looked yet for images that two classes fit.")
+            self.told.setText("Images that fit two classes have not been looked for yet.")
         elif not found:
             self.told.setText(f"No image of {words.count(snapshot.counts.listed)} has two plausible classes.")
         else:

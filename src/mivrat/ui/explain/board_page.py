@@ -90,9 +90,9 @@ class BoardPage(QWidget):
             choice.activated.connect(lambda _: self._redraw_soon())
         self.opacity.valueChanged.connect(lambda _: self._redraw_soon())
         self.targets = button("targets ▾", kind="quiet")
-        tip(self.targets, "Whose evidence stands in the columns")
+        tip(self.targets, "The targets in the columns")
         self.layers = button("layers ▾", kind="quiet")
-        tip(self.layers, "Which layers stand in the rows")
+        tip(self.layers, "The layers in the rows")
         self.more = more_button("save from the board", "Save a map or the board")
         for opener in (self.targets, self.layers):
             opener.setMenu(QMenu(opener))
@@ -176,7 +176,7 @@ class BoardPage(QWidget):
         if not picked:
             menu.addAction("Another class…").triggered.connect(lambda: self._ask_class(None))
         menu.addAction("One class rather than another…").triggered.connect(lambda: self._ask_class("rather"))
-        menu.addAction("As at first").triggered.connect(lambda: self.set_wishes(USUAL))
+        menu.addAction("Back to the usual ones").triggered.connect(lambda: self.set_wishes(USUAL))
 
     def _ask_class(self, rather: str | None) -> None:
         classes = self.session.classes
@@ -210,7 +210,7 @@ class BoardPage(QWidget):
         stages.setCheckable(True)
         stages.setChecked(not explainer.rows)
         stages.triggered.connect(lambda: explainer.put_rows(()))
-        together = menu.addAction("All of them put together, as a further row")
+        together = menu.addAction("All of them combined, as a further row")
         together.setCheckable(True)
         together.setChecked(explainer.together)
         together.triggered.connect(lambda: explainer.set_together(not explainer.together))
@@ -261,11 +261,11 @@ class BoardPage(QWidget):
             return
         problem = ""
         if self.explainer.is_table:
-            problem = "Heatmaps need the model itself, as an ONNX file, not a table of its predictions."
+            problem = "Heatmaps need the ONNX model; a table of predictions is not enough."
         elif self.explainer.problem:
             problem = self.explainer.problem
         elif image is None:
-            problem = "Look at an image: click one on the light table, or press M for the next mistake. Its heatmaps stand here."
+            problem = "Look at an image: click one on the light table, or press M for the next mistake. Its heatmaps appear here."
         elif snapshot.judged.predicted[image] < 0:
             problem = "This image has no answer to explain."
         if problem or not self.explainer.layers or image is None:
@@ -451,7 +451,7 @@ class BoardPage(QWidget):
         r, c = self.view.at
         cell, told = self.view.board.cells[r][c], [self._name_of(r, c)]
         if cell.heat is not None and not np.any(cell.heat):
-            told.append("all zero: at this layer nothing speaks for the target")
+            told.append("all zero: no evidence for the target at this layer")
         elif cell.heat is not None:
             told.append(cell.note)
         wanted = self._wanted

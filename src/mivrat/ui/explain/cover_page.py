@@ -141,7 +141,7 @@ class CoverPage(QWidget):
         self.keep_name.setAccessibleName("name of this cover test")
         self.keep_name.returnPressed.connect(self._keep)
         self.keep_button = button("Keep", self._keep, kind="small")
-        self.changed_button = button("show those that changed", self._show_changed, kind="quiet")
+        self.changed_button = button("show the changed images", self._show_changed, kind="quiet")
         self.kept_title = label("Kept cover tests", "heading")
         self.kept = FigureTable(
             ("name", "model", "N", "region", "control", "p"), (120, 48, 64, 68, 88), "kept cover tests", (2, 3, 4, 5)
@@ -149,15 +149,15 @@ class CoverPage(QWidget):
         self.kept.currentCellChanged.connect(lambda line, *_: self._show_kept(line))
         self.kept.cellClicked.connect(lambda line, _: self._show_kept(line))
         self.kept_more = more_button(
-            "what to do with this test", "Do it again on the run shown, rename it, save it, take it away"
+            "what to do with this test", "Repeat it on the run shown, rename it, save it, remove it"
         )
         menu = QMenu(self.kept_more)
         for text, wanted in (
-            ("Do it again on the run shown", self.do_again),
+            ("Repeat it on the run shown", self.do_again),
             ("Show its images", self._show_images),
-            ("Save it as files…", self._ask_folder),
+            ("Save as files…", self._ask_folder),
             ("Rename…", self._rename),
-            ("Take it away", self._take_away),
+            ("Remove", self._take_away),
         ):
             menu.addAction(text).triggered.connect(lambda _=False, w=wanted: w())
         self.kept_more.setMenu(menu)
@@ -278,7 +278,7 @@ class CoverPage(QWidget):
             self._covering.cancel()
         problem = ""
         if self.explainer.is_table:
-            problem = "A cover test needs the model itself, not a table of its predictions."
+            problem = "A cover test needs the ONNX model; a table of predictions is not enough."
         elif image is None:
             problem = "Look at an image (M: the next mistake), then draw on it what to hide."
         elif snapshot.judged.predicted[image] < 0:
@@ -487,7 +487,7 @@ class CoverPage(QWidget):
         lines = [
             ("answer changes", *shares),
             ("right / wrong", *(f"{one.mended} / {one.broken}   (exact p {in_words(one.p_paired)})" for one in both)),
-            ("p falls by, mean", *(f"{round(one.mean_drop, 3) + 0.0:.3f}" for one in both)),
+            ("mean drop of p", *(f"{round(one.mean_drop, 3) + 0.0:.3f}" for one in both)),
         ]
         tips = [
             words.how(result.region.changed),
@@ -518,7 +518,7 @@ class CoverPage(QWidget):
         shown = self.session.snapshot.record.info if self.session.snapshot is not None else None
         if shown is None or (run is not None and run.model_id == shown.model_id):
             return f"Done on {name}, {kept.day}."
-        return f"Done on {name}, {kept.day}, not on {shown.model}, the model shown. Under ⋯ it can be done again on that one."
+        return f"Done on {name}, {kept.day}, not on {shown.model}, the model shown. Repeat it on that one under ⋯."
 
     def _show_changed(self) -> None:
         test = self.explainer.test

@@ -109,7 +109,7 @@ class TrustPage(QWidget):
         self.some.setEnabled(free and number > 1)
         self.some.setText(f"Examine {words.count(number)} of the {words.images(len(usable))} shown")
         if self.explainer.is_table:
-            self.note.setText("Heatmaps need the model itself, not a table of its predictions.")
+            self.note.setText("Heatmaps need the ONNX model; a table of predictions is not enough.")
         elif self.explainer.setup.method == "masks":
             self.note.setText(
                 "Random masks take a thousand answers for each map: examine one image, or use another method."
@@ -147,7 +147,7 @@ class TrustPage(QWidget):
             part.setVisible(trust is not None)
         if trust is None:
             self.verdict.setText(
-                "A heatmap that looks right proves nothing. Examine it: is what it calls hot what the answer depends on, and does it change with the model?"
+                "A heatmap that looks right proves nothing. Examine it: does the answer depend on what is hot, and does the map change with the model?"
             )
             return
         sentences = trust.sentences()

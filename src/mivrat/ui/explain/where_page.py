@@ -29,7 +29,7 @@ from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_butto
 from mivrat.ui.work import Work, Workers
 
 BY = ("all together", "right and wrong", "labelled class", "predicted class", "pair")
-NUMBERS = ("as many groups as fit", *(f"{n} groups" for n in range(2, 9)))
+NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
 # So many mean maps are painted at most, those of most images.
 MOST_MAPS = 60
 
@@ -180,7 +180,7 @@ class WherePage(QWidget):
         known = sum(i in maps for i in shown)
         zero = sum(i in self.explainer.zero for i in shown)
         if table:
-            self.told.setText("Heatmaps need the model itself, as an ONNX file, not a table of its predictions.")
+            self.told.setText("Heatmaps need the ONNX model; a table of predictions is not enough.")
         else:
             without = len(shown) - known - len(pending)
             parts = [f"{words.count(known)} of the {words.images(len(shown))} shown have their map"]

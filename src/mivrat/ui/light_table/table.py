@@ -101,7 +101,7 @@ class LightTable(QWidget):
         if self._arranging is not None:
             self._arranging.cancel()
         images, wanted = self.session.to_arrange(), (self.session.order, self.session.band_by, self.session.about)
-        self.count.setText("putting in order …")
+        self.count.setText("sorting …")
         self._arranging = self._workers.start(
             lambda work: images.arranged(*wanted),
             done=lambda found: self.session.take_arrangement(images.judged, found),

@@ -175,7 +175,7 @@ class Thumbs(QAbstractScrollArea):
                 info = snapshot.record.info
                 text = (
                     f"None of the {words.images(snapshot.counts.listed)} of {words.clipped(info.image_set, 40)} meets these conditions "
-                    f"under {words.clipped(info.model, 40)}.\nBackspace takes the last condition away."
+                    f"under {words.clipped(info.model, 40)}.\nBackspace removes the last condition."
                 )
             painter.drawText(
                 self.viewport().rect().adjusted(24, 24, -24, -24),
@@ -341,7 +341,7 @@ class Thumbs(QAbstractScrollArea):
                 f"predicted {record.classes[judged.predicted[image]]}, confidence {judged.confidence[image]:.3f}"
             )
         if judged.rank[image] > 1:
-            lines.append(f"the labelled class came in place {judged.rank[image]}")
+            lines.append(f"the labelled class ranked {judged.rank[image]}")
         if image in record.answers.reasons:
             lines.append(record.answers.reasons[image])
         review = self.session.reviews[image]

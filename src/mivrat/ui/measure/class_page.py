@@ -184,7 +184,7 @@ class ClassesPage(QWidget):
             self.told.setText("Select a class for its ROC and precision-recall curves.")
             return
         if not snapshot.judged.has_scores:
-            self.told.setText("There are no curves without a score of every class.")
+            self.told.setText("Curves need a score for every class.")
             return
         self._soon.start()
 

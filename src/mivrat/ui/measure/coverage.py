@@ -166,9 +166,9 @@ class Coverage(QWidget):
                 if reached is None
                 else f"from {reached[0]:.3f} on ({words.percent(reached[1].total / found.total)})"
             )
-            texts.append(f"surely {100 * target:.0f} % right: {text}")
+            texts.append(f"at least {100 * target:.0f} % right: {text}")
         self.targets.setText(
-            f"{'; '.join(texts)}. Surely: in at most 5 % of studies is one offered where none is right so often. Area under risk and coverage {words.decimal(found.aurc)}."
+            f"{'; '.join(texts)}. The guarantee fails in at most 5 % of studies. Area under risk and coverage {words.decimal(found.aurc)}."
         )
         self.curve.update()
 

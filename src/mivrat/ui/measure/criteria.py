@@ -138,7 +138,7 @@ class Criteria(QWidget):
             return "Enter what was claimed at training time, to test it against these images."
         top1 = measured.figures.top_k[1]
         if top1.value is None:
-            return "Nothing has been measured yet."
+            return "Nothing measured yet."
         snapshot = self.session.snapshot
         assert snapshot is not None
         p = snapshot.judged.against_claim(claim, measured.among)

@@ -119,9 +119,7 @@ class GroupTable(QWidget):
         found = self.found
         self.table.setVisible(found is not None)
         if found is None:
-            self.note.setText(
-                "There is no column to group by. Image tables may have further columns, such as site or date; they are kept."
-            )
+            self.note.setText("No column to group by. An image table may have further columns, such as site or date.")
             return
         below = [one for one in found.groups if one.p < 0.05]
         units = self._units()

@@ -87,11 +87,11 @@ def headline_lines(session: Session) -> list[Line]:
     how = "Multiclass Matthews correlation of labels and predictions (Gorodkin 2004): 0 is chance, 1 is perfect."
     lines.append(mean("MCC", "mcc", averages.mcc, how, percent=False))
     if not snapshot.judged.has_scores:
-        why = "Cannot be told: the table gives predictions only, and this takes a score of every class."
+        why = "Not available: it needs a score for every class, and the table has predictions only."
         lines += [Line(name, words.DASH, "", 0, why) for name in NEED_SCORES]
     if figures.log_loss is not None:
         clipped = (
-            f" {figures.log_loss.clipped} images had p below 2⁻⁵² and were counted at that."
+            f" {figures.log_loss.clipped} images had p below 2⁻⁵² and were counted as 2⁻⁵²."
             if figures.log_loss.clipped
             else ""
         )
@@ -199,7 +199,7 @@ class Headline(Scrolled):
         if not self.session.snapshot.judged.has_scores:
             self._layout.addWidget(
                 label(
-                    "A dash: the table of predictions tells no score of every class, which that takes.",
+                    "A dash: that figure needs a score for every class; the table has predictions only.",
                     soft=True,
                     wrap=True,
                 )
@@ -224,7 +224,7 @@ class Headline(Scrolled):
             if found.low is None:
                 said = f"No intervals: these images are of {words.units(found.units)} of {one}, and it takes {LEAST_UNITS}."
             elif found.units < FEW_UNITS:
-                said += " So few units tell little."
+                said += " So few units say little."
             self._layout.addWidget(label(said, soft=True, wrap=True))
 
     def _add_pairs(self) -> None:
@@ -265,7 +265,7 @@ class Headline(Scrolled):
         self._layout.addSpacing(18)
         self._layout.addWidget(label("Not in the figures", "heading"))
         whys = {
-            "unreadable": "The file is no picture, or a broken one.",
+            "unreadable": "The file is not a picture, or is damaged.",
             "unlabelled": "There is no label to judge the answer by.",
             "failed": "The model's scores hold NaN or infinity.",
         }

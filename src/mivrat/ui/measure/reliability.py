@@ -293,7 +293,7 @@ class Reliability(QWidget):
         snapshot, fitted = self.session.snapshot, self._fitted()
         now = snapshot.record.temperature if snapshot is not None else None
         self.adopt.setVisible(self.diagram.with_temperature and (fitted is not None or now is not None))
-        self.adopt.setText("Scores as they are" if now is not None else "Show scores with it")
+        self.adopt.setText("Scores as they are" if now is not None else "Apply to the scores shown")
         self.adopt.setEnabled(not self.session.busy)
 
     def _adopt(self) -> None:
@@ -372,7 +372,7 @@ class Reliability(QWidget):
         self.further.setText(self._temperature())
         tip(
             self.further,
-            "Dashed: what confidence promises. Points: share right, with 95 % interval. Broad bar: the gap.",
+            "Dashed: perfect calibration. Points: share right, with 95 % interval. Broad bar: the gap.",
         )
 
     def _temperature(self) -> str:
@@ -381,9 +381,9 @@ class Reliability(QWidget):
         if deep is None:
             return "Temperature, chance and coverage are being worked out …"
         if found is None:
-            return "There is no temperature to fit without a score of every class."
+            return "Temperature scaling needs a score for every class."
         if not found.identifiable or found.log_loss_after is None:
-            return "Temperature scaling cannot be told from these images (too few, one class only, or all right)."
+            return "No temperature can be fitted to these images (too few, one class only, or all right)."
         return (
             f"Temperature {found.value:.2f}: out of fold, log loss {words.decimal(found.log_loss_before)} → "
             f"{words.decimal(found.log_loss_after)}, ECE {words.percent(found.ece_before)} → {words.percent(found.ece_after)} (5 folds)."

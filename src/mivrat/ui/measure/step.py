@@ -42,7 +42,7 @@ class MeasureStep(QWidget):
         self.scope = Choice(SCOPES, "figures of")
         tip(self.scope, "What these figures are of: all images, or those of the selection")
         self.scope.currentIndexChanged.connect(lambda i: self.measurer.follow_selection(i == 1))
-        self.more = more_button("take these figures elsewhere", "Copy as a table, save as a picture")
+        self.more = more_button("export these figures", "Copy as a table, save as a picture")
         menu = QMenu(self.more)
         menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
         menu.addAction("Save as a picture…").triggered.connect(lambda: self._choose_picture())

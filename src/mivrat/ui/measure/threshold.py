@@ -28,8 +28,8 @@ class ThresholdPage(QWidget):
         self.false_alarm, self.miss = (self._cost(name) for name in ("a false alarm", "a miss"))
         self.reading, self.least = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.adopt = button("Adopt this threshold", self._adopt, kind="primary")
-        self.best = button("Go to the cheapest", self._go_to_best)
-        self.usual = button("Back to the higher of both", lambda: self._decide(None))
+        self.best = button("Go to the lowest cost", self._go_to_best)
+        self.usual = button("Back to the more probable class", lambda: self._decide(None))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
         layout.setSpacing(12)
@@ -102,7 +102,7 @@ class ThresholdPage(QWidget):
             f"{words.count(int(found.missed[at]))} missed, mean cost {found.mean[at]:.4g} an image"
         )
         self.least.setText(
-            f"Least at {min(1.0, found.best):.3f}: {found.at(found.best):.4g} an image. Found on these very images, it will do a "
+            f"Least at {min(1.0, found.best):.3f}: {found.at(found.best):.4g} an image. Chosen on these same images: expect it to do a "
             "little worse on others."
         )
 

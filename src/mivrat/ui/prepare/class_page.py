@@ -55,15 +55,15 @@ class Pairing(QWidget):
         super().__init__()
         self.session, self.keeper = session, keeper
         self.labels, self.classes = QListWidget(), QListWidget()
-        self.labels.setAccessibleName("labels that no class goes by")
+        self.labels.setAccessibleName("labels without a class")
         self.classes.setAccessibleName("classes, those without images first")
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
         self.pair = button("Pair", self._pair, kind="primary")
-        tip(self.pair, "The label on the left means the class on the right (Enter in either list)")
-        self.aside = button("Stands for no class", self._put_aside)
+        tip(self.pair, "Match the label on the left to the class on the right (Enter in either list)")
+        self.aside = button("Not a class", self._put_aside)
         tip(self.aside, "Its images stay unlabelled: they are in no figure")
         for one in (self.labels, self.classes):
             one.itemActivated.connect(lambda _: self._pair())
@@ -90,7 +90,7 @@ class Pairing(QWidget):
         self._made.setSpacing(2)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(label("Labels paired by hand", "heading"))
+        layout.addWidget(label("Labels matched by hand", "heading"))
         layout.addWidget(self._lists, 1)
         layout.addLayout(self._made)
         for signal in (session.contents_changed, session.busy_changed):
@@ -117,7 +117,7 @@ class Pairing(QWidget):
             one.setEnabled(not self.session.busy and bool(contents.unmatched))
         clear(self._made)
         for name, index in contents.pairing.items():
-            meaning = f"means {contents.classes[index]}" if index is not None else "stands for no class"
+            meaning = f"means {contents.classes[index]}" if index is not None else "is not a class"
             undo = button("Undo", partial(self._unpair, name), kind="quiet")
             undo.setAccessibleName(f"undo: {name} {meaning}")
             undo.setEnabled(not self.session.busy)
@@ -167,10 +167,10 @@ class Pairing(QWidget):
 
     def _put_aside(self) -> None:
         if (name := self.labels.currentItem()) is not None:
-            self._decide(f"{name.data(KEY)} stands for no class", {name.data(KEY): None})
+            self._decide(f"{name.data(KEY)} is not a class", {name.data(KEY): None})
 
     def _unpair(self, name: str) -> None:
-        self._decide(f"{name} no longer paired", {}, name)
+        self._decide(f"{name} no longer matched", {}, name)
 
 
 class ClassFamilies(QWidget):
@@ -196,7 +196,7 @@ class ClassFamilies(QWidget):
         self.family = QLineEdit()
         self.family.setPlaceholderText("family for the rows marked")
         self.family.returnPressed.connect(self.put_marked)
-        self.put = button("Put together", self.put_marked)
+        self.put = button("Set the family", self.put_marked)
         tip(self.put, "Put the classes of the marked rows into this family; without a name, take them out of theirs")
         self.load = button("From a table…", self._choose)
         tip(self.load, "A CSV or TSV table with the columns class and family")

@@ -170,11 +170,11 @@ class InputsPage(Scrolled):
         self._list.addLayout(row(label("Image sets", "heading"), None, add))
         if contents.unmatched:
             note = label(
-                f"{words.images(sum(contents.unmatched.values()))} have a label that no class goes by.",
+                f"{words.images(sum(contents.unmatched.values()))} have a label that is not in the class list.",
                 "look",
                 wrap=True,
             )
-            pair = button("Pair labels with classes", self.pairs_wanted.emit)
+            pair = button("Match labels to classes", self.pairs_wanted.emit)
             line = row(note, pair)
             line.setStretch(0, 1)
             self._list.addLayout(line)

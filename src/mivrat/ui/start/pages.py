@@ -174,7 +174,7 @@ class AskPage(QWidget):
         set_role(self.title, "title")
         self.places = label(wrap=True)
         self.places.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.yes = button("Let it read these folders", self._allow)
+        self.yes = button("Allow it to read these folders", self._allow)
         self.no = button("Do not open it", self.refused.emit, kind="primary")
         inner = QVBoxLayout()
         inner.setSpacing(16)

@@ -1,0 +1,199 @@
+"""The README's five minutes, walked to the letter: by mouse and by keys, with its figures read off its own text."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from platformdirs import user_cache_path
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from mivrat.core.study.study import Study
+from mivrat.ui.window import MainWindow
+
+Settle = Callable[[], None]
+TEXT = " ".join((Path(__file__).parents[2] / "README.md").read_text("utf-8").split())
+
+
+def said(pattern: str) -> tuple[str, ...]:
+    """What the README says at one place."""
+    found = re.search(pattern, TEXT)
+    assert found is not None, pattern
+    return found.groups()
+
+
+def press(key: Qt.Key | str, ctrl: bool = False) -> None:
+    """Press a key wherever the focus is."""
+    modifier = Qt.KeyboardModifier.ControlModifier if ctrl else Qt.KeyboardModifier.NoModifier
+    target = QApplication.focusWidget()
+    assert target is not None
+    QTest.keyClick(target, key, modifier)
+
+
+def to(widget: QWidget) -> None:
+    """Travel to a widget with Tab, as somebody without a mouse does."""
+    for _ in range(120):
+        if QApplication.focusWidget() is widget:
+            return
+        press(Qt.Key.Key_Tab)
+    raise AssertionError(f"Tab does not lead to {widget.accessibleName() or widget}")
+
+
+class Hand:
+    """Does what the README asks for, by mouse or by keys."""
+
+    def __init__(self, window: MainWindow, settle: Settle, keys: bool) -> None:
+        self.window, self.settle, self.keys = window, settle, keys
+
+    def click(self, widget: QWidget, at: QPoint | None = None) -> None:
+        if self.keys:
+            to(widget)
+            press(Qt.Key.Key_Return)
+        else:
+            QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at or widget.rect().center())
+        self.settle()
+
+    def step(self, index: int, tabs: QWidget, tab: str) -> None:
+        """Go to a step of the rail, by its number, and one of its tabs."""
+        if self.keys:
+            press(str(index), ctrl=True)
+            self.settle()
+            names = [one.text() for one in tabs.findChildren(QPushButton)]
+            while not tabs.findChildren(QPushButton)[names.index(tab)].isChecked():
+                press(Qt.Key.Key_PageDown, ctrl=True)
+        else:
+            self.click(self.window.rail.steps[index - 1])
+            self.click(next(one for one in tabs.findChildren(QPushButton) if one.text() == tab))
+        self.settle()
+
+
+@pytest.mark.parametrize("keys", [False, True], ids=["mouse", "keys"])
+def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle: Settle, keys: bool) -> None:
+    shutil.rmtree(user_cache_path("mivrat", appauthor=False) / "features", ignore_errors=True)  # as on the first day
+    hand, session = Hand(window, settle, keys), window.session
+    # 1. The headline; spring and back.
+    hand.click(window.start.demo)
+    qtbot.waitUntil(lambda: session.snapshot is not None and not session.busy, timeout=60_000)
+    settle()
+    share, number, low, high = said(r"says ([\d.]+) % top-1 on (\d+) images, 95 % interval ([\d.]+) to ([\d.]+)\.")
+    top1 = session.snapshot.figures.top_k[1]  # type: ignore[union-attr]
+    assert top1.value is not None
+    assert top1.low is not None
+    assert top1.high is not None
+    assert (f"{100 * top1.value:.1f}", str(top1.total)) == (share, number)
+    assert (f"{100 * top1.low:.1f}", f"{100 * top1.high:.1f}") == (low, high)
+    assert "1 unreadable" in window.header.badge.text()
+    runs = {(one.image_set, one.model): one.id for one in session.runs}
+    window.show_run(runs["spring-check", "grain-net-1"])
+    settle()
+    assert said(r"there it was ([\d.]+) %")[0] in window.header.value.text()
+    window.show_run(runs["late-summer-field", "grain-net-1"])
+    settle()
+    # 2. The most frequent mistake.
+    label, called, count = said(r"first line reads \*(\w+) → (\w+), (\d+) images")
+    first = window.measure.headline._rows[0]
+    assert first.accessibleName().startswith(f"{label} → {called}: {count}, 50.0 %")
+    hand.click(first)
+    assert len(session.shown) == int(count)
+    # 3. The close look, by Enter alone; and 4. on to the next mistakes.
+    assert "**Press Enter**" in TEXT
+    press(Qt.Key.Key_Return)
+    settle()
+    assert window.right.currentWidget() is window.close_look
+    assert session.current == session.shown[0]
+    assert window.close_look.heat_predicted.emphasis == called
+    assert window.close_look.heat_other.emphasis == label
+    before = session.current
+    press("M")
+    settle()
+    press("M")
+    settle()
+    assert session.position == 2
+    assert session.current != before
+    layer = window.close_look.layer.currentText()
+    press("L")
+    settle()
+    assert window.close_look.layer.currentText() != layer
+    press("L") if window.close_look.layer.count() == 2 else QTest.keyClick(
+        window.close_look, "L", Qt.KeyboardModifier.ShiftModifier
+    )
+    settle()
+    press("H")
+    press("H")
+    press("Z")
+    assert not window.figures.isVisible()
+    press("Z")
+    press(Qt.Key.Key_Escape)
+    assert window.right.currentWidget() is window.light_table
+    # 5. Groups, and a name.
+    hand.step(4, window.examine.tabs, "Groups")
+    (begin,) = said(r"\*Groups\*, \*\*([^*]+)\*\* puts")
+    assert window.examine.groups.begin.text() == begin
+    hand.click(window.examine.groups.begin)
+    qtbot.waitUntil(lambda: session.vectors is not None and not session.busy, timeout=60_000)
+    settle()
+    mistakes, largest = said(r"puts the (\d+) mistakes into groups: the largest, (\d+) images")
+    cards = window.examine.groups.cards
+    assert sum(len(one.members) for one in cards) == int(mistakes)
+    assert len(cards[0].members) == int(largest)
+    if keys:
+        to(cards[0].name)
+    else:
+        QTest.mouseClick(cards[0].name, Qt.MouseButton.LeftButton)
+    QTest.keyClicks(cards[0].name, "ink dot")
+    press(Qt.Key.Key_Return)
+    settle()
+    assert [one.name for one in session.kept] == ["ink dot"]
+    assert len(session.shown) == int(count)
+    hand.step(4, window.examine.tabs, "Review")
+    for _ in range(2):
+        press("N")
+        settle()
+        press("1")
+        settle()
+    assert int(session.reviews.mask(400, "cause").sum()) == 2
+    # 6. The cover test of what is shown.
+    hand.step(5, window.explain.tabs, "Cover test")
+    cover = window.explain.cover
+    (button,) = said(r"\*\*(Cover the \d+ images shown)\*\*")
+    assert cover.begin.text() == button
+    hand.click(cover.begin)
+    qtbot.waitUntil(lambda: window.explain.explainer.test is not None and not session.busy, timeout=60_000)
+    settle()
+    changed, mended, control = said(
+        r"changes all (\d+) answers, (\d+) become right; hiding as much elsewhere changes (\d+),"
+    )
+    result = window.explain.explainer.test.result  # type: ignore[union-attr]
+    assert (result.region.changed.hits, result.region.mended) == (int(changed), int(mended))
+    assert (result.control.changed.hits, result.control.mended) == (int(control), 0)
+    assert QApplication.focusWidget() is cover.keep_name  # what is typed next is its name
+    QTest.keyClicks(cover.keep_name, "pen dot")
+    press(Qt.Key.Key_Return)
+    settle()
+    assert session.study_path is not None
+    with Study.open(session.study_path, again=True) as study:
+        assert study.rows("SELECT name FROM cover_test") == [("pen dot",)]
+    # 7. Recall, and the later model.
+    (recall,) = said(r"see \*Classes\* under \*\*Measure\*\*: recall ([\d.]+) %")
+    hand.step(3, window.measure.tabs, "Classes")
+    classes = session.snapshot.figures.classes[session.classes.index(called)]  # type: ignore[union-attr]
+    assert f"{100 * (classes.recall.value or 0):.1f}" == recall
+    window.show_run(runs["late-summer-field", "grain-net-2"])
+    settle()
+    assert said(r"it reaches ([\d.]+) %")[0] in window.header.value.text()
+    assert not len(session.shown)
+    (everything,) = said(r"until \*\*(Show all \d+ images)\*\*")
+    assert window.light_table.all.isVisible()
+    assert window.light_table.all.text() == everything
+    hand.click(window.light_table.all)
+    assert len(session.shown) == 400
+    # The test kept on the earlier model says whose it is.
+    window.explain.cover._show_kept(0)
+    assert window.explain.cover.of_model.text().startswith("Done on grain-net-1")
+    assert "not on grain-net-2" in window.explain.cover.of_model.text()
