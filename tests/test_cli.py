@@ -418,7 +418,7 @@ def test_check_tells_what_does_not_match(
     assert check(made, "--only", "labels,duplicates", "--study", str(study)) == 1
     out = capsys.readouterr().out
     assert out.startswith("STOPS YOU     Labels")
-    assert "no class goes by: oak." in out
+    assert "not in the class list: oak." in out
     assert study.exists()
     write_classes(made["classes"], ["birch", "alder", "hazel", "oak"])
     assert check(made) == 1

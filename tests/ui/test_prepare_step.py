@@ -189,7 +189,7 @@ def test_a_table_of_predictions_measures_what_it_can(
     study.session.step(0)
     study.look_closely()
     settle()
-    assert "needs the model itself" in study.close_look.heat_predicted.message
+    assert "needs the ONNX model" in study.close_look.heat_predicted.message
     study.leave_close_look()
     (folder / "other.csv").write_text("path,predicted\nelsewhere.png,birch\n")
     study.prepare.inputs.add_model(folder / "other.csv")
@@ -360,7 +360,7 @@ def test_twelve_images_are_tried_before_the_full_run(
     classes = write_classes(folder / "classes.txt")
     page.drop([folder / "net.onnx", folder / "recipe.toml", folder / "held", classes])
     qtbot.waitUntil(page.few.isEnabled, timeout=10000)
-    assert "no class goes by 'Hassel', 'oak': pair these labels by hand" in page.message.text()
+    assert "Not in the class list: 'Hassel', 'oak'; match these labels by hand" in page.message.text()
     qtbot.mouseClick(page.few, LEFT)
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH and window.job is None, timeout=10000)
     settle()

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.job import StopSignal
+from mivrat.core.job import StopSignal, stopped_by
 from mivrat.core.models.engine import short_reason
 from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
 from mivrat.core.pictures.prepare import prepare_picture
@@ -148,7 +148,14 @@ def score_images(
                     largest = max(largest, made.tensor.nbytes)
                     indices.append(index)
                     tensors.append(made.tensor)
-            yield ScoredBatch(np.array(indices, np.int64), _scores(model, tensors), unreadable, stamps, copied, unfit)
+            try:
+                with stopped_by(stop or StopSignal()):
+                    rows = _scores(model, tensors)
+            except InputError:
+                if stop is not None and stop.stopped:
+                    return  # ended in the middle: these images stay unscored
+                raise
+            yield ScoredBatch(np.array(indices, np.int64), rows, unreadable, stamps, copied, unfit)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
