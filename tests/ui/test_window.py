@@ -55,7 +55,7 @@ def test_from_start_to_cause_in_three_clicks(qtbot: QtBot, window: MainWindow, s
     look = window.close_look
     assert look.isVisible()
     assert look.sentence.text().startswith("ragweed at ")
-    assert "labelled plantain, in place" in look.sentence.text()
+    assert "labelled plantain, ranked" in look.sentence.text()
     assert (look.heat_predicted.emphasis, look.heat_other.emphasis) == ("ragweed", "plantain")
     assert look.look is not None
     assert look.evidence is not None
@@ -218,7 +218,7 @@ def test_new_study_from_dropped_files_runs_stops_and_goes_on(
     assert window.pages.currentIndex() == NEW
     assert page.study.path == inputs["images"].parent / "held out.mivrat"
     qtbot.waitUntil(page.start.isEnabled, timeout=10000)
-    assert "900 images, 900 with a label" in page.message.text()
+    assert "900 images, all labelled" in page.message.text()
     qtbot.mouseClick(page.start, LEFT)
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     assert window.foot.stop.isVisible()

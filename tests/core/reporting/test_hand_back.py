@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from mivrat.core.errors import InputError
-from mivrat.core.job import Progress, StopSignal
+from mivrat.core.job import Progress, StopSignal, Written
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.reporting import hand_back
@@ -70,7 +70,7 @@ def read(text: str) -> tuple[list[str], list[dict[str, str]]]:
 def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -> None:
     head, lines = read(list_of_images(handed))
     assert head == [
-        "# images selected",
+        "# images selected (without an answer: 1 unreadable)",
         "# study: study",
         "# model: net",
         "# image set: set",
@@ -107,8 +107,10 @@ def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
 ) -> None:
     out = tmp_path / "out"
     for _ in range(2):
-        told = list(sort_into_folders(handed, out, how))
-        assert told[-1].done == 6
+        *_, last, told = sort_into_folders(handed, out, how)
+        assert isinstance(last, Progress)
+        assert last.done == 6
+        assert told == Written(6, out)
     found = sorted(str(p.relative_to(out)) for p in out.rglob("*") if not p.is_dir())
     expected = []
     for folder, name in [
@@ -129,9 +131,13 @@ def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
 
 def test_sorting_stops_and_says_what_is_in_the_way(handed: Handed, tmp_path: Path) -> None:
     stop = StopSignal()
-    for progress in sort_into_folders(handed, tmp_path / "out", "copies", stop):
-        if progress.done == 2:
+    for news in sort_into_folders(handed, tmp_path / "out", "copies", stop):
+        if isinstance(news, Progress) and news.done == 2:
             stop.stop()
+    assert news == Written(2, tmp_path / "out")
+    handed.record.image_set.file(0).unlink()
+    *_, told = sort_into_folders(handed, tmp_path / "rest", "copies")
+    assert told == Written(5, tmp_path / "rest", 1)
     assert len([p for p in (tmp_path / "out").rglob("*") if p.is_file()]) == 2
     (tmp_path / "file").write_text("")
     with pytest.raises(InputError, match="cannot be written"):
@@ -155,8 +161,10 @@ def test_names_that_would_fall_together_are_kept_apart() -> None:
 
 def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None:
     many = Handed(handed.source, handed.record, handed.judged, handed.reviews, [0] * (COLUMNS * LINES + 1))
-    told: list[Progress] = list(contact_sheet(many, tmp_path / "sheet.png"))
-    assert told[-1].done == COLUMNS * LINES + 1
+    *_, last, told = contact_sheet(many, tmp_path / "sheet.png")
+    assert isinstance(last, Progress)
+    assert last.done == COLUMNS * LINES + 1
+    assert told == Written(2, tmp_path / "sheet.png")
     first, second = (np.asarray(Image.open(tmp_path / name)) for name in ("sheet.png", "sheet-2.png"))
     black = [(page == 0).all(axis=2) for page in (first, second)]  # the picture is black; so are a few letters
     cell = hand_back.CELL * hand_back.CELL * 30 // 40  # enlarged to the width of its place

@@ -16,7 +16,7 @@ from mivrat.core.errors import InputError
 from mivrat.core.evidence.overlay import heat_colours
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.covered import cover_result
-from mivrat.core.job import StopSignal
+from mivrat.core.job import Progress, StopSignal, Written
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.heat_pictures import (
@@ -24,12 +24,13 @@ from mivrat.core.reporting.heat_pictures import (
     MARGIN,
     SIDE,
     BoardPicture,
+    _names,
     board_as_image,
     board_as_svg,
     ends_of,
-    fitting,
     with_legend,
 )
+from mivrat.core.reporting.typeface import fitting, typeface
 from tests.core.explaining.test_explaining import Ran
 
 RED, BLUE = (np.full((30, 60, 3), colour, np.uint8) for colour in ((200, 0, 0), (0, 0, 200)))
@@ -44,9 +45,12 @@ def ran(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ran]:
 
 @pytest.mark.parametrize("scale", ["heat", "grey", "difference"])
 def test_a_legend_shows_the_scale_from_end_to_end(scale: str) -> None:
+    times = 6  # 60 pixels are a stamp: 360 can be looked at
     made = np.asarray(with_legend(RED, scale, 4.25, ["evidence for x", "a.jpg"]))
-    assert (made[MARGIN : MARGIN + 30, MARGIN : MARGIN + 60] == [200, 0, 0]).all()
-    line = made[30 + 2 * MARGIN + 6]
+    assert (made[MARGIN : MARGIN + 30 * times, MARGIN : MARGIN + 60 * times] == [200, 0, 0]).all()
+    line = made[30 * times + 2 * MARGIN + 6]
+    large = np.zeros((400, 500, 3), np.uint8)
+    assert (np.asarray(with_legend(large, scale, 1.0, []))[MARGIN : MARGIN + 400, MARGIN : MARGIN + 500] == 0).all()
     ends = heat_colours(np.array([-1.0 if scale == "difference" else 0.0, 1.0]), scale).round().astype(np.uint8)
     starts = np.flatnonzero((line == ends[0]).all(axis=1) & ~(line == 255).all(axis=1))
     stops = np.flatnonzero((line == ends[1]).all(axis=1))
@@ -63,7 +67,7 @@ def test_a_board_has_each_cell_in_its_place_and_words_that_stay_words() -> None:
         [["peak 1", "none"], ["2", "3"]],
     )
     drawn = np.asarray(board_as_image(board))
-    middle = {(r, c): _middle(r, c) for r in range(2) for c in range(2)}
+    middle = {(r, c): _middle(_names(board), r, c) for r in range(2) for c in range(2)}
     assert [tuple(int(v) for v in drawn[middle[at]]) for at in ((0, 0), (1, 0), (1, 1))] == [
         (200, 0, 0),
         (0, 0, 200),
@@ -77,10 +81,24 @@ def test_a_board_has_each_cell_in_its_place_and_words_that_stay_words() -> None:
     assert fitting("a" * 400, 13, 100).count("…") == 1
 
 
-def _middle(row: int, column: int) -> tuple[int, int]:
+def test_words_in_pictures_have_their_glyphs_and_names_their_room() -> None:
+    blank = typeface(40).getmask("\U0010ffff").getbbox()  # what stands for a glyph that is not there
+    box = bytes(typeface(40).getmask("\U0010ffff"))
+    assert blank
+    assert all(bytes(typeface(40).getmask(sign)) != box for sign in "×−→…äß≥")
+    name = "/stage4/stage4.1/Relu_1_output_0"
+    board = BoardPicture("t", [f"{name}\n12 × 12"], ["x"], [[RED]], [["1"]])
+    texts = [one.text for one in ElementTree.fromstring(board_as_svg(board)).iter("{http://www.w3.org/2000/svg}text")]
+    assert name in texts
+    short = fitting("a" * 30 + "b" * 30, 13, 100)
+    assert typeface(13).getlength(short) <= 100
+    assert (short[0], short[-1]) == ("a", "b")
+
+
+def _middle(names: int, row: int, column: int) -> tuple[int, int]:
     from mivrat.core.reporting.heat_pictures import _place
 
-    x, y = _place(row, column)
+    x, y = _place(names, row, column)
     return y + SIDE // 2, x + SIDE // 2
 
 
@@ -100,8 +118,9 @@ def test_a_folder_of_maps_is_indexed_as_far_as_it_was_written(ran: Ran, tmp_path
         assert drawn.size == photo.size
     stop = StopSignal()
     for progress in write_selection(ran.record, ran.judged, MapSetup(of=1), maps, tmp_path / "some", stop):
-        if progress.done == 1:
+        if isinstance(progress, Progress) and progress.done == 1:
             stop.stop()
+    assert progress == Written(1, tmp_path / "some")
     assert sorted(path.name for path in (tmp_path / "some").iterdir()) == ["0.npy", "0.png", "index.csv"]
     assert (tmp_path / "some" / "index.csv").read_text().count("\n") == 2
     (tmp_path / "file").write_text("x")

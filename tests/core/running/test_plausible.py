@@ -10,6 +10,7 @@ import pytest
 from PIL import Image
 
 from mivrat.core.job import Progress, StopSignal
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running import plausible
 from mivrat.core.running.answers import SCORED, Answers, judge
 from mivrat.core.running.plausible import TwoClasses, candidates, find_two_classes, led_by_two, windows_of
@@ -67,9 +68,14 @@ def test_a_model_in_two_minds_is_found_out_and_kept(tmp_path: Path, monkeypatch:
     assert {(each.first, each.second, each.views) for each in found} == {(0, 1, plausible.VIEWS)}
     assert found[0].p_first == pytest.approx(1 / (1 + np.exp(-0.1)), abs=1e-4)
     study = Study.create(tmp_path / "s.mivrat", CLASSES)
+    images = ImageSet("set", tmp_path, [ImageItem(file.name, 0, {}, "birch") for file in files])
+    study.add_run(study.add_model(model), study.add_image_set(images), 3, "logits")
     assert plausible.load_two_classes(study, 1) is None
     plausible.save_two_classes(study, 1, found)
     assert plausible.load_two_classes(study, 1) == tuple(found)
+    for odd in ("[[30, 0, 1, 0.5, 0.4, 7]]", "[[0, 0, 3, 0.5, 0.4, 7]]"):  # an image, a class that there is not
+        study.set_setting("two plausible classes in run 1", odd)
+        assert plausible.load_two_classes(study, 1) is None
     stop, done = StopSignal(), 0
     for each in find_two_classes(model, files, one, stop):
         if isinstance(each, Progress) and each.done >= 5:
