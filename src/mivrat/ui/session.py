@@ -327,10 +327,11 @@ class Session(QObject):
 
     def enter(self, *conditions: Condition, beside: bool = False) -> None:
         """Choose as Enter on a figure does: where it is chosen already, its images are looked at, the first one first."""
-        if not beside and conditions and all(one in self.conditions for one in conditions) and len(self.shown):
-            if self.position < 0:
-                self.look_at(int(self.shown[0]))
-            self.look_wanted.emit()
+        if not beside and conditions and all(one in self.conditions for one in conditions):
+            if len(self.shown):
+                if self.position < 0:
+                    self.look_at(int(self.shown[0]))
+                self.look_wanted.emit()
         else:
             self.choose(*conditions, beside=beside)
 

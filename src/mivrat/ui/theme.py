@@ -218,12 +218,14 @@ QLineEdit, QComboBox, QAbstractSpinBox {{ background: {t.sheet}; border: 1px sol
 QLineEdit:focus, QComboBox:focus, QAbstractSpinBox:focus {{ border: 2px solid {t.accent}; padding: 4px 7px; }}
 QAbstractSpinBox QLineEdit, QAbstractSpinBox QLineEdit:focus {{ border: none; padding: 0 6px; background: transparent; }}
 QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: none; }}
+QComboBox {{ combobox-popup: 0; }}
 QComboBox::drop-down {{ border: none; width: 18px; }}
 QComboBox[quiet="true"] {{ background: transparent; border-color: transparent; padding: 2px 20px 2px 4px; color: {t.soft}; }}
 QComboBox[quiet="true"]:focus {{ border: 2px solid {t.accent}; padding: 1px 19px 1px 3px; }}
 QComboBox::down-arrow {{ image: none; }}
 QComboBox[quiet="true"]:hover {{ background: {t.accent_wash}; }}
 QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.line}; selection-background-color: {t.accent_wash}; selection-color: {t.ink}; outline: none; }}
+QComboBox QAbstractItemView::item {{ min-height: 24px; padding: 0 6px; }}
 QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}
 QMenu::item {{ padding: 6px 24px 6px 12px; }}
 QMenu::item:selected {{ background: {t.accent_wash}; }}

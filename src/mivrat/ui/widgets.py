@@ -314,19 +314,6 @@ class Choice(QComboBox):
         self.setAccessibleName(name)
         tip(self, name)
 
-    def showPopup(self) -> None:  # noqa: N802
-        """Open the list; the toolkit leaves out its border, and then the last row is hidden."""
-        super().showPopup()
-        view = self.view()
-        popup = view.window()
-        rows = min(self.count(), self.maxVisibleItems())
-        missing = sum(view.sizeHintForRow(i) for i in range(rows)) - view.viewport().height()
-        if missing > 0:
-            screen = self.screen().availableGeometry()
-            height = min(popup.height() + missing, screen.height())
-            top = min(popup.y(), screen.bottom() + 1 - height)
-            popup.setGeometry(popup.x(), max(screen.top(), top), popup.width(), height)
-
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)
         with QPainter(self) as painter:
@@ -361,7 +348,35 @@ class Elided(QLabel):
     def resizeEvent(self, event: object) -> None:  # noqa: N802
         self._fit()
 
+    def _shown(self, width: int) -> str:
+        return self.fontMetrics().elidedText(self._full, self._mode, width)
+
     def _fit(self) -> None:
-        shown = self.fontMetrics().elidedText(self._full, self._mode, max(10, self.width()))
+        shown = self._shown(max(10, self.width()))
         self.setText(shown)
         tip(self, self.whole or (self._full if shown != self._full else ""))
+
+
+ARROW = "  →  "
+
+
+def elided_pair(first: str, second: str, letters: QFontMetrics, width: int) -> str:
+    """``first → second`` in so many pixels: where there is no room for both, each is cut in its own middle."""
+    room, middle = width - letters.horizontalAdvance(ARROW), Qt.TextElideMode.ElideMiddle
+    wants = letters.horizontalAdvance(first), letters.horizontalAdvance(second)
+    if sum(wants) > room:
+        left = max(room // 2, room - wants[1])
+        first = letters.elidedText(first, middle, left)
+        second = letters.elidedText(second, middle, room - letters.horizontalAdvance(first))
+    return f"{first}{ARROW}{second}"
+
+
+class ElidedPair(Elided):
+    """One line that says ``first → second``; where there is no room, each of the two gives way in its own middle."""
+
+    def __init__(self, first: str, second: str) -> None:
+        self._pair = first, second
+        super().__init__(f"{first}{ARROW}{second}")
+
+    def _shown(self, width: int) -> str:
+        return elided_pair(*self._pair, self.fontMetrics(), width)

@@ -33,7 +33,7 @@ class LightTable(QWidget):
         self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.order.setMinimumContentsLength(13)
         self.bands.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.bands.setMinimumContentsLength(10)
+        self.bands.setMinimumContentsLength(8)
         self.size_box.setCurrentText("medium")
         self.order.activated.connect(lambda _: self._choose_order())
         self.bands.activated.connect(lambda _: self._choose_bands())

@@ -18,9 +18,9 @@ from mivrat.ui.widgets import plain
 
 COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")
 # The widths of the columns of numbers.
-NUMBERS = {1: 68, 2: 76, 3: 86, 4: 86, 5: 64}
+NUMBERS = {1: 68, 2: 76, 3: 86, 4: 86, 5: 70}
 # Where the names would have less than this, the number of images predicted as a class gives way: its precision has it too.
-LEAST_FOR_NAMES = 190
+LEAST_FOR_NAMES, ENOUGH_FOR_NAMES = 150, 240
 TIPS = (
     "",
     "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
@@ -247,11 +247,12 @@ class ClassTable(QTableView):
     def _share_room(self) -> None:
         """Give the names what the numbers leave: of both columns with names each as much as it needs, else its part."""
         room, wanted = self.viewport().width() - sum(NUMBERS.values()), self._model.longest()
-        self.setColumnHidden(2, room < LEAST_FOR_NAMES)
-        if room < LEAST_FOR_NAMES:
-            room += NUMBERS[2]
         letters, most = self.fontMetrics(), 400
         needs = [min(most, letters.horizontalAdvance(text) + 20) for text in wanted]
+        narrow = room < (LEAST_FOR_NAMES if sum(needs) <= room else ENOUGH_FOR_NAMES)
+        self.setColumnHidden(2, narrow)
+        if narrow:
+            room += NUMBERS[2]
         first = max(72, needs[0] if sum(needs) <= room else round(room * needs[0] / sum(needs)))
         self.setColumnWidth(0, first)
         self.setColumnWidth(6, max(84, room - first))

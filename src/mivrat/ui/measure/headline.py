@@ -22,7 +22,7 @@ from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Elided, Scrolled, clear, label, restyle, tip
+from mivrat.ui.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
@@ -243,7 +243,7 @@ class Headline(Scrolled):
             )
         for a, b, _ in pairs:
             found = judged.share(judged.predicted == b, use & (judged.labels == a))
-            text = f"{words.clipped(classes[a], 28)} → {words.clipped(classes[b], 28)}"
+            text = (classes[a], classes[b])
             about = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\n{words.how(found)} Click to see them."
             self._add_row(
                 text,
@@ -273,7 +273,9 @@ class Headline(Scrolled):
             if n:
                 self._add_row(which, [str(n)], f"{whys[which]}\nClick to see them.", (Outcome(frozenset({which})),))
 
-    def _add_row(self, text: str, values: list[str], about: str, conditions: tuple[Condition, ...]) -> None:
+    def _add_row(
+        self, text: str | tuple[str, str], values: list[str], about: str, conditions: tuple[Condition, ...]
+    ) -> None:
         made = _Row(self.session, text, values, conditions)
         tip(made, about)
         self._rows.append(made)
@@ -304,16 +306,20 @@ def directions(
 class _Row(QFrame):
     """A line that selects when clicked, or by Enter or space."""
 
-    def __init__(self, session: Session, text: str, values: list[str], conditions: tuple[Condition, ...]) -> None:
+    def __init__(
+        self, session: Session, text: str | tuple[str, str], values: list[str], conditions: tuple[Condition, ...]
+    ) -> None:
+        """``text`` names the images, by one thing or by two (labelled, predicted)."""
         super().__init__()
         self.session, self.conditions = session, conditions
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName(f"{text}: {', '.join(values)}")
+        told = text if isinstance(text, str) else " → ".join(text)
+        self.setAccessibleName(f"{told}: {', '.join(values)}")
         grid = QGridLayout(self)
         grid.setContentsMargins(8, 5, 8, 5)
-        grid.addWidget(Elided(text), 0, 0)
+        grid.addWidget(Elided(text) if isinstance(text, str) else ElidedPair(*text), 0, 0)
         grid.setColumnStretch(0, 1)
         for i, value in enumerate(values, 1):
             shown = label(value, soft=i == 3)

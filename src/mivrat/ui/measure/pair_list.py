@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from mivrat.core.checks.result import in_words
@@ -12,7 +13,8 @@ from mivrat.core.figures.confusion import ConfusedPair
 from mivrat.core.selecting.selection import Cells
 from mivrat.ui import words
 from mivrat.ui.session import Session
-from mivrat.ui.widgets import tip
+from mivrat.ui.theme import font
+from mivrat.ui.widgets import elided_pair, tip
 
 COLUMNS = ("confused classes", "→", "←", "direction")
 LINE, HEAD = 26, 33
@@ -42,6 +44,7 @@ class PairList(QTableWidget):
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         for column, width in ((1, 44), (2, 44), (3, 136)):
             self.setColumnWidth(column, width)
+        head.sectionResized.connect(lambda column, *_: self._fit_names() if column == 0 else None)
         self.cellClicked.connect(self._choose)
         self.cellActivated.connect(lambda line, column: self._choose(line, column, enter=True))
 
@@ -49,10 +52,10 @@ class PairList(QTableWidget):
         self.pairs = pairs
         self.setRowCount(len(pairs))
         for line, one in enumerate(pairs):
-            first, second = (words.clipped(self.session.classes[k], 28) for k in (one.first, one.second))
+            first, second = self._names(one)
             uneven = one.p < 0.05
             texts = (
-                f"{first}  →  {second}",
+                "",
                 words.count(one.there),
                 words.count(one.back),
                 "one way" if uneven else "not beyond chance",
@@ -67,6 +70,17 @@ class PairList(QTableWidget):
                 if column in (1, 2):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 self.setItem(line, column, item)
+        self._fit_names()
+
+    def _names(self, pair: ConfusedPair) -> tuple[str, str]:
+        return self.session.classes[pair.first], self.session.classes[pair.second]
+
+    def _fit_names(self) -> None:
+        """Write the names of each pair so that both can be told apart in the room there is."""
+        width = self.columnWidth(0) - 16
+        for line, one in enumerate(self.pairs):
+            if (item := self.item(line, 0)) is not None:
+                item.setText(elided_pair(*self._names(one), QFontMetrics(font(13)), width))
 
     def _choose(self, line: int, column: int, *, enter: bool = False) -> None:
         one = self.pairs[line]

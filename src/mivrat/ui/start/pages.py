@@ -443,4 +443,5 @@ class NewStudyPage(QWidget):
             self.start_wanted.emit(replace(new, few=few))
 
     def stop(self) -> None:
+        self._soon.stop()
         self._workers.stop_all()
