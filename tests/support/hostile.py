@@ -87,7 +87,7 @@ def _picture(rng: random.Random) -> bytes:
     options: dict[str, Any] = {}
     if kind in ("JPEG", "PNG", "TIFF", "WEBP") and rng.random() < 0.6:
         exif = Image.Exif()
-        exif[274], exif[305] = rng.choice([0, 3, 6, 8, 99]), "x" * 30
+        exif[274], exif[305] = rng.choice([1, 3, 6, 8] if kind == "TIFF" else [0, 3, 6, 8, 99]), "x" * 30
         options["exif"] = exif.tobytes() if kind != "TIFF" else exif
     if kind in ("GIF", "TIFF") and rng.random() < 0.5:
         options |= {"save_all": True, "append_images": [picture.copy(), picture.rotate(90)]}

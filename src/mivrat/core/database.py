@@ -17,7 +17,10 @@ class Connection(sqlite3.Connection):
 
     def execute(self, *given: Any) -> sqlite3.Cursor:
         self._taken = 0
-        return super().execute(*given)
+        try:
+            return super().execute(*given)
+        except UnicodeDecodeError as error:  # a name in the file that is no text, in the database's own complaint of it
+            raise sqlite3.DatabaseError("it holds a name that is no text") from error
 
     def executemany(self, *given: Any) -> sqlite3.Cursor:
         self._taken = -1_000_000  # as often as there are rows

@@ -12,6 +12,8 @@ from mivrat.core.errors import InputError
 from mivrat.core.job import StopSignal, stopped_by
 from mivrat.core.log import log_path
 
+# Milliseconds after which a thread with nothing to do goes.
+IDLE = 4000
 log = logging.getLogger(__name__)
 
 
@@ -25,7 +27,8 @@ class Work(QObject):
 
     def __init__(self, job: Callable[[Work], Any]) -> None:
         super().__init__()
-        self._job = job
+        self._job: Callable[[Work], Any] | None = job
+        self.told_to: list[_MainThread] = []
         self.stop = StopSignal()
         self._cancelled = False
 
@@ -43,10 +46,18 @@ class Work(QObject):
         if not self._cancelled:
             self.progress.emit(progress)
 
+    def let_go(self) -> None:
+        """It has ended and nothing more is told: keep nothing of what it was about."""
+        for receiver in self.told_to:
+            receiver.let_go()
+        self.told_to.clear()
+
     def run(self) -> None:
+        job, self._job = self._job, None
+        assert job is not None
         try:
             with stopped_by(self.stop):
-                result = self._job(self)
+                result = job(self)
             if not self._cancelled:
                 self.done.emit(result)
         except InputError as error:
@@ -62,6 +73,7 @@ class Work(QObject):
                     )
                 )
         finally:
+            del job
             self.ended.emit()
 
 
@@ -81,6 +93,7 @@ class Workers(QObject):
         super().__init__(parent)
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(threads)
+        self._pool.setExpiryTimeout(IDLE)
         self._running: set[Work] = set()
 
     def start(
@@ -96,7 +109,9 @@ class Workers(QObject):
         work = Work(job)
         for signal, callback in ((work.done, done), (work.failed, failed), (work.progress, progress)):
             if callback is not None:
-                signal.connect(_MainThread(callback, work).call)
+                receiver = _MainThread(callback, work)
+                work.told_to.append(receiver)
+                signal.connect(receiver.call)
         work.ended.connect(self._forget)
         self._running.add(work)
         self._pool.start(_Runner(work), priority)
@@ -107,6 +122,7 @@ class Workers(QObject):
         sender = self.sender()
         if isinstance(sender, Work):
             self._running.discard(sender)
+            sender.let_go()
 
     @property
     def busy(self) -> bool:
@@ -127,12 +143,15 @@ class Workers(QObject):
 class _MainThread(QObject):
     """Lives on the main thread, so that a signal from a worker is queued to it."""
 
-    def __init__(self, callback: Callable[[Any], None], parent: QObject) -> None:
+    def __init__(self, callback: Callable[[Any], None], parent: Work) -> None:
         super().__init__(parent)
-        self._callback = callback
-        self._work = parent
+        self._callback: Callable[[Any], None] | None = callback
+        self._work: Work | None = parent
 
     @Slot(object)
     def call(self, value: object) -> None:
-        if not (isinstance(self._work, Work) and self._work.cancelled):
+        if self._callback is not None and self._work is not None and not self._work.cancelled:
             self._callback(value)
+
+    def let_go(self) -> None:
+        self._callback = self._work = None

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import logging
+import weakref
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -20,7 +22,7 @@ from mivrat.core.evidence.layers import Layer, choose_layer, find_layer, list_la
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
 from mivrat.core.log import log_path
-from mivrat.core.models.engine import new_session, run_session
+from mivrat.core.models.engine import RecentSessions, new_session, run_session
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
 
@@ -34,6 +36,8 @@ SIGNED = ("signed", "activation", "occlusion", "masks")
 # These look at no layer at all.
 WITHOUT_LAYER = ("occlusion", "masks")
 Map = NDArray[np.float32]
+# So many sessions are kept for all makers together: a set-up used again is there, and memory and threads stay within bounds.
+_SESSIONS, _NUMBERS = RecentSessions(10), itertools.count()
 # Makers are kept for so many other sizes of images.
 MOST_SIZES = 8
 # Probabilities below this count as this, so that ln p keeps a derivative.
@@ -80,7 +84,8 @@ class HeatmapMaker:
         self.model = model
         self.view = GraphView(model, sides)
         self.layers: list[Layer] = list_layers(self.view)
-        self._sessions: dict[tuple[Any, ...], tuple[Any, list[str]]] = {}
+        self._number = next(_NUMBERS)
+        weakref.finalize(self, _SESSIONS.forget, self._number)
         self._kind: Kind | None = kind
         self._head = linear_head(self.view)
         # Makers for images of other sizes, the one used last at the end.
@@ -205,17 +210,15 @@ class HeatmapMaker:
 
     def _activations(self, batch: NDArray[Any], layer: Layer) -> NDArray[np.float32]:
         """A layer's activations, images x channels x h x w."""
-        key = ("activations", layer.tensor)
-        if key not in self._sessions:
+
+        def make() -> tuple[Any, list[str]]:
             proto = onnx.ModelProto()
             proto.CopyFrom(self.view.proto)
             del proto.graph.output[:]
             proto.graph.output.append(onnx.ValueInfoProto(name=layer.tensor))
-            self._sessions[key] = (
-                new_session(proto.SerializeToString(), self.model.threads, self.model.path),
-                [layer.tensor],
-            )
-        session, names = self._sessions[key]
+            return new_session(proto.SerializeToString(), self.model.threads, self.model.path), [layer.tensor]
+
+        session, names = _SESSIONS.get((self._number, "activations", layer.tensor), make)
         if self.model.recipe.tensor.dtype == "float16":
             batch = batch.astype(np.float32)
         whole: NDArray[np.float32] = np.concatenate(
@@ -238,14 +241,14 @@ class HeatmapMaker:
         return list(zip(turned[0::2], turned[1::2], strict=True))
 
     def _session(self, layers: Sequence[Layer], method: Method | None) -> tuple[Any, list[str]]:
-        key = (method, *(layer.tensor for layer in layers))
-        if key not in self._sessions:
+        def make() -> tuple[Any, list[str]]:
             combine = None
             if method is not None:
                 combine = [partial(combined, method=method, layer=layer) for layer in layers]
             proto, names = build_reverse(self.view, [layer.tensor for layer in layers], combine)
-            self._sessions[key] = (new_session(proto.SerializeToString(), self.model.threads, self.model.path), names)
-        return self._sessions[key]
+            return new_session(proto.SerializeToString(), self.model.threads, self.model.path), names
+
+        return _SESSIONS.get((self._number, method, *(layer.tensor for layer in layers)), make)
 
     def _run(
         self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer], method: Method | None

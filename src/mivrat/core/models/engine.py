@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
-from typing import Any, TypeAlias
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from typing import Any, TypeAlias, TypeVar
 
 from numpy.typing import NDArray
 
@@ -20,6 +22,7 @@ import onnxruntime as ort
 ort.disable_telemetry_events()
 
 Session: TypeAlias = ort.InferenceSession
+_Made = TypeVar("_Made")
 VERSION = str(ort.__version__)
 
 
@@ -54,6 +57,35 @@ def run_session(session: Session, names: Sequence[str] | None, given: dict[str, 
 
     with current_stop().calling(end):
         return list(session.run(names, given, options))
+
+
+class RecentSessions:
+    """Sessions kept by key for all who ask, those used last: each holds threads and memory of its own. Safe from any thread."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._lock = most, threading.RLock()  # what is thrown away may let go of more
+        self._kept: OrderedDict[Any, Any] = OrderedDict()
+
+    def get(self, key: Any, make: Callable[[], _Made]) -> _Made:
+        """What is kept under the key, else what ``make`` gives, which is then kept."""
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                found: _Made = self._kept[key]
+                return found
+        made = make()
+        with self._lock:
+            self._kept[key] = made
+            while len(self._kept) > self._most:
+                self._kept.popitem(last=False)
+        return made
+
+    def forget(self, of: Any) -> None:
+        """Let go of what is kept under keys that begin with this."""
+        with self._lock:
+            for key in list(self._kept):
+                if key[0] == of:
+                    self._kept.pop(key, None)
 
 
 def short_reason(error: Exception) -> str:

@@ -23,7 +23,7 @@ from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
 from mivrat.core.study.records import RunRecord
 from mivrat.ui.pictures import to_image
 
-MOST_MAKERS = 4
+MOST_MAKERS = 2
 # Photos are shown, and covered with heat, at no more than this many pixels a side.
 SHOWN_SIDE = 800
 

@@ -48,8 +48,8 @@ class Explainer(QObject):
     def __init__(self, session: Session, keeper: Keeper) -> None:
         super().__init__()
         self.session, self.keeper = session, keeper
-        # One set of makers for what is shown at once, another for the one long job that may be going on.
-        self.makers, self.long_makers, self.workers = MakerCache(), MakerCache(), Workers(1, self)
+        # Makers for what is shown at once; a long job has one of its own, and lets go of it in the end with all it took.
+        self.makers, self.workers = MakerCache(), Workers(1, self)
         self.layers: list[Layer] = []
         self.filters: tuple[str, list[QImage]] | str = ""
         self.remark, self.problem = "", ""
@@ -202,7 +202,7 @@ class Explainer(QObject):
         if snapshot is not None and path is not None:
             self.keeper.begin(
                 Job("maps", f"Making maps of {words.images(len(images))}"),
-                lambda work: jobs.make_maps(path, snapshot, setup, images, self.long_makers, work),
+                lambda work: jobs.make_maps(path, snapshot, setup, images, MakerCache(), work),
             )
 
     # --- regions ---
@@ -235,7 +235,7 @@ class Explainer(QObject):
         if snapshot is not None and path is not None:
             self.keeper.begin(
                 Job("cover", f"Covering {words.images(len(plan.images))}"),
-                lambda work: jobs.cover_selection(path, snapshot, plan, self.long_makers, work),
+                lambda work: jobs.cover_selection(path, snapshot, plan, MakerCache(), work),
             )
 
     def tests_of_run(self) -> list[KeptTest]:
@@ -287,7 +287,7 @@ class Explainer(QObject):
             some = list(images)
             self.keeper.begin(
                 Job("trust", f"Examining {words.count(len(some))} {'map' if len(some) == 1 else 'maps'}"),
-                lambda work: jobs.examine(snapshot, setup, some, self.long_makers, work),
+                lambda work: jobs.examine(snapshot, setup, some, MakerCache(), work),
             )
 
     # --- news ---

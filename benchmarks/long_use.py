@@ -1,0 +1,161 @@
+"""Memory and threads over a long time of scripted use: every step, page, method and run of the demonstration, again and again.
+
+``python -m benchmarks.long_use [minutes]`` prints both once a tenth of the time. Neither may keep growing.
+"""
+
+from __future__ import annotations
+
+import gc
+import os
+import random
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+if __name__ == "__main__":
+    _home = tempfile.TemporaryDirectory(prefix="mivrat-use-")
+    for _name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
+        os.environ[_name] = str(Path(_home.name) / _name.lower())
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from mivrat.core.selecting.selection import Outcome
+from mivrat.demo.study import demo_study_path, make_demo_study
+from mivrat.ui.application import make_application
+from mivrat.ui.window import MainWindow
+
+
+def resident() -> float:
+    """Memory in use by this process, in MB."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
+
+
+def threads() -> int:
+    """Threads of this process, those of libraries included."""
+    return len(list(Path("/proc/self/task").iterdir()))
+
+
+class User:
+    """Uses the window at random, by the seed."""
+
+    def __init__(self, window: MainWindow, seed: int = 0) -> None:
+        self.window, self.random = window, random.Random(seed)
+        self.done = 0
+
+    def settle(self, seconds: float = 30) -> None:
+        """Wait until no worker has anything to do."""
+        window, end, quiet = self.window, time.monotonic() + seconds, 0
+        while time.monotonic() < end and quiet < 4:
+            QApplication.processEvents()
+            time.sleep(0.01)
+            parts = (
+                window.close_look,
+                window.measure,
+                window.examine,
+                window.explain,
+                window.light_table,
+                window.thumbnails,
+            )
+            busy = window.session.busy or window.keeper.workers.busy or not all(part.settled for part in parts)
+            quiet = 0 if busy else quiet + 1
+
+    def act(self) -> None:
+        """Do one thing, and wait for what comes of it."""
+        self.random.choice(self._ways())()
+        self.settle()
+        self.done += 1
+
+    def _ways(self) -> list[Callable[[], object]]:
+        window, chance = self.window, self.random
+        session = window.session
+        shown = session.shown
+
+        def page(step: int, tabs: object, count: int) -> None:
+            window.show_step(step)
+            tabs.choose(chance.randrange(count))  # type: ignore[attr-defined]
+
+        def look() -> None:
+            if len(shown):
+                session.look_at(int(chance.choice(shown.tolist())))
+                window.look_closely()
+
+        def key(name: str) -> None:
+            target = QApplication.focusWidget() or window.light_table.thumbs
+            QTest.keyClick(target, name)
+
+        def row() -> None:
+            rows = window.measure.headline._rows
+            if rows:
+                QTest.mouseClick(chance.choice(rows), Qt.MouseButton.LeftButton)
+
+        def method() -> None:
+            window.show_step(4)
+            box = window.explain.board.way
+            box.setCurrentIndex(chance.randrange(4))
+            box.activated.emit(box.currentIndex())
+
+        def cover() -> None:
+            session.replace(Outcome(frozenset({"wrong"})))
+            window.show_step(4)
+            window.explain.tabs.choose(1)
+            self.settle()
+            window.explain.cover.cover_selection()
+
+        return [
+            lambda: page(0, window.prepare.tabs, 4),
+            lambda: window.show_step(1),
+            lambda: page(2, window.measure.tabs, 5),
+            lambda: page(2, window.measure.tabs, 5),
+            lambda: page(3, window.examine.tabs, 5),
+            lambda: page(4, window.explain.tabs, 5),
+            lambda: page(4, window.explain.tabs, 5),
+            look,
+            look,
+            *(lambda k=k: key(k) for k in "MLTHNRS1B"),
+            row,
+            method,
+            cover,
+            session.clear,
+            session.back,
+            window.leave_close_look,
+            lambda: window.show_run(chance.choice(session.runs).id),
+            lambda: window.explain.explainer.make_maps(),
+            window.switch_theme,
+            lambda: window.resize(chance.choice([1000, 1280, 1600]), 800),
+        ]
+
+
+def main() -> None:
+    minutes = float(sys.argv[1]) if len(sys.argv) > 1 else 20.0
+    make_application()
+    for _ in make_demo_study(demo_study_path()):
+        pass
+    window = MainWindow(QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    user = User(window)
+    window.open_demo()
+    user.settle(120)
+    began, told = time.monotonic(), 0
+    print(f"{'minute':>8}{'actions':>9}{'MB':>8}{'threads':>9}{'of Python':>11}", flush=True)
+    while True:
+        passed = (time.monotonic() - began) / 60
+        if passed >= told * minutes / 10:
+            gc.collect()
+            print(f"{passed:8.1f}{user.done:9}{resident():8.0f}{threads():9}{threading.active_count():11}", flush=True)
+            told += 1
+        if passed >= minutes:
+            break
+        user.act()
+    window.close()
+
+
+if __name__ == "__main__":
+    main()
