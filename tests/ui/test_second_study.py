@@ -165,7 +165,7 @@ def test_after_an_unclean_end_the_headline_is_shown_and_it_is_said(
     window.session.study_path = None
     show(path)
     assert (window.figures.currentIndex(), window.measure.tabs.current) == (MEASURE, 0)
-    assert "did not end properly" in window.foot.notice.full_text
+    assert "did not close properly" in window.foot.notice.full_text
     window.show_step(EXPLAIN)
     window.close_study()
     show(path)

@@ -56,7 +56,7 @@ class _Stored(Protocol):
 _Where = TypeVar("_Where", bound=_Stored)
 _Given = ParamSpec("_Given")
 _Found = TypeVar("_Found")
-_WRONG = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, OverflowError)
+_WRONG = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, OverflowError, OSError)
 
 
 def reading(method: Callable[Concatenate[_Where, _Given], _Found]) -> Callable[Concatenate[_Where, _Given], _Found]:
