@@ -34,4 +34,4 @@ class Job:
             return " ".join(part for part in (done if finished else "Stopped.", left) if part)
         if self.kind == "check":
             return "Checked." if finished else "Stopped. What was found is kept."
-        return "Done." if finished else "Stopped. What is done is kept."
+        return f"{self.title}: done." if finished else f"{self.title}: stopped; what is done is kept."

@@ -237,6 +237,9 @@ QListWidget::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}
 QTableView, QTableWidget {{ background: transparent; border: none; gridline-color: transparent; selection-background-color: {t.accent_wash}; selection-color: {t.ink}; outline: none; }}
 QTableView::item {{ border-bottom: 1px solid {t.line}; padding: 0 6px; }}
 QTableView::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}
+QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.soft}; border-radius: 2px; background: {t.sheet}; }}
+QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
+QCheckBox:focus {{ color: {t.accent}; }}
 QTableView::indicator {{ width: 11px; height: 11px; border: 1px solid {t.soft}; border-radius: 2px; background: {t.sheet}; }}
 QTableView::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
 QTableView:focus {{ border: none; }}

@@ -88,11 +88,11 @@ class CloseLook(QWidget):
             "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)",
         )
         self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.layer.setMinimumContentsLength(24)
+        self.layer.setMinimumContentsLength(20)
         tip(self.peaks, "Divide each map by its own peak, or both by the higher one")
         self.opacity = slider("opacity of the heat", 10, 100, 70)
         self.opacity.setMinimumWidth(60)
-        self.opacity.setMaximumWidth(120)
+        self.opacity.setFixedWidth(76)
         self.legend = ScaleBar()
         self.way = Choice(list(WAYS), "how the heat is made")
         tip(
@@ -146,10 +146,8 @@ class CloseLook(QWidget):
         inside.addWidget(self.sentence)
         inside.addWidget(self.review)
         inside.addLayout(evidence)
-        inside.addLayout(flowing(label("layer", soft=True), self.layer, self.way))
-        inside.addLayout(
-            flowing(label("opacity", soft=True), self.opacity, self.scale, self.legend, self.peaks, spacing=8)
-        )
+        inside.addLayout(flowing(label("layer", soft=True), self.layer, self.way, self.peaks))
+        inside.addLayout(flowing(label("opacity", soft=True), self.opacity, self.scale, self.legend))
         inside.addSpacing(4)
         inside.addLayout(lower)
         inside.addLayout(flowing(self.similar_title, self.find_similar))

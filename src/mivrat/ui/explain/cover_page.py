@@ -139,6 +139,7 @@ class CoverPage(QWidget):
         self.keep_name = QLineEdit()
         self.keep_name.setPlaceholderText("name it, to keep it as evidence (Enter)")
         self.keep_name.setAccessibleName("name of this cover test")
+        self.keep_name.setMinimumWidth(250)
         self.keep_name.returnPressed.connect(self._keep)
         self.keep_button = button("Keep", self._keep, kind="small")
         self.changed_button = button("show the changed images", self._show_changed, kind="quiet")
@@ -162,7 +163,7 @@ class CoverPage(QWidget):
             menu.addAction(text).triggered.connect(lambda _=False, w=wanted: w())
         self.kept_more.setMenu(menu)
         offer_by_right_click(self.kept_more, self.kept)
-        body = QWidget()
+        body = self.body = QWidget()
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 2, 10, 12)
         inside.setSpacing(8)
@@ -470,6 +471,7 @@ class CoverPage(QWidget):
         for offered in (self.keep_name, self.keep_button, self.changed_button):
             offered.setVisible(found is not None and fresh)
         if found is None:
+            self.body.setMinimumHeight(0)
             return
         result, plan, area, left_out = found
         kept = self.explainer.shown_test
@@ -505,9 +507,10 @@ class CoverPage(QWidget):
 
     def _scroll_to_result(self) -> None:
         """See to it that a new result is in sight, whole, and no picture above it cut to a strip."""
-        shown = self.scrolled.viewport().height()
-        if self.keep_name.geometry().bottom() > self.scrolled.verticalScrollBar().value() + shown:
-            self.scrolled.verticalScrollBar().setValue(self.begin.y() - 8)
+        shown, bar = self.scrolled.viewport().height(), self.scrolled.verticalScrollBar()
+        if self.keep_name.geometry().bottom() > bar.value() + shown:
+            self.body.setMinimumHeight(self.begin.y() - 8 + shown)  # room to scroll the pictures away whole
+            QTimer.singleShot(0, lambda: bar.setValue(self.begin.y() - 8))
 
     def _model_of(self, kept: KeptTest | None) -> str:
         """Which model a kept test was done on, and that it is not the one shown where that is so; empty for a new test."""
