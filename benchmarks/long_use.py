@@ -21,7 +21,7 @@ if __name__ == "__main__":
     for _name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
         os.environ[_name] = str(Path(_home.name) / _name.lower())
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QEventLoop, QSettings, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -53,8 +53,9 @@ class User:
         """Wait until no worker has anything to do."""
         window, end, quiet = self.window, time.monotonic() + seconds, 0
         while time.monotonic() < end and quiet < 4:
-            QApplication.processEvents()
-            time.sleep(0.01)
+            loop = QEventLoop()  # a loop of its own: without one, what is to be deleted stays
+            QTimer.singleShot(10, loop.quit)
+            loop.exec()
             parts = (
                 window.close_look,
                 window.measure,
