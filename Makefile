@@ -39,6 +39,8 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.patterns
 	@.venv/bin/python -m benchmarks.heatmap
 	@.venv/bin/python -m benchmarks.explaining
+	@.venv/bin/python -m benchmarks.tables
+	@.venv/bin/python -m benchmarks.long_use
 
 clean:
 	rm -rf .venv build .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -49,10 +49,15 @@ def write_striped(root: Path, per_class: int, seed: int = 0) -> Path:
     return root
 
 
-def fitted(path: Path, recipe: Recipe, folder: Path, per_class: int = 60, seed: int = 0) -> OnnxModel:
-    """A classifier of STRIPED fitted on pictures prepared by ``recipe``, which are drawn into ``folder``."""
+def fitted(
+    path: Path, recipe: Recipe, folder: Path, per_class: int = 60, seed: int = 0, *, grey: bool = False
+) -> OnnxModel:
+    """A classifier of STRIPED fitted on pictures prepared by ``recipe``, which are drawn into ``folder`` (``grey``: without colour)."""
     root = write_striped(folder, per_class, seed + 1000)
     files = [(file, k) for k, name in enumerate(STRIPED) for file in sorted((root / name).glob("*.png"))]
+    if grey:
+        for file, _ in files:
+            Image.open(file).convert("L").save(file)
     inputs = np.stack([prepare_file(file, recipe) for file, _ in files])
     net, height_width = Net(seed), recipe.output_size()
     assert height_width is not None

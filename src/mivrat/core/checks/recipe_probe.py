@@ -25,7 +25,7 @@ from mivrat.core.figures.significance import beyond_commonest, even_split, gaine
 from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
-from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
+from mivrat.core.pictures.decode import Mode, Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values, recipe_to_toml
 from mivrat.core.pictures.value_ranges import VALUE_RANGES, in_order
@@ -40,14 +40,18 @@ BARELY = 0.05
 _BATCH = 32
 # So many pictures tell what they are like; so many times a change is tried on top of the best one; so many are named.
 LOOKED_AT, ROUNDS, MOST_NAMED = 40, 3, 5
+# Channels that lie further apart than this, of 255, are a colour; less is what compression leaves of grey.
+COLOUR = 24
 
 
 @dataclass(frozen=True)
 class Alternative:
-    """A recipe that differs from the one in use, and in what."""
+    """A recipe that differs from the one in use, and in what. ``grey``: the pictures turned grey and given to all channels, which
+    no recipe says: it can be told of, but not adopted."""
 
     name: str
     recipe: Recipe
+    grey: bool = False
 
 
 @dataclass(frozen=True)
@@ -78,6 +82,7 @@ class Trial:
     means: tuple[int, ...] = ()
     as_named: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
     changes: int = 1
+    grey: bool = False
 
     @property
     def plain(self) -> float:
@@ -124,11 +129,12 @@ _MORE_VALUES: dict[str, Values] = {
 @dataclass(frozen=True)
 class Seen:
     """What the pictures tried are like: their size where all have the same (height, width), mean and deviation of each channel
-    (red, green, blue; values from 0 to 1)."""
+    (red, green, blue; values from 0 to 1), and whether any has a colour."""
 
     size: tuple[int, int] | None = None
     mean: tuple[float, ...] = ()
     deviation: tuple[float, ...] = ()
+    coloured: bool = True
 
 
 def alternatives(recipe: Recipe, seen: Seen | None = None, free: bool = False) -> list[Alternative]:
@@ -157,6 +163,8 @@ def alternatives(recipe: Recipe, seen: Seen | None = None, free: bool = False) -
             if mode != recipe.picture.mode
         ]
     size = recipe.output_size()
+    if recipe.channels == 3 and (seen is None or seen.coloured):
+        found.append(Alternative("turned grey", recipe, grey=True))
     if size is not None:
         found += _geometries(recipe, size)
     if seen is not None and seen.size is not None and (free or seen.size == size) and recipe.resize.rule != "none":
@@ -207,13 +215,14 @@ def _geometries(recipe: Recipe, size: tuple[int, int]) -> list[Alternative]:
 
 def look_at(files: Sequence[Path], recipe: Recipe) -> Seen:
     """What some pictures are like; those that cannot be read are left out."""
-    sizes, means, squares = set(), [], []
+    sizes, means, squares, coloured = set(), [], [], False
     for file in files:
         try:
             pixels = read_picture(file, "RGB", recipe.picture.exif_rotate)
         except UnreadablePicture:
             continue
         sizes.add((pixels.shape[0], pixels.shape[1]))
+        coloured |= bool((pixels.max(axis=2) - pixels.min(axis=2) > COLOUR).any())
         values = pixels.reshape(-1, 3)[:: max(1, pixels.size // 60_000)] / 255.0
         means.append(values.mean(axis=0))
         squares.append((values**2).mean(axis=0))
@@ -221,7 +230,7 @@ def look_at(files: Sequence[Path], recipe: Recipe) -> Seen:
         return Seen()
     mean = np.mean(means, axis=0)
     deviation = np.sqrt(np.maximum(np.mean(squares, axis=0) - mean**2, 0))
-    return Seen(sizes.pop() if len(sizes) == 1 else None, tuple(mean.tolist()), tuple(deviation.tolist()))
+    return Seen(sizes.pop() if len(sizes) == 1 else None, tuple(mean.tolist()), tuple(deviation.tolist()), coloured)
 
 
 def pick_images(labels: NDArray[np.int64], usable: NDArray[np.bool_], most: int, seed: int) -> NDArray[np.int64]:
@@ -235,16 +244,19 @@ def pick_images(labels: NDArray[np.int64], usable: NDArray[np.bool_], most: int,
     return np.sort(candidates[np.argsort(place, kind="stable")[:most]])
 
 
-def _tensors(path: Path, recipes: Sequence[Recipe]) -> list[NDArray[Any]] | None:
+def _tensors(path: Path, wanted: Sequence[Alternative]) -> list[NDArray[Any]] | None:
     """One picture prepared by every recipe; it is decoded once for each way of reading it, resized once for each geometry."""
-    decoded: dict[tuple[str, bool], Pixels] = {}
+    decoded: dict[tuple[Mode, bool], Pixels] = {}
     fitted: dict[str, Pixels] = {}
     made = []
     try:
-        for recipe in recipes:
-            read = (recipe.picture.mode, recipe.picture.exif_rotate)
+        for one in wanted:
+            recipe = one.recipe
+            mode: Mode = "L" if one.grey else recipe.picture.mode
+            read = (mode, recipe.picture.exif_rotate)
             if read not in decoded:
-                decoded[read] = read_picture(path, *read)
+                pixels = read_picture(path, *read)
+                decoded[read] = np.repeat(pixels, 3, axis=2) if one.grey else pixels
             geometry = f"{read} {recipe.resize!r} {recipe.crop!r}"
             if geometry not in fitted:
                 fitted[geometry] = fitted_pixels(decoded[read], recipe)[0]
@@ -265,18 +277,18 @@ def try_recipes(
 
     Nothing but progress is yielded where it was stopped.
     """
-    recipes = [model.recipe, *(one.recipe for one in others)]
-    rows: list[list[NDArray[np.float32]]] = [[] for _ in recipes]
+    wanted = [Alternative("as it is", model.recipe), *others]
+    rows: list[list[NDArray[np.float32]]] = [[] for _ in wanted]
     kept: list[int] = []
     meter = Meter(len(files))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         for start in range(0, len(files), _BATCH):
             if stop and stop.stopped:
                 return
-            made = list(pool.map(lambda path: _tensors(path, recipes), files[start : start + _BATCH]))
+            made = list(pool.map(lambda path: _tensors(path, wanted), files[start : start + _BATCH]))
             good = [(start + i, tensors) for i, tensors in enumerate(made) if tensors is not None]
             kept += [i for i, _ in good]
-            for r in range(len(recipes) if good else 0):
+            for r in range(len(wanted) if good else 0):
                 tensors = [one[r] for _, one in good]
                 same = len({t.shape for t in tensors}) == 1
                 rows[r] += [model.scores(np.stack(tensors))] if same else [model.scores(t[None]) for t in tensors]
@@ -310,12 +322,12 @@ def try_recipes(
             own = np.nan_to_num(p[np.arange(len(known)), column])
             where.append(-np.log(np.clip(own, SMALLEST, 1.0)))
     trials = []
-    for r, (name, recipe) in enumerate(zip(["as it is", *(one.name for one in others)], recipes, strict=True)):
+    for r, one in enumerate(wanted):
         (gained, lost), gains = gained_and_lost(right[r], right[0]), losses[0] - losses[r]
         trials.append(
             Trial(
-                name,
-                recipe,
+                one.name,
+                one.recipe,
                 accuracy=float(right[r].mean()),
                 log_loss=float(as_told[r].mean()),
                 gained=gained,
@@ -328,6 +340,7 @@ def try_recipes(
                 right=right[r],
                 means=renamed[r],
                 as_named=as_named[r],
+                grey=one.grey,
             )
         )
     yield [trials[0], *_corrected(trials[1:])]
@@ -340,10 +353,10 @@ def _signed_rank(differences: NDArray[np.float64]) -> float:
 
 def _corrected(trials: list[Trial]) -> list[Trial]:
     """The trials with their probabilities corrected for the number of those that make any difference."""
-    differ = [t for t in trials if not t.same]
+    differ = [t for t in trials if not (t.same or t.grey)]  # grey is never offered, and tested by itself
     accuracy, loss = holm([t.accuracy_p for t in differ]), holm([t.loss_p for t in differ])
     corrected = iter([replace(t, accuracy_p=a, loss_p=b) for t, a, b in zip(differ, accuracy, loss, strict=True)])
-    return [t if t.same else next(corrected) for t in trials]
+    return [t if t.same or t.grey else next(corrected) for t in trials]
 
 
 def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Progress | CheckResult]:
@@ -363,15 +376,15 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     seen = look_at(files[:LOOKED_AT], model.recipe)
     free = len(model.input.shape) == 4 and None in model.input.shape[1:]
     base, trials = Alternative("", model.recipe), list[Trial]()
-    tried = {recipe_to_toml(model.recipe)}
+    tried = {f"{recipe_to_toml(model.recipe)}{False}"}
     # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
     for round_ in range(1, ROUNDS + 1):
         others = []
         for other in alternatives(base.recipe, seen, free):
-            text = recipe_to_toml(other.recipe)
+            text = f"{recipe_to_toml(other.recipe)}{other.grey}"
             if text not in tried:
                 tried.add(text)
-                others.append(Alternative(f"{base.name}, {other.name}" if base.name else other.name, other.recipe))
+                others.append(replace(other, name=f"{base.name}, {other.name}" if base.name else other.name))
         found: list[Trial] | None = None
         for news in try_recipes(model, files, known, others, stop):
             if isinstance(news, Progress):
@@ -384,7 +397,7 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
             yield CheckResult("recipe", "open", "None of the images picked can be read.")
             return
         trials = [found[0], *_corrected([*trials[1:], *(replace(one, changes=round_) for one in found[1:])])]
-        best = max(trials, key=lambda t: (t.accuracy, -t.log_loss))
+        best = max((t for t in trials if not t.grey), key=lambda t: (t.accuracy, -t.log_loss))
         if best is trials[0] or recipe_to_toml(best.recipe) == recipe_to_toml(base.recipe):
             break
         if not best.fits_better and not near_chance(trials[0].right, known):
@@ -424,8 +437,23 @@ def _best_of(better: list[Trial]) -> Trial:
     return best
 
 
+def _told_of_grey(trials: list[Trial], best: Trial) -> str:
+    """In words, that pictures turned grey fit better than the best recipe, beyond chance; empty where they do not."""
+    found = max((t for t in trials if t.grey), key=lambda t: t.accuracy, default=None)
+    if found is None:
+        return ""
+    gained, lost = gained_and_lost(found.right, best.right)
+    p = min(1.0, even_split(gained, lost) * len(trials))
+    if gained <= lost or p >= CHANCE:
+        return ""
+    return (
+        f" With the pictures turned grey it would be {100 * found.accuracy:.1f} % ({gained} gained, {lost} lost, p {in_words(p)}): the "
+        "model seems to have been trained on grey pictures, which no recipe makes of these; hand it grey copies."
+    )
+
+
 def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool) -> CheckResult:
-    now, others, total = trials[0], trials[1:], len(known)
+    now, others, total = trials[0], [t for t in trials[1:] if not t.grey], len(known)
     base, _ = beyond_commonest(now.right, known)
     figures = {
         "images": total,
@@ -445,8 +473,9 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
             for t in trials
         ],
     }
-    better = [t for t in others if t.fits_better or _explains_as_well(now, t, len(others))]
+    better = [t for t in others if (t.fits_better or _explains_as_well(now, t, len(others)))]
     best = _best_of(better) if better else now
+    grey = _told_of_grey(trials, best)
     chance = f"always saying the commonest class would be right in {100 * base:.1f} %"
     ordered = f", {100 * now.accuracy:.1f} % with the classes in another order: see Class order" if now.means else ""
     poor = near_chance(best.right, known)
@@ -456,7 +485,7 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
         if poor
         else f" ({chance[0].upper()}{chance[1:]}.)"
     )
-    names = list(dict.fromkeys(t.name for t in others))
+    names = list(dict.fromkeys(t.name for t in trials[1:]))
     what = f" Tried: {'; '.join(names[:MOST_NAMED])}{f' and {len(names) - MOST_NAMED} more' if len(names) > MOST_NAMED else ''}."
     if not better:
         alike = [t for t in others if t.makes_no_difference]
@@ -470,9 +499,9 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
         differ = sum(not t.same for t in others)
         sentence = (
             f"None of {differ} other recipes fits better beyond chance; as it is, accuracy is "
-            f"{100 * now.plain:.1f} % on {total} labelled images{ordered}.{warning}{unsaid}{guess}{what}"
+            f"{100 * now.plain:.1f} % on {total} labelled images{ordered}.{grey}{warning}{unsaid}{guess}{what}"
         )
-        return CheckResult("recipe", "look" if is_guess or poor or now.means else "fine", sentence, figures)
+        return CheckResult("recipe", "look" if is_guess or poor or now.means or grey else "fine", sentence, figures)
     counted = f"{best.gained} gained, {best.lost} lost, p {in_words(best.accuracy_p)}"
     if now.means or best.means:
         counted += f", against {100 * now.accuracy:.1f} % as it is with the class order that suits it best"
@@ -482,7 +511,7 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
     sentence = (
         f"Another recipe fits better: {best.name}. Accuracy {100 * best.accuracy:.1f} %"
         f"{', the classes in another order,' if best.means else ''} instead of {100 * now.plain:.1f} % on the same {total} images "
-        f"({counted}){'' if now.means or best.means else losses}.{warning}{what}"
+        f"({counted}){'' if now.means or best.means else losses}.{grey}{warning}{what}"
     )
     state: State = "stop" if best.accuracy - now.plain >= 0.1 else "look"
     offer: dict[str, Any] = {"recipe": recipe_to_toml(best.recipe), "name": best.name}

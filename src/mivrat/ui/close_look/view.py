@@ -88,7 +88,7 @@ class CloseLook(QWidget):
             "The layer the heatmap is taken from (L: one nearer to the image, Shift+L: one nearer to the scores)",
         )
         self.layer.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.layer.setMinimumContentsLength(20)
+        self.layer.setMinimumContentsLength(22)
         tip(self.peaks, "Divide each map by its own peak, or both by the higher one")
         self.opacity = slider("opacity of the heat", 10, 100, 70)
         self.opacity.setMinimumWidth(60)
@@ -332,7 +332,7 @@ class CloseLook(QWidget):
             for layer in reversed(evidence.layers):  # the last layer is the usual one, so it stands first
                 self.layer.addItem(
                     f"{words.clipped(short_name(layer.tensor), 40)}   {layer.grid[0]} × {layer.grid[1]}"
-                    + ("  (default)" if layer.default else ""),
+                    + (", default" if layer.default else ""),
                     layer.tensor,
                 )
         if evidence.layer is not None:
