@@ -30,14 +30,21 @@ from tests.support.networks import Net, classifier, recipe_for
 from tests.support.sets import CLASSES, write_set
 
 
+def with_more_behind(name: str) -> tuple[onnx.ModelProto, str]:
+    """The classifier with its scores called so, and what they were called before: something else is to give those."""
+    model = classifier()
+    out = model.graph.output[0].name
+    for node in model.graph.node:
+        for i, made in enumerate(node.output):
+            if made == out:
+                node.output[i] = name
+    return model, out
+
+
 def looping(trips: int | None) -> onnx.ModelProto:
     """The classifier with a loop of so many rounds behind its scores; None: the brighter the image, the more."""
-    model = classifier()
-    graph, out = model.graph, model.graph.output[0].name
-    for node in graph.node:
-        for i, name in enumerate(node.output):
-            if name == out:
-                node.output[i] = "before"
+    model, out = with_more_behind("before")
+    graph = model.graph
     body = helper.make_graph(
         [helper.make_node("Identity", ["on"], ["still_on"]), helper.make_node("Identity", ["x"], ["same"])],
         "round",
@@ -64,12 +71,8 @@ def looping(trips: int | None) -> onnx.ModelProto:
 
 def huge() -> onnx.ModelProto:
     """The classifier with a constant of 60 000 x 60 000 numbers that it adds to its scores."""
-    model = classifier()
-    graph, out = model.graph, model.graph.output[0].name
-    for node in graph.node:
-        for i, name in enumerate(node.output):
-            if name == out:
-                node.output[i] = "before"
+    model, out = with_more_behind("before")
+    graph = model.graph
     graph.initializer.append(numpy_helper.from_array(np.array([60_000, 60_000], np.int64), "size"))
     graph.node.append(helper.make_node("ConstantOfShape", ["size"], ["wide"]))
     graph.node.append(helper.make_node("ReduceMax", ["wide"], ["zero"], keepdims=0))

@@ -98,9 +98,10 @@ class OnnxModel:
             return
         recipe = recipe_to_toml(self._given) if self._given is not None else None
         task = {"recipe": recipe, "classes": self._classes, "tensors": tensors, "sides": sides}
-        told = json.dumps([VERSION, task, [sha256_of(file) for file in (self.path, *self.weights)]])
-        key = hashlib.sha256(told.encode()).hexdigest()
-        passes_trial(self.path, task | {"path": os.fsencode(self.path.resolve()).hex()}, key)
+        files = (self.path, *self.weights)
+        told = json.dumps([VERSION, task, [sha256_of(file) for file in files]])
+        where = {"path": os.fsencode(self.path.resolve()).hex(), "weights": sum(file.stat().st_size for file in files)}
+        passes_trial(self.path, task | where, hashlib.sha256(told.encode()).hexdigest())
 
     def _refuse_giant_batch(self) -> None:
         """InputError where one batch is more than is ever given to a model at once."""

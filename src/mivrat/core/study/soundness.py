@@ -116,22 +116,38 @@ def check_contents(db: sqlite3.Connection, path: Path) -> None:
         if db.execute(f"SELECT COUNT(*) FROM {name}").fetchone()[0] > most:
             raise damaged(path, f"it holds more than {most} rows of {name!r}")
     for table, columns in _ours().items():
-        wrong = []
-        for column, declared, not_null, _, key, _ in columns:
-            kinds = f"'{_AFFINITY[declared]}'" + ("" if not_null or key else ", 'null'")
-            wrong.append(f"typeof({column}) NOT IN ({kinds})")
-        if db.execute(f"SELECT 1 FROM {table} WHERE {' OR '.join(wrong)} LIMIT 1").fetchone():
-            raise damaged(path, f"a value in its table {table!r} is of the wrong kind")
-        texts = [column for column, declared, *_ in columns if declared == "TEXT"]
-        if texts:
-            # No text is no UTF-8 after this, and none that ends early where a library of the system takes it.
-            for row in db.execute(f"SELECT {', '.join(texts)} FROM {table}"):
-                if table in ("model", "image_set") and any("\0" in text for text in row):
-                    raise damaged(path, f"a text in its table {table!r} holds a NUL")
-    refers = db.execute("PRAGMA foreign_key_check").fetchone()
-    if refers:
-        raise damaged(path, f"its table {refers[0]!r} refers to something that {refers[2]!r} does not hold")
+        _check_kinds(db, path, table, columns)
+        # Whose the answers are is told by their key alone; all of them would be read to find that out here.
+        refers = None if table == "answer" else db.execute(f"PRAGMA foreign_key_check({table})").fetchone()
+        if refers or (table == "answer" and db.execute(_WHOSE).fetchone()):
+            raise damaged(path, f"its table {table!r} refers to something that is not there")
     _check_numbers(db, path)
+
+
+_WHOSE = (
+    "SELECT 1 FROM answer INDEXED BY sqlite_autoindex_answer_1 WHERE model_id NOT IN (SELECT id FROM model) LIMIT 1"
+)
+_STATES = f"CASE state WHEN {SCORED} THEN scores IS NULL WHEN {UNREADABLE} THEN 0 WHEN {FAILED} THEN 0 ELSE 1 END"
+
+
+def _check_kinds(db: sqlite3.Connection, path: Path, table: str, columns: list[tuple[Any, ...]]) -> None:
+    """InputError where a value of a table is of the wrong kind, or a text is none; the table is gone through once."""
+    wrong, texts = [], []
+    for column, declared, not_null, _, key, _ in columns:
+        kinds = f"'{_AFFINITY[declared]}'" + ("" if not_null or key else ", 'null'")
+        wrong.append(f"typeof({column}) NOT IN ({kinds})")
+        texts += [column] if declared == "TEXT" else []
+    if table == "answer":
+        wrong.append(_STATES)
+    told = " OR ".join(f"{column} IS NOT NULL" for column in texts) or "0"
+    for bad, *found in db.execute(
+        f"SELECT {' OR '.join(wrong)} AS bad{''.join(f', {t}' for t in texts)} FROM {table} WHERE bad OR {told}"
+    ):
+        # No text is no UTF-8 once it has been read, and none ends early where a library of the system takes it.
+        if bad:
+            raise damaged(path, f"a value in its table {table!r} is of the wrong kind")
+        if table in ("model", "image_set") and any("\0" in text for text in found):
+            raise damaged(path, f"a text in its table {table!r} holds a NUL")
 
 
 def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
@@ -157,9 +173,6 @@ def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
             raise damaged(path, "a run's scores do not go with the classes")
         if images.get(set_id, 0) * columns > MOST_NUMBERS:
             raise damaged(path, "a run would hold more numbers than fit into any memory")
-    states = f"CASE state WHEN {SCORED} THEN scores IS NULL WHEN {UNREADABLE} THEN 0 WHEN {FAILED} THEN 0 ELSE 1 END"
-    if db.execute(f"SELECT 1 FROM answer WHERE {states} LIMIT 1").fetchone():
-        raise damaged(path, "an answer is in a state that there is not")
     for table in ("review", "region"):
         least = -1 if table == "region" else 0
         for set_id, first, last in db.execute(
