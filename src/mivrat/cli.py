@@ -16,6 +16,7 @@ from mivrat import __version__
 from mivrat.commands import evaluating, explaining
 from mivrat.commands.common import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
 from mivrat.core.errors import InputError
+from mivrat.core.job import Stopped
 from mivrat.core.log import begin_logging, log_path, log_uncaught
 from mivrat.core.names import printable
 
@@ -288,7 +289,7 @@ def _code_of(arguments: Sequence[str]) -> int:
     except InputError as error:
         say(f"mivrat: {error.line()}")
         return BAD_INPUT
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, Stopped):
         return STOPPED
     except BrokenPipeError:
         drop_output()  # whoever read it has seen enough

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import tempfile
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -22,6 +22,7 @@ from mivrat.commands.common import (
     study_for,
 )
 from mivrat.core.errors import InputError
+from mivrat.core.job import Stopped
 
 
 def _scored(evaluation: Any, args: argparse.Namespace) -> bool:
@@ -193,7 +194,7 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
         assert evaluation.run_id is not None
         record = study.load_run(evaluation.run_id)
         line = ProgressLine()
-        with stoppable() as stop:
+        with stoppable() as stop, suppress(Stopped):
             if stopped:
                 stop.stop()
             for news in check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):

@@ -32,9 +32,9 @@ def layers(args: argparse.Namespace) -> int:
 
 def heatmap(args: argparse.Namespace) -> int:
     """Write heatmaps of single images."""
-    from mivrat.core.evidence.answers_only import Stopped
     from mivrat.core.evidence.layers import stages
     from mivrat.core.evidence.maps import METHODS, WITHOUT_LAYER, target_from_text
+    from mivrat.core.job import Stopped
     from mivrat.core.pictures.classes import ClassMatcher, read_class_list
     from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 

@@ -11,6 +11,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 
+class Stopped(Exception):
+    """The job in hand was asked to stop, in the middle of something that cannot be told of half done."""
+
+
 class StopSignal:
     """Asks a job to end after the piece of work in hand; safe to set from any thread."""
 

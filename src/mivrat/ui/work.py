@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal, Slot
 
 from mivrat.core.errors import InputError
-from mivrat.core.job import StopSignal, stopped_by
+from mivrat.core.job import Stopped, StopSignal, stopped_by
 from mivrat.core.log import log_path
 
 # Milliseconds after which a thread with nothing to do goes.
@@ -60,6 +60,9 @@ class Work(QObject):
                 result = job(self)
             if not self._cancelled:
                 self.done.emit(result)
+        except Stopped:
+            if not self._cancelled:
+                self.done.emit(False)  # not come to its end
         except InputError as error:
             if not self._cancelled:
                 self.failed.emit(error)

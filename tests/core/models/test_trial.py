@@ -19,8 +19,8 @@ from onnx import TensorProto, helper, numpy_helper
 from PIL import Image
 
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.maps import HeatmapMaker
-from mivrat.core.job import StopSignal, stopped_by
+from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.job import Stopped, StopSignal, stopped_by
 from mivrat.core.models import trial
 from mivrat.core.models.bounds import is_plainly_bounded
 from mivrat.core.models.onnx_model import OnnxModel
@@ -125,9 +125,26 @@ def test_loading_can_be_stopped(tmp_path: Path) -> None:
     stop = StopSignal()
     threading.Timer(0.7, stop.stop).start()
     began = time.monotonic()
-    with stopped_by(stop), pytest.raises(InputError, match="stopped"):
+    with stopped_by(stop), pytest.raises(Stopped):
         OnnxModel(written(looping(1 << 62), tmp_path / "m.onnx"), recipe_for(classifier()), 3)
     assert time.monotonic() - began < 10
+
+
+def test_answers_and_maps_asked_for_after_a_stop_are_stopped_not_failed(tmp_path: Path) -> None:
+    model = OnnxModel(written(classifier(), tmp_path / "m.onnx"), recipe_for(classifier()), 3)
+    maker, stop = HeatmapMaker(model), StopSignal()
+    batch = np.zeros(model.sample_shape(2), np.float32)
+    assert len(model.scores(batch)) == 2
+    stop.stop()
+    with stopped_by(stop):
+        with pytest.raises(Stopped):
+            model.scores(batch)
+        with pytest.raises(Stopped):
+            maker.maps(batch, [Target(0)] * 2, [maker.layer(None)])
+        with pytest.raises(Stopped):
+            OnnxModel(tmp_path / "m.onnx", recipe_for(classifier()), 3)
+    (heat,) = maker.maps(batch, [Target(0)] * 2, [maker.layer(None)])
+    assert len(heat) == 2  # nothing is left of the stop
 
 
 def test_a_process_that_is_killed_is_told_of(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -24,10 +24,6 @@ WINDOW = 0.2
 CELLS, OPEN, MASKS = 7, 0.5, 1000
 
 
-class Stopped(Exception):
-    """Somebody does not want the answers any more."""
-
-
 def _spatial(picture: NDArray[Any], channels_last: bool) -> tuple[int, int]:
     return (picture.shape[0], picture.shape[1]) if channels_last else (picture.shape[1], picture.shape[2])
 

@@ -12,6 +12,7 @@ from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.errors import InputError
 from mivrat.core.evidence.plain_graph import write_out_quantised, write_out_recurrent
+from mivrat.core.job import Stopped
 from mivrat.core.models.engine import new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
@@ -222,6 +223,8 @@ class GraphView:
         try:
             session = new_session(probe.SerializeToString(), where=self.where, as_written=True)
             found = run_session(session, names, {self.input: batch})
+        except Stopped:
+            raise
         except Exception as error:
             raise InputError(
                 f"the graph cannot be followed tensor by tensor ({short_reason(error)})",

@@ -15,12 +15,13 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.answers_only import Stopped, class_activation, occlusion, random_masks, score_weighted
+from mivrat.core.evidence.answers_only import class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.evidence.emit import Value
 from mivrat.core.evidence.graph import GraphView
 from mivrat.core.evidence.layers import Layer, choose_layer, find_layer, list_layers, short_name
 from mivrat.core.evidence.linear_head import linear_head
 from mivrat.core.evidence.reverse import SEED, build_reverse
+from mivrat.core.job import Stopped
 from mivrat.core.log import log_path
 from mivrat.core.models.engine import RecentSessions, new_session, run_session
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
@@ -273,6 +274,8 @@ class HeatmapMaker:
         """Run the engine; InputError, in one sentence, where it fails."""
         try:
             return run_session(session, names, given)
+        except Stopped:
+            raise
         except Exception as error:
             log.exception("the engine failed at a map")
             raise InputError(

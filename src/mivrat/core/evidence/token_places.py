@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from onnx import TensorProto, helper, numpy_helper
 
 from mivrat.core.evidence.graph import GraphView, attributes_of
+from mivrat.core.job import Stopped
 from mivrat.core.models.engine import new_session, run_session
 
 # What comes from so large a share of the image, down or across, has no place of its own.
@@ -54,6 +55,8 @@ class TokenPlaces:
                 with warnings.catch_warnings():
                     warnings.simplefilter("ignore", RuntimeWarning)  # the mean of no place is no place
                     made = self._through(node)
+            except Stopped:
+                raise
             except Exception:  # a graph may hold anything; then nothing is claimed
                 made = None
             if node.op_type not in ("MatMul", "Gemm", "Einsum") and any(

@@ -11,13 +11,12 @@ from typing import Any, Literal
 import numpy as np
 
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.cover import HOWS, Covered, Donors, How, Region, cover, drawn, drawn_each, hottest
 from mivrat.core.evidence.maps import METHODS, HeatmapMaker, Method
 from mivrat.core.evidence.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
-from mivrat.core.job import Meter, Progress, StopSignal
+from mivrat.core.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.answers import units_in
 

@@ -13,11 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.array_cache import ArrayCache
-from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.combining import together
 from mivrat.core.evidence.maps import BY_GRADIENT, HeatmapMaker, Map, Target
 from mivrat.core.explaining.setup import MapSetup
-from mivrat.core.job import Meter, Progress, StopSignal
+from mivrat.core.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.pictures.recipe import recipe_to_toml

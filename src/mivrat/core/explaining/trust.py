@@ -9,14 +9,13 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.faithfulness import DRAWS, Faithfulness, faithfulness
 from mivrat.core.evidence.maps import HeatmapMaker, Map, Method, Target
 from mivrat.core.evidence.shuffled import ALIKE, DEPTHS, Shuffle, overlap_of_hottest, rank_correlation, shuffle_check
 from mivrat.core.explaining.kept_maps import maps_of_setup
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.significance import even_split
-from mivrat.core.job import Meter, Progress, StopSignal
+from mivrat.core.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.answers import Judged

@@ -12,7 +12,7 @@ from typing import Any, TypeAlias, TypeVar
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.job import current_stop
+from mivrat.core.job import Stopped, current_stop
 
 # Some builds of the engine count their use and keep an id of the machine; this has to stand before it is loaded.
 os.environ["ORT_DISABLE_TELEMETRY"] = "1"
@@ -49,14 +49,20 @@ def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_
 
 
 def run_session(session: Session, names: Sequence[str] | None, given: dict[str, NDArray[Any]]) -> list[Any]:
-    """The session's outputs (all for None). A stop of the job in hand ends it between two nodes, with the engine's exception."""
+    """The session's outputs (all for None). A stop of the job in hand ends it between two nodes: Stopped is raised."""
     options = ort.RunOptions()
 
     def end() -> None:
         options.terminate = True
 
-    with current_stop().calling(end):
-        return list(session.run(names, given, options))
+    stop = current_stop()
+    try:
+        with stop.calling(end):
+            return list(session.run(names, given, options))
+    except Exception as error:
+        if stop.stopped:
+            raise Stopped from error
+        raise
 
 
 class RecentSessions:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
 from mivrat.core.files import sha256_of
+from mivrat.core.job import Stopped
 from mivrat.core.models import onnx_file
 from mivrat.core.models.bounds import is_plainly_bounded
 from mivrat.core.models.engine import VERSION, new_session, run_session, short_reason
@@ -180,6 +181,8 @@ class OnnxModel:
             batch = np.zeros(self.sample_shape(images), self.recipe.tensor.dtype)
             try:
                 answer = run_session(self.session, [self.output.name], {self.input.name: batch})[0]
+            except Stopped:
+                raise
             except Exception as error:
                 if images == sizes[-1]:
                     raise InputError(

@@ -18,7 +18,7 @@ from typing import Any
 from platformdirs import user_cache_path
 
 from mivrat.core.errors import InputError
-from mivrat.core.job import current_stop
+from mivrat.core.job import Stopped, current_stop
 
 LIMIT_SECONDS = 60.0
 # Beside the weights, which are held several times over while a model is loaded.
@@ -31,7 +31,7 @@ def passes_trial(where: Path, task: dict[str, Any], key: str) -> None:
     """Do ``task`` (as ``mivrat.core.evidence.tried`` understands it) in a process of its own, and return if that goes well.
 
     What went well is remembered under ``key``. Raises InputError: the one the task ends with, or that it takes too long, too
-    much memory, or brings the process down. A stop of the job in hand ends it.
+    much memory, or brings the process down. A stop of the job in hand ends it with Stopped.
     """
     passed = user_cache_path("mivrat", appauthor=False) / "tried" / key
     if passed.exists():
@@ -69,7 +69,7 @@ def _answer(where: Path, task: dict[str, Any]) -> dict[str, Any] | None:
                 except subprocess.TimeoutExpired:
                     asked = b""  # it was handed over at the first call
                 if stop.stopped:
-                    raise InputError("was not loaded: stopped", where=where, mend="load it again to go on")
+                    raise Stopped
                 if time.monotonic() > ends:
                     raise InputError(
                         f"does not answer within {LIMIT_SECONDS:.0f} s",

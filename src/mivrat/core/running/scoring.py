@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.errors import InputError
-from mivrat.core.job import StopSignal, stopped_by
+from mivrat.core.job import Stopped, StopSignal, stopped_by
 from mivrat.core.models.engine import short_reason
 from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
 from mivrat.core.pictures.prepare import prepare_picture
@@ -151,10 +151,8 @@ def score_images(
             try:
                 with stopped_by(stop or StopSignal()):
                     rows = _scores(model, tensors)
-            except InputError:
-                if stop is not None and stop.stopped:
-                    return  # ended in the middle: these images stay unscored
-                raise
+            except Stopped:
+                return  # ended in the middle: these images stay unscored
             yield ScoredBatch(np.array(indices, np.int64), rows, unreadable, stamps, copied, unfit)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
@@ -167,6 +165,8 @@ def _scores(model: Answering, tensors: list[NDArray[Any]]) -> NDArray[np.float32
         if len({t.shape for t in tensors}) == 1:
             return model.scores(np.stack(tensors))
         return np.concatenate([model.scores(t[None]) for t in tensors])
+    except Stopped:
+        raise
     except Exception as error:
         raise InputError(
             f"the model stopped with an error ({short_reason(error)})",

@@ -21,7 +21,6 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.errors import InputError
-from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.cover import HOWS, Hidden
 from mivrat.core.evidence.maps import WITHOUT_LAYER, HeatmapMaker
 from mivrat.core.evidence.regions import KINDS, Shape, mask_of, share_inside
@@ -31,6 +30,7 @@ from mivrat.core.explaining.kept_maps import maps_of_setup
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.files import write_whole
+from mivrat.core.job import Stopped
 from mivrat.core.pictures.prepare import prepare_file, to_tensor
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from platformdirs import user_cache_path
 from PySide6.QtGui import QImage
 
-from mivrat.core.evidence.answers_only import Stopped
 from mivrat.core.evidence.board import Cell, Column, Row, board_cells
 from mivrat.core.evidence.cover import Hidden, cover_one
 from mivrat.core.evidence.filters import as_pictures, first_filters
@@ -24,6 +23,7 @@ from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, donors_of, 
 from mivrat.core.explaining.kept_maps import KeptMaps
 from mivrat.core.explaining.setup import MapSetup
 from mivrat.core.explaining.trust import Trust, examine_trust
+from mivrat.core.job import Stopped
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
