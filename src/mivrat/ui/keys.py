@@ -28,7 +28,7 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         (
             ("Tab", "to the next table, matrix or diagram"),
             ("arrows", "move over rows, cells and bins"),
-            ("Enter", "select; with Ctrl: add beside"),
+            ("Enter", "select, then look at the images; with Ctrl: add beside"),
         ),
     ),
     (
@@ -82,6 +82,36 @@ SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
 )
 
 
+# What stands around the keys: margins, a scroll bar, the button below.
+AROUND = QSize(28 + 16 + 14, 24 + 20 + 52)
+
+
+def _columns(number: int) -> QWidget:
+    """All keys in so many columns, each group under the ones before in the column that is the shortest."""
+    columns, lines = [QVBoxLayout() for _ in range(number)], [0] * number
+    for column in columns:
+        column.setSpacing(0)
+    for title, keys in SHEET:
+        box = QGridLayout()
+        box.setHorizontalSpacing(16)
+        box.setVerticalSpacing(6)
+        box.addWidget(label(title, "heading"), 0, 0, 1, 2)
+        for line, (key, meaning) in enumerate(keys, 1):
+            box.addWidget(label(key), line, 0)
+            box.addWidget(label(meaning, soft=True), line, 1)
+        box.setColumnStretch(1, 1)
+        shortest = lines.index(min(lines))
+        columns[shortest].addLayout(box)
+        columns[shortest].addSpacing(16)
+        lines[shortest] += len(keys) + 2
+    body = QWidget()
+    beside = row(*columns, spacing=40, margins=(0, 0, 12, 0))
+    for column in columns:
+        column.addStretch(1)
+    body.setLayout(beside)
+    return body
+
+
 class ShortcutSheet(QDialog):
     """Shows the sheet; any of Esc, Enter and F1 closes it."""
 
@@ -90,31 +120,17 @@ class ShortcutSheet(QDialog):
         self.setWindowTitle("Keys")
         self.setObjectName("page")
         theme.style(self)
-        columns = QGridLayout()
-        columns.setHorizontalSpacing(40)
-        columns.setVerticalSpacing(20)
-        for i, (title, keys) in enumerate(SHEET):
-            box = QGridLayout()
-            box.setHorizontalSpacing(16)
-            box.setVerticalSpacing(7)
-            box.addWidget(label(title, "heading"), 0, 0, 1, 2)
-            for line, (key, meaning) in enumerate(keys, 1):
-                box.addWidget(label(key), line, 0)
-                box.addWidget(label(meaning, soft=True), line, 1)
-            box.setColumnStretch(1, 1)
-            box.setRowStretch(len(keys) + 1, 1)
-            columns.addLayout(box, i // 3, i % 3)
-        body = QWidget()
-        columns.setContentsMargins(0, 0, 12, 0)
-        body.setLayout(columns)
+        room = self.screen().availableGeometry().size() - AROUND
+        body = _columns(3)
+        if body.sizeHint().width() > room.width():
+            body = _columns(2)
         self.sheet = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(28, 24, 16, 20)
         layout.addWidget(self.sheet)
         layout.addLayout(row(None, button("Close", self.accept, kind="primary")))
         self.ensurePolished()
-        room, wanted = self.screen().availableGeometry().size(), body.sizeHint() + QSize(28 + 16 + 12, 24 + 20 + 44)
-        self.resize(wanted.boundedTo(room - QSize(20, 60)))
+        self.resize((body.sizeHint() + AROUND).boundedTo(room))
 
     def keyPressEvent(self, event: object) -> None:  # noqa: N802
         if getattr(event, "key", lambda: None)() == Qt.Key.Key_F1:

@@ -61,7 +61,7 @@ class Pairing(QWidget):
         self.search.setPlaceholderText("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
-        self.pair = button("Pair", self._pair, kind="primary")
+        self.pair = button("Match", self._pair, kind="primary")
         tip(self.pair, "Match the label on the left to the class on the right (Enter in either list)")
         self.aside = button("Not a class", self._put_aside)
         tip(self.aside, "Its images stay unlabelled: they are in no figure")
@@ -104,7 +104,8 @@ class Pairing(QWidget):
             return
         self._lists.setVisible(bool(contents.unmatched))
         self.count.setText(
-            f"{len(contents.unmatched)} labels, {words.images(sum(contents.unmatched.values()))}: what do they mean?"
+            f"{len(contents.unmatched)} label{'' if len(contents.unmatched) == 1 else 's'} not in the class list, on "
+            f"{words.images(sum(contents.unmatched.values()))}"
         )
         self.labels.clear()
         for name, images in sorted(contents.unmatched.items(), key=lambda one: natural_key(one[0])):
