@@ -7,6 +7,7 @@ from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
 from mivrat.core.job import Written
+from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 
 DASH = "–"
 
@@ -62,6 +63,13 @@ def images(number: int) -> str:
 def clipped(text: str, most: int) -> str:
     """A long name with its middle left out."""
     return text if len(text) <= most else text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
+
+
+# What a file that lists or is images may be, for a dialog that asks for one.
+IMAGE_FILES = ";;".join(
+    f"{kind} ({' '.join(f'*{ending}' for ending in sorted(endings))})"
+    for kind, endings in (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
+)
 
 
 def written(what: Written, finished: bool) -> str:

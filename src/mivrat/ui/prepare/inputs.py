@@ -161,7 +161,7 @@ class InputsPage(Scrolled):
         add.setEnabled(not self.session.busy)
         menu = QMenu(add)
         for role in ROLES:
-            for what in ("folder", "table"):
+            for what in ("folder", "table or picture"):
                 action = menu.addAction(f"{role} images: a {what}…")
                 tip(action, MEANINGS[role])
                 action.triggered.connect(lambda _=False, role=role, what=what: self._choose_images(role, what))
@@ -228,13 +228,13 @@ class InputsPage(Scrolled):
             found = QFileDialog.getExistingDirectory(self, f"Choose {role} images", self._folder())
         else:
             found, _ = QFileDialog.getOpenFileName(
-                self, f"Choose a table of {role} images", self._folder(), f"Tables ({TABLES})"
+                self, f"Choose a table of {role} images, or one picture", self._folder(), words.IMAGE_FILES
             )
         if found:
             self.add_images(Path(found), role)
 
     def add_images(self, source: Path, role: Role) -> None:
-        """Add a folder or table as an image set."""
+        """Add a folder, a table or a picture as an image set."""
         self.keeper.allow(source if source.is_dir() else source.parent)
         self.keeper.decide(changes.add_images(source, role))
 

@@ -288,10 +288,8 @@ class _PathField(QWidget):
             self.set_path(Path(found))
 
     def _choose_file(self) -> None:
-        kinds = (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
-        patterns = ";;".join(f"{name} ({' '.join(f'*{e}' for e in sorted(endings))})" for name, endings in kinds)
         found, _ = QFileDialog.getOpenFileName(
-            self, "Choose a table of images, or one picture", str(self.path or QDir.homePath()), patterns
+            self, "Choose a table of images, or one picture", str(self.path or QDir.homePath()), words.IMAGE_FILES
         )
         if found:
             self.set_path(Path(found))
