@@ -489,7 +489,7 @@ class CoverPage(QWidget):
         lines = [
             ("answer changes", *shares),
             ("right / wrong", *(f"{one.mended} / {one.broken}   (exact p {in_words(one.p_paired)})" for one in both)),
-            ("mean drop of p", *(f"{round(one.mean_drop, 3) + 0.0:.3f}" for one in both)),
+            ("mean drop of p", *(f"{round(one.mean_drop, 3) + 0.0:.3f}".replace("-", "−") for one in both)),
         ]
         tips = [
             words.how(result.region.changed),
