@@ -27,6 +27,13 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Mo
 
 
 @pytest.fixture(autouse=True)
+def no_trials(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The networks of the tests are our own: only tests marked ``trials`` try them in a process of their own first."""
+    if request.node.get_closest_marker("trials") is None:
+        monkeypatch.setattr("mivrat.core.models.onnx_model.passes_trial", lambda *_: None)
+
+
+@pytest.fixture(autouse=True)
 def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """Fail a test in which Mivrat leaves a study's database open, and say who opened it; close what the test opened itself."""
     connect, opened = sqlite3.connect, list[tuple[sqlite3.Connection, str]]()

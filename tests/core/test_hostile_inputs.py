@@ -30,8 +30,9 @@ from mivrat.demo.study import DATA
 from tests.support.hostile import KINDS, attempt, read_everything
 from tests.support.sets import CLASSES, write_classes, write_set
 
+pytestmark = pytest.mark.trials
 # How many seeds of each kind are tried by ``make test``, and by ``make test-slow``.
-FEW = {"studies": 60, "networks": 30}
+FEW = {"studies": 60, "networks": 20, "caches": 15}
 MANY = {"studies": 5000, "networks": 1500, "images": 3000}
 
 

@@ -30,6 +30,9 @@ from tests.support.networks import Net, classifier, recipe_for
 from tests.support.sets import CLASSES, write_set
 
 
+pytestmark = pytest.mark.trials
+
+
 def with_more_behind(name: str) -> tuple[onnx.ModelProto, str]:
     """The classifier with its scores called so, and what they were called before: something else is to give those."""
     model = classifier()
