@@ -29,7 +29,6 @@ from mivrat.core.running.evaluation import Evaluation
 from tests.support.networks import Net, classifier, recipe_for
 from tests.support.sets import CLASSES, write_set
 
-
 pytestmark = pytest.mark.trials
 
 
