@@ -10,6 +10,8 @@ from mivrat.core.job import Written
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 
 DASH = "–"
+# How many groups to make; at place 0 as many as fit, at place i one more than i.
+GROUP_NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
 
 
 def percent(value: float | None) -> str:

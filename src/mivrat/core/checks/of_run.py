@@ -122,7 +122,7 @@ def _known(study: Study) -> dict[bytes, Facts]:
 def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:
     """What the checks of a run found, by the check's name; what cannot be read of it can be found again."""
     found = {}
-    ((listed,),) = study.rows("SELECT COUNT(*) FROM image WHERE set_id = (SELECT set_id FROM run WHERE id = ?)", run_id)
+    listed = study.listed_in_run(run_id)
     for name, text in study.check_results(run_id).items():
         with suppress(ValueError, KeyError, TypeError, RecursionError):
             data = json.loads(text)

@@ -376,14 +376,14 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     seen = look_at(files[:LOOKED_AT], model.recipe)
     free = len(model.input.shape) == 4 and None in model.input.shape[1:]
     base, trials = Alternative("", model.recipe), list[Trial]()
-    tried = {f"{recipe_to_toml(model.recipe)}{False}"}
+    tried = {(recipe_to_toml(model.recipe), False)}
     # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
     for round_ in range(1, ROUNDS + 1):
         others = []
         for other in alternatives(base.recipe, seen, free):
-            text = f"{recipe_to_toml(other.recipe)}{other.grey}"
-            if text not in tried:
-                tried.add(text)
+            key = (recipe_to_toml(other.recipe), other.grey)
+            if key not in tried:
+                tried.add(key)
                 others.append(replace(other, name=f"{base.name}, {other.name}" if base.name else other.name))
         found: list[Trial] | None = None
         for news in try_recipes(model, files, known, others, stop):
@@ -473,7 +473,7 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
             for t in trials
         ],
     }
-    better = [t for t in others if (t.fits_better or _explains_as_well(now, t, len(others)))]
+    better = [t for t in others if t.fits_better or _explains_as_well(now, t, len(others))]
     best = _best_of(better) if better else now
     grey = _told_of_grey(trials, best)
     chance = f"always saying the commonest class would be right in {100 * base:.1f} %"

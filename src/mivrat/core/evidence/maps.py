@@ -120,13 +120,11 @@ class HeatmapMaker:
         if method in BY_GRADIENT:
             return self.layer(wanted)
         if method == "score":  # no gradient has to reach it
-            spatial = [one for one in self.layers if one.has_places]
-            named = [
-                one
-                for one in spatial
-                if (one.default if wanted is None else one is find_layer(self.layers, wanted, self.model.path))
-            ]
-            return named[0] if named else self.layer(wanted)
+            if wanted is None:
+                named = next((one for one in self.layers if one.default), None)
+            else:
+                named = find_layer(self.layers, wanted, self.model.path)
+            return named if named is not None and named.has_places else self.layer(wanted)
         if self._head is None:
             raise InputError(
                 "does not end in a mean over all places and one linear layer, which an activation map needs",

@@ -88,7 +88,7 @@ def load_two_classes(study: Study, run_id: int) -> tuple[TwoClasses, ...] | None
     text = study.setting(_KEPT.format(run_id))
     if text is None:
         return None
-    ((listed,),) = study.rows("SELECT COUNT(*) FROM image WHERE set_id = (SELECT set_id FROM run WHERE id = ?)", run_id)
+    listed = study.listed_in_run(run_id)
     found, classes = tuple(TwoClasses(*one) for one in _KEPT_FORM.validate_json(text)), len(study.classes)
     sound = all(0 <= one.image < listed and max(one.first, one.second) < classes for one in found)
     return found if sound else None

@@ -375,6 +375,13 @@ class Study:
         return int(found)
 
     @reading
+    def listed_in_run(self, run_id: int) -> int:
+        """How many images the set of a run lists, readable or not; the positions of its results are below it."""
+        query = "SELECT COUNT(*) FROM image WHERE set_id = (SELECT set_id FROM run WHERE id = ?)"
+        (found,) = self._db.execute(query, (run_id,)).fetchone()
+        return int(found)
+
+    @reading
     def unmatched(self) -> dict[str, int]:
         """Labels that no class goes by and that were not put aside by hand, with their number of images in all sets."""
         found = self._db.execute(

@@ -23,7 +23,6 @@ from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row, tip
 from mivrat.ui.work import Work, Workers
 
 WHAT = ("all mistakes", "the mistakes shown", "the images shown")
-NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
 SEED = 0
 MOST_SHARED = 4
 
@@ -85,7 +84,7 @@ class GroupsPage(QWidget):
         self._workers = Workers(1, self)
         self._working: Work | None = None
         self._done_for: tuple[Snapshot, object] | None = None
-        self.what, self.number = Choice(WHAT, "what to group"), Choice(NUMBERS, "number of groups")
+        self.what, self.number = Choice(WHAT, "what to group"), Choice(words.GROUP_NUMBERS, "number of groups")
         self.what.activated.connect(lambda _: self.refresh())
         self.number.activated.connect(lambda _: self.refresh())
         self.told = label(wrap=True)

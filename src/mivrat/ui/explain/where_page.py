@@ -29,7 +29,6 @@ from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_butto
 from mivrat.ui.work import Work, Workers
 
 BY = ("all together", "right and wrong", "labelled class", "predicted class", "pair")
-NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
 # So many mean maps are painted at most, those of most images.
 MOST_MAPS = 60
 
@@ -129,7 +128,7 @@ class WherePage(QWidget):
         self.by, self.what, self.number = (
             Choice(BY, "mean map by"),
             Choice(WHAT, "what to group"),
-            Choice(NUMBERS, "number of groups"),
+            Choice(words.GROUP_NUMBERS, "number of groups"),
         )
         self.by.activated.connect(lambda _: self.refresh())
         self.what.activated.connect(lambda _: self.refresh())
