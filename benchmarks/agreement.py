@@ -16,13 +16,15 @@ import numpy as np
 from scipy.optimize import minimize_scalar
 from scipy.stats import binomtest
 
+from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
 from mivrat.core.figures import significance
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.models.predictions import PredictionTable
+from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
-from mivrat.core.running.answers import SCORED, Answers, Judged, judge
-from mivrat.core.running.deeper import deeper
 from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.running.slow_figures import deeper
 
 RUNS = 300
 TABLES = 12
@@ -270,7 +272,7 @@ def table_pairs(form: str, rng: np.random.Generator, folder: Path, classes: int)
         csv.writer(file).writerows([["path", *names], *([f"{i}.png", *line] for i, line in enumerate(texts))])
     table = PredictionTable(path, names)
     kind = "logits" if "logits" in form else "probabilities"
-    assert table.score_kind == kind, (form, classes, table.score_kind)
+    assert table.settled == kind, (form, classes, table.settled)
     items = [ImageItem(f"{i}.png", label, {}, names[label]) for i, label in enumerate(labels)]
     evaluation = Evaluation(table, ImageSet("made up", folder, items))
     list(evaluation.run())

@@ -13,13 +13,13 @@ from PIL import Image
 
 from benchmarks.networks import RECIPE, mobile, residual
 from benchmarks.side_by_side import in_turn, spread
-from mivrat.core.evidence.maps import HeatmapMaker, Method, Target
-from mivrat.core.explaining.kept_maps import KeptMaps
-from mivrat.core.explaining.setup import MapSetup
-from mivrat.core.job import StopSignal
+from mivrat.core.answers.judging import Judging
+from mivrat.core.base.job import StopSignal
+from mivrat.core.heatmaps.kept_maps import KeptMaps
+from mivrat.core.heatmaps.maps import HeatmapMaker, Method, Target
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import read_image_set
-from mivrat.core.running.answers import Judging
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
 

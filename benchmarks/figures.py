@@ -13,9 +13,11 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.side_by_side import in_turn, spread
+from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
 from mivrat.core.figures.bootstrap import bootstrap
-from mivrat.core.running.answers import SCORED, Answers, Judged, judge
-from mivrat.core.running.deeper import deeper
+from mivrat.core.running.slow_figures import deeper
 
 IMAGES, CLASSES, ROUNDS = 50_000, 1_000, 3
 

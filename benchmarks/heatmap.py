@@ -9,7 +9,7 @@ import numpy as np
 
 from benchmarks.networks import mobile, residual
 from benchmarks.side_by_side import in_turn, spread
-from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.demo.study import DATA

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.core.models.predictions import PredictionTable
+from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
@@ -39,10 +39,10 @@ class MadeUp(PredictionTable):
         names = [f"class {k}" for k in range(CLASSES)]
         path.write_text("path,predicted\nnone,class 0\n", encoding="utf-8")
         super().__init__(path, names)
-        self.columns, self.score_kind = CLASSES, "logits"
+        self.columns, self._settled = CLASSES, "logits"
         self._labels = labels
 
-    def answers_for(self, image_set: ImageSet) -> tuple[np.ndarray, np.ndarray]:
+    def looked_up(self, image_set: ImageSet) -> tuple[np.ndarray, np.ndarray]:
         rng = np.random.default_rng(1)
         rows = rng.standard_normal((len(self._labels), CLASSES), np.float32)
         rows[np.arange(len(rows)), self._labels] += rng.normal(3.5, 1.5, len(rows)).astype(np.float32)

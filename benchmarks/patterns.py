@@ -11,12 +11,13 @@ from pathlib import Path
 
 import numpy as np
 
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
 from mivrat.core.likeness.features import unit
 from mivrat.core.likeness.grouping import group_by_likeness
 from mivrat.core.likeness.search import nearest
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.running.answers import Judged, judge
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
 from mivrat.demo.study import DATA, SETS, demo_inputs

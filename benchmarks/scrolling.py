@@ -21,9 +21,9 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication
 
 from benchmarks.screens import wait
+from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.running.answers import SCORED, Answers
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.ui.application import make_application
 from mivrat.ui.light_table.table import LightTable

@@ -14,6 +14,7 @@ import numpy as np
 from PIL import Image, ImageOps
 
 from benchmarks.probes import setups
+from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import check_class_order
@@ -24,7 +25,6 @@ from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.recipe import Crop, Recipe, Values, parse_recipe
 from mivrat.core.pictures.subsets import draw_per_class
 from mivrat.core.pictures.value_ranges import VALUE_RANGES
-from mivrat.core.running.answers import Judged
 from mivrat.core.running.evaluation import Evaluation
 
 BASES = ("grain-net-1 on spring-check", "grain-net-2 on late-summer-field")

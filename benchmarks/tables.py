@@ -12,9 +12,11 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
+from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import Judging
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.reporting.results import _table
-from mivrat.core.running.answers import SCORED, Answers, Judged, Judging
 
 IMAGES, ROUNDS = 20_000, 3
 

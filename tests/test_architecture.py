@@ -1,4 +1,4 @@
-"""Arrows point one way: core knows neither window nor command line, and its parts know only those below them."""
+"""Arrows point one way: each layer knows only those before it, and the core knows neither window nor command line."""
 
 from __future__ import annotations
 
@@ -9,20 +9,25 @@ import pytest
 
 SOURCE = Path(__file__).resolve().parents[1] / "src" / "mivrat"
 TOOLKIT = ("PySide6", "shiboken6", "pyqtgraph")
-# What each part of the core may import of the others.
-BELOW = {
-    "figures": {"figures"},
-    "pictures": {"pictures"},
-    "models": {"models", "pictures"},
-    "running": {"running", "models", "pictures", "figures", "study"},
-    "study": {"study", "models", "pictures", "running"},
-    "selecting": {"selecting", "figures", "pictures", "running", "study"},
-    "likeness": {"likeness", "evidence", "figures", "models", "pictures", "running", "study"},
-    "checks": {"checks", "figures", "models", "pictures", "running", "study"},
-    "evidence": {"evidence", "figures", "models", "pictures"},
-    "explaining": {"explaining", "evidence", "figures", "models", "pictures", "running", "study"},
-    "reporting": {"reporting", "checks", "evidence", "explaining", "figures", "models", "pictures", "running", "study"},
-}
+# The layers of the core: each may use those before it, never one after it.
+CORE = (
+    "base",
+    "pictures",
+    "models",
+    "figures",
+    "answers",
+    "study",
+    "gradients",
+    "heatmaps",
+    "covering",
+    "selecting",
+    "likeness",
+    "checks",
+    "running",
+    "reporting",
+)
+# What stands around the core, and what of that each part may use beside it.
+AROUND = {"demo": set(), "commands": {"demo"}, "cli": {"commands", "demo", "ui"}, "ui": {"demo"}, "__main__": {"cli"}}
 
 
 def imports_of(path: Path) -> set[str]:
@@ -32,31 +37,25 @@ def imports_of(path: Path) -> set[str]:
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
             assert node.level == 0, f"relative import in {path}"
-            found.add(node.module or "")
+            found |= {f"{node.module}.{alias.name}" for alias in node.names}
     return found
 
 
 @pytest.mark.parametrize("path", sorted(SOURCE.rglob("*.py")), ids=lambda p: str(p.relative_to(SOURCE)))
 def test_imports_point_one_way(path: Path) -> None:
-    parts, names = path.relative_to(SOURCE).parts, imports_of(path)
-    assert ("onnxruntime" in {n.split(".")[0] for n in names}) == (path.name == "engine.py")
+    parts, names = path.relative_to(SOURCE).with_suffix("").parts, imports_of(path)
+    roots = {n.split(".")[0] for n in names}
+    assert ("onnxruntime" in roots) == (path.name == "engine.py")
+    assert not roots & {"torch", "pickle", "marshal", "shelve"}
     if parts[0] != "ui":
-        assert not [n for n in names if n.split(".")[0] in TOOLKIT]
-    assert not [n for n in names if n.split(".")[0] in ("torch", "pickle", "marshal", "shelve")]
+        assert not roots & set(TOOLKIT)
+    inside = [n.split(".")[1:] for n in names if n.startswith("mivrat.")]
     if parts[0] == "core":
-        inside = [n for n in names if n.startswith("mivrat.")]
-        assert all(n.startswith("mivrat.core.") for n in inside)
-        if len(parts) > 2 and parts[1] in BELOW:
-            used = {n.split(".")[2] for n in inside} - {
-                "array_cache",
-                "database",
-                "errors",
-                "files",
-                "job",
-                "log",
-                "names",
-            }
-            assert used <= BELOW[parts[1]]
+        assert all(one[0] == "core" for one in inside)
+        if len(parts) > 2:
+            assert {one[1] for one in inside} <= set(CORE[: CORE.index(parts[1]) + 1])
+    elif parts[0] != "__init__":
+        assert {one[0] for one in inside} - {"__version__"} <= AROUND[parts[0]] | {"core", parts[0]}
 
 
 def test_every_module_says_its_job() -> None:

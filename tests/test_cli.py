@@ -17,7 +17,7 @@ import pytest
 from PIL import Image
 
 from mivrat.cli import main, run_command
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.demo.study import DATA
 from tests.support.networks import classifier, recipe_for, saved

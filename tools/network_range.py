@@ -27,7 +27,7 @@ from torch.nn import functional as F
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
 
-from mivrat.core.evidence.maps import HeatmapMaker, Target  # noqa: E402
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target  # noqa: E402
 from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
 from mivrat.core.pictures.recipe import Recipe, Resize, Values  # noqa: E402
 from tests.support.differences import Probe  # noqa: E402

@@ -15,10 +15,10 @@ from typing import Any, NoReturn
 from mivrat import __version__
 from mivrat.commands import evaluating, explaining
 from mivrat.commands.common import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
-from mivrat.core.errors import InputError
-from mivrat.core.job import Stopped
-from mivrat.core.log import begin_logging, log_path, log_uncaught
-from mivrat.core.names import printable
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped
+from mivrat.core.base.log import begin_logging, log_path, log_uncaught
+from mivrat.core.base.text import printable
 
 
 class _Parser(argparse.ArgumentParser):

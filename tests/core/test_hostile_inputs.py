@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from mivrat import cli
-from mivrat.core.database import connect
-from mivrat.core.errors import InputError
-from mivrat.core.log import begin_logging, end_logging, log_path
+from mivrat.core.base.database import connect
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.log import begin_logging, end_logging, log_path
 from mivrat.core.pictures.image_sets import list_images
 from mivrat.core.reporting.requirements import parse_requirement
 from mivrat.core.study import soundness
@@ -179,7 +179,7 @@ def test_what_nobody_foresaw_is_logged_and_said(
 def test_a_crash_leaves_its_trace_in_the_log() -> None:
     log_path().unlink(missing_ok=True)
     program = (
-        "import os, mivrat.core.log as log; log.begin_logging(); log.logging.getLogger('x').warning('w' * 1_000_001);"
+        "import os, mivrat.core.base.log as log; log.begin_logging(); log.logging.getLogger('x').warning('w' * 1_000_001);"
         "log.logging.getLogger('x').warning('the file after the first'); os.abort()"
     )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, check=False)
@@ -237,7 +237,7 @@ def test_too_many_rows_and_endless_questions_end(study: Path, monkeypatch: pytes
     monkeypatch.setitem(soundness.MOST_ROWS, "class", 2)
     with pytest.raises(InputError, match="more than 2 rows of 'class'"):
         Study.open(study)
-    monkeypatch.setattr("mivrat.core.database._MOST_STEPS", 3)
+    monkeypatch.setattr("mivrat.core.base.database._MOST_STEPS", 3)
     db = connect(study)
     for _ in range(2):  # each question has its own time
         with pytest.raises(sqlite3.OperationalError, match="interrupted"):

@@ -8,14 +8,15 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from mivrat.core.evidence.maps import HeatmapMaker, Target
-from mivrat.core.evidence.overlay import on_picture
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
+from mivrat.core.base.files import sha256_of
 from mivrat.core.figures.summary import Figures
-from mivrat.core.files import sha256_of
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
+from mivrat.core.heatmaps.overlay import on_picture
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
-from mivrat.core.running.answers import Judged, judge
 from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES, Scene, draw
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs, make_demo_study
@@ -133,7 +134,7 @@ def test_drawing_is_fixed_by_its_seed() -> None:
 
 
 def test_a_stopped_making_goes_on_and_a_moved_one_is_made_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from mivrat.core.job import StopSignal
+    from mivrat.core.base.job import StopSignal
 
     path, stop = tmp_path / "demo.mivrat", StopSignal()
     for progress in make_demo_study(path, stop):

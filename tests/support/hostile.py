@@ -27,7 +27,7 @@ import polars as pl
 from onnx import TensorProto, helper
 from PIL import Image
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.decode import UnreadablePicture
 from tests.support.networks import classifier, recipe_for, saved
 from tests.support.sets import CLASSES, write_set
@@ -146,9 +146,9 @@ def _table(rng: random.Random, columns: Sequence[str], path: Path) -> Path:
 
 
 def tables(rng: random.Random, folder: Path) -> None:
+    from mivrat.core.answers.scoring import score_images
     from mivrat.core.pictures.families import read_families
     from mivrat.core.pictures.image_sets import list_images, match_labels
-    from mivrat.core.running.scoring import score_images
     from mivrat.core.study.study import Study
 
     if rng.random() < 0.2:
@@ -156,7 +156,7 @@ def tables(rng: random.Random, folder: Path) -> None:
         return
     listing = list_images(_table(rng, rng.choice([["path"], ["path", "label"], ["path ", "path"], []]), folder / "t"))
     found = match_labels(listing, CLASSES).image_set
-    files = [found.file(i) for i in range(len(found.items))]
+    files = found.files()
     list(score_images(files, range(len(files)), _Nothing(), threads=1))
     with Study.create(folder / "s.mivrat", CLASSES) as study:
         study.load_image_set(study.add_image_set(found))
@@ -238,7 +238,7 @@ def recipes(rng: random.Random, folder: Path) -> None:
 
 
 def prediction_tables(rng: random.Random, folder: Path) -> None:
-    from mivrat.core.models.predictions import PredictionTable
+    from mivrat.core.models.prediction_table import PredictionTable
     from mivrat.core.pictures.image_sets import ImageItem, ImageSet
     from mivrat.core.running.evaluation import Evaluation
 
@@ -327,7 +327,7 @@ def _odd_network(rng: random.Random) -> bytes:
 
 
 def networks(rng: random.Random, folder: Path) -> None:
-    from mivrat.core.evidence.maps import HeatmapMaker, Target
+    from mivrat.core.heatmaps.maps import HeatmapMaker, Target
     from mivrat.core.models.onnx_model import OnnxModel
 
     path = folder / "m.onnx"
@@ -451,12 +451,12 @@ def _spoil(db: sqlite3.Connection, rng: random.Random) -> None:
 def read_everything(path: Path) -> None:
     """Whatever the window and the commands read from a study."""
     from mivrat.core.checks.of_run import kept_results
-    from mivrat.core.evidence.regions import shape_from_json
-    from mivrat.core.explaining.cover_tests import plan_from_json
+    from mivrat.core.covering.cover_test import plan_from_json
+    from mivrat.core.covering.regions import shape_from_json
     from mivrat.core.figures.groups import group_names
     from mivrat.core.reporting.cover_report import result_from_json, told_from_text
     from mivrat.core.running.loading import load_judged
-    from mivrat.core.running.plausible import load_two_classes
+    from mivrat.core.running.two_classes import load_two_classes
     from mivrat.core.selecting import kept
     from mivrat.core.study.contents import read_contents
     from mivrat.core.study.kept_evidence import load_regions, load_tests
@@ -531,7 +531,7 @@ def shapes(rng: random.Random, folder: Path) -> None:
     import argparse
 
     from mivrat.commands.explaining import _shapes
-    from mivrat.core.evidence.regions import mask_of
+    from mivrat.core.covering.regions import mask_of
 
     good = [
         {
@@ -548,7 +548,7 @@ def shapes(rng: random.Random, folder: Path) -> None:
 
 
 def caches(rng: random.Random, folder: Path) -> None:
-    from mivrat.core.array_cache import ArrayCache
+    from mivrat.core.base.blob_cache import ArrayCache
     from mivrat.core.pictures.thumbnails import ThumbnailStore
 
     path = folder / "c.arrays"

@@ -11,6 +11,7 @@ import onnx
 from numpy.typing import NDArray
 from onnx import TensorProto, helper, numpy_helper
 
+from mivrat.core.heatmaps.maps import HeatmapMaker
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import Recipe, Resize, Tensor, Values
 
@@ -145,3 +146,14 @@ def loaded(model: onnx.ModelProto, path: Path, classes: int | None = None, *, ch
 
 def random_batch(model: OnnxModel, images: int, seed: int = 1) -> NDArray[Any]:
     return np.random.default_rng(seed).uniform(0, 1, model.sample_shape(images)).astype(model.recipe.tensor.dtype)
+
+
+def seeing_one_spot(path: Path, *, channels_last: bool = False) -> HeatmapMaker:
+    """A model of 3 classes whose first logit is the sum of what stands in rows 4 to 8 and columns 20 to 25, no more."""
+    weights = np.zeros((30, 40, 3, 3) if channels_last else (3, 30, 40, 3), np.float32)
+    weights[(slice(4, 8), slice(20, 25)) if channels_last else (slice(None), slice(4, 8), slice(20, 25))] = [0.1, 0, 0]
+    net = Net(seed=0)
+    flat = net.add("Flatten", net.add("Identity", "image"), axis=1)
+    net.add("MatMul", flat, net.weight(values=weights.reshape(-1, 3)), name="scores")
+    shape: list[int | str] = ["n", 30, 40, 3] if channels_last else ["n", 3, 30, 40]
+    return HeatmapMaker(loaded(net.model(shape, {"scores": ["n", 3]}), path / "m.onnx", 3))

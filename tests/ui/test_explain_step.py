@@ -14,10 +14,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.evidence.maps import Target
-from mivrat.core.evidence.regions import Shape
-from mivrat.core.explaining.cover_tests import plan_from_json
-from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.covering.cover_test import plan_from_json
+from mivrat.core.covering.regions import Shape
+from mivrat.core.heatmaps.maps import Target
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted
 from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests

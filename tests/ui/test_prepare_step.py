@@ -45,7 +45,7 @@ def folder(tmp_path: Path) -> Path:
 @pytest.fixture
 def study(qtbot: QtBot, window: MainWindow, settle: Settle, folder: Path) -> MainWindow:
     """The window on a scored study of that folder, at its Prepare step."""
-    from mivrat.core.models.loading import load_model
+    from mivrat.core.models.kinds import load_model
     from mivrat.core.pictures.recipe import read_recipe
 
     made = Study.create(folder / "s.mivrat", CLASSES)
@@ -179,7 +179,7 @@ def test_a_table_of_predictions_measures_what_it_can(
     settle()
     snapshot = study.session.snapshot
     assert snapshot is not None
-    assert snapshot.record.model_kind == "table"
+    assert snapshot.record.kind.name == "table"
     assert snapshot.figures.top_k[1].hits == 6
     dashes = {line.name: line.how for line in headline_lines(study.session) if line.value == "–" and line.total == 0}
     assert set(dashes) == {"top-5 accuracy", "log loss", "Brier score"}

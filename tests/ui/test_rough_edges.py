@@ -15,7 +15,7 @@ from PySide6.QtGui import QDesktopServices, QDropEvent, QFontMetrics, QGuiApplic
 from PySide6.QtWidgets import QApplication, QLabel, QMenu, QPushButton, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.log import log_path
+from mivrat.core.base.log import log_path
 from mivrat.core.study.study import Study
 from mivrat.ui import application
 from mivrat.ui.columns import fit_columns
@@ -268,7 +268,7 @@ def test_what_cannot_be_kept_does_not_look_kept(
 
 
 def application_error(what: str) -> Exception:
-    from mivrat.core.errors import InputError
+    from mivrat.core.base.errors import InputError
 
     return InputError(what, where="study")
 

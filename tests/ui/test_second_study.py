@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtCore import QSettings, Qt
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.prepare import prepare_file

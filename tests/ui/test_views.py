@@ -16,11 +16,11 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.errors import InputError
+from mivrat.core.answers.answers import Answers
+from mivrat.core.answers.scoring import ScoredBatch
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.running.answers import Answers
-from mivrat.core.running.scoring import ScoredBatch
 from mivrat.core.selecting.selection import Labelled, Outcome
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.ui import words

@@ -13,8 +13,8 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-from mivrat.core.errors import InputError
-from mivrat.core.names import printable
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import printable
 
 DONE, NOT_HELD, BAD_INPUT, INSIDE, STOPPED = 0, 1, 2, 70, 130
 
@@ -75,7 +75,7 @@ class ProgressLine:
 @contextmanager
 def stoppable() -> Iterator[Any]:
     """Ctrl-C and a polite kill ask the job to end after the batch in hand."""
-    from mivrat.core.job import StopSignal, stopped_by
+    from mivrat.core.base.job import StopSignal, stopped_by
 
     stop = StopSignal()
     before = {which: signal.signal(which, lambda *_: stop.stop()) for which in (signal.SIGINT, signal.SIGTERM)}
@@ -123,7 +123,7 @@ def study_for(args: argparse.Namespace, classes: list[str], held: ExitStack, oth
 
 
 def load_maker(model_path: Path, recipe_path: Path | None, classes: int | None) -> Any:
-    from mivrat.core.evidence.maps import HeatmapMaker
+    from mivrat.core.heatmaps.maps import HeatmapMaker
     from mivrat.core.models.onnx_model import OnnxModel
     from mivrat.core.pictures.recipe import read_recipe
 

@@ -21,8 +21,8 @@ from mivrat.commands.common import (
     stoppable,
     study_for,
 )
-from mivrat.core.errors import InputError
-from mivrat.core.job import Stopped
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped
 
 
 def _scored(evaluation: Any, args: argparse.Namespace) -> bool:
@@ -40,11 +40,12 @@ def evaluate(args: argparse.Namespace) -> int:
 
 
 def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
+    from mivrat.core.answers.answers import UNREADABLE
     from mivrat.core.checks.result import in_words
     from mivrat.core.figures.bootstrap import FEW_UNITS
     from mivrat.core.figures.groups import group_figures, group_names
     from mivrat.core.figures.summary import sensible_ks
-    from mivrat.core.models.loading import load_model
+    from mivrat.core.models.kinds import load_model
     from mivrat.core.pictures.classes import read_class_list
     from mivrat.core.pictures.cropping import cropping_remark
     from mivrat.core.pictures.families import read_families
@@ -53,9 +54,8 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     from mivrat.core.pictures.subsets import draw, draw_per_class
     from mivrat.core.reporting.requirements import parse_requirement
     from mivrat.core.reporting.results import write_results
-    from mivrat.core.running.answers import UNREADABLE
-    from mivrat.core.running.deeper import deeper
     from mivrat.core.running.evaluation import Evaluation
+    from mivrat.core.running.slow_figures import deeper
 
     classes = read_class_list(args.classes)
     requirements = [parse_requirement(text, classes) for text in args.require]
@@ -87,7 +87,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     if study is not None and families:
         study.set_families(families)
     say_remarks(model)
-    files = [image_set.file(i) for i in range(len(image_set.items))]
+    files = image_set.files()
     if remark := cropping_remark(files, model.recipe, model.recipe_is_guess):
         say(f"mivrat: {remark}")
     evaluation = Evaluation(model, image_set, study)
@@ -162,11 +162,11 @@ def check(args: argparse.Namespace) -> int:
 
 
 def _checked(args: argparse.Namespace, held: ExitStack) -> int:
+    from mivrat.core.base.files import write_whole
     from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
     from mivrat.core.checks.of_run import check_run
     from mivrat.core.checks.report import checks_report, in_sentences
     from mivrat.core.checks.result import CheckResult
-    from mivrat.core.files import write_whole
     from mivrat.core.pictures.classes import read_class_list
     from mivrat.core.pictures.image_sets import list_images, match_labels
     from mivrat.core.pictures.recipe import read_recipe
@@ -216,7 +216,7 @@ def _model_or_mismatch(path: Path, classes: list[str], recipe: Any, threads: int
     """The model; or None and the check result that says that it does not go with the class list."""
     from mivrat.core.checks.answer_checks import check_outputs
     from mivrat.core.checks.inputs import Inputs
-    from mivrat.core.models.loading import load_model
+    from mivrat.core.models.kinds import load_model
     from mivrat.core.models.onnx_model import OnnxModel
     from mivrat.core.pictures.image_sets import ImageSet
 

@@ -8,7 +8,7 @@ from contextlib import suppress
 from typing import Any
 
 from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, ProgressLine, load_maker, say, say_remarks, show, stoppable
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 
 
 def layers(args: argparse.Namespace) -> int:
@@ -32,9 +32,9 @@ def layers(args: argparse.Namespace) -> int:
 
 def heatmap(args: argparse.Namespace) -> int:
     """Write heatmaps of single images."""
-    from mivrat.core.evidence.layers import stages
-    from mivrat.core.evidence.maps import METHODS, WITHOUT_LAYER, target_from_text
-    from mivrat.core.job import Stopped
+    from mivrat.core.base.job import Stopped
+    from mivrat.core.gradients.layers import stages
+    from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, target_from_text
     from mivrat.core.pictures.classes import ClassMatcher, read_class_list
     from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 
@@ -93,8 +93,8 @@ def heatmap(args: argparse.Namespace) -> int:
 
 def cover(args: argparse.Namespace) -> int:
     """Hide a region of many images, score again, and test what changed."""
-    from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
-    from mivrat.core.files import sha256_of, write_whole
+    from mivrat.core.base.files import sha256_of, write_whole
+    from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
     from mivrat.core.pictures.classes import ClassMatcher, read_class_list
     from mivrat.core.pictures.image_sets import list_images, match_labels
     from mivrat.core.reporting import cover_report
@@ -158,10 +158,10 @@ def cover(args: argparse.Namespace) -> int:
 
 def _called(maker: Any, image_set: Any, among: list[int], predicted: int, stop: Any) -> list[int]:
     """Those of some images that the model calls a class; what cannot be read is left out."""
-    from mivrat.core.running.scoring import score_images
+    from mivrat.core.answers.scoring import score_images
 
     found: list[int] = []
-    files = [image_set.file(i) for i in range(len(image_set.items))]
+    files = image_set.files()
     for batch in score_images(files, among, maker.model, stop=stop, copies=False):
         called = maker.called(batch.rows)
         found += [int(i) for i, k in zip(batch.scored, called, strict=True) if int(k) == predicted]
@@ -170,8 +170,8 @@ def _called(maker: Any, image_set: Any, among: list[int], predicted: int, stop: 
 
 def _shapes(args: argparse.Namespace) -> list[Any] | None:
     """The shapes to hide, or None where the hottest part is; InputError where it is none or several of them."""
-    from mivrat.core.evidence.regions import Shape, shape_from_json
-    from mivrat.core.files import json_value, read_text
+    from mivrat.core.base.files import json_value, read_text
+    from mivrat.core.covering.regions import Shape, shape_from_json
 
     if sum(given is not None for given in (args.region, args.shapes, args.hottest)) != 1:
         raise InputError(

@@ -7,11 +7,12 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.core.evidence.maps import HeatmapMaker, Target
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.reporting.heat_files import Wanted, write_heatmaps
 from mivrat.core.reporting.results import write_results
-from mivrat.core.running.answers import Judged, judge
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs
 

@@ -8,9 +8,9 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import sha256_of
-from mivrat.core.job import Progress, StopSignal
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of
+from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set

@@ -13,7 +13,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from mivrat import __version__
-from mivrat.core.log import begin_logging, log_uncaught
+from mivrat.core.base.log import begin_logging, log_uncaught
 from mivrat.ui.garbage import MainThreadCollector
 from mivrat.ui.theme import font, load_fonts
 from mivrat.ui.window import MainWindow

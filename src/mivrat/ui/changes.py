@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
-from mivrat.core.errors import InputError
-from mivrat.core.models.loading import load_model
-from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.models.predictions import PredictionTable
+from mivrat.core.base.errors import InputError
+from mivrat.core.models.kinds import load_model
+from mivrat.core.models.model import Model
 from mivrat.core.pictures.image_sets import ImageSet, Role, list_images, match_labels
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
@@ -30,7 +29,7 @@ def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: R
         model = _fitting_model(study, path, recipe, usual)
         evaluation = Evaluation(model, study.load_image_set(set_id), study)
         assert evaluation.run_id is not None
-        if isinstance(model, PredictionTable):
+        if not model.kind.can.scores:
             try:
                 for _ in evaluation.run():
                     pass
@@ -55,13 +54,11 @@ def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: R
     return Decision(words, do, undo)
 
 
-def _fitting_model(
-    study: Study, path: Path, recipe: Recipe | None, usual: Recipe | None
-) -> OnnxModel | PredictionTable:
+def _fitting_model(study: Study, path: Path, recipe: Recipe | None, usual: Recipe | None) -> Model:
     if recipe is None and usual is not None:
         try:
             model = load_model(path, study.classes, usual)
-            model.recipe_is_guess = isinstance(model, OnnxModel)
+            model.recipe_is_guess = model.kind.can.scores
             return model
         except InputError:
             pass

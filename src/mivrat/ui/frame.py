@@ -8,8 +8,8 @@ from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushButton, QToolButton, QVBoxLayout
 
+from mivrat.core.base.job import Progress
 from mivrat.core.checks.catalogue import BY_NAME
-from mivrat.core.job import Progress
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.session import Session
@@ -78,8 +78,8 @@ class Header(QFrame):
         )
         guess = " (a guess)" if snapshot.record.recipe_is_guess else ""
         prepared = f"recipe {snapshot.record.recipe.summary()}{guess}"
-        if snapshot.record.model_kind == "table":
-            prepared = "a table of predictions"
+        if not snapshot.record.kind.can.scores:
+            prepared = snapshot.record.kind.called
         self.facts.set_text(f"model {words.clipped(info.model, 30)}     {prepared}     {words.images(counts.listed)}")
         left_out = [
             f"{n} {name}"

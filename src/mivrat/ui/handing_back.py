@@ -9,8 +9,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QMenu, QWidget
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import write_whole
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
 from mivrat.core.reporting import hand_back
 from mivrat.core.reporting.hand_back import Handed, Source
 from mivrat.core.study.reviews import Reviews

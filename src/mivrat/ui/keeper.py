@@ -10,10 +10,10 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QSettings, Signal
 
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
 from mivrat.core.checks.of_run import KeptResult
-from mivrat.core.errors import InputError
-from mivrat.core.job import Progress, StopSignal, Written
 from mivrat.core.selecting.kept import KeptSelection, save_kept
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.reviews import Cause, Review, save_causes, save_reviews

@@ -11,14 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
+from mivrat.core.answers.judged import Counts, Judged
+from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.likeness.search import likeness_to_class
-from mivrat.core.running.answers import Counts, Judged, Judging, units_in
-from mivrat.core.running.deeper import Deeper
-from mivrat.core.running.plausible import TwoClasses
+from mivrat.core.running.slow_figures import Deeper
+from mivrat.core.running.two_classes import TwoClasses
 from mivrat.core.selecting.kept import KeptSelection
 from mivrat.core.selecting.ordering import (
     AS_LISTED,

@@ -12,26 +12,25 @@ import numpy as np
 from numpy.typing import NDArray
 from platformdirs import user_cache_path
 
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
-from mivrat.core.errors import InputError
-from mivrat.core.job import Progress, StopSignal, Written
 from mivrat.core.likeness.store import Features
-from mivrat.core.models.loading import load_model
-from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.kinds import load_model
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.pictures.subsets import pick
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.loading import load_judged
-from mivrat.core.running.plausible import TwoClasses, load_two_classes, save_two_classes
-from mivrat.core.running.plausible import find_two_classes as find_two_classes_in
+from mivrat.core.running.two_classes import TwoClasses, load_two_classes, save_two_classes
+from mivrat.core.running.two_classes import find_two_classes as find_two_classes_in
 from mivrat.core.selecting.kept import KeptSelection, load_kept
 from mivrat.core.study.contents import Contents, read_contents
+from mivrat.core.study.places import places_to_ask_about
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Reviews, load_reviews
 from mivrat.core.study.study import Study
-from mivrat.core.study.trust import places_to_ask_about
 from mivrat.demo.study import make_demo_study
 from mivrat.ui.session import Snapshot, take_snapshot
 from mivrat.ui.work import Work
@@ -204,13 +203,13 @@ def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
     """Look for images with more than one plausible class, and keep those found; whether all were looked at."""
     record = snapshot.record
     model = load_model(record.model_path, record.classes, record.recipe)
-    if not isinstance(model, OnnxModel):
+    if not model.kind.can.scores:
         raise InputError(
-            "a table of predictions cannot answer for shifted images",
+            f"{model.kind.called} cannot answer for shifted images",
             where=record.model_path,
             mend="this needs the model itself, as an ONNX file",
         )
-    files, found = [record.image_set.file(i) for i in range(len(record.image_set.items))], []
+    files, found = record.image_set.files(), []
     for news in find_two_classes_in(model, files, snapshot.judged, work.stop):
         if isinstance(news, TwoClasses):
             found.append(news)

@@ -20,11 +20,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress
+from mivrat.core.base.log import log_path
 from mivrat.core.checks.catalogue import Step
-from mivrat.core.errors import InputError
-from mivrat.core.job import Progress
 from mivrat.core.likeness.search import nearest
-from mivrat.core.log import log_path
 from mivrat.core.selecting.selection import Picked
 from mivrat.demo.study import demo_study_path
 from mivrat.ui import words

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from mivrat.core.evidence.maps import Method
+from mivrat.core.base.job import Written
+from mivrat.core.base.text import clipped as clipped
+from mivrat.core.base.text import count as count
+from mivrat.core.base.text import images as images
 from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
-from mivrat.core.job import Written
+from mivrat.core.heatmaps.maps import Method
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 
 DASH = "–"
@@ -51,20 +54,6 @@ def paired_test(over_units: Units | None) -> str:
 
 def decimal(value: float | None, places: int = 3) -> str:
     return DASH if value is None else f"{value:.{places}f}"
-
-
-def count(number: int) -> str:
-    """A whole number with thin groups of three digits."""
-    return f"{number:,}".replace(",", "\u202f")
-
-
-def images(number: int) -> str:
-    return "1 image" if number == 1 else f"{count(number)} images"
-
-
-def clipped(text: str, most: int) -> str:
-    """A long name with its middle left out."""
-    return text if len(text) <= most else text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
 
 
 # What a file that lists or is images may be, for a dialog that asks for one.

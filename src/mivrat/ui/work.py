@@ -8,9 +8,9 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal, Slot
 
-from mivrat.core.errors import InputError
-from mivrat.core.job import Stopped, StopSignal, stopped_by
-from mivrat.core.log import log_path
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped, StopSignal, stopped_by
+from mivrat.core.base.log import log_path
 
 # Milliseconds after which a thread with nothing to do goes.
 IDLE = 4000

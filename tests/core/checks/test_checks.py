@@ -11,16 +11,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image, ImageEnhance
 
+from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
+from mivrat.core.base.job import StopSignal
 from mivrat.core.checks.catalogue import CHECKS, Step, run_checks
 from mivrat.core.checks.file_checks import NEAR_BITS
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.of_run import check_run, joined, kept_results
 from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import fingerprint, near_pairs
-from mivrat.core.job import StopSignal
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels, read_image_set
-from mivrat.core.running.answers import SCORED, Answers, Judged, judge
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
 from mivrat.demo.study import DATA, demo_inputs

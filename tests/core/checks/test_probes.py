@@ -10,6 +10,8 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from mivrat.core.answers.answers import Answers
+from mivrat.core.answers.judging import judge
 from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_renaming, check_class_order, usual_orders
@@ -20,7 +22,6 @@ from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import Crop, Picture, Recipe, Resize, Values, parse_recipe
 from mivrat.core.pictures.subsets import draw_per_class
 from mivrat.core.pictures.value_ranges import VALUE_RANGES
-from mivrat.core.running.answers import Answers, judge
 from mivrat.demo.study import DATA, DemoInputs, demo_inputs
 from tests.core.checks.test_checks import made_set
 from tests.support.fitted import STRIPED, fitted, write_striped

@@ -7,9 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
 from mivrat.core.figures.causes import count_causes
 from mivrat.core.models.scores import Kind
-from mivrat.core.running.answers import SCORED, Answers, Judged, judge
 
 
 def judged(images: int, classes: int, seed: int, kind: Kind = "logits") -> Judged:

@@ -8,10 +8,12 @@ import numpy as np
 import pytest
 from scipy.stats import t as student
 
+from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
 from mivrat.core.figures import units
 from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
-from mivrat.core.running.answers import SCORED, Answers, Judged, judge
 
 
 def made(seed: int, total: int = 160, classes: int = 4, of: int = 14) -> Judged:

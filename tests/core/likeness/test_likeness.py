@@ -10,14 +10,15 @@ import onnx
 import onnxruntime as ort
 import pytest
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.graph import GraphView
-from mivrat.core.job import StopSignal
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import StopSignal
+from mivrat.core.gradients.graph import GraphView
 from mivrat.core.likeness import store
 from mivrat.core.likeness.features import FeatureModel, feature_tensor, unit
 from mivrat.core.likeness.grouping import LikeGroup, group_by_likeness, shared_beyond_chance, silhouette
 from mivrat.core.likeness.search import likeness_to_class, nearest
 from mivrat.core.likeness.store import Features
+from mivrat.core.models.prediction_table import TABLE
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
@@ -87,7 +88,7 @@ def test_features_are_kept_found_again_and_gone_on_with(tmp_path: Path, monkeypa
     np.testing.assert_array_equal(whole.vectors, again.vectors)
     next(folder.iterdir()).write_bytes(b"broken")
     assert len(Features(record, contents, folder).pending) == 59
-    record.model_kind = "table"
+    record.kind = TABLE
     with pytest.raises(InputError, match="no features"):
         list(Features(record, contents, tmp_path / "other").run())
 

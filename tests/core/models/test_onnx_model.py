@@ -10,7 +10,7 @@ import onnx
 import pytest
 from onnx import TensorProto, helper
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import as_rows, guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.recipe import Recipe

@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 from onnx import TensorProto, helper, numpy_helper
 from PIL import Image
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.maps import HeatmapMaker, Target
-from mivrat.core.job import Stopped, StopSignal, stopped_by
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped, StopSignal, stopped_by
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models import trial
 from mivrat.core.models.bounds import is_plainly_bounded
 from mivrat.core.models.onnx_model import OnnxModel

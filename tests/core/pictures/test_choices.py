@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.figures.families import family_accuracy, family_matrix
 from mivrat.core.pictures.families import read_families
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet

@@ -16,15 +16,15 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from mivrat.cli import run_command
-from mivrat.core.errors import InputError
-from mivrat.core.models.predictions import PredictionTable
-from mivrat.core.names import escaped, is_text, unescaped
+from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import escaped, is_text, unescaped
+from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.decode import MOST_PIXELS, UnreadablePicture, read_picture
 from mivrat.core.pictures.image_sets import list_images, read_image_set
 from mivrat.core.pictures.prepare import fitted_pixels, prepare_file
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, recipe_to_toml
-from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
 from tests.support.networks import Net, classifier, loaded, recipe_for, saved
@@ -136,7 +136,7 @@ def test_names_that_are_no_text_go_through_everything(tmp_path: Path, capsys: py
     with Study.open(tmp_path / "s.mivrat") as study:
         assert study.load_image_set(1).items == images.items
     table = PredictionTable(tmp_path / "out" / "predictions.csv", CLASSES)
-    assert table.answers_for(images)[1].sum() == len(images.items) - 1
+    assert table.looked_up(images)[1].sum() == len(images.items) - 1
     capsys.readouterr()
 
 

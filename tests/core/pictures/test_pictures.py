@@ -10,7 +10,7 @@ import polars as pl
 import pytest
 from PIL import Image
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.classes import ClassMatcher, fold, read_class_list
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 from mivrat.core.pictures.image_sets import read_image_set

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.pictures.preview import preview
 from mivrat.core.pictures.recipe import Crop, Picture, Recipe, Resize, Tensor, Values

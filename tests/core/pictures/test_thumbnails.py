@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from mivrat.core.files import limit_folder
+from mivrat.core.base.files import limit_folder
 from mivrat.core.pictures import thumbnails
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import ThumbnailStore

@@ -13,8 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-from mivrat.core.errors import InputError
-from mivrat.core.job import Progress, StopSignal, Written
+from mivrat.core.answers.answers import SCORED, UNREADABLE, Answers
+from mivrat.core.answers.judging import judge
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.reporting import hand_back
@@ -31,7 +33,6 @@ from mivrat.core.reporting.hand_back import (
     safe_names,
     sort_into_folders,
 )
-from mivrat.core.running.answers import SCORED, UNREADABLE, Answers, judge
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Cause, Review, Reviews
 

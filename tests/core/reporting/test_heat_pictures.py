@@ -12,11 +12,11 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.overlay import heat_colours
-from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.figures.covered import cover_result
-from mivrat.core.job import Progress, StopSignal, Written
+from mivrat.core.heatmaps.overlay import heat_colours
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.heat_pictures import (
@@ -31,7 +31,7 @@ from mivrat.core.reporting.heat_pictures import (
     with_legend,
 )
 from mivrat.core.reporting.typeface import fitting, typeface
-from tests.core.explaining.test_explaining import Ran
+from tests.core.covering.test_cover_test import Ran
 
 RED, BLUE = (np.full((30, 60, 3), colour, np.uint8) for colour in ((200, 0, 0), (0, 0, 200)))
 

@@ -12,17 +12,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mivrat.core.errors import InputError
+from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
+from mivrat.core.answers.scoring import ScoredBatch
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of, write_whole, write_whole_with
 from mivrat.core.figures.bootstrap import Interval, Intervals
 from mivrat.core.figures.outcomes import outcomes
 from mivrat.core.figures.ranked import one_versus_rest
 from mivrat.core.figures.summary import Figures, summarise
-from mivrat.core.files import sha256_of, write_whole, write_whole_with
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.reporting.requirements import parse_requirement
 from mivrat.core.reporting.results import metrics, safe_cell, write_results
-from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, Judged, judge
-from mivrat.core.running.scoring import ScoredBatch
 
 CLASSES = ["birch", 'odd "name", with, commas', "=hazel"]
 

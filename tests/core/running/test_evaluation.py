@@ -10,12 +10,13 @@ import onnx
 import pytest
 from onnx import helper
 
-from mivrat.core.errors import InputError
-from mivrat.core.job import Meter, StopSignal, duration
+from mivrat.core.answers.answers import FAILED, UNREADABLE
+from mivrat.core.answers.judging import judge
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Meter, StopSignal, duration
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set
 from mivrat.core.pictures.prepare import prepare_file
-from mivrat.core.running.answers import FAILED, UNREADABLE, judge
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.study import Study
 from tests.support.networks import classifier, loaded

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from mivrat.core.answers.answers import PENDING, SCORED, UNREADABLE, Answers
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judging import judge
 from mivrat.core.pictures.image_sets import ImageItem
-from mivrat.core.running.answers import PENDING, SCORED, UNREADABLE, Answers, Judged, judge
 from mivrat.core.selecting.ordering import ToArrange
 from mivrat.core.selecting.selection import Cells, Confidence, InGroup, Labelled, Outcome, Picked, Predicted, Selection
 from mivrat.core.study.reviews import Cause, Review, Reviews

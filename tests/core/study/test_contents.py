@@ -11,8 +11,8 @@ from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, ma
 from mivrat.core.pictures.recipe import Values
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.contents import read_contents
+from mivrat.core.study.places import places_to_ask_about
 from mivrat.core.study.study import Study
-from mivrat.core.study.trust import places_to_ask_about
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES, write_set
 

@@ -11,10 +11,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from mivrat.core.errors import InputError
+from mivrat.core.answers.answers import SCORED
+from mivrat.core.base.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels, read_image_set
-from mivrat.core.running.answers import SCORED
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.loading import load_judged
 from mivrat.core.study.lock import StudyLock

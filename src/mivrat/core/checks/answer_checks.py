@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
+from mivrat.core.answers.answers import FAILED
+from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, named, some_of
+from mivrat.core.checks.result import CheckResult, State
 from mivrat.core.figures.bootstrap import LEAST_UNITS
 from mivrat.core.figures.significance import beyond_commonest
 from mivrat.core.figures.units import alike_within, units_of
 from mivrat.core.models.scores import column_count_fits
-from mivrat.core.running.answers import FAILED
 
 # What looks like units: so many images each on average, answers so alike within them.
 LEAST_SIZE, MOST_SIZE, LEAST_ALIKE = 1.5, 60, 0.1
@@ -104,9 +105,9 @@ def check_failed(inputs: Inputs) -> CheckResult:
     asked = len(inputs.answered) + len(failed)
     figures = {"scored": asked, "failed": len(failed)}
     if not len(failed):
-        return CheckResult("failed", "fine", f"No NaN and no infinity in {some_of(asked, 'answer')}.", figures)
+        return CheckResult("failed", "fine", f"No NaN and no infinity in {plural(asked, 'answer')}.", figures)
     state: State = "stop" if len(failed) > 0.01 * asked else "look"
-    sentence = f"{some_of(len(failed), 'answer')} of {asked} hold NaN or infinity and are left out of every figure."
+    sentence = f"{plural(len(failed), 'answer')} of {asked} hold NaN or infinity and are left out of every figure."
     return CheckResult("failed", state, sentence, figures, tuple(failed.tolist()))
 
 
@@ -118,11 +119,9 @@ def check_ties(inputs: Inputs) -> CheckResult:
     tied = answered[judged.tied[answered]]
     figures = {"scored": len(answered), "tied": len(tied)}
     if not len(tied):
-        return CheckResult(
-            "ties", "fine", f"Each of {some_of(len(answered), 'answer')} has one highest score.", figures
-        )
+        return CheckResult("ties", "fine", f"Each of {plural(len(answered), 'answer')} has one highest score.", figures)
     sentence = (
-        f"{some_of(len(tied), 'answer')} of {len(answered)} have their highest score more than once; the class earlier "
+        f"{plural(len(tied), 'answer')} of {len(answered)} have their highest score more than once; the class earlier "
         "in the list is taken."
     )
     state: State = "stop" if len(tied) > 0.1 * len(answered) else "look"
@@ -154,7 +153,7 @@ def check_skill(inputs: Inputs) -> CheckResult:
     share, p = beyond_commonest(judged.right[use], judged.labels[use])
     figures = {"accuracy": hits / len(use), "commonest_class": inputs.classes[top], "commonest_share": share, "p": p}
     text = (
-        f"{100 * hits / len(use):.1f} % of {len(use)} are right; always saying {named([inputs.classes[top]])} would be in "
+        f"{100 * hits / len(use):.1f} % of {len(use)} are right; always saying {in_sentence([inputs.classes[top]])} would be in "
         f"{100 * share:.1f} %"
     )
     if p < 0.001:
@@ -177,7 +176,7 @@ def check_one_class(inputs: Inputs) -> CheckResult:
     labelled = float((labels[labels >= 0] == top).mean()) if (labels >= 0).any() else 1 / len(inputs.classes)
     never = [inputs.classes[k] for k in np.flatnonzero(counts == 0) if (labels == k).any()]
     figures = {"class": inputs.classes[top], "predicted_share": share, "labelled_share": labelled, "never": never}
-    text = f"{named([inputs.classes[top]])} is predicted for {100 * share:.1f} % of {len(answered)} images"
+    text = f"{in_sentence([inputs.classes[top]])} is predicted for {100 * share:.1f} % of {len(answered)} images"
     concerned = tuple(answered[judged.predicted[answered] == top].tolist())
     if share >= 0.9 and labelled <= 0.5:
         sentence = (
@@ -186,7 +185,7 @@ def check_one_class(inputs: Inputs) -> CheckResult:
         return CheckResult("one-class", "stop", sentence, figures, concerned)
     if share >= 0.3 and share >= 3 * labelled:
         return CheckResult("one-class", "look", f"{text}; {100 * labelled:.1f} % are labelled so.", figures, concerned)
-    more = f" Never predicted though labelled: {named(never)}." if never else ""
+    more = f" Never predicted though labelled: {in_sentence(never)}." if never else ""
     return CheckResult(
         "one-class", "look" if never else "fine", f"The class predicted most often: {text}.{more}", figures
     )

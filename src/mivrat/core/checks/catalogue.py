@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 
+from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.checks import answer_checks, file_checks, label_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import check_class_order
 from mivrat.core.checks.recipe_probe import probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.checks.survey import Facts, Surveyed, survey_files
-from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.pictures.image_sets import ImageSet
 
 
@@ -205,7 +205,7 @@ def _surveyed(
     stop: StopSignal | None,
 ) -> Iterator[Step]:
     meter = Meter(len(image_set.items))
-    files = [image_set.file(i) for i in range(len(image_set.items))]
+    files = image_set.files()
     for one in survey_files(files, known, stop):
         found.append(one)
         if one.stamp is not None and one.stamp.content not in known:

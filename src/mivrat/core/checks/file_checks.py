@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, named, some_of
+from mivrat.core.checks.result import CheckResult, State
 from mivrat.core.checks.survey import Surveyed, near_pairs
 from mivrat.core.pictures.decode import UnreadablePicture, read_file, read_picture
 
@@ -33,12 +34,12 @@ def check_readable(inputs: Inputs) -> CheckResult:
         "reasons": {items[i].path: reason for i, reason in problems.items()},
     }
     if not problems:
-        return CheckResult("readable", "fine", f"All {some_of(len(survey), 'file')} can be read whole.", figures)
+        return CheckResult("readable", "fine", f"All {plural(len(survey), 'file')} can be read whole.", figures)
     if len(problems) == len(survey):
         sentence = f"No file can be read; the first: {items[next(iter(problems))].path}: {next(iter(problems.values()))}. Has the folder moved?"
         return CheckResult("readable", "stop", sentence, figures, tuple(problems))
     kinds = Counter(problems.values()).most_common(3)
-    sentence = f"{some_of(len(problems), 'file')} of {len(survey)} cannot be read: {'; '.join(f'{n} × {reason}' for reason, n in kinds)}."
+    sentence = f"{plural(len(problems), 'file')} of {len(survey)} cannot be read: {'; '.join(f'{n} × {reason}' for reason, n in kinds)}."
     return CheckResult("readable", "look", sentence, figures, tuple(problems))
 
 
@@ -79,11 +80,11 @@ def check_shapes(inputs: Inputs) -> CheckResult:
     size = (
         f"All are {width} × {height}, {usual}"
         if len(sizes) == len(modes) == 1
-        else f"Most are {usual}; {some_of(len(sizes), 'size')}, the most frequent {width} × {height}"
+        else f"Most are {usual}; {plural(len(sizes), 'size')}, the most frequent {width} × {height}"
     )
     if not odd:
         return CheckResult("shapes", "fine", f"{size}; none stands out.", figures)
-    listed = "; ".join(f"{some_of(len(found), 'picture')} {name}" for name, found in odd.items())
+    listed = "; ".join(f"{plural(len(found), 'picture')} {name}" for name, found in odd.items())
     concerned = dict.fromkeys(i for found in sorted(odd.values(), key=len) for i in found)
     return CheckResult("shapes", "look", f"{size}. {listed}.", figures, tuple(concerned))
 
@@ -114,11 +115,11 @@ def check_changed(inputs: Inputs) -> CheckResult:
     if not changed and not gone:
         extra = f" Of {len(unknown)} scored by an earlier version it is not known." if unknown else ""
         sentence = (
-            f"All {some_of(len(inputs.stamps) - len(unknown), 'file')} are as they were when they were scored.{extra}"
+            f"All {plural(len(inputs.stamps) - len(unknown), 'file')} are as they were when they were scored.{extra}"
         )
         return CheckResult("changed", "look" if unknown else "fine", sentence, figures, tuple(unknown))
     parts = [
-        f"{some_of(len(found), 'file')} {what}"
+        f"{plural(len(found), 'file')} {what}"
         for found, what in ((changed, "changed since they were scored"), (gone, "no longer there"))
         if found
     ]
@@ -139,11 +140,11 @@ def check_duplicates(inputs: Inputs) -> CheckResult:
     figures = {"groups": len(copies), "surplus_images": extra, "groups_with_different_labels": len(at_odds)}
     if not copies:
         return CheckResult("duplicates", "fine", "No two files have the same content.", figures)
-    sentence = f"{some_of(extra, 'image')} more than there are different pictures: {some_of(len(copies), 'group')} of exact copies."
+    sentence = f"{plural(extra, 'image')} more than there are different pictures: {plural(len(copies), 'group')} of exact copies."
     if at_odds:
         first = at_odds[0]
-        at_odds_in = named(list(dict.fromkeys(inputs.classes[labels[i]] for i in first if labels[i] >= 0)))
-        sentence += f" In {some_of(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong."
+        at_odds_in = in_sentence(list(dict.fromkeys(inputs.classes[labels[i]] for i in first if labels[i] >= 0)))
+        sentence += f" In {plural(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong."
     ordered = [i for found in [*at_odds, *(one for one in copies if one not in at_odds)] for i in found]
     return CheckResult("duplicates", "stop" if at_odds else "look", sentence, figures, tuple(ordered))
 
@@ -176,12 +177,12 @@ def check_training(inputs: Inputs) -> CheckResult:
         ],
     }
     if not pairs:
-        sentence = f"None of {some_of(len(survey), 'image')} stands among the {some_of(len(training), 'training image')}, exactly or nearly."
+        sentence = f"None of {plural(len(survey), 'image')} stands among the {plural(len(training), 'training image')}, exactly or nearly."
         return CheckResult("training", "fine", sentence, figures)
-    parts = [f"{some_of(len(found), 'image')} {how}" for found, how in ((exact, "exactly"), (near, "nearly")) if found]
+    parts = [f"{plural(len(found), 'image')} {how}" for found, how in ((exact, "exactly"), (near, "nearly")) if found]
     sentence = f"{' and '.join(parts)} the same as a training image: the model has seen {'it' if len(exact) + len(near) == 1 else 'them'}."
     if differing:
-        sentence += f" {some_of(len(differing), 'label')} differ from the one at training."
+        sentence += f" {plural(len(differing), 'label')} differ from the one at training."
     state: State = "stop" if len(pairs) >= 0.05 * len(survey) else "look"
     return CheckResult("training", state, sentence, figures, (*exact, *near))
 

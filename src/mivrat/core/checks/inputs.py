@@ -8,11 +8,12 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.answers.answers import SCORED
+from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.survey import Facts, Surveyed
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import SCORED, Judged
 
 
 @dataclass

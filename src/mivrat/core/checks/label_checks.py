@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, named, some_of
+from mivrat.core.checks.result import CheckResult
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.pictures.classes import natural_key
 
@@ -31,7 +32,7 @@ def check_labels(inputs: Inputs) -> CheckResult:
     if unknown:
         concerned = [i for label in sorted(unknown) for i in unknown[label]]
         sentence = (
-            f"{some_of(len(concerned), 'image')} with a label that is not in the class list: {named(sorted(unknown, key=natural_key))}. "
+            f"{plural(len(concerned), 'image')} with a label that is not in the class list: {in_sentence(sorted(unknown, key=natural_key))}. "
             "Pair them with classes by hand, or put them aside, under Prepare."
         )
         return CheckResult("labels", "stop", sentence, figures, tuple(concerned))
@@ -39,10 +40,10 @@ def check_labels(inputs: Inputs) -> CheckResult:
         sentence = "No image has a label: there will be predictions, but no figures."
         return CheckResult("labels", "look", sentence, figures, tuple(missing))
     if missing:
-        sentence = f"{some_of(len(missing), 'image')} of {len(items)} without a label: not in any figure."
+        sentence = f"{plural(len(missing), 'image')} of {len(items)} without a label: not in any figure."
         return CheckResult("labels", "look", sentence, figures, tuple(missing))
     return CheckResult(
-        "labels", "fine", f"All {some_of(len(items), 'image')} have a label from the class list.", figures
+        "labels", "fine", f"All {plural(len(items), 'image')} have a label from the class list.", figures
     )
 
 
@@ -61,13 +62,13 @@ def check_class_sizes(inputs: Inputs) -> CheckResult:
     }
     parts = []
     if empty:
-        parts.append(f"{some_of(len(empty), 'class', 'classes')} without images: {named(empty)}.")
+        parts.append(f"{plural(len(empty), 'class', 'classes')} without images: {in_sentence(empty)}.")
     if len(small):
         least = int(counts[small].min())
         width = _width(least)
-        fewest = named([inputs.classes[k] for k in small[np.argsort(counts[small], kind="stable")]])
+        fewest = in_sentence([inputs.classes[k] for k in small[np.argsort(counts[small], kind="stable")]])
         parts.append(
-            f"{some_of(len(small), 'class', 'classes')} with fewer than {FEW} images: {fewest}. With {some_of(least, 'image')}, "
+            f"{plural(len(small), 'class', 'classes')} with fewer than {FEW} images: {fewest}. With {plural(least, 'image')}, "
             f"the interval of a recall near 80 % is {100 * width:.0f} points wide."
         )
     if not parts:
@@ -98,8 +99,8 @@ def check_balance(inputs: Inputs) -> CheckResult:
         return CheckResult("balance", "open", "Fewer than two classes have images.")
     ratio = float(present.max() / present.min())
     most, least = (
-        named([inputs.classes[int(counts.argmax())]]),
-        named([inputs.classes[int(np.where(counts > 0, counts, counts.max() + 1).argmin())]]),
+        in_sentence([inputs.classes[int(counts.argmax())]]),
+        in_sentence([inputs.classes[int(np.where(counts > 0, counts, counts.max() + 1).argmin())]]),
     )
     figures = {"largest": int(present.max()), "smallest": int(present.min()), "ratio": ratio}
     sentence = f"The largest class ({most}, {present.max()}) has {ratio:.1f} times the images of the smallest ({least}, {present.min()})."

@@ -10,15 +10,15 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
+from mivrat.core.answers.judged import Judged
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import StopSignal
 from mivrat.core.checks.catalogue import BY_NAME, Step, run_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import Facts, facts_from_json
-from mivrat.core.errors import InputError
-from mivrat.core.job import StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import Judged
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.soundness import reading
 from mivrat.core.study.study import Study
@@ -59,7 +59,7 @@ def training_set(study: Study) -> ImageSet | None:
 def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
     """What the checks of these names look at; the model is loaded only where one of them needs it."""
     model, problem = None, ""
-    if record.model_kind == "onnx" and NEEDS_MODEL & set(names):
+    if record.kind.can.gradients and NEEDS_MODEL & set(names):
         try:
             model = OnnxModel(record.model_path, record.recipe, len(record.classes))
             model.recipe_is_guess = record.recipe_is_guess

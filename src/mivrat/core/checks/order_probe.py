@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 
+from mivrat.core.base.text import in_sentence
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, in_words, named
+from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.confusion import confusion_matrix
 from mivrat.core.figures.significance import even_split, gained_and_lost
 from mivrat.core.pictures.classes import fold, natural_key
@@ -143,7 +144,7 @@ def check_class_order(inputs: Inputs) -> CheckResult:
     moved = np.flatnonzero(best.means != np.arange(len(classes)))
     # Outputs that are never predicted move nothing; they are not evidence.
     shown = [k for k in moved if (predicted == k).any()]
-    pairs = [f"{named([classes[k]])} → {named([classes[best.means[k]]])}" for k in shown[:5]]
+    pairs = [f"{in_sentence([classes[k]])} → {in_sentence([classes[best.means[k]]])}" for k in shown[:5]]
     renamed = ", ".join(pairs) + (f" and {len(shown) - 5} more" if len(shown) > 5 else "")
     sentence = (
         f"With the classes renamed ({best.name}) accuracy is {100 * then:.1f} % instead of {100 * now / total:.1f} % "

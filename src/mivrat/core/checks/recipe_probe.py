@@ -17,12 +17,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import wilcoxon
 
+from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_order, renamed_right
 from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.significance import beyond_commonest, even_split, gained_and_lost, holm
-from mivrat.core.job import Meter, Progress, StopSignal
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.decode import Mode, Pixels, UnreadablePicture, read_picture

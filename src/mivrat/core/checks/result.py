@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
@@ -38,18 +38,6 @@ _RESULT = TypeAdapter(CheckResult)
 def from_json(text: str) -> CheckResult:
     """A result that was kept as text; ValueError where it is none."""
     return _RESULT.validate_json(text)
-
-
-def some_of(number: int, what: str, plural: str = "") -> str:
-    """``1 image``, ``3 images``."""
-    return f"1 {what}" if number == 1 else f"{number} {plural or what + 's'}"
-
-
-def named(names: Sequence[str], most: int = 5) -> str:
-    """Names as they stand in a sentence: the first few, long ones with their middle left out."""
-    shown = [name if len(name) <= 36 else f"{name[:18]}…{name[-17:]}" for name in names[:most]]
-    more = len(names) - len(shown)
-    return ", ".join(shown) + (f" and {more} more" if more > 0 else "")
 
 
 def in_words(probability: float) -> str:

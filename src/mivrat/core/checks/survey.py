@@ -17,7 +17,7 @@ from PIL import Image
 from pydantic import TypeAdapter
 from scipy.fft import dctn
 
-from mivrat.core.job import StopSignal
+from mivrat.core.base.job import StopSignal
 from mivrat.core.pictures.decode import (
     PictureFile,
     Stamp,

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.evidence.combining import spread_of
-from mivrat.core.evidence.maps import Map
+from mivrat.core.heatmaps.combining import spread_of
+from mivrat.core.heatmaps.maps import Map
 from mivrat.core.likeness.grouping import LikeGroup, group_by_likeness
 
 

@@ -8,7 +8,7 @@ import numpy as np
 import onnx
 from numpy.typing import NDArray
 
-from mivrat.core.evidence.graph import GraphView
+from mivrat.core.gradients.graph import GraphView
 from mivrat.core.models.engine import new_session, run_session
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
 

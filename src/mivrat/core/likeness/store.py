@@ -9,13 +9,13 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.array_cache import ArrayCache
-from mivrat.core.errors import InputError
-from mivrat.core.job import Meter, Progress, StopSignal
+from mivrat.core.answers.scoring import score_images
+from mivrat.core.base.blob_cache import ArrayCache
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.likeness.features import FeatureModel, Vectors
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import recipe_to_toml
-from mivrat.core.running.scoring import score_images
 from mivrat.core.study.records import RunRecord
 
 # What has been worked out is kept after so many images, not only in the end.
@@ -61,15 +61,15 @@ class Features:
         yield meter.at(done)
         if not len(todo):
             return
-        if record.model_kind != "onnx":
+        if not record.kind.can.features:
             raise InputError(
-                "a table of predictions has no features",
+                f"{record.kind.called} has no features",
                 where=record.model_path,
                 mend="likeness needs the model itself, as an ONNX file",
             )
         model = FeatureModel(OnnxModel(record.model_path, record.recipe, len(record.classes)))
         self._spread(model.columns)
-        files = [record.image_set.file(i) for i in range(len(self.vectors))]
+        files = record.image_set.files()
         unkept = 0
         for batch in score_images(files, todo.tolist(), model, stop=stop, known=self._known.__contains__):
             self._contents.update({i: stamp.content for i, stamp in batch.stamps.items()})

@@ -11,8 +11,8 @@ from typing import Any, TypeAlias, TypeVar
 
 from numpy.typing import NDArray
 
-from mivrat.core.errors import InputError
-from mivrat.core.job import Stopped, current_stop
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped, current_stop
 
 # Some builds of the engine count their use and keep an id of the machine; this has to stand before it is loaded.
 os.environ["ORT_DISABLE_TELEMETRY"] = "1"

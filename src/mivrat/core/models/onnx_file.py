@@ -10,7 +10,7 @@ import onnx
 from google.protobuf.message import DecodeError
 from onnx import TensorProto
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.recipe import MOST_SIDE, Recipe
 
 Shape = tuple[int | None, ...]

@@ -6,7 +6,8 @@ import copy
 import hashlib
 import json
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from functools import cached_property
 from math import prod
 from pathlib import Path
 from typing import Any
@@ -15,14 +16,16 @@ import numpy as np
 import onnx
 from numpy.typing import NDArray
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import sha256_of
-from mivrat.core.job import Stopped
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of
+from mivrat.core.base.job import Stopped
 from mivrat.core.models import onnx_file
 from mivrat.core.models.bounds import is_plainly_bounded
 from mivrat.core.models.engine import VERSION, new_session, run_session, short_reason
-from mivrat.core.models.scores import as_rows, column_count_fits
+from mivrat.core.models.model import Capabilities, ModelKind
+from mivrat.core.models.scores import Kind, as_rows, column_count_fits
 from mivrat.core.models.trial import passes_trial
+from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.prepare import MOST_RECEIVED
 from mivrat.core.pictures.recipe import Recipe, guess_recipe, recipe_to_toml
 
@@ -51,8 +54,6 @@ class OnnxModel:
 
     ``recipe_is_guess`` tells that no recipe was given; ``remarks`` says in words what was chosen for the user.
     """
-
-    kind = "onnx"
 
     def __init__(
         self,
@@ -228,6 +229,21 @@ class OnnxModel:
         return made
 
     @property
+    def kind(self) -> ModelKind:
+        return ONNX
+
+    @cached_property
+    def content(self) -> str:
+        """The hash of its file."""
+        return sha256_of(self.path)
+
+    @property
+    def settled(self) -> Kind | None:
+        """The kind of scores that the recipe says."""
+        kind = self.recipe.scores.kind
+        return None if kind == "auto" else kind
+
+    @property
     def class_count(self) -> int:
         return 2 if self.columns == 1 else self.columns
 
@@ -251,6 +267,17 @@ class OnnxModel:
                 for piece, kept in in_pieces(batch, limit, limit)
             ]
         )
+
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+        """It scores, and lists nothing."""
+        raise NotImplementedError
+
+
+def _load(path: Path, classes: Sequence[str], recipe: Recipe | None, threads: int) -> OnnxModel:
+    return OnnxModel(path, recipe, len(classes), threads)
+
+
+ONNX = ModelKind("onnx", "an ONNX model", frozenset({".onnx"}), Capabilities(True, True, True), _load)
 
 
 def opset_of(model: onnx.ModelProto) -> int:

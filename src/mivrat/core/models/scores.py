@@ -8,7 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 
 # ``prediction`` stands for answers that tell the predicted class and its confidence, but no scores.
 Kind = Literal["logits", "probabilities", "sigmoid", "prediction"]

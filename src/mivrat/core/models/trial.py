@@ -17,8 +17,8 @@ from typing import Any
 
 from platformdirs import user_cache_path
 
-from mivrat.core.errors import InputError
-from mivrat.core.job import Stopped, current_stop
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped, current_stop
 
 LIMIT_SECONDS = 60.0
 # Beside the weights, which are held several times over while a model is loaded.
@@ -28,7 +28,7 @@ log = logging.getLogger(__name__)
 
 
 def passes_trial(where: Path, task: dict[str, Any], key: str) -> None:
-    """Do ``task`` (as ``mivrat.core.evidence.tried`` understands it) in a process of its own, and return if that goes well.
+    """Do ``task`` (as ``mivrat.core.gradients.tried`` understands it) in a process of its own, and return if that goes well.
 
     What went well is remembered under ``key``. Raises InputError: the one the task ends with, or that it takes too long, too
     much memory, or brings the process down. A stop of the job in hand ends it with Stopped.
@@ -54,7 +54,7 @@ def _answer(where: Path, task: dict[str, Any]) -> dict[str, Any] | None:
     """What the process said; None where it ended without a word."""
     stop, ends = current_stop(), time.monotonic() + LIMIT_SECONDS
     with subprocess.Popen(
-        [sys.executable, "-P", "-m", "mivrat.core.evidence.tried"],
+        [sys.executable, "-P", "-m", "mivrat.core.gradients.tried"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,

@@ -8,9 +8,9 @@ from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import json_value, read_text
-from mivrat.core.names import is_text
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import json_value, read_text
+from mivrat.core.base.text import is_text, quoted
 
 
 def read_class_list(path: Path) -> list[str]:
@@ -43,7 +43,7 @@ def read_class_list(path: Path) -> list[str]:
     doubled = [name for name, count in Counter(names).items() if count > 1]
     if doubled:
         raise InputError(
-            f"the class list names {some(doubled)} more than once",
+            f"the class list names {quoted(doubled)} more than once",
             where=path,
             mend="give every class a name of its own",
         )
@@ -121,14 +121,8 @@ class ClassMatcher:
             found = int(text)
         if found is None:
             raise InputError(
-                f"{text!r} is not a class; the classes are {some(self.classes)}",
+                f"{text!r} is not a class; the classes are {quoted(self.classes)}",
                 where="target",
                 mend=f"give one of these names, or an index from 0 to {len(self.classes) - 1}",
             )
         return found
-
-
-def some(names: Sequence[str], most: int = 12) -> str:
-    """Names in quotes, the first dozen of them."""
-    shown = ", ".join(repr(name) for name in names[:most])
-    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

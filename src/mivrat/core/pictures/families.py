@@ -7,8 +7,9 @@ from pathlib import Path
 
 import polars as pl
 
-from mivrat.core.errors import InputError
-from mivrat.core.pictures.classes import ClassMatcher, some
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import quoted
+from mivrat.core.pictures.classes import ClassMatcher
 
 
 def read_families(path: Path, classes: Sequence[str]) -> dict[int, str]:
@@ -28,7 +29,7 @@ def read_families(path: Path, classes: Sequence[str]) -> dict[int, str]:
     missing = [name for name in ("class", "family") if name not in table.columns]
     if missing:
         raise InputError(
-            f"has no column {' and no column '.join(repr(name) for name in missing)}; its columns are {some(table.columns)}",
+            f"has no column {' and no column '.join(repr(name) for name in missing)}; its columns are {quoted(table.columns)}",
             where=path,
             mend="name the columns class and family",
         )

@@ -12,9 +12,9 @@ from typing import Literal
 
 import polars as pl
 
-from mivrat.core.errors import InputError
-from mivrat.core.names import unescaped
-from mivrat.core.pictures.classes import ClassMatcher, some
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import quoted, unescaped
+from mivrat.core.pictures.classes import ClassMatcher
 
 PICTURE_ENDINGS = frozenset(
     {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif"}
@@ -53,6 +53,10 @@ class ImageSet:
 
     def file(self, index: int) -> Path:
         return self.root / self.items[index].path
+
+    def files(self) -> list[Path]:
+        """Where each listed image lies."""
+        return [self.root / item.path for item in self.items]
 
     def told_path(self, index: int) -> str:
         """An image's path as results tell it: relative to the root, but whole where the root is that of the whole system."""
@@ -156,8 +160,8 @@ def labels_do_not_match(matched: Matched, where: object) -> InputError:
     """The error that lists both sides."""
     count = len(matched.unknown)
     return InputError(
-        f"{count} label{'s' if count > 1 else ''} not in the class list: {some(sorted(matched.unknown))}; "
-        f"classes without a label: {some(matched.unused) if matched.unused else 'none'}",
+        f"{count} label{'s' if count > 1 else ''} not in the class list: {quoted(sorted(matched.unknown))}; "
+        f"classes without a label: {quoted(matched.unused) if matched.unused else 'none'}",
         where=where,
         mend="rename the folders or labels, or correct the class list, so that the two sides agree",
     )
@@ -242,7 +246,7 @@ def read_table(source: Path) -> pl.DataFrame:
     doubled = [name for name, count in Counter(plain.values()).items() if count > 1]
     if doubled:
         raise InputError(
-            f"has more than one column {some(doubled)}", where=source, mend="give every column a name of its own"
+            f"has more than one column {quoted(doubled)}", where=source, mend="give every column a name of its own"
         )
     table = table.rename(plain)
     if "path" not in table.columns:

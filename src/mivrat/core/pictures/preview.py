@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Recipe

@@ -8,8 +8,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import read_text
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import read_text
+from mivrat.core.base.text import minus
 
 FORMAT = "mivrat-recipe/1"
 MOST_SIDE = 16384
@@ -110,7 +111,7 @@ class Recipe(_Part):
         side = "own size" if size is None else f"{size[0]} px" if size[0] == size[1] else f"{size[1]} × {size[0]} px"
         ranges = self.value_ranges()
         low, high = min(low for low, _ in ranges), max(high for _, high in ranges)
-        return f"{side}, {self.picture.mode}, {low:.3g}…{high:.3g}".replace("-", "−")
+        return minus(f"{side}, {self.picture.mode}, {low:.3g}…{high:.3g}")
 
     def value_ranges(self) -> list[tuple[float, float]]:
         """What 0 and 255 become, channel by channel in the order of ``mode``."""

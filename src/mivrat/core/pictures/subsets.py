@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.image_sets import ImageSet
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from mivrat.core.files import limit_folder
+from mivrat.core.base.files import limit_folder
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 
 MOST_BYTES = 300_000_000

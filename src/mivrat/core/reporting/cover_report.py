@@ -12,11 +12,11 @@ from typing import Any
 import numpy as np
 from pydantic import TypeAdapter
 
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import escaped, printable
 from mivrat.core.checks.result import in_words
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.cover import Covered
+from mivrat.core.covering.one_image import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
-from mivrat.core.names import escaped, printable
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 

@@ -16,15 +16,16 @@ from typing import Literal
 import numpy as np
 from PIL import Image, ImageDraw
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import write_whole, write_whole_with
-from mivrat.core.job import Meter, Progress, StopSignal, Written
-from mivrat.core.names import escaped
+from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
+from mivrat.core.answers.judged import Judged
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole, write_whole_with
+from mivrat.core.base.job import Meter, Progress, StopSignal, Written
+from mivrat.core.base.text import escaped
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.results import safe_cell
 from mivrat.core.reporting.typeface import fitting, typeface
-from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE, Judged
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
 

@@ -12,13 +12,13 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mivrat.core.evidence.board import Column, Row, board_cells
-from mivrat.core.evidence.combining import together
-from mivrat.core.evidence.layers import Layer
-from mivrat.core.evidence.maps import SIGNED, HeatmapMaker, Map, Method, Target, shortcomings
-from mivrat.core.evidence.overlay import edge_drawing, overlay
-from mivrat.core.files import write_whole
-from mivrat.core.names import escaped
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.text import escaped
+from mivrat.core.gradients.layers import Layer
+from mivrat.core.heatmaps.board import Column, Row, board_cells
+from mivrat.core.heatmaps.combining import together
+from mivrat.core.heatmaps.maps import SIGNED, HeatmapMaker, Map, Method, Target, shortcomings
+from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
 from mivrat.core.reporting.heat_folder import free_stem, index_as_csv

@@ -10,17 +10,17 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.maps import SIGNED, Map
-from mivrat.core.evidence.overlay import overlay
-from mivrat.core.explaining.setup import MapSetup
-from mivrat.core.files import write_whole
-from mivrat.core.job import Meter, Progress, StopSignal, Written
-from mivrat.core.names import escaped
+from mivrat.core.answers.judged import Judged
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.job import Meter, Progress, StopSignal, Written
+from mivrat.core.base.text import escaped
+from mivrat.core.heatmaps.maps import SIGNED, Map
+from mivrat.core.heatmaps.overlay import overlay
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.reporting.results import safe_cell
-from mivrat.core.running.answers import Judged
 from mivrat.core.study.records import RunRecord
 
 INDEX = (

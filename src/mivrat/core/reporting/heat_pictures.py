@@ -11,7 +11,7 @@ from xml.sax.saxutils import escape
 import numpy as np
 from PIL import Image, ImageDraw
 
-from mivrat.core.evidence.overlay import heat_colours
+from mivrat.core.heatmaps.overlay import heat_colours
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.reporting.typeface import fitting, typeface
 

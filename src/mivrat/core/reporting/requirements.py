@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from math import isfinite
 from typing import Literal
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.figures.bootstrap import NAMES, Intervals
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures

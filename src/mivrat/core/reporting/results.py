@@ -15,6 +15,10 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, ToldBy
+from mivrat.core.answers.judged import Counts, Judged
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.text import escaped, is_text
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.groups import Group
@@ -22,12 +26,9 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
-from mivrat.core.files import write_whole
 from mivrat.core.models.scores import Kind
-from mivrat.core.names import escaped, is_text
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Counts, Judged, ToldBy
-from mivrat.core.running.deeper import Deeper
+from mivrat.core.running.slow_figures import Deeper
 
 MOST_COLUMNS = 50
 

@@ -8,14 +8,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from mivrat.core.errors import InputError
-from mivrat.core.job import Meter, Progress, StopSignal
-from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.models.predictions import NO_ROW, PredictionTable
+from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, dtype_of, told_by_of
+from mivrat.core.answers.judging import Judging, units_in
+from mivrat.core.answers.scoring import ScoredBatch, score_images
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.models.model import Model
+from mivrat.core.models.prediction_table import NO_ROW
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, Judging, ToldBy, units_in
-from mivrat.core.running.scoring import ScoredBatch, score_images
 from mivrat.core.study.study import Study
 
 
@@ -23,22 +24,17 @@ class Evaluation:
     """A stoppable, resumable run. An image whose content this model has scored before, by this recipe, is not scored again:
     not in this run, and not where another set of the study holds the same picture."""
 
-    def __init__(self, model: OnnxModel | PredictionTable, image_set: ImageSet, study: Study | None = None) -> None:
+    def __init__(self, model: Model, image_set: ImageSet, study: Study | None = None) -> None:
         self.model = model
         self.image_set = image_set
         self.study = study
-        kind = model.score_kind if isinstance(model, PredictionTable) else model.recipe.scores.kind
-        settled = None if kind == "auto" else kind
-        told_by: ToldBy = "guess"
-        if model.recipe.scores.kind != "auto":
-            told_by = "recipe"
-        elif isinstance(model, PredictionTable):
-            told_by = "table"
-        dtype = np.float64 if isinstance(model, PredictionTable) else np.float32
+        settled, told_by = model.settled, told_by_of(model.kind, model.recipe)
         self.run_id: int | None = None
         # Images that could not be read before and are tried again.
         self.tried_again = 0
-        self.answers = Answers(len(image_set.items), model.columns, settled, model.class_count, told_by, dtype)
+        self.answers = Answers(
+            len(image_set.items), model.columns, settled, model.class_count, told_by, dtype_of(model.kind)
+        )
         self._model_id = 0
         self._position_of: dict[bytes, int] = {}
         self._elsewhere: set[bytes] = set()
@@ -54,7 +50,7 @@ class Evaluation:
             self.answers.told_by = told_by
             if told_by == "guess" and (scored := self.answers.state == SCORED).any():
                 self.answers.look_at(self.answers.rows[scored])
-            if not isinstance(model, PredictionTable):
+            if model.kind.can.scores:
                 self._try_again(study, record.info.set_id)
             answered = self.answers.state != PENDING
             stamps = study.stamps(record.info.set_id)
@@ -99,11 +95,11 @@ class Evaluation:
         done = listed - len(todo)
         meter = Meter(listed, done)
         yield meter.at(done)
-        if isinstance(self.model, PredictionTable):
-            self._look_up(self.model)
+        if not self.model.kind.can.scores:
+            self._look_up()
             yield meter.at(listed)
             return
-        files = [self.image_set.file(i) for i in range(len(self.image_set.items))]
+        files = self.image_set.files()
         batches = score_images(
             files, todo.tolist(), self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
         )
@@ -120,10 +116,10 @@ class Evaluation:
         if not len(self.answers.pending) and self.answers.told_by == "guess" and self.answers.seen.doubtful:
             raise doubtful_scores(self.model.path, self.answers.seen.furthest)
 
-    def _look_up(self, table: PredictionTable) -> None:
-        """Take a table's answers over, all at once: nothing has to be worked out for them."""
-        rows, listed = table.answers_for(self.image_set)
-        whole = np.isfinite(rows).all(axis=1) if table.score_kind != "prediction" else np.isfinite(rows[:, 0])
+    def _look_up(self) -> None:
+        """Take listed answers over, all at once: nothing has to be worked out for them."""
+        rows, listed = self.model.looked_up(self.image_set)
+        whole = np.isfinite(rows).all(axis=1) if self.model.settled != "prediction" else np.isfinite(rows[:, 0])
         self.answers.rows[:] = rows
         self.answers.state[:] = np.where(whole, SCORED, FAILED)
         self.answers.reasons.update({int(i): NO_ROW for i in np.flatnonzero(~listed)})

@@ -6,7 +6,7 @@ import gc
 import os
 from concurrent.futures import ThreadPoolExecutor
 
-from mivrat.core.running.answers import Judging, units_in
+from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.study import Study
 

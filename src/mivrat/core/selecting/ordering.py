@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.groups import MOST_GROUPS, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.classes import natural_key
 from mivrat.core.pictures.image_sets import ImageItem
-from mivrat.core.running.answers import Judged
 from mivrat.core.study.reviews import Reviews
 
 Order = str

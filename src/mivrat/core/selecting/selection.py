@@ -9,7 +9,8 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.running.answers import FAILED, UNREADABLE, Judged
+from mivrat.core.answers.answers import FAILED, UNREADABLE
+from mivrat.core.answers.judged import Judged
 from mivrat.core.study.reviews import Reviews
 
 Mask = NDArray[np.bool_]

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 
 
 class StudyLock:

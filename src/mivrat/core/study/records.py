@@ -6,11 +6,13 @@ import hashlib
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
+from mivrat.core.answers.answers import Answers
+from mivrat.core.models.model import ModelKind
+from mivrat.core.models.onnx_model import ONNX
 from mivrat.core.pictures.image_sets import ImageSet, Role
 from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
-from mivrat.core.running.answers import Answers
 
 
 @dataclass(frozen=True)
@@ -56,7 +58,7 @@ class ModelInfo:
     """One model as the study lists it: the same file with another recipe is another model."""
 
     id: int
-    kind: str
+    kind: ModelKind
     name: str
     path: Path
     recipe: Recipe
@@ -82,7 +84,7 @@ class RunRecord:
     recipe_is_guess: bool
     image_set: ImageSet
     answers: Answers
-    model_kind: str = "onnx"
+    kind: ModelKind = ONNX
     model_sha256: str = ""
     families: dict[int, str] = field(default_factory=dict)
     threshold: float | None = None
@@ -108,13 +110,3 @@ class RunRecord:
     def model_key(self) -> tuple[str, str, str]:
         """What its model is, with the recipe, in this study."""
         return self.key.study, self.key.model, self.key.recipe
-
-
-class Scorer(Protocol):
-    """What the study keeps of a model."""
-
-    path: Path
-    name: str
-    kind: str
-    recipe: Recipe
-    recipe_is_guess: bool

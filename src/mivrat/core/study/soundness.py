@@ -11,10 +11,11 @@ from functools import cache, wraps
 from pathlib import Path
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar, get_args
 
-from mivrat.core.errors import InputError
+from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE
+from mivrat.core.base.errors import InputError
+from mivrat.core.models.kinds import KINDS
 from mivrat.core.models.scores import Kind, column_count_fits
 from mivrat.core.pictures.image_sets import ROLES
-from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE
 from mivrat.core.study.schema import TABLES
 
 log = logging.getLogger(__name__)
@@ -163,12 +164,16 @@ def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
             raise damaged(path, "the images of a set are not numbered without a gap")
     if any(role not in ROLES for (role,) in db.execute("SELECT role FROM image_set")):
         raise damaged(path, "an image set has a role that there is not")
-    if any(kind not in ("onnx", "table") for (kind,) in db.execute("SELECT kind FROM model")):
+    if any(kind not in KINDS for (kind,) in db.execute("SELECT kind FROM model")):
         raise damaged(path, "a model is of a kind that there is not")
     for set_id, columns, kind, model in db.execute(
         "SELECT set_id, score_columns, run.kind, model.kind FROM run JOIN model ON model.id = model_id"
     ):
-        fits = columns == 2 if kind == "prediction" and model == "table" else column_count_fits(columns, classes)
+        fits = (
+            columns == 2
+            if kind == "prediction" and not KINDS[model].can.scores
+            else column_count_fits(columns, classes)
+        )
         if not fits or (kind is not None and kind not in get_args(Kind)):
             raise damaged(path, "a run's scores do not go with the classes")
         if images.get(set_id, 0) * columns > MOST_NUMBERS:

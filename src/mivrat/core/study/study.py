@@ -17,18 +17,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.database import connect
-from mivrat.core.errors import InputError
-from mivrat.core.files import sha256_of, write_whole_with
+from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE, Answers, dtype_of, told_by_of
+from mivrat.core.answers.scoring import ScoredBatch
+from mivrat.core.base.database import connect
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of, write_whole_with
+from mivrat.core.base.text import escaped, unescaped
+from mivrat.core.models.kinds import KINDS
+from mivrat.core.models.model import Model, ModelKind
 from mivrat.core.models.scores import Kind
-from mivrat.core.names import escaped, unescaped
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.pictures.recipe import parse_recipe, recipe_to_toml
-from mivrat.core.running.answers import FAILED, SCORED, UNREADABLE, Answers, ToldBy
-from mivrat.core.running.scoring import ScoredBatch
-from mivrat.core.study.records import ModelInfo, Removed, RunInfo, RunRecord, Scorer, SetInfo
+from mivrat.core.study.records import ModelInfo, Removed, RunInfo, RunRecord, SetInfo
 from mivrat.core.study.schema import APPLICATION_ID, LOOKED_UP, PAGE_SIZE, TABLES, VERSION, migrate
 from mivrat.core.study.soundness import (
     check_contents,
@@ -41,9 +43,9 @@ from mivrat.core.study.soundness import (
 )
 
 
-def _content_of(model_kind: str) -> str:
-    """By what an image's answer is looked up: its content, or for a table of predictions its path."""
-    return "image.content" if model_kind == "onnx" else f"CAST('{LOOKED_UP.decode()}' || image.path AS BLOB)"
+def _content_of(kind: ModelKind) -> str:
+    """By what an image's answer is looked up: its content, or where the model never saw the file its path."""
+    return "image.content" if kind.can.scores else f"CAST('{LOOKED_UP.decode()}' || image.path AS BLOB)"
 
 
 def _check_integrity(db: sqlite3.Connection, path: Path) -> None:
@@ -265,14 +267,21 @@ class Study:
     def set_criteria(self, model_id: int, criteria: Sequence[str]) -> None:
         self.set_setting(f"criteria of model {model_id}", json.dumps(list(criteria), ensure_ascii=False))
 
-    def add_model(self, model: Scorer) -> int:
+    def add_model(self, model: Model) -> int:
         """Keep a model with its recipe; the same file with the same recipe is kept once."""
-        digest, recipe = sha256_of(model.path), recipe_to_toml(model.recipe)
+        digest, recipe = model.content, recipe_to_toml(model.recipe)
         with self.writing() as db:
             db.execute(
                 "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "
                 "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name, listed = 1",
-                (model.kind, escaped(model.name), self._stored(model.path), digest, recipe, int(model.recipe_is_guess)),
+                (
+                    model.kind.name,
+                    escaped(model.name),
+                    self._stored(model.path),
+                    digest,
+                    recipe,
+                    int(model.recipe_is_guess),
+                ),
             )
         return int(
             self._db.execute("SELECT id FROM model WHERE sha256 = ? AND recipe = ?", (digest, recipe)).fetchone()[0]
@@ -359,7 +368,9 @@ class Study:
             "SELECT id, kind, name, path, recipe, recipe_is_guess FROM model WHERE listed ORDER BY id"
         )
         return [
-            ModelInfo(key, kind, unescaped(name), self._resolved(path), parse_recipe(recipe, self.path), bool(guess))
+            ModelInfo(
+                key, KINDS[kind], unescaped(name), self._resolved(path), parse_recipe(recipe, self.path), bool(guess)
+            )
             for key, kind, name, path, recipe, guess in found
         ]
 
@@ -369,7 +380,7 @@ class Study:
         (kind,) = self._db.execute("SELECT kind FROM model WHERE id = ?", (model_id,)).fetchone()
         (found,) = self._db.execute(
             "SELECT COUNT(*) FROM image WHERE set_id = ? AND (problem IS NOT NULL OR EXISTS "
-            f"(SELECT 1 FROM answer WHERE model_id = ? AND answer.content = {_content_of(kind)}))",
+            f"(SELECT 1 FROM answer WHERE model_id = ? AND answer.content = {_content_of(KINDS[kind])}))",
             (set_id, model_id),
         ).fetchone()
         return int(found)
@@ -633,12 +644,8 @@ class Study:
         image_set, classes = self.load_image_set(info.set_id), self.classes
         columns, kind = self._db.execute("SELECT score_columns, kind FROM run WHERE id = ?", (run_id,)).fetchone()
         preparing = parse_recipe(recipe, self.path)
-        told_by: ToldBy = "guess"
-        if preparing.scores.kind != "auto":
-            told_by = "recipe"
-        elif model_kind == "table":
-            told_by = "table"
-        dtype = np.float64 if model_kind == "table" else np.float32
+        of = KINDS[model_kind]
+        told_by, dtype = told_by_of(of, preparing), dtype_of(of)
         answers = Answers(len(image_set.items), columns, kind, len(classes), told_by, dtype)
         for position, problem in self._db.execute(
             "SELECT position, problem FROM image WHERE set_id = ? AND problem IS NOT NULL", (info.set_id,)
@@ -652,7 +659,7 @@ class Study:
             bool(guess),
             image_set,
             answers,
-            model_kind,
+            of,
             digest,
             self.families(),
             self.threshold(info.model_id) if len(classes) == 2 else None,
@@ -679,13 +686,13 @@ class Study:
         """Put the kept answers into a record, yielding the positions of those with scores, some at a time."""
         info, answers = record.info, record.answers
         cursor = self._db.execute(
-            f"SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = {_content_of(record.model_kind)} "
+            f"SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = {_content_of(record.kind)} "
             "WHERE set_id = ? AND model_id = ?",
             (info.set_id, info.model_id),
         )
         # Answers read from a table are doubles; earlier versions kept them as floats.
         width = answers.rows.shape[1]
-        kinds = {4 * width: "<f4", **({8 * width: "<f8"} if record.model_kind == "table" else {})}
+        kinds = {4 * width: "<f4", **({} if record.kind.can.scores else {8 * width: "<f8"})}
         while some := self._some_of(cursor):
             whole = [(position, state, scores) for position, state, _, scores in some if scores is not None]
             if any(len(scores) not in kinds for _, _, scores in whole):

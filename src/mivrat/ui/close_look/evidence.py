@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QImage
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.layers import Layer
-from mivrat.core.evidence.maps import BY_GRADIENT, HeatmapMaker, Method, Target
-from mivrat.core.evidence.overlay import overlay
-from mivrat.core.files import sha256_of
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of
+from mivrat.core.gradients.layers import Layer
+from mivrat.core.heatmaps.maps import BY_GRADIENT, HeatmapMaker, Method, Target
+from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor

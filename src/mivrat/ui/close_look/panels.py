@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from mivrat.core.evidence.overlay import heat_colours
+from mivrat.core.heatmaps.overlay import heat_colours
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import tip
 

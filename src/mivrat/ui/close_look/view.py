@@ -7,9 +7,9 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.layers import short_name
-from mivrat.core.evidence.maps import BY_GRADIENT, SIGNED, Method
+from mivrat.core.base.errors import InputError
+from mivrat.core.gradients.layers import short_name
+from mivrat.core.heatmaps.maps import BY_GRADIENT, SIGNED, Method
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
@@ -224,9 +224,9 @@ class CloseLook(QWidget):
         if int(judged.predicted[image]) < 0:
             for panel in (self.heat_predicted, self.heat_other):
                 panel.show_image(None, "no answer to explain")
-        elif record.model_kind == "table":
+        elif not record.kind.can.scores:
             for panel in (self.heat_predicted, self.heat_other):
-                panel.show_image(None, "a heatmap needs the ONNX model; a table of predictions is not enough")
+                panel.show_image(None, record.kind.lacks("a heatmap needs").rstrip("."))
         self._looking = self._drawers.start(
             lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5
         )
@@ -301,7 +301,7 @@ class CloseLook(QWidget):
 
     def _ask_evidence(self) -> None:
         snapshot, look = self.session.snapshot, self.look
-        if snapshot is None or look is None or snapshot.record.model_kind == "table":
+        if snapshot is None or look is None or not snapshot.record.kind.can.scores:
             return
         classes = self.shared_classes(look.image)
         if not classes:
@@ -426,9 +426,9 @@ class CloseLook(QWidget):
         image, vectors, snapshot = self.session.current, self.session.vectors, self.session.snapshot
         if not self.isVisible() or image is None or snapshot is None:
             return
-        table = snapshot.record.model_kind == "table"
-        self.similar_title.setVisible(not table)
-        self.find_similar.setVisible(vectors is None and not table)
+        able = snapshot.record.kind.can.features
+        self.similar_title.setVisible(able)
+        self.find_similar.setVisible(vectors is None and able)
         self.find_similar.setEnabled(not self.session.busy)
         self.similar.setVisible(vectors is not None)
         if self._searching is not None:

@@ -134,9 +134,9 @@ class GroupsPage(QWidget):
         self.begin.setEnabled(not self.session.busy)
         if vectors is None:
             self._show(None)
-            if snapshot.record.model_kind == "table":
+            if not snapshot.record.kind.can.features:
                 self.begin.hide()
-                self.told.setText("Grouping by likeness needs the ONNX model; a table of predictions is not enough.")
+                self.told.setText(snapshot.record.kind.lacks("Grouping by likeness needs"))
             else:
                 self.told.setText(
                     "Images count as alike when the model's last features are. These are worked out once, from the model "

@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.base.text import minus
 from mivrat.core.figures.suspicion import Suspects
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
@@ -102,7 +103,7 @@ class LabelsPage(QWidget):
             else ""
         )
         lines = [
-            (self.session.name_of(i), classes[judged.labels[i]], classes[k], f"{margin:.2f}".replace("-", "−"), "")
+            (self.session.name_of(i), classes[judged.labels[i]], classes[k], minus(f"{margin:.2f}"), "")
             for i, k, margin in zip(
                 found.positions.tolist(), found.likely.tolist(), found.margins.tolist(), strict=True
             )

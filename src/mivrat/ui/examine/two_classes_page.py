@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from mivrat.core.running.plausible import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
+from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
@@ -58,13 +58,13 @@ class TwoClassesPage(QWidget):
         snapshot, found = self.session.snapshot, self.session.two_classes
         if snapshot is None or not self.isVisible():
             return
-        needs_model = snapshot.record.model_kind == "table"
+        needs_model = not snapshot.record.kind.can.scores
         self.begin.setVisible(not needs_model)
         self.begin.setEnabled(not self.session.busy)
         self.see.setVisible(bool(found))
         self.table.setVisible(bool(found))
         if needs_model:
-            self.told.setText("Scoring again needs the ONNX model; a table of predictions is not enough.")
+            self.told.setText(snapshot.record.kind.lacks("Scoring again needs"))
         elif found is None:
             self.told.setText("Images that fit two classes have not been looked for yet.")
         elif not found:

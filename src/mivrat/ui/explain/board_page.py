@@ -10,12 +10,12 @@ import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWidget
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.board import Cell, Column, Row
-from mivrat.core.evidence.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, Method, Target
-from mivrat.core.evidence.overlay import place_on_map
-from mivrat.core.explaining.setup import MapSetup, Whose
-from mivrat.core.files import write_whole
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.heatmaps.board import Cell, Column, Row
+from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, Method, Target
+from mivrat.core.heatmaps.overlay import place_on_map
+from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
 from mivrat.ui import words
 from mivrat.ui.close_look.evidence import Look, look_at
@@ -260,8 +260,8 @@ class BoardPage(QWidget):
         if not self.isVisible() or snapshot is None:
             return
         problem = ""
-        if self.explainer.is_table:
-            problem = "Heatmaps need the ONNX model; a table of predictions is not enough."
+        if not snapshot.record.kind.can.scores:
+            problem = snapshot.record.kind.lacks("Heatmaps need")
         elif self.explainer.problem:
             problem = self.explainer.problem
         elif image is None:

@@ -17,7 +17,8 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from mivrat.core.evidence.regions import Kind, Mask, Shape
+from mivrat.core.covering.regions import Kind, Shape
+from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.pictures.prepare import Geometry
 from mivrat.ui.picture_panel import CAPTION
 from mivrat.ui.theme import font, theme

@@ -19,18 +19,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.job import Stopped
+from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.cover import HOWS, Hidden
-from mivrat.core.evidence.maps import WITHOUT_LAYER, HeatmapMaker
-from mivrat.core.evidence.regions import KINDS, Shape, mask_of, share_inside
-from mivrat.core.explaining.cover_tests import CoverPlan, RegionPlan, plan_from_json
-from mivrat.core.explaining.inside import Inside, evidence_inside
-from mivrat.core.explaining.kept_maps import maps_of_setup
-from mivrat.core.explaining.setup import MapSetup
+from mivrat.core.covering.cover_test import CoverPlan, RegionPlan, plan_from_json
+from mivrat.core.covering.inside import Inside, evidence_inside
+from mivrat.core.covering.one_image import HOWS, Hidden
+from mivrat.core.covering.regions import KINDS, Shape, mask_of, share_inside
 from mivrat.core.figures.covered import CoverResult
-from mivrat.core.files import write_whole
-from mivrat.core.job import Stopped
+from mivrat.core.heatmaps.kept_maps import maps_of_setup
+from mivrat.core.heatmaps.maps import WITHOUT_LAYER, HeatmapMaker
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.prepare import prepare_file, to_tensor
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
@@ -278,8 +279,8 @@ class CoverPage(QWidget):
         if self._covering is not None:
             self._covering.cancel()
         problem = ""
-        if self.explainer.is_table:
-            problem = "A cover test needs the ONNX model; a table of predictions is not enough."
+        if not snapshot.record.kind.can.scores:
+            problem = snapshot.record.kind.lacks("A cover test needs")
         elif image is None:
             problem = "Look at an image (M: the next mistake), then draw on it what to hide."
         elif snapshot.judged.predicted[image] < 0:
@@ -441,7 +442,7 @@ class CoverPage(QWidget):
         number = len(plan.images) if plan is not None else 0
         what = "with a region of their own" if plan is not None and plan.region.place == "each" else "shown"
         self.begin.setText(f"Cover the {words.images(number)} {what}" if number else "Cover the images shown")
-        self.begin.setEnabled(bool(number) and not self.session.busy and not self.explainer.is_table)
+        self.begin.setEnabled(bool(number) and not self.session.busy and self.explainer.can_explain)
 
     def cover_selection(self) -> None:
         """Do the test over the images shown, in the background."""
@@ -489,7 +490,7 @@ class CoverPage(QWidget):
         lines = [
             ("answer changes", *shares),
             ("right / wrong", *(f"{one.mended} / {one.broken}   (exact p {in_words(one.p_paired)})" for one in both)),
-            ("mean drop of p", *(f"{round(one.mean_drop, 3) + 0.0:.3f}".replace("-", "−") for one in both)),
+            ("mean drop of p", *(minus(f"{round(one.mean_drop, 3) + 0.0:.3f}") for one in both)),
         ]
         tips = [
             words.how(result.region.changed),

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from mivrat.core.evidence.faithfulness import Faithfulness
+from mivrat.core.heatmaps.faithfulness import Faithfulness
 from mivrat.ui.theme import font, theme
 
 LEFT, BOTTOM, TOP, RIGHT = 34, 34, 24, 10

@@ -10,13 +10,13 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QImage
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.layers import Layer, stages
-from mivrat.core.evidence.maps import Map
-from mivrat.core.evidence.regions import Shape
-from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, how_done
-from mivrat.core.explaining.setup import MapSetup
-from mivrat.core.explaining.trust import Trust
+from mivrat.core.base.errors import InputError
+from mivrat.core.covering.cover_test import CoverPlan, CoverTest, how_done
+from mivrat.core.covering.regions import Shape
+from mivrat.core.gradients.layers import Layer, stages
+from mivrat.core.heatmaps.maps import Map
+from mivrat.core.heatmaps.reliance import Trust
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.reporting import cover_report
 from mivrat.core.study.kept_evidence import KeptTest, new_test_id, remove_test, save_regions, save_test
 from mivrat.ui import words
@@ -72,9 +72,15 @@ class Explainer(QObject):
         keeper.news.connect(self._take)
 
     @property
-    def is_table(self) -> bool:
-        """Whether the run is of predictions made elsewhere, with no model to explain."""
-        return self.session.snapshot is not None and self.session.snapshot.record.model_kind == "table"
+    def can_explain(self) -> bool:
+        """Whether the run's model can answer for images that are changed."""
+        return self.session.snapshot is not None and self.session.snapshot.record.kind.can.scores
+
+    @property
+    def has_no_layers(self) -> str:
+        """What the run's model is called, where it tells of no layers; else empty."""
+        snapshot = self.session.snapshot
+        return snapshot.record.kind.called if snapshot is not None and not snapshot.record.kind.can.gradients else ""
 
     def _leave(self) -> None:
         """Forget all that was kept of the study."""
@@ -115,14 +121,14 @@ class Explainer(QObject):
         if snapshot is None or path is None:
             return
         record = snapshot.record
-        if self._layers_of != record.model_key and record.model_kind != "table":
+        if self._layers_of != record.model_key and record.kind.can.gradients:
             self._layers_of = record.model_key
             self.workers.start(
                 lambda work: jobs.read_layers(record, self.makers.get(record)),
                 done=self._take_layers,
                 failed=self._no_layers,
             )
-        if not self.maps and record.model_kind != "table":
+        if not self.maps and record.kind.can.scores:
             self.read_maps()
 
     def _take_layers(self, found: ModelLayers) -> None:
@@ -179,7 +185,7 @@ class Explainer(QObject):
     def read_maps(self) -> None:
         """Look up which maps are known."""
         snapshot, path, setup = self.session.snapshot, self.session.study_path, self.setup
-        if snapshot is None or path is None or self.is_table:
+        if snapshot is None or path is None or not self.can_explain:
             return
         if self._reading is not None:
             self._reading.cancel()

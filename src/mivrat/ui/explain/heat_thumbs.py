@@ -10,9 +10,9 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 from PySide6.QtGui import QImage
 
-from mivrat.core.errors import InputError
-from mivrat.core.evidence.maps import SIGNED, Map
-from mivrat.core.evidence.overlay import overlay
+from mivrat.core.base.errors import InputError
+from mivrat.core.heatmaps.maps import SIGNED, Map
+from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.preview import preview
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.ui.explain.explainer import Explainer

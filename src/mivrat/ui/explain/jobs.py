@@ -12,18 +12,18 @@ from numpy.typing import NDArray
 from platformdirs import user_cache_path
 from PySide6.QtGui import QImage
 
-from mivrat.core.evidence.board import Cell, Column, Row, board_cells
-from mivrat.core.evidence.cover import Hidden, cover_one
-from mivrat.core.evidence.filters import as_pictures, first_filters
-from mivrat.core.evidence.layers import Layer, short_name
-from mivrat.core.evidence.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
-from mivrat.core.evidence.overlay import edge_drawing, overlay
-from mivrat.core.evidence.regions import Shape, shape_from_json
-from mivrat.core.explaining.cover_tests import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
-from mivrat.core.explaining.kept_maps import KeptMaps
-from mivrat.core.explaining.setup import MapSetup
-from mivrat.core.explaining.trust import Trust, examine_trust
-from mivrat.core.job import Stopped
+from mivrat.core.base.job import Stopped
+from mivrat.core.covering.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
+from mivrat.core.covering.one_image import Hidden, cover_one
+from mivrat.core.covering.regions import Shape, shape_from_json
+from mivrat.core.gradients.filters import as_pictures, first_filters
+from mivrat.core.gradients.layers import Layer, short_name
+from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
+from mivrat.core.heatmaps.kept_maps import KeptMaps
+from mivrat.core.heatmaps.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
+from mivrat.core.heatmaps.overlay import edge_drawing, overlay
+from mivrat.core.heatmaps.reliance import Trust, examine_trust
+from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor

@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QImage, QPainter, QPaintEvent
 from PySide6.QtWidgets import QLineEdit, QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
 
-from mivrat.core.evidence.layers import Layer, short_name
+from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.explainer import Explainer
@@ -120,8 +120,8 @@ class LayersPage(QWidget):
         self._filling = False
         self._show_ticks()
         with_map, total = sum(one.heatmap for one in everything), sum(one.parameters for one in everything)
-        if explainer.is_table:
-            self.told.setText("A table of predictions has no layers.")
+        if explainer.has_no_layers:
+            self.told.setText(f"{explainer.has_no_layers[:1].upper()}{explainer.has_no_layers[1:]} has no layers.")
         elif explainer.problem:
             self.told.setText(explainer.problem)
         elif not everything:

@@ -10,9 +10,9 @@ from PySide6.QtCore import QEvent, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from mivrat.core.evidence.combining import MeanMap
-from mivrat.core.evidence.overlay import heat_colours, normalised
-from mivrat.core.evidence.regions import laid_over
+from mivrat.core.heatmaps.combining import MeanMap
+from mivrat.core.heatmaps.hottest import laid_over
+from mivrat.core.heatmaps.overlay import heat_colours, normalised
 from mivrat.ui.pictures import to_image
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import plain

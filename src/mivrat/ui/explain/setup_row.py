@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
-from mivrat.core.evidence.layers import short_name
-from mivrat.core.evidence.maps import WITHOUT_LAYER
-from mivrat.core.explaining.setup import MapSetup, Whose
+from mivrat.core.gradients.layers import short_name
+from mivrat.core.heatmaps.maps import WITHOUT_LAYER
+from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.ui import words
 from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.widgets import Choice, label, row

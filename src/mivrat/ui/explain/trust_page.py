@@ -6,11 +6,11 @@ import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
-from mivrat.core.evidence.faithfulness import DRAWS
-from mivrat.core.evidence.layers import short_name
-from mivrat.core.evidence.shuffled import ALIKE, DEPTHS
-from mivrat.core.evidence.shuffled import DRAWS as SHUFFLES
-from mivrat.core.explaining.trust import Trust
+from mivrat.core.gradients.layers import short_name
+from mivrat.core.heatmaps.faithfulness import DRAWS
+from mivrat.core.heatmaps.reliance import Trust
+from mivrat.core.heatmaps.shuffled import ALIKE, DEPTHS
+from mivrat.core.heatmaps.shuffled import DRAWS as SHUFFLES
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.curves import CurveDiagram
@@ -98,7 +98,7 @@ class TrustPage(QWidget):
         if not self.isVisible() or self.session.snapshot is None:
             return
         free, usable, image = (
-            not self.session.busy and not self.explainer.is_table,
+            not self.session.busy and self.explainer.can_explain,
             self._usable(),
             self.session.current,
         )
@@ -108,8 +108,8 @@ class TrustPage(QWidget):
         number = min(SOME, len(usable))
         self.some.setEnabled(free and number > 1)
         self.some.setText(f"Examine {words.count(number)} of the {words.images(len(usable))} shown")
-        if self.explainer.is_table:
-            self.note.setText("Heatmaps need the ONNX model; a table of predictions is not enough.")
+        if not self.explainer.can_explain:
+            self.note.setText(self.session.snapshot.record.kind.lacks("Heatmaps need"))
         elif self.explainer.setup.method == "masks":
             self.note.setText(
                 "Random masks take a thousand answers for each map: examine one image, or use another method."

@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QMenu, QVBoxLayout, QWidget
 
-from mivrat.core.evidence.combining import mean_map
-from mivrat.core.evidence.maps import SIGNED, Map
+from mivrat.core.heatmaps.combining import mean_map
+from mivrat.core.heatmaps.maps import SIGNED, Map
 from mivrat.core.likeness.by_place import group_by_place
 from mivrat.core.likeness.grouping import Shared, shared_beyond_chance
 from mivrat.core.reporting.heat_folder import write_selection
@@ -174,12 +174,12 @@ class WherePage(QWidget):
         snapshot = self.session.snapshot
         if snapshot is None or not self.isVisible():
             return
-        table, shown, maps = self.explainer.is_table, self.session.shown.tolist(), self.explainer.maps
-        pending = self.explainer.pending() if not table else []
+        able, shown, maps = self.explainer.can_explain, self.session.shown.tolist(), self.explainer.maps
+        pending = self.explainer.pending() if able else []
         known = sum(i in maps for i in shown)
         zero = sum(i in self.explainer.zero for i in shown)
-        if table:
-            self.told.setText("Heatmaps need the ONNX model; a table of predictions is not enough.")
+        if not able:
+            self.told.setText(snapshot.record.kind.lacks("Heatmaps need"))
         else:
             without = len(shown) - known - len(pending)
             parts = [f"{words.count(known)} of the {words.images(len(shown))} shown have their map"]
@@ -193,7 +193,7 @@ class WherePage(QWidget):
             f"Make the {words.count(len(pending))} missing maps" if len(pending) > 1 else "Make the missing map"
         )
         self.begin.setEnabled(not self.session.busy)
-        self.on_table.setEnabled(not table)
+        self.on_table.setEnabled(able)
         self.more.setVisible(bool(known))
         self._soon.start()
 

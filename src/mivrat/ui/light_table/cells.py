@@ -7,7 +7,8 @@ from collections.abc import Callable
 from PySide6.QtCore import QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 
-from mivrat.core.running.answers import FAILED, PENDING, UNREADABLE, Judged
+from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
+from mivrat.core.answers.judged import Judged
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
-from mivrat.core.errors import InputError
 from mivrat.core.reporting.requirements import Outcome, parse_requirement
 from mivrat.core.study.contents import Contents
 from mivrat.ui import changes, words

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
@@ -150,7 +151,7 @@ class GroupTable(QWidget):
     def _fill(self, found: Grouped) -> None:
         self.table.setRowCount(len(found.groups))
         for i, one in enumerate(found.groups):
-            gap = "" if one.gap is None else f"{100 * one.gap:+.1f}".replace("-", "−")
+            gap = "" if one.gap is None else minus(f"{100 * one.gap:+.1f}")
             p = f"p {in_words(one.p)}" if one.p < 0.05 else "" if one.p > 0.9995 else f"p {in_words(one.p)}"
             texts = (one.name, words.count(one.accuracy.total), words.percent(one.accuracy.value), "", gap, p)
             for column, text in enumerate(texts):

@@ -11,11 +11,11 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.bootstrap import FEW_UNITS, LEAST_UNITS
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import holm
-from mivrat.core.running.answers import Judged
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper

@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, QTimer
 
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.summary import sensible_ks
-from mivrat.core.running.deeper import deeper
+from mivrat.core.running.slow_figures import deeper
 from mivrat.ui.session import MOST_PAIRS, Measured, Session, Snapshot
 from mivrat.ui.work import Work, Workers
 

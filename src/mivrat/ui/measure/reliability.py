@@ -8,9 +8,9 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
 
+from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
 from mivrat.core.figures.units import calibration_over_units
-from mivrat.core.running.answers import Judged
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import changes, words
 from mivrat.ui.keeper import Keeper

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mivrat.core.errors import InputError
+from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.classes import fold, natural_key
 from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents

@@ -114,8 +114,8 @@ class InputsPage(Scrolled):
         for model in contents.models:
             lost = model.path in contents.missing
             entry = _Entry(contents.model_name(model.id), model.path)
-            if model.kind == "table":
-                entry.tell("a table of predictions made elsewhere")
+            if not model.kind.can.scores:
+                entry.tell(f"{model.kind.called} made elsewhere")
             else:
                 guess = "; the recipe is a guess: see Recipe and Check" if model.recipe_is_guess else ""
                 entry.tell(f"recipe {model.recipe.summary()}{guess}")
@@ -136,7 +136,7 @@ class InputsPage(Scrolled):
         snapshot = self.session.snapshot
         if snapshot is None:
             return
-        usual = snapshot.record.recipe if snapshot.record.model_kind == "onnx" else None
+        usual = snapshot.record.recipe if snapshot.record.kind.can.scores else None
         self.keeper.allow(path.parent)
         self.keeper.decide(changes.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual))
 
@@ -314,7 +314,7 @@ class InputsPage(Scrolled):
         self._list.addLayout(grid)
 
     def _begin(self, model: ModelInfo, one: SetInfo) -> None:
-        recipe = model.recipe if model.kind == "onnx" else None
+        recipe = model.recipe if model.kind.can.scores else None
         run = changes.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe)
         self.keeper.decide(run, then=self.keeper.score)
 

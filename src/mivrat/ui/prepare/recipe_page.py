@@ -9,8 +9,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QShowEvent
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout, QWidget
 
-from mivrat.core.errors import InputError
-from mivrat.core.files import write_whole
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
 from mivrat.core.models.hints import Hint, model_hints
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.preview import Preview, preview
@@ -118,7 +118,7 @@ class RecipePage(QWidget):
     def draft(self) -> RecipeDraft | None:
         """What is being edited for the model shown."""
         snapshot = self.session.snapshot
-        if snapshot is None or snapshot.record.model_kind != "onnx":
+        if snapshot is None or not snapshot.record.kind.can.scores:
             return None
         return self._drafts.setdefault(snapshot.record.model_key, RecipeDraft(snapshot.record.recipe))
 

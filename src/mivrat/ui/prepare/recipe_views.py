@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from mivrat.core.base.text import minus
 from mivrat.core.pictures.prepare import Geometry
 from mivrat.core.pictures.preview import ChannelValues
 from mivrat.ui.theme import font, theme
@@ -150,4 +151,4 @@ class ValueBars(QWidget):
 
 def describe(one: ChannelValues) -> str:
     """A channel's values in digits."""
-    return f"{one.lowest:.3g} to {one.highest:.3g}, mean {one.mean:.3g}, sd {one.deviation:.2g}".replace("-", "−")
+    return minus(f"{one.lowest:.3g} to {one.highest:.3g}, mean {one.mean:.3g}, sd {one.deviation:.2g}")

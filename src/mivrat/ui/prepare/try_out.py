@@ -16,8 +16,8 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.answers.answers import PENDING, SCORED
 from mivrat.core.pictures.subsets import pick
-from mivrat.core.running.answers import PENDING, SCORED
 from mivrat.ui import words
 from mivrat.ui.keeper import Keeper
 from mivrat.ui.pictures import Thumbnails

@@ -10,11 +10,10 @@ from PySide6.QtCore import QDir, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from mivrat.core.errors import InputError
-from mivrat.core.models.loading import load_model
-from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.models.predictions import PredictionTable
-from mivrat.core.pictures.classes import read_class_list, some
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import quoted
+from mivrat.core.models.kinds import load_model
+from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.cropping import cropping_remark
 from mivrat.core.pictures.image_sets import (
     PICTURE_ENDINGS,
@@ -142,8 +141,8 @@ def check_inputs(new: NewStudy) -> Fits:
     items = matched.image_set.items
     if new.study.exists():
         raise InputError("exists already", where=new.study, mend="choose another name, or open it from the start page")
-    if isinstance(model, PredictionTable):
-        model.answers_for(matched.image_set)
+    if not model.kind.can.scores:
+        model.looked_up(matched.image_set)
     if matched.unknown and len(matched.unused) == len(classes):
         raise labels_do_not_match(matched, new.images)
     labelled = sum(item.label is not None for item in items)
@@ -151,12 +150,11 @@ def check_inputs(new: NewStudy) -> Fits:
     parts = [f"{words.count(len(classes))} classes", f"{words.images(len(items))}, {counted}", *model.remarks]
     if matched.unknown:
         parts.append(
-            f"not in the class list: {some(sorted(matched.unknown), 6)}; match these labels by hand under Prepare"
+            f"not in the class list: {quoted(sorted(matched.unknown), 6)}; match these labels by hand under Prepare"
         )
     found = ". ".join(f"{part[:1].upper()}{part[1:]}" if i else part for i, part in enumerate(parts))
-    files = [matched.image_set.file(i) for i in range(len(items))]
-    onnx = isinstance(model, OnnxModel)
-    return Fits(found, cropping_remark(files, model.recipe, model.recipe_is_guess) if onnx else "")
+    files = matched.image_set.files()
+    return Fits(found, cropping_remark(files, model.recipe, model.recipe_is_guess) if model.kind.can.scores else "")
 
 
 class AskPage(QWidget):

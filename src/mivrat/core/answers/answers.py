@@ -1,0 +1,81 @@
+"""The raw answers of one model for one image set, filled batch by batch."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.answers.scoring import ScoredBatch
+from mivrat.core.models.model import ModelKind
+from mivrat.core.models.scores import Kind, Seen
+from mivrat.core.pictures.recipe import Recipe
+
+PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
+
+ToldBy = Literal["recipe", "table", "guess"]
+
+
+def told_by_of(kind: ModelKind, recipe: Recipe) -> ToldBy:
+    """Who settles the kind of a model's scores."""
+    if recipe.scores.kind != "auto":
+        return "recipe"
+    return "guess" if kind.can.scores else "table"
+
+
+def dtype_of(kind: ModelKind) -> type[np.float32] | type[np.float64]:
+    """What a row is kept in: what was written down elsewhere keeps all its digits."""
+    return np.float32 if kind.can.scores else np.float64
+
+
+class Answers:
+    """Raw score rows with a state for each listed image; ``kind`` is None until the first batch tells it.
+
+    ``told_by`` says who settled the kind: the ``recipe``, the ``table`` it came from, or, where it is a guess from all rows
+    seen so far, ``guess``. Of the kind ``prediction`` a row holds no scores but the predicted class's index and its
+    confidence (NaN: not told). ``dtype``: what a row is kept in; scores read from a table are doubles.
+    """
+
+    def __init__(
+        self,
+        listed: int,
+        columns: int,
+        kind: Kind | None = None,
+        classes: int | None = None,
+        told_by: ToldBy = "guess",
+        dtype: type[np.float32] | type[np.float64] = np.float32,
+    ) -> None:
+        self.state = np.zeros(listed, np.int8)
+        self.rows: NDArray[np.floating] = np.zeros((listed, columns), dtype)
+        self.reasons: dict[int, str] = {}
+        self.kind = kind
+        self.told_by: ToldBy = told_by
+        self.classes = classes or (2 if columns == 1 else columns)
+        self.seen = Seen()
+
+    def add(self, batch: ScoredBatch) -> bool:
+        """Take a batch in. Where the recipe left the kind of scores open, it is guessed from all rows seen so far; true where
+        the guess has changed by this batch, so that what was judged before has to be judged anew."""
+        before = self.kind
+        if self.told_by == "guess" and len(batch.rows):
+            self.look_at(batch.rows)
+        self.rows[batch.scored] = batch.rows
+        self.state[batch.scored] = np.where(np.isfinite(batch.rows).all(axis=1), SCORED, FAILED)
+        for index, reason in batch.unfit.items():
+            self.state[index] = FAILED
+            self.reasons[index] = reason
+        for index, reason in batch.unreadable.items():
+            self.state[index] = UNREADABLE
+            self.reasons[index] = reason
+        return before is not None and before != self.kind
+
+    def look_at(self, rows: NDArray[np.floating]) -> None:
+        """Take some rows into account for the guess at their kind."""
+        self.seen += Seen.of(rows)
+        self.kind = self.seen.kind
+
+    @property
+    def pending(self) -> NDArray[np.int64]:
+        """Indices of the images not yet answered for."""
+        return np.flatnonzero(self.state == PENDING)

@@ -1,0 +1,335 @@
+"""What a model's answers say, image by image, and every figure that follows from them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE
+from mivrat.core.figures.decision import Costs, costs, decide
+from mivrat.core.figures.families import within_family
+from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.outcomes import Outcomes
+from mivrat.core.figures.probability import SMALLEST
+from mivrat.core.figures.ranked import OneVersusRest, of_class, together
+from mivrat.core.figures.significance import against_claim, even_split
+from mivrat.core.figures.summary import Figures, summarise
+from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
+from mivrat.core.figures.units import Units, direction, figures_over_units, share
+from mivrat.core.figures.units import against_claim as claim_over_units
+from mivrat.core.models.scores import Kind, ranking_scores, to_probabilities
+
+# How many scores are worked on at a time: few enough to stay in the processor's cache.
+PIECE = 1 << 16
+
+# Sums of scores below this have lost digits.
+_TINY = 1e-280
+
+
+@dataclass(frozen=True)
+class Counts:
+    """Every listed image stands in exactly one of the others: evaluated (in the figures), unreadable, failed (NaN or
+    infinity among its scores), unlabelled (scored, but with nothing to judge it by), or pending."""
+
+    listed: int
+    evaluated: int
+    unreadable: int
+    unlabelled: int
+    failed: int
+    pending: int
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What the answers say, image by image (arrays over all listed images).
+
+    ``predicted`` is -1, ``confidence`` NaN and ``rank`` 0 where there is no answer (rank also without a label).
+    ``own`` is p of the label, ``squares`` the sum of p squared, ``tied`` whether the highest score stands twice.
+    ``evaluated`` marks labelled images with an answer: the N of every figure. ``units`` are those of images that belong
+    together, where the set says so: every interval is then over these.
+    """
+
+    labels: NDArray[np.int64]
+    state: NDArray[np.int8]
+    predicted: NDArray[np.int64]
+    confidence: NDArray[np.float64]
+    rank: NDArray[np.int64]
+    own: NDArray[np.float64]
+    squares: NDArray[np.float64]
+    tied: NDArray[np.bool_]
+    rows: NDArray[np.floating]
+    kind: Kind
+    classes: int
+    units: Units | None = None
+
+    @cached_property
+    def evaluated(self) -> NDArray[np.bool_]:
+        return (self.state == SCORED) & (self.labels >= 0)
+
+    @cached_property
+    def right(self) -> NDArray[np.bool_]:
+        return self.evaluated & (self.predicted == self.labels)
+
+    @cached_property
+    def wrong(self) -> NDArray[np.bool_]:
+        return self.evaluated & (self.predicted != self.labels)
+
+    @property
+    def has_scores(self) -> bool:
+        """Whether every class's score is known, not the prediction alone."""
+        return self.kind != "prediction"
+
+    def probabilities(self, indices: NDArray[np.integer] | Sequence[int]) -> NDArray[np.float64]:
+        """Probabilities (images x classes) of some images; NaN where there are none."""
+        indices = np.asarray(indices)
+        if not self.has_scores:
+            return np.full((len(indices), self.classes), np.nan)
+        found = to_probabilities(self.rows[indices], self.kind)
+        found[self.state[indices] != SCORED] = np.nan
+        return found
+
+    def at_temperature(self, image: int, temperature: float) -> NDArray[np.float64]:
+        """One image's probabilities with its logits divided by a temperature."""
+        z = self.logits(np.array([image]))[0].astype(np.float64) / temperature
+        raised = np.exp(z - z.max())
+        found: NDArray[np.float64] = raised / raised.sum()
+        return found
+
+    def ranking(self, image: int) -> NDArray[np.int64]:
+        """All classes from the highest score to the lowest; of equal ones, the first in class-list order."""
+        if not self.has_scores:
+            return np.array([self.predicted[image]])
+        return np.argsort(-ranking_scores(self.rows[[image]], self.kind)[0], kind="stable")
+
+    def highest(self, images: NDArray[np.integer], number: int) -> NDArray[np.int64]:
+        """The first so many classes of ``ranking`` for several scored images of a model that gives scores (images x number)."""
+        scores, found = ranking_scores(self.rows[images], self.kind).copy(), []
+        lines = np.arange(len(scores))
+        for _ in range(number):
+            found.append(scores.argmax(axis=1))  # of equal ones the first
+            scores[lines, found[-1]] = -np.inf
+        return np.stack(found, axis=1)
+
+    def at_threshold(self, threshold: float) -> Judged:
+        """The same answers of a model of two classes, the second one called where its probability is at least this.
+
+        Confidence is then the probability of the class called; ranks and every figure that rests on them follow.
+        """
+        if self.classes != 2 or not self.has_scores:
+            raise ValueError("a threshold is for the scores of two classes")
+        scored = np.flatnonzero(self.state == SCORED)
+        predicted, confidence, rank = self.predicted.copy(), self.confidence.copy(), self.rank.copy()
+        p = self.probabilities(scored)
+        predicted[scored] = decide(p[:, 1], threshold)
+        confidence[scored] = np.take_along_axis(p, predicted[scored][:, None], 1)[:, 0]
+        known = self.labels >= 0
+        rank[known & (self.state == SCORED)] = np.where(predicted == self.labels, 1, 2)[known & (self.state == SCORED)]
+        return replace(self, predicted=predicted, confidence=confidence, rank=rank, tied=np.zeros_like(self.tied))
+
+    def suspected_labels(self) -> Suspects:
+        """The evaluated images whose label is suspected to be wrong, the most suspicious first; none without all scores."""
+        use = np.flatnonzero(self.evaluated) if self.has_scores else np.zeros(0, np.int64)
+        thresholds = self_confidence(self.own[use], self.labels[use], self.classes)
+        step, found = max(1, PIECE // self.classes), []
+        for start in range(0, len(use), step):
+            some = use[start : start + step]
+            which, likely, margins = suspects(self.probabilities(some), self.labels[some], thresholds)
+            found.append((some[which], likely[which], margins[which]))
+        positions, likely, margins = (np.concatenate([part[k] for part in found] or [np.zeros(0)]) for k in range(3))
+        order = np.argsort(margins, kind="stable")
+        return Suspects(positions[order].astype(np.int64), likely[order].astype(np.int64), margins[order])
+
+    @cached_property
+    def margins(self) -> NDArray[np.float64]:
+        """How far the highest probability stands above the second, image by image; NaN where that is not known."""
+        found = np.full(len(self.labels), np.nan)
+        if self.has_scores and self.classes > 1:
+            scored, step = np.flatnonzero(self.state == SCORED), max(1, PIECE // self.classes)
+            for start in range(0, len(scored), step):
+                some = scored[start : start + step]
+                best = np.partition(self.probabilities(some), self.classes - 2, axis=1)[:, -2:]
+                found[some] = best[:, 1] - best[:, 0]
+        return found
+
+    def relabelled(self, labels: Mapping[int, int]) -> Judged:
+        """The same answers judged by other labels of some images."""
+        some = np.array(sorted(labels), np.int64)
+        changed = self.labels.copy()
+        changed[some] = [labels[int(i)] for i in some]
+        rank, own = self.rank.copy(), self.own.copy()
+        answered = some[self.state[some] == SCORED]
+        if self.has_scores and len(answered):
+            order = np.argsort(-ranking_scores(self.rows[answered], self.kind), axis=1, kind="stable")
+            rank[answered] = 1 + (order == changed[answered, None]).argmax(axis=1)
+            own[answered] = np.take_along_axis(self.probabilities(answered), changed[answered, None], 1)[:, 0]
+        else:
+            rank[answered] = self.predicted[answered] == changed[answered]
+        return replace(self, labels=changed, rank=rank, own=own)
+
+    def costs(self, false_alarm: float, miss: float) -> Costs:
+        """What each threshold would cost, of a model of two classes, over its evaluated images (at least one)."""
+        use = np.flatnonzero(self.evaluated)
+        return costs(self.column(1, use), self.labels[use], false_alarm, miss)
+
+    def counts(self) -> Counts:
+        unreadable, failed = int((self.state == UNREADABLE).sum()), int((self.state == FAILED).sum())
+        evaluated, pending = int(self.evaluated.sum()), int((self.state == PENDING).sum())
+        return Counts(
+            len(self.state),
+            evaluated,
+            unreadable,
+            len(self.state) - evaluated - unreadable - failed - pending,
+            failed,
+            pending,
+        )
+
+    def outcomes(self, use: NDArray[np.bool_] | NDArray[np.integer]) -> Outcomes:
+        """The outcomes of some evaluated images."""
+        return Outcomes(
+            self.labels[use],
+            self.predicted[use],
+            self.confidence[use],
+            self.rank[use],
+            self.own[use],
+            self.squares[use],
+            self.tied[use],
+        )
+
+    def figures(self, ks: Sequence[int], among: NDArray[np.bool_] | None = None, ranked: bool = True) -> Figures:
+        """All figures over the evaluated images, or over those of them that ``among`` marks.
+
+        ``ranked=False`` leaves AUROC and average precision out: they cost a sort per class.
+        """
+        use = np.flatnonzero(self.evaluated_among(among))
+        found = self.outcomes(use)
+        rest = self.one_versus_rest(use) if ranked and self.has_scores and len(use) else None
+        figures = summarise(found, self.classes, ks, rest)
+        return figures if self.units is None else figures_over_units(figures, found, self.units.of(use))
+
+    def evaluated_among(self, among: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
+        """Which images figures are of: the evaluated ones, all of them or those that ``among`` marks too."""
+        return self.evaluated if among is None else self.evaluated & among
+
+    def share(self, hits: NDArray[np.bool_], among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
+        """The share of some images (a mask over all, or positions) that ``hits`` marks, with its interval."""
+        return share(hits[among], None if self.units is None else self.units.of(among))
+
+    def accuracy(self, among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
+        """The share right of the evaluated ones among some images."""
+        mask = np.zeros(len(self.labels), bool)
+        mask[among] = True
+        return self.share(self.right, mask & self.evaluated)
+
+    def within_family(self, families: Mapping[int, str], among: NDArray[np.bool_] | None = None) -> Proportion:
+        """The share of images whose predicted class is of the labelled class's family."""
+        use = self.evaluated_among(among)
+        return self.share(within_family(self.labels, self.predicted, families, self.classes), use)
+
+    def direction(self, a: int, b: int, among: NDArray[np.bool_] | None = None) -> float:
+        """Two-sided probability of so uneven a split between a taken for b and b taken for a."""
+        use = self.evaluated_among(among)
+        there = (self.labels[use] == a) & (self.predicted[use] == b)
+        back = (self.labels[use] == b) & (self.predicted[use] == a)
+        if self.units is None:
+            return even_split(int(there.sum()), int(back.sum()))
+        return direction(there, back, self.units.of(use))
+
+    def against_claim(self, claimed: float, among: NDArray[np.bool_] | None = None) -> float:
+        """Two-sided probability of an accuracy so far from a claimed one."""
+        use = self.evaluated_among(among)
+        right = self.right[use]
+        if self.units is None:
+            return against_claim(int(right.sum()), len(right), claimed)
+        return claim_over_units(right, claimed, self.units.of(use))
+
+    def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
+        """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""
+        by_label = np.split(
+            np.argsort(self.labels[use], kind="stable"),
+            np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
+        )
+        odds = self._log_odds(use)
+
+        def measured(first: int) -> list[tuple[float | None, float | None, float]]:
+            # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
+            some = range(first, min(first + 16, self.classes))
+            block = (
+                odds(some)
+                if odds is not None
+                else np.ascontiguousarray(self.rows[use, some.start : some.stop].T, float)
+            )
+            return [
+                of_class(column, by_label[k], log_odds=odds is not None) for k, column in zip(some, block, strict=True)
+            ]
+
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            found = pool.map(measured, range(0, self.classes, 16))
+            return together([one for some in found for one in some])
+
+    def _log_odds(self, use: NDArray[np.integer]) -> Callable[[range], NDArray[np.float64]] | None:
+        """What gives the log-odds of some classes (classes x images) over some images; None where the rows themselves are
+        probabilities, class by class.
+
+        Of logits s_k - ln Σ_{j≠k} exp s_j, so that nothing ties near 0 and 1 that did not tie before.
+        """
+        if self.rows.shape[1] == 1:
+            p = self.rows[use, 0].astype(np.float64)
+            with np.errstate(divide="ignore"):
+                odds = p if self.kind == "logits" else np.log(p) - np.log1p(-p)
+            return lambda some: np.stack([odds if k else -odds for k in some])
+        if self.kind != "logits":
+            return None
+        top = np.empty(len(use), np.int64)
+        highest, rest, whole = np.empty((3, len(use)))
+        step = max(1, PIECE // self.classes)
+
+        def sums(start: int) -> None:
+            here = slice(start, start + step)
+            z = self.rows[use[here]].astype(np.float64)
+            best = z.argmax(axis=1)
+            highest[here] = np.take_along_axis(z, best[:, None], 1)[:, 0]
+            # From here on all is told from the highest score, so that rounding does not grow with it.
+            z -= highest[here, None]
+            raised = np.exp(z)
+            np.put_along_axis(raised, best[:, None], 0.0, 1)
+            others = raised.sum(axis=1)
+            with np.errstate(divide="ignore"):
+                log_others = np.log(others)
+            far = others < _TINY
+            if far.any():  # the next highest is far below: told from that one
+                np.put_along_axis(z, best[:, None], -np.inf, 1)
+                second = z[far].max(axis=1)
+                log_others[far] = second + np.log(np.exp(z[far] - second[:, None]).sum(axis=1))
+            top[here], rest[here], whole[here] = best, log_others, np.log1p(others)
+
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            list(pool.map(sums, range(0, len(use), step)))
+
+        def of(some: range) -> NDArray[np.float64]:
+            z = self.rows[use, some.start : some.stop].T.astype(np.float64) - highest
+            with np.errstate(divide="ignore"):
+                below = whole + np.log1p(-np.minimum(np.exp(z - whole), 1.0))
+            for i, k in enumerate(some):
+                below[i] = np.where(top == k, rest, below[i])
+            found: NDArray[np.float64] = z - below
+            return found
+
+        return of
+
+    def column(self, k: int, use: NDArray[np.integer]) -> NDArray[np.float64]:
+        """One class's probabilities of some images, without holding all classes' at once."""
+        step = max(1, PIECE // self.classes)
+        parts = [self.probabilities(use[start : start + step])[:, k] for start in range(0, len(use), step)]
+        return np.concatenate(parts) if parts else np.zeros(0)
+
+    def logits(self, use: NDArray[np.integer]) -> NDArray[np.floating]:
+        """Logits of some images; from probabilities, their logarithms."""
+        if self.kind == "logits" and self.rows.shape[1] > 1:
+            return self.rows[use]
+        return np.log(np.clip(self.probabilities(use), SMALLEST, 1.0))

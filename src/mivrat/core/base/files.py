@@ -1,0 +1,106 @@
+"""Files that are either wholly written or not at all, and their content hashes."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import stat
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from mivrat.core.base.errors import InputError
+
+# Class lists, recipes and shapes are far smaller.
+MOST_TEXT = 50_000_000
+
+
+def write_whole(path: Path, data: bytes | str) -> None:
+    """Write ``data`` beside ``path`` and rename it into place. InputError where that is impossible."""
+    # What no UTF-8 can hold is escaped as in JSON; names come here escaped already.
+    content = data.encode("utf-8", "backslashreplace") if isinstance(data, str) else data
+    write_whole_with(path, lambda part: part.write_bytes(content))
+
+
+def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
+    """Let ``write`` fill a file beside ``path``, then rename it into place; on failure nothing is left behind.
+
+    The content is on the disk before the name is: after a loss of power there is the old file or the new one, never an
+    empty one.
+    """
+    part: Path | None = None
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=f".part{path.suffix}", dir=path.parent)
+        os.close(handle)
+        part = Path(name)
+        write(part)
+        umask = os.umask(0)
+        os.umask(umask)
+        part.chmod(0o666 & ~umask)
+        with open(part, "rb") as written:
+            os.fsync(written.fileno())
+        part.replace(path)
+    except OSError as error:
+        raise InputError(
+            f"cannot be written ({error.strerror or error})",
+            where=path,
+            mend="choose a folder you may write to, with room left",
+        ) from error
+    finally:
+        if part is not None:
+            part.unlink(missing_ok=True)
+
+
+def limit_folder(folder: Path, most: int, keep: Path | None = None) -> None:
+    """Delete the files below a cache folder that were changed longest ago until it holds no more than so many bytes."""
+    found = []
+    for path in folder.rglob("*"):
+        try:
+            about = path.stat()
+        except OSError:
+            continue
+        if stat.S_ISREG(about.st_mode):
+            found.append((about.st_mtime_ns, about.st_size, path))
+    total = sum(size for _, size, _ in found)
+    for _, size, path in sorted(found, key=lambda one: one[0]):
+        if total <= most:
+            break
+        if path != keep:
+            path.unlink(missing_ok=True)
+            total -= size
+
+
+def read_text(path: Path, what: str, mend: str) -> str:
+    """A small text file in UTF-8, without its byte order mark; InputError, naming ``what`` it should be, where it is none."""
+    try:
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
+            about = os.fstat(file.fileno())
+            if not stat.S_ISREG(about.st_mode):
+                raise InputError(f"is a folder or a device, not {what}", where=path, mend=mend)
+            if about.st_size > MOST_TEXT:
+                raise InputError(f"is {about.st_size / 1e6:.0f} MB large, too much for {what}", where=path, mend=mend)
+            return file.read().decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise InputError("is not UTF-8 text", where=path, mend="save it as UTF-8") from error
+    except (OSError, ValueError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "its name holds a NUL"
+        raise InputError(f"{what} cannot be read ({reason})", where=path, mend=mend) from error
+
+
+def json_value(text: str, where: object, mend: str) -> Any:
+    """The value of a JSON text; InputError where it is none, or nested too deep."""
+    try:
+        return json.loads(text)
+    except RecursionError as error:
+        raise InputError("is nested too deep", where=where, mend=mend) from error
+    except ValueError as error:
+        raise InputError(f"is not valid JSON ({str(error)[:160]})", where=where, mend=mend) from error
+
+
+def sha256_of(path: Path) -> str:
+    """The SHA-256 of a file's content, in hexadecimal."""
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -1,0 +1,76 @@
+"""Text: names as text that any file can hold, names in sentences, numbers and plurals in words."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+# Stands in texts for a byte that is no UTF-8, and for a backslash in a name that needed escapes.
+_ESCAPES = re.compile(r"\\\\|\\x([89a-f][0-9a-f])")
+# Names with these would be taken for escaped ones, so they are escaped too.
+_AMBIGUOUS = re.compile(r"\\\\|\\x[89a-f][0-9a-f]|[\udc80-\udcff]")
+
+
+def escaped(name: str) -> str:
+    """A name as text that any UTF-8 file can hold: ``caf\\xe9.jpg`` for a name that ends a word with that byte alone.
+
+    Names of valid UTF-8 stay as they are, unless they look as if they had been escaped. ``name`` is as Python gives file
+    names: bytes that are no UTF-8 stand as lone surrogates (PEP 383).
+    """
+    if not _AMBIGUOUS.search(name):
+        return name
+    return "".join(
+        "\\\\" if c == "\\" else f"\\x{ord(c) - 0xDC00:02x}" if "\udc80" <= c <= "\udcff" else c for c in name
+    )
+
+
+def unescaped(text: str) -> str:
+    """The name that ``escaped`` has written as this text."""
+    return _ESCAPES.sub(lambda found: chr(0xDC00 + int(found[1], 16)) if found[1] else "\\", text)
+
+
+def printable(text: str) -> str:
+    """A text that any UTF-8 file or terminal can hold; lone surrogates are escaped as in JSON."""
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
+def is_text(name: str) -> bool:
+    """Whether a text holds no lone surrogate, so that it can be written as UTF-8."""
+    return not any("\ud800" <= c <= "\udfff" for c in name)
+
+
+def quoted(names: Sequence[str], most: int = 12) -> str:
+    """Names in quotes, the first dozen of them."""
+    shown = ", ".join(repr(name) for name in names[:most])
+    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"
+
+
+def in_sentence(names: Sequence[str], most: int = 5) -> str:
+    """Names as they stand in a sentence: the first few, long ones with their middle left out."""
+    shown = [name if len(name) <= 36 else f"{name[:18]}…{name[-17:]}" for name in names[:most]]
+    more = len(names) - len(shown)
+    return ", ".join(shown) + (f" and {more} more" if more > 0 else "")
+
+
+def plural(number: int, what: str, several: str = "") -> str:
+    """``1 image``, ``3 images``."""
+    return f"1 {what}" if number == 1 else f"{number} {several or what + 's'}"
+
+
+def count(number: int) -> str:
+    """A whole number with thin groups of three digits."""
+    return f"{number:,}".replace(",", "\u202f")
+
+
+def images(number: int) -> str:
+    return "1 image" if number == 1 else f"{count(number)} images"
+
+
+def clipped(text: str, most: int) -> str:
+    """A long name with its middle left out."""
+    return text if len(text) <= most else text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
+
+
+def minus(text: str) -> str:
+    """A number in digits with a true minus sign."""
+    return text.replace("-", "−")

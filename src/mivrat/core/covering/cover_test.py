@@ -1,0 +1,203 @@
+"""Cover tests over many images of a run: what is to be done, doing it with progress and stop, and what came of it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+
+from mivrat.core.answers.judging import units_in
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
+from mivrat.core.covering.one_image import HOWS, Covered, Donors, How, Region, cover, drawn, drawn_each, hottest
+from mivrat.core.covering.regions import Shape, shape_from_json
+from mivrat.core.figures.covered import CoverResult, cover_result
+from mivrat.core.figures.units import Units
+from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, Method
+from mivrat.core.pictures.image_sets import ImageSet
+
+Place = Literal["fixed", "each", "hottest"]
+
+
+@dataclass(frozen=True)
+class RegionPlan:
+    """What is hidden: the same ``shapes`` in every image, shapes of its own in ``each`` image (by position), or the hottest
+    ``share`` of a map by ``method`` at ``layer`` (none: the default) of the model with the hash ``heat_model``."""
+
+    place: Place
+    shapes: tuple[Shape, ...] = ()
+    each: Mapping[int, tuple[Shape, ...]] = field(default_factory=dict)
+    share: float = 0.1
+    method: Method = "gradient"
+    layer: str | None = None
+    heat_model: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        if self.place == "fixed":
+            return {"place": "fixed", "shapes": [one.as_json() for one in self.shapes]}
+        if self.place == "each":
+            return {"place": "each", "shapes": {str(i): [s.as_json() for s in some] for i, some in self.each.items()}}
+        told = {"share": self.share, "method": self.method, "layer": self.layer, "heat_model": self.heat_model}
+        return {"place": "hottest", **told}
+
+    def in_words(self) -> str:
+        if self.place == "hottest":
+            return f"hottest {100 * self.share:g} % of each image"
+        if self.place == "each":
+            return f"regions drawn on {len(self.each)} images"
+        kinds = ", ".join(dict.fromkeys(one.kind for one in self.shapes)) or "no shape"
+        return f"{kinds} at the same place in each image"
+
+
+@dataclass(frozen=True)
+class CoverPlan:
+    """Everything that doing a cover test again takes: the images (positions in the set), what is hidden, how, and whose
+    probability is watched (``predicted`` or a class name); ``selection`` says in words what the images are."""
+
+    images: tuple[int, ...]
+    region: RegionPlan
+    hide: How = "blur"
+    target: str = "predicted"
+    seed: int = 0
+    selection: str = ""
+
+    def as_json(self) -> str:
+        told = {"selection": self.selection, "region": self.region.as_json(), "hide": self.hide, "target": self.target}
+        return json.dumps({**told, "seed": self.seed, "images": list(self.images)})
+
+    def in_words(self) -> str:
+        how = {"blur": "blurred", "mean": "in the mean colour", "patch": "replaced from an image of another label"}[
+            self.hide
+        ]
+        return f"{self.region.in_words()}, {how}"
+
+
+def plan_from_json(text: str) -> CoverPlan:
+    """A plan as ``as_json`` gives it; InputError where it is none."""
+    try:
+        data = json.loads(text)
+        given = data["region"]
+        if given["place"] == "fixed":
+            region = RegionPlan("fixed", tuple(shape_from_json(one) for one in given["shapes"]))
+        elif given["place"] == "each":
+            each = {int(i): tuple(shape_from_json(s) for s in some) for i, some in given["shapes"].items()}
+            region = RegionPlan("each", each=each)
+        else:
+            method, layer, share = given["method"], given["layer"], float(given["share"])
+            if method not in METHODS or not 0 < share < 1:
+                raise ValueError("no such map")
+            region = RegionPlan("hottest", share=share, method=method, layer=layer, heat_model=str(given["heat_model"]))
+        if data["hide"] not in HOWS:
+            raise ValueError("no such way of hiding")
+        images = tuple(int(i) for i in data["images"])
+        return CoverPlan(images, region, data["hide"], str(data["target"]), int(data["seed"]), str(data["selection"]))
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
+        raise InputError(
+            "a kept cover test cannot be read", where="study", mend="take it away and do it anew"
+        ) from error
+
+
+def region_of(whole: CoverPlan, heat: HeatmapMaker) -> Region:
+    """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from.
+
+    Where the predicted class is watched, hottest parts are those for what the heat's own model predicts: done again on another
+    model the test then hides the same places.
+    """
+    plan = whole.region
+    if plan.place == "fixed":
+        return drawn(plan.shapes)
+    if plan.place == "each":
+        return drawn_each(plan.each)
+    known = {one.tensor for one in heat.layers if one.heatmap}
+    layer = plan.layer if plan.layer in known else None
+    return hottest(heat, plan.share, layer, plan.method, own=whole.target == "predicted")
+
+
+@dataclass(frozen=True)
+class CoverTest:
+    """A plan and what came of it, image by image and on the whole."""
+
+    plan: CoverPlan
+    found: tuple[Covered, ...]
+    result: CoverResult
+
+    @property
+    def left_out(self) -> int:
+        """Images that could not be read or had no region."""
+        return sum(bool(one.problem) for one in self.found)
+
+    @property
+    def mean_area(self) -> float | None:
+        areas = [one.area for one in self.found if not one.problem]
+        return float(np.mean(areas)) if areas else None
+
+
+def result_of(
+    found: Sequence[Covered], labels: Mapping[int, int] | Sequence[int], units: Units | None = None
+) -> CoverResult:
+    """The result over the images that were covered; ``labels`` by position, -1 for none, ``units`` of the whole set where
+    images belong together."""
+    read = [one for one in found if not one.problem]
+    truth = np.array([labels[one.image] for one in read], np.int64)
+    predicted = np.array([one.predicted for one in read], np.int64).reshape(-1, 3)
+    p = np.array([one.p for one in read], float).reshape(-1, 3)
+    unit = units.of(np.array([one.image for one in read], np.int64)) if units is not None and read else None
+    return cover_result(
+        truth, predicted[:, 0], predicted[:, 1], predicted[:, 2], p[:, 0] - p[:, 1], p[:, 0] - p[:, 2], unit
+    )
+
+
+def labels_of(image_set: ImageSet) -> dict[int, int]:
+    """The labels of a set by position, -1 for none."""
+    return {i: -1 if item.label is None else item.label for i, item in enumerate(image_set.items)}
+
+
+def donors_of(plan: CoverPlan, image_set: ImageSet) -> Donors | None:
+    """The images of a set, as patches may be taken from them; None where the plan takes none."""
+    if plan.hide != "patch":
+        return None
+    return Donors(dict(enumerate(image_set.files())), labels_of(image_set))
+
+
+def how_done(plan: CoverPlan, model: str, model_sha256: str, image_set: ImageSet) -> dict[str, Any]:
+    """What was done, as it stands in files: all that doing it again takes, the images by their paths."""
+    return {
+        "model": model,
+        "model_sha256": model_sha256,
+        "images": image_set.name,
+        "together": image_set.together or None,
+        "selection": plan.selection,
+        "region": plan.region.as_json(),
+        "target": plan.target,
+        "hide": plan.hide,
+        "seed": plan.seed,
+    }
+
+
+def run_cover_test(
+    classes: Sequence[str],
+    image_set: ImageSet,
+    plan: CoverPlan,
+    maker: HeatmapMaker,
+    heat: HeatmapMaker,
+    stop: StopSignal | None = None,
+) -> Iterator[Progress | CoverTest]:
+    """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any."""
+    target = None if plan.target == "predicted" else classes.index(plan.target)
+    files, donors = {i: image_set.file(i) for i in plan.images}, donors_of(plan, image_set)
+    meter, found = Meter(len(plan.images)), list[Covered]()
+    for one_maker in (maker, heat):
+        one_maker.stopped = lambda: stop is not None and stop.stopped
+    yield meter.at(0)
+    with suppress(Stopped):
+        for one in cover(maker, files, plan.images, region_of(plan, heat), plan.hide, target, plan.seed, donors):
+            found.append(one)
+            yield meter.at(len(found))
+            if stop is not None and stop.stopped:
+                break
+    if found:
+        yield CoverTest(plan, tuple(found), result_of(found, labels_of(image_set), units_in(image_set)))

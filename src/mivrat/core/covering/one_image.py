@@ -1,0 +1,251 @@
+"""The cover test of one image: hide a region, or as a control the same area elsewhere, and score again."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from scipy.ndimage import gaussian_filter
+
+from mivrat.core.covering.regions import Shape, mask_of
+from mivrat.core.figures.ranking import label_ranks
+from mivrat.core.heatmaps.hottest import Mask, hottest_part
+from mivrat.core.heatmaps.maps import HeatmapMaker, Method, Target
+from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
+from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
+from mivrat.core.pictures.recipe import Recipe
+
+How = Literal["blur", "mean", "patch"]
+HOWS: tuple[How, ...] = ("blur", "mean", "patch")
+# Blur: the width of the bell as a share of the side. Control: so many places are tried, the one that overlaps least is taken.
+BLUR, TRIES = 1 / 12, 40
+
+# The region of one prepared image, from its position, its pixels, its tensor, and the class its target is; None: it has none.
+Region = Callable[[int, Pixels, NDArray[np.generic], int], Mask | None]
+
+
+@dataclass(frozen=True)
+class Covered:
+    """One image's answers: predictions, p(target) and the target's rank as it is, with the region hidden, and with the control
+    hidden; ``area`` is the share of the image that was hidden, ``donor`` the image a patch came from (-1: none). ``problem``
+    tells why it was not covered."""
+
+    image: int
+    target: int
+    predicted: tuple[int, int, int]
+    p: tuple[float, float, float]
+    area: float
+    rank: tuple[int, int, int] = (0, 0, 0)
+    problem: str = ""
+    donor: int = -1
+
+
+def drawn(shapes: Sequence[Shape]) -> Region:
+    """The same shapes at the same place in every image."""
+    return lambda image, pixels, tensor, target: mask_of(shapes, *pixels.shape[:2])
+
+
+def drawn_each(shapes: Mapping[int, Sequence[Shape]]) -> Region:
+    """Shapes of its own for each image; one without is not covered."""
+    return lambda image, pixels, tensor, target: (
+        mask_of(shapes[image], *pixels.shape[:2]) if shapes.get(image) else None
+    )
+
+
+def hottest(
+    maker: HeatmapMaker, share: float, layer: str | None = None, method: Method = "gradient", own: bool = False
+) -> Region:
+    """Each image's own hottest part: the share of its area where the map for the target is highest.
+
+    ``own``: for what the maker's model predicts, whatever the model covered does. A map without any evidence gives an empty
+    region.
+    """
+    chosen = maker.layer_for(method, layer)
+
+    def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask:
+        layers = [chosen] if chosen is not None else []
+        if own:
+            target = int(maker.probabilities(tensor[None])[0].argmax())
+        heat = maker.maps(tensor[None], [Target(target)], layers, method)[0][0]
+        return hottest_part(heat, share, *pixels.shape[:2])
+
+    return region
+
+
+def hide(pixels: Pixels, mask: Mask, how: How, other: Pixels | None = None) -> Pixels:
+    """The pixels (height x width x channels) with a region blurred, in the mean colour of the rest, or from another image."""
+    if how == "patch":
+        if other is None:
+            raise ValueError("a patch needs another image")
+        return np.where(mask[..., None], other, pixels)
+    if how == "mean":
+        rest = pixels[~mask] if not mask.all() else pixels.reshape(-1, pixels.shape[2])
+        return np.where(mask[..., None], np.round(rest.mean(axis=0)).astype(np.uint8), pixels)
+    sigma = max(pixels.shape[:2]) * BLUR
+    soft = gaussian_filter(pixels.astype(np.float32), (sigma, sigma, 0))
+    return np.where(mask[..., None], np.round(soft).astype(np.uint8), pixels)
+
+
+def elsewhere(mask: Mask, rng: np.random.Generator) -> Mask:
+    """The same region moved (round the edges) to where it overlaps itself least, of some random places."""
+    best, least = mask, mask.sum() + 1
+    for _ in range(TRIES):
+        moved = np.roll(mask, (int(rng.integers(mask.shape[0])), int(rng.integers(mask.shape[1]))), (0, 1))
+        overlap = int((moved & mask).sum())
+        if overlap < least:
+            best, least = moved, overlap
+        if not overlap:
+            break
+    return best
+
+
+@dataclass(frozen=True)
+class Hidden:
+    """One image covered: its answers, its pixels as it is, with the region hidden, and with the control hidden, and the region
+    (None: it has none)."""
+
+    answers: Covered
+    pixels: tuple[Pixels, Pixels, Pixels]
+    mask: Mask | None
+
+
+def _seeded(seed: int, pixels: Pixels, purpose: str = "control") -> np.random.Generator:
+    """A generator that a picture's content tells, whatever its name and place in a list."""
+    digest = hashlib.sha256(np.ascontiguousarray(pixels).tobytes() + str((purpose, pixels.shape)).encode()).digest()
+    return np.random.default_rng((seed, *np.frombuffer(digest[:16], np.uint32).tolist()))
+
+
+class Donors:
+    """Images that patches are taken from: of another label than the image they go to, chosen by its content and the seed.
+
+    ``labels`` by position, -1 for none. To an image without a label a patch comes from one that the model calls something
+    else.
+    """
+
+    def __init__(self, files: Mapping[int, Path], labels: Mapping[int, int]) -> None:
+        self._files, self._labels = files, labels
+        # In the order of their names, so that the order of a list does not matter.
+        self._sorted = sorted(files, key=lambda i: (str(files[i]), i))
+        self._of: dict[int, list[int]] = {}
+
+    def _candidates(self, label: int) -> list[int]:
+        if label not in self._of:
+            labels = self._labels
+            others = [i for i in self._sorted if label < 0 or labels.get(i, -1) not in (-1, label)]
+            self._of[label] = others
+        return self._of[label]
+
+    def patch_for(self, maker: HeatmapMaker, image: int, pixels: Pixels, seed: int) -> tuple[int, Pixels] | None:
+        """The donor of a prepared image and its pixels; None where there is no other one."""
+        recipe, label = maker.model.recipe, self._labels.get(image, -1)
+        candidates, rng = self._candidates(label), _seeded(seed, pixels, "patch")
+        called = -1 if label >= 0 else int(maker.probabilities(to_tensor(pixels, recipe)[None])[0].argmax())
+        for _ in range(TRIES if candidates else 0):
+            donor = candidates[int(rng.integers(len(candidates)))]
+            try:
+                other = prepared(self._files[donor], recipe)
+            except UnreadablePicture:
+                continue
+            if label < 0:
+                if donor == image:
+                    continue
+                if int(maker.probabilities(to_tensor(other, recipe)[None])[0].argmax()) == called:
+                    continue
+            return donor, other
+        return None
+
+
+def prepared(file: Path, recipe: Recipe) -> Pixels:
+    """A picture file as the network's size, before value scaling. Raises UnreadablePicture."""
+    return fitted_pixels(read_picture(file, recipe.picture.mode, recipe.picture.exif_rotate), recipe)[0]
+
+
+def cover(
+    maker: HeatmapMaker,
+    files: Mapping[int, Path] | Sequence[Path],
+    images: Sequence[int],
+    region: Region,
+    how: How = "blur",
+    target: int | None = None,
+    seed: int = 0,
+    donors: Donors | None = None,
+) -> Iterator[Covered]:
+    """Cover ``files[i]`` for each i in ``images``, yielding what came of it one by one; repeatable with the same seed, in
+    whatever order images are listed.
+
+    ``target`` None stands for each image's predicted class. A patch comes from one of the ``donors``, of another label.
+    """
+    for image in images:
+        try:
+            pixels = prepared(files[image], maker.model.recipe)
+        except UnreadablePicture as error:
+            yield _not_covered(image, str(error))
+            continue
+        yield cover_one(maker, image, pixels, region, how, target, seed, donors).answers
+
+
+def cover_one(
+    maker: HeatmapMaker,
+    image: int,
+    pixels: Pixels,
+    region: Region,
+    how: How = "blur",
+    target: int | None = None,
+    seed: int = 0,
+    donors: Donors | None = None,
+) -> Hidden:
+    """Cover one prepared image (pixels as the network's size, before value scaling), with a patch from a donor where that is
+    wanted."""
+    recipe = maker.model.recipe
+    tensor = to_tensor(pixels, recipe)
+    if problem := maker.model.misfit(tensor.shape):
+        return _left_alone(image, pixels, problem)
+    donor, other = -1, None
+    if how == "patch":
+        found = donors.patch_for(maker, image, pixels, seed) if donors is not None else None
+        if found is None:
+            return _left_alone(image, pixels, "there is no image of another label to take a patch from")
+        donor, other = found[0], _sized(found[1], pixels)
+    before, first = maker.ranked(tensor[None])
+    whole = before[0]
+    about = int(first[0].argmax()) if target is None else target
+    mask = region(image, pixels, tensor, about)
+    if mask is None:
+        return _left_alone(image, pixels, "no region was drawn for it")
+    control = elsewhere(mask, _seeded(seed, pixels))
+    region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
+    p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
+    rows, about_each = np.stack([first[0], *scores]), np.full(3, about)
+    answers = Covered(
+        image,
+        about,
+        tuple(int(row.argmax()) for row in rows),  # type: ignore[arg-type]
+        (float(whole[about]), float(p[0, about]), float(p[1, about])),
+        float(mask.mean()),
+        tuple(label_ranks(rows, about_each).tolist()),
+        donor=donor,
+    )
+    return Hidden(answers, (pixels, region_hidden, control_hidden), mask)
+
+
+def _left_alone(image: int, pixels: Pixels, problem: str) -> Hidden:
+    return Hidden(_not_covered(image, problem), (pixels,) * 3, None)
+
+
+def _not_covered(image: int, problem: str) -> Covered:
+    return Covered(image, -1, (-1, -1, -1), (np.nan, np.nan, np.nan), 0.0, problem=problem)
+
+
+def _sized(other: Pixels, like: Pixels) -> Pixels:
+    if other.shape == like.shape:
+        return other
+    size = like.shape[1], like.shape[0]
+    grey = other.shape[2] == 1
+    made = np.asarray(Image.fromarray(other[..., 0] if grey else other).resize(size, Image.Resampling.BILINEAR))
+    return made[..., None] if grey else made

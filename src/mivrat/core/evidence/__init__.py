@@ -1,1 +1,0 @@
-"""Heatmaps through the reverse pass of an ONNX graph."""

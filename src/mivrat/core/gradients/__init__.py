@@ -1,0 +1,1 @@
+"""From an ONNX graph to the ONNX graph of its derivatives."""

@@ -1,0 +1,344 @@
+"""A model's graph made ready for differentiation: float32, functions inlined, every tensor's shape known."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+import numpy as np
+import onnx
+from numpy.typing import NDArray
+from onnx import AttributeProto, TensorProto, helper, numpy_helper
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped
+from mivrat.core.gradients.plain_graph import write_out_quantised, write_out_recurrent
+from mivrat.core.models.engine import new_session, run_session, short_reason
+from mivrat.core.models.onnx_model import OnnxModel, opset_of
+
+_TO_FLOAT = {TensorProto.FLOAT16, TensorProto.BFLOAT16, TensorProto.DOUBLE}
+# What may stand between the scores and the softmax or sigmoid that makes them.
+_PASSING = {"Identity", "Reshape", "Flatten", "Squeeze", "Unsqueeze", "Dropout", "Cast"}
+# Operators that keep the arrangement of axes of their inputs.
+_ELEMENTWISE = {
+    "Relu",
+    "LeakyRelu",
+    "PRelu",
+    "Clip",
+    "Sigmoid",
+    "HardSigmoid",
+    "HardSwish",
+    "Tanh",
+    "Identity",
+    "Dropout",
+    "Cast",
+    "Add",
+    "Sub",
+    "Mul",
+    "Div",
+    "Concat",
+    "Softmax",
+    "LogSoftmax",
+    "Neg",
+    "Exp",
+    "Log",
+    "Sqrt",
+    "Abs",
+    "Erf",
+    "Gelu",
+    "Elu",
+    "Selu",
+    "Celu",
+    "Mish",
+    "Softplus",
+    "Softsign",
+    "Pow",
+    "Min",
+    "Max",
+    "Sum",
+    "Where",
+    "LayerNormalization",
+    "Slice",
+    "Split",
+    "Pad",
+    "Resize",
+    "Upsample",
+    "Reciprocal",
+    "QuantizeLinear",
+    "DequantizeLinear",
+}
+# What quantised values are kept in.
+_LEVELS = (np.int8, np.uint8, np.int16, np.uint16)
+_SHAPE = {"Shape", "Size"}
+_CHANNELS_FIRST = {
+    "Conv",
+    "ConvTranspose",
+    "MaxPool",
+    "AveragePool",
+    "GlobalAveragePool",
+    "GlobalMaxPool",
+    "BatchNormalization",
+    "InstanceNormalization",
+    "GroupNormalization",
+    "LRN",
+    "DepthToSpace",
+    "SpaceToDepth",
+    "LpPool",
+}
+
+
+def _float32_model(model: onnx.ModelProto) -> None:
+    """Turn half, bfloat and double precision into single, in place: gradients in half precision would lose small terms."""
+
+    def turned(tensor: onnx.TensorProto) -> None:
+        if tensor.data_type in _TO_FLOAT:
+            tensor.CopyFrom(numpy_helper.from_array(numpy_helper.to_array(tensor).astype(np.float32), tensor.name))
+
+    def graph(g: onnx.GraphProto) -> None:
+        for tensor in g.initializer:
+            turned(tensor)
+        for value in [*g.input, *g.output, *g.value_info]:
+            if value.type.tensor_type.elem_type in _TO_FLOAT:
+                value.type.tensor_type.elem_type = TensorProto.FLOAT
+        for node in g.node:
+            for attribute in node.attribute:
+                if attribute.type == AttributeProto.TENSOR:
+                    turned(attribute.t)
+                elif attribute.type == AttributeProto.GRAPH:
+                    graph(attribute.g)
+                elif node.op_type == "Cast" and attribute.name == "to" and attribute.i in _TO_FLOAT:
+                    attribute.i = TensorProto.FLOAT
+
+    graph(model.graph)
+
+
+class GraphView:
+    """The graph with what differentiation asks of it.
+
+    ``shapes`` and ``values`` were read off a real run on a sample batch (two images where the model's batch is free),
+    so that shape arithmetic of any kind is settled; ``values`` holds what does not depend on the image, ``shape_values``
+    what follows from shapes, as it is for that batch.
+    """
+
+    def __init__(self, model: OnnxModel, sides: tuple[int, int] | None = None, *, tried: bool = False) -> None:
+        """``sides``: height and width of the images to follow it with, where model and recipe leave them free. Following it
+        makes every tensor, which is tried in a process of its own first where it may be much; ``tried`` leaves that out."""
+        if not tried:
+            model.try_first(tensors=True, sides=sides)
+        self.where = model.path
+        self.input = model.input.name
+        proto = onnx.ModelProto()
+        proto.CopyFrom(model.proto)
+        if len(proto.functions):
+            proto = onnx.inliner.inline_local_functions(proto)
+        _float32_model(proto)
+        self.proto = proto
+        self.opset = opset_of(proto)
+        self.batch = model.batch_limit or 2
+        dtype = np.uint8 if model.recipe.tensor.dtype == "uint8" else np.float32
+        rng = np.random.default_rng(0)
+
+        def sample(images: int) -> NDArray[Any]:
+            return rng.uniform(0, 1, model.sample_shape(images, sides)).astype(dtype)
+
+        write_out_quantised(proto.graph, self.opset)
+        self._read(sample, batch_is_free=model.batch_limit is None)
+        while _take_branches(proto.graph, self.values):
+            self._read(sample, batch_is_free=model.batch_limit is None)
+        if write_out_recurrent(proto.graph, self.opset, self.shapes):
+            self._read(sample, batch_is_free=model.batch_limit is None)
+        self.logits = self._find_logits(model.output.name)
+        self.leading = self._ancestors([self.logits])
+        self.channel_axis = self._channel_axes(1 if model.recipe.tensor.order == "NCHW" else 3)
+
+    def _read(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
+        """Read nodes, shapes and values off the graph as it is."""
+        graph = self.proto.graph
+        self.nodes = list(graph.node)
+        self.producer = {name: node for node in self.nodes for name in node.output if name}
+        self.depends = self._descendants([self.input])
+        self.values: dict[str, NDArray[Any]] = {t.name: numpy_helper.to_array(t) for t in graph.initializer}
+        self.dtypes: dict[str, np.dtype[Any]] = {}
+        self.shapes: dict[str, tuple[int, ...]] = {name: value.shape for name, value in self.values.items()}
+        self._record(sample, batch_is_free)
+
+    def _descendants(self, names: Iterable[str]) -> set[str]:
+        """What depends on the value of any of the tensors; a shape does not."""
+        found = set(names)
+        for node in self.nodes:
+            if node.op_type not in _SHAPE and (set(node.input) | outer_names(node)) & found:
+                found.update(name for name in node.output if name)
+        return found
+
+    def _ancestors(self, names: Iterable[str]) -> set[str]:
+        found = set(names)
+        for node in reversed(self.nodes):
+            if found & set(node.output):
+                found.update(name for name in node.input if name)
+                found |= outer_names(node)
+        return found
+
+    def between(self, layers: Iterable[str]) -> set[str]:
+        """Float tensors through which the logits depend on any of the layers, those and the logits included."""
+        return {name for name in self._descendants(layers) & self.leading if self.carries(name)}
+
+    def is_float(self, name: str) -> bool:
+        return self.dtypes.get(name) == np.float32
+
+    def carries(self, name: str) -> bool:
+        """Whether a gradient can be taken along a tensor: a float, or one rounded to the levels of a quantised model."""
+        return self.is_float(name) or (self.dtypes.get(name) in _LEVELS and name in self.depends)
+
+    @property
+    def quantised(self) -> bool:
+        """Whether values are rounded to few levels on the way from the image to the scores."""
+        return any(
+            node.op_type in ("QuantizeLinear", "DynamicQuantizeLinear") and node.input[0] in self.depends
+            for node in self.nodes
+        )
+
+    def _record(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
+        names = [name for node in self.nodes for name in node.output if name]
+        found = self._run(names, sample(self.batch))
+        for name, value in found.items():
+            self.shapes[name] = value.shape
+            self.dtypes[name] = value.dtype
+        self.shapes[self.input], self.dtypes[self.input] = sample(self.batch).shape, sample(self.batch).dtype
+        settled = {name for name in found if name not in self.depends}
+        of_shape = settled & self._descendants(
+            out for node in self.nodes if node.op_type in _SHAPE for out in node.output
+        )
+        if batch_is_free and of_shape:  # what changes with the number of images is no constant
+            again = self._run(sorted(of_shape), sample(self.batch + 1))
+            settled -= {name for name in of_shape if name not in again or not np.array_equal(again[name], found[name])}
+        self.shape_values = {name: found[name] for name in of_shape}
+        self.values.update((name, found[name]) for name in settled)
+
+    def _run(self, names: list[str], batch: NDArray[Any]) -> dict[str, NDArray[Any]]:
+        """Any tensors' values for a batch, through a session of its own."""
+        probe = onnx.ModelProto()
+        probe.CopyFrom(self.proto)
+        del probe.graph.output[:]
+        probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
+        try:
+            session = new_session(probe.SerializeToString(), where=self.where, as_written=True)
+            found = run_session(session, names, {self.input: batch})
+        except Stopped:
+            raise
+        except Exception as error:
+            raise InputError(
+                f"the graph cannot be followed tensor by tensor ({short_reason(error)})",
+                where=self.where,
+                mend="export the model with standard ONNX operators",
+            ) from error
+        return {name: value for name, value in zip(names, found, strict=True) if isinstance(value, np.ndarray)}
+
+    def _find_logits(self, output: str) -> str:
+        """The tensor before the last softmax or sigmoid, or the output itself where there is none."""
+        name = output
+        while (node := self.producer.get(name)) is not None:
+            if node.op_type in ("Softmax", "LogSoftmax") or (
+                node.op_type == "Sigmoid" and int(np.prod(self.shapes[name][1:])) == 1
+            ):
+                return node.input[0]
+            if node.op_type not in _PASSING or not self.is_float(node.input[0]):
+                break
+            name = node.input[0]
+        return output
+
+    def _channel_axes(self, input_axis: int) -> dict[str, int | None]:
+        """Which axis holds the channels (1 or 3) of each four-axis tensor; None where it cannot be told."""
+        axis: dict[str, int | None] = {self.input: input_axis}
+        for node in self.nodes:
+            for output in node.output:
+                if len(self.shapes.get(output, ())) != 4 or output not in self.depends:
+                    continue
+                known = [axis[name] for name in node.input if name in axis]
+                alike = [
+                    axis[name] for name in node.input if axis.get(name) and self.shapes[name] == self.shapes[output]
+                ]
+                if node.op_type in _CHANNELS_FIRST:
+                    axis[output] = 1
+                elif node.op_type == "Transpose" and known:
+                    order = next((list(a.ints) for a in node.attribute if a.name == "perm"), [3, 2, 1, 0])
+                    axis[output] = (
+                        order.index(known[0])
+                        if known[0] is not None and order[0] == 0 and order.index(known[0]) in (1, 3)
+                        else None
+                    )
+                elif node.op_type in _ELEMENTWISE or node.op_type.startswith("Reduce"):
+                    agreed = set(alike or [a for a in known if a is not None])
+                    axis[output] = agreed.pop() if len(agreed) == 1 else None
+                elif node.op_type == "MatMul" and known:  # the last axis is the one mixed: channels-last stays so
+                    axis[output] = 3 if known[0] == 3 else None
+                elif alike:  # anything else that leaves the shape as it is
+                    axis[output] = alike[0]
+                else:
+                    axis[output] = None
+        return axis
+
+
+def outer_names(node: onnx.NodeProto) -> set[str]:
+    """Names that subgraphs of a control-flow node take from outside."""
+    found: set[str] = set()
+    for attribute in node.attribute:
+        if attribute.type == AttributeProto.GRAPH:
+            for inner in attribute.g.node:
+                found |= set(inner.input) | outer_names(inner)
+            found |= {one.name for one in attribute.g.output}
+    return found
+
+
+def _take_branches(graph: onnx.GraphProto, values: Mapping[str, NDArray[Any]]) -> bool:
+    """Put in place of every If whose condition is settled, whatever the image, the branch it takes; whether there was one.
+
+    Exporters write such conditions on shapes.
+    """
+    nodes, taken = list(graph.node), 0
+    for at in reversed(range(len(nodes))):
+        node = nodes[at]
+        if node.op_type != "If" or node.input[0] not in values:
+            continue
+        wanted = "then_branch" if bool(values[node.input[0]].ravel()[0]) else "else_branch"
+        branch = next(one.g for one in node.attribute if one.name == wanted)
+        names = {name: f"{node.output[0]}|{name}" for inner in branch.node for name in inner.output if name}
+        names |= {tensor.name: f"{node.output[0]}|{tensor.name}" for tensor in branch.initializer}
+        for tensor in branch.initializer:
+            moved = onnx.TensorProto()
+            moved.CopyFrom(tensor)
+            moved.name = names[tensor.name]
+            graph.initializer.append(moved)
+        inside = [_renamed(inner, names) for inner in branch.node]
+        for out, one in zip(node.output, branch.output, strict=True):
+            inside.append(helper.make_node("Identity", [names.get(one.name, one.name)], [out]))
+        nodes[at : at + 1] = inside
+        taken += 1
+    if taken:
+        del graph.node[:]
+        graph.node.extend(nodes)
+    return taken > 0
+
+
+def _renamed(node: onnx.NodeProto, names: Mapping[str, str]) -> onnx.NodeProto:
+    """A node of a branch with the branch's own names made ones of the whole graph, in branches within it too."""
+    made = onnx.NodeProto()
+    made.CopyFrom(node)
+    made.input[:] = [names.get(name, name) for name in node.input]
+    made.output[:] = [names.get(name, name) for name in node.output]
+    for attribute in made.attribute:
+        if attribute.type == AttributeProto.GRAPH:
+            inner = [_renamed(one, names) for one in attribute.g.node]
+            del attribute.g.node[:]
+            attribute.g.node.extend(inner)
+            for one in attribute.g.output:
+                one.name = names.get(one.name, one.name)
+    return made
+
+
+def attributes_of(node: onnx.NodeProto) -> dict[str, Any]:
+    """A node's attributes as plain Python values (bytes decoded)."""
+    found = {}
+    for attribute in node.attribute:
+        value = helper.get_attribute_value(attribute)
+        found[attribute.name] = value.decode() if isinstance(value, bytes) else value
+    return found

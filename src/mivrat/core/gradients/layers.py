@@ -1,0 +1,295 @@
+"""Lists the tensors a heatmap can be taken from, and says why the others cannot."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.gradients.emit import Value
+from mivrat.core.gradients.graph import GraphView
+from mivrat.core.gradients.reverse import SEED, blocked_layers, build_reverse
+from mivrat.core.gradients.token_places import TokenPlaces, grid_of
+from mivrat.core.models.engine import new_session, run_session
+
+
+@dataclass(frozen=True)
+class Tokens:
+    """How a transformer's tokens are laid back over the image: which of those on ``axis`` (1 or 2) stand where, line by line
+    of the ``grid``; ``others`` are tokens of no patch (class tokens, registers)."""
+
+    axis: int
+    order: tuple[int, ...]
+    grid: tuple[int, int]
+    others: int = 0
+
+    @property
+    def in_line(self) -> bool:
+        """Whether the patches' tokens stand one behind the other as they lie in the image."""
+        return self.order == tuple(range(self.order[0], self.order[0] + len(self.order)))
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One tensor on the way from the image to the scores.
+
+    ``shape`` leaves out the first axis (the images); ``reason`` says why no heatmap can be taken from it. ``parameters``
+    counts the numbers learned that the operator which makes it brings along. ``channel_axis`` is that of the activations
+    as height and width, for ``tokens`` once they are laid out so. ``has_places``: it has height and width, though maybe no
+    gradient reaches it.
+    """
+
+    tensor: str
+    op: str
+    shape: tuple[int, ...]
+    heatmap: bool
+    reason: str | None
+    default: bool
+    channel_axis: int
+    parameters: int = 0
+    tokens: Tokens | None = None
+    has_places: bool = True
+
+    @property
+    def grid(self) -> tuple[int, int]:
+        """Height and width of its heatmap."""
+        if self.tokens is not None:
+            return self.tokens.grid
+        return (self.shape[0], self.shape[1]) if self.channel_axis == 3 else (self.shape[1], self.shape[2])
+
+    @property
+    def channels(self) -> int:
+        """How many channels its activations have."""
+        if self.tokens is not None:
+            return self.shape[2 - self.tokens.axis]
+        return self.shape[2] if self.channel_axis == 3 else self.shape[0]
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "tensor": self.tensor,
+            "op": self.op,
+            "shape": ["n", *self.shape],
+            "heatmap": self.heatmap,
+            "reason": self.reason,
+            "default": self.default,
+        }
+
+    def emit_places(self, value: Value) -> Value:
+        """Emit what lays its activations, or their gradient, out as height and width; channels on ``channel_axis``."""
+        tokens, emit = self.tokens, value.emitter
+        if tokens is None:
+            return value
+        if not tokens.in_line:
+            value = emit.node("Gather", value, emit.integers(tokens.order), axis=tokens.axis)
+        elif tokens.others:
+            value = emit.slice(value, tokens.axis, tokens.order[0], tokens.order[-1] + 1)
+        grid, channels = tokens.grid, self.channels
+        return emit.reshape(value, [0, *grid, channels] if tokens.axis == 1 else [0, channels, *grid])
+
+    def channels_first(self, values: NDArray[Any]) -> NDArray[Any]:
+        """Its activations, or their gradient, as images x channels x height x width."""
+        tokens = self.tokens
+        if tokens is not None:
+            values = np.take(values, tokens.order, axis=tokens.axis)
+            shape = (*tokens.grid, -1) if tokens.axis == 1 else (-1, *tokens.grid)
+            values = values.reshape(len(values), *shape)
+        return values.transpose(0, 3, 1, 2) if self.channel_axis == 3 else values
+
+
+class _Places:
+    """Finds height and width of a graph's tensors; how tokens lie in the image has to be shown by following the graph."""
+
+    def __init__(self, view: GraphView) -> None:
+        self._view = view
+        self._places = TokenPlaces(view, view.channel_axis[view.input] or 1)
+
+    def of(self, name: str) -> tuple[str | None, Tokens | None, int | None]:
+        """Why a tensor has no height and width, or None; how tokens are laid out; and which axis holds the channels."""
+        view = self._view
+        shape, axis = view.shapes[name], view.channel_axis.get(name)
+        if not shape or shape[0] != view.batch:
+            return "its first axis does not count the images", None, None
+        if len(shape) == 3:
+            return self._as_tokens(name, shape)
+        if len(shape) != 4:
+            return "it has no height and width", None, None
+        shown = [k for k in (1, 3) if self._is_in_order(name, k)]
+        if axis is None and len(shown) == 1:
+            axis = shown[0]
+        if axis is None:
+            return "which of its axes are height and width cannot be told", None, None
+        grid = (shape[1], shape[2]) if axis == 3 else (shape[2], shape[3])
+        if grid[0] * grid[1] == 1:
+            return "it has a single place only", None, None
+        if not shown and self._is_elsewhere(name):
+            return "its values stand in another order than they lie in the image, or for a part of it", None, None
+        return None, None, axis
+
+    def _order(self, name: str, channel_axis: int) -> tuple[tuple[int, ...], tuple[int, int]] | None:
+        """The order in which places follow each other, with the grid they make, of a tensor with channels on an axis."""
+        places = self._places.of(name)
+        if places is None or name in self._places.pairs:
+            return None
+        one = places[0]
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)  # a token of no place has none on the average either
+            return grid_of(np.nanmean(one, axis=channel_axis - 1).reshape(-1, 2))
+
+    def _is_elsewhere(self, name: str) -> bool:
+        """Whether every value of a tensor has a place, and yet they do not stand as they lie in the image."""
+        places = self._places.of(name)
+        return places is not None and name not in self._places.pairs and not bool(np.isnan(places[0]).any())
+
+    def _is_in_order(self, name: str, channel_axis: int) -> bool:
+        shape, found = self._view.shapes[name], self._order(name, channel_axis)
+        grid = (shape[1], shape[2]) if channel_axis == 3 else (shape[2], shape[3])
+        return found is not None and found == (tuple(range(grid[0] * grid[1])), grid)
+
+    def _as_tokens(self, name: str, shape: tuple[int, ...]) -> tuple[str | None, Tokens | None, int | None]:
+        if name in self._places.pairs:
+            return "which of its axes are its tokens cannot be told", None, None
+        found = []
+        for axis in (1, 2):
+            if (laid := self._order(name, 3 - axis)) is not None:
+                found.append(Tokens(axis, *laid, others=shape[axis] - len(laid[0])))
+        if len(found) == 1:
+            return None, found[0], 3 if found[0].axis == 1 else 1
+        if found:
+            return "which of its axes are its tokens cannot be told", None, None
+        return f"where its {shape[1]} × {shape[2]} values lie in the image cannot be shown", None, None
+
+
+def _learned(view: GraphView) -> dict[str, int]:
+    """How many learned numbers stand behind each tensor that does not depend on the image; whole numbers and single ones
+    (shapes, axes, factors) are not learned."""
+    found: dict[str, int] = {}
+    for name, value in view.values.items():
+        if name not in view.producer or view.producer[name].op_type == "Constant":
+            found[name] = value.size if value.size > 1 and (value.dtype.kind == "f" or value.dtype == np.int8) else 0
+    for node in view.nodes:
+        if node.op_type != "Constant" and node.output[0] not in view.depends:
+            found[node.output[0]] = sum(found.get(one, 0) for one in dict.fromkeys(node.input))
+    return found
+
+
+def list_layers(view: GraphView) -> list[Layer]:
+    """All float tensors that lead from the image to the logits, in graph order.
+
+    The default is the last one with spatial extent that a heatmap can be taken from (where none can: the last with extent).
+    """
+    places, learned = _Places(view), _learned(view)
+    found: list[Layer] = []
+    for node in view.nodes:
+        for name in node.output:
+            if name in view.depends and name in view.leading and view.is_float(name):
+                problem, tokens, channels = places.of(name)
+                axis = channels or view.channel_axis.get(name) or 1
+                count = sum(learned.get(one, 0) for one in dict.fromkeys(node.input))
+                found.append(
+                    Layer(
+                        name,
+                        node.op_type,
+                        view.shapes[name][1:],
+                        problem is None,
+                        problem,
+                        False,
+                        axis,
+                        count,
+                        tokens,
+                        problem is None,
+                    )
+                )
+    spatial = [layer.tensor for layer in found if layer.heatmap]
+    for name, operators in blocked_layers(view, spatial).items():
+        at = next(i for i, layer in enumerate(found) if layer.tensor == name)
+        reason = f"the reverse pass has no rule for {', '.join(operators[:3])}, behind it"
+        found[at] = replace(found[at], heatmap=False, reason=reason)
+    usable = [i for i, layer in enumerate(found) if layer.heatmap] or [
+        i for i, layer in enumerate(found) if layer.tensor in spatial
+    ]
+    if usable:
+        at = _last_with_evidence(view, found, usable)
+        found[at] = replace(found[at], default=True)
+    return found
+
+
+def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequence[int]) -> int:
+    """The last usable layer. Behind the last attention only the class token is read: then the last one of the same shape
+    whose other tokens still have a say, as one run of the reverse pass shows."""
+    last = layers[usable[-1]]
+    if last.tokens is None or not last.tokens.others or not last.heatmap:
+        return usable[-1]
+    alike = [i for i in usable if layers[i].tokens == last.tokens and layers[i].shape == last.shape]
+    shape = view.shapes[view.input]
+    batch = np.random.default_rng(0).uniform(0, 1, shape).astype(view.dtypes[view.input])
+    seed = np.eye(1, int(np.prod(view.shapes[view.logits][1:])), dtype=np.float32).repeat(len(batch), axis=0)
+    proto, names = build_reverse(view, [layers[i].tensor for i in alike])
+    gradients = run_session(
+        new_session(proto.SerializeToString(), 0, view.where), names[1::2], {view.input: batch, SEED: seed}
+    )
+    telling = [i for i, g in zip(alike, gradients, strict=True) if np.any(layers[i].channels_first(g))]
+    return telling[-1] if telling else usable[-1]
+
+
+def short_name(tensor: str) -> str:
+    """A layer's name as it is read: without what exporters put around it."""
+    name = tensor.strip("/")
+    for ending in ("_output_0", ":0"):
+        name = name.removesuffix(ending)
+    return name or tensor
+
+
+def find_layer(layers: Sequence[Layer], wanted: str, where: object) -> Layer:
+    """The layer with this tensor name, else the one with this short name; InputError where there is none, or several."""
+    found = [one for one in layers if one.tensor == wanted] or [
+        one for one in layers if short_name(one.tensor) == short_name(wanted)
+    ]
+    if len(found) > 1:
+        raise InputError(
+            f"'{wanted}' may be any of {', '.join(repr(one.tensor) for one in found)}",
+            where=where,
+            mend="give the whole name",
+        )
+    if not found:
+        raise InputError(
+            f"has no layer '{wanted}' between image and scores", where=where, mend="'mivrat layers' lists them"
+        )
+    return found[0]
+
+
+def choose_layer(layers: Sequence[Layer], wanted: str | None, where: object) -> Layer:
+    """The layer asked for, by whole or short name, or the default; InputError where it gives no heatmap."""
+    if wanted is None:
+        layer = next((one for one in layers if one.default), None)
+        if layer is None:
+            raise InputError(
+                "has no layer with height and width to take a heatmap from",
+                where=where,
+                mend="use a method that needs only answers",
+            )
+    else:
+        layer = find_layer(layers, wanted, where)
+    if not layer.heatmap:
+        raise InputError(
+            f"no heatmap can be taken from '{layer.tensor}': {layer.reason}",
+            where=where,
+            mend="'mivrat layers' lists the layers that can be used",
+        )
+    return layer
+
+
+def stages(layers: Sequence[Layer], most: int = 3) -> list[Layer]:
+    """The last usable layer of each resolution, the last first: what a network has to say at each of its stages."""
+    found: dict[tuple[int, int], Layer] = {}
+    for layer in layers:
+        if layer.heatmap:
+            found[layer.grid] = layer
+    default = next((one for one in layers if one.default and one.heatmap), None)
+    if default is not None:
+        found[default.grid] = default
+    return sorted(found.values(), key=lambda one: layers.index(one), reverse=True)[:most]

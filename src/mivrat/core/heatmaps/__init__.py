@@ -1,0 +1,1 @@
+"""From a layer or from answers to a map, and whether such maps can be relied on."""

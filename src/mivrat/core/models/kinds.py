@@ -1,0 +1,21 @@
+"""The kinds of models there are, and loading whatever can answer for images by the kind of its file."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from mivrat.core.models.model import Model, ModelKind
+from mivrat.core.models.onnx_model import ONNX
+from mivrat.core.models.prediction_table import TABLE
+from mivrat.core.pictures.recipe import Recipe
+
+# By the name they go by in studies. A kind is one module and one entry here.
+KINDS: dict[str, ModelKind] = {kind.name: kind for kind in (ONNX, TABLE)}
+
+
+def load_model(path: Path, classes: Sequence[str], recipe: Recipe | None = None, threads: int = 0) -> Model:
+    """The model in a file, told by the file's ending, ONNX where that says nothing. Raises InputError where it cannot be used."""
+    ending = path.suffix.lower()
+    kind = next((one for one in KINDS.values() if ending in one.endings), ONNX)
+    return kind.load(path, classes, recipe, threads)

@@ -1,0 +1,91 @@
+"""The one interface of everything that answers for images, with what it can do as data: nothing above asks what kind it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.models.scores import Kind
+from mivrat.core.pictures.recipe import Recipe
+
+if TYPE_CHECKING:
+    from mivrat.core.pictures.image_sets import ImageSet
+
+
+class ModelId(NamedTuple):
+    """A model by content: the hash of its file (of a service its address, name and version), and its recipe's canonical form."""
+
+    content: str
+    recipe: str
+
+
+@dataclass(frozen=True)
+class Capabilities:
+    """What a kind of model can do.
+
+    ``scores``: answer for any prepared image, as often as asked; one that cannot has its answers looked up for the images it
+    lists. ``gradients``: tell how its answer depends on each layer. ``features``: tell what its last layer makes of an image.
+    """
+
+    scores: bool
+    gradients: bool
+    features: bool
+
+
+class Model(Protocol):
+    """Answers raw scores. ``settled`` is the kind of its scores where it, or its recipe, says so; ``columns`` how many numbers
+    it gives for each image; ``remarks`` what was chosen for the user, in words."""
+
+    path: Path
+    name: str
+    recipe: Recipe
+    recipe_is_guess: bool
+    remarks: list[str]
+    columns: int
+
+    @property
+    def kind(self) -> ModelKind: ...
+
+    @property
+    def content(self) -> str:
+        """What it is, as in ModelId."""
+        ...
+
+    @property
+    def settled(self) -> Kind | None: ...
+
+    @property
+    def class_count(self) -> int: ...
+
+    def misfit(self, shape: tuple[int, ...]) -> str:
+        """Why a prepared image of this shape cannot go in; empty where it can."""
+        ...
+
+    def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
+        """Raw scores, images x columns, for prepared images stacked on the first axis; of a model that can."""
+        ...
+
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+        """Of a model that cannot score: the rows for the images of a set (NaN for none), and which of them it lists."""
+        ...
+
+
+@dataclass(frozen=True)
+class ModelKind:
+    """A kind of model: its ``name`` in studies, what it is ``called``, the ``endings`` of its files, what it ``can`` do, and
+    how one is loaded (path, classes, recipe, threads)."""
+
+    name: str
+    called: str
+    endings: frozenset[str]
+    can: Capabilities
+    load: Callable[[Path, Sequence[str], Recipe | None, int], Model]
+
+    def lacks(self, what: str) -> str:
+        """The sentence that says that something takes more than this kind can do."""
+        return f"{what} the ONNX model; {self.called} is not enough."

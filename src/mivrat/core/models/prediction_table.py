@@ -1,0 +1,215 @@
+"""A table of predictions made elsewhere, as a model of its own kind: it answers for the images it lists."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import polars as pl
+from numpy.typing import NDArray
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of
+from mivrat.core.base.text import quoted, unescaped
+from mivrat.core.models.model import Capabilities, ModelKind
+from mivrat.core.models.scores import SUM_WITHIN, Kind, Seen, doubtful_scores
+from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.pictures.image_sets import TABLE_ENDINGS, ImageSet, read_table
+from mivrat.core.pictures.recipe import Recipe
+
+NO_ROW = "the table of predictions has no row for it"
+
+
+class PredictionTable:
+    """Answers read from a table: a ``path`` column with either one column of scores per class (named after the class,
+    or ``p:`` and the class), or ``predicted`` and, where it is known, ``confidence``.
+
+    ``settled`` tells which; of the recipe only ``scores.kind`` means something here. Numbers are kept as they are
+    written, in double precision. Raises InputError where neither is there, or where a name or number cannot be read.
+    """
+
+    def __init__(self, path: Path, classes: Sequence[str], recipe: Recipe | None = None) -> None:
+        self.path = path
+        self.name = path.stem
+        self.recipe = Recipe() if recipe is None else Recipe(scores=recipe.scores)
+        self.recipe_is_guess = False
+        self.remarks: list[str] = []
+        table = read_table(path)
+        self._paths = [_unescaped(str(one)) for one in table["path"].to_list()]
+        columns = _class_columns(table.columns, classes)
+        if len(columns) == len(classes):
+            texts = _texts(table, [columns[k] for k in range(len(classes))])
+            self._rows = _numbers(texts, path)
+            self._settled: Kind = self._read_kind(texts)
+        elif "predicted" in table.columns:
+            self._rows = _predictions(table, classes, path)
+            self._settled = "prediction"
+            told = "and their confidence" if "confidence" in table.columns else "without confidence"
+            self.remarks.append(
+                f"tells predictions {told}, no scores: there is no top-k accuracy beyond top-1, no log loss, no Brier "
+                f"score, no AUROC and no average precision{'' if 'confidence' in table.columns else ', and no calibration'}"
+            )
+        else:
+            missing = [name for k, name in enumerate(classes) if k not in columns]
+            raise InputError(
+                f"holds neither a column for every class (missing: {quoted(missing, 6)}) nor a 'predicted' column; its columns are {quoted(table.columns)}",
+                where=path,
+                mend="name the columns after the classes, or give 'predicted' and 'confidence'",
+            )
+        self.columns, self._classes = self._rows.shape[1], len(classes)
+
+    @property
+    def kind(self) -> ModelKind:
+        return TABLE
+
+    @cached_property
+    def content(self) -> str:
+        """The hash of its file."""
+        return sha256_of(self.path)
+
+    @property
+    def settled(self) -> Kind:
+        return self._settled
+
+    @property
+    def class_count(self) -> int:
+        return self._classes
+
+    def misfit(self, shape: tuple[int, ...]) -> str:
+        """No image goes in."""
+        return f"{self.kind.called} answers for no new image"
+
+    def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
+        """It lists its answers, and gives no others."""
+        raise NotImplementedError
+
+    def _read_kind(self, texts: pl.DataFrame) -> Kind:
+        """The kind of scores the recipe says, else that all rows agree on; percentages become probabilities."""
+        rows, said = self._rows, self.recipe.scores.kind
+        seen, slack = Seen.of(rows), max(SUM_WITHIN, rows.shape[1] * _written_to(texts))
+        finite = rows[np.isfinite(rows).all(axis=1)]
+        if said in ("auto", "probabilities") and rows.shape[1] > 1 and len(finite) and not seen.within:
+            sums = finite.sum(axis=1)
+            if bool((finite >= 0).all() and (finite <= 100).all() and (np.abs(sums - 100) <= 100 * slack).all()):
+                self._rows = rows / 100
+                self.remarks.append("the scores are percentages: they were divided by 100")
+                return "probabilities"
+        if said != "auto":
+            return said
+        if seen.doubtful and seen.furthest > slack:
+            raise doubtful_scores(self.path, seen.furthest)
+        return "probabilities" if seen.doubtful else seen.kind
+
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+        """The rows for the images of a set (images x columns), and which of them the table lists.
+
+        A row is an image's where its path is the image's path in the set, or leads to the same file from the table.
+        """
+        folder = self.path.resolve().parent
+        by_path: dict[str, int] = {}
+        for number, path in enumerate(self._paths):
+            by_path.setdefault(os.path.normpath(folder / path), number)
+        for number, path in enumerate(self._paths):
+            by_path.setdefault(os.path.normpath(path), number)
+        for number, path in enumerate(self._paths):  # as Mivrat writes names that are no UTF-8
+            by_path.setdefault(os.path.normpath(unescaped(path)), number)
+        rows = np.full((len(image_set.items), self.columns), np.nan)
+        listed = np.zeros(len(image_set.items), bool)
+        for i, item in enumerate(image_set.items):
+            number = by_path.get(os.path.normpath(image_set.file(i)), by_path.get(os.path.normpath(item.path), -1))
+            if number >= 0:
+                rows[i], listed[i] = self._rows[number], True
+        if not listed.any():
+            raise InputError(
+                f"lists none of the images of {image_set.name} (its first path: {self._paths[0]!r}; the set's: {image_set.items[0].path!r})",
+                where=self.path,
+                mend="give paths as they stand in the image set, or relative to the table",
+            )
+        return rows, listed
+
+
+def _load(path: Path, classes: Sequence[str], recipe: Recipe | None, _threads: int) -> PredictionTable:
+    return PredictionTable(path, classes, recipe)
+
+
+TABLE = ModelKind("table", "a table of predictions", TABLE_ENDINGS, Capabilities(False, False, False), _load)
+
+
+def _unescaped(text: str) -> str:
+    """A cell without the ' that keeps a spreadsheet from taking it for a formula."""
+    return text[1:] if text[:1] == "'" and text[1:2] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
+
+
+def _class_columns(names: Sequence[str], classes: Sequence[str]) -> dict[int, str]:
+    matcher = ClassMatcher(classes)
+    found: dict[int, str] = {}
+    reserved = ("path", "label", "predicted", "confidence", "rank")
+    for name in names:
+        plain = _unescaped(name)
+        index = matcher.index(plain.removeprefix("p:"))
+        if index is not None and (plain.startswith("p:") or name not in reserved):
+            found.setdefault(index, name)
+    return found
+
+
+def _texts(table: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
+    """Some columns as they are written; an empty cell becomes null."""
+    return table.select([pl.col(name).cast(pl.String).replace("", None) for name in names])
+
+
+# The digits behind the point, and the exponent, of a number as it is written.
+_DECIMALS = re.compile(r"^\s*[-+]?\d*\.?(\d*)(?:[eE]([-+]?\d+))?\s*$")
+
+
+def _written_to(texts: pl.DataFrame) -> float:
+    """Half a unit of the last decimal that the numbers of a table are written with; 0 for whole numbers."""
+    most = 0
+    for column in texts.iter_columns():
+        for text in column.drop_nulls().unique().to_list():
+            found = _DECIMALS.match(text)
+            if found is not None and len(text) < 400:
+                most = max(most, len(found[1]) - int(found[2] or 0))
+    return 0.5 * 10.0**-most if most else 0.0
+
+
+def _numbers(texts: pl.DataFrame, path: Path) -> NDArray[np.float64]:
+    try:
+        # An empty cell is a score that is missing: the row fails, as one with NaN does.
+        return texts.cast(pl.Float64).fill_null(float("nan")).to_numpy().astype(np.float64)
+    except pl.exceptions.PolarsError as error:
+        raise InputError(
+            f"holds a score that is no number ({' '.join(str(error).split())[:120]})",
+            where=path,
+            mend="give every class's score as a number",
+        ) from error
+
+
+def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDArray[np.float64]:
+    """Predicted class and confidence, images x 2; an empty prediction makes the row fail, an empty confidence stays NaN."""
+    matcher = ClassMatcher(classes)
+    said = [None if one in (None, "") else _unescaped(str(one)) for one in table["predicted"].to_list()]
+    index = {one: matcher.index(one) for one in set(said) if one is not None}
+    unknown = sorted(one for one, found in index.items() if found is None)
+    if unknown:
+        raise InputError(
+            f"predicts what is not in the class list: {quoted(unknown)}",
+            where=path,
+            mend="use the names of the class list",
+        )
+    rows = np.full((table.height, 2), np.nan)
+    rows[:, 0] = [np.nan if one is None else index[one] for one in said]
+    if "confidence" in table.columns:
+        rows[:, 1] = _numbers(_texts(table, ["confidence"]), path)[:, 0]
+        bad = np.flatnonzero((rows[:, 1] < 0) | (rows[:, 1] > 1))
+        if len(bad):
+            raise InputError(
+                f"row {bad[0] + 1} has confidence {rows[bad[0], 1]:g}",
+                where=path,
+                mend="give confidence as a number from 0 to 1",
+            )
+    return rows

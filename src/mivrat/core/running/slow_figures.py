@@ -1,0 +1,92 @@
+"""The figures that take longer than a glance: each class against the rest, calibration against chance, temperature,
+selective prediction, and bootstrap intervals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.answers.judged import Judged
+from mivrat.core.figures.bootstrap import Intervals, bootstrap
+from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_calibration, ece_if_calibrated
+from mivrat.core.figures.ranked import OneVersusRest
+from mivrat.core.figures.selective import Selective, selective
+from mivrat.core.figures.temperature import Temperature, scale
+from mivrat.core.figures.units import calibration_over_units
+
+
+@dataclass(frozen=True)
+class Deeper:
+    """Deeper figures over ``total`` images; None where what they take is not known."""
+
+    total: int
+    ranked: OneVersusRest | None
+    adaptive: Calibration
+    chance: ChanceEce | None
+    temperature: Temperature | None
+    selective: Selective
+    intervals: Intervals | None
+
+
+def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integer]:
+    """Some images in an order that their answers tell, whatever order they are listed in: what is drawn at random below then
+    does not depend on how files are named or listed."""
+    found = judged.outcomes(use)
+    # Of images alike in all that is told of them, the whole rows of scores decide.
+    mixed = np.zeros(len(use))
+    if judged.has_scores:
+        weights = np.cos(np.arange(1, judged.rows.shape[1] + 1))
+        step = max(1, (1 << 18) // len(weights))
+        for first in range(0, len(use), step):
+            mixed[first : first + step] = judged.rows[use[first : first + step]] @ weights
+    keys = (mixed, found.squares, found.own, found.confidence, found.rank, found.predicted, found.labels)
+    return use[np.lexsort(keys)]
+
+
+def deeper(
+    judged: Judged,
+    among: NDArray[np.bool_] | None = None,
+    seed: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+    ranked: OneVersusRest | None = None,
+) -> Deeper | None:
+    """All deeper figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
+
+    Where images belong together the bootstrap draws whole units, and the search for a threshold is over these.
+    """
+    use = in_fixed_order(judged, np.flatnonzero(judged.evaluated_among(among)))
+    found = judged.outcomes(use)
+    right = found.predicted == found.labels
+    sure = ~np.isnan(found.confidence)
+    confidence, sure_right = found.confidence[sure], right[sure]
+    if ranked is None and judged.has_scores and len(use):
+        ranked = judged.one_versus_rest(use)
+    if stopped():
+        return None
+    temperature = None
+    if judged.has_scores and len(use):
+        temperature = scale(
+            lambda some: judged.logits(use[some]), found.labels, right, found.own, confidence, judged.classes, seed
+        )
+    if stopped():
+        return None
+    units = judged.units.of(use) if judged.units is not None else None
+    column = judged.units.column if judged.units is not None else ""
+    intervals = bootstrap(found, judged.classes, units, column, seed=seed, stopped=stopped)
+    if stopped():
+        return None
+    adaptive = adaptive_calibration(confidence, sure_right)
+    if units is not None:
+        adaptive = calibration_over_units(adaptive, confidence, sure_right, units[sure], adaptive=True)
+    return Deeper(
+        len(use),
+        ranked,
+        adaptive,
+        ece_if_calibrated(confidence, seed=seed),
+        temperature,
+        selective(confidence, sure_right, units[sure] if units is not None else None),
+        intervals,
+    )

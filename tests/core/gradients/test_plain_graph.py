@@ -1,0 +1,116 @@
+"""Quantised operators and recurrent layers written out: the same answers, and maps like those of the unquantised network."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import onnx
+import pytest
+from onnxruntime.quantization import CalibrationDataReader, QuantFormat, QuantType, quantize_dynamic, quantize_static
+
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
+from mivrat.core.heatmaps.shuffled import rank_correlation
+from mivrat.core.models.engine import new_session
+from tests.support.differences import Probe
+from tests.support.networks import Net, classifier, loaded, random_batch
+
+
+class _Samples(CalibrationDataReader):
+    def __init__(self, batch: np.ndarray) -> None:
+        self._left = [{"image": one[None]} for one in batch]
+
+    def get_next(self) -> dict[str, np.ndarray] | None:
+        return self._left.pop() if self._left else None
+
+
+def plain(opset: int = 17) -> onnx.ModelProto:
+    """A residual network of the operators that quantisers know."""
+    net = Net(seed=9)
+    x = net.add("Relu", net.add("Conv", "image", net.weight(6, 3, 3, 3), net.weight(6), pads=[1] * 4, name="first"))
+    y = net.add("Conv", x, net.weight(6, 6, 3, 3, scale=0.2), net.weight(6), pads=[1] * 4)
+    x = net.add("Relu", net.add("Add", x, y), name="joined")
+    x = net.add("MaxPool", x, kernel_shape=[2, 2], strides=[2, 2])
+    x = net.add("Relu", net.add("Conv", x, net.weight(8, 6, 3, 3, scale=0.2), net.weight(8), pads=[1] * 4), name="last")
+    x = net.add("Flatten", net.add("GlobalAveragePool", x))
+    net.add("Gemm", x, net.weight(3, 8, scale=1.0), net.weight(3), transB=1, name="scores")
+    return net.model(["n", 3, 16, 16], {"scores": ["n", 3]}, opset=opset)
+
+
+@pytest.mark.parametrize("kind", ["operators", "per channel", "16 bit", "dynamic"])
+def test_maps_of_a_quantised_network_are_like_those_of_the_plain_one(kind: str, tmp_path: Path) -> None:
+    source, target = tmp_path / "plain.onnx", tmp_path / "quantised.onnx"
+    model = loaded(plain(), source, 3)
+    batch = random_batch(model, 24)
+    if kind == "dynamic":
+        quantize_dynamic(source, target, weight_type=QuantType.QUInt8, op_types_to_quantize=["Conv", "MatMul", "Gemm"])
+    else:
+        wide = kind == "16 bit"
+        quantize_static(
+            source,
+            target,
+            _Samples(batch),
+            quant_format=QuantFormat.QDQ if wide else QuantFormat.QOperator,
+            per_channel=kind == "per channel",
+            activation_type=QuantType.QUInt16 if wide else QuantType.QUInt8,
+            weight_type=QuantType.QInt8,
+        )
+    quantised = HeatmapMaker(loaded(onnx.load(target), tmp_path / "q.onnx", 3))
+    assert quantised.view.quantised
+    whole = HeatmapMaker(model)
+    answers = whole.model.scores(batch)
+    np.testing.assert_allclose(quantised.model.scores(batch), answers, atol=0.1 * np.abs(answers).max())
+    layer = quantised.layer(None)
+    assert layer.grid == (8, 8)
+    targets = [Target(1, 0)] * len(batch)
+    found = quantised.maps(batch, targets, [layer], "signed")[0]
+    expected = whole.maps(batch, targets, [whole.layer(None)], "signed")[0]
+    alike = [rank_correlation(one, other) for one, other in zip(expected, found, strict=True)]
+    assert np.median(alike) > 0.9, kind
+    # What was written out gives what the engine's own operators give.
+    proto, names = quantised.view.proto, [quantised.view.logits]
+    again = new_session(proto.SerializeToString()).run(names, {"image": batch})[0]
+    np.testing.assert_allclose(again, quantised.model.scores(batch), atol=0.05 * np.abs(answers).max())
+
+
+@pytest.mark.parametrize("direction", ["forward", "reverse", "bidirectional"])
+@pytest.mark.parametrize("states", [False, True])
+def test_a_recurrent_layer_is_written_out_step_by_step(direction: str, states: bool, tmp_path: Path) -> None:
+    """Lines of text: columns of a picture as steps of an LSTM; derivatives against finite differences."""
+    net, sides, hidden = Net(seed=2), 2 if direction == "bidirectional" else 1, 4
+    x = net.add("Conv", "image", net.weight(5, 3, 3, 3), kernel_shape=[3, 3], strides=[2, 2], name="places")
+    x = net.add("Tanh", x, name="turned")
+    x = net.add("ReduceMean", x, axes=[2], keepdims=0)
+    x = net.add("Transpose", x, perm=[2, 0, 1])
+    weights = [net.weight(sides, 4 * hidden, 5), net.weight(sides, 4 * hidden, hidden), net.weight(sides, 8 * hidden)]
+    further = []
+    if states:
+        flat = net.add("MatMul", net.add("ReduceMean", "image", axes=[2, 3], keepdims=0), net.weight(3, hidden))
+        state = net.add("Unsqueeze", flat, net.weight(values=np.array([0])))
+        state = net.add("Concat", *[state] * sides, axis=0)
+        further = ["", state, state]
+    out = net.add("LSTM", x, *weights, *further, outputs=3, hidden_size=hidden, direction=direction)
+    x = net.add("Transpose", out, perm=[2, 0, 1, 3])
+    x = net.add(
+        "ReduceMean", net.add("Reshape", x, net.weight(values=np.array([0, 0, sides * hidden]))), axes=[1], keepdims=0
+    )
+    net.add("MatMul", x, net.weight(sides * hidden, 3, scale=2), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 9, 15], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
+    layer = maker.layer("turned")
+    batch = random_batch(maker.model, 2)
+    np.testing.assert_allclose(
+        new_session(maker.view.proto.SerializeToString()).run(["scores"], {"image": batch})[0],
+        maker.model.scores(batch),
+        atol=1e-5,
+    )
+    ((_, g),) = maker.activations_and_gradients(batch, [Target(0), Target(2)], [layer])
+    probe = Probe(maker.view.proto, "turned", "scores")
+    feeds, weights_of = {"image": batch.astype(np.float64)}, np.array([[1.0, 0, 0], [0, 0, 1]])
+    assert probe.worst_error(feeds, weights_of, g, directions=3, step=1e-7) < 1e-4
+    assert maker.layer(None).tensor in ("places", "turned")
+
+
+def test_classifiers_that_hold_no_such_operator_stay_as_they_are(tmp_path: Path) -> None:
+    made = classifier()
+    maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3))
+    assert [node.op_type for node in maker.view.proto.graph.node] == [node.op_type for node in made.graph.node]
