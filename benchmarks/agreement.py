@@ -24,7 +24,7 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.running.slow_figures import deeper
+from mivrat.core.running.slow_figures import slow_figures
 
 RUNS = 300
 TABLES = 12
@@ -181,9 +181,9 @@ def mean_precision(column: list[Decimal] | list[float], positive: list[bool]) ->
     return float(found)
 
 
-def deeper_pairs(judged: Judged, rows: np.ndarray, p: list[list[float]], labels: list[int]) -> Iterator[Pair]:
+def slow_pairs(judged: Judged, rows: np.ndarray, p: list[list[float]], labels: list[int]) -> Iterator[Pair]:
     """Adaptive ECE, temperature and the area under the risk-coverage curve."""
-    found = deeper(judged, seed=0)
+    found = slow_figures(judged, seed=0)
     assert found is not None
     total = len(labels)
     sure, right = judged.confidence.tolist(), judged.right.tolist()
@@ -281,7 +281,7 @@ def table_pairs(form: str, rng: np.random.Generator, folder: Path, classes: int)
     if kind == "logits":
         p, odds, losses = softmax(source)
         yield from simple_pairs(judged, p, odds, losses, labels, ranked(source))
-        yield from deeper_pairs(judged, np.array(source), p, labels)
+        yield from slow_pairs(judged, np.array(source), p, labels)
         return
     p = [[v / 100 for v in line] for line in source] if form == "percentages" else source
     losses = [[-math.log(v) if v > 0 else math.inf for v in line] for line in p]
@@ -318,7 +318,7 @@ def main() -> int:
         judged = judge(answers, labels)
         p, odds, losses = softmax(rows.tolist())
         compare(simple_pairs(judged, p, odds, losses, labels, ranked(rows.tolist())))
-        compare(deeper_pairs(judged, rows, p, labels))
+        compare(slow_pairs(judged, rows, p, labels))
         compare(test_pairs(rng))
     with tempfile.TemporaryDirectory() as name:
         for form in FORMS:

@@ -21,7 +21,9 @@ from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_stamps
+from mivrat.core.study.runs import load_run
 
 ROUNDS, MISTAKES = 3, 1000
 
@@ -83,9 +85,9 @@ def a_thousand(folder: Path) -> None:
         pass
     scoring = time.perf_counter() - began
     assert evaluation.run_id is not None
-    record = study.load_run(evaluation.run_id)
+    record = load_run(study, evaluation.run_id)
     judged = Judging(record.answers, record.image_set.labels).judged()
-    contents = {i: stamp.content for i, stamp in study.stamps(record.info.set_id).items()}
+    contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
     maker, setup, everything = HeatmapMaker(OnnxModel(model.path, RECIPE, 100)), MapSetup(), list(range(MISTAKES))
     cache, stop = folder / "cache", StopSignal()
     kept, began, asked_at = KeptMaps(record, judged, setup, contents, cache), time.perf_counter(), 0.0

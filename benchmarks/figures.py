@@ -17,7 +17,7 @@ from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures.bootstrap import bootstrap
-from mivrat.core.running.slow_figures import deeper
+from mivrat.core.running.slow_figures import slow_figures
 
 IMAGES, CLASSES, ROUNDS = 50_000, 1_000, 3
 
@@ -42,7 +42,7 @@ def all_figures(rows: np.ndarray, labels: np.ndarray) -> None:
     found = judged_from(rows, labels)
     figures = found.figures([1, 3, 5], ranked=False)
     assert figures.total == len(rows)
-    assert deeper(found, stopped=_after(2)) is None
+    assert slow_figures(found, stopped=_after(2)) is None
 
 
 class _after:  # noqa: N801

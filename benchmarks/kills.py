@@ -12,7 +12,8 @@ import tempfile
 import time
 from pathlib import Path
 
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.runs import list_runs, load_run
 from mivrat.demo.study import DATA, demo_inputs
 
 KILLS = 200
@@ -29,13 +30,13 @@ def command(study: Path, out: Path) -> list[str]:
 def content(study_path: Path) -> str:
     """A digest of every answer, its state and reason."""
     study = Study.open(study_path)
-    record = study.load_run(1)
+    record = load_run(study, 1)
     answers = record.answers
     assert not len(answers.pending)
     digest = hashlib.sha256(
         answers.rows.tobytes() + answers.state.tobytes() + repr(sorted(answers.reasons.items())).encode()
     )
-    digest.update(repr(study._db.execute("SELECT COUNT(*) FROM answer").fetchone()).encode())
+    digest.update(repr(study.db.execute("SELECT COUNT(*) FROM answer").fetchone()).encode())
     study.close()
     return digest.hexdigest()
 
@@ -66,8 +67,8 @@ def main() -> None:
                 if study.exists():
                     opened = Study.open(study)
                     done = len(demo_inputs().sets["spring-check"].items)
-                    if opened.runs():
-                        done -= len(opened.load_run(1).answers.pending)
+                    if list_runs(opened):
+                        done -= len(load_run(opened, 1).answers.pending)
                         landed += 0 < done < 400
                         progress.append(done)
                     opened.close()

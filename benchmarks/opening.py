@@ -14,14 +14,14 @@ import numpy as np
 from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 
 IMAGES, CLASSES, ROUNDS = 50_000, 1_000, 5
 _OPENED = """
 import sys, time
 from pathlib import Path
 from mivrat.core.running.loading import load_judged
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 from mivrat.ui.session import take_snapshot
 began = time.perf_counter()
 study = Study.open(Path(sys.argv[1]))

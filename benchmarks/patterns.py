@@ -19,7 +19,8 @@ from mivrat.core.likeness.search import nearest
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.runs import load_run
 from mivrat.demo.study import DATA, SETS, demo_inputs
 
 FLIPPED, ROUNDS = 0.05, 20
@@ -70,7 +71,7 @@ def main() -> None:
                 f"among as many first as were flipped {rates[2]:.0%}"
             )
             assert evaluation.run_id is not None
-            record = study.load_run(evaluation.run_id)
+            record = load_run(study, evaluation.run_id)
             features = Features(record, {}, Path(name) / "cache")
             for _ in features.run():
                 pass

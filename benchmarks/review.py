@@ -12,6 +12,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from mivrat.core.study.runs import list_runs
+
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 
 from PySide6.QtCore import QSettings, Qt
@@ -20,8 +22,8 @@ from PySide6.QtWidgets import QApplication
 
 from benchmarks.screens import wait
 from mivrat.core.selecting.selection import Outcome
+from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import load_reviews
-from mivrat.core.study.study import Study
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, EXAMINE, MainWindow
@@ -107,7 +109,7 @@ def kills() -> None:
             told += [int(line) for line in process.stdout.read().split("\n") if line.strip().isdigit()]
             process.wait()
             study = Study.open(Path(home) / "mivrat" / "demonstration.mivrat")
-            kept = load_reviews(study, next(one.set_id for one in study.runs())).by_position
+            kept = load_reviews(study, next(one.set_id for one in list_runs(study))).by_position
             study.close()
             lost.append(sum(i not in kept for i in dict.fromkeys(told)))
             pressed += len(told)

@@ -43,7 +43,7 @@ def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         frames = [
             one
             for one in traceback.extract_stack()[:-1]
-            if not one.filename.endswith(("core/study/study.py", "core/base/database.py"))
+            if not one.filename.endswith(("core/study/file.py", "core/base/database.py"))
         ]
         by_test = "/tests/" in frames[-1].filename
         opened.append((made, "" if by_test else "".join(traceback.format_list(frames[-5:]))))

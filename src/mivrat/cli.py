@@ -13,8 +13,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from mivrat import __version__
-from mivrat.commands import evaluating, explaining
-from mivrat.commands.common import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
+from mivrat.commands.telling import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.log import begin_logging, log_path, log_uncaught
@@ -269,16 +268,17 @@ def _window(command: str | None, study: Path | None) -> int:
 def run_command(arguments: Sequence[str]) -> int:
     """Run one command and return its exit code; InputError goes through."""
     args = _parser().parse_args(arguments)
-    if args.command == "evaluate":
-        return evaluating.evaluate(args)
-    if args.command == "check":
-        return evaluating.check(args)
-    if args.command == "layers":
-        return explaining.layers(args)
-    if args.command == "heatmap":
-        return explaining.heatmap(args)
-    if args.command == "cover":
-        return explaining.cover(args)
+    # What a command takes is loaded when it is asked for: the others answer without.
+    if args.command in ("evaluate", "check"):
+        from mivrat.commands import evaluating
+
+        return {"evaluate": evaluating.evaluate, "check": evaluating.check}[args.command](args)
+    if args.command in ("layers", "heatmap", "cover"):
+        from mivrat.commands import explaining
+
+        return {"layers": explaining.layers, "heatmap": explaining.heatmap, "cover": explaining.cover}[args.command](
+            args
+        )
     return _window(args.command, getattr(args, "study", None))
 
 

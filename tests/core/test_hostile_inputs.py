@@ -24,8 +24,9 @@ from mivrat.core.base.log import begin_logging, end_logging, log_path
 from mivrat.core.pictures.image_sets import list_images
 from mivrat.core.reporting.requirements import parse_requirement
 from mivrat.core.study import soundness
+from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
-from mivrat.core.study.study import Study
+from mivrat.core.study.settings import load_claim, load_criteria, load_setting, load_threshold, save_claim
 from mivrat.demo.study import DATA
 from tests.support.hostile import KINDS, attempt, read_everything
 from tests.support.sets import CLASSES, write_classes, write_set
@@ -263,12 +264,12 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
     db.commit()
     db.close()
     with Study.open(study) as opened:
-        assert [opened.claim(i) for i in (1, 2, 3)] == [None, 0.95, None]
-        assert [opened.criteria(i) for i in (1, 2, 3)] == [(), ("top1 >= 0.9",), ()]
-        assert [opened.threshold(i) for i in (1, 2, 3)] == [None, 0.3, None]
-        assert opened.setting("claim") is None
-        opened.set_claim(3, 0.5)
-        assert opened.claim(2) == 0.95
+        assert [load_claim(opened, i) for i in (1, 2, 3)] == [None, 0.95, None]
+        assert [load_criteria(opened, i) for i in (1, 2, 3)] == [(), ("top1 >= 0.9",), ()]
+        assert [load_threshold(opened, i) for i in (1, 2, 3)] == [None, 0.3, None]
+        assert load_setting(opened, "claim") is None
+        save_claim(opened, 3, 0.5)
+        assert load_claim(opened, 2) == 0.95
 
 
 def test_the_lock_goes_by_the_file_and_follows_no_planted_link(study: Path, tmp_path: Path) -> None:

@@ -17,7 +17,9 @@ from mivrat.core.heatmaps.overlay import on_picture
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_references
+from mivrat.core.study.runs import list_runs, load_run
 from mivrat.demo.draw import CLASSES, Scene, draw
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs, make_demo_study
 
@@ -31,9 +33,9 @@ def runs(tmp_path_factory: pytest.TempPathFactory) -> Runs:
     progress = list(make_demo_study(path))
     assert progress[-1].done == progress[-1].total == 1600
     study, found = Study.open(path), {}
-    assert len(study.references()) == len(CLASSES)
-    for run in study.runs():
-        record = study.load_run(run.id)
+    assert len(load_references(study)) == len(CLASSES)
+    for run in list_runs(study):
+        record = load_run(study, run.id)
         judged = judge(record.answers, [item.label for item in record.image_set.items])
         found[run.model, run.image_set] = judged, judged.figures([1])
     study.close()

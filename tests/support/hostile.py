@@ -29,6 +29,11 @@ from PIL import Image
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.decode import UnreadablePicture
+from mivrat.core.study.class_list import save_families, save_pairing
+from mivrat.core.study.image_sets import add_image_set, declared_places, load_image_set, load_references
+from mivrat.core.study.kept_checks import load_surveys
+from mivrat.core.study.runs import load_run
+from mivrat.core.study.settings import load_setting, save_setting
 from tests.support.networks import classifier, recipe_for, saved
 from tests.support.sets import CLASSES, write_set
 
@@ -149,7 +154,7 @@ def tables(rng: random.Random, folder: Path) -> None:
     from mivrat.core.answers.scoring import score_images
     from mivrat.core.pictures.families import read_families
     from mivrat.core.pictures.image_sets import list_images, match_labels
-    from mivrat.core.study.study import Study
+    from mivrat.core.study.file import Study
 
     if rng.random() < 0.2:
         read_families(_table(rng, rng.choice([["class", "family"], ["class"]]), folder / "f"), CLASSES)
@@ -159,7 +164,7 @@ def tables(rng: random.Random, folder: Path) -> None:
     files = found.files()
     list(score_images(files, range(len(files)), _Nothing(), threads=1))
     with Study.create(folder / "s.mivrat", CLASSES) as study:
-        study.load_image_set(study.add_image_set(found))
+        load_image_set(study, add_image_set(study, found))
 
 
 class _Nothing:
@@ -347,9 +352,9 @@ def _study(folder: Path) -> Path:
     from mivrat.core.running.evaluation import Evaluation
     from mivrat.core.selecting.kept import KeptSelection, save_kept, to_text
     from mivrat.core.selecting.selection import Labelled, Outcome, Picked
+    from mivrat.core.study.file import Study
     from mivrat.core.study.kept_evidence import KeptTest, save_regions, save_test
     from mivrat.core.study.reviews import Review, save_reviews
-    from mivrat.core.study.study import Study
 
     path = folder / "whole.mivrat"
     network = classifier()
@@ -363,7 +368,7 @@ def _study(folder: Path) -> Path:
             evaluation = Evaluation(model, images, study)
             list(evaluation.run())
         assert evaluation.run_id is not None
-        record, judged = study.load_run(evaluation.run_id), evaluation.judging.judged()
+        record, judged = load_run(study, evaluation.run_id), evaluation.judging.judged()
         list(check_run(study, record, judged, ["labels", "unreadable", "near_copies"], None))
         save_reviews(study, 1, {0: Review(frozenset({1}), "a note", True, 1), 2: Review(reviewed=True)})
         kept = to_text((Labelled(frozenset({0})), Outcome(frozenset({"wrong"})), Picked("hand", (1, 2))), CLASSES)
@@ -378,10 +383,10 @@ def _study(folder: Path) -> Path:
             "images": [0, 1],
         }
         save_test(study, KeptTest(1, 1, "2026-01-01", "dots", json.dumps(plan), "{}"))
-        study.set_families({0: "trees", 1: "trees"})
-        study.set_pairing({"weed": None, "birk": 0})
+        save_families(study, {0: "trees", 1: "trees"})
+        save_pairing(study, {"weed": None, "birk": 0})
         for key, value in (("run", "1"), ("two plausible classes in run 1", "[[0, 0, 1, 0.5, 0.4, 7]]")):
-            study.set_setting(key, value)
+            save_setting(study, key, value)
     return path
 
 
@@ -459,15 +464,15 @@ def read_everything(path: Path) -> None:
     from mivrat.core.running.two_classes import load_two_classes
     from mivrat.core.selecting import kept
     from mivrat.core.study.contents import read_contents
+    from mivrat.core.study.file import Study
     from mivrat.core.study.kept_evidence import load_regions, load_tests
     from mivrat.core.study.lock import StudyLock
     from mivrat.core.study.reviews import load_reviews
-    from mivrat.core.study.study import Study
 
     with StudyLock(path), Study.open(path) as study:
         contents = read_contents(study)
-        study.declared_places()
-        study.references()
+        declared_places(study)
+        load_references(study)
         for run in contents.runs[:3]:
             record, judging = load_judged(study, run.info.id)
             judged = judging.judged()
@@ -479,11 +484,11 @@ def read_everything(path: Path) -> None:
                     condition.mask(judged)
             kept_results(study, run.info.id)
             load_two_classes(study, run.info.id)
-            study.setting(f"place of run {run.info.id}")
+            load_setting(study, f"place of run {run.info.id}")
             group_names([item.columns.get("path", "") for item in record.image_set.items])
             for shapes in load_regions(study, run.info.set_id).values():
                 _ = [shape_from_json(shape) for shape in shapes]
-        study.surveys()
+        load_surveys(study)
         for test in load_tests(study):
             for read in (
                 lambda one=test: plan_from_json(one.plan),
@@ -493,7 +498,7 @@ def read_everything(path: Path) -> None:
                     read()
                 except InputError:
                     continue
-        study.set_setting("run", "1")
+        save_setting(study, "run", "1")
 
 
 def requirements(rng: random.Random, folder: Path) -> None:

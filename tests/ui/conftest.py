@@ -10,8 +10,8 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.study.file import Study
 from mivrat.core.study.schema import USUAL_CAUSES
-from mivrat.core.study.study import Study
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, MainWindow

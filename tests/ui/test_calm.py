@@ -22,7 +22,7 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 from mivrat.ui.jobs import Job
 from mivrat.ui.widgets import Choice, plain
 from mivrat.ui.window import BENCH, EXPLAIN, NEW, STEPS, MainWindow

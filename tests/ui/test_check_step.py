@@ -17,7 +17,7 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Picked
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 from mivrat.ui.check.step import figure_tables
 from mivrat.ui.keeper import QUICK, SLOW
 from mivrat.ui.window import BENCH, CHECK, MainWindow

@@ -19,8 +19,8 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.reporting.hand_back import relabel_list
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Caused, Labelled, Outcome, Picked, Predicted
+from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import Review, load_reviews
-from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.close_look.view import WAYS

@@ -20,8 +20,8 @@ from mivrat.core.heatmaps.maps import Target
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted
+from mivrat.core.study.file import Study
 from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
-from mivrat.core.study.study import Study
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.explain.cover_page import HOTTEST, REGIONS

@@ -21,7 +21,8 @@ from mivrat.core.figures.units import share
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Confidence, InGroup, Labelled
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.settings import load_claim, load_criteria
 from mivrat.demo.draw import CLASSES
 from mivrat.ui import words
 from mivrat.ui.measure.headline import headline_lines
@@ -84,8 +85,8 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
     assert demo.header.verdict.text() == "1 of 3 criteria fail"
     assert demo.session.study_path is not None
     kept = Study.open(demo.session.study_path)
-    assert kept.criteria(1) == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
-    assert kept.claim(1) == 0.95
+    assert load_criteria(kept, 1) == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
+    assert load_claim(kept, 1) == 0.95
     kept.close()
     later = next(one.id for one in demo.session.runs if one.model_id == 2 and one.set_id == demo.session.runs[0].set_id)
     demo.show_run(later)
@@ -107,7 +108,7 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         demo.keeper.undo()
         settle()
     kept = Study.open(demo.session.study_path)
-    assert (kept.criteria(1), kept.claim(1)) == ((), None)
+    assert (load_criteria(kept, 1), load_claim(kept, 1)) == ((), None)
     kept.close()
 
 

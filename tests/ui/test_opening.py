@@ -13,9 +13,9 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import places_to_ask_about
-from mivrat.core.study.study import Study
 from mivrat.ui import changes
 from mivrat.ui.window import ASK, BENCH, PREPARE, START, MainWindow
 from tests.support.networks import classifier, loaded, saved

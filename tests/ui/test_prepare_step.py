@@ -18,7 +18,8 @@ from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, recipe_to_toml
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Labelled
-from mivrat.core.study.study import Study
+from mivrat.core.study.class_list import load_pairing
+from mivrat.core.study.file import Study
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.prepare.inputs import _Entry, _SubsetForm
 from mivrat.ui.prepare.recipe_form import numbers_in
@@ -105,7 +106,7 @@ def test_labels_are_paired_with_classes_by_hand(qtbot: QtBot, study: MainWindow,
     settle()
     assert total(study) == 18
     kept = Study.open(folder / "s.mivrat")
-    assert kept.pairing() == {"Hassel": 2}
+    assert load_pairing(kept) == {"Hassel": 2}
     kept.close()
 
 

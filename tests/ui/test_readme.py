@@ -14,7 +14,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 from mivrat.ui.window import MainWindow
 
 Settle = Callable[[], None]

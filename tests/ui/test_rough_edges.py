@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMenu, QPushButton, QTableVi
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.base.log import log_path
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 from mivrat.ui import application
 from mivrat.ui.columns import fit_columns
 from mivrat.ui.examine.tables import FigureTable

@@ -16,8 +16,8 @@ from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Outcome
+from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import load_reviews
-from mivrat.core.study.study import Study
 from mivrat.ui import changes
 from mivrat.ui.window import BENCH, EXPLAIN, MEASURE, PREPARE, START, MainWindow
 from tests.support.networks import classifier, loaded

@@ -14,7 +14,8 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.selecting.selection import Cells, Confidence, Labelled, Outcome, Predicted
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.settings import load_setting
 from mivrat.demo.draw import CLASSES
 from mivrat.ui.theme import LAMP, PAPER, Tokens, theme
 from mivrat.ui.window import BENCH, NEW, START, MainWindow
@@ -191,7 +192,7 @@ def test_another_run_of_the_study(qtbot: QtBot, demo: MainWindow, settle: Settle
     assert demo.session.accuracy().value == demo.session.snapshot.figures.classes[PLANTAIN].recall.value
     assert demo.session.study_path is not None
     study = Study.open(demo.session.study_path)
-    assert study.setting("run") == str(later.id)
+    assert load_setting(study, "run") == str(later.id)
     study.close()
 
 

@@ -6,26 +6,43 @@ import argparse
 import json
 import tempfile
 from contextlib import ExitStack, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
-from mivrat.commands.common import (
-    DONE,
-    NOT_HELD,
-    STOPPED,
-    ProgressLine,
-    say,
-    say_remarks,
-    show,
-    stoppable,
-    study_for,
-)
+from mivrat.commands.loading import say_remarks, study_for
+from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
+from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
+from mivrat.core.checks.answer_checks import check_outputs
+from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
+from mivrat.core.checks.inputs import Inputs
+from mivrat.core.checks.of_run import check_run
+from mivrat.core.checks.report import checks_report, in_sentences
+from mivrat.core.checks.result import CheckResult, in_words
+from mivrat.core.figures.bootstrap import FEW_UNITS
+from mivrat.core.figures.groups import Group, group_figures, group_names
+from mivrat.core.figures.summary import Figures, sensible_ks
+from mivrat.core.models.kinds import load_model
+from mivrat.core.models.model import Model
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.classes import read_class_list
+from mivrat.core.pictures.cropping import cropping_remark
+from mivrat.core.pictures.families import read_families
+from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels, read_image_set
+from mivrat.core.pictures.recipe import Recipe, read_recipe
+from mivrat.core.pictures.subsets import draw, draw_per_class
+from mivrat.core.reporting.requirements import Requirement, parse_requirement
+from mivrat.core.reporting.results import RunResults, write_results
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.running.slow_figures import slow_figures
+from mivrat.core.study.class_list import save_families
+from mivrat.core.study.image_sets import add_image_set
+from mivrat.core.study.runs import load_run
 
 
-def _scored(evaluation: Any, args: argparse.Namespace) -> bool:
+def _scored(evaluation: Evaluation, args: argparse.Namespace) -> bool:
     """Score what is pending, with progress told; whether it was stopped."""
     line = ProgressLine()
     with stoppable() as stop:
@@ -39,24 +56,19 @@ def evaluate(args: argparse.Namespace) -> int:
         return _evaluated(args, held)
 
 
-def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
-    from mivrat.core.answers.answers import UNREADABLE
-    from mivrat.core.checks.result import in_words
-    from mivrat.core.figures.bootstrap import FEW_UNITS
-    from mivrat.core.figures.groups import group_figures, group_names
-    from mivrat.core.figures.summary import sensible_ks
-    from mivrat.core.models.kinds import load_model
-    from mivrat.core.pictures.classes import read_class_list
-    from mivrat.core.pictures.cropping import cropping_remark
-    from mivrat.core.pictures.families import read_families
-    from mivrat.core.pictures.image_sets import read_image_set
-    from mivrat.core.pictures.recipe import read_recipe
-    from mivrat.core.pictures.subsets import draw, draw_per_class
-    from mivrat.core.reporting.requirements import parse_requirement
-    from mivrat.core.reporting.results import write_results
-    from mivrat.core.running.evaluation import Evaluation
-    from mivrat.core.running.slow_figures import deeper
+@dataclass(frozen=True)
+class _Inputs:
+    """What a run is made of, as the command line names it."""
 
+    classes: list[str]
+    requirements: list[Requirement]
+    families: dict[int, str]
+    model: Model
+    image_set: ImageSet
+
+
+def _read_inputs(args: argparse.Namespace) -> _Inputs:
+    """Read all of it, and refuse what does not go together before anything is scored."""
     classes = read_class_list(args.classes)
     requirements = [parse_requirement(text, classes) for text in args.require]
     families = read_families(args.families, classes) if args.families else {}
@@ -68,71 +80,94 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         image_set = draw(image_set, args.sample, args.seed)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
-    columns = [item.columns for item in image_set.items]
     for column, what in ((args.group, "to group by"), (args.together, "that says what belongs together")):
-        if column and not all(column in values for values in columns):
-            known = ", ".join(columns[0]) or "none"
+        if column and not all(column in item.columns for item in image_set.items):
+            known = ", ".join(image_set.items[0].columns) or "none"
             raise InputError(
                 f"has no column {column!r} {what}; its columns: {known}",
                 where=args.images,
                 mend="name a column of the image table",
             )
-    image_set = replace(image_set, together=args.together or "")
     for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
         if given is not None and len(classes) != 2:
             raise InputError(
                 f"is for two classes, the class list names {len(classes)}", where=option, mend="leave it out"
             )
-    study = study_for(args, classes, held)
-    if study is not None and families:
-        study.set_families(families)
-    say_remarks(model)
-    files = image_set.files()
-    if remark := cropping_remark(files, model.recipe, model.recipe_is_guess):
+    return _Inputs(classes, requirements, families, model, replace(image_set, together=args.together or ""))
+
+
+def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
+    inputs = _read_inputs(args)
+    study = study_for(args, inputs.classes, held)
+    if study is not None and inputs.families:
+        save_families(study, inputs.families)
+    say_remarks(inputs.model)
+    if remark := cropping_remark(inputs.image_set.files(), inputs.model.recipe, inputs.model.recipe_is_guess):
         say(f"mivrat: {remark}")
-    evaluation = Evaluation(model, image_set, study)
+    evaluation = Evaluation(inputs.model, inputs.image_set, study)
     if evaluation.tried_again:
         say(f"mivrat: {evaluation.tried_again} files that could not be read before are tried again")
     stopped = _scored(evaluation, args)
-    judged = evaluation.judging.judged()
-    if args.threshold is not None:
-        judged = judged.at_threshold(args.threshold)
-    names = group_names([values[args.group] for values in columns]) if args.group else []
-    ks = sorted({k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1})
-    wanted = sorted(set(ks) | {int(r.figure[3:]) for r in requirements if r.figure.startswith("top")})
-    figures = judged.figures(wanted)
-    groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units) if names else []
-    deep = None if stopped else deeper(judged, None, args.seed)
-    written = write_results(
-        args.out,
-        judged,
-        None if stopped else figures,
-        image_set,
-        classes,
-        evaluation.answers.reasons,
-        families,
-        deep,
-        args.group or "",
-        groups,
-        judged.costs(*args.costs) if args.costs and judged.has_scores and judged.evaluated.any() else None,
-        args.threshold,
-        evaluation.answers.told_by,
-    )
-    counts = judged.counts()
-    if image_set.drawn:
-        say(f"mivrat: {image_set.drawn}")
-    for index, reason in evaluation.answers.reasons.items():
-        what = "not read" if judged.state[index] == UNREADABLE else "failed"
-        say(f"mivrat: {what}: {image_set.told_path(index)}: {reason}")
-    if stopped:
+    found = _results(args, inputs, evaluation, stopped)
+    written = write_results(args.out, found)
+    if inputs.image_set.drawn:
+        say(f"mivrat: {inputs.image_set.drawn}")
+    for index, reason in found.reasons.items():
+        what = "not read" if found.judged.state[index] == UNREADABLE else "failed"
+        say(f"mivrat: {what}: {inputs.image_set.told_path(index)}: {reason}")
+    if found.figures is None:
+        counts = found.judged.counts()
         say(
             f"mivrat: stopped after {counts.listed - counts.pending} of {counts.listed} images; what was done is in {args.out}"
             + (f" and {args.study}; the same command goes on from there" if args.study else "")
         )
         return STOPPED
-    top1 = figures.top_k[1]
+    _show_figures(found, found.figures, args.group, evaluation.image_set.together, written)
+    intervals = found.deep.intervals if found.deep else None
+    outcomes = [requirement.against(found.figures, intervals) for requirement in inputs.requirements]
+    for outcome in outcomes:
+        show(outcome.sentence())
+    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+
+
+def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, stopped: bool) -> RunResults:
+    """Judge the answers, and work out all figures unless the run was stopped."""
+    judged, classes = evaluation.judging.judged(), inputs.classes
+    if args.threshold is not None:
+        judged = judged.at_threshold(args.threshold)
+    found = RunResults(
+        judged,
+        inputs.image_set,
+        classes,
+        reasons=evaluation.answers.reasons,
+        families=inputs.families,
+        threshold=args.threshold,
+        told_by=evaluation.answers.told_by,
+    )
+    if stopped:
+        return found
+    ks = {k for k in (args.top or sensible_ks(len(classes))) if k <= len(classes)} | {1}
+    ks |= {int(one.figure[3:]) for one in inputs.requirements if one.figure.startswith("top")}
+    groups: list[Group] = []
+    if args.group:
+        names = group_names([item.columns[args.group] for item in inputs.image_set.items])
+        groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units)
+    priced = args.costs and judged.has_scores and judged.evaluated.any()
+    return replace(
+        found,
+        figures=judged.figures(sorted(ks)),
+        deep=slow_figures(judged, None, args.seed),
+        column=args.group or "",
+        groups=groups,
+        costs=judged.costs(*args.costs) if priced else None,
+    )
+
+
+def _show_figures(found: RunResults, figures: Figures, group: str | None, together: str, written: list[Path]) -> None:
+    """The figures in short, what was left out of them, the files, and the groups that fall below the rest."""
+    top1, counts = figures.top_k[1], found.judged.counts()
     if top1.value is not None and top1.low is not None and top1.high is not None:
-        over = "" if top1.units is None else f", over {top1.units} units of {evaluation.image_set.together}"
+        over = "" if top1.units is None else f", over {top1.units} units of {together}"
         few = "; so few units say little" if top1.units is not None and top1.units < FEW_UNITS else ""
         show(
             f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total}{over}{few})"
@@ -145,15 +180,9 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         f"listed {counts.listed}, evaluated {counts.evaluated}, unreadable {counts.unreadable}, unlabelled {counts.unlabelled}, failed {counts.failed}"
     )
     show("written: " + ", ".join(str(path) for path in written))
-    for group in [one for one in groups if one.p < 0.05]:
-        share = group.accuracy
-        show(
-            f"{args.group} {group.name}: {share.value or 0:.1%} of {share.total} right, below the rest (p {in_words(group.p)})"
-        )
-    outcomes = [requirement.against(figures, deep.intervals if deep else None) for requirement in requirements]
-    for outcome in outcomes:
-        show(outcome.sentence())
-    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+    for one in [one for one in found.groups if one.p < 0.05]:
+        share = one.accuracy
+        show(f"{group} {one.name}: {share.value or 0:.1%} of {share.total} right, below the rest (p {in_words(one.p)})")
 
 
 def check(args: argparse.Namespace) -> int:
@@ -162,15 +191,6 @@ def check(args: argparse.Namespace) -> int:
 
 
 def _checked(args: argparse.Namespace, held: ExitStack) -> int:
-    from mivrat.core.base.files import write_whole
-    from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
-    from mivrat.core.checks.of_run import check_run
-    from mivrat.core.checks.report import checks_report, in_sentences
-    from mivrat.core.checks.result import CheckResult
-    from mivrat.core.pictures.classes import read_class_list
-    from mivrat.core.pictures.image_sets import list_images, match_labels
-    from mivrat.core.pictures.recipe import read_recipe
-    from mivrat.core.running.evaluation import Evaluation
 
     classes = read_class_list(args.classes)
     recipe = read_recipe(args.recipe) if args.recipe else None
@@ -186,13 +206,14 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
         say("mivrat: the other checks need a class list that fits the model")
     else:
         study = study_for(args, classes, held, scratch)
+        assert study is not None
         if training is not None:
-            study.add_image_set(training)
+            add_image_set(study, training)
         say_remarks(model)
         evaluation = Evaluation(model, image_set, study)
         stopped = _scored(evaluation, args)
         assert evaluation.run_id is not None
-        record = study.load_run(evaluation.run_id)
+        record = load_run(study, evaluation.run_id)
         line = ProgressLine()
         with stoppable() as stop, suppress(Stopped):
             if stopped:
@@ -212,13 +233,10 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
     return NOT_HELD if any(result.state == "stop" for result in results) else DONE
 
 
-def _model_or_mismatch(path: Path, classes: list[str], recipe: Any, threads: int) -> tuple[Any, list[Any]]:
+def _model_or_mismatch(
+    path: Path, classes: list[str], recipe: Recipe | None, threads: int
+) -> tuple[Model | None, list[CheckResult]]:
     """The model; or None and the check result that says that it does not go with the class list."""
-    from mivrat.core.checks.answer_checks import check_outputs
-    from mivrat.core.checks.inputs import Inputs
-    from mivrat.core.models.kinds import load_model
-    from mivrat.core.models.onnx_model import OnnxModel
-    from mivrat.core.pictures.image_sets import ImageSet
 
     try:
         return load_model(path, classes, recipe, threads), []

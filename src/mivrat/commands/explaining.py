@@ -5,10 +5,21 @@ from __future__ import annotations
 import argparse
 import json
 from contextlib import suppress
-from typing import Any
 
-from mivrat.commands.common import BAD_INPUT, DONE, STOPPED, ProgressLine, load_maker, say, say_remarks, show, stoppable
+from mivrat.commands.loading import load_maker, say_remarks
+from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
+from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import json_value, read_text, sha256_of, write_whole
+from mivrat.core.base.job import Stopped, StopSignal
+from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
+from mivrat.core.covering.regions import Shape, shape_from_json
+from mivrat.core.gradients.layers import stages
+from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, HeatmapMaker, target_from_text
+from mivrat.core.pictures.classes import ClassMatcher, read_class_list
+from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
+from mivrat.core.reporting import cover_report
+from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 
 
 def layers(args: argparse.Namespace) -> int:
@@ -32,11 +43,6 @@ def layers(args: argparse.Namespace) -> int:
 
 def heatmap(args: argparse.Namespace) -> int:
     """Write heatmaps of single images."""
-    from mivrat.core.base.job import Stopped
-    from mivrat.core.gradients.layers import stages
-    from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, target_from_text
-    from mivrat.core.pictures.classes import ClassMatcher, read_class_list
-    from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 
     if args.method not in METHODS:
         raise InputError(
@@ -93,11 +99,6 @@ def heatmap(args: argparse.Namespace) -> int:
 
 def cover(args: argparse.Namespace) -> int:
     """Hide a region of many images, score again, and test what changed."""
-    from mivrat.core.base.files import sha256_of, write_whole
-    from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
-    from mivrat.core.pictures.classes import ClassMatcher, read_class_list
-    from mivrat.core.pictures.image_sets import list_images, match_labels
-    from mivrat.core.reporting import cover_report
 
     classes = read_class_list(args.classes)
     find = ClassMatcher(classes).target
@@ -156,9 +157,8 @@ def cover(args: argparse.Namespace) -> int:
     return STOPPED if stopped else DONE
 
 
-def _called(maker: Any, image_set: Any, among: list[int], predicted: int, stop: Any) -> list[int]:
+def _called(maker: HeatmapMaker, image_set: ImageSet, among: list[int], predicted: int, stop: StopSignal) -> list[int]:
     """Those of some images that the model calls a class; what cannot be read is left out."""
-    from mivrat.core.answers.scoring import score_images
 
     found: list[int] = []
     files = image_set.files()
@@ -168,10 +168,8 @@ def _called(maker: Any, image_set: Any, among: list[int], predicted: int, stop: 
     return sorted(found)
 
 
-def _shapes(args: argparse.Namespace) -> list[Any] | None:
+def _shapes(args: argparse.Namespace) -> list[Shape] | None:
     """The shapes to hide, or None where the hottest part is; InputError where it is none or several of them."""
-    from mivrat.core.base.files import json_value, read_text
-    from mivrat.core.covering.regions import Shape, shape_from_json
 
     if sum(given is not None for given in (args.region, args.shapes, args.hottest)) != 1:
         raise InputError(

@@ -12,7 +12,7 @@ from mivrat.core.answers.judging import judge
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.reporting.heat_files import Wanted, write_heatmaps
-from mivrat.core.reporting.results import write_results
+from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs
 
@@ -32,7 +32,10 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
             judged = judge(evaluation.answers, [item.label for item in inputs.sets[set_name].items])
             figures = judged.figures([1, 3, 5])
             results = folder / f"{set_name}, {name}"
-            write_results(results, judged, figures, inputs.sets[set_name], inputs.classes, evaluation.answers.reasons)
+            write_results(
+                results,
+                RunResults(judged, inputs.sets[set_name], inputs.classes, figures, evaluation.answers.reasons),
+            )
             top = figures.top_k[1]
             say(f"{set_name}, {name}: top-1 {top.value:.1%} ({top.low:.1%} to {top.high:.1%}), N = {top.total}")
             suspect = suspect or (judged, model)

@@ -16,7 +16,9 @@ from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import add_image_set
+from mivrat.core.study.settings import load_setting, save_setting
 
 DATA = Path(__file__).parent / "data"
 MODELS = ("grain-net-1", "grain-net-2")
@@ -62,7 +64,7 @@ def _is_made_from(path: Path, made_from: str) -> bool:
     except InputError:
         return False
     try:
-        return study.setting(_MADE_FROM) == made_from
+        return load_setting(study, _MADE_FROM) == made_from
     finally:
         study.close()
 
@@ -75,9 +77,9 @@ def make_demo_study(path: Path, stop: StopSignal | None = None) -> Iterator[Prog
         path.replace(path.with_name(f"{path.stem} (earlier){path.suffix}"))
     study = Study.open(path) if path.exists() else Study.create(path, inputs.classes)
     try:
-        study.set_setting(_MADE_FROM, made_from)
-        study.add_image_set(inputs.references)
-        study.add_image_set(inputs.training)
+        save_setting(study, _MADE_FROM, made_from)
+        add_image_set(study, inputs.references)
+        add_image_set(study, inputs.training)
         total = len(MODELS) * sum(len(one.items) for one in inputs.sets.values())
         done = 0
         for image_set in inputs.sets.values():

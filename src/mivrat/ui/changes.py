@@ -12,8 +12,23 @@ from mivrat.core.pictures.image_sets import ImageSet, Role, list_images, match_l
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
 from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.study import image_sets as study_image_sets
+from mivrat.core.study import models as study_models
+from mivrat.core.study.class_list import load_pairing, save_class_order, save_families, save_pairing
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import (
+    add_image_set,
+    list_image_sets,
+    load_image_set,
+    remove_image_set,
+    save_role,
+    save_together,
+)
+from mivrat.core.study.models import list_models, move_model
 from mivrat.core.study.records import ModelInfo, Removed, SetInfo
-from mivrat.core.study.study import Study
+from mivrat.core.study.removing import put_back
+from mivrat.core.study.runs import list_runs, remove_run
+from mivrat.core.study.settings import save_claim, save_criteria, save_temperature, save_threshold
 from mivrat.ui.decisions import Decision
 
 
@@ -25,9 +40,9 @@ def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: R
     made: dict[str, int] = {}
 
     def do(study: Study) -> int:
-        models, runs = {one.id for one in study.models()}, {one.id for one in study.runs()}
+        models, runs = {one.id for one in list_models(study)}, {one.id for one in list_runs(study)}
         model = _fitting_model(study, path, recipe, usual)
-        evaluation = Evaluation(model, study.load_image_set(set_id), study)
+        evaluation = Evaluation(model, load_image_set(study, set_id), study)
         assert evaluation.run_id is not None
         if not model.kind.can.scores:
             try:
@@ -35,21 +50,23 @@ def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: R
                     pass
             except InputError:
                 if evaluation.run_id not in runs:
-                    study.remove_model(next(one.model_id for one in study.runs() if one.id == evaluation.run_id))
+                    study_models.remove_model(
+                        study, next(one.model_id for one in list_runs(study) if one.id == evaluation.run_id)
+                    )
                 raise
         made.clear()
         if evaluation.run_id not in runs:
             made["run"] = evaluation.run_id
-        info = next(one for one in study.runs() if one.id == evaluation.run_id)
+        info = next(one for one in list_runs(study) if one.id == evaluation.run_id)
         if info.model_id not in models:
             made["model"] = info.model_id
         return evaluation.run_id
 
     def undo(study: Study) -> None:
         if "run" in made:
-            study.remove_run(made["run"])
+            remove_run(study, made["run"])
         if "model" in made:
-            study.remove_model(made["model"])
+            study_models.remove_model(study, made["model"])
 
     return Decision(words, do, undo)
 
@@ -70,13 +87,13 @@ def _new_set(words: str, make: Callable[[Study], ImageSet]) -> Decision:
     made: list[int] = []
 
     def do(study: Study) -> None:
-        before = {one.id for one in study.image_sets()}
-        set_id = study.add_image_set(make(study))
+        before = {one.id for one in list_image_sets(study)}
+        set_id = add_image_set(study, make(study))
         made[:] = [] if set_id in before else [set_id]
 
     def undo(study: Study) -> None:
         for set_id in made:
-            study.remove_image_set(set_id)
+            remove_image_set(study, set_id)
 
     return Decision(words, do, undo)
 
@@ -85,7 +102,7 @@ def add_images(source: Path, role: Role) -> Decision:
     """A folder or table of images as a set; labels that no class goes by are kept, to be paired by hand."""
     return _new_set(
         f"{source.stem} added as {role} images",
-        lambda study: match_labels(list_images(source), study.classes, study.pairing(), role).image_set,
+        lambda study: match_labels(list_images(source), study.classes, load_pairing(study), role).image_set,
     )
 
 
@@ -94,7 +111,7 @@ def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> Decisi
     amount = f"{number} of each class" if each_class else f"{number} images"
     return _new_set(
         f"{amount} drawn from {of.name}",
-        lambda study: (draw_per_class if each_class else draw)(study.load_image_set(of.id), number, seed),
+        lambda study: (draw_per_class if each_class else draw)(load_image_set(study, of.id), number, seed),
     )
 
 
@@ -103,15 +120,15 @@ def remove_set(which: SetInfo) -> Decision:
     taken: list[Removed] = []
 
     def do(study: Study) -> None:
-        if all(run.set_id == which.id for run in study.runs()):
+        if all(run.set_id == which.id for run in list_runs(study)):
             raise InputError(
                 "every run of this study is on this set",
                 where=which.name,
                 mend="score another set first, then remove it",
             )
-        taken[:] = [study.remove_image_set(which.id)]
+        taken[:] = [remove_image_set(study, which.id)]
 
-    return Decision(f"{which.name} removed", do, lambda study: study.restore(taken[0]))
+    return Decision(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
 
 
 def remove_model(which: ModelInfo) -> Decision:
@@ -119,23 +136,23 @@ def remove_model(which: ModelInfo) -> Decision:
     taken: list[Removed] = []
 
     def do(study: Study) -> None:
-        if all(run.model_id == which.id for run in study.runs()):
+        if all(run.model_id == which.id for run in list_runs(study)):
             raise InputError(
                 "every run of this study is of this model",
                 where=which.name,
                 mend="score another model first, then remove it",
             )
-        taken[:] = [study.remove_model(which.id)]
+        taken[:] = [study_models.remove_model(study, which.id)]
 
-    return Decision(f"{which.name} removed", do, lambda study: study.restore(taken[0]))
+    return Decision(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
 
 
 def change_role(which: SetInfo, role: Role) -> Decision:
     """An image set used as another kind of images."""
     return Decision(
         f"{which.name} used as {role} images",
-        lambda study: study.set_role(which.id, role),
-        lambda study: study.set_role(which.id, which.role),
+        lambda study: save_role(study, which.id, role),
+        lambda study: save_role(study, which.id, which.role),
     )
 
 
@@ -144,8 +161,8 @@ def put_together(which: SetInfo, column: str) -> Decision:
     words = f"{which.name}: together by {column}" if column else f"{which.name}: images independent"
     return Decision(
         words,
-        lambda study: study.set_together(which.id, column),
-        lambda study: study.set_together(which.id, which.together),
+        lambda study: save_together(study, which.id, column),
+        lambda study: save_together(study, which.id, which.together),
     )
 
 
@@ -153,48 +170,54 @@ def relocate_set(which: SetInfo, root: Path) -> Decision:
     """An image set looked for in another folder, which has to hold at least one of its images."""
 
     def do(study: Study) -> None:
-        items = study.load_image_set(which.id).items
+        items = load_image_set(study, which.id).items
         if not any((root / item.path).exists() for item in items):
             raise InputError(
                 f"holds none of the images of {which.name} (the first would be {items[0].path})",
                 where=root,
                 mend="choose the folder that takes the place of the one before",
             )
-        study.relocate(which.id, root)
+        study_image_sets.relocate_set(study, which.id, root)
 
-    return Decision(f"{which.name} found in {root.name}", do, lambda study: study.relocate(which.id, which.root))
+    return Decision(
+        f"{which.name} found in {root.name}",
+        do,
+        lambda study: study_image_sets.relocate_set(study, which.id, which.root),
+    )
 
 
 def relocate_model(which: ModelInfo, path: Path) -> Decision:
     """A model file looked for elsewhere; it has to be the same file."""
     return Decision(
         f"{which.name} found in {path.parent.name}",
-        lambda study: study.relocate_model(which.id, path),
-        lambda study: study.move_model(which.id, which.path),
+        lambda study: study_models.relocate_model(study, which.id, path),
+        lambda study: move_model(study, which.id, which.path),
     )
 
 
 def pair_labels(words: str, now: Mapping[str, int | None], before: Mapping[str, int | None]) -> Decision:
     """Labels paired with classes by hand, or put aside as standing for no class."""
-    return Decision(words, lambda study: study.set_pairing(now), lambda study: study.set_pairing(before))
+    return Decision(words, lambda study: save_pairing(study, now), lambda study: save_pairing(study, before))
 
 
 def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str]) -> Decision:
     """Classes put into families."""
-    return Decision(words, lambda study: study.set_families(now), lambda study: study.set_families(before))
+    return Decision(words, lambda study: save_families(study, now), lambda study: save_families(study, before))
 
 
 def claim_accuracy(model_id: int, now: float | None, before: float | None) -> Decision:
     """The top-1 accuracy that was claimed for a model at training time."""
     what = "claim removed" if now is None else f"{100 * now:g} % claimed"
-    return Decision(what, lambda study: study.set_claim(model_id, now), lambda study: study.set_claim(model_id, before))
+    return Decision(
+        what, lambda study: save_claim(study, model_id, now), lambda study: save_claim(study, model_id, before)
+    )
 
 
 def set_threshold(model_id: int, now: float | None, before: float | None) -> Decision:
     """Of two classes, the probability from which on the second one is called; every figure follows."""
     what = "no threshold" if now is None else f"threshold {now:.3f}"
     return Decision(
-        what, lambda study: study.set_threshold(model_id, now), lambda study: study.set_threshold(model_id, before)
+        what, lambda study: save_threshold(study, model_id, now), lambda study: save_threshold(study, model_id, before)
     )
 
 
@@ -202,14 +225,16 @@ def set_temperature(model_id: int, now: float | None, before: float | None) -> D
     """The temperature a model's ranked scores are shown with; no figure changes by it."""
     what = "no temperature" if now is None else f"temperature {now:.2f}"
     return Decision(
-        what, lambda study: study.set_temperature(model_id, now), lambda study: study.set_temperature(model_id, before)
+        what,
+        lambda study: save_temperature(study, model_id, now),
+        lambda study: save_temperature(study, model_id, before),
     )
 
 
 def set_criteria(model_id: int, words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
     """What a model's figures have to meet."""
     return Decision(
-        words, lambda study: study.set_criteria(model_id, now), lambda study: study.set_criteria(model_id, before)
+        words, lambda study: save_criteria(study, model_id, now), lambda study: save_criteria(study, model_id, before)
     )
 
 
@@ -230,5 +255,7 @@ def both(words: str, first: Decision, second: Decision) -> Decision:
 def put_in_order(names: Sequence[str], before: Sequence[str]) -> Decision:
     """The model's outputs named by the same classes in another order."""
     return Decision(
-        "class order changed", lambda study: study.set_class_order(names), lambda study: study.set_class_order(before)
+        "class order changed",
+        lambda study: save_class_order(study, names),
+        lambda study: save_class_order(study, before),
     )

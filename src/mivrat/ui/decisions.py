@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
 
 
 @dataclass(frozen=True)

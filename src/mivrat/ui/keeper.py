@@ -15,9 +15,10 @@ from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.selecting.kept import KeptSelection, save_kept
+from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.reviews import Cause, Review, save_causes, save_reviews
-from mivrat.core.study.study import Study
+from mivrat.core.study.settings import save_setting
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.ui import study_work
 from mivrat.ui.decisions import Decision, Decisions, SmallDecision
@@ -161,7 +162,7 @@ class Keeper(QObject):
     def _remember_run(self, path: Path, run_id: int) -> None:
         """Keep which run is looked at, whichever way it came to be: opening the study leads back to it."""
         if os.access(path, os.W_OK):
-            self.write(lambda study: study.set_setting("run", json.dumps(run_id)))
+            self.write(lambda study: save_setting(study, "run", json.dumps(run_id)))
 
     def _look_further(self) -> None:
         """Read what the study holds beside the run shown, then run the quick checks."""
@@ -361,7 +362,7 @@ class Keeper(QObject):
     def remember_place(self, run_id: int, place: str) -> None:
         """Keep where in a run one is, in a study that may be written."""
         if self.session.study_path is not None and os.access(self.session.study_path, os.W_OK):
-            self.write(lambda study: study.set_setting(f"place of run {run_id}", place))
+            self.write(lambda study: save_setting(study, f"place of run {run_id}", place))
 
     def export(self, what: str, job: Callable[[StopSignal], Iterator[Progress | Written]]) -> None:
         """Write files outside the study, with progress and a stop."""

@@ -18,7 +18,7 @@ from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.likeness.search import likeness_to_class
-from mivrat.core.running.slow_figures import Deeper
+from mivrat.core.running.slow_figures import SlowFigures
 from mivrat.core.running.two_classes import TwoClasses
 from mivrat.core.selecting.kept import KeptSelection
 from mivrat.core.selecting.ordering import (
@@ -64,12 +64,12 @@ def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot
 
 @dataclass(frozen=True)
 class Measured:
-    """What the Measure step shows: figures of all images or of the selection (those that ``among`` marks); the deeper ones once
+    """What the Measure step shows: figures of all images or of the selection (those that ``among`` marks); the slow ones once
     they are worked out."""
 
     figures: Figures
     mistakes: Mistakes
-    deep: Deeper | None = None
+    deep: SlowFigures | None = None
     of_selection: bool = False
     among: NDArray[np.bool_] | None = None
 

@@ -27,10 +27,13 @@ from mivrat.core.running.two_classes import TwoClasses, load_two_classes, save_t
 from mivrat.core.running.two_classes import find_two_classes as find_two_classes_in
 from mivrat.core.selecting.kept import KeptSelection, load_kept
 from mivrat.core.study.contents import Contents, read_contents
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import declared_places, forget_images, load_references, load_stamps
 from mivrat.core.study.places import places_to_ask_about
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Reviews, load_reviews
-from mivrat.core.study.study import Study
+from mivrat.core.study.runs import list_runs, load_run
+from mivrat.core.study.settings import load_setting
 from mivrat.demo.study import make_demo_study
 from mivrat.ui.session import Snapshot, take_snapshot
 from mivrat.ui.work import Work
@@ -108,17 +111,17 @@ def open_study(path: Path, run_id: int | None, allowed: Collection[Path]) -> Ope
     """
     study = Study.open(path)
     try:
-        places = places_to_ask_about(path, study.declared_places(), allowed)
+        places = places_to_ask_about(path, declared_places(study), allowed)
         return Asking(path, places) if places else _opened(study, run_id)
     finally:
         study.close()
 
 
 def _opened(study: Study, run_id: int | None) -> Opened:
-    runs = study.runs()
+    runs = list_runs(study)
     if not runs:
         raise InputError("holds no run yet", where=study.path, mend="start one from the start page, as a new study")
-    last = study.setting("run")
+    last = load_setting(study, "run")
     known = {run.id for run in runs}
     wanted = run_id or (int(last) if last and last.isdigit() else 0)
     snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
@@ -126,11 +129,11 @@ def _opened(study: Study, run_id: int | None) -> Opened:
     return Opened(
         study.path,
         runs,
-        study.references(),
+        load_references(study),
         snapshot,
         load_reviews(study, info.set_id),
         load_kept(study, info.set_id),
-        study.setting(f"place of run {info.id}") or "",
+        load_setting(study, f"place of run {info.id}") or "",
     )
 
 
@@ -180,7 +183,7 @@ def write(path: Path, change: Callable[[Study], object]) -> None:
 
 
 def _features(study: Study, record: RunRecord) -> Features:
-    contents = {i: stamp.content for i, stamp in study.stamps(record.info.set_id).items()}
+    contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
     return Features(record, contents, user_cache_path("mivrat", appauthor=False) / "features")
 
 
@@ -278,9 +281,9 @@ def run_on(path: Path, run_id: int, work: Work, only: Sequence[int] | None = Non
     """Score what a run has not scored yet, or those images of it that are in ``only``; ``forget`` reads them anew."""
     study = Study.open(path)
     try:
-        record = study.load_run(run_id)
+        record = load_run(study, run_id)
         if forget and only is not None:
-            study.forget_images(record.info.set_id, only)
+            forget_images(study, record.info.set_id, only)
         model = load_model(record.model_path, record.classes, record.recipe)
         return _run(Evaluation(model, record.image_set, study), path, work, only)
     finally:
@@ -292,10 +295,10 @@ def _run(evaluation: Evaluation, path: Path, work: Work, only: Sequence[int] | N
     assert evaluation.study is not None
     assert evaluation.run_id is not None
     told = 0.0
-    record = evaluation.study.load_run(evaluation.run_id)
+    record = load_run(evaluation.study, evaluation.run_id)
     record.answers = evaluation.answers
     study, set_id = evaluation.study, record.info.set_id
-    runs, references = study.runs(), study.references()
+    runs, references = list_runs(study), load_references(study)
     reviews, kept = load_reviews(study, set_id), load_kept(study, set_id)
 
     def so_far() -> Opened:

@@ -1,10 +1,11 @@
-"""Judged answers of every kind of scores against the plain way: columns, logits, ranking, deeper figures, thresholds."""
+"""Judged answers of every kind of scores against the plain way: columns, logits, ranking, slow figures, thresholds."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
 from decimal import Decimal, getcontext
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -19,8 +20,9 @@ from mivrat.core.figures import ranked
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.units import units_of
 from mivrat.core.models.scores import Kind
-from mivrat.core.reporting.results import metrics
-from mivrat.core.running.slow_figures import deeper
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.reporting.results import RunResults, metrics
+from mivrat.core.running.slow_figures import slow_figures
 
 Made = Callable[[Kind, int], tuple[Judged, np.ndarray]]
 
@@ -73,12 +75,12 @@ def test_scores_of_a_coarse_grid_tie_whatever_order_they_are_summed_in() -> None
     assert judged.one_versus_rest(np.arange(40)).auroc[0] == 0.5
 
 
-def test_deeper_figures_are_those_of_the_images_marked() -> None:
+def test_slow_figures_are_those_of_the_images_marked() -> None:
     plain, p = made("logits", 4)
     judged = replace(plain, units=units_of([f"slide {i // 10}" for i in range(90)], "slide"))
     among = np.zeros(90, bool)
     among[:60] = True
-    found = deeper(judged, among)
+    found = slow_figures(judged, among)
     assert found is not None
     use = np.flatnonzero(judged.evaluated & among)
     assert found.total == len(use) == 57
@@ -90,13 +92,13 @@ def test_deeper_figures_are_those_of_the_images_marked() -> None:
     assert found.intervals.column == "slide"
     assert found.temperature is not None
     assert found.temperature.log_loss_before == pytest.approx(-np.log(p[use, judged.labels[use]]).mean())
-    again = deeper(judged, among)
+    again = slow_figures(judged, among)
     assert again is not None
     assert again.intervals == found.intervals
     assert again.temperature == found.temperature
     for questions in range(3):
         asked = iter([False] * questions + [True] * 9)
-        assert deeper(judged, stopped=lambda asked=asked: next(asked)) is None
+        assert slow_figures(judged, stopped=lambda asked=asked: next(asked)) is None
 
 
 @pytest.mark.parametrize("threshold", [0.0, 0.2, 0.5, 0.9, 1.0])
@@ -140,9 +142,11 @@ def test_no_figure_depends_on_the_order_of_the_images(seed: int, kind: Kind, cla
         answers.rows[:], answers.state[:] = rows[order], SCORED
         some = units_of([units[i] for i in order], "unit") if together else None
         judged = judge(answers, labels[order].tolist(), some)
-        deep = deeper(judged)
+        deep = slow_figures(judged)
         assert deep is not None
-        told.append(metrics(judged.figures([1, 2]), judged.counts(), [str(k) for k in range(classes)], None, deep))
+        names = [str(k) for k in range(classes)]
+        nowhere = ImageSet("", Path(), [])
+        told.append(metrics(RunResults(judged, nowhere, names, judged.figures([1, 2]), deep=deep)))
         told[-1]["threshold for 80 %"] = deep.selective.lowest_for(0.8)
     assert _flat(told[0]) == pytest.approx(_flat(told[1]), rel=1e-9, abs=1e-12)
 
@@ -195,7 +199,7 @@ def test_a_log_loss_near_nothing_is_no_nothing_and_large_temperatures_are_found(
     answers.rows[:], answers.state[:] = 50_000 * rng.normal(0, 1, (400, 3)), SCORED
     p = np.exp(answers.rows / 50_000)
     labels = [int(rng.choice(3, p=line / line.sum())) for line in p]
-    deep = deeper(judge(answers, labels))
+    deep = slow_figures(judge(answers, labels))
     assert deep is not None
     assert deep.temperature is not None
     assert deep.temperature.identifiable

@@ -24,7 +24,9 @@ from mivrat.core.checks.survey import fingerprint, near_pairs
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels, read_image_set
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.kept_checks import load_surveys
+from mivrat.core.study.runs import load_run
 from mivrat.demo.study import DATA, demo_inputs
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES, write_set
@@ -178,14 +180,14 @@ def test_a_checked_run_keeps_its_results(tmp_path: Path) -> None:
     list(evaluation.run())
     assert evaluation.run_id is not None
     names = [check.name for check in CHECKS]
-    record, judged = study.load_run(evaluation.run_id), evaluation.judging.judged()
+    record, judged = load_run(study, evaluation.run_id), evaluation.judging.judged()
     news = list(check_run(study, record, judged, names))
     assert any(isinstance(one, Step) for one in news)
     kept = kept_results(study, evaluation.run_id)
     assert set(kept) == set(names)
     assert {one.answered for one in kept.values()} == {36}
     assert kept["changed"].result.state == "fine"
-    assert len(study.surveys()) == 36
+    assert len(load_surveys(study)) == 36
     changed = root / "birch" / "0.png"
     changed.write_bytes((root / "birch" / "1.png").read_bytes())
     (root / "birch" / "2.png").unlink()

@@ -31,6 +31,8 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_stamps
 from mivrat.core.study.kept_evidence import (
     EVERY,
     KeptTest,
@@ -42,7 +44,8 @@ from mivrat.core.study.kept_evidence import (
     save_test,
 )
 from mivrat.core.study.records import RunRecord
-from mivrat.core.study.study import Study
+from mivrat.core.study.removing import put_back
+from mivrat.core.study.runs import load_run, remove_run
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES, write_set
 
@@ -59,9 +62,9 @@ class Ran:
         for _ in evaluation.run():
             pass
         assert evaluation.run_id is not None
-        self.record: RunRecord = self.study.load_run(evaluation.run_id)
+        self.record: RunRecord = load_run(self.study, evaluation.run_id)
         self.judged: Judged = Judging(self.record.answers, self.record.image_set.labels).judged()
-        stamps = self.study.stamps(self.record.info.set_id)
+        stamps = load_stamps(self.study, self.record.info.set_id)
         self.contents = {i: stamp.content for i, stamp in stamps.items()}
         self.maker = HeatmapMaker(self.model)
 
@@ -213,9 +216,9 @@ def test_regions_and_tests_are_kept_and_go_with_their_run(ran: Ran) -> None:
     assert load_regions(study, set_id) == {EVERY: shapes, 4: shapes}
     test = KeptTest(4, run_id, "2026-01-02", "a 'dot'", "{}", "{}")
     save_test(study, test)
-    removed = study.remove_run(run_id)
+    removed = remove_run(study, run_id)
     assert load_tests(study) == ()
-    study.restore(removed)
+    put_back(study, removed)
     assert load_tests(study) == (test,)
     other = KeptTest(new_test_id(), run_id, "2026-01-03", "another", "{}", "{}")
     save_test(study, other)  # by one who has not read the list

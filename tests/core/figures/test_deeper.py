@@ -1,4 +1,4 @@
-"""The deeper figures against loops, hand-worked cases, simulation and published values."""
+"""The slow figures against loops, hand-worked cases, simulation and published values."""
 
 from __future__ import annotations
 

@@ -21,7 +21,9 @@ from mivrat.core.likeness.store import Features
 from mivrat.core.models.prediction_table import TABLE
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_stamps
+from mivrat.core.study.runs import load_run
 from tests.support.networks import classifier, loaded, random_batch
 from tests.support.sets import CLASSES, write_set
 
@@ -66,8 +68,8 @@ def test_features_are_kept_found_again_and_gone_on_with(tmp_path: Path, monkeypa
     for _ in evaluation.run():
         pass
     assert evaluation.run_id is not None
-    record = study.load_run(evaluation.run_id)
-    contents = {i: stamp.content for i, stamp in study.stamps(record.info.set_id).items()}
+    record = load_run(study, evaluation.run_id)
+    contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
     folder, stop = tmp_path / "cache", StopSignal()
     features = Features(record, contents, folder)
     for progress in features.run(stop):

@@ -25,7 +25,8 @@ from mivrat.core.pictures.recipe import Recipe, guess_recipe
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.two_classes import TwoClasses, find_two_classes
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.runs import load_run
 from tests.support.sets import CLASSES, write_set
 
 
@@ -86,7 +87,7 @@ def test_a_made_up_kind_is_scored_kept_and_examined(tmp_path: Path, monkeypatch:
         again = Evaluation(load_model(model.path, CLASSES), images, study)
         list(again.run())
         assert again.model.asked == 0  # type: ignore[attr-defined]
-    assert len({study.load_run(run).model_sha256 for run in runs if run}) == 2
+    assert len({load_run(study, run).model_sha256 for run in runs if run}) == 2
     study.close()
     with Study.open(tmp_path / "s.mivrat") as study:
         record, judging = load_judged(study, runs[1] or 0)

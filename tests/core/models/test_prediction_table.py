@@ -15,9 +15,10 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set
 from mivrat.core.pictures.recipe import Recipe, Resize, Values
-from mivrat.core.reporting.results import write_results
+from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.runs import load_run
 from tests.support.networks import Net, classifier, loaded, saved
 from tests.support.sets import CLASSES, write_set
 
@@ -50,7 +51,7 @@ def test_scores_of_every_class(tmp_path: Path) -> None:
     assert judged.rank[:2].tolist() == [1, 3]  # birch is as likely as hazel and stands first
     assert (judged.counts().evaluated, judged.counts().failed) == (2, 2)
     assert "no row" in evaluation.answers.reasons[3]
-    again = study.load_run(1)
+    again = load_run(study, 1)
     assert (again.kind.name, again.answers.kind) == ("table", "probabilities")
     assert np.array_equal(again.answers.state, evaluation.answers.state)
     assert np.array_equal(again.answers.rows[:2], evaluation.answers.rows[:2])
@@ -73,10 +74,10 @@ def test_predictions_alone_give_the_figures_they_allow(tmp_path: Path) -> None:
     assert sum(b.count for b in figures.calibration.bins) == 2  # the one without confidence is left out
     assert figures.calibration.ece == pytest.approx((0.1 + 0.6) / 2)
     folder = tmp_path / "out"
-    write_results(folder, judged, figures, evaluation.image_set, CLASSES, {})
+    write_results(folder, RunResults(judged, evaluation.image_set, CLASSES, figures))
     lines = (folder / "predictions.csv").read_text(encoding="utf-8").splitlines()
     assert lines[2].startswith("1.png,hazel,alder,,")
-    assert study.load_run(1).answers.kind == "prediction"
+    assert load_run(study, 1).answers.kind == "prediction"
     study.close()
 
 
@@ -86,7 +87,7 @@ def test_what_is_written_can_be_read_back(tmp_path: Path) -> None:
     first = Evaluation(loaded(classifier(), tmp_path / "m.onnx", 3), images)
     list(first.run())
     judged = first.judging.judged()
-    write_results(tmp_path / "out", judged, None, images, CLASSES, {})
+    write_results(tmp_path / "out", RunResults(judged, images, CLASSES))
     second = Evaluation(load_model(tmp_path / "out" / "predictions.csv", CLASSES), images)
     list(second.run())
     again = second.judging.judged()
@@ -163,4 +164,4 @@ def test_numbers_of_a_table_are_kept_in_double_precision(tmp_path: Path) -> None
         evaluation = Evaluation(made, listed(tmp_path, 1, 1), study)
         list(evaluation.run())
         assert evaluation.judging.judged().rank.tolist() == [2, 1]
-        assert study.load_run(1).answers.rows.tolist() == [[float(v) for v in line] for line in fine]
+        assert load_run(study, 1).answers.rows.tolist() == [[float(v) for v in line] for line in fine]

@@ -26,7 +26,9 @@ from mivrat.core.pictures.image_sets import list_images, read_image_set
 from mivrat.core.pictures.prepare import fitted_pixels, prepare_file
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, recipe_to_toml
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_image_set
+from mivrat.core.study.runs import load_run
 from tests.support.networks import Net, classifier, loaded, recipe_for, saved
 from tests.support.sets import CLASSES, write_classes, write_set
 
@@ -134,7 +136,7 @@ def test_names_that_are_no_text_go_through_everything(tmp_path: Path, capsys: py
     assert run_command(["heatmap", *words[:4], *words[6:], "--image", picture, "--out", str(tmp_path / "maps")]) == 0
     images = read_image_set(root, CLASSES)
     with Study.open(tmp_path / "s.mivrat") as study:
-        assert study.load_image_set(1).items == images.items
+        assert load_image_set(study, 1).items == images.items
     table = PredictionTable(tmp_path / "out" / "predictions.csv", CLASSES)
     assert table.looked_up(images)[1].sum() == len(images.items) - 1
     capsys.readouterr()
@@ -220,7 +222,7 @@ def test_pictures_of_the_models_own_size_are_scored_and_others_failed(tmp_path: 
             "13 × 12 px once prepared; the model takes 12 × 12"
             in evaluation.answers.reasons.values().__iter__().__next__()
         )
-        again = study.load_run(1).answers
+        again = load_run(study, 1).answers
         assert (again.state == evaluation.answers.state).all()
         assert again.reasons == evaluation.answers.reasons
 

@@ -24,8 +24,9 @@ from mivrat.core.figures.ranked import one_versus_rest
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.reporting.requirements import parse_requirement
-from mivrat.core.reporting.results import metrics, safe_cell, write_results
+from mivrat.core.reporting.results import RunResults, metrics, safe_cell, write_results
 
+NO_SET = ImageSet("", Path(), [])
 CLASSES = ["birch", 'odd "name", with, commas', "=hazel"]
 
 
@@ -44,10 +45,10 @@ def test_no_cell_begins_like_a_formula(text: str) -> None:
 
 
 def test_undefined_is_null_and_everything_is_json(tmp_path: Path) -> None:
-    found = metrics(figures([], []), judged([]).counts(), CLASSES)
+    found = metrics(RunResults(judged([]), NO_SET, CLASSES, figures([], [])))
     assert found["top_k"]["1"] == {"value": None, "low": None, "high": None}
     assert found["macro_f1"] is found["log_loss"] is found["calibration"]["ece"] is None
-    one = metrics(figures([0], [[2, 1, 0]]), judged([SCORED]).counts(), CLASSES)
+    one = metrics(RunResults(judged([SCORED]), NO_SET, CLASSES, figures([0], [[2, 1, 0]])))
     assert one["classes"][1]["recall"] == {"value": None, "low": None, "high": None}
     assert one["classes"][1]["precision"]["value"] is None
     assert one["classes"][1]["auroc"] is None
@@ -68,7 +69,8 @@ def judged(states: list[int]) -> Judged:
 def test_failed_and_unreadable_images_are_listed_apart(tmp_path: Path) -> None:
     found = judged([SCORED, FAILED, UNREADABLE, SCORED, SCORED])
     items = [ImageItem(f"{i}.png", None) for i in range(5)]
-    write_results(tmp_path, found, found.figures([1]), ImageSet("set", tmp_path, items), CLASSES, {2: "=broken"})
+    images = ImageSet("set", tmp_path, items)
+    write_results(tmp_path, RunResults(found, images, CLASSES, found.figures([1]), {2: "=broken"}))
     lines = (tmp_path / "predictions.csv").read_text().splitlines()
     assert lines[0] == 'path,label,predicted,confidence,rank,p:birch,"p:odd ""name"", with, commas",p:=hazel'
     assert [line.split(",")[0] for line in lines[1:]] == ["0.png", "1.png", "3.png", "4.png"]
@@ -81,7 +83,7 @@ def test_failed_and_unreadable_images_are_listed_apart(tmp_path: Path) -> None:
     counts = json.loads((tmp_path / "metrics.json").read_text())["counts"]
     assert counts == {"listed": 5, "evaluated": 2, "unreadable": 1, "unlabelled": 1, "failed": 1, "ties": 0}
     clean = judged([SCORED])
-    write_results(tmp_path, clean, None, ImageSet("set", tmp_path, items[:1]), CLASSES, {})
+    write_results(tmp_path, RunResults(clean, ImageSet("set", tmp_path, items[:1]), CLASSES))
     assert sorted(p.name for p in tmp_path.iterdir()) == ["mistakes.csv", "predictions.csv"]
 
 

@@ -18,7 +18,10 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import add_image_set, load_references
+from mivrat.core.study.runs import list_runs, load_run
+from mivrat.core.study.settings import load_setting, save_setting
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES, write_set
 
@@ -74,11 +77,11 @@ def test_a_stopped_run_goes_on_where_it_was(tmp_path: Path, model: OnnxModel, im
     assert second.run_id == first.run_id
     assert len(second.answers.pending) == 17 - progress.done
     list(second.run(batch_size=4))
-    assert (second.answers.rows == study.load_run(first.run_id or 0).answers.rows).all()
+    assert (second.answers.rows == load_run(study, first.run_id or 0).answers.rows).all()
     np.testing.assert_allclose(second.answers.rows, whole.answers.rows, atol=2e-5)
     assert second.answers.reasons == whole.answers.reasons
     assert list(Evaluation(model, images, study).run())[-1].done == 17
-    assert len(study.runs()) == 1
+    assert len(list_runs(study)) == 1
 
 
 def test_rows_with_nan_fail_and_stay_out_of_the_figures(tmp_path: Path, images: ImageSet) -> None:
@@ -105,23 +108,23 @@ def test_study_keeps_everything(tmp_path: Path, model: OnnxModel, images: ImageS
     study = Study.create(tmp_path / "deep" / "s.mivrat", CLASSES)
     evaluation = Evaluation(model, images, study)
     list(evaluation.run())
-    study.add_image_set(ImageSet("atlas", tmp_path, [ImageItem("alder.png", 1, {}, "alder")], "reference"))
-    study.set_setting("run", "1")
+    add_image_set(study, ImageSet("atlas", tmp_path, [ImageItem("alder.png", 1, {}, "alder")], "reference"))
+    save_setting(study, "run", "1")
     study.close()
     moved = tmp_path / "deep" / "t.mivrat"
     (tmp_path / "deep" / "s.mivrat").rename(moved)
     study = Study.open(moved)
-    record = study.load_run(1)
+    record = load_run(study, 1)
     assert record.classes == CLASSES
     assert record.model_path == model.path
     assert record.recipe == model.recipe
     assert record.image_set.root == images.root
     assert record.image_set.items == images.items
     assert record.answers.kind == evaluation.answers.kind == "logits"
-    assert study.references() == {1: tmp_path / "alder.png"}
-    assert study.setting("run") == "1"
+    assert load_references(study) == {1: tmp_path / "alder.png"}
+    assert load_setting(study, "run") == "1"
     with pytest.raises(InputError, match="no run 7"):
-        study.load_run(7)
+        load_run(study, 7)
 
 
 def test_files_that_are_no_study(tmp_path: Path) -> None:

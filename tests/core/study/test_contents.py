@@ -11,8 +11,22 @@ from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, ma
 from mivrat.core.pictures.recipe import Values
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.contents import read_contents
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import add_image_set, list_image_sets, load_references, remove_image_set
+from mivrat.core.study.kept_answers import count_answered
+from mivrat.core.study.kept_checks import save_check_results
+from mivrat.core.study.models import add_model, list_models, remove_model
 from mivrat.core.study.places import places_to_ask_about
-from mivrat.core.study.study import Study
+from mivrat.core.study.removing import put_back
+from mivrat.core.study.runs import list_runs, load_run, remove_run
+from mivrat.core.study.settings import (
+    load_claim,
+    load_criteria,
+    load_threshold,
+    save_claim,
+    save_criteria,
+    save_threshold,
+)
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES, write_set
 
@@ -39,27 +53,31 @@ def test_contents_count_what_is_there(study: Study, tmp_path: Path) -> None:
     assert found.run_of(found.models[0].id, found.sets[1].id) == found.runs[1]
     assert found.run_of(found.models[0].id, 99) is None
     (tmp_path / "m.onnx").unlink()
-    study.set_claim(1, 0.9)
-    study.set_criteria(1, ["top1 >= 0.9"])
-    study.set_threshold(1, 0.25)
+    save_claim(study, 1, 0.9)
+    save_criteria(study, 1, ["top1 >= 0.9"])
+    save_threshold(study, 1, 0.25)
     found = read_contents(study)
     assert found.missing == {tmp_path / "m.onnx"}
-    assert (found.claims, found.criteria, study.threshold(1)) == ({1: 0.9}, {1: ("top1 >= 0.9",)}, 0.25)
-    assert (study.claim(2), study.criteria(2), study.threshold(2)) == (None, (), None)  # another model's are its own
-    study.set_claim(1, None)
-    study.set_threshold(1, None)
-    assert (study.claim(1), study.threshold(1)) == (None, None)
+    assert (found.claims, found.criteria, load_threshold(study, 1)) == ({1: 0.9}, {1: ("top1 >= 0.9",)}, 0.25)
+    assert (load_claim(study, 2), load_criteria(study, 2), load_threshold(study, 2)) == (
+        None,
+        (),
+        None,
+    )  # another model's are its own
+    save_claim(study, 1, None)
+    save_threshold(study, 1, None)
+    assert (load_claim(study, 1), load_threshold(study, 1)) == (None, None)
 
 
 def test_models_of_one_name_are_told_apart(study: Study, tmp_path: Path) -> None:
-    first = study.models()[0]
+    first = list_models(study)[0]
     assert read_contents(study).model_name(first.id) == "m"
     shifted = first.recipe.model_copy(update={"values": Values(scale=1 / 255, mean=[0.5], std=[0.5])})
-    study.add_model(OnnxModel(tmp_path / "m.onnx", shifted, 3))
+    add_model(study, OnnxModel(tmp_path / "m.onnx", shifted, 3))
     named = first.recipe.model_copy(update={"tensor": first.recipe.tensor.model_copy(update={"output": "scores"})})
     fewer = first.recipe.model_copy(update={"resize": first.recipe.resize.model_copy(update={"antialias": False})})
     assert named != fewer
-    study.add_model(OnnxModel(tmp_path / "m.onnx", fewer, 3))
+    add_model(study, OnnxModel(tmp_path / "m.onnx", fewer, 3))
     found = read_contents(study)
     names = [found.model_name(one.id) for one in found.models]
     assert len(set(names)) == 3
@@ -72,35 +90,35 @@ def test_models_of_one_name_are_told_apart(study: Study, tmp_path: Path) -> None
 def test_what_is_taken_away_comes_back_whole(study: Study) -> None:
     def all_of_it() -> list[tuple[object, ...]]:
         tables = ("model", "image_set", "image", "run", "check_result", "answer")
-        return [tuple(row) for table in tables for row in study._db.execute(f"SELECT * FROM {table} ORDER BY 1, 2")]
+        return [tuple(row) for table in tables for row in study.db.execute(f"SELECT * FROM {table} ORDER BY 1, 2")]
 
-    study.keep_check_results(1, {"labels": "{}"})
-    before, sets, model = all_of_it(), study.image_sets(), study.models()[0]
-    record = study.load_run(1)
+    save_check_results(study, 1, {"labels": "{}"})
+    before, sets, model = all_of_it(), list_image_sets(study), list_models(study)[0]
+    record = load_run(study, 1)
     for remove in (
-        lambda: study.remove_image_set(sets[0].id), lambda: study.remove_model(model.id), lambda: study.remove_run(1),
+        lambda: remove_image_set(study, sets[0].id), lambda: remove_model(study, model.id), lambda: remove_run(study, 1),
     ):  # fmt: skip
         removed = remove()
         assert all_of_it() != before
-        assert 1 not in [run.id for run in study.runs()]
-        study.restore(removed)
-        study.restore(removed)  # twice does no harm
+        assert 1 not in [run.id for run in list_runs(study)]
+        put_back(study, removed)
+        put_back(study, removed)  # twice does no harm
         assert all_of_it() == before
-    assert (study.load_run(1).answers.rows == record.answers.rows).all()
-    study.remove_model(model.id)
-    assert study.models() == []
-    again = study.add_model(OnnxModel(model.path, model.recipe, 3))
+    assert (load_run(study, 1).answers.rows == record.answers.rows).all()
+    remove_model(study, model.id)
+    assert list_models(study) == []
+    again = add_model(study, OnnxModel(model.path, model.recipe, 3))
     assert again == model.id
-    assert study.answered(model.id, sets[0].id) == 9
+    assert count_answered(study, model.id, sets[0].id) == 9
 
 
 def test_references_are_the_first_pictures_of_their_sets(study: Study, tmp_path: Path) -> None:
     atlas = [ImageItem("x.png", 1, {}, "alder"), ImageItem("y.png", 1, {}, "alder"), ImageItem("z.png", None)]
-    study.add_image_set(ImageSet("atlas", tmp_path / "atlas", atlas, "reference"))
-    study.add_image_set(
-        ImageSet("more", tmp_path, [ImageItem("w.png", 0, {}, "birch"), ImageItem("v.png", 1)], "reference")
+    add_image_set(study, ImageSet("atlas", tmp_path / "atlas", atlas, "reference"))
+    add_image_set(
+        study, ImageSet("more", tmp_path, [ImageItem("w.png", 0, {}, "birch"), ImageItem("v.png", 1)], "reference")
     )
-    assert study.references() == {1: tmp_path / "atlas" / "x.png", 0: tmp_path / "w.png"}
+    assert load_references(study) == {1: tmp_path / "atlas" / "x.png", 0: tmp_path / "w.png"}
 
 
 def test_only_folders_outside_are_asked_about(tmp_path: Path) -> None:

@@ -23,21 +23,24 @@ from mivrat.core.selecting.selection import (
     Predicted,
     Reviewed,
 )
+from mivrat.core.study.class_list import save_class_order
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import add_image_set, list_image_sets, remove_image_set
+from mivrat.core.study.removing import put_back
 from mivrat.core.study.reviews import NOTHING, Cause, Review, Reviews, load_reviews, save_causes, save_reviews
 from mivrat.core.study.schema import USUAL_CAUSES, VERSION
-from mivrat.core.study.study import Study
 from tests.support.sets import CLASSES, write_set
 
 
 @pytest.fixture
 def study(tmp_path: Path) -> Study:
     made = Study.create(tmp_path / "s.mivrat", CLASSES)
-    made.add_image_set(read_image_set(write_set(tmp_path / "set", 2), CLASSES))
+    add_image_set(made, read_image_set(write_set(tmp_path / "set", 2), CLASSES))
     return made
 
 
 def test_reviews_are_kept_and_forgotten(study: Study) -> None:
-    (one,) = study.image_sets()
+    (one,) = list_image_sets(study)
     assert [cause.name for cause in load_reviews(study, one.id).causes] == list(USUAL_CAUSES)
     full = Review(frozenset({2, 5}), 'two grains; "left" one counts\n', True, 2, True)
     save_reviews(study, one.id, {0: full, 4: Review(note="x"), 5: Review(reviewed=True)})
@@ -59,13 +62,13 @@ def test_reviews_are_kept_and_forgotten(study: Study) -> None:
 
 
 def test_a_proposed_label_stays_with_its_name_and_goes_with_its_set(study: Study) -> None:
-    (one,) = study.image_sets()
+    (one,) = list_image_sets(study)
     save_reviews(study, one.id, {3: Review(label=0)})
-    study.set_class_order(CLASSES[::-1])
+    save_class_order(study, CLASSES[::-1])
     assert load_reviews(study, one.id)[3].label == 2
-    removed = study.remove_image_set(one.id)
+    removed = remove_image_set(study, one.id)
     assert load_reviews(study, one.id).by_position == {}
-    study.restore(removed)
+    put_back(study, removed)
     assert load_reviews(study, one.id)[3].label == 2
 
 
@@ -79,14 +82,14 @@ def test_a_study_of_version_2_gets_the_tables(study: Study, tmp_path: Path) -> N
     old.close()
     opened = Study.open(tmp_path / "s.mivrat")
     assert opened.rows("PRAGMA user_version") == [(VERSION,)]
-    (one,) = opened.image_sets()
+    (one,) = list_image_sets(opened)
     assert len(load_reviews(opened, one.id).causes) == len(USUAL_CAUSES)
     save_reviews(opened, one.id, {1: Review(reviewed=True)})
     assert load_reviews(opened, one.id)[1].reviewed
 
 
 def test_selections_are_kept_by_name_of_their_classes(study: Study) -> None:
-    (one,) = study.image_sets()
+    (one,) = list_image_sets(study)
     reviews = Reviews()
     items = [ImageItem(f"{i}.png", 0, {"station": "north" if i % 2 else "south"}) for i in range(6)]
     conditions: tuple[Condition, ...] = (

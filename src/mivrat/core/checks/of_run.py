@@ -19,9 +19,13 @@ from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import Facts, facts_from_json
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.study.class_list import load_pairing
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import list_image_sets, load_image_set, load_stamps
+from mivrat.core.study.kept_checks import load_check_results, load_surveys, save_check_results, save_surveys
 from mivrat.core.study.records import RunRecord
+from mivrat.core.study.runs import listed_in_run
 from mivrat.core.study.soundness import reading
-from mivrat.core.study.study import Study
 
 # Checks that look at the model itself; loading it takes longer than all the quick others.
 NEEDS_MODEL = frozenset({"outputs", "shapes", "recipe"})
@@ -53,7 +57,7 @@ def joined(sets: list[ImageSet]) -> ImageSet | None:
 
 def training_set(study: Study) -> ImageSet | None:
     """All training images of a study, as one set."""
-    return joined([study.load_image_set(one.id) for one in study.image_sets() if one.role == "training"])
+    return joined([load_image_set(study, one.id) for one in list_image_sets(study) if one.role == "training"])
 
 
 def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
@@ -72,8 +76,8 @@ def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[st
         problem,
         judged,
         training_set(study) if "training" in names else None,
-        study.stamps(record.info.set_id) if "changed" in names else {},
-        frozenset(label for label, index in study.pairing().items() if index is None),
+        load_stamps(study, record.info.set_id) if "changed" in names else {},
+        frozenset(label for label, index in load_pairing(study).items() if index is None),
         seed,
     )
 
@@ -102,17 +106,17 @@ def check_run(
                 news, datetime.now().isoformat(sep=" ", timespec="seconds"), int((judged.state > 0).sum())
             )
             if keep:
-                study.keep_check_results(record.info.id, {news.name: _to_text(kept)})
+                save_check_results(study, record.info.id, {news.name: _to_text(kept)})
             yield kept
     finally:
         if keep:
-            study.keep_surveys({content: facts.to_json() for content, facts in inputs.fresh.items()})
+            save_surveys(study, {content: facts.to_json() for content, facts in inputs.fresh.items()})
 
 
 def _known(study: Study) -> dict[bytes, Facts]:
     """What was measured of pictures before; what cannot be read of it is measured again."""
     found = {}
-    for content, text in study.surveys().items():
+    for content, text in load_surveys(study).items():
         with suppress(ValueError):
             found[content] = facts_from_json(text)
     return found
@@ -122,8 +126,8 @@ def _known(study: Study) -> dict[bytes, Facts]:
 def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:
     """What the checks of a run found, by the check's name; what cannot be read of it can be found again."""
     found = {}
-    listed = study.listed_in_run(run_id)
-    for name, text in study.check_results(run_id).items():
+    listed = listed_in_run(study, run_id)
+    for name, text in load_check_results(study, run_id).items():
         with suppress(ValueError, KeyError, TypeError, RecursionError):
             data = json.loads(text)
             result = from_json(json.dumps(data["result"]))

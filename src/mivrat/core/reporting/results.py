@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +14,7 @@ import polars as pl
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, ToldBy
-from mivrat.core.answers.judged import Counts, Judged
+from mivrat.core.answers.judged import Judged
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.text import escaped, is_text
 from mivrat.core.figures.decision import Costs
@@ -28,7 +26,7 @@ from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.running.slow_figures import Deeper
+from mivrat.core.running.slow_figures import SlowFigures
 
 MOST_COLUMNS = 50
 
@@ -98,7 +96,7 @@ def _costs(costs: Costs, threshold: float) -> dict[str, Any]:
     }
 
 
-def _deeper(deep: Deeper, column: str, groups: Sequence[Group]) -> dict[str, Any]:
+def _slow(deep: SlowFigures, column: str, groups: Sequence[Group]) -> dict[str, Any]:
     """What metrics.json says of the figures that are no counts: bootstrap intervals, selective prediction, groups."""
     found: dict[str, Any] = {"aurc": deep.selective.aurc}
     if deep.intervals is not None:
@@ -112,26 +110,40 @@ def _deeper(deep: Deeper, column: str, groups: Sequence[Group]) -> dict[str, Any
     return found
 
 
-def metrics(
-    figures: Figures,
-    counts: Counts,
-    classes: Sequence[str],
-    families: Mapping[int, str] | None = None,
-    deep: Deeper | None = None,
-    column: str = "",
-    groups: Sequence[Group] = (),
-    costs: Costs | None = None,
-    threshold: float | None = None,
-    told: Told | None = None,
-) -> dict[str, Any]:
-    """The content of metrics.json. ``told`` says how scores and intervals are to be read.
+@dataclass(frozen=True)
+class RunResults:
+    """What is written of a run: its answers as judged for ``image_set``, and the figures (None of a run that was stopped).
 
-    AUROC and average precision are averaged over the classes where they are defined;
-    accuracy within family is there where there are ``families`` (class index -> name), figures by group where there is a
-    ``column``."""
+    ``reasons`` say why an image is in no figure, by position; ``families`` are class index -> name; ``column`` and ``groups``
+    the figures by group; ``costs`` those of each threshold; ``told_by`` who settled the kind of scores.
+    """
+
+    judged: Judged
+    image_set: ImageSet
+    classes: Sequence[str]
+    figures: Figures | None = None
+    reasons: Mapping[int, str] = field(default_factory=dict)
+    families: Mapping[int, str] = field(default_factory=dict)
+    deep: SlowFigures | None = None
+    column: str = ""
+    groups: Sequence[Group] = ()
+    costs: Costs | None = None
+    threshold: float | None = None
+    told_by: ToldBy = "guess"
+
+
+def metrics(found: RunResults) -> dict[str, Any]:
+    """The content of metrics.json, of results with figures.
+
+    AUROC and average precision are averaged over the classes where they are defined; accuracy within family is there where
+    there are families, figures by group where there is a column.
+    """
+    figures, counts, classes, deep = found.figures, found.judged.counts(), found.classes, found.deep
+    assert figures is not None
+    families, costs, threshold = found.families, found.costs, found.threshold
     averages, calibration = figures.averages, figures.calibration
-    further = _deeper(deep, column, groups) if deep else {}
-    told = told or Told("logits", "guess")
+    further = _slow(deep, found.column, found.groups) if deep else {}
+    told = told_of(found.judged, found.told_by, families)
     return {
         "format": "mivrat-metrics/1",
         "scores": {"kind": told.kind, "told_by": told.told_by},
@@ -256,70 +268,41 @@ def _ten_highest(judged: Judged, images: NDArray[np.int64]) -> tuple[NDArray[np.
     return best, highest
 
 
-def write_results(
-    folder: Path,
-    judged: Judged,
-    figures: Figures | None,
-    image_set: ImageSet,
-    classes: Sequence[str],
-    reasons: dict[int, str],
-    families: Mapping[int, str] | None = None,
-    deep: Deeper | None = None,
-    column: str = "",
-    groups: Sequence[Group] = (),
-    costs: Costs | None = None,
-    threshold: float | None = None,
-    told_by: ToldBy = "guess",
-) -> list[Path]:
+def write_results(folder: Path, found: RunResults) -> list[Path]:
     """Write the result files into ``folder`` and return their paths.
 
     predictions.csv lists every readable image answered for (a failed one with empty cells), mistakes.csv the wrong ones, surest first,
-    not_evaluated.csv the unreadable and failed ones with the reason, where there are any. Without ``figures`` (a stopped run) there is no metrics.json.
+    not_evaluated.csv the unreadable and failed ones with the reason, where there are any. Without figures (a stopped run) there is no metrics.json.
     """
+    judged, image_set = found.judged, found.image_set
     answered = [int(i) for i in np.flatnonzero((judged.state != PENDING) & (judged.state != UNREADABLE))]
     wrong = np.flatnonzero(judged.wrong)
     wrong = wrong[np.argsort(-judged.confidence[wrong], kind="stable")]
     files = {
-        "predictions.csv": _table(judged, image_set, classes, answered),
-        "mistakes.csv": _table(judged, image_set, classes, [int(i) for i in wrong]),
+        "predictions.csv": _table(judged, image_set, found.classes, answered),
+        "mistakes.csv": _table(judged, image_set, found.classes, [int(i) for i in wrong]),
+        "not_evaluated.csv": _not_evaluated(found),
+        "metrics.json": "",
     }
-    problems = [(image_set.told_path(i), reasons.get(i, "")) for i in sorted(reasons)]
-    problems += [
-        (image_set.told_path(int(i)), "the scores hold NaN or infinity")
-        for i in np.flatnonzero(judged.state == FAILED)
-        if int(i) not in reasons
-    ]
-    if problems:
-        out = io.StringIO()
-        writer = csv.writer(out, lineterminator="\n")
-        writer.writerow(["path", "reason"])
-        writer.writerows([safe_cell(escaped(path)), safe_cell(reason)] for path, reason in problems)
-        files["not_evaluated.csv"] = out.getvalue()
-    else:
-        (folder / "not_evaluated.csv").unlink(missing_ok=True)
-    if figures is not None:
-        files["metrics.json"] = (
-            json.dumps(
-                metrics(
-                    figures,
-                    judged.counts(),
-                    classes,
-                    families,
-                    deep,
-                    column,
-                    groups,
-                    costs,
-                    threshold,
-                    told_of(judged, told_by, families),
-                ),
-                indent=1,
-                ensure_ascii=False,
-                allow_nan=False,
-            )
-            + "\n"
-        )
-    else:
-        (folder / "metrics.json").unlink(missing_ok=True)
+    if found.figures is not None:
+        files["metrics.json"] = json.dumps(metrics(found), indent=1, ensure_ascii=False, allow_nan=False) + "\n"
     for name, text in files.items():
-        write_whole(folder / name, text)
-    return [folder / name for name in files]
+        if text:
+            write_whole(folder / name, text)
+        else:
+            (folder / name).unlink(missing_ok=True)
+    return [folder / name for name, text in files.items() if text]
+
+
+def _not_evaluated(found: RunResults) -> str:
+    """The images in no figure, each with its reason; empty where there are none."""
+    problems = [(found.image_set.told_path(i), found.reasons[i]) for i in sorted(found.reasons)]
+    problems += [
+        (found.image_set.told_path(i), "the scores hold NaN or infinity")
+        for i in np.flatnonzero(found.judged.state == FAILED).tolist()
+        if i not in found.reasons
+    ]
+    if not problems:
+        return ""
+    cells = [(safe_cell(escaped(path)), safe_cell(reason)) for path, reason in problems]
+    return pl.DataFrame(cells, schema=["path", "reason"], orient="row").write_csv(line_terminator="\n")

@@ -17,7 +17,11 @@ from mivrat.core.models.model import Model
 from mivrat.core.models.prediction_table import NO_ROW
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.study.study import Study
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import add_image_set, forget_images, load_stamps, save_together
+from mivrat.core.study.kept_answers import contents_answered, copy_answer, save_batch, save_looked_up
+from mivrat.core.study.models import add_model
+from mivrat.core.study.runs import add_run, load_run
 
 
 class Evaluation:
@@ -39,11 +43,11 @@ class Evaluation:
         self._position_of: dict[bytes, int] = {}
         self._elsewhere: set[bytes] = set()
         if study is not None:
-            self._model_id = study.add_model(model)
-            self.run_id = study.add_run(self._model_id, study.add_image_set(image_set), model.columns, settled)
-            record = study.load_run(self.run_id)
+            self._model_id = add_model(study, model)
+            self.run_id = add_run(study, self._model_id, add_image_set(study, image_set), model.columns, settled)
+            record = load_run(study, self.run_id)
             if image_set.together:
-                study.set_together(record.info.set_id, image_set.together)
+                save_together(study, record.info.set_id, image_set.together)
             elif record.image_set.together:
                 self.image_set = image_set = replace(image_set, together=record.image_set.together)
             self.answers = record.answers
@@ -53,14 +57,14 @@ class Evaluation:
             if model.kind.can.scores:
                 self._try_again(study, record.info.set_id)
             answered = self.answers.state != PENDING
-            stamps = study.stamps(record.info.set_id)
+            stamps = load_stamps(study, record.info.set_id)
             self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
-            self._elsewhere = study.contents_answered(self._model_id) - self._position_of.keys()
+            self._elsewhere = contents_answered(study, self._model_id) - self._position_of.keys()
         self.judging = Judging(self.answers, [item.label for item in image_set.items], units_in(image_set))
 
     def _try_again(self, study: Study, set_id: int) -> None:
         """Take what could not be read for pending: a file that was not there, or that has changed since."""
-        stamps, answers, again = study.stamps(set_id), self.answers, []
+        stamps, answers, again = load_stamps(study, set_id), self.answers, []
         for i in np.flatnonzero((answers.state == UNREADABLE) | (answers.state == FAILED)).tolist():
             stamp = stamps.get(i)
             if stamp is not None and stamp.size >= 0:
@@ -73,7 +77,7 @@ class Evaluation:
             elif answers.state[i] != UNREADABLE:
                 continue
             again.append(i)
-        study.forget_images(set_id, again)
+        forget_images(study, set_id, again)
         for i in again:
             answers.state[i] = PENDING
             answers.reasons.pop(i, None)
@@ -124,7 +128,7 @@ class Evaluation:
         self.answers.state[:] = np.where(whole, SCORED, FAILED)
         self.answers.reasons.update({int(i): NO_ROW for i in np.flatnonzero(~listed)})
         if self.study is not None and self.run_id is not None:
-            self.study.save_looked_up(self._model_id, self.image_set, self.answers)
+            save_looked_up(self.study, self._model_id, self.image_set, self.answers)
         self.judging.update(np.arange(len(rows)))
 
     def _knows(self, content: bytes) -> bool:
@@ -138,7 +142,7 @@ class Evaluation:
         for index, content in batch.copies.items():
             self._copy(index, content)
         if self.study is not None and self.run_id is not None:
-            self.study.save_batch(self.run_id, self._model_id, batch, self.answers)
+            save_batch(self.study, self.run_id, self._model_id, batch, self.answers)
         if changed:
             self.judging.update(np.flatnonzero(self.answers.state == SCORED))
         else:
@@ -153,5 +157,5 @@ class Evaluation:
                 answers.reasons[index] = answers.reasons[other]
             return
         assert self.study is not None
-        self.study.copy_answer(self._model_id, content, index, answers)
+        copy_answer(self.study, self._model_id, content, index, answers)
         self._position_of[content] = index

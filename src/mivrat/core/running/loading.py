@@ -7,8 +7,10 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 
 from mivrat.core.answers.judging import Judging, units_in
+from mivrat.core.study.file import Study
+from mivrat.core.study.kept_answers import fill_answers
 from mivrat.core.study.records import RunRecord
-from mivrat.core.study.study import Study
+from mivrat.core.study.runs import load_run
 
 
 def load_judged(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
@@ -24,10 +26,10 @@ def load_judged(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
 
 
 def _load(study: Study, run_id: int) -> tuple[RunRecord, Judging]:
-    record = study.load_run(run_id, with_answers=False)
+    record = load_run(study, run_id, with_answers=False)
     judging = Judging(record.answers, record.image_set.labels, units_in(record.image_set))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        waiting = [pool.submit(judging.update, positions) for positions in study.fill_answers(record)]
+        waiting = [pool.submit(judging.update, positions) for positions in fill_answers(study, record)]
     for one in waiting:
         one.result()
     return record, judging

@@ -19,8 +19,8 @@ from mivrat.core.figures.units import calibration_over_units
 
 
 @dataclass(frozen=True)
-class Deeper:
-    """Deeper figures over ``total`` images; None where what they take is not known."""
+class SlowFigures:
+    """SlowFigures figures over ``total`` images; None where what they take is not known."""
 
     total: int
     ranked: OneVersusRest | None
@@ -46,14 +46,14 @@ def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integ
     return use[np.lexsort(keys)]
 
 
-def deeper(
+def slow_figures(
     judged: Judged,
     among: NDArray[np.bool_] | None = None,
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
     ranked: OneVersusRest | None = None,
-) -> Deeper | None:
-    """All deeper figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
+) -> SlowFigures | None:
+    """All slow figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
 
     Where images belong together the bootstrap draws whole units, and the search for a threshold is over these.
     """
@@ -81,7 +81,7 @@ def deeper(
     adaptive = adaptive_calibration(confidence, sure_right)
     if units is not None:
         adaptive = calibration_over_units(adaptive, confidence, sure_right, units[sure], adaptive=True)
-    return Deeper(
+    return SlowFigures(
         len(use),
         ranked,
         adaptive,

@@ -24,8 +24,10 @@ from mivrat.core.models.model import Model
 from mivrat.core.models.scores import guess_kind, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
+from mivrat.core.study.file import Study
+from mivrat.core.study.runs import listed_in_run
+from mivrat.core.study.settings import load_setting, save_setting
 from mivrat.core.study.soundness import reading
-from mivrat.core.study.study import Study
 
 # (share of the sides, place across, place down), places from 0 to 1.
 WINDOWS = ((0.96, 0.5, 0.5), (0.92, 0.5, 0.5), (0.92, 0, 0), (0.92, 1, 0), (0.92, 0, 1), (0.92, 1, 1))
@@ -86,17 +88,17 @@ def led_by_two(p: NDArray[np.float64]) -> tuple[int, int, int] | None:
 @reading
 def load_two_classes(study: Study, run_id: int) -> tuple[TwoClasses, ...] | None:
     """What was found in a run before; None where nobody has looked."""
-    text = study.setting(_KEPT.format(run_id))
+    text = load_setting(study, _KEPT.format(run_id))
     if text is None:
         return None
-    listed = study.listed_in_run(run_id)
+    listed = listed_in_run(study, run_id)
     found, classes = tuple(TwoClasses(*one) for one in _KEPT_FORM.validate_json(text)), len(study.classes)
     sound = all(0 <= one.image < listed and max(one.first, one.second) < classes for one in found)
     return found if sound else None
 
 
 def save_two_classes(study: Study, run_id: int, found: Sequence[TwoClasses]) -> None:
-    study.set_setting(_KEPT.format(run_id), json.dumps([astuple(one) for one in found]))
+    save_setting(study, _KEPT.format(run_id), json.dumps([astuple(one) for one in found]))
 
 
 def find_two_classes(

@@ -23,9 +23,9 @@ from mivrat.core.selecting.selection import (
     Predicted,
     Reviewed,
 )
+from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import Reviews
 from mivrat.core.study.soundness import reading
-from mivrat.core.study.study import Study
 
 
 def positions_by_group(items: Sequence[ImageItem], column: str) -> dict[str, tuple[int, ...]]:

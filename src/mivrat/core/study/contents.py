@@ -7,9 +7,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mivrat.core.study.class_list import class_sizes, load_families, load_pairing, unmatched_labels
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import list_image_sets
+from mivrat.core.study.kept_answers import count_answered
+from mivrat.core.study.models import list_models
 from mivrat.core.study.records import ModelInfo, RunInfo, SetInfo
+from mivrat.core.study.runs import list_runs
+from mivrat.core.study.settings import load_claim, load_criteria
 from mivrat.core.study.soundness import reading
-from mivrat.core.study.study import Study
 
 
 @dataclass(frozen=True)
@@ -63,9 +69,11 @@ class Contents:
 @reading
 def read_contents(study: Study) -> Contents:
     """Gather the contents of a study (counts its answers: call it in a worker)."""
-    models, sets = study.models(), study.image_sets()
+    models, sets = list_models(study), list_image_sets(study)
     size = {one.id: one.images for one in sets}
-    runs = [RunState(run, study.answered(run.model_id, run.set_id), size[run.set_id]) for run in study.runs()]
+    runs = [
+        RunState(run, count_answered(study, run.model_id, run.set_id), size[run.set_id]) for run in list_runs(study)
+    ]
     missing = [one.path for one in models if not one.path.is_file()] + [
         one.root for one in sets if not one.root.is_dir()
     ]
@@ -74,11 +82,11 @@ def read_contents(study: Study) -> Contents:
         models,
         sets,
         runs,
-        study.families(),
-        study.pairing(),
-        study.unmatched(),
+        load_families(study),
+        load_pairing(study),
+        unmatched_labels(study),
         frozenset(missing),
-        study.class_sizes(),
-        {one.id: claim for one in models if (claim := study.claim(one.id)) is not None},
-        {one.id: found for one in models if (found := study.criteria(one.id))},
+        class_sizes(study),
+        {one.id: claim for one in models if (claim := load_claim(study, one.id)) is not None},
+        {one.id: found for one in models if (found := load_criteria(study, one.id))},
     )

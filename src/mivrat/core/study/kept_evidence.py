@@ -8,8 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from mivrat.core.study.file import Study
 from mivrat.core.study.soundness import json_of, reading
-from mivrat.core.study.study import Study
 
 # Stands for the position of a region that lies at the same place in every image.
 EVERY = -1

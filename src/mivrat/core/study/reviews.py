@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.study.file import Study
 from mivrat.core.study.soundness import reading
-from mivrat.core.study.study import Study
 
 
 @dataclass(frozen=True)

@@ -27,9 +27,11 @@ from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_stamps
 from mivrat.core.study.kept_evidence import KeptTest, load_regions, load_tests
+from mivrat.core.study.models import list_models
 from mivrat.core.study.records import RunKey, RunRecord
-from mivrat.core.study.study import Study
 from mivrat.ui.close_look.evidence import Look, MakerCache
 from mivrat.ui.pictures import to_image
 from mivrat.ui.session import Snapshot
@@ -116,7 +118,7 @@ def read_evidence(path: Path, set_id: int) -> KeptEvidence:
 def _kept_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> KeptMaps:
     study = Study.open(path, again=True)
     try:
-        stamps = study.stamps(snapshot.record.info.set_id)
+        stamps = load_stamps(study, snapshot.record.info.set_id)
     finally:
         study.close()
     contents = {i: stamp.content for i, stamp in stamps.items()}
@@ -152,7 +154,7 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
         study = Study.open(path, again=True)
         try:
             found = study.rows("SELECT id FROM model WHERE sha256 = ? AND kind = 'onnx'", plan.region.heat_model)
-            model = next((one for one in study.models() if (one.id,) in found and one.path.is_file()), None)
+            model = next((one for one in list_models(study) if (one.id,) in found and one.path.is_file()), None)
         finally:
             study.close()
         if model is not None:

@@ -39,7 +39,7 @@ class Line:
 
 
 def headline_lines(session: Session) -> list[Line]:
-    """The headline figures of what is measured; intervals that are no Wilson intervals come with the deeper figures."""
+    """The headline figures of what is measured; intervals that are no Wilson intervals come with the slow figures."""
     measured, snapshot = session.measured, session.snapshot
     if measured is None or snapshot is None:
         return []

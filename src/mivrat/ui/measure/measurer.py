@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, QTimer
 
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.summary import sensible_ks
-from mivrat.core.running.slow_figures import deeper
+from mivrat.core.running.slow_figures import slow_figures
 from mivrat.ui.session import MOST_PAIRS, Measured, Session, Snapshot
 from mivrat.ui.work import Work, Workers
 
@@ -59,7 +59,7 @@ class Measurer(QObject):
 
 
 def _measure(snapshot: Snapshot, among: np.ndarray | None, busy: bool, work: Work) -> None:
-    """Tell of the figures at once, and of them with the deeper ones; the latter not while a run is going on."""
+    """Tell of the figures at once, and of them with the slow ones; the latter not while a run is going on."""
     judged = snapshot.judged
     found = Measured(snapshot.figures, snapshot.mistakes)
     if among is not None:
@@ -67,6 +67,6 @@ def _measure(snapshot: Snapshot, among: np.ndarray | None, busy: bool, work: Wor
         found = Measured(figures, mistakes(figures.matrix, MOST_PAIRS), None, True, among)
         work.report(found)
     if not busy:
-        deep = deeper(judged, among, stopped=lambda: work.stop.stopped)
+        deep = slow_figures(judged, among, stopped=lambda: work.stop.stopped)
         if deep is not None:
             work.report(Measured(found.figures, found.mistakes, deep, found.of_selection, among))

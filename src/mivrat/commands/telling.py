@@ -1,19 +1,17 @@
-"""What the commands share: sentences on standard error, progress, stopping, and what they load."""
+"""How the commands speak: sentences on standard error, results on standard output, progress, and being stopped."""
 
 from __future__ import annotations
 
-import argparse
 import errno
 import os
 import signal
 import sys
 import threading
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager, suppress
-from pathlib import Path
-from typing import Any
+from contextlib import contextmanager, suppress
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.base.text import printable
 
 DONE, NOT_HELD, BAD_INPUT, INSIDE, STOPPED = 0, 1, 2, 70, 130
@@ -73,9 +71,8 @@ class ProgressLine:
 
 
 @contextmanager
-def stoppable() -> Iterator[Any]:
+def stoppable() -> Iterator[StopSignal]:
     """Ctrl-C and a polite kill ask the job to end after the batch in hand."""
-    from mivrat.core.base.job import StopSignal, stopped_by
 
     stop = StopSignal()
     before = {which: signal.signal(which, lambda *_: stop.stop()) for which in (signal.SIGINT, signal.SIGTERM)}
@@ -100,38 +97,3 @@ def stoppable() -> Iterator[Any]:
         os.close(tell)
         waiting.join()
         os.close(told)
-
-
-def study_for(args: argparse.Namespace, classes: list[str], held: ExitStack, otherwise: Path | None = None) -> Any:
-    """The study named on the command line, made where there is none, held by a lock until ``held`` lets go."""
-    from mivrat.core.study.lock import StudyLock
-    from mivrat.core.study.study import Study
-
-    path = args.study or otherwise
-    if path is None:
-        return None
-    held.enter_context(StudyLock(path))
-    study = Study.open(path) if path.exists() else Study.create(path, classes)
-    held.callback(study.close)
-    if study.classes != classes:
-        raise InputError(
-            f"was made for {len(study.classes)} other classes or another order than {args.classes}",
-            where=path,
-            mend="use a new study for another class list",
-        )
-    return study
-
-
-def load_maker(model_path: Path, recipe_path: Path | None, classes: int | None) -> Any:
-    from mivrat.core.heatmaps.maps import HeatmapMaker
-    from mivrat.core.models.onnx_model import OnnxModel
-    from mivrat.core.pictures.recipe import read_recipe
-
-    model = OnnxModel(model_path, read_recipe(recipe_path) if recipe_path else None, classes)
-    return HeatmapMaker(model)
-
-
-def say_remarks(model: Any) -> None:
-    """What was chosen for the user; told once the input is known to be good, so that an error stays one line."""
-    for remark in model.remarks:
-        say(f"mivrat: {model.path.name}: {remark}")

@@ -1,0 +1,49 @@
+"""What the commands load: the study they keep a run in, and a model with its heatmap maker."""
+
+from __future__ import annotations
+
+import argparse
+from contextlib import ExitStack
+from pathlib import Path
+
+from mivrat.commands.telling import say
+from mivrat.core.base.errors import InputError
+from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.models.model import Model
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.recipe import read_recipe
+from mivrat.core.study.file import Study
+from mivrat.core.study.lock import StudyLock
+
+
+def study_for(
+    args: argparse.Namespace, classes: list[str], held: ExitStack, otherwise: Path | None = None
+) -> Study | None:
+    """The study named on the command line, made where there is none, held by a lock until ``held`` lets go."""
+
+    path = args.study or otherwise
+    if path is None:
+        return None
+    held.enter_context(StudyLock(path))
+    study = Study.open(path) if path.exists() else Study.create(path, classes)
+    held.callback(study.close)
+    if study.classes != classes:
+        raise InputError(
+            f"was made for {len(study.classes)} other classes or another order than {args.classes}",
+            where=path,
+            mend="use a new study for another class list",
+        )
+    return study
+
+
+def load_maker(model_path: Path, recipe_path: Path | None, classes: int | None) -> HeatmapMaker:
+    """The heatmap maker of the model in a file."""
+
+    model = OnnxModel(model_path, read_recipe(recipe_path) if recipe_path else None, classes)
+    return HeatmapMaker(model)
+
+
+def say_remarks(model: Model) -> None:
+    """What was chosen for the user; told once the input is known to be good, so that an error stays one line."""
+    for remark in model.remarks:
+        say(f"mivrat: {model.path.name}: {remark}")

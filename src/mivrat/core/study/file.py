@@ -1,0 +1,193 @@
+"""The study: one SQLite file that keeps classes, models, image sets, runs, their answers and what the checks found."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+from mivrat.core.base.database import connect
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole_with
+from mivrat.core.base.text import escaped, unescaped
+from mivrat.core.study.schema import APPLICATION_ID, PAGE_SIZE, TABLES, VERSION, migrate
+from mivrat.core.study.soundness import (
+    check_contents,
+    damaged,
+    failed,
+    reading,
+    refuse_foreign_schema,
+    refuse_other_tables,
+)
+
+
+def _check_integrity(db: sqlite3.Connection, path: Path) -> None:
+    found = [row[0] for row in db.execute("PRAGMA integrity_check(1)")]
+    if found != ["ok"]:
+        raise damaged(path, found[0])
+
+
+def _bring_up(db: sqlite3.Connection, version: int, path: Path) -> None:
+    """Bring an earlier version's study up to this one's tables."""
+    db.isolation_level = None
+    try:
+        migrate(db, version)
+    except sqlite3.Error as error:
+        raise InputError(
+            f"was written by an earlier Mivrat (study version {version}) and cannot be brought up to date ({error})",
+            where=path,
+            mend="copy it to a folder you may write to, with room left, and open the copy",
+        ) from error
+    finally:
+        db.isolation_level = "DEFERRED"
+
+
+class Study:
+    """An open study file. Connections are not shared between threads: open it again where another thread needs it."""
+
+    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
+        self.path = path
+        self.db = connection
+
+    @classmethod
+    def create(cls, path: Path, classes: Sequence[str]) -> Study:
+        """A new study for a class list; InputError where the file exists already or cannot be written."""
+        if path.exists():
+            raise InputError("exists already", where=path, mend="choose another name, or open it")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            handle, part = tempfile.mkstemp(prefix=".new-", suffix=".mivrat", dir=path.parent)
+            os.close(handle)
+            db = sqlite3.connect(part)
+            try:
+                db.executescript(
+                    f"PRAGMA page_size = {PAGE_SIZE}; PRAGMA application_id = {APPLICATION_ID}; "
+                    f"PRAGMA user_version = {VERSION}; BEGIN; {TABLES} COMMIT;"
+                )
+                db.executemany("INSERT INTO class VALUES (?, ?)", list(enumerate(classes)))
+                db.commit()
+            finally:
+                db.close()
+            umask = os.umask(0)
+            os.umask(umask)
+            os.chmod(part, 0o666 & ~umask)
+            os.replace(part, path)
+        except (OSError, sqlite3.Error) as error:
+            raise InputError(
+                f"the study cannot be written ({error})",
+                where=path,
+                mend="choose a folder you may write to, with room left",
+            ) from error
+        return cls.open(path)
+
+    @classmethod
+    def open(cls, path: Path, *, again: bool = False) -> Study:
+        """Open a study file; InputError where it is none, damaged, or from a newer Mivrat.
+
+        ``again`` leaves out looking through the whole file for damage: it was opened before.
+        """
+        if not path.is_file():
+            raise InputError("there is no such study", where=path, mend="name a .mivrat file")
+        db: sqlite3.Connection | None = None
+        try:
+            db = connect(path)
+            application = db.execute("PRAGMA application_id").fetchone()[0]
+            version = db.execute("PRAGMA user_version").fetchone()[0]
+        except sqlite3.Error as error:
+            if db is not None:
+                db.close()
+            raise InputError(
+                "is not a Mivrat study, or is damaged", where=path, mend="open another file, or a copy of this one"
+            ) from error
+        try:
+            if application != APPLICATION_ID:
+                raise InputError("is not a Mivrat study", where=path, mend="open a .mivrat file")
+            if not 1 <= version <= VERSION:
+                raise InputError(
+                    f"was written by a newer Mivrat (study version {version}; this one reads {VERSION})",
+                    where=path,
+                    mend="update Mivrat",
+                )
+            refuse_foreign_schema(db, path)
+            if not again:
+                _check_integrity(db, path)
+            if version < VERSION:
+                _bring_up(db, version, path)
+            refuse_other_tables(db, path)
+            if not again:
+                check_contents(db, path)
+            db.execute("PRAGMA foreign_keys = ON")
+        except InputError:
+            db.close()
+            raise
+        except sqlite3.Error as error:
+            db.close()
+            raise failed(path, error) from error
+        return cls(path, db)
+
+    def copy_to(self, path: Path) -> None:
+        """Save a copy elsewhere: it finds the same images and models from there. An existing file is replaced whole."""
+        if path.resolve() == self.path.resolve():
+            raise InputError("is this very study", where=path, mend="choose another name for the copy")
+
+        def fill(part: Path) -> None:
+            copy = sqlite3.connect(part)
+            try:
+                self.db.backup(copy)
+                with copy:
+                    for table, column in (("model", "path"), ("image_set", "root")):
+                        for key, stored in copy.execute(f"SELECT rowid, {column} FROM {table}").fetchall():
+                            moved = escaped(os.path.relpath(self.resolved(stored), path.resolve().parent))
+                            copy.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (moved, key))
+            except sqlite3.Error as error:
+                raise OSError(str(error)) from error
+            finally:
+                copy.close()
+
+        write_whole_with(path, fill)
+
+    def close(self) -> None:
+        self.db.close()
+
+    def __enter__(self) -> Study:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    @reading
+    def rows(self, query: str, *values: object) -> list[tuple[Any, ...]]:
+        """What a query of the study's tables finds; for the modules that keep tables of their own in it."""
+        return self.db.execute(query, values).fetchall()
+
+    @contextmanager
+    def writing(self) -> Iterator[sqlite3.Connection]:
+        """A transaction; InputError where the file cannot be written."""
+        try:
+            with self.db:
+                yield self.db
+        except sqlite3.Error as error:
+            raise InputError(
+                f"the study cannot be written ({error})",
+                where=self.path,
+                mend="check that there is room and that no other program holds the file",
+            ) from error
+
+    def stored(self, path: Path) -> str:
+        """A path as the study keeps it: relative to the study's folder where it lies on the same drive."""
+        return escaped(os.path.relpath(path.resolve(), self.path.resolve().parent))
+
+    def resolved(self, stored: str) -> Path:
+        return Path(os.path.normpath(self.path.resolve().parent / unescaped(stored)))
+
+    @property
+    @reading
+    def classes(self) -> list[str]:
+        return [name for (name,) in self.db.execute("SELECT name FROM class ORDER BY position")]
