@@ -26,6 +26,7 @@ from mivrat.core.reporting.requirements import parse_requirement
 from mivrat.core.study import soundness
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.migrations import EVIDENCE_OF_4, REVIEWS_OF_3
 from mivrat.core.study.settings import load_claim, load_criteria, load_setting, load_threshold, save_claim
 from mivrat.demo.study import DATA
 from tests.support.hostile import KINDS, attempt, read_everything
@@ -260,6 +261,9 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
         "INSERT INTO setting VALUES (?, ?)",
         [("claim", "0.95"), ("criteria", '["top1 >= 0.9"]'), ("threshold", "0.3"), ("run", "2")],
     )
+    for table in ("review", "region"):  # as they were then
+        db.execute(f"DROP TABLE {table}")
+        db.execute(next(one for one in (REVIEWS_OF_3 + EVIDENCE_OF_4).split(";") if f"CREATE TABLE {table} " in one))
     db.execute("PRAGMA user_version = 5")
     db.commit()
     db.close()

@@ -371,7 +371,9 @@ def _study(folder: Path) -> Path:
         record, judged = load_run(study, evaluation.run_id), evaluation.judging.judged()
         list(check_run(study, record, judged, ["labels", "unreadable", "near_copies"], None))
         save_reviews(study, 1, {0: Review(frozenset({1}), "a note", True, 1), 2: Review(reviewed=True)})
-        kept = to_text((Labelled(frozenset({0})), Outcome(frozenset({"wrong"})), Picked("hand", (1, 2))), CLASSES)
+        kept = to_text(
+            (Labelled(frozenset({0})), Outcome(frozenset({"wrong"})), Picked("hand", (1, 2))), CLASSES, record.names
+        )
         save_kept(study, 1, [KeptSelection("mine", kept)])
         save_regions(study, 1, {-1: [{"kind": "rectangle", "points": [[0, 0], [0.5, 0.5]]}]})
         plan = {
@@ -380,12 +382,15 @@ def _study(folder: Path) -> Path:
             "hide": "blur",
             "target": "predicted",
             "seed": 0,
-            "images": [0, 1],
+            "images": [record.names[0], record.names[1]],
         }
         save_test(study, KeptTest(1, 1, "2026-01-01", "dots", json.dumps(plan), "{}"))
         save_families(study, {0: "trees", 1: "trees"})
         save_pairing(study, {"weed": None, "birk": 0})
-        for key, value in (("run", "1"), ("two plausible classes in run 1", "[[0, 0, 1, 0.5, 0.4, 7]]")):
+        for key, value in (
+            ("run", "1"),
+            ("two plausible classes in run 1", json.dumps([[record.names[0], 0, 1, 0.5, 0.4, 7]])),
+        ):
             save_setting(study, key, value)
     return path
 
@@ -456,7 +461,7 @@ def _spoil(db: sqlite3.Connection, rng: random.Random) -> None:
 def read_everything(path: Path) -> None:
     """Whatever the window and the commands read from a study."""
     from mivrat.core.checks.of_run import kept_results
-    from mivrat.core.covering.cover_test import plan_from_json
+    from mivrat.core.covering.cover_test import plan_from_text
     from mivrat.core.covering.regions import shape_from_json
     from mivrat.core.figures.groups import group_names
     from mivrat.core.reporting.cover_report import result_from_json, told_from_text
@@ -480,10 +485,12 @@ def read_everything(path: Path) -> None:
             reviews = load_reviews(study, run.info.set_id)
             reviews.mask(len(record.image_set.items), "reviewed")
             for one in kept.load_kept(study, run.info.set_id):
-                for condition in kept.from_text(one.conditions, record.classes, record.image_set.items, reviews) or ():
+                for condition in (
+                    kept.from_text(one.conditions, record.classes, record.image_set.items, record.names, reviews) or ()
+                ):
                     condition.mask(judged)
             kept_results(study, run.info.id)
-            load_two_classes(study, run.info.id)
+            load_two_classes(study, record)
             load_setting(study, f"place of run {run.info.id}")
             group_names([item.columns.get("path", "") for item in record.image_set.items])
             for shapes in load_regions(study, run.info.set_id).values():
@@ -491,7 +498,7 @@ def read_everything(path: Path) -> None:
         load_surveys(study)
         for test in load_tests(study):
             for read in (
-                lambda one=test: plan_from_json(one.plan),
+                lambda one=test: plan_from_text(one.plan, record.names),
                 lambda one=test: result_from_json(told_from_text(one.outcome)),
             ):
                 try:

@@ -14,7 +14,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.covering.cover_test import plan_from_json
+from mivrat.core.covering.cover_test import plan_from_text
 from mivrat.core.covering.regions import Shape
 from mivrat.core.heatmaps.maps import Target
 from mivrat.core.heatmaps.setup import MapSetup
@@ -243,7 +243,7 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     finally:
         study.close()
     assert cover_report.result_from_json(json.loads(kept.outcome)) == test.result
-    assert plan_from_json(kept.plan) == test.plan
+    assert plan_from_text(kept.plan, explain.session.snapshot.record.names) == test.plan  # type: ignore[union-attr]
     page.kept.setCurrentCell(0, 0)
     page.save_kept(tmp_path)
     assert json.loads((tmp_path / "cover.json").read_text())["format"] == "mivrat-cover/2"

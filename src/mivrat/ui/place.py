@@ -7,6 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from mivrat.core.pictures.image_names import image_name
 from mivrat.core.selecting import kept
 from mivrat.core.study.records import RunKey
 from mivrat.ui.keeper import Keeper
@@ -46,11 +47,11 @@ class Place(QObject):
             return
         image = self.session.current
         data = {
-            "conditions": kept.to_text(self.session.conditions, snapshot.record.classes),
+            "conditions": kept.to_text(self.session.conditions, snapshot.record.classes, snapshot.record.names),
             "order": self.session.order,
             "bands": self.session.band_by,
             "about": None if self.session.about is None else snapshot.record.classes[self.session.about],
-            "image": None if image is None else snapshot.record.image_set.items[image].path,
+            "image": None if image is None else snapshot.record.names[image],
             **self.extra,
         }
         now = snapshot.record.key, json.dumps(data)
@@ -67,16 +68,17 @@ class Place(QObject):
         try:
             data = json.loads(text)
             order, bands, image = str(data["order"]), str(data["bands"]), data["image"]
+            image = image_name(image) if image is not None else None
             conditions = str(data["conditions"])
         except (ValueError, KeyError, TypeError, RecursionError):
             return
         record = snapshot.record
         items, classes = record.image_set.items, record.classes
-        found = kept.from_text(conditions, classes, items, self.session.reviews)
+        found = kept.from_text(conditions, classes, items, record.names, self.session.reviews)
         about = data.get("about")
         self.session.go_to(found or (), order, bands, classes.index(about) if about in classes else None)
         if image is not None:
-            at = next((i for i, item in enumerate(items) if item.path == image), None)
+            at = record.names.position(image)
             if at is not None and at in self.session.shown:
                 self.session.look_at(at)
         self.restored.emit(data)

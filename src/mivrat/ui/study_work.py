@@ -154,7 +154,7 @@ def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
         features = _features(study, record) if with_features else None
         known = features.vectors if features is not None and not len(features.pending) else None
         run_id = record.info.id
-        return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, run_id))
+        return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, record))
     finally:
         study.close()
 
@@ -221,7 +221,7 @@ def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
     if work.stop.stopped:
         return False
     run_id = record.info.id
-    write(path, lambda study: save_two_classes(study, run_id, found))
+    write(path, lambda study: save_two_classes(study, record, found))
     work.report(FoundTwoClasses(path, run_id, tuple(found)))
     return True
 

@@ -16,7 +16,7 @@ from mivrat.core.covering.cover_test import (
     CoverPlan,
     CoverTest,
     RegionPlan,
-    plan_from_json,
+    plan_from_text,
     result_of,
     run_cover_test,
 )
@@ -130,8 +130,9 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
         CoverPlan((1, 5), RegionPlan("each", each={1: shapes[:1]}), "blur"),
         CoverPlan((0, 7), RegionPlan("hottest", share=0.2, method="elementwise", heat_model="x"), "patch"),
     ]
+    names = ran.record.names
     for plan in plans:
-        again = plan_from_json(plan.as_json())
+        again = plan_from_text(plan.as_text(names), names)
         assert again == plan
         *progress, found = run_cover_test(CLASSES, ran.record.image_set, plan, ran.maker, ran.maker)
         *_, repeated = run_cover_test(CLASSES, ran.record.image_set, again, ran.maker, ran.maker)
@@ -148,9 +149,14 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
     *_, cut = run_cover_test(CLASSES, ran.record.image_set, plans[0], ran.maker, ran.maker, stop)
     assert isinstance(cut, CoverTest)
     assert len(cut.found) == 1
-    for text in ("{}", "no", plans[0].as_json().replace("mean", "burn"), plans[2].as_json().replace("0.2", "2")):
+    for text in (
+        "{}",
+        "no",
+        plans[0].as_text(names).replace("mean", "burn"),
+        plans[2].as_text(names).replace("0.2", "2"),
+    ):
         with pytest.raises(InputError, match="cannot be read"):
-            plan_from_json(text)
+            plan_from_text(text, names)
 
 
 def test_ranks_of_the_target_are_counted(ran: Ran) -> None:

@@ -1,4 +1,4 @@
-"""Images with two plausible classes: the windows, the rule, and a model that looks at one corner only."""
+"""Images with two two_classes classes: the windows, the rule, and a model that looks at one corner only."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
-from mivrat.core.running import two_classes as plausible
+from mivrat.core.running import two_classes as two_classes
 from mivrat.core.running.two_classes import TwoClasses, candidates, find_two_classes, led_by_two, windows_of
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import add_image_set
 from mivrat.core.study.models import add_model
-from mivrat.core.study.runs import add_run
+from mivrat.core.study.runs import add_run, load_run
 from mivrat.core.study.settings import save_setting
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES
@@ -70,17 +70,22 @@ def test_a_model_in_two_minds_is_found_out_and_kept(tmp_path: Path, monkeypatch:
     news = list(find_two_classes(model, files, one))
     found = [each for each in news if isinstance(each, TwoClasses)]
     assert [each.image for each in found] == list(range(29))
-    assert {(each.first, each.second, each.views) for each in found} == {(0, 1, plausible.VIEWS)}
+    assert {(each.first, each.second, each.views) for each in found} == {(0, 1, two_classes.VIEWS)}
     assert found[0].p_first == pytest.approx(1 / (1 + np.exp(-0.1)), abs=1e-4)
     study = Study.create(tmp_path / "s.mivrat", CLASSES)
     images = ImageSet("set", tmp_path, [ImageItem(file.name, 0, {}, "birch") for file in files])
     add_run(study, add_model(study, model), add_image_set(study, images), 3, "logits")
-    assert plausible.load_two_classes(study, 1) is None
-    plausible.save_two_classes(study, 1, found)
-    assert plausible.load_two_classes(study, 1) == tuple(found)
-    for odd in ("[[30, 0, 1, 0.5, 0.4, 7]]", "[[0, 0, 3, 0.5, 0.4, 7]]"):  # an image, a class that there is not
+    record = load_run(study, 1)
+    assert two_classes.load_two_classes(study, record) is None
+    two_classes.save_two_classes(study, record, found)
+    assert two_classes.load_two_classes(study, record) == tuple(found)
+    there = images.items[0].path
+    for odd in (
+        '[[["", "none.png"], 0, 1, 0.5, 0.4, 7]]',
+        f'[[["", "{there}"], 0, 3, 0.5, 0.4, 7]]',
+    ):  # an image, a class that there is not
         save_setting(study, "two plausible classes in run 1", odd)
-        assert plausible.load_two_classes(study, 1) is None
+        assert two_classes.load_two_classes(study, record) is None
     stop, done = StopSignal(), 0
     for each in find_two_classes(model, files, one, stop):
         if isinstance(each, Progress) and each.done >= 5:

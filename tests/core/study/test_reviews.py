@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from pathlib import Path
 
 import pytest
 
+from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageItem, read_image_set
 from mivrat.core.selecting import kept
 from mivrat.core.selecting.selection import (
@@ -28,7 +28,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import add_image_set, list_image_sets, remove_image_set
 from mivrat.core.study.removing import put_back
 from mivrat.core.study.reviews import NOTHING, Cause, Review, Reviews, load_reviews, save_causes, save_reviews
-from mivrat.core.study.schema import USUAL_CAUSES, VERSION
+from mivrat.core.study.schema import USUAL_CAUSES
 from tests.support.sets import CLASSES, write_set
 
 
@@ -72,26 +72,11 @@ def test_a_proposed_label_stays_with_its_name_and_goes_with_its_set(study: Study
     assert load_reviews(study, one.id)[3].label == 2
 
 
-def test_a_study_of_version_2_gets_the_tables(study: Study, tmp_path: Path) -> None:
-    study.close()
-    old = sqlite3.connect(tmp_path / "s.mivrat")
-    for table in ("cause", "review", "kept_selection", "region", "cover_test"):
-        old.execute(f"DROP TABLE {table}")
-    old.execute("PRAGMA user_version = 2")
-    old.commit()
-    old.close()
-    opened = Study.open(tmp_path / "s.mivrat")
-    assert opened.rows("PRAGMA user_version") == [(VERSION,)]
-    (one,) = list_image_sets(opened)
-    assert len(load_reviews(opened, one.id).causes) == len(USUAL_CAUSES)
-    save_reviews(opened, one.id, {1: Review(reviewed=True)})
-    assert load_reviews(opened, one.id)[1].reviewed
-
-
 def test_selections_are_kept_by_name_of_their_classes(study: Study) -> None:
     (one,) = list_image_sets(study)
     reviews = Reviews()
     items = [ImageItem(f"{i}.png", 0, {"station": "north" if i % 2 else "south"}) for i in range(6)]
+    names = ImageNames(items, {4: b"four"})
     conditions: tuple[Condition, ...] = (
         Labelled(frozenset({0, 2})),
         Predicted(frozenset({1})),
@@ -104,21 +89,21 @@ def test_selections_are_kept_by_name_of_their_classes(study: Study) -> None:
         Caused(frozenset({3}), reviews),
         Reviewed(frozenset({"note"}), reviews),
     )
-    kept.save_kept(study, one.id, [kept.KeptSelection("a mix", kept.to_text(conditions, CLASSES))])
+    kept.save_kept(study, one.id, [kept.KeptSelection("a mix", kept.to_text(conditions, CLASSES, names))])
     (found,) = kept.load_kept(study, one.id)
     assert found.name == "a mix"
-    back = kept.from_text(found.conditions, CLASSES, items, reviews)
+    back = kept.from_text(found.conditions, CLASSES, items, names, reviews)
     assert back == conditions
     assert [one.reviews is reviews for one in back or () if isinstance(one, Caused | Reviewed)] == [True, True]
-    turned = kept.from_text(found.conditions, CLASSES[::-1], items, reviews)
+    turned = kept.from_text(found.conditions, CLASSES[::-1], items, names, reviews)
     assert turned is not None
     assert turned[0] == Labelled(frozenset({0, 2}))
     assert turned[3] == Cells(frozenset({(2, 1), (0, 0)}))
-    assert kept.from_text(found.conditions, ["other"], items, reviews) is None
-    assert kept.from_text("[{}]", CLASSES, items, reviews) is None
+    assert kept.from_text(found.conditions, ["other"], items, names, reviews) is None
+    assert kept.from_text("[{}]", CLASSES, items, names, reviews) is None
     assert (
         kept.from_text(
-            json.dumps([{"kind": "group", "column": "station", "groups": ["east"]}]), CLASSES, items, reviews
+            json.dumps([{"kind": "group", "column": "station", "groups": ["east"]}]), CLASSES, items, names, reviews
         )
         is None
     )

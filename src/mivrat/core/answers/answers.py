@@ -49,6 +49,8 @@ class Answers:
         self.state = np.zeros(listed, np.int8)
         self.rows: NDArray[np.floating] = np.zeros((listed, columns), dtype)
         self.reasons: dict[int, str] = {}
+        # The pictures' hashes by position, as far as they have been read.
+        self.contents: dict[int, bytes] = {}
         self.kind = kind
         self.told_by: ToldBy = told_by
         self.classes = classes or (2 if columns == 1 else columns)
@@ -60,6 +62,7 @@ class Answers:
         before = self.kind
         if self.told_by == "guess" and len(batch.rows):
             self.look_at(batch.rows)
+        self.contents.update({i: stamp.content for i, stamp in batch.stamps.items()})
         self.rows[batch.scored] = batch.rows
         self.state[batch.scored] = np.where(np.isfinite(batch.rows).all(axis=1), SCORED, FAILED)
         for index, reason in batch.unfit.items():

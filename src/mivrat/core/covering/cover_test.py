@@ -18,6 +18,7 @@ from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, Method
+from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageSet
 
 Place = Literal["fixed", "each", "hottest"]
@@ -37,6 +38,7 @@ class RegionPlan:
     heat_model: str = ""
 
     def as_json(self) -> dict[str, Any]:
+        """As it stands in files; images by their place in the list."""
         if self.place == "fixed":
             return {"place": "fixed", "shapes": [one.as_json() for one in self.shapes]}
         if self.place == "each":
@@ -65,9 +67,13 @@ class CoverPlan:
     seed: int = 0
     selection: str = ""
 
-    def as_json(self) -> str:
-        told = {"selection": self.selection, "region": self.region.as_json(), "hide": self.hide, "target": self.target}
-        return json.dumps({**told, "seed": self.seed, "images": list(self.images)})
+    def as_text(self, names: ImageNames) -> str:
+        """As a study keeps it, the images by name."""
+        region = self.region.as_json()
+        if self.region.place == "each":
+            region["shapes"] = [[names[i], [s.as_json() for s in some]] for i, some in self.region.each.items()]
+        told = {"selection": self.selection, "region": region, "hide": self.hide, "target": self.target}
+        return json.dumps({**told, "seed": self.seed, "images": [names[i] for i in self.images]})
 
     def in_words(self) -> str:
         how = {"blur": "blurred", "mean": "in the mean colour", "patch": "replaced from an image of another label"}[
@@ -76,15 +82,17 @@ class CoverPlan:
         return f"{self.region.in_words()}, {how}"
 
 
-def plan_from_json(text: str) -> CoverPlan:
-    """A plan as ``as_json`` gives it; InputError where it is none."""
+def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
+    """A plan as ``as_text`` gives it, for the images of a list; those it does not hold are left out. InputError where it is no
+    plan, or is of none of these images."""
     try:
         data = json.loads(text)
         given = data["region"]
         if given["place"] == "fixed":
             region = RegionPlan("fixed", tuple(shape_from_json(one) for one in given["shapes"]))
         elif given["place"] == "each":
-            each = {int(i): tuple(shape_from_json(s) for s in some) for i, some in given["shapes"].items()}
+            drawn_on = [(names.position(image_name(one)), some) for one, some in given["shapes"]]
+            each = {i: tuple(shape_from_json(s) for s in some) for i, some in drawn_on if i is not None}
             region = RegionPlan("each", each=each)
         else:
             method, layer, share = given["method"], given["layer"], float(given["share"])
@@ -93,12 +101,15 @@ def plan_from_json(text: str) -> CoverPlan:
             region = RegionPlan("hottest", share=share, method=method, layer=layer, heat_model=str(given["heat_model"]))
         if data["hide"] not in HOWS:
             raise ValueError("no such way of hiding")
-        images = tuple(int(i) for i in data["images"])
-        return CoverPlan(images, region, data["hide"], str(data["target"]), int(data["seed"]), str(data["selection"]))
+        images = names.positions(map(image_name, data["images"]))
+        plan = CoverPlan(images, region, data["hide"], str(data["target"]), int(data["seed"]), str(data["selection"]))
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
         raise InputError(
             "a kept cover test cannot be read", where="study", mend="take it away and do it anew"
         ) from error
+    if not images and data["images"]:
+        raise InputError("a kept cover test is of images that the set does not list", where="study", mend="do it anew")
+    return plan
 
 
 def region_of(whole: CoverPlan, heat: HeatmapMaker) -> Region:

@@ -81,6 +81,7 @@ class Evaluation:
         for i in again:
             answers.state[i] = PENDING
             answers.reasons.pop(i, None)
+            answers.contents.pop(i, None)
         self.tried_again = len(again)
 
     def run(

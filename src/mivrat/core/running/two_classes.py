@@ -23,9 +23,10 @@ from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.models.model import Model
 from mivrat.core.models.scores import guess_kind, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
+from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.study.file import Study
-from mivrat.core.study.runs import listed_in_run
+from mivrat.core.study.records import RunRecord
 from mivrat.core.study.settings import load_setting, save_setting
 from mivrat.core.study.soundness import reading
 
@@ -52,7 +53,7 @@ class TwoClasses:
     views: int
 
 
-_KEPT_FORM = TypeAdapter(list[tuple[int, NonNegativeInt, NonNegativeInt, float, float, int]])
+_KEPT_FORM = TypeAdapter(list[tuple[tuple[str, str], NonNegativeInt, NonNegativeInt, float, float, int]])
 
 
 def candidates(judged: Judged) -> NDArray[np.int64]:
@@ -86,19 +87,25 @@ def led_by_two(p: NDArray[np.float64]) -> tuple[int, int, int] | None:
 
 
 @reading
-def load_two_classes(study: Study, run_id: int) -> tuple[TwoClasses, ...] | None:
+def load_two_classes(study: Study, record: RunRecord) -> tuple[TwoClasses, ...] | None:
     """What was found in a run before; None where nobody has looked."""
-    text = load_setting(study, _KEPT.format(run_id))
+    text = load_setting(study, _KEPT.format(record.info.id))
     if text is None:
         return None
-    listed = listed_in_run(study, run_id)
-    found, classes = tuple(TwoClasses(*one) for one in _KEPT_FORM.validate_json(text)), len(study.classes)
-    sound = all(0 <= one.image < listed and max(one.first, one.second) < classes for one in found)
-    return found if sound else None
+    kept, classes = _KEPT_FORM.validate_json(text), len(record.classes)
+    found = []
+    for name, first, second, p_first, p_second, views in kept:
+        at = record.names.position(ImageName(*name))
+        if at is None or max(first, second) >= classes:
+            return None
+        found.append(TwoClasses(at, first, second, p_first, p_second, views))
+    return tuple(found)
 
 
-def save_two_classes(study: Study, run_id: int, found: Sequence[TwoClasses]) -> None:
-    save_setting(study, _KEPT.format(run_id), json.dumps([astuple(one) for one in found]))
+def save_two_classes(study: Study, record: RunRecord, found: Sequence[TwoClasses]) -> None:
+    """Keep what was found in a run."""
+    rows = [[record.names[one.image], *astuple(one)[1:]] for one in found]
+    save_setting(study, _KEPT.format(record.info.id), json.dumps(rows))
 
 
 def find_two_classes(

@@ -1,4 +1,4 @@
-"""Selections written down, by class names rather than numbers, so that they can be kept under a name and found again."""
+"""Selections written down, with classes by name and images by content, so that they can be kept and found again."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from mivrat.core.figures.groups import group_names
+from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.selecting.selection import (
     About,
@@ -36,7 +37,7 @@ def positions_by_group(items: Sequence[ImageItem], column: str) -> dict[str, tup
     return {name: tuple(positions) for name, positions in found.items()}
 
 
-def as_data(condition: Condition, classes: Sequence[str]) -> dict[str, Any]:
+def as_data(condition: Condition, classes: Sequence[str], names: ImageNames) -> dict[str, Any]:
     """A condition as JSON's kinds of values."""
     match condition:
         case Labelled() | Predicted() | About():
@@ -50,14 +51,14 @@ def as_data(condition: Condition, classes: Sequence[str]) -> dict[str, Any]:
         case Caused():
             return {"kind": "cause", "causes": sorted(condition.causes)}
         case Picked():
-            return {"kind": "picked", "by": condition.by, "positions": list(condition.positions)}
+            return {"kind": "picked", "by": condition.by, "images": [list(names[i]) for i in condition.positions]}
         case InGroup():
             return {"kind": "group", "column": condition.column, "groups": sorted(name for name, _ in condition.groups)}
     raise TypeError(type(condition).__name__)
 
 
 def from_data(
-    data: Mapping[str, Any], classes: Sequence[str], items: Sequence[ImageItem], reviews: Reviews
+    data: Mapping[str, Any], classes: Sequence[str], items: Sequence[ImageItem], names: ImageNames, reviews: Reviews
 ) -> Condition:
     """The condition that was written down. Raises KeyError, ValueError or TypeError where it does not fit any more."""
     index = {name: k for k, name in enumerate(classes)}
@@ -70,7 +71,7 @@ def from_data(
         "review": lambda: Reviewed(frozenset(map(str, data["which"])), reviews),
         "confidence": lambda: Confidence(frozenset((float(low), float(high)) for low, high in data["ranges"])),
         "cause": lambda: Caused(frozenset(int(one) for one in data["causes"]), reviews),
-        "picked": lambda: Picked(str(data["by"]), tuple(range(len(items))[int(i)] for i in data["positions"])),
+        "picked": lambda: Picked(str(data["by"]), names.positions(map(image_name, data["images"]))),
         "group": lambda: _group(str(data["column"]), list(data["groups"]), items),
     }
     return made[data["kind"]]()
@@ -81,14 +82,17 @@ def _group(column: str, names: Sequence[str], items: Sequence[ImageItem]) -> InG
     return InGroup(column, frozenset((name, positions[name]) for name in names))
 
 
-def to_text(conditions: Conditions, classes: Sequence[str]) -> str:
-    return json.dumps([as_data(one, classes) for one in conditions])
+def to_text(conditions: Conditions, classes: Sequence[str], names: ImageNames) -> str:
+    """Conditions as text that ``from_text`` reads."""
+    return json.dumps([as_data(one, classes, names) for one in conditions])
 
 
-def from_text(text: str, classes: Sequence[str], items: Sequence[ImageItem], reviews: Reviews) -> Conditions | None:
+def from_text(
+    text: str, classes: Sequence[str], items: Sequence[ImageItem], names: ImageNames, reviews: Reviews
+) -> Conditions | None:
     """The conditions that were written down; None where they do not fit the study any more."""
     try:
-        return tuple(from_data(one, classes, items, reviews) for one in json.loads(text))
+        return tuple(from_data(one, classes, items, names, reviews) for one in json.loads(text))
     except (KeyError, ValueError, TypeError, AttributeError, IndexError, OverflowError, RecursionError):
         return None
 

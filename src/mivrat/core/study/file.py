@@ -15,7 +15,8 @@ from mivrat.core.base.database import connect
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole_with
 from mivrat.core.base.text import escaped, unescaped
-from mivrat.core.study.schema import APPLICATION_ID, PAGE_SIZE, TABLES, VERSION, migrate
+from mivrat.core.study.migrations import migrate
+from mivrat.core.study.schema import APPLICATION_ID, PAGE_SIZE, TABLES, VERSION
 from mivrat.core.study.soundness import (
     check_contents,
     damaged,

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import escaped, unescaped
 from mivrat.core.pictures.decode import Stamp
+from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import Removed, SetInfo
@@ -161,6 +162,21 @@ def load_stamps(study: Study, set_id: int) -> dict[int, Stamp]:
             "SELECT position, content, size, changed FROM image WHERE set_id = ? AND content IS NOT NULL", (set_id,)
         )
     }
+
+
+@reading
+def load_image_names(study: Study, set_id: int) -> ImageNames:
+    """The images of a set by name."""
+    rows = study.rows("SELECT position, path, content FROM image WHERE set_id = ? ORDER BY position", set_id)
+    items = [ImageItem(unescaped(path), None) for _, path, _ in rows]
+    return ImageNames(items, {position: content for position, _, content in rows if content is not None})
+
+
+@reading
+def stored_names(study: Study, set_id: int, positions: Iterable[int]) -> dict[int, tuple[bytes, str]]:
+    """Content (empty: not read yet) and path of some images of a set, as tables that name images keep them."""
+    query = "SELECT COALESCE(content, x''), path FROM image WHERE set_id = ? AND position = ?"
+    return {i: study.db.execute(query, (set_id, i)).fetchone() for i in positions}
 
 
 @reading

@@ -8,7 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from mivrat.core.base.text import unescaped
+from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_image_names, stored_names
 from mivrat.core.study.soundness import json_of, reading
 
 # Stands for the position of a region that lies at the same place in every image.
@@ -30,18 +33,27 @@ class KeptTest:
 @reading
 def load_regions(study: Study, set_id: int) -> dict[int, list[dict[str, Any]]]:
     """The shapes drawn on an image set, as JSON values, by position (EVERY: on all of them)."""
-    return {
-        i: json_of(text, list) for i, text in study.rows("SELECT position, shapes FROM region WHERE set_id = ?", set_id)
-    }
+    rows, found = study.rows("SELECT content, path, shapes FROM region WHERE set_id = ?", set_id), {}
+    names = load_image_names(study, set_id)
+    for content, path, shapes in rows:
+        position = names.position(ImageName(content.hex(), unescaped(path))) if path else EVERY
+        if position is not None:
+            found[position] = json_of(shapes, list)
+    return found
 
 
 def save_regions(study: Study, set_id: int, changes: Mapping[int, Sequence[dict[str, Any]]]) -> None:
     """Keep the shapes drawn at these positions; none takes a region away."""
+    names = {EVERY: (b"", ""), **stored_names(study, set_id, [i for i in changes if i != EVERY])}
     with study.writing() as db:
         for position, shapes in changes.items():
-            db.execute("DELETE FROM region WHERE set_id = ? AND position = ?", (set_id, position))
+            content, path = names[position]
+            db.execute(
+                "DELETE FROM region WHERE set_id = ? AND path = ? AND content IN (?, x'')", (set_id, path, content)
+            )
             if shapes:
-                db.execute("INSERT INTO region VALUES (?, ?, ?)", (set_id, position, json.dumps(list(shapes))))
+                row = (set_id, content, path, json.dumps(list(shapes)))
+                db.execute("INSERT INTO region (set_id, content, path, shapes) VALUES (?, ?, ?, ?)", row)
 
 
 @reading

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from mivrat.core.answers.answers import Answers
 from mivrat.core.models.model import ModelKind
 from mivrat.core.models.onnx_model import ONNX
+from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageSet, Role
 from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
 
@@ -100,6 +101,11 @@ class RunRecord:
         named = hashlib.sha256("\n".join(self.classes).encode("utf-8", "surrogateescape"))
         recipe = recipe_to_toml(self.recipe)
         return RunKey(self.study, self.model_sha256, recipe, listed.hexdigest(), named.hexdigest())
+
+    @cached_property
+    def names(self) -> ImageNames:
+        """Its images by name."""
+        return ImageNames(self.image_set.items, self.answers.contents)
 
     @property
     def set_key(self) -> tuple[str, str]:

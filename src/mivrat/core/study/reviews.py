@@ -9,7 +9,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.text import unescaped
+from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import load_image_names, stored_names
 from mivrat.core.study.soundness import reading
 
 
@@ -109,33 +112,34 @@ def save_causes(study: Study, causes: Sequence[Cause]) -> None:
 
 @reading
 def load_reviews(study: Study, set_id: int) -> Reviews:
-    """All reviews of an image set."""
-    found = {
-        position: Review(frozenset(map(int, json.loads(causes))), note, bool(reviewed), label, bool(dismissed))
-        for position, causes, note, reviewed, label, dismissed in study.rows(
-            "SELECT position, causes, note, reviewed, label, dismissed FROM review WHERE set_id = ?", set_id
-        )
-    }
+    """All reviews of an image set; one of a picture that has changed since is kept, and not among them."""
+    rows = study.rows(
+        "SELECT content, path, causes, note, reviewed, label, dismissed FROM review WHERE set_id = ?", set_id
+    )
+    names = load_image_names(study, set_id) if rows else None
+    found = {}
+    for content, path, causes, note, reviewed, label, dismissed in rows:
+        assert names is not None
+        position = names.position(ImageName(content.hex(), unescaped(path)))
+        if position is not None:
+            causes = frozenset(map(int, json.loads(causes)))
+            found[position] = Review(causes, note, bool(reviewed), label, bool(dismissed))
     return Reviews(load_causes(study), found)
 
 
 def save_reviews(study: Study, set_id: int, changes: Mapping[int, Review]) -> None:
-    """Keep these images' reviews, all or none of them; one that says nothing is forgotten."""
+    """Keep the reviews of the images at these positions, all or none of them; one that says nothing is forgotten."""
+    names = stored_names(study, set_id, changes)
     with study.writing() as db:
         for position, one in changes.items():
-            if one == NOTHING:
-                db.execute("DELETE FROM review WHERE set_id = ? AND position = ?", (set_id, position))
-            else:
+            content, path = names[position]
+            db.execute(
+                "DELETE FROM review WHERE set_id = ? AND path = ? AND content IN (?, x'')", (set_id, path, content)
+            )
+            if one != NOTHING:
+                causes = json.dumps(sorted(one.causes))
                 db.execute(
-                    "INSERT OR REPLACE INTO review (set_id, position, reviewed, dismissed, label, causes, note) "
-                    "VALUES (?, ?, ?, ?, ?, ?, ?)",
-                    (
-                        set_id,
-                        position,
-                        one.reviewed,
-                        one.dismissed,
-                        one.label,
-                        json.dumps(sorted(one.causes)),
-                        one.note,
-                    ),
+                    "INSERT INTO review (set_id, content, path, reviewed, dismissed, label, causes, note) "
+                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                    (set_id, content, path, one.reviewed, one.dismissed, one.label, causes, one.note),
                 )

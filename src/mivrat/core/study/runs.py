@@ -10,7 +10,7 @@ from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.study.class_list import load_families
 from mivrat.core.study.file import Study
-from mivrat.core.study.image_sets import load_image_set
+from mivrat.core.study.image_sets import load_image_set, load_stamps
 from mivrat.core.study.kept_answers import fill_answers
 from mivrat.core.study.records import Removed, RunInfo, RunRecord
 from mivrat.core.study.removing import take_away
@@ -76,6 +76,7 @@ def load_run(study: Study, run_id: int, *, with_answers: bool = True) -> RunReco
         "SELECT position, problem FROM image WHERE set_id = ? AND problem IS NOT NULL", (info.set_id,)
     ):
         answers.state[position], answers.reasons[position] = UNREADABLE, problem
+    answers.contents = {i: stamp.content for i, stamp in load_stamps(study, info.set_id).items()}
     record = RunRecord(
         info,
         classes,

@@ -178,13 +178,6 @@ def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
             raise damaged(path, "a run's scores do not go with the classes")
         if images.get(set_id, 0) * columns > MOST_NUMBERS:
             raise damaged(path, "a run would hold more numbers than fit into any memory")
-    for table in ("review", "region"):
-        least = -1 if table == "region" else 0
-        for set_id, first, last in db.execute(
-            f"SELECT set_id, MIN(position), MAX(position) FROM {table} GROUP BY set_id"
-        ):
-            if first < least or last >= images.get(set_id, 0):
-                raise damaged(path, f"its table {table!r} refers to images that a set does not list")
 
 
 def json_of(text: str, kind: type[_Found]) -> _Found:

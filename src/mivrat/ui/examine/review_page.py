@@ -217,7 +217,12 @@ class ReviewPage(Scrolled):
 
     def keep_as(self, name: str, conditions: Conditions | None = None) -> None:
         """Keep a selection, else the one in force, under a name; one of that name is replaced. What is shown stays."""
-        text = kept.to_text(self.session.conditions if conditions is None else conditions, self.session.classes)
+        snapshot = self.session.snapshot
+        if snapshot is None:
+            return
+        text = kept.to_text(
+            self.session.conditions if conditions is None else conditions, self.session.classes, snapshot.record.names
+        )
         others = [one for one in self.session.kept if one.name != name]
         now = sorted([*others, kept.KeptSelection(name, text)], key=lambda one: one.name)
         self.keeper.keep_selections(f"selection {name} kept", now)
@@ -240,7 +245,9 @@ class ReviewPage(Scrolled):
             )
         record = snapshot.record
         for one in self.session.kept:
-            found = kept.from_text(one.conditions, record.classes, record.image_set.items, self.session.reviews)
+            found = kept.from_text(
+                one.conditions, record.classes, record.image_set.items, record.names, self.session.reviews
+            )
             self.kept_list.addLayout(self._kept_row(one, found))
 
     def _kept_row(self, one: kept.KeptSelection, found: Conditions | None) -> QHBoxLayout:

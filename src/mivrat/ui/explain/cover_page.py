@@ -24,7 +24,7 @@ from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
-from mivrat.core.covering.cover_test import CoverPlan, RegionPlan, plan_from_json
+from mivrat.core.covering.cover_test import CoverPlan, RegionPlan, plan_from_text
 from mivrat.core.covering.inside import Inside, evidence_inside
 from mivrat.core.covering.one_image import HOWS, Hidden
 from mivrat.core.covering.regions import KINDS, Shape, mask_of, share_inside
@@ -452,12 +452,17 @@ class CoverPage(QWidget):
 
     def _shown_result(self) -> tuple[CoverResult, CoverPlan, float | None, int] | None:
         """The result shown, with its plan, the mean area and how many images were left out."""
-        test, kept = self.explainer.test, self.explainer.shown_test
-        if kept is not None:
+        test, kept, snapshot = self.explainer.test, self.explainer.shown_test, self.session.snapshot
+        if kept is not None and snapshot is not None:
             try:
                 told = cover_report.told_from_text(kept.outcome)
                 result = cover_report.result_from_json(told)
-                return result, plan_from_json(kept.plan), told.get("mean_area"), int(told.get("unreadable", 0))
+                return (
+                    result,
+                    plan_from_text(kept.plan, snapshot.record.names),
+                    told.get("mean_area"),
+                    int(told.get("unreadable", 0)),
+                )
             except (InputError, ValueError) as error:
                 self.explainer.keeper.failed.emit(
                     error if isinstance(error, InputError) else InputError("a kept cover test cannot be read")
@@ -596,13 +601,7 @@ class CoverPage(QWidget):
         if kept is None or snapshot is None:
             return None
         try:
-            plan = plan_from_json(kept.plan)
-            if not all(0 <= i < len(snapshot.record.image_set.items) for i in plan.images):
-                raise InputError(
-                    "a kept cover test is of images that the set does not list",
-                    where=kept.name,
-                    mend="take it away and do it anew",
-                )
+            plan = plan_from_text(kept.plan, snapshot.record.names)
         except InputError as error:
             self.explainer.keeper.failed.emit(error)
             return None

@@ -258,7 +258,9 @@ class Explainer(QObject):
         done = how_done(test.plan, record.info.model, record.model_sha256, record.image_set)
         outcome = cover_report.as_json(test.result, done, test.found)
         day = date.today().isoformat()
-        kept = KeptTest(new_test_id(), record.info.id, day, name, test.plan.as_json(), cover_report.as_text(outcome))
+        kept = KeptTest(
+            new_test_id(), record.info.id, day, name, test.plan.as_text(record.names), cover_report.as_text(outcome)
+        )
         self._change_test(f"Kept: {words.clipped(name, 40)}", kept.id, kept, None)
         self.shown_test = kept
         self.test_changed.emit()
