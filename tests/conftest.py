@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import os
+import shutil
 import sqlite3
 import traceback
 from collections.abc import Iterator
@@ -12,18 +14,49 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
+from mivrat.demo.study import demo_study_path, make_demo_study
+
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 settings.register_profile("mivrat", deadline=None, print_blob=True, derandomize=True, max_examples=80)
 settings.load_profile("mivrat")
 
 
+FOLDERS = ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME")
+_HOMES = itertools.count()
+
+
 @pytest.fixture(autouse=True)
 def own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """Point data, configuration and log folders at a temporary place."""
-    home = tmp_path_factory.getbasetemp() / "home"
-    for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
+    """Point data, configuration, log and cache folders at a place of the test's own."""
+    home = tmp_path_factory.getbasetemp() / f"home{next(_HOMES)}"
+    for name in FOLDERS:
         monkeypatch.setenv(name, str(home / name.lower()))
     return home
+
+
+@pytest.fixture(scope="session")
+def demo_made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A home in which the demonstration study has been made; as deep as every test's own, so that its paths hold there too."""
+    home = tmp_path_factory.getbasetemp() / "home-made"
+    before = {name: os.environ.get(name) for name in FOLDERS}
+    os.environ.update({name: str(home / name.lower()) for name in FOLDERS})
+    try:
+        for _ in make_demo_study(demo_study_path()):
+            pass
+    finally:
+        for name, value in before.items():
+            if value is None:
+                del os.environ[name]
+            else:
+                os.environ[name] = value
+    return home
+
+
+@pytest.fixture
+def demo_study(demo_made: Path, own_folders: Path) -> Path:
+    """A fresh copy of the demonstration study in the test's own folders."""
+    shutil.copytree(demo_made, own_folders)
+    return demo_study_path()
 
 
 @pytest.fixture(autouse=True)

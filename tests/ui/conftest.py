@@ -10,9 +10,6 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.study.file import Study
-from mivrat.core.study.schema import USUAL_CAUSES
-from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, MainWindow
 
@@ -28,21 +25,8 @@ def settings(tmp_path: Path) -> QSettings:
 
 
 @pytest.fixture
-def window(qtbot: QtBot, settings: QSettings) -> Iterator[MainWindow]:
+def window(qtbot: QtBot, settings: QSettings, demo_study: Path) -> Iterator[MainWindow]:
     """A window on the start page; the demonstration is made already, so that it opens at once."""
-    if not demo_study_path().exists():
-        for _ in make_demo_study(demo_study_path()):
-            pass
-    study = Study.open(demo_study_path(), again=True)
-    with study.writing() as db:  # the tests before have left their traces
-        db.execute("DELETE FROM setting WHERE key LIKE 'place of run %' OR key = 'run'")
-        db.execute("DELETE FROM review")
-        db.execute("UPDATE image_set SET together = ''")
-        for table in ("kept_selection", "region", "cover_test"):
-            db.execute(f"DELETE FROM {table}")
-        db.execute("DELETE FROM cause")
-        db.executemany("INSERT INTO cause VALUES (?, ?, ?)", [(i, i, name) for i, name in enumerate(USUAL_CAUSES, 1)])
-    study.close()
     made = MainWindow(settings)
     made.resize(1280, 800)
     made.show()
