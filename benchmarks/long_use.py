@@ -57,14 +57,14 @@ class User:
             QTimer.singleShot(10, loop.quit)
             loop.exec()
             parts = (
-                window.close_look,
-                window.measure,
-                window.examine,
-                window.explain,
-                window.light_table,
-                window.thumbnails,
+                window.bench.close_look,
+                window.bench.measure,
+                window.bench.examine,
+                window.bench.explain,
+                window.bench.light_table,
+                window.bench.thumbnails,
             )
-            busy = window.session.busy or window.keeper.workers.busy or not all(part.settled for part in parts)
+            busy = window.workspace.busy or window.workspace.reading.busy or not all(part.settled for part in parts)
             quiet = 0 if busy else quiet + 1
 
     def act(self) -> None:
@@ -75,59 +75,59 @@ class User:
 
     def _ways(self) -> list[Callable[[], object]]:
         window, chance = self.window, self.random
-        session = window.session
-        shown = session.shown
+        workspace = window.workspace
+        shown = workspace.shown.images
 
         def page(step: int, tabs: object, count: int) -> None:
-            window.show_step(step)
+            window.bench.show_step(step)
             tabs.choose(chance.randrange(count))  # type: ignore[attr-defined]
 
         def look() -> None:
             if len(shown):
-                session.look_at(int(chance.choice(shown.tolist())))
-                window.look_closely()
+                workspace.shown.look_at(int(chance.choice(shown.tolist())))
+                window.bench.look_closely()
 
         def key(name: str) -> None:
-            target = QApplication.focusWidget() or window.light_table.thumbs
+            target = QApplication.focusWidget() or window.bench.light_table.thumbs
             QTest.keyClick(target, name)
 
         def row() -> None:
-            rows = window.measure.headline._rows
+            rows = window.bench.measure.headline._rows
             if rows:
                 QTest.mouseClick(chance.choice(rows), Qt.MouseButton.LeftButton)
 
         def method() -> None:
-            window.show_step(4)
-            box = window.explain.board.way
+            window.bench.show_step(4)
+            box = window.bench.explain.board.way
             box.setCurrentIndex(chance.randrange(4))
             box.activated.emit(box.currentIndex())
 
         def cover() -> None:
-            session.replace(Outcome(frozenset({"wrong"})))
-            window.show_step(4)
-            window.explain.tabs.choose(1)
+            workspace.shown.replace(Outcome(frozenset({"wrong"})))
+            window.bench.show_step(4)
+            window.bench.explain.tabs.choose(1)
             self.settle()
-            window.explain.cover.cover_selection()
+            window.bench.explain.cover.cover_selection()
 
         return [
-            lambda: page(0, window.prepare.tabs, 4),
-            lambda: window.show_step(1),
-            lambda: page(2, window.measure.tabs, 5),
-            lambda: page(2, window.measure.tabs, 5),
-            lambda: page(3, window.examine.tabs, 5),
-            lambda: page(4, window.explain.tabs, 5),
-            lambda: page(4, window.explain.tabs, 5),
+            lambda: page(0, window.bench.prepare.tabs, 4),
+            lambda: window.bench.show_step(1),
+            lambda: page(2, window.bench.measure.tabs, 5),
+            lambda: page(2, window.bench.measure.tabs, 5),
+            lambda: page(3, window.bench.examine.tabs, 5),
+            lambda: page(4, window.bench.explain.tabs, 5),
+            lambda: page(4, window.bench.explain.tabs, 5),
             look,
             look,
             *(lambda k=k: key(k) for k in "MLTHNRS1B"),
             row,
             method,
             cover,
-            session.clear,
-            session.back,
-            window.leave_close_look,
-            lambda: window.show_run(chance.choice(session.runs).id),
-            lambda: window.explain.explainer.make_maps(),
+            workspace.shown.clear,
+            workspace.shown.back,
+            window.bench.leave_close_look,
+            lambda: window.show_run(chance.choice(workspace.runs).id),
+            lambda: window.bench.explain.explainer.make_maps(),
             window.switch_theme,
             lambda: window.resize(chance.choice([1000, 1280, 1600]), 800),
         ]

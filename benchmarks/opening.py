@@ -22,7 +22,7 @@ import sys, time
 from pathlib import Path
 from mivrat.core.running.loading import load_judged
 from mivrat.core.study.file import Study
-from mivrat.ui.session import take_snapshot
+from mivrat.core.running.snapshot import take_snapshot
 began = time.perf_counter()
 study = Study.open(Path(sys.argv[1]))
 snapshot = take_snapshot(*load_judged(study, study.runs()[0].id))

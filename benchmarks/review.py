@@ -26,7 +26,8 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import load_reviews
 from mivrat.demo.study import demo_study_path, make_demo_study
 from mivrat.ui.application import make_application
-from mivrat.ui.window import BENCH, EXAMINE, MainWindow
+from mivrat.ui.bench import EXAMINE
+from mivrat.ui.window import BENCH, MainWindow
 
 IMAGES, KILLS = 100, 20
 DIGITS = (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_3, Qt.Key.Key_4, Qt.Key.Key_5, Qt.Key.Key_6)
@@ -46,10 +47,10 @@ def opened(folder: str) -> MainWindow:
     window.show()
     window.open_demo()
     wait(lambda: window.pages.currentIndex() == BENCH)
-    window.show_step(EXAMINE)
-    window.session.replace(Outcome(frozenset({"wrong", "right"})))
-    window.light_table.thumbs.setFocus()
-    wait(lambda: not window.workers.busy and window.measure.settled and window.close_look.settled)
+    window.bench.show_step(EXAMINE)
+    window.workspace.shown.replace(Outcome(frozenset({"wrong", "right"})))
+    window.bench.light_table.thumbs.setFocus()
+    wait(lambda: not window.workspace.reading.busy and window.bench.measure.settled and window.bench.close_look.settled)
     return window
 
 
@@ -72,9 +73,9 @@ def speed(folder: str) -> None:
         press(window, DIGITS[number % len(DIGITS)])
         QApplication.processEvents()
         taken.append(1000 * (time.perf_counter() - began))
-        wait(lambda: window.close_look.settled)
-    window.keeper._writer.wait()
-    kept = len(window.session.reviews.by_position)
+        wait(lambda: window.bench.close_look.settled)
+    window.workspace.writing.wait()
+    kept = len(window.workspace.shown.reviews.by_position)
     print(
         f"{IMAGES} images with a cause each: the interface takes {statistics.median(taken):.1f} ms an image "
         f"(worst {max(taken):.1f}); {kept} kept"
@@ -90,7 +91,7 @@ def be_killed(folder: str) -> None:
     while True:
         press(window, Qt.Key.Key_Right)
         press(window, DIGITS[0])
-        print(window.session.current, flush=True)
+        print(window.workspace.shown.current, flush=True)
         QApplication.processEvents()
 
 

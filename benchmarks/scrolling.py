@@ -11,6 +11,9 @@ import time
 from itertools import pairwise
 from pathlib import Path
 
+from mivrat.ui.parts.loop import QtLoop
+from tests.support.workspaces import opened
+
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["XDG_CACHE_HOME"] = tempfile.mkdtemp()
 
@@ -28,7 +31,7 @@ from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.ui.application import make_application
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session, take_snapshot
+from mivrat.workspace.workspace import Workspace
 
 IMAGES, DIFFERENT, CLASSES = 100_000, 400, 20
 FRAMES, STEP = 900, -240
@@ -57,13 +60,13 @@ def write_pictures(folder: Path, images: int) -> list[str]:
     return names
 
 
-def first_screen(session: Session) -> tuple[float, LightTable, Thumbnails]:
-    thumbnails = Thumbnails()
-    table = LightTable(session, thumbnails)
+def first_screen(workspace: Workspace) -> tuple[float, LightTable, Thumbnails]:
+    thumbnails = Thumbnails(workspace.parallel)
+    table = LightTable(workspace, thumbnails)
     table.resize(760, 1000)
     began = time.perf_counter()
     table.show()
-    session.selection_changed.emit()
+    workspace.topics.selection.emit()
     QApplication.processEvents()
     wait(lambda: table.settled and thumbnails.settled)
     table.thumbs.viewport().repaint()
@@ -84,19 +87,18 @@ def main() -> None:
         record = RunRecord(
             info, classes, Path(name) / "m.onnx", Recipe(), True, ImageSet("set", Path(name), items), answers
         )
-        session = Session()
-        session.show(take_snapshot(record))
-        cold, table, thumbnails = first_screen(session)
+        workspace = opened(record, QtLoop())
+        cold, table, thumbnails = first_screen(workspace)
         table.close()
         thumbnails.stop()
-        warm, table, thumbnails = first_screen(session)
+        warm, table, thumbnails = first_screen(workspace)
         before = memory()
         ticks: list[float] = []
         timer = QTimer(interval=0)
         timer.timeout.connect(lambda: ticks.append(time.perf_counter()))
         timer.start()
         for bands in ("no bands", "label"):
-            session.set_bands(bands)
+            workspace.shown.set_bands(bands)
             QApplication.processEvents()
             ticks.clear()
             painted = []

@@ -37,11 +37,15 @@ def main() -> None:
         window.open_study(path)
         wait(lambda: window.pages.currentIndex() == BENCH)
         opening = max(b - a for a, b in pairwise(ticks))
-        wait(lambda: not window.workers.busy and window.measure.settled and window.thumbnails.settled)
+        wait(
+            lambda: (
+                not window.workspace.reading.busy and window.bench.measure.settled and window.bench.thumbnails.settled
+            )
+        )
         rng, taken = np.random.default_rng(0), []
         ticks.clear()
         for step in range(60):
-            window.measure.tabs.choose(step % 5)
+            window.bench.measure.tabs.choose(step % 5)
             QApplication.processEvents()
             k = int(rng.integers(CLASSES))
             condition = (
@@ -49,11 +53,11 @@ def main() -> None:
                 Confidence(frozenset({(0.2, 0.4)})),
             )[step % 4]  # fmt: skip
             began = time.perf_counter()
-            window.session.replace(condition)
+            window.workspace.shown.replace(condition)
             window.repaint()
             QApplication.processEvents()
             taken.append(time.perf_counter() - began)
-            wait(lambda: window.thumbnails.settled, 20)
+            wait(lambda: window.bench.thumbnails.settled, 20)
         stall = max(b - a for a, b in pairwise(ticks))
         milliseconds = [1000 * one for one in taken]
         print(

@@ -27,7 +27,14 @@ CORE = (
     "reporting",
 )
 # What stands around the core, and what of that each part may use beside it.
-AROUND = {"demo": set(), "commands": {"demo"}, "cli": {"commands", "demo", "ui"}, "ui": {"demo"}, "__main__": {"cli"}}
+AROUND = {
+    "demo": set(),
+    "workspace": {"demo"},
+    "commands": {"demo"},
+    "ui": {"demo", "workspace"},
+    "cli": {"commands", "demo", "ui"},
+    "__main__": {"cli"},
+}
 
 
 def imports_of(path: Path) -> set[str]:

@@ -20,9 +20,10 @@ from PySide6.QtWidgets import QApplication  # noqa: E402
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
+from mivrat.ui.bench import CHECK, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
 from mivrat.ui.explain.step import BOARD, COVER, TRUST, WHERE  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
-from mivrat.ui.window import BENCH, CHECK, EXAMINE, EXPLAIN, MEASURE, PREPARE, MainWindow  # noqa: E402
+from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 # Views drawn in the dark theme too; every one is drawn in the light one.
@@ -62,14 +63,14 @@ def take_all(theme: str) -> None:
         pause(80)
         wait(
             lambda: (
-                window.thumbnails.settled
-                and window.close_look.settled
-                and window.prepare.recipe_page.settled
-                and window.measure.settled
-                and window.examine.settled
-                and window.explain.settled
-                and window.light_table.settled
-                and not window.workers.busy
+                window.bench.thumbnails.settled
+                and window.bench.close_look.settled
+                and window.bench.prepare.recipe_page.settled
+                and window.bench.measure.settled
+                and window.bench.examine.settled
+                and window.bench.explain.settled
+                and window.bench.light_table.settled
+                and not window.workspace.reading.busy
             )
         )
         pause(80)
@@ -78,92 +79,92 @@ def take_all(theme: str) -> None:
     take("start")
     window.open_demo()
     wait(lambda: window.pages.currentIndex() == BENCH)
-    window.show_step(MEASURE)
+    window.bench.show_step(MEASURE)
     take("headline")
-    window.measure.tabs.choose(1)
+    window.bench.measure.tabs.choose(1)
     take("classes")
-    window.measure.tabs.choose(2)
-    window.session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    window.session.step(0)
+    window.bench.measure.tabs.choose(2)
+    window.workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    window.workspace.shown.step(0)
     take("confusions")
-    window.look_closely()
+    window.bench.look_closely()
     take("close-look")
-    window.leave_close_look()
-    window.session.clear()
-    window.measure.tabs.choose(3)
-    window.measure.reliability.diagram.select(9, False)
+    window.bench.leave_close_look()
+    window.workspace.shown.clear()
+    window.bench.measure.tabs.choose(3)
+    window.bench.measure.reliability.diagram.select(9, False)
     take("confidence")
-    window.session.clear()
+    window.workspace.shown.clear()
     if theme == "paper":
         examine(window, take)
-        window.session.clear()
+        window.workspace.shown.clear()
     explain(window, take, whole=theme == "paper")
     if theme != "paper":
         window.close()
         return
-    window.explain.toggle_heat()
-    window.session.clear()
-    window.show_step(PREPARE)
+    window.bench.explain.toggle_heat()
+    window.workspace.shown.clear()
+    window.bench.show_step(PREPARE)
     take("inputs")
-    window.prepare.tabs.choose(RECIPE)
-    page = window.prepare.recipe_page
+    window.bench.prepare.tabs.choose(RECIPE)
+    page = window.bench.prepare.recipe_page
     page._edited("resize", {"rule": "shorter-side", "size": 96})
     page._edited("crop", {"size": (72, 90)})
     take("recipe")
-    window.show_run(next(run.id for run in window.session.runs if run.image_set == "spring-check"))
-    window.show_step(CHECK)
-    wait(lambda: not window.workers.busy)
-    window.keeper.check()
-    wait(lambda: window.job is None and not window.workers.busy)
-    window.check.rows["training"].images.click()
-    window.check.rows["training"].toggle()
+    window.show_run(next(run.id for run in window.workspace.runs if run.image_set == "spring-check"))
+    window.bench.show_step(CHECK)
+    wait(lambda: not window.workspace.reading.busy)
+    window.workspace.jobs.check()
+    wait(lambda: window.workspace.jobs.going_on is None and not window.workspace.reading.busy)
+    window.bench.check.rows["training"].images.click()
+    window.bench.check.rows["training"].toggle()
     take("check")
     window.close()
 
 
 def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     """The Examine step: groups by likeness, a review half done, causes counted, suspected labels."""
-    window.show_step(EXAMINE)
-    window.examine.tabs.choose(2)
-    window.keeper.find_features()
-    wait(lambda: window.session.vectors is not None and window.job is None)
+    window.bench.show_step(EXAMINE)
+    window.bench.examine.tabs.choose(2)
+    window.workspace.jobs.find_features()
+    wait(lambda: window.workspace.shown.vectors is not None and window.workspace.jobs.going_on is None)
     take("groups")
-    review, session = window.examine.review, window.session
-    window.examine.tabs.choose(0)
+    review, workspace = window.bench.examine.review, window.workspace
+    window.bench.examine.tabs.choose(0)
     review.name.setText("ink dot")
     review.add_cause()
     review.move_cause(-6)
-    dotted, others = window.examine.groups.cards[0].members, window.examine.groups.cards[2].members
+    dotted, others = window.bench.examine.groups.cards[0].members, window.bench.examine.groups.cards[2].members
     for images, key in ((dotted, 1), (others[1:3], 3), (others[5:6], 6)):
-        session.replace(Picked("hand", tuple(images)))
-        session.look_at(images[0], frozenset(images))
-        window.reviewer.toggle_key(key)
-    window.leave_close_look()
-    session.replace(Outcome(frozenset({"wrong"})))
-    session.set_bands("cause")
-    window.examine.tabs.choose(0)
+        workspace.shown.replace(Picked("hand", tuple(images)))
+        workspace.shown.look_at(images[0], frozenset(images))
+        window.bench.reviewer.toggle_key(key)
+    window.bench.leave_close_look()
+    workspace.shown.replace(Outcome(frozenset({"wrong"})))
+    workspace.shown.set_bands("cause")
+    window.bench.examine.tabs.choose(0)
     take("review")
-    window.examine.tabs.choose(1)
-    window.examine.causes.by.setCurrentText("pair")
-    window.examine.causes.refresh()
+    window.bench.examine.tabs.choose(1)
+    window.bench.examine.causes.by.setCurrentText("pair")
+    window.bench.examine.causes.refresh()
     take("causes")
-    session.set_bands("no bands")
-    window.examine.tabs.choose(3)
-    wait(lambda: window.examine.settled)
-    window.examine.labels.table.setCurrentCell(0, 0)
+    workspace.shown.set_bands("no bands")
+    window.bench.examine.tabs.choose(3)
+    wait(lambda: window.bench.examine.settled)
+    window.bench.examine.labels.table.setCurrentCell(0, 0)
     take("labels")
 
 
 def explain(window: MainWindow, take: Callable[[str], None], whole: bool) -> None:
     """The views of the Explain step, the board alone or the whole of it: from one mistake to a tested cause."""
-    step, session = window.explain, window.session
+    step, workspace = window.bench.explain, window.workspace
 
     def job() -> None:
-        wait(lambda: window.job is None and not window.workers.busy, 600)
+        wait(lambda: window.workspace.jobs.going_on is None and not window.workspace.reading.busy, 600)
 
-    session.replace(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    session.step(0)
-    window.show_step(EXPLAIN)
+    workspace.shown.replace(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    workspace.shown.step(0)
+    window.bench.show_step(EXPLAIN)
     step.tabs.choose(BOARD)
     take("board")
     if not whole:
@@ -179,7 +180,7 @@ def explain(window: MainWindow, take: Callable[[str], None], whole: bool) -> Non
     step.trust.examine_some()
     job()
     take("trust")
-    session.replace(Outcome(frozenset({"wrong"})))
+    workspace.shown.replace(Outcome(frozenset({"wrong"})))
     step.tabs.choose(WHERE)
     wait(lambda: step.settled)
     step.explainer.make_maps()

@@ -42,19 +42,7 @@ def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
 
     def wait() -> None:
         qtbot.wait(30)
-        qtbot.waitUntil(
-            lambda: (
-                not window.workers.busy
-                and window.thumbnails.settled
-                and window.close_look.settled
-                and window.prepare.recipe_page.settled
-                and window.measure.settled
-                and window.examine.settled
-                and window.explain.settled
-                and window.light_table.settled
-            ),
-            timeout=30000,
-        )
+        qtbot.waitUntil(lambda: window.settled, timeout=30000)
         qtbot.wait(30)
 
     return wait

@@ -20,12 +20,14 @@ from PySide6.QtWidgets import (
 )
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
-from mivrat.ui.jobs import Job
+from mivrat.ui.bench import EXPLAIN
 from mivrat.ui.widgets import Choice, plain
-from mivrat.ui.window import BENCH, EXPLAIN, NEW, STEPS, MainWindow
+from mivrat.ui.window import BENCH, NEW, STEPS, MainWindow
+from mivrat.workspace.jobs import Job
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 
@@ -37,8 +39,8 @@ HOSTILE = ['<img src="file:///dev/zero">', "<b>bold</b> & co", "<a href='x'>alde
 def pages(window: MainWindow) -> Iterator[str]:
     """Every page of every step, one after the other, with the light table and with the close look."""
     for step in range(len(STEPS)):
-        window.show_step(step)
-        tabs = getattr(window.figures.currentWidget(), "tabs", None)
+        window.bench.show_step(step)
+        tabs = getattr(window.bench.figures.currentWidget(), "tabs", None)
         for page in range(len(tabs._group.buttons()) if tabs is not None else 1):
             if tabs is not None:
                 tabs.choose(page)
@@ -62,26 +64,26 @@ def sweep(window: MainWindow, sizes: list[tuple[int, int]]) -> None:
             window.resize(*size)
             for _ in range(3):
                 QApplication.processEvents()
-            view = window.explain.board.view
+            view = window.bench.explain.board.view
             before = view.height()
             QApplication.processEvents()
             assert view.height() == before
 
 
 def test_every_page_lives_at_any_size(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.session.look_at(int(demo.session.shown[0]))
-    demo.show_step(EXPLAIN)
+    demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
+    demo.bench.show_step(EXPLAIN)
     settle()
     sweep(demo, SIZES)
 
 
 @pytest.mark.slow
 def test_every_page_lives_at_every_width(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.session.look_at(int(demo.session.shown[0]))
-    demo.show_step(EXPLAIN)
+    demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
+    demo.bench.show_step(EXPLAIN)
     settle()
     for wishes in (1, 3, 6):
-        demo.explain.board.set_wishes([(k, None) for k in range(wishes)])
+        demo.bench.explain.board.set_wishes([(k, None) for k in range(wishes)])
         settle()
         sweep(demo, [(width, height) for width in range(900, 1401) for height in (640, 721, 738, 800)])
 
@@ -104,11 +106,11 @@ def test_names_are_never_taken_for_markup(qtbot: QtBot, window: MainWindow, sett
     window.open_study(tmp_path / "s.mivrat")
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     settle()
-    window.session.look_at(0)
+    window.workspace.shown.look_at(0)
     seen = 0
     for close in (False, True):
         if close:
-            window.look_closely()
+            window.bench.look_closely()
             settle()
         for page in pages(window):
             settle()
@@ -149,60 +151,71 @@ def test_the_wheel_changes_nothing_that_is_only_scrolled_over(qtbot: QtBot, demo
             QWheelEvent(middle, widget.mapToGlobal(middle), QPoint(), QPoint(0, -240), LEFT & ~LEFT, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False),
         )  # fmt: skip
 
-    demo.show_step(0)
-    demo.prepare.tabs.choose(2)
+    demo.bench.show_step(0)
+    demo.bench.prepare.tabs.choose(2)
     settle()
     tried = 0
     for choice in demo.findChildren(Choice):
         if choice.count() > 1 and choice.isVisible() and choice.isEnabled():
-            demo.light_table.thumbs.setFocus()
+            demo.bench.light_table.thumbs.setFocus()
             before = choice.currentIndex()
             turn(choice)
             assert (choice.currentIndex(), choice.hasFocus()) == (before, False)
             tried += 1
     assert tried > 4
-    order = demo.light_table.findChild(QComboBox)
+    order = demo.bench.light_table.findChild(QComboBox)
     assert isinstance(order, Choice)
     order.setFocus()
     turn(order)
     assert order.currentIndex() == 1
 
 
+def until_stopped(signal: StopSignal, ended: list[int] | None = None) -> Iterator[object]:
+    """A job that does nothing until it is stopped."""
+    yield Progress(0, 1, 0.0, None)
+    signal._event.wait(20)
+    if ended is not None:
+        ended.append(1)
+    return False
+
+
 def test_what_is_said_never_hides_the_job_and_what_is_refused_is_not_kept(
     qtbot: QtBot, demo: MainWindow, settle: Settle
 ) -> None:
-    stop = []
-    demo.keeper.begin(Job("write", "Writing a lot"), lambda work: [work.stop._event.wait(20), stop.append(1)][0])
+    stop: list[int] = []
+    demo.workspace.jobs.begin(Job("write", "Writing a lot"), lambda signal: until_stopped(signal, stop))
     assert demo.foot.stop.isVisible()
-    demo.session.look_at(3)
-    demo.reviewer.toggle_reviewed()
-    demo.keeper.undo()
+    demo.workspace.shown.look_at(3)
+    demo.bench.reviewer.toggle_reviewed()
+    demo.workspace.edits.undo()
     assert "Taken back" in demo.foot.notice.full_text
     assert demo.foot.stop.isVisible()
     assert demo.foot.what.text() == "Writing a lot"
-    qtbot.keyClick(demo.light_table.thumbs, Qt.Key.Key_S)
+    qtbot.keyClick(demo.bench.light_table.thumbs, Qt.Key.Key_S)
     assert "“Writing a lot” has to end first" in demo.foot.notice.full_text
     qtbot.mouseClick(demo.foot.stop, LEFT)
     settle()
     assert stop == [1]
-    assert demo.session.vectors is None
-    assert not demo.session.conditions
-    demo.keeper.read_again([5])
+    assert demo.workspace.shown.vectors is None
+    assert not demo.workspace.shown.conditions
+    demo.workspace.jobs.read_again([5])
     settle()
     assert demo.foot.notice.full_text == "Read again: 1 image."
 
 
 def test_the_focus_stays_while_a_job_runs_and_comes_back(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.show_step(1)
+    demo.bench.show_step(1)
     settle()
-    begin = next(one for one in demo.check.findChildren(QPushButton) if one.isVisible() and one is demo.check.all)
+    begin = next(
+        one for one in demo.bench.check.findChildren(QPushButton) if one.isVisible() and one is demo.bench.check.all
+    )
     begin.setFocus()
-    order = demo.session.order
-    demo.keeper.begin(Job("check", "Checking"), lambda work: work.stop._event.wait(20))
+    order = demo.workspace.shown.order
+    demo.workspace.jobs.begin(Job("check", "Checking"), until_stopped)
     assert not begin.isEnabled()
-    assert demo.waiting.hasFocus()
-    qtbot.keyClicks(demo.waiting, "name it")
-    assert demo.session.order == order
+    assert demo.bench.waiting.hasFocus()
+    qtbot.keyClicks(demo.bench.waiting, "name it")
+    assert demo.workspace.shown.order == order
     demo.stop_job()
     settle()
     assert begin.hasFocus()
@@ -231,19 +244,19 @@ def test_the_place_of_a_new_study_is_proposed_once_and_left_alone(
 
 
 def test_rows_of_the_headline_stay_when_slower_figures_come(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    headline = demo.measure.headline
-    demo.show_step(2)
-    demo.measure.tabs.choose(0)
+    headline = demo.bench.measure.headline
+    demo.bench.show_step(2)
+    demo.bench.measure.tabs.choose(0)
     settle()
     row = headline._rows[1]
     qtbot.mouseClick(row, LEFT)
-    chosen = demo.session.conditions
+    chosen = demo.workspace.shown.conditions
     assert chosen == row.conditions
     headline._shown = None
     headline.refresh()  # as when intervals come in
     settle()
     focused = QApplication.focusWidget()
     assert focused in headline._rows
-    assert focused.conditions == chosen  # type: ignore[union-attr]
+    assert focused.conditions == chosen
     qtbot.keyClick(focused, Qt.Key.Key_Return)
-    assert demo.session.conditions == chosen
+    assert demo.workspace.shown.conditions == chosen

@@ -18,9 +18,10 @@ from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.file import Study
+from mivrat.ui.bench import CHECK
 from mivrat.ui.check.step import figure_tables
-from mivrat.ui.keeper import QUICK, SLOW
-from mivrat.ui.window import BENCH, CHECK, MainWindow
+from mivrat.ui.window import BENCH, MainWindow
+from mivrat.workspace.jobs import QUICK, SLOW
 from tests.support.fitted import STRIPED, fitted, write_striped
 
 Settle = Callable[[], None]
@@ -53,16 +54,15 @@ def made(root: Path, folder: Path, classes: list[str], recipe: Recipe) -> Path:
 
 
 def opened(qtbot: QtBot, window: MainWindow, settle: Settle, root: Path, study: Path) -> None:
-    window.keeper.allow(root)
+    window.workspace.allow(root)
     window.open_study(study)
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     settle()
-    qtbot.mouseClick(window.rail.steps[CHECK], LEFT)
+    qtbot.mouseClick(window.bench.rail.steps[CHECK], LEFT)
 
 
 def accuracy(window: MainWindow) -> float:
-    assert window.session.snapshot is not None
-    value = window.session.snapshot.figures.top_k[1].value
+    value = window.workspace.shown.snapshot.figures.top_k[1].value
     assert value is not None
     return value
 
@@ -72,27 +72,31 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
 ) -> None:
     study = made(striped, tmp_path, list(STRIPED), RIGHT_RECIPE)
     opened(qtbot, window, settle, striped, study)
-    check, session = window.check, window.session
-    assert set(session.checks) == set(QUICK)
+    check, workspace = window.bench.check, window.workspace
+    assert set(workspace.shown.checks) == set(QUICK)
     assert check.rows["duplicates"].state == "open"
     qtbot.mouseClick(check.all, LEFT)
     assert window.foot.stop.isVisible()
-    qtbot.waitUntil(lambda: window.job is None, timeout=30000)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
     settle()
-    assert set(session.checks) == set(QUICK) | set(SLOW)
+    assert set(workspace.shown.checks) == set(QUICK) | set(SLOW)
     assert (check.rows["readable"].state, check.rows["duplicates"].state) == ("look", "look")
     assert check.rows["recipe"].state == "fine"
-    assert window.rail.steps[CHECK].state == "look"
-    assert "Copies within the set" in window.rail.steps[CHECK].toolTip()
+    assert window.bench.rail.steps[CHECK].state == "look"
+    assert "Copies within the set" in window.bench.rail.steps[CHECK].toolTip()
     row = check.rows["duplicates"]
     assert row.images.text() == "2 images"
     qtbot.mouseClick(row.images, LEFT)
-    assert isinstance(session.conditions[0], Picked)
-    assert session.order == "as listed"
-    names = [session.snapshot.record.image_set.items[i].path for i in session.shown] if session.snapshot else []
+    assert isinstance(workspace.shown.conditions[0], Picked)
+    assert workspace.shown.order == "as listed"
+    names = (
+        [workspace.shown.snapshot.record.image_set.items[i].path for i in workspace.shown.images]
+        if workspace.shown.snapshot
+        else []
+    )
     assert sorted(names) == ["rust fine/0-000.png", "rust fine/again.png"]
-    session.clear()
-    assert session.order == "surest mistake first"
+    workspace.shown.clear()
+    assert workspace.shown.order == "surest mistake first"
     row.setFocus()
     qtbot.keyClick(row, Qt.Key.Key_Return)
     assert row.details.isVisible()
@@ -102,7 +106,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     window.close_study()
     opened(qtbot, window, settle, striped, study)
     assert check.rows["duplicates"].state == "look"
-    assert session.checks["recipe"].answered == 74
+    assert workspace.shown.checks["recipe"].answered == 74
 
 
 def test_a_file_made_whole_is_read_again(
@@ -114,16 +118,16 @@ def test_a_file_made_whole_is_read_again(
     try:
         rng = np.random.default_rng(0)
         Image.fromarray(rng.integers(0, 256, (70, 110, 3), dtype=np.uint8)).save(cut)
-        window.keeper.check(("readable",))
-        qtbot.waitUntil(lambda: window.job is None, timeout=10000)
+        window.workspace.jobs.check(("readable",))
+        qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=10000)
         settle()
-        assert window.check.rows["changed"].state == "stop"
-        assert window.header.badge.text() == "1 unreadable"
-        qtbot.mouseClick(window.check.rows["changed"].again, LEFT)
-        qtbot.waitUntil(lambda: window.job is None, timeout=10000)
+        assert window.bench.check.rows["changed"].state == "stop"
+        assert window.bench.header.badge.text() == "1 unreadable"
+        qtbot.mouseClick(window.bench.check.rows["changed"].again, LEFT)
+        qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=10000)
         settle()
-        assert window.header.badge.text() == ""
-        assert window.check.rows["changed"].state == "fine"
+        assert window.bench.header.badge.text() == ""
+        assert window.bench.check.rows["changed"].state == "fine"
     finally:
         cut.write_bytes(before)
 
@@ -133,20 +137,20 @@ def test_another_class_order_is_found_and_taken_back(
 ) -> None:
     turned = sorted(STRIPED)
     opened(qtbot, window, settle, striped, made(striped, tmp_path, turned, RIGHT_RECIPE))
-    row = window.check.rows["class-order"]
+    row = window.bench.check.rows["class-order"]
     assert row.state == "stop"
-    assert window.rail.steps[CHECK].state == "stop"
+    assert window.bench.rail.steps[CHECK].state == "stop"
     low = accuracy(window)
     assert row.adopt.text() == "Use this class order"
     qtbot.mouseClick(row.adopt, LEFT)
     settle()
     assert accuracy(window) > 0.9 > 0.6 > low
-    assert window.session.classes == list(STRIPED)
-    assert window.check.rows["class-order"].state == "fine"
+    assert window.workspace.shown.classes == list(STRIPED)
+    assert window.bench.check.rows["class-order"].state == "fine"
     qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     settle()
     assert accuracy(window) == low
-    assert window.check.rows["class-order"].state == "stop"
+    assert window.bench.check.rows["class-order"].state == "stop"
 
 
 def test_a_better_recipe_is_found_and_adopted(
@@ -155,21 +159,22 @@ def test_a_better_recipe_is_found_and_adopted(
     wrong = RIGHT_RECIPE.model_copy(update={"values": Values()})
     opened(qtbot, window, settle, striped, made(striped, tmp_path, list(STRIPED), wrong))
     low = accuracy(window)
-    qtbot.mouseClick(window.check.rows["recipe"].run, LEFT)
-    qtbot.waitUntil(lambda: window.job is None, timeout=30000)
+    qtbot.mouseClick(window.bench.check.rows["recipe"].run, LEFT)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
     settle()
-    assert window.check.rows["recipe"].state == "stop"
-    qtbot.mouseClick(window.check.rows["recipe"].adopt, LEFT)
+    assert window.bench.check.rows["recipe"].state == "stop"
+    qtbot.mouseClick(window.bench.check.rows["recipe"].adopt, LEFT)
     settle()
-    snapshot = window.session.snapshot
-    assert snapshot is not None
+    snapshot = window.workspace.shown.snapshot
     assert snapshot.record.recipe.value_ranges()[0] == pytest.approx((-1, 1))
-    assert len(window.session.runs) == 2
-    qtbot.waitUntil(lambda: "recipe" in window.session.checks and window.job is None, timeout=30000)
+    assert len(window.workspace.runs) == 2
+    qtbot.waitUntil(
+        lambda: "recipe" in window.workspace.shown.checks and window.workspace.jobs.going_on is None, timeout=30000
+    )
     settle()
-    assert window.session.snapshot.counts.pending == 0  # it was scored, and checked again
-    assert window.check.rows["recipe"].state == "fine"
-    assert "always saying the commonest class" in window.session.checks["recipe"].result.sentence.lower()
+    assert window.workspace.shown.snapshot.counts.pending == 0  # it was scored, and checked again
+    assert window.bench.check.rows["recipe"].state == "fine"
+    assert "always saying the commonest class" in window.workspace.shown.checks["recipe"].result.sentence.lower()
     assert accuracy(window) > 0.9 > low
 
 
@@ -180,8 +185,8 @@ def test_a_missing_model_stops_and_says_so(
     (striped / "net.onnx").rename(striped / "gone.onnx")
     try:
         opened(qtbot, window, settle, striped, study)
-        assert window.check.rows["outputs"].state == "stop"
-        assert "net.onnx" in window.check.rows["outputs"].sentence.text()
+        assert window.bench.check.rows["outputs"].state == "stop"
+        assert "net.onnx" in window.bench.check.rows["outputs"].sentence.text()
     finally:
         (striped / "gone.onnx").rename(striped / "net.onnx")
 

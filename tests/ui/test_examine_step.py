@@ -23,8 +23,9 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import Review, load_reviews
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
+from mivrat.ui.bench import EXAMINE, MEASURE
 from mivrat.ui.close_look.view import WAYS
-from mivrat.ui.window import BENCH, EXAMINE, MEASURE, MainWindow
+from mivrat.ui.window import BENCH, MainWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES as THREE
 from tests.support.sets import write_set
@@ -42,11 +43,10 @@ def key(window: MainWindow, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.Key
 
 
 def reviews_on_disk(window: MainWindow) -> dict[int, Review]:
-    window.keeper._writer.wait()
-    assert window.session.snapshot is not None
+    window.workspace.writing.wait()
     study = Study.open(demo_study_path(), again=True)
     try:
-        return load_reviews(study, window.session.snapshot.record.info.set_id).by_position
+        return load_reviews(study, window.workspace.shown.snapshot.record.info.set_id).by_position
     finally:
         study.close()
 
@@ -54,83 +54,82 @@ def reviews_on_disk(window: MainWindow) -> dict[int, Review]:
 def test_a_review_run_with_keys_alone_and_back_after_a_restart(
     qtbot: QtBot, demo: MainWindow, settle: Settle, settings: QSettings
 ) -> None:
-    session, snapshot = demo.session, demo.session.snapshot
-    assert snapshot is not None
-    demo.show_step(EXAMINE)
-    demo.light_table.thumbs.setFocus()
-    session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    demo.light_table.thumbs.setFocus()
+    workspace = demo.workspace
+    demo.bench.show_step(EXAMINE)
+    demo.bench.light_table.thumbs.setFocus()
+    workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    demo.bench.light_table.thumbs.setFocus()
     seen = []
     for number in (Qt.Key.Key_6, Qt.Key.Key_2, Qt.Key.Key_6):
         key(demo, Qt.Key.Key_N)
-        seen.append(session.current)
+        seen.append(workspace.shown.current)
         key(demo, number)
-    assert demo.right.currentWidget() is demo.close_look
-    assert seen == session.shown[:3].tolist()
-    first, second, third = (int(i) for i in session.shown[:3])
-    assert demo.close_look.review.progress.text() == "3 of 25 mistakes reviewed"
-    assert demo.close_look.review.chips[6].isChecked()
+    assert demo.bench.right.currentWidget() is demo.bench.close_look
+    assert seen == workspace.shown.images[:3].tolist()
+    first, second, third = (int(i) for i in workspace.shown.images[:3])
+    assert demo.bench.close_look.review.progress.text() == "3 of 25 mistakes reviewed"
+    assert demo.bench.close_look.review.chips[6].isChecked()
     assert {i: sorted(one.causes) for i, one in reviews_on_disk(demo).items()} == {first: [6], second: [2], third: [6]}
 
     key(demo, Qt.Key.Key_E)  # a note: digits and letters are text while it is written
     QTest.keyClicks(demo.focusWidget(), "dot no 7, R and N")
     key(demo, Qt.Key.Key_Return)
-    assert session.reviews[third] == Review(frozenset({6}), "dot no 7, R and N", True)
+    assert workspace.shown.reviews[third] == Review(frozenset({6}), "dot no 7, R and N", True)
     key(demo, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     key(demo, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert third not in session.reviews.by_position
+    assert third not in workspace.shown.reviews.by_position
     assert third not in reviews_on_disk(demo)
     key(demo, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-    assert session.reviews[third] == Review(frozenset({6}), "", True)
+    assert workspace.shown.reviews[third] == Review(frozenset({6}), "", True)
     key(demo, Qt.Key.Key_R)
-    assert not session.reviews[third].reviewed
+    assert not workspace.shown.reviews[third].reviewed
     key(demo, Qt.Key.Key_N)
-    assert session.current == int(session.shown[3])  # the third is still to come, but further on first
-    session.set_order("least sure first")
-    where, order = session.current, session.shown.tolist()
+    assert workspace.shown.current == int(workspace.shown.images[3])  # the third is still to come, but further on first
+    workspace.shown.set_order("least sure first")
+    where, order = workspace.shown.current, workspace.shown.images.tolist()
 
+    reviews = dict(workspace.shown.reviews.by_position)
     demo.close()
     again = MainWindow(settings)
     again.show()
     qtbot.addWidget(again)
     again.open_demo()
     qtbot.waitUntil(lambda: again.pages.currentIndex() == BENCH, timeout=30000)
-    qtbot.waitUntil(lambda: again.session.current == where, timeout=10000)
-    assert [one.kind for one in again.session.conditions] == ["labelled", "predicted"]
-    assert again.session.shown.tolist() == order
-    assert again.figures.currentIndex() == EXAMINE
-    assert again.right.currentWidget() is again.close_look
-    assert again.session.reviews.by_position == session.reviews.by_position
-    assert again.close_look.review.progress.text() == "2 of 25 mistakes reviewed"
+    qtbot.waitUntil(lambda: again.workspace.shown.current == where, timeout=10000)
+    assert [one.kind for one in again.workspace.shown.conditions] == ["labelled", "predicted"]
+    assert again.workspace.shown.images.tolist() == order
+    assert again.bench.figures.currentIndex() == EXAMINE
+    assert again.bench.right.currentWidget() is again.bench.close_look
+    assert again.workspace.shown.reviews.by_position == reviews
+    assert again.bench.close_look.review.progress.text() == "2 of 25 mistakes reviewed"
 
 
 def test_causes_are_edited_and_counted(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    session, snapshot = demo.session, demo.session.snapshot
-    assert snapshot is not None
-    judged, page = snapshot.judged, demo.examine.review
-    demo.show_step(EXAMINE)
+    workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
+    judged, page = snapshot.judged, demo.bench.examine.review
+    demo.bench.show_step(EXAMINE)
     page.name.setText("ink dot")
     qtbot.keyClick(page.name, Qt.Key.Key_Return)
-    assert session.reviews.causes[-1].name == "ink dot"
+    assert workspace.shown.reviews.causes[-1].name == "ink dot"
     while page.causes.currentRow():
         qtbot.mouseClick(page.up, LEFT)
-    assert demo.close_look.review.chips[session.reviews.causes[0].id].text() == "1  ink dot"
+    assert demo.bench.close_look.review.chips[workspace.shown.reviews.causes[0].id].text() == "1  ink dot"
     page.causes.setCurrentCell(1, 0)
     page.name.setText("mislabelled")
     qtbot.mouseClick(page.rename, LEFT)
-    assert session.reviews.causes[1].name == "mislabelled"
+    assert workspace.shown.reviews.causes[1].name == "mislabelled"
     wrong = np.flatnonzero(judged.wrong)
-    demo.light_table.thumbs.setFocus()
-    session.look_at(int(wrong[0]), frozenset(wrong[:9].tolist()))
+    demo.bench.light_table.thumbs.setFocus()
+    workspace.shown.look_at(int(wrong[0]), frozenset(wrong[:9].tolist()))
     key(demo, Qt.Key.Key_1)  # all nine at once
-    session.look_at(int(wrong[4]))
+    workspace.shown.look_at(int(wrong[4]))
     key(demo, Qt.Key.Key_2)
-    session.look_at(int(wrong[9]))
+    workspace.shown.look_at(int(wrong[9]))
     key(demo, Qt.Key.Key_R)
-    dot, mislabelled = (session.reviews.causes[i].id for i in (0, 1))
-    assert session.reviews[int(wrong[4])].causes == {dot, mislabelled}
-    demo.examine.tabs.choose(1)
-    counts = demo.examine.causes
+    dot, mislabelled = (workspace.shown.reviews.causes[i].id for i in (0, 1))
+    assert workspace.shown.reviews[int(wrong[4])].causes == {dot, mislabelled}
+    demo.bench.examine.tabs.choose(1)
+    counts = demo.bench.examine.causes
     assert counts.table.as_lines()[1:] == [
         ["ink dot", "all", "9 of 10", "90.0 %", "59.6 – 98.2"],
         ["mislabelled", "all", "1 of 10", "10.0 %", "1.8 – 40.4"],
@@ -145,70 +144,68 @@ def test_causes_are_edited_and_counted(qtbot: QtBot, demo: MainWindow, settle: S
     line = next(i for i, one in enumerate(counts.found) if one.cause == dot)
     at = counts.table.visualItemRect(counts.table.item(line, 0)).center()
     qtbot.mouseClick(counts.table.viewport(), LEFT, pos=at)
-    assert len(session.shown) == counts.found[line].share.hits
-    demo.examine.tabs.choose(0)
+    assert len(workspace.shown.images) == counts.found[line].share.hits
+    demo.bench.examine.tabs.choose(0)
     page.causes.setCurrentCell(0, 0)
     qtbot.mouseClick(page.take_out, LEFT)
-    assert session.reviews.names(int(wrong[0])) == []
+    assert workspace.shown.reviews.names(int(wrong[0])) == []
     demo.undo()
-    assert session.reviews.names(int(wrong[0])) == ["ink dot"]
+    assert workspace.shown.reviews.names(int(wrong[0])) == ["ink dot"]
     demo.redo()
-    assert session.reviews.names(int(wrong[0])) == []
+    assert workspace.shown.reviews.names(int(wrong[0])) == []
 
 
 def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    session, snapshot = demo.session, demo.session.snapshot
-    assert snapshot is not None
-    demo.show_step(EXAMINE)
-    demo.examine.tabs.choose(2)
-    page = demo.examine.groups
-    if session.vectors is None:
+    workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
+    demo.bench.show_step(EXAMINE)
+    demo.bench.examine.tabs.choose(2)
+    page = demo.bench.examine.groups
+    if workspace.shown.vectors is None:
         qtbot.mouseClick(page.begin, LEFT)
     settle()
-    assert session.vectors is not None
+    assert workspace.shown.vectors is not None
     assert sum(len(card.members) for card in page.cards) == int(snapshot.judged.wrong.sum())
     dotted = page.cards[0]  # the largest: plantain with the ink dot, taken for ragweed
     shared = {(one.about, one.value) for one in dotted.shared}
     assert {("labelled", "plantain"), ("predicted", "ragweed")} <= shared
     qtbot.mouseClick(dotted.see, LEFT)
-    assert session.shown.tolist() == dotted.members
+    assert workspace.shown.images.tolist() == dotted.members
     settle()
     assert page.cards[0] is dotted  # looking at a group does not group anew
     qtbot.keyClicks(dotted.name, "ink dot on plantain")
     qtbot.keyClick(dotted.name, Qt.Key.Key_Return)
-    assert [one.name for one in session.kept] == ["ink dot on plantain"]
+    assert [one.name for one in workspace.shown.kept] == ["ink dot on plantain"]
     members = dotted.members
     demo.undo()
-    assert session.kept == ()
+    assert workspace.shown.kept == ()
     demo.redo()
-    session.clear()
-    demo.examine.tabs.choose(0)
+    workspace.shown.clear()
+    demo.bench.examine.tabs.choose(0)
     settle()
-    named = next(b for b in demo.examine.review.findChildren(QPushButton) if b.text() == "ink dot on plantain")
+    named = next(b for b in demo.bench.examine.review.findChildren(QPushButton) if b.text() == "ink dot on plantain")
     qtbot.mouseClick(named, LEFT)
-    assert session.shown.tolist() == members
-    demo.light_table.thumbs.setFocus()
-    session.look_at(members[0])
+    assert workspace.shown.images.tolist() == members
+    demo.bench.light_table.thumbs.setFocus()
+    workspace.shown.look_at(members[0])
     key(demo, Qt.Key.Key_S)
-    expected = nearest(session.vectors, [members[0]], 60)[0].tolist()
-    assert session.shown.tolist() == [members[0], *expected]
-    session.look_at(members[0])
-    demo.look_closely()
+    expected = nearest(workspace.shown.vectors, [members[0]], 60)[0].tolist()
+    assert workspace.shown.images.tolist() == [members[0], *expected]
+    workspace.shown.look_at(members[0])
+    demo.bench.look_closely()
     settle()
-    assert demo.close_look.similar.images == expected[:8]
-    qtbot.mouseClick(demo.close_look.similar, LEFT, pos=demo.close_look.similar._rect(1).center())
-    assert session.current == expected[1]
+    assert demo.bench.close_look.similar.images == expected[:8]
+    qtbot.mouseClick(demo.bench.close_look.similar, LEFT, pos=demo.bench.close_look.similar._rect(1).center())
+    assert workspace.shown.current == expected[1]
 
 
 def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
     qtbot: QtBot, demo: MainWindow, settle: Settle
 ) -> None:
-    session, snapshot = demo.session, demo.session.snapshot
-    assert snapshot is not None
-    demo.show_step(EXAMINE)
-    demo.examine.tabs.choose(3)
+    workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
+    demo.bench.show_step(EXAMINE)
+    demo.bench.examine.tabs.choose(3)
     settle()
-    page = demo.examine.labels
+    page = demo.bench.examine.labels
     with open(Path(snapshot.record.image_set.root) / "planted.csv", encoding="utf-8") as file:
         planted = {line["path"] for line in csv.DictReader(file) if line["planted"].startswith("wrong label")}
     items = snapshot.record.image_set.items
@@ -219,17 +216,17 @@ def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
     assert len(wrong & set(suspects[:8])) >= 7  # beside one image of two grains, which looks the same
     page.table.setFocus()
     page.table.setCurrentCell(0, 0)
-    assert session.shown.tolist() == suspects
+    assert workspace.shown.images.tolist() == suspects
     for one in (Qt.Key.Key_C, Qt.Key.Key_C, Qt.Key.Key_D):
         qtbot.keyClick(page.table, one)
-    assert session.current == suspects[3]
-    assert [page.table.item(i, 4).text() for i in range(4)] == ["label proposed"] * 2 + ["dismissed", "suspected"]  # type: ignore[union-attr]
-    assert session.reviews.proposed() == dict(zip(suspects[:2], page.found.likely[:2].tolist(), strict=True))
-    session.clear()
-    demo.examine.tabs.choose(0)
+    assert workspace.shown.current == suspects[3]
+    assert [page.table.item(i, 4).text() for i in range(4)] == ["label proposed"] * 2 + ["dismissed", "suspected"]
+    assert workspace.shown.reviews.proposed() == dict(zip(suspects[:2], page.found.likely[:2].tolist(), strict=True))
+    workspace.shown.clear()
+    demo.bench.examine.tabs.choose(0)
     settle()
-    review = demo.examine.review
-    after = snapshot.judged.relabelled(session.reviews.proposed()).figures([1, 3, 5])
+    review = demo.bench.examine.review
+    after = snapshot.judged.relabelled(workspace.shown.reviews.proposed()).figures([1, 3, 5])
     lines = {name: values for name, *values in review.corrected_lines(snapshot.figures, after)}
     hits = int(snapshot.judged.right.sum())
     assert lines["top-1 accuracy"][0].startswith(f"{100 * hits / 399:.1f} %")
@@ -240,102 +237,99 @@ def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
 
 
 def test_images_that_two_classes_fit(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.show_step(EXAMINE)
-    demo.examine.tabs.choose(4)
-    page, session = demo.examine.two_classes, demo.session
+    demo.bench.show_step(EXAMINE)
+    demo.bench.examine.tabs.choose(4)
+    page, workspace = demo.bench.examine.two_classes, demo.workspace
     qtbot.mouseClick(page.begin, LEFT)
     settle()
-    found = session.two_classes
+    found = workspace.shown.two_classes
     assert found
-    assert session.snapshot is not None
     near = {one.image for one in found}
-    assert all(session.snapshot.judged.margins[i] < 0.6 for i in near)
+    assert all(workspace.shown.snapshot.judged.margins[i] < 0.6 for i in near)
     qtbot.mouseClick(page.see, LEFT)
-    assert set(session.shown.tolist()) == near
+    assert set(workspace.shown.images.tolist()) == near
     page.table.setCurrentCell(1, 0)
-    assert session.current == int(session.shown[1])
+    assert workspace.shown.current == int(workspace.shown.images[1])
 
 
 def test_called_beside_labelled_in_three_bands(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    session, snapshot = demo.session, demo.session.snapshot
-    assert snapshot is not None
+    workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
     matrix = snapshot.figures.matrix
-    demo.light_table.thumbs.setFocus()
-    session.look_at(
+    demo.bench.light_table.thumbs.setFocus()
+    workspace.shown.look_at(
         int(np.flatnonzero((snapshot.judged.labels == PLANTAIN) & (snapshot.judged.predicted == RAGWEED))[0])
     )
     key(demo, Qt.Key.Key_B)
     right = int(matrix[RAGWEED, RAGWEED])
     called, labelled = int(matrix[:, RAGWEED].sum()), int(matrix[RAGWEED].sum())
-    assert [band.stop - band.start for band in session.bands] == [right, called - right, labelled - right]
-    assert session.bands[0].accuracy.value == 1
-    session.clear()
-    assert session.bands == []
+    assert [band.stop - band.start for band in workspace.shown.bands] == [right, called - right, labelled - right]
+    assert workspace.shown.bands[0].accuracy.value == 1
+    workspace.shown.clear()
+    assert workspace.shown.bands == []
 
 
 def test_images_are_marked_as_in_a_list_of_files(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    session, thumbs = demo.session, demo.light_table.thumbs
-    session.choose(Labelled(frozenset({PLANTAIN})), Outcome(frozenset({"wrong"})))
-    session.set_bands("prediction")
-    shown = session.shown.tolist()
+    workspace, thumbs = demo.workspace, demo.bench.light_table.thumbs
+    workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Outcome(frozenset({"wrong"})))
+    workspace.shown.set_bands("prediction")
+    shown = workspace.shown.images.tolist()
 
     def click(position: int, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         qtbot.mouseClick(thumbs.viewport(), LEFT, modifier, thumbs.cell_rect(position).center())
 
     click(1)
     click(3, Qt.KeyboardModifier.ShiftModifier)
-    assert session.acted_on == shown[1:4]
+    assert workspace.shown.acted_on == shown[1:4]
     click(2, Qt.KeyboardModifier.ControlModifier)
-    assert session.acted_on == [shown[1], shown[3]]
-    assert demo.light_table.count.text() == "2 marked"
+    assert workspace.shown.acted_on == [shown[1], shown[3]]
+    assert demo.bench.light_table.count.text() == "2 marked"
     click(0)
-    assert session.marked == {shown[0]}
+    assert workspace.shown.marked == {shown[0]}
     for _ in range(2):
         QTest.keyClick(thumbs, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
-    assert session.acted_on == shown[:3]
+    assert workspace.shown.acted_on == shown[:3]
     QTest.keyClick(thumbs, Qt.Key.Key_Escape)
-    assert session.marked == {shown[2]}
+    assert workspace.shown.marked == {shown[2]}
     QTest.keyClick(thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
-    assert session.acted_on == shown
+    assert workspace.shown.acted_on == shown
     # Down the bands in the first column, and up again: every row once, no way lost.
     QTest.keyClick(thumbs, Qt.Key.Key_Home)
-    way = [session.position]
+    way = [workspace.shown.position]
     while True:
         QTest.keyClick(thumbs, Qt.Key.Key_Down)
-        if session.position == way[-1]:
+        if workspace.shown.position == way[-1]:
             break
-        way.append(session.position)
-    assert {band.start for band in session.bands} <= set(way)
+        way.append(workspace.shown.position)
+    assert {band.start for band in workspace.shown.bands} <= set(way)
     assert way == sorted(way)
-    back = [session.position]
+    back = [workspace.shown.position]
     for _ in way[1:]:
         QTest.keyClick(thumbs, Qt.Key.Key_Up)
-        back.append(session.position)
+        back.append(workspace.shown.position)
     assert back == way[::-1]
     click(0)
     click(2, Qt.KeyboardModifier.ControlModifier)
     QTest.keyClick(thumbs, Qt.Key.Key_K)
-    assert session.shown.tolist() == [shown[0], shown[2]]
-    assert isinstance(session.conditions[0], Picked)
+    assert workspace.shown.images.tolist() == [shown[0], shown[2]]
+    assert isinstance(workspace.shown.conditions[0], Picked)
 
 
 def test_images_are_handed_back(qtbot: QtBot, demo: MainWindow, settle: Settle, tmp_path: Path) -> None:
-    session, snapshot = demo.session, demo.session.snapshot
-    assert snapshot is not None
-    session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    actions = [action.text() for action in demo.light_table.more.menu().actions()]
+    workspace = demo.workspace
+    workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    actions = [action.text() for action in demo.bench.light_table.more.menu().actions()]
     assert sum("…" in text for text in actions) == 6
-    demo.hand_back.write_list(tmp_path / "list.csv", lambda handed: "\n".join(handed.source.lines()))
+    demo.bench.hand_back.write_list(tmp_path / "list.csv", lambda handed: "\n".join(handed.source.lines()))
     told = (tmp_path / "list.csv").read_text()
     assert "selection: labelled plantain; predicted ragweed (25 images)" in told
-    demo.hand_back.write_folders(tmp_path / "sorted", "copies")
+    demo.bench.hand_back.write_folders(tmp_path / "sorted", "copies")
     settle()
     copies = sorted((tmp_path / "sorted" / "labelled plantain" / "called ragweed").iterdir())
     assert len(copies) == 25
-    demo.hand_back.write_sheet(tmp_path / "sheet.pdf")
+    demo.bench.hand_back.write_sheet(tmp_path / "sheet.pdf")
     settle()
     assert (tmp_path / "sheet.pdf").read_bytes().startswith(b"%PDF")
-    demo.hand_back.write_list(tmp_path / "relabel.csv", relabel_list)
+    demo.bench.hand_back.write_list(tmp_path / "relabel.csv", relabel_list)
     assert "no other label is proposed" in demo.foot.problem.full_text
     assert not (tmp_path / "relabel.csv").exists()
 
@@ -353,26 +347,26 @@ def test_unlabelled_images_are_reviewed_too(
     window.open_study(tmp_path / "s.mivrat")
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     settle()
-    assert window.reviewer.progress().sentence() == "0 of 4 images reviewed"
-    window.session.set_bands("prediction")
-    assert sum(band.stop - band.start for band in window.session.bands) == 4
+    assert window.bench.reviewer.progress().sentence() == "0 of 4 images reviewed"
+    window.workspace.shown.set_bands("prediction")
+    assert sum(band.stop - band.start for band in window.workspace.shown.bands) == 4
     if which == "all":
-        QTest.keyClick(window.light_table.thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClick(window.bench.light_table.thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
     else:
-        window.light_table.thumbs.setFocus()
+        window.bench.light_table.thumbs.setFocus()
         key(window, Qt.Key.Key_N)
     key(window, Qt.Key.Key_3)
-    assert window.reviewer.progress().reviewed == (4 if which == "all" else 1)
-    hidden = window.session.reviews.causes[2].id
-    window.session.replace(Caused(frozenset({hidden}), window.session.reviews))
-    assert len(window.session.shown) == window.reviewer.progress().reviewed
+    assert window.bench.reviewer.progress().reviewed == (4 if which == "all" else 1)
+    hidden = window.workspace.shown.reviews.causes[2].id
+    window.workspace.shown.replace(Caused(frozenset({hidden}), window.workspace.shown.reviews))
+    assert len(window.workspace.shown.images) == window.bench.reviewer.progress().reviewed
 
 
 def test_a_picture_is_looked_at_at_any_zoom(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.session.step(0)
-    demo.look_closely()
+    demo.workspace.shown.step(0)
+    demo.bench.look_closely()
     settle()
-    look, zoom = demo.close_look, demo.close_look.zoom
+    look, zoom = demo.bench.close_look, demo.bench.close_look.zoom
     at = look.photo.picture_rect().center()
     whole = look.photo.grab().toImage()
     for _ in range(3):
@@ -393,44 +387,42 @@ def test_a_picture_is_looked_at_at_any_zoom(qtbot: QtBot, demo: MainWindow, sett
     assert zoom.part == QRectF(0, 0, 1, 1)
     assert look.photo.grab().toImage() == whole
     key(demo, Qt.Key.Key_Plus)
-    demo.session.step(1)
+    demo.workspace.shown.step(1)
     assert zoom.factor == 1  # another picture is shown whole
 
 
 def test_scores_are_shown_at_a_temperature_adopted(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(3)
-    demo.show_step(MEASURE)
-    view = demo.measure.reliability
+    demo.bench.measure.tabs.choose(3)
+    demo.bench.show_step(MEASURE)
+    view = demo.bench.measure.reliability
     view.view.setCurrentIndex(2)
     settle()
     qtbot.mouseClick(view.adopt, LEFT)
     settle()
-    snapshot = demo.session.snapshot
-    assert snapshot is not None
+    snapshot = demo.workspace.shown.snapshot
     found = snapshot.record.temperature
     assert found == pytest.approx(view._fitted())
-    demo.session.step(0)
-    demo.look_closely()
+    demo.workspace.shown.step(0)
+    demo.bench.look_closely()
     settle()
-    image = demo.session.current
+    image = demo.workspace.shown.current
     assert image is not None
     z = snapshot.judged.rows[image].astype(float) / found
     p = np.exp(z) / np.exp(z).sum()
-    shown = demo.close_look.ranking.lines
+    shown = demo.bench.close_look.ranking.lines
     assert [one.probability for one in shown] == pytest.approx(sorted(p, reverse=True)[: len(shown)], abs=1e-6)
-    assert f"temperature {found:.2f}" in demo.close_look.facts.text().replace("\u00a0", " ")
-    assert "JPG, 128 × 128 px" in demo.close_look.facts.text().replace("\u00a0", " ")
+    assert f"temperature {found:.2f}" in demo.bench.close_look.facts.text().replace("\u00a0", " ")
+    assert "JPG, 128 × 128 px" in demo.bench.close_look.facts.text().replace("\u00a0", " ")
     demo.undo()
     settle()
-    assert demo.session.snapshot is not None
-    assert demo.session.snapshot.record.temperature is None
+    assert demo.workspace.shown.snapshot.record.temperature is None
 
 
 def test_heat_is_made_in_five_ways(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    session, look = demo.session, demo.close_look
-    session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    session.step(0)
-    demo.look_closely()
+    workspace, look = demo.workspace, demo.bench.close_look
+    workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    workspace.shown.step(0)
+    demo.bench.look_closely()
     settle()
     pictures = []
     for i, method in enumerate(WAYS.values()):
@@ -450,6 +442,6 @@ def test_heat_is_made_in_five_ways(qtbot: QtBot, demo: MainWindow, settle: Settl
     assert pictures[2] == pictures[3]  # behind pooling and one linear layer the gradient is that layer's weights
     del pictures[3]
     assert all(a != b for i, a in enumerate(pictures) for b in pictures[:i])
-    session.step(1)
+    workspace.shown.step(1)
     settle()
     assert look.evidence.method == "occlusion"  # the next image keeps the way

@@ -24,9 +24,10 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
+from mivrat.ui.bench import EXPLAIN
 from mivrat.ui.explain.cover_page import HOTTEST, REGIONS
 from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
-from mivrat.ui.window import EXPLAIN, MainWindow
+from mivrat.ui.window import MainWindow
 
 Settle = Callable[[], None]
 LEFT, CONTROL, SHIFT = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -36,19 +37,21 @@ RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 @pytest.fixture
 def explain(demo: MainWindow, settle: Settle) -> MainWindow:
     """The window at the plantain grains that were called ragweed, the first one looked at, in the Explain step."""
-    run = next(one for one in demo.session.runs if one.image_set == "late-summer-field" and one.model == "grain-net-1")
+    run = next(
+        one for one in demo.workspace.runs if one.image_set == "late-summer-field" and one.model == "grain-net-1"
+    )
     demo.show_run(run.id)
     settle()
-    demo.session.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    demo.session.step(0)
+    demo.workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    demo.workspace.shown.step(0)
     QTest.keyClick(demo, Qt.Key.Key_5, CONTROL)
     settle()
-    assert demo.figures.currentIndex() == EXPLAIN
+    assert demo.bench.figures.currentIndex() == EXPLAIN
     return demo
 
 
 def run_job(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
-    qtbot.waitUntil(lambda: window.job is None, timeout=120000)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=120000)
     settle()
 
 
@@ -68,17 +71,18 @@ def drag(
 
 
 def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: Settle, tmp_path: Path) -> None:
-    page, session = explain.explain.board, explain.session
-    view, image = page.view, session.current
+    page, workspace = explain.bench.explain.board, explain.workspace
+    view, image = page.view, workspace.shown.current
     assert image is not None
     assert [name.split("\n")[0] for name in view.board.columns] == ["ragweed", "plantain", "ragweed"]
     assert view.board.columns[2].endswith("rather than plantain")
-    maker = explain.explain.explainer.makers.get(session.snapshot.record)  # type: ignore[union-attr]
-    stages = explain.explain.explainer.stages()
+    maker = workspace.makers.seen(workspace.shown.record)
+    assert maker is not None
+    stages = explain.bench.explain.explainer.stages()
     assert [one.grid for one in stages] == [(12, 12), (24, 24), (48, 48)]
     from mivrat.core.pictures.prepare import prepare_file
 
-    tensor = prepare_file(session.snapshot.record.image_set.file(image), session.snapshot.record.recipe)  # type: ignore[union-attr]
+    tensor = prepare_file(workspace.shown.snapshot.record.image_set.file(image), workspace.shown.snapshot.record.recipe)
     for r, layer in enumerate(stages):
         targets = [Target(RAGWEED), Target(PLANTAIN), Target(RAGWEED, PLANTAIN)]
         expected = maker.maps(np.stack([tensor] * 3), targets, [layer])[0]
@@ -109,7 +113,7 @@ def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: S
     page.toggle((CLASSES.index("pine"), None))
     QTest.keyClick(view, Qt.Key.Key_M)
     settle()
-    assert session.current == int(session.shown[1])
+    assert workspace.shown.current == int(workspace.shown.images[1])
     assert [name.split("\n")[0] for name in view.board.columns] == ["ragweed", "plantain", "ragweed", "pine"]
     assert all(cell.picture is not None for line in view.board.cells for cell in line)
     # Other pictures below the heat, other colours, one peak for all: the picture changes, the map does not.
@@ -138,7 +142,7 @@ def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: S
 def test_slow_methods_can_be_stopped_and_bad_choices_are_said(
     qtbot: QtBot, explain: MainWindow, settle: Settle
 ) -> None:
-    page = explain.explain.board
+    page = explain.bench.explain.board
     page.way.setCurrentText("random masks")
     page.way.activated.emit(page.way.currentIndex())
     qtbot.waitUntil(page.stop_button.isVisible, timeout=5000)
@@ -152,12 +156,12 @@ def test_slow_methods_can_be_stopped_and_bad_choices_are_said(
         settle()
         assert len(page.view.board.rows) == rows
         assert page.view.board.cells[0][0].heat is not None
-    assert explain.explain.explainer.settled
+    assert explain.bench.explain.explainer.settled
 
 
 def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, settle: Settle) -> None:
-    page, explainer = explain.explain.cover, explain.explain.explainer
-    explain.explain.tabs.choose(COVER)
+    page, explainer = explain.bench.explain.cover, explain.bench.explain.explainer
+    explain.bench.explain.tabs.choose(COVER)
     settle()
     assert page.region.currentText() == HOTTEST  # nothing has to be drawn to begin with
     assert page.one is not None
@@ -201,14 +205,14 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     page.region.activated.emit(4)
     drag(page.canvas, (0.4, 0.4), (0.6, 0.4))
     settle()
-    image = explain.session.current
+    image = explain.workspace.shown.current
     assert image is not None
     assert [one.kind for one in explainer.regions[image]] == ["brush"]
     assert page.begin.text() == "Cover the 1 image with a region of their own"
-    explain.keeper._writer.wait()
+    explain.workspace.writing.wait()
     study = Study.open(demo_study_path(), again=True)
     try:
-        kept = load_regions(study, explain.session.snapshot.record.info.set_id)  # type: ignore[union-attr]
+        kept = load_regions(study, explain.workspace.shown.snapshot.record.info.set_id)
     finally:
         study.close()
     assert set(kept) == {EVERY, image}
@@ -218,8 +222,8 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     qtbot: QtBot, explain: MainWindow, settle: Settle, tmp_path: Path
 ) -> None:
     """The hottest part of each plantain grain called ragweed is hidden: the answers change, and not by the control."""
-    page, explainer = explain.explain.cover, explain.explain.explainer
-    explain.explain.tabs.choose(COVER)
+    page, explainer = explain.bench.explain.cover, explain.bench.explain.explainer
+    explain.bench.explain.tabs.choose(COVER)
     settle()
     QTest.mouseClick(page.begin, LEFT)
     run_job(qtbot, explain, settle)
@@ -234,22 +238,22 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     page.keep_name.setFocus()
     QTest.keyClicks(page.keep_name, "ink dot")
     QTest.keyClick(page.keep_name, Qt.Key.Key_Return)
-    assert explain.session.tests_kept == 1
-    assert explain.rail.steps[EXPLAIN].state == "fine"
-    explain.keeper._writer.wait()
+    assert explain.workspace.shown.tests_kept == 1
+    assert explain.bench.rail.steps[EXPLAIN].state == "fine"
+    explain.workspace.writing.wait()
     study = Study.open(demo_study_path(), again=True)
     try:
         (kept,) = load_tests(study)
     finally:
         study.close()
     assert cover_report.result_from_json(json.loads(kept.outcome)) == test.result
-    assert plan_from_text(kept.plan, explain.session.snapshot.record.names) == test.plan  # type: ignore[union-attr]
+    assert plan_from_text(kept.plan, explain.workspace.shown.snapshot.record.names) == test.plan
     page.kept.setCurrentCell(0, 0)
     page.save_kept(tmp_path)
     assert json.loads((tmp_path / "cover.json").read_text())["format"] == "mivrat-cover/2"
     # The same again on the later model: the places are those the first model looked at, and no such effect is seen.
     second = next(
-        one for one in explain.session.runs if one.image_set == "late-summer-field" and one.model == "grain-net-2"
+        one for one in explain.workspace.runs if one.image_set == "late-summer-field" and one.model == "grain-net-2"
     )
     explain.show_run(second.id)
     settle()
@@ -270,20 +274,20 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
 def test_maps_of_a_selection_are_stopped_gone_on_with_and_looked_through(
     qtbot: QtBot, explain: MainWindow, settle: Settle, tmp_path: Path
 ) -> None:
-    page, explainer, session = explain.explain.where, explain.explain.explainer, explain.session
-    session.replace(Outcome(frozenset({"wrong"})))
-    explain.explain.tabs.choose(WHERE)
+    page, explainer, workspace = explain.bench.explain.where, explain.bench.explain.explainer, explain.workspace
+    workspace.shown.replace(Outcome(frozenset({"wrong"})))
+    explain.bench.explain.tabs.choose(WHERE)
     explainer.set_setup(MapSetup("signed", of="predicted"))
     settle()
     for image in list(explainer.maps):  # the cache may know them from another test: ask for what nobody has asked for
-        assert image in session.shown
+        assert image in workspace.shown.images
     explainer.set_setup(MapSetup("signed", (), CLASSES.index("nettle"), CLASSES.index("pine")))
     settle()
     known = len(explainer.maps)
     if not known:
         assert page.begin.text() == "Make the 68 missing maps"
         QTest.mouseClick(page.begin, LEFT)
-        qtbot.waitUntil(lambda: explain.job is not None, timeout=5000)
+        qtbot.waitUntil(lambda: explain.workspace.jobs.going_on is not None, timeout=5000)
         explain.stop_job()
         run_job(qtbot, explain, settle)
         assert len(explainer.maps) < 68
@@ -299,59 +303,60 @@ def test_maps_of_a_selection_are_stopped_gone_on_with_and_looked_through(
     expected = np.mean([m / np.abs(m).max() for m in (explainer.maps[i] for i in first.images)], axis=0)
     np.testing.assert_allclose(first.mean.heat, expected, atol=1e-5)
     assert sum(len(one.members) for one in page.groups) == 68 - sum(not m.any() for m in explainer.maps.values())
-    QTest.keyClick(explain.light_table.thumbs, Qt.Key.Key_H, SHIFT)
+    QTest.keyClick(explain.bench.light_table.thumbs, Qt.Key.Key_H, SHIFT)
     settle()
-    assert explain.explain.heat.on
-    image = int(session.shown[0])
-    file = session.snapshot.record.image_set.file(image)  # type: ignore[union-attr]
+    assert explain.bench.explain.heat.on
+    image = int(workspace.shown.images[0])
+    file = workspace.shown.snapshot.record.image_set.file(image)
     qtbot.waitUntil(
-        lambda: explain.thumbnails.get(file)[1] and explain.explain.heat.get(image) is not None, timeout=10000
+        lambda: explain.bench.thumbnails.get(file)[1] and explain.bench.explain.heat.get(image) is not None,
+        timeout=10000,
     )
-    heated, (plain, _) = explain.explain.heat.get(image), explain.thumbnails.known(file)
+    heated, (plain, _) = explain.bench.explain.heat.get(image), explain.bench.thumbnails.known(file)
     assert plain is not None
     assert heated != plain
     page.grid.setFocus()
     QTest.keyClick(page.grid, Qt.Key.Key_Return)
-    assert session.shown.tolist() == list(first.images)
-    session.back()
+    assert workspace.shown.images.tolist() == list(first.images)
+    workspace.shown.back()
     page.cards[0].select()
-    assert session.conditions == (Picked("place of the evidence, group 1", page.groups[0].members),)
+    assert workspace.shown.conditions == (Picked("place of the evidence, group 1", page.groups[0].members),)
     page.write_folder(tmp_path)
     run_job(qtbot, explain, settle)
     assert len(list(tmp_path.glob("*.npy"))) == len(page.groups[0].members)
     assert (tmp_path / "index.csv").read_text().count("\n") == 1 + len(page.groups[0].members)
     # How much of the evidence lies inside a region, right answers against wrong ones.
-    session.clear()
+    workspace.shown.clear()
     explainer.keep_regions("r", {EVERY: (Shape("rectangle", ((0, 0), (0.5, 1))),)})
-    explain.explain.tabs.choose(COVER)
-    explain.explain.cover.region.setCurrentIndex(REGIONS.index("rectangle"))
-    explain.explain.cover.region.activated.emit(1)
+    explain.bench.explain.tabs.choose(COVER)
+    explain.bench.explain.cover.region.setCurrentIndex(REGIONS.index("rectangle"))
+    explain.bench.explain.cover.region.activated.emit(1)
     settle()
-    inside = explain.explain.cover.inside
+    inside = explain.bench.explain.cover.inside
     assert inside is not None
     assert (inside.right.total, inside.wrong.total + inside.none) == (0, 68)
-    assert "in wrong answers (N = " in explain.explain.cover.told_inside.text()
+    assert "in wrong answers (N = " in explain.bench.explain.cover.told_inside.text()
 
 
 def test_trust_is_examined_and_said_in_words(qtbot: QtBot, explain: MainWindow, settle: Settle) -> None:
-    page, explainer = explain.explain.trust, explain.explain.explainer
-    explain.explain.tabs.choose(TRUST)
+    page, explainer = explain.bench.explain.trust, explain.bench.explain.explainer
+    explain.bench.explain.tabs.choose(TRUST)
     settle()
     QTest.mouseClick(page.one, LEFT)
     run_job(qtbot, explain, settle)
-    trust = explainer.trust
+    trust = explainer.reliance
     assert trust is not None
     assert trust.finished
     assert "what the answer depends on" in page.verdict.text()
     assert "cover test" in page.verdict.text()
-    assert page.shuffled.item(0, 2).text() == "the maps change"  # type: ignore[union-attr]
-    assert page.areas.item(0, 3).text() == "10 of 10 random orders"  # type: ignore[union-attr]
+    assert page.shuffled.item(0, 2).text() == "the maps change"
+    assert page.areas.item(0, 3).text() == "10 of 10 random orders"
     assert page.agreement.rowCount() == 6
 
 
 def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Settle) -> None:
-    page, explainer = explain.explain.layers, explain.explain.explainer
-    explain.explain.tabs.choose(LAYERS)
+    page, explainer = explain.bench.explain.layers, explain.bench.explain.explainer
+    explain.bench.explain.tabs.choose(LAYERS)
     settle()
     assert page.table.rowCount() == len(explainer.layers)
     assert "28 layers from image to scores, 26 of them with a map; 206\u202f008 parameters" in page.told.text()
@@ -363,10 +368,10 @@ def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Sett
     page.table.setFocus()
     QTest.keyClick(page.table, Qt.Key.Key_Space)
     assert "/stage3/Add_output_0" in explainer.rows
-    explainer.set_together(True)
-    explain.explain.tabs.choose(BOARD)
+    explainer.combine_all(True)
+    explain.bench.explain.tabs.choose(BOARD)
     settle()
-    board = explain.explain.board.view.board
+    board = explain.bench.explain.board.view.board
     assert [name.split("\n")[0] for name in board.rows] == [
         *("stage4/Relu_1", "stage3/Add", "stage2/Relu_1", "stage1/Relu_1"),
         "these 4 together",
@@ -375,13 +380,13 @@ def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Sett
 
 
 def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settle: Settle) -> None:
-    explain.session.look_at(None)
+    explain.workspace.shown.look_at(None)
     settle()
-    assert "press M" in explain.explain.board.note.text()
-    explain.explain.tabs.choose(COVER)
+    assert "press M" in explain.bench.explain.board.note.text()
+    explain.bench.explain.tabs.choose(COVER)
     settle()
-    assert "M: the next mistake" in explain.explain.cover.canvas.message
-    assert explain.explain.cover.begin.text() == "Cover the 25 images shown"  # that needs no image looked at
-    explain.explain.tabs.choose(TRUST)
-    assert not explain.explain.trust.one.isEnabled()
-    assert explain.explain.trust.verdict.text().startswith("A heatmap that looks right proves nothing")
+    assert "M: the next mistake" in explain.bench.explain.cover.canvas.message
+    assert explain.bench.explain.cover.begin.text() == "Cover the 25 images shown"  # that needs no image looked at
+    explain.bench.explain.tabs.choose(TRUST)
+    assert not explain.bench.explain.trust.one.isEnabled()
+    assert explain.bench.explain.trust.verdict.text().startswith("A heatmap that looks right proves nothing")

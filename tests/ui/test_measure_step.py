@@ -25,9 +25,10 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.settings import load_claim, load_criteria
 from mivrat.demo.draw import CLASSES
 from mivrat.ui import words
+from mivrat.ui.bench import MEASURE, PREPARE
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.widgets import Choice
-from mivrat.ui.window import MEASURE, PREPARE, MainWindow
+from mivrat.ui.window import MainWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 
@@ -37,7 +38,7 @@ PLANTAIN = CLASSES.index("plantain")
 
 
 def lines(window: MainWindow) -> dict[str, tuple[str, str, int]]:
-    return {one.name: (one.value, one.interval, one.total) for one in headline_lines(window.session)}
+    return {one.name: (one.value, one.interval, one.total) for one in headline_lines(window.workspace)}
 
 
 def test_figures_follow_the_selection_when_asked(demo: MainWindow, settle: Settle) -> None:
@@ -45,27 +46,31 @@ def test_figures_follow_the_selection_when_asked(demo: MainWindow, settle: Settl
     assert whole["macro F1"][1]
     assert whole["log loss"][1]
     assert whole["top-1 accuracy"][2] == 399
-    demo.session.choose(Labelled(frozenset({PLANTAIN})))
+    demo.workspace.shown.choose(Labelled(frozenset({PLANTAIN})))
     settle()
     assert lines(demo) == whole
-    demo.measure.scope.setCurrentIndex(1)
+    demo.bench.measure.scope.setCurrentIndex(1)
     settle()
     some = lines(demo)
     assert some["top-1 accuracy"][2] == 50
-    share = demo.session.accuracy()
+    share = demo.workspace.shown.accuracy()
     assert some["top-1 accuracy"][0] == f"{100 * (share.value or 0):.1f} %"
-    assert demo.session.measured is not None
-    assert demo.session.measured.figures.matrix.sum() == demo.session.measured.figures.matrix[PLANTAIN].sum() == 50
-    demo.session.clear()
+    assert demo.workspace.shown.measured is not None
+    assert (
+        demo.workspace.shown.measured.figures.matrix.sum()
+        == demo.workspace.shown.measured.figures.matrix[PLANTAIN].sum()
+        == 50
+    )
+    demo.workspace.shown.clear()
     settle()
     assert lines(demo) == whole
-    demo.measure.scope.setCurrentIndex(0)
+    demo.bench.measure.scope.setCurrentIndex(0)
 
 
 def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
     qtbot: QtBot, demo: MainWindow, settle: Settle
 ) -> None:
-    criteria = demo.measure.headline.criteria
+    criteria = demo.bench.measure.headline.criteria
     criteria.claim.setFocus()
     qtbot.keyClicks(criteria.claim, "95")
     qtbot.keyClick(criteria.claim, Qt.Key.Key_Return)
@@ -82,40 +87,41 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         ("low(top1) >= 0.5", "pass"), ("top1 >= 0.95", "fail"), ("macro_f1 >= 0.83", "cannot tell at this N"),
     ):  # fmt: skip
         assert shown[shown.index(text) + 2] == verdict
-    assert demo.header.verdict.text() == "1 of 3 criteria fail"
-    assert demo.session.study_path is not None
-    kept = Study.open(demo.session.study_path)
+    assert demo.bench.header.verdict.text() == "1 of 3 criteria fail"
+    assert demo.workspace.study_path is not None
+    kept = Study.open(demo.workspace.study_path)
     assert load_criteria(kept, 1) == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")
     assert load_claim(kept, 1) == 0.95
     kept.close()
-    later = next(one.id for one in demo.session.runs if one.model_id == 2 and one.set_id == demo.session.runs[0].set_id)
+    later = next(
+        one.id for one in demo.workspace.runs if one.model_id == 2 and one.set_id == demo.workspace.runs[0].set_id
+    )
     demo.show_run(later)
     settle()
     assert criteria.claim.text() == ""
     assert criteria.title.text().endswith("grain-net-2")
-    assert not demo.header.verdict.text()
+    assert not demo.bench.header.verdict.text()
     qtbot.mouseClick(criteria.take_over, Qt.MouseButton.LeftButton)
     settle()
     assert criteria.claim.text() == "95"
     assert "beyond chance" in criteria.verdict.text()
-    demo.keeper.undo()
+    demo.workspace.edits.undo()
     settle()
     assert criteria.claim.text() == ""
     demo.show_run(1)
     settle()
     assert criteria.claim.text() == "95"
     for _ in range(4):
-        demo.keeper.undo()
+        demo.workspace.edits.undo()
         settle()
-    kept = Study.open(demo.session.study_path)
+    kept = Study.open(demo.workspace.study_path)
     assert (load_criteria(kept, 1), load_claim(kept, 1)) == ((), None)
     kept.close()
 
 
 def test_groups_select_their_images(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(4)
-    table, snapshot = demo.measure.groups, demo.session.snapshot
-    assert snapshot is not None
+    demo.bench.measure.tabs.choose(4)
+    table, snapshot = demo.bench.measure.groups, demo.workspace.shown.snapshot
     table.column.setCurrentText("station")
     table.column.activated.emit(table.column.currentIndex())
     settle()
@@ -125,22 +131,21 @@ def test_groups_select_their_images(qtbot: QtBot, demo: MainWindow, settle: Sett
     assert [table.table.item(i, 0).text() for i in range(len(expected))] == [one.name for one in expected]
     assert table.table.item(0, 2).text() == f"{100 * (expected[0].accuracy.value or 0):.1f} %"
     qtbot.mouseClick(table.table.viewport(), LEFT, pos=table.table.visualItemRect(table.table.item(0, 0)).center())
-    assert isinstance(demo.session.conditions[0], InGroup)
-    assert len(demo.session.shown) == names.count(expected[0].name)
-    assert demo.session.conditions[0].words(CLASSES) == ("station", expected[0].name)
-    demo.session.clear()
+    assert isinstance(demo.workspace.shown.conditions[0], InGroup)
+    assert len(demo.workspace.shown.images) == names.count(expected[0].name)
+    assert demo.workspace.shown.conditions[0].words(CLASSES) == ("station", expected[0].name)
+    demo.workspace.shown.clear()
 
 
 def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(3)
-    view = demo.measure.reliability
+    demo.bench.measure.tabs.choose(3)
+    view = demo.bench.measure.reliability
     assert "by chance" in view.summary.text()
     assert view.further.text().startswith("Temperature ")
     view.view.setCurrentIndex(1)
     counts = [one.count for one in view.diagram.bins()]
     assert max(counts) - min(counts) <= 1
-    assert demo.session.snapshot is not None
-    judged_all = demo.session.snapshot.judged
+    judged_all = demo.workspace.shown.snapshot.judged
     use = np.flatnonzero(judged_all.evaluated)
     view.view.setCurrentIndex(0)
     view.one_class.setCurrentIndex(1 + PLANTAIN)
@@ -156,8 +161,7 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
     coverage = view.coverage
     plot = coverage.curve.place()
     qtbot.mouseClick(coverage.curve, LEFT, pos=QPointF(plot.left() + 0.6 * plot.width(), plot.center().y()).toPoint())
-    snapshot = demo.session.snapshot
-    assert snapshot is not None
+    snapshot = demo.workspace.shown.snapshot
     judged = snapshot.judged
     inside = judged.evaluated & (judged.confidence >= coverage.threshold)
     share = proportion(int((judged.right & inside).sum()), int(inside.sum()))
@@ -167,37 +171,37 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
     qtbot.keyClick(coverage.curve, Qt.Key.Key_Left)
     assert coverage.threshold == pytest.approx(min(1.0, before + 0.01))
     qtbot.mouseClick(coverage.pick, LEFT)
-    assert isinstance(demo.session.conditions[0], Confidence)
-    assert len(demo.session.shown) == int((judged.confidence < coverage.threshold).sum())
-    demo.session.clear()
+    assert isinstance(demo.workspace.shown.conditions[0], Confidence)
+    assert len(demo.workspace.shown.images) == int((judged.confidence < coverage.threshold).sum())
+    demo.workspace.shown.clear()
     view.view.setCurrentIndex(0)
 
 
 def test_figures_are_copied_and_drawn_into_files(
     qtbot: QtBot, demo: MainWindow, settle: Settle, tmp_path: Path
 ) -> None:
-    assert demo.session.measured is not None
-    matrix = demo.session.measured.figures.matrix
+    assert demo.workspace.shown.measured is not None
+    matrix = demo.workspace.shown.measured.figures.matrix
     for tab, first in enumerate(("figure", "class", "labelled / predicted", "scores", "group")):
-        demo.measure.tabs.choose(tab)
-        demo.measure.copy_table()
+        demo.bench.measure.tabs.choose(tab)
+        demo.bench.measure.copy_table()
         copied = list(csv.reader(io.StringIO(QGuiApplication.clipboard().text())))
         assert copied[0][0] == first
         assert len({len(line) for line in copied}) == 1
         if tab == 2:
             assert (np.array([line[1:] for line in copied[1:]], int) == matrix).all()
-        demo.measure.save_picture(tmp_path / f"{tab}.png")
+        demo.bench.measure.save_picture(tmp_path / f"{tab}.png")
         picture = QImage(str(tmp_path / f"{tab}.png"))
-        assert picture.width() == 2 * demo.measure.pages.width()
-    demo.measure.tabs.choose(2)
-    demo.measure.save_picture(tmp_path / "matrix.svg")
+        assert picture.width() == 2 * demo.bench.measure.pages.width()
+    demo.bench.measure.tabs.choose(2)
+    demo.bench.measure.save_picture(tmp_path / "matrix.svg")
     assert (tmp_path / "matrix.svg").read_text().startswith("<?xml")
-    demo.measure.tabs.choose(0)
+    demo.bench.measure.tabs.choose(0)
 
 
 def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(2)
-    page = demo.measure.confusions
+    demo.bench.measure.tabs.choose(2)
+    page = demo.bench.measure.confusions
     matrix, ragweed = page.matrix, CLASSES.index("ragweed")
     settle()
     listed = matrix.cell_rect(PLANTAIN, ragweed)
@@ -207,41 +211,41 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     assert abs(matrix.place_of(PLANTAIN) - matrix.place_of(ragweed)) == 1
     moved = matrix.cell_rect(PLANTAIN, ragweed)
     qtbot.mouseClick(matrix, LEFT, pos=moved.center().toPoint())
-    assert {c.kind for c in demo.session.conditions} == {"labelled", "predicted"}
-    assert demo.session.measured is not None
-    assert len(demo.session.shown) == demo.session.measured.figures.matrix[PLANTAIN, ragweed]
+    assert {c.kind for c in demo.workspace.shown.conditions} == {"labelled", "predicted"}
+    assert demo.workspace.shown.measured is not None
+    assert len(demo.workspace.shown.images) == demo.workspace.shown.measured.figures.matrix[PLANTAIN, ragweed]
     assert page.as_table()[0][1:] == [CLASSES[k] for k in matrix.order]
-    counts = demo.session.measured.figures.matrix
+    counts = demo.workspace.shown.measured.figures.matrix
     there, back = counts[PLANTAIN, ragweed], counts[ragweed, PLANTAIN]
     assert f"plantain → ragweed: {there} of 50.  ragweed → plantain: {back} of 50.  No direction" in page.told.text()
     page.order.setCurrentIndex(0)
     settle()
     assert matrix.cell_rect(PLANTAIN, ragweed) == listed
-    demo.session.clear()
+    demo.workspace.shown.clear()
 
 
 def test_the_worst_pairs_select_one_direction_or_both(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(2)
+    demo.bench.measure.tabs.choose(2)
     settle()
-    pairs, ragweed = demo.measure.confusions.pairs, CLASSES.index("ragweed")
-    assert demo.session.measured is not None
-    counts = demo.session.measured.figures.matrix
+    pairs, ragweed = demo.bench.measure.confusions.pairs, CLASSES.index("ragweed")
+    assert demo.workspace.shown.measured is not None
+    counts = demo.workspace.shown.measured.figures.matrix
     at = next(i for i, one in enumerate(pairs.pairs) if {one.first, one.second} == {PLANTAIN, ragweed})
     one = pairs.pairs[at]
     expected = {0: one.there + one.back, 1: counts[one.first, one.second], 2: counts[one.second, one.first]}
     for column, images in expected.items():
         pairs.scrollToItem(pairs.item(at, column))
         qtbot.mouseClick(pairs.viewport(), LEFT, pos=pairs.visualItemRect(pairs.item(at, column)).center())
-        assert len(demo.session.shown) == images
-        demo.session.clear()
+        assert len(demo.workspace.shown.images) == images
+        demo.workspace.shown.clear()
 
 
 def test_reliability_is_drawn_with_temperature_too(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(3)
-    view = demo.measure.reliability
+    demo.bench.measure.tabs.choose(3)
+    view = demo.bench.measure.reliability
     view.view.setCurrentIndex(2)
     settle()
-    after, measured = view.diagram.after(), demo.session.measured
+    after, measured = view.diagram.after(), demo.workspace.shown.measured
     assert after is not None
     assert measured is not None
     assert sum(one.count for one in after.bins) == measured.figures.total
@@ -255,9 +259,8 @@ def test_reliability_is_drawn_with_temperature_too(qtbot: QtBot, demo: MainWindo
 
 
 def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(1)
-    page, snapshot = demo.measure.classes_page, demo.session.snapshot
-    assert snapshot is not None
+    demo.bench.measure.tabs.choose(1)
+    page, snapshot = demo.bench.measure.classes_page, demo.workspace.shown.snapshot
     qtbot.keyClicks(page.search, "PLAN")
     shown = [line for line in range(8) if not page.table.isRowHidden(line)]
     assert [page.table.rows.members(line) for line in shown] == [frozenset({PLANTAIN})]
@@ -275,15 +278,15 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     assert found.precision == figures.classes[PLANTAIN].precision.value
     assert f"AUROC {found.auroc:.3f}" in page.told.text()
     page.search.clear()
-    demo.session.choose(Confidence(frozenset({(0.0, 0.9)})))
-    demo.measure.scope.setCurrentIndex(1)
+    demo.workspace.shown.choose(Confidence(frozenset({(0.0, 0.9)})))
+    demo.bench.measure.scope.setCurrentIndex(1)
     settle()
     found, low = page.panel.found, judged.evaluated & (judged.confidence <= 0.9)
     assert found is not None
     assert (found.total, found.of_selection) == (int(low.sum()), True)
     assert found.auroc == pytest.approx(judged.figures([1], low).auroc[PLANTAIN])
-    demo.measure.scope.setCurrentIndex(0)
-    demo.session.clear()
+    demo.bench.measure.scope.setCurrentIndex(0)
+    demo.workspace.shown.clear()
     settle()
     assert not page.panel.isVisible()
 
@@ -299,13 +302,12 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     study.close()
     window.open_study(tmp_path / "s.mivrat")
     settle()
-    window.measure.tabs.choose(3)
-    window.measure.reliability.view.setCurrentIndex(4)
-    page = window.measure.reliability.threshold
+    window.bench.measure.tabs.choose(3)
+    window.bench.measure.reliability.view.setCurrentIndex(4)
+    page = window.bench.measure.reliability.threshold
     page.miss.setValue(9.0)
     qtbot.mouseClick(page.best, LEFT)
-    snapshot = window.session.snapshot
-    assert snapshot is not None
+    snapshot = window.workspace.shown.snapshot
     p, labels = snapshot.judged.column(1, np.arange(16)), snapshot.judged.labels
     called = p >= page.threshold
     alarms, missed = int((called & (labels == 0)).sum()), int((~called & (labels == 1)).sum())
@@ -315,30 +317,29 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     page.slider.setValue(0)
     qtbot.mouseClick(page.adopt, LEFT)
     settle()
-    assert window.session.measured is not None
-    assert window.session.measured.figures.matrix.tolist() == [[0, 8], [0, 8]]
-    assert window.header.value.text() == "50.0 %"
-    window.keeper.undo()
+    assert window.workspace.shown.measured is not None
+    assert window.workspace.shown.measured.figures.matrix.tolist() == [[0, 8], [0, 8]]
+    assert window.bench.header.value.text() == "50.0 %"
+    window.workspace.edits.undo()
     settle()
-    assert window.session.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()
-    window.measure.reliability.view.setCurrentIndex(0)
+    assert window.workspace.shown.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()
+    window.bench.measure.reliability.view.setCurrentIndex(0)
 
 
 def together(window: MainWindow, name: str) -> Choice:
     return next(
         one
-        for one in window.prepare.inputs.findChildren(Choice)
+        for one in window.bench.prepare.inputs.findChildren(Choice)
         if one.accessibleName() == f"which images of {name} belong together"
     )
 
 
 def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    assert demo.session.snapshot is not None
-    judged, items = demo.session.snapshot.judged, demo.session.snapshot.record.image_set.items
+    judged, items = demo.workspace.shown.snapshot.judged, demo.workspace.shown.snapshot.record.image_set.items
     days = np.unique([items[i].columns["date"] for i in np.flatnonzero(judged.evaluated)], return_inverse=True)[1]
     by_hand = share(judged.right[judged.evaluated], days)
     independent = lines(demo)
-    demo.show_step(PREPARE)
+    demo.bench.show_step(PREPARE)
     settle()
     together(demo, "late-summer-field").setFocus()
     for column in ("set", "station", "date"):  # the focus comes back each time, so that keys alone get there
@@ -350,20 +351,22 @@ def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo
             "which images of late-summer-field belong together", column,
         )  # fmt: skip
         if column == "set":  # all is one unit, of which nothing can be told
-            demo.show_step(MEASURE)
+            demo.bench.show_step(MEASURE)
             assert not any(interval for _, interval, _ in lines(demo).values())
             assert "()" not in "".join(one.text() for one in demo.findChildren(QLabel))
-            assert "no interval" in demo.header.detail.text()
-            assert "one unit of 'set'" in demo.measure.groups.note.text()
-            demo.show_step(PREPARE)
+            assert "no interval" in demo.bench.header.detail.text()
+            assert "one unit of 'set'" in demo.bench.measure.groups.note.text()
+            demo.bench.show_step(PREPARE)
         if column == "station":  # two units are too few as well, and are not one
-            assert any("of 2 units of 'station'" in one.text() for one in demo.measure.headline.findChildren(QLabel))
+            assert any(
+                "of 2 units of 'station'" in one.text() for one in demo.bench.measure.headline.findChildren(QLabel)
+            )
     assert together(demo, "spring-check").currentText() == "none: independent"
     assert lines(demo)["top-1 accuracy"][:2] == (words.percent(by_hand.value), words.bounds(by_hand))
     assert lines(demo)["macro F1"][1] not in ("", independent["macro F1"][1])
-    said = [one.text() for one in demo.measure.headline.findChildren(QLabel)]
+    said = [one.text() for one in demo.bench.measure.headline.findChildren(QLabel)]
     assert any(f"{days.max() + 1} units of 'date'" in one for one in said)
     for _ in range(3):
-        demo.keeper.undo()
+        demo.workspace.edits.undo()
         settle()
     assert lines(demo) == independent

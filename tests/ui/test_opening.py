@@ -16,8 +16,9 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import places_to_ask_about
-from mivrat.ui import changes
-from mivrat.ui.window import ASK, BENCH, PREPARE, START, MainWindow
+from mivrat.ui.bench import PREPARE
+from mivrat.ui.window import ASK, BENCH, START, MainWindow
+from mivrat.workspace import study_edits
 from tests.support.networks import classifier, loaded, saved
 from tests.support.sets import CLASSES, write_set
 
@@ -46,7 +47,7 @@ def test_folders_outside_are_asked_for_once(
     settle()
     assert window.pages.currentIndex() == ASK
     assert window.ask.places.text().splitlines() == [str(far), str(far / "set")]
-    assert window.session.snapshot is None
+    assert not window.workspace.is_open
     qtbot.keyClick(window.ask.no, Qt.Key.Key_Space)
     assert window.pages.currentIndex() == START
     window.open_study(study)
@@ -65,7 +66,7 @@ def test_folders_outside_are_asked_for_once(
 
 
 def test_a_second_window_is_told(qtbot: QtBot, window: MainWindow, settle: Settle, study: Path, tmp_path: Path) -> None:
-    window.keeper.allow(tmp_path)
+    window.workspace.allow(tmp_path)
     with StudyLock(study):
         window.open_study(study)
         settle()
@@ -82,16 +83,15 @@ def test_a_second_window_is_told(qtbot: QtBot, window: MainWindow, settle: Settl
 def test_a_copy_is_saved_and_gone_on_with(
     qtbot: QtBot, window: MainWindow, settle: Settle, study: Path, tmp_path: Path
 ) -> None:
-    window.keeper.allow(tmp_path)
+    window.workspace.allow(tmp_path)
     window.open_study(study)
     settle()
     window.save_copy(tmp_path / "elsewhere" / "copy")
     settle()
-    assert window.session.study_path == tmp_path / "elsewhere" / "copy.mivrat"
-    assert window.session.snapshot is not None
-    assert window.session.snapshot.counts.evaluated == 12
+    assert window.workspace.study_path == tmp_path / "elsewhere" / "copy.mivrat"
+    assert window.workspace.shown.snapshot.counts.evaluated == 12
     StudyLock(study).release()
-    window.save_copy(window.session.study_path)
+    window.save_copy(window.workspace.study_path)
     settle()
     assert "this very study" in window.foot.problem.full_text
 
@@ -99,44 +99,42 @@ def test_a_copy_is_saved_and_gone_on_with(
 def test_files_dropped_on_an_open_study_are_added(
     qtbot: QtBot, window: MainWindow, settle: Settle, study: Path, tmp_path: Path
 ) -> None:
-    window.keeper.allow(tmp_path)
+    window.workspace.allow(tmp_path)
     window.open_study(study)
     settle()
     window.take_files([write_set(tmp_path / "more", per_class=2)])
     settle()
-    assert window.figures.currentIndex() == PREPARE
-    assert window.session.contents is not None
-    assert [one.name for one in window.session.contents.sets] == ["set", "more"]
+    assert window.bench.figures.currentIndex() == PREPARE
+    assert window.workspace.contents is not None
+    assert [one.name for one in window.workspace.contents.sets] == ["set", "more"]
     window.take_files([saved(classifier(seed=3), tmp_path / "later.onnx")])
     settle()
-    assert [one.name for one in window.session.contents.models] == ["m", "later"]
-    assert window.session.snapshot is not None
-    assert window.session.snapshot.record.info.model == "later"
-    window.keeper.decide(changes.remove_model(window.session.contents.models[0]))
+    assert [one.name for one in window.workspace.contents.models] == ["m", "later"]
+    assert window.workspace.shown.snapshot.record.info.model == "later"
+    window.workspace.edits.take(study_edits.remove_model(window.workspace.contents.models[0]))
     settle()
-    assert [run.model for run in window.session.runs] == ["later"]
-    window.keeper.undo()
+    assert [run.model for run in window.workspace.runs] == ["later"]
+    window.workspace.edits.undo()
     settle()
-    assert sorted(run.model for run in window.session.runs) == ["later", "m"]
+    assert sorted(run.model for run in window.workspace.runs) == ["later", "m"]
 
 
 def test_a_folder_that_vanishes_during_a_run_stops_it_with_a_message(
     qtbot: QtBot, window: MainWindow, settle: Settle, study: Path, tmp_path: Path
 ) -> None:
-    window.keeper.allow(tmp_path)
+    window.workspace.allow(tmp_path)
     window.open_study(study)
     settle()
-    window.prepare.inputs.add_images(write_set(tmp_path / "more", per_class=3), "held-out")
+    window.bench.prepare.inputs.add_images(write_set(tmp_path / "more", per_class=3), "held-out")
     settle()
-    assert window.session.contents is not None
-    model, more = window.session.contents.models[0], window.session.contents.sets[1]
-    window.keeper.decide(changes.add_run("begun", model.path, more.id, model.recipe))
+    assert window.workspace.contents is not None
+    model, more = window.workspace.contents.models[0], window.workspace.contents.sets[1]
+    window.workspace.edits.take(study_edits.add_run("begun", model.path, more.id, model.recipe))
     settle()
     shutil.rmtree(tmp_path / "more")
     window.go_on()
-    qtbot.waitUntil(lambda: window.job is None, timeout=10000)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=10000)
     settle()
     assert "the folder of images is gone" in window.foot.problem.full_text
-    assert window.session.snapshot is not None
-    assert window.session.snapshot.counts.pending == 9
-    assert not window.session.busy
+    assert window.workspace.shown.snapshot.counts.pending == 9
+    assert not window.workspace.busy

@@ -20,12 +20,14 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Labelled
 from mivrat.core.study.class_list import load_pairing
 from mivrat.core.study.file import Study
+from mivrat.ui.bench import MEASURE, PREPARE
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.prepare.inputs import _Entry, _SubsetForm
 from mivrat.ui.prepare.recipe_form import numbers_in
 from mivrat.ui.prepare.step import CLASSES as CLASS_TAB
 from mivrat.ui.prepare.step import INPUTS, RECIPE, TRY_OUT
-from mivrat.ui.window import BENCH, MEASURE, PREPARE, MainWindow
+from mivrat.ui.window import BENCH, MainWindow
+from mivrat.workspace import study_edits
 from tests.support.networks import classifier, recipe_for, saved
 from tests.support.sets import CLASSES, write_classes, write_set
 
@@ -59,7 +61,7 @@ def study(qtbot: QtBot, window: MainWindow, settle: Settle, folder: Path) -> Mai
     window.open_study(folder / "s.mivrat")
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     settle()
-    qtbot.mouseClick(window.rail.steps[PREPARE], LEFT)
+    qtbot.mouseClick(window.bench.rail.steps[PREPARE], LEFT)
     return window
 
 
@@ -75,16 +77,15 @@ def click(qtbot: QtBot, widget: QWidget, text: str) -> None:
 
 
 def total(window: MainWindow) -> int:
-    assert window.session.snapshot is not None
-    return window.session.snapshot.figures.total
+    return window.workspace.shown.snapshot.figures.total
 
 
 def test_labels_are_paired_with_classes_by_hand(qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path) -> None:
     assert total(study) == 12
-    assert study.rail.steps[PREPARE].state == "look"
-    assert "12 images have a label that is not in the class list" in visible_text(study.prepare.inputs)
-    click(qtbot, study.prepare.inputs, "Match labels to classes")
-    pairing = study.prepare.class_page.pairing
+    assert study.bench.rail.steps[PREPARE].state == "look"
+    assert "12 images have a label that is not in the class list" in visible_text(study.bench.prepare.inputs)
+    click(qtbot, study.bench.prepare.inputs, "Match labels to classes")
+    pairing = study.bench.prepare.class_page.pairing
     assert [pairing.labels.item(i).text() for i in range(2)] == ["Hassel   6", "oak   6"]
     assert pairing.classes.currentItem().text().startswith("hazel")  # the likeliest, and the only one without images
     qtbot.keyClick(pairing.labels, Qt.Key.Key_Return)
@@ -93,12 +94,12 @@ def test_labels_are_paired_with_classes_by_hand(qtbot: QtBot, study: MainWindow,
     assert "Hassel  means hazel" in visible_text(pairing)
     click(qtbot, pairing, "Not a class")
     settle()
-    assert study.session.contents is not None
-    assert study.session.contents.unmatched == {}
-    assert study.rail.steps[PREPARE].state == "fine"
+    assert study.workspace.contents is not None
+    assert study.workspace.contents.unmatched == {}
+    assert study.bench.rail.steps[PREPARE].state == "fine"
     qtbot.keyClick(study, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     settle()
-    assert list(study.session.contents.unmatched) == ["oak"]
+    assert list(study.workspace.contents.unmatched) == ["oak"]
     qtbot.keyClick(study, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     settle()
     assert total(study) == 12
@@ -111,8 +112,8 @@ def test_labels_are_paired_with_classes_by_hand(qtbot: QtBot, study: MainWindow,
 
 
 def test_families_are_typed_or_read_and_measured(qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path) -> None:
-    study.prepare.tabs.choose(CLASS_TAB)
-    page = study.prepare.class_page.table
+    study.bench.prepare.tabs.choose(CLASS_TAB)
+    page = study.bench.prepare.class_page.table
     assert [page.table.item(k, 1).text() for k in range(3)] == ["6", "6", "0"]
     page.table.selectRow(0)
     qtbot.keyClicks(page.family, "trees")
@@ -122,26 +123,25 @@ def test_families_are_typed_or_read_and_measured(qtbot: QtBot, study: MainWindow
     (folder / "families.csv").write_text("class,family\nbirch,trees\nalder,trees\nhazel,shrubs\n")
     page.read(folder / "families.csv")
     settle()
-    snapshot = study.session.snapshot
-    assert snapshot is not None
+    snapshot = study.workspace.shown.snapshot
     assert snapshot.record.families == {0: "trees", 1: "trees", 2: "shrubs"}
-    line = next(one for one in headline_lines(study.session) if one.name == "accuracy within family")
+    line = next(one for one in headline_lines(study.workspace) if one.name == "accuracy within family")
     expected = family_accuracy(snapshot.figures.matrix, snapshot.record.families)
     assert line.value == f"{100 * (expected.value or 0):.1f} %"
     assert line.total == 12
-    study.show_step(MEASURE)
-    study.measure.tabs.choose(1)
-    classes, rows = study.measure.classes_page, study.measure.class_table.rows
+    study.bench.show_step(MEASURE)
+    study.bench.measure.tabs.choose(1)
+    classes, rows = study.bench.measure.classes_page, study.bench.measure.class_table.rows
     assert classes.families.isVisible()
     qtbot.mouseClick(classes.families, LEFT, pos=QPoint(8, classes.families.height() // 2))
     assert [(rows.name(i), rows.figures(i).support) for i in range(rows.rowCount())] == [("trees", 12), ("shrubs", 0)]
     assert rows.figures(0).true_positive == expected.hits
-    qtbot.mouseClick(study.measure.class_table.viewport(), LEFT, pos=QPoint(20, 20))
-    assert study.session.conditions == (Labelled(frozenset({0, 1})),)
-    study.session.clear()
+    qtbot.mouseClick(study.bench.measure.class_table.viewport(), LEFT, pos=QPoint(20, 20))
+    assert study.workspace.shown.conditions == (Labelled(frozenset({0, 1})),)
+    study.workspace.shown.clear()
     qtbot.mouseClick(classes.families, LEFT, pos=QPoint(8, classes.families.height() // 2))
     assert rows.rowCount() == 3
-    study.show_step(PREPARE)
+    study.bench.show_step(PREPARE)
     (folder / "families.csv").write_text("class,family\nelm,trees\n")
     page.read(folder / "families.csv")
     assert "'elm' is not in the class list" in study.foot.problem.full_text
@@ -149,119 +149,119 @@ def test_families_are_typed_or_read_and_measured(qtbot: QtBot, study: MainWindow
 
 
 def test_a_subset_is_drawn_begun_and_scored(qtbot: QtBot, study: MainWindow, settle: Settle) -> None:
-    inputs = study.prepare.inputs
-    assert study.session.contents is not None
-    inputs._start_drawing(study.session.contents.sets[0])
+    inputs = study.bench.prepare.inputs
+    assert study.workspace.contents is not None
+    inputs._start_drawing(study.workspace.contents.sets[0])
     form = inputs.findChildren(_SubsetForm)[0]
     form.number.setValue(2)
     qtbot.mouseClick(form.act, LEFT)
     settle()
-    drawn = study.session.contents.sets[1]
+    drawn = study.workspace.contents.sets[1]
     assert (drawn.images, drawn.drawn) == (4, "2 per class, seed 0, of 24 in held")
     click(qtbot, inputs, "Begin")  # which begins: no second button has to be found
     settle()
-    qtbot.waitUntil(lambda: study.job is None, timeout=10000)
+    qtbot.waitUntil(lambda: study.workspace.jobs.going_on is None, timeout=10000)
     settle()
-    assert study.session.snapshot is not None
-    assert study.session.snapshot.counts.evaluated == 4
+    assert study.workspace.shown.snapshot.counts.evaluated == 4
     qtbot.keyClick(study, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     settle()
-    assert len(study.session.runs) == 1
+    assert len(study.workspace.runs) == 1
     assert total(study) == 12
 
 
 def test_a_table_of_predictions_measures_what_it_can(
     qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path
 ) -> None:
-    paths = [item.path for item in study.session.snapshot.record.image_set.items] if study.session.snapshot else []
+    paths = (
+        [item.path for item in study.workspace.shown.snapshot.record.image_set.items]
+        if study.workspace.shown.snapshot
+        else []
+    )
     with (folder / "told.csv").open("w", newline="") as file:
         csv.writer(file).writerows([["path", "predicted", "confidence"], *((p, "birch", "0.75") for p in paths)])
-    study.prepare.inputs.add_model(folder / "told.csv")
+    study.bench.prepare.inputs.add_model(folder / "told.csv")
     settle()
-    snapshot = study.session.snapshot
-    assert snapshot is not None
+    snapshot = study.workspace.shown.snapshot
     assert snapshot.record.kind.name == "table"
     assert snapshot.figures.top_k[1].hits == 6
-    dashes = {line.name: line.how for line in headline_lines(study.session) if line.value == "–" and line.total == 0}
+    dashes = {line.name: line.how for line in headline_lines(study.workspace) if line.value == "–" and line.total == 0}
     assert set(dashes) == {"top-5 accuracy", "log loss", "Brier score"}
-    assert "a table of predictions" in study.header.facts.full_text
-    study.prepare.tabs.choose(RECIPE)
-    assert "there is no recipe to look at" in visible_text(study.prepare.recipe_page)
-    study.session.step(0)
-    study.look_closely()
+    assert "a table of predictions" in study.bench.header.facts.full_text
+    study.bench.prepare.tabs.choose(RECIPE)
+    assert "there is no recipe to look at" in visible_text(study.bench.prepare.recipe_page)
+    study.workspace.shown.step(0)
+    study.bench.look_closely()
     settle()
-    assert "needs the ONNX model" in study.close_look.heat_predicted.message
-    study.leave_close_look()
+    assert "needs the ONNX model" in study.bench.close_look.heat_predicted.message
+    study.bench.leave_close_look()
     (folder / "other.csv").write_text("path,predicted\nelsewhere.png,birch\n")
-    study.prepare.inputs.add_model(folder / "other.csv")
+    study.bench.prepare.inputs.add_model(folder / "other.csv")
     settle()
     assert "lists none of the images" in study.foot.problem.full_text
-    assert study.session.contents is not None
-    assert [one.name for one in study.session.contents.models] == ["net", "told"]
+    assert study.workspace.contents is not None
+    assert [one.name for one in study.workspace.contents.models] == ["net", "told"]
 
 
 def test_moved_images_are_found_again(qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path) -> None:
     shutil.move(folder / "held", folder / "moved")
     study.open_study(folder / "s.mivrat")
     settle()
-    inputs = study.prepare.inputs
-    assert study.rail.steps[PREPARE].state == "stop"
+    inputs = study.bench.prepare.inputs
+    assert study.bench.rail.steps[PREPARE].state == "stop"
     assert "The folder is not there." in visible_text(inputs)
-    assert study.session.contents is not None
-    lost = study.session.contents.sets[0]
+    assert study.workspace.contents is not None
+    lost = study.workspace.contents.sets[0]
     inputs.relocate(lost, folder)
     settle()
     assert "holds none of the images of held" in study.foot.problem.full_text
     inputs.relocate(lost, folder / "moved")
     settle()
-    assert study.rail.steps[PREPARE].state == "look"
-    assert study.session.snapshot is not None
-    assert study.session.snapshot.record.image_set.root == folder / "moved"
+    assert study.bench.rail.steps[PREPARE].state == "look"
+    assert study.workspace.shown.snapshot.record.image_set.root == folder / "moved"
     assert total(study) == 12
 
 
 def test_sets_and_roles_can_be_changed_and_taken_back(
     qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path
 ) -> None:
-    inputs = study.prepare.inputs
+    inputs = study.bench.prepare.inputs
     write_set(folder / "atlas", per_class=1)
     inputs.add_images(folder / "atlas", "reference")
     settle()
-    assert set(study.session.references) == {0, 1, 2}
-    assert study.session.contents is not None
-    held, atlas = study.session.contents.sets
+    assert set(study.workspace.references) == {0, 1, 2}
+    assert study.workspace.contents is not None
+    held, atlas = study.workspace.contents.sets
     inputs._change_role(atlas, "training")
     settle()
-    assert study.session.references == {}
+    assert study.workspace.references == {}
     menu = inputs.findChildren(_Entry)[1]
     assert menu.isVisible()
-    study.keeper.undo()
+    study.workspace.edits.undo()
     settle()
-    assert set(study.session.references) == {0, 1, 2}
-    from mivrat.ui import changes
+    assert set(study.workspace.references) == {0, 1, 2}
 
-    study.keeper.decide(changes.remove_set(held))
+    study.workspace.edits.take(study_edits.remove_set(held))
     settle()
     assert "every run of this study is on this set" in study.foot.problem.full_text
-    study.keeper.decide(changes.remove_set(atlas))
+    study.workspace.edits.take(study_edits.remove_set(atlas))
     settle()
-    assert study.session.references == {}
-    study.keeper.undo()
+    assert study.workspace.references == {}
+    study.workspace.edits.undo()
     settle()
-    assert set(study.session.references) == {0, 1, 2}
+    assert set(study.workspace.references) == {0, 1, 2}
 
 
 def test_the_recipe_editor_shows_undoes_saves_and_adopts(
     qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path
 ) -> None:
-    study.prepare.tabs.choose(RECIPE)
+    study.bench.prepare.tabs.choose(RECIPE)
     settle()
-    page = study.prepare.recipe_page
+    page = study.bench.prepare.recipe_page
     form, draft = page.form, page.draft
     assert draft is not None
     before = draft.recipe
     assert not page.adopt.isEnabled()
-    study.session.look_at(5)  # 16 x 21 pixels
+    study.workspace.shown.look_at(5)  # 16 x 21 pixels
     settle()
     form.rule.setFocus()
     qtbot.keyClick(form.rule, Qt.Key.Key_Home)
@@ -310,32 +310,31 @@ def test_the_recipe_editor_shows_undoes_saves_and_adopts(
     settle()
     qtbot.mouseClick(page.adopt, LEFT)
     settle()
-    snapshot = study.session.snapshot
-    assert snapshot is not None
+    snapshot = study.workspace.shown.snapshot
     assert study.foot.problem.full_text == ""
     assert (snapshot.record.recipe.crop, snapshot.counts.pending) == (Crop(size=(12, 12)), 24)
-    assert study.prepare.tabs.current == TRY_OUT
-    assert len(study.session.runs) == 2
-    assert study.session.contents is not None
-    names = {study.session.contents.model_name(run.model_id) for run in study.session.runs}
+    assert study.bench.prepare.tabs.current == TRY_OUT
+    assert len(study.workspace.runs) == 2
+    assert study.workspace.contents is not None
+    names = {study.workspace.contents.model_name(run.model_id) for run in study.workspace.runs}
     assert len(names) == 2
-    study.prepare.tabs.choose(INPUTS)
-    study.keeper.undo()
+    study.bench.prepare.tabs.choose(INPUTS)
+    study.workspace.edits.undo()
     settle()
-    assert len(study.session.runs) == 1
+    assert len(study.workspace.runs) == 1
     assert total(study) == 12
 
 
 def test_a_recipe_that_does_not_fit_the_model_is_refused(qtbot: QtBot, study: MainWindow, settle: Settle) -> None:
-    study.prepare.tabs.choose(RECIPE)
+    study.bench.prepare.tabs.choose(RECIPE)
     settle()
-    page = study.prepare.recipe_page
+    page = study.bench.prepare.recipe_page
     page.form.order.setCurrentIndex(1)
     page.form.order.activated.emit(1)
     qtbot.mouseClick(page.adopt, LEFT)
     settle()
     assert "net.onnx" in study.foot.problem.full_text
-    assert len(study.session.runs) == 1
+    assert len(study.workspace.runs) == 1
 
 
 @pytest.mark.parametrize(
@@ -363,13 +362,14 @@ def test_twelve_images_are_tried_before_the_full_run(
     qtbot.waitUntil(page.few.isEnabled, timeout=10000)
     assert "Not in the class list: 'Hassel', 'oak'; match these labels by hand" in page.message.text()
     qtbot.mouseClick(page.few, LEFT)
-    qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH and window.job is None, timeout=10000)
+    qtbot.waitUntil(
+        lambda: window.pages.currentIndex() == BENCH and window.workspace.jobs.going_on is None, timeout=10000
+    )
     settle()
-    assert window.figures.currentIndex() == PREPARE
-    try_out = window.prepare.try_out
+    assert window.bench.figures.currentIndex() == PREPARE
+    try_out = window.bench.prepare.try_out
     assert try_out.isVisible()
-    snapshot = window.session.snapshot
-    assert snapshot is not None
+    snapshot = window.workspace.shown.snapshot
     assert snapshot.counts.pending == 12
     assert len(try_out.cards.images) == 12
     assert (snapshot.judged.state[try_out.cards.images] == 1).all()
@@ -380,15 +380,14 @@ def test_twelve_images_are_tried_before_the_full_run(
     qtbot.keyClick(try_out.cards, Qt.Key.Key_Right)
     qtbot.keyClick(try_out.cards, Qt.Key.Key_Return)
     settle()
-    assert window.close_look.isVisible()
-    assert window.session.current == try_out.cards.images[1]
-    window.leave_close_look()
+    assert window.bench.close_look.isVisible()
+    assert window.workspace.shown.current == try_out.cards.images[1]
+    window.bench.leave_close_look()
     qtbot.mouseClick(try_out.others, LEFT)
     assert "seed 1" in try_out.told.text()
     qtbot.mouseClick(try_out.full, LEFT)
-    qtbot.waitUntil(lambda: window.job is None, timeout=10000)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=10000)
     settle()
-    assert window.session.snapshot is not None
-    assert window.session.snapshot.counts.pending == 0
+    assert window.workspace.shown.snapshot.counts.pending == 0
     assert not try_out.full.isVisible()
     assert QApplication.focusWidget() is not None

@@ -68,7 +68,7 @@ class Hand:
             while not tabs.findChildren(QPushButton)[names.index(tab)].isChecked():
                 press(Qt.Key.Key_PageDown, ctrl=True)
         else:
-            self.click(self.window.rail.steps[index - 1])
+            self.click(self.window.bench.rail.steps[index - 1])
             self.click(next(one for one in tabs.findChildren(QPushButton) if one.text() == tab))
         self.settle()
 
@@ -76,70 +76,70 @@ class Hand:
 @pytest.mark.parametrize("keys", [False, True], ids=["mouse", "keys"])
 def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle: Settle, keys: bool) -> None:
     shutil.rmtree(user_cache_path("mivrat", appauthor=False) / "features", ignore_errors=True)  # as on the first day
-    hand, session = Hand(window, settle, keys), window.session
+    hand, workspace = Hand(window, settle, keys), window.workspace
     # 1. The headline; spring and back.
     hand.click(window.start.demo)
-    qtbot.waitUntil(lambda: session.snapshot is not None and not session.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: workspace.is_open and not workspace.busy, timeout=60_000)
     settle()
     share, number, low, high = said(r"says ([\d.]+) % top-1 on (\d+) images, 95 % interval ([\d.]+) to ([\d.]+)\.")
-    top1 = session.snapshot.figures.top_k[1]  # type: ignore[union-attr]
+    top1 = workspace.shown.snapshot.figures.top_k[1]
     assert top1.value is not None
     assert top1.low is not None
     assert top1.high is not None
     assert (f"{100 * top1.value:.1f}", str(top1.total)) == (share, number)
     assert (f"{100 * top1.low:.1f}", f"{100 * top1.high:.1f}") == (low, high)
-    assert "1 unreadable" in window.header.badge.text()
-    runs = {(one.image_set, one.model): one.id for one in session.runs}
+    assert "1 unreadable" in window.bench.header.badge.text()
+    runs = {(one.image_set, one.model): one.id for one in workspace.runs}
     window.show_run(runs["spring-check", "grain-net-1"])
     settle()
-    assert said(r"there it was ([\d.]+) %")[0] in window.header.value.text()
+    assert said(r"there it was ([\d.]+) %")[0] in window.bench.header.value.text()
     window.show_run(runs["late-summer-field", "grain-net-1"])
     settle()
     # 2. The most frequent mistake.
     label, called, count = said(r"first line reads \*(\w+) → (\w+), (\d+) images")
-    first = window.measure.headline._rows[0]
+    first = window.bench.measure.headline._rows[0]
     assert first.accessibleName().startswith(f"{label} → {called}: {count}, 50.0 %")
     hand.click(first)
-    assert len(session.shown) == int(count)
+    assert len(workspace.shown.images) == int(count)
     # 3. The close look, by Enter alone; and 4. on to the next mistakes.
     assert "**Press Enter**" in TEXT
     press(Qt.Key.Key_Return)
     settle()
-    assert window.right.currentWidget() is window.close_look
-    assert session.current == session.shown[0]
-    assert window.close_look.heat_predicted.emphasis == called
-    assert window.close_look.heat_other.emphasis == label
-    before = session.current
+    assert window.bench.right.currentWidget() is window.bench.close_look
+    assert workspace.shown.current == workspace.shown.images[0]
+    assert window.bench.close_look.heat_predicted.emphasis == called
+    assert window.bench.close_look.heat_other.emphasis == label
+    before = workspace.shown.current
     press("M")
     settle()
     press("M")
     settle()
-    assert session.position == 2
-    assert session.current != before
-    layer = window.close_look.layer.currentText()
+    assert workspace.shown.position == 2
+    assert workspace.shown.current != before
+    layer = window.bench.close_look.layer.currentText()
     press("L")
     settle()
-    assert window.close_look.layer.currentText() != layer
-    press("L") if window.close_look.layer.count() == 2 else QTest.keyClick(
-        window.close_look, "L", Qt.KeyboardModifier.ShiftModifier
+    assert window.bench.close_look.layer.currentText() != layer
+    press("L") if window.bench.close_look.layer.count() == 2 else QTest.keyClick(
+        window.bench.close_look, "L", Qt.KeyboardModifier.ShiftModifier
     )
     settle()
     press("H")
     press("H")
     press("Z")
-    assert not window.figures.isVisible()
+    assert not window.bench.figures.isVisible()
     press("Z")
     press(Qt.Key.Key_Escape)
-    assert window.right.currentWidget() is window.light_table
+    assert window.bench.right.currentWidget() is window.bench.light_table
     # 5. Groups, and a name.
-    hand.step(4, window.examine.tabs, "Groups")
+    hand.step(4, window.bench.examine.tabs, "Groups")
     (begin,) = said(r"\*Groups\*, \*\*([^*]+)\*\* puts")
-    assert window.examine.groups.begin.text() == begin
-    hand.click(window.examine.groups.begin)
-    qtbot.waitUntil(lambda: session.vectors is not None and not session.busy, timeout=60_000)
+    assert window.bench.examine.groups.begin.text() == begin
+    hand.click(window.bench.examine.groups.begin)
+    qtbot.waitUntil(lambda: workspace.shown.vectors is not None and not workspace.busy, timeout=60_000)
     settle()
     mistakes, largest = said(r"puts the (\d+) mistakes into groups: the largest, (\d+) images")
-    cards = window.examine.groups.cards
+    cards = window.bench.examine.groups.cards
     assert sum(len(one.members) for one in cards) == int(mistakes)
     assert len(cards[0].members) == int(largest)
     if keys:
@@ -149,51 +149,51 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     QTest.keyClicks(cards[0].name, "ink dot")
     press(Qt.Key.Key_Return)
     settle()
-    assert [one.name for one in session.kept] == ["ink dot"]
-    assert len(session.shown) == int(count)
-    hand.step(4, window.examine.tabs, "Review")
+    assert [one.name for one in workspace.shown.kept] == ["ink dot"]
+    assert len(workspace.shown.images) == int(count)
+    hand.step(4, window.bench.examine.tabs, "Review")
     for _ in range(2):
         press("N")
         settle()
         press("1")
         settle()
-    assert int(session.reviews.mask(400, "cause").sum()) == 2
+    assert int(workspace.shown.reviews.mask(400, "cause").sum()) == 2
     # 6. The cover test of what is shown.
-    hand.step(5, window.explain.tabs, "Cover test")
-    cover = window.explain.cover
+    hand.step(5, window.bench.explain.tabs, "Cover test")
+    cover = window.bench.explain.cover
     (button,) = said(r"\*\*(Cover the \d+ images shown)\*\*")
     assert cover.begin.text() == button
     hand.click(cover.begin)
-    qtbot.waitUntil(lambda: window.explain.explainer.test is not None and not session.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: window.bench.explain.explainer.test is not None and not workspace.busy, timeout=60_000)
     settle()
     changed, mended, control = said(
         r"changes all (\d+) answers, (\d+) become right; hiding as much elsewhere changes (\d+),"
     )
-    result = window.explain.explainer.test.result  # type: ignore[union-attr]
+    result = window.bench.explain.explainer.test.result
     assert (result.region.changed.hits, result.region.mended) == (int(changed), int(mended))
     assert (result.control.changed.hits, result.control.mended) == (int(control), 0)
     assert QApplication.focusWidget() is cover.keep_name  # what is typed next is its name
     QTest.keyClicks(cover.keep_name, "pen dot")
     press(Qt.Key.Key_Return)
     settle()
-    assert session.study_path is not None
-    with Study.open(session.study_path, again=True) as study:
+    assert workspace.study_path is not None
+    with Study.open(workspace.study_path, again=True) as study:
         assert study.rows("SELECT name FROM cover_test") == [("pen dot",)]
     # 7. Recall, and the later model.
     (recall,) = said(r"see \*Classes\* under \*\*Measure\*\*: recall ([\d.]+) %")
-    hand.step(3, window.measure.tabs, "Classes")
-    classes = session.snapshot.figures.classes[session.classes.index(called)]  # type: ignore[union-attr]
+    hand.step(3, window.bench.measure.tabs, "Classes")
+    classes = workspace.shown.snapshot.figures.classes[workspace.shown.classes.index(called)]
     assert f"{100 * (classes.recall.value or 0):.1f}" == recall
     window.show_run(runs["late-summer-field", "grain-net-2"])
     settle()
-    assert said(r"it reaches ([\d.]+) %")[0] in window.header.value.text()
-    assert not len(session.shown)
+    assert said(r"it reaches ([\d.]+) %")[0] in window.bench.header.value.text()
+    assert not len(workspace.shown.images)
     (everything,) = said(r"until \*\*(Show all \d+ images)\*\*")
-    assert window.light_table.all.isVisible()
-    assert window.light_table.all.text() == everything
-    hand.click(window.light_table.all)
-    assert len(session.shown) == 400
+    assert window.bench.light_table.all.isVisible()
+    assert window.bench.light_table.all.text() == everything
+    hand.click(window.bench.light_table.all)
+    assert len(workspace.shown.images) == 400
     # The test kept on the earlier model says whose it is.
-    window.explain.cover._show_kept(0)
-    assert window.explain.cover.of_model.text().startswith("Done on grain-net-1")
-    assert "not on grain-net-2" in window.explain.cover.of_model.text()
+    window.bench.explain.cover._show_kept(0)
+    assert window.bench.explain.cover.of_model.text().startswith("Done on grain-net-1")
+    assert "not on grain-net-2" in window.bench.explain.cover.of_model.text()

@@ -18,13 +18,17 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.base.log import log_path
 from mivrat.core.study.file import Study
 from mivrat.ui import application
+from mivrat.ui.actions import sheet as key_sheet
 from mivrat.ui.columns import fit_columns
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.keys import SHEET, ShortcutSheet
+from mivrat.ui.keys import ShortcutSheet
+from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import font
 from mivrat.ui.widgets import Choice
 from mivrat.ui.window import MainWindow
+from mivrat.workspace.executors import Executor
 from tests.support.networks import classifier, saved
 from tests.support.sets import write_classes, write_set
 
@@ -91,25 +95,27 @@ def right_click(widget: QWidget, at: QPoint) -> list[str]:
 
 
 def test_a_right_click_offers_what_the_three_dots_offer(demo: MainWindow, settle: Settle) -> None:
-    thumbs = demo.light_table.thumbs
+    thumbs = demo.bench.light_table.thumbs
     at = thumbs.cell_rect(2).center()
     offered = right_click(thumbs.viewport(), at)
-    menu = demo.light_table.more.menu()
+    menu = demo.bench.light_table.more.menu()
     assert menu is not None
     assert offered == [action.text() for action in menu.actions() if action.text()]
     assert "Copies, sorted into folders…" in offered
-    assert demo.session.current == int(demo.session.shown[2])  # what the menu is about
-    demo.session.look_at(int(demo.session.shown[0]), frozenset(demo.session.shown[:4].tolist()))
+    assert demo.workspace.shown.current == int(demo.workspace.shown.images[2])  # what the menu is about
+    demo.workspace.shown.look_at(
+        int(demo.workspace.shown.images[0]), frozenset(demo.workspace.shown.images[:4].tolist())
+    )
     right_click(thumbs.viewport(), at)
-    assert len(demo.session.marked) == 4  # one of those marked: they stay marked
-    matrix = demo.measure.confusions.matrix
-    demo.measure.tabs.choose(2)
+    assert len(demo.workspace.shown.marked) == 4  # one of those marked: they stay marked
+    matrix = demo.bench.measure.confusions.matrix
+    demo.bench.measure.tabs.choose(2)
     settle()
     assert right_click(matrix, matrix.rect().center()) == ["Copy as a table (Ctrl+Shift+C)", "Save as a picture…"]
-    demo.session.look_at(int(demo.session.shown[0]))
-    demo.show_step(4)
+    demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
+    demo.bench.show_step(4)
     settle()
-    board = demo.explain.board.view
+    board = demo.bench.explain.board.view
     assert "Save the board (PNG or SVG)…" in right_click(board, board.rect().center())
 
 
@@ -118,15 +124,17 @@ def test_what_was_written_is_counted_and_its_folder_opened(
 ) -> None:
     opened: list[str] = []
     monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: opened.append(url.toLocalFile()) or True)
-    demo.session.look_at(int(demo.session.shown[0]), frozenset(demo.session.shown[:3].tolist()))
-    demo.hand_back.write_folders(tmp_path / "out", "copies")
-    qtbot.waitUntil(lambda: not demo.session.busy, timeout=20000)
+    demo.workspace.shown.look_at(
+        int(demo.workspace.shown.images[0]), frozenset(demo.workspace.shown.images[:3].tolist())
+    )
+    demo.bench.hand_back.write_folders(tmp_path / "out", "copies")
+    qtbot.waitUntil(lambda: not demo.workspace.busy, timeout=20000)
     settle()
     assert demo.foot.notice.full_text == f"Written: 3 files, in {tmp_path / 'out'}."
     assert demo.foot.folder.isVisible()
     qtbot.mouseClick(demo.foot.folder, LEFT)
     assert opened == [str(tmp_path / "out")]
-    demo.hand_back.write_list(tmp_path / "list.csv", lambda handed: "x")
+    demo.bench.hand_back.write_list(tmp_path / "list.csv", lambda handed: "x")
     assert demo.foot.notice.full_text == "Written: list.csv, 3 images."
     demo.foot.say("something else")
     assert not demo.foot.folder.isVisible()
@@ -142,10 +150,10 @@ def test_a_list_of_images_not_scored_says_so(qtbot: QtBot, window: MainWindow, s
     page.drop([tmp_path / "net.onnx", root, write_classes(tmp_path / "c.txt")])
     qtbot.waitUntil(page.few.isEnabled, timeout=10000)
     qtbot.mouseClick(page.few, LEFT)
-    qtbot.waitUntil(lambda: window.session.snapshot is not None and not window.session.busy, timeout=20000)
+    qtbot.waitUntil(lambda: window.workspace.is_open and not window.workspace.busy, timeout=20000)
     settle()
     assert window.foot.notice.full_text == "15 images not scored yet."
-    window.hand_back.write_list(tmp_path / "list.csv", lambda handed: handed.unanswered())
+    window.bench.hand_back.write_list(tmp_path / "list.csv", lambda handed: handed.unanswered())
     assert (tmp_path / "list.csv").read_text() == "without an answer: 15 not scored yet"
     assert window.foot.notice.full_text == "Written: list.csv, 27 images, without an answer: 15 not scored yet."
 
@@ -171,7 +179,7 @@ def test_where_the_log_is_and_what_nobody_foresaw(
 
 
 def test_drop_down_lists_show_all_their_rows(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.measure.tabs.choose(3)
+    demo.bench.measure.tabs.choose(3)
     settle()
     looked_at = 0
     for choice in demo.findChildren(Choice):
@@ -201,7 +209,7 @@ def test_the_window_and_the_key_sheet_fit_the_screen(qtbot: QtBot, settings: obj
     assert sheet.width() <= room.width()
     assert sheet.height() <= room.height() - 40
     said = {one.text() for one in sheet.findChildren(QLabel)}
-    assert {key for _, keys in SHEET for key, _ in keys} <= said
+    assert {key for _, keys in key_sheet([step.name for step in STEPS]) for key, _ in keys} <= said
 
 
 def test_columns_give_their_room_to_the_names(qtbot: QtBot) -> None:
@@ -229,8 +237,8 @@ def test_columns_give_their_room_to_the_names(qtbot: QtBot) -> None:
 def test_no_tab_is_cut_and_nothing_scrolls_sideways_when_narrow(demo: MainWindow, settle: Settle) -> None:
     for width in (900, 1000, 1280):
         demo.resize(width, 640)
-        for step, tabs in ((2, demo.measure.tabs), (3, demo.examine.tabs), (4, demo.explain.tabs)):
-            demo.show_step(step)
+        for step, tabs in ((2, demo.bench.measure.tabs), (3, demo.bench.examine.tabs), (4, demo.bench.explain.tabs)):
+            demo.bench.show_step(step)
             settle()
             for tab in tabs.findChildren(QPushButton):
                 bold = QFontMetrics(font(13, font().Weight.DemiBold)).horizontalAdvance(tab.text())
@@ -242,27 +250,29 @@ def test_no_tab_is_cut_and_nothing_scrolls_sideways_when_narrow(demo: MainWindow
 def test_what_cannot_be_kept_does_not_look_kept(
     qtbot: QtBot, demo: MainWindow, settle: Settle, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    session = demo.session
-    session.look_at(int(session.shown[0]))
-    path, access = session.study_path, os.access
+    workspace = demo.workspace
+    workspace.shown.look_at(int(workspace.shown.images[0]))
+    path, access = workspace.study_path, os.access
     assert path is not None
     with monkeypatch.context() as closed:
         closed.setattr(os, "access", lambda where, how: how != os.W_OK and access(where, how))
-        qtbot.keyClick(demo.light_table.thumbs, "1")
+        qtbot.keyClick(demo.bench.light_table.thumbs, "1")
         settle()
-    assert not session.reviews[int(session.shown[0])].causes
+    assert not workspace.shown.reviews[int(workspace.shown.images[0])].causes
     assert "cannot be written to, so nothing is decided in it" in demo.foot.problem.full_text
-    assert demo.keeper.decisions.last is None
+    assert demo.workspace.edits.last is None
     # A disk that fills up is found out only on writing: then what is in the study is shown again.
     with monkeypatch.context() as full:
-        full.setattr("mivrat.ui.study_work.write", lambda *_: (_ for _ in ()).throw(application_error("no room left")))
-        qtbot.keyClick(demo.light_table.thumbs, "1")
+        full.setattr(
+            "mivrat.workspace.study_jobs.write", lambda *_: (_ for _ in ()).throw(application_error("no room left"))
+        )
+        qtbot.keyClick(demo.bench.light_table.thumbs, "1")
         qtbot.waitUntil(lambda: "no room left" in demo.foot.problem.full_text, timeout=5000)
         settle()
-    assert not session.reviews[int(session.shown[0])].causes
-    qtbot.keyClick(demo.light_table.thumbs, "1")
+    assert not workspace.shown.reviews[int(workspace.shown.images[0])].causes
+    qtbot.keyClick(demo.bench.light_table.thumbs, "1")
     settle()
-    assert session.reviews[int(session.shown[0])].causes == frozenset({1})
+    assert workspace.shown.reviews[int(workspace.shown.images[0])].causes == frozenset({1})
     with Study.open(path, again=True) as study:
         assert study.rows("SELECT causes FROM review") == [("[1]",)]
 
@@ -279,7 +289,7 @@ def test_thumbnails_come_when_their_folder_comes_back(
     monkeypatch.setattr("mivrat.ui.pictures.LOOKED_AGAIN", 40)
     root = write_set(tmp_path / "set", 1)
     shutil.move(root, tmp_path / "away")
-    thumbnails, file, broken = Thumbnails(), root / "birch" / "0.png", tmp_path / "broken.png"
+    thumbnails, file, broken = Thumbnails(Executor(QtLoop())), root / "birch" / "0.png", tmp_path / "broken.png"
     broken.write_bytes(b"no picture")
     made: list[Path] = []
     get = thumbnails._store.get
@@ -299,32 +309,32 @@ def test_thumbnails_come_when_their_folder_comes_back(
 
 
 def test_enter_on_what_is_selected_looks_at_it(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    session = demo.session
+    workspace = demo.workspace
     for tab, widget in (
-        (1, demo.measure.class_table),
-        (2, demo.measure.confusions.matrix),
-        (3, demo.measure.reliability),
+        (1, demo.bench.measure.class_table),
+        (2, demo.bench.measure.confusions.matrix),
+        (3, demo.bench.measure.reliability),
     ):
-        demo.measure.tabs.choose(tab)
+        demo.bench.measure.tabs.choose(tab)
         settle()
-        target = widget if tab != 3 else demo.measure.reliability.diagram
+        target = widget if tab != 3 else demo.bench.measure.reliability.diagram
         target.setFocus()
         if tab == 1:
-            demo.measure.class_table.setCurrentIndex(demo.measure.class_table.rows.index(0, 0))
+            demo.bench.measure.class_table.setCurrentIndex(demo.bench.measure.class_table.rows.index(0, 0))
         else:
             qtbot.keyClick(target, Qt.Key.Key_Right)
         qtbot.keyClick(target, Qt.Key.Key_Return)
         settle()
-        before = session.conditions
+        before = workspace.shown.conditions
         assert before
-        assert demo.right.currentWidget() is demo.light_table
+        assert demo.bench.right.currentWidget() is demo.bench.light_table
         qtbot.keyClick(target, Qt.Key.Key_Return)
         settle()
-        assert session.conditions == before
-        if len(session.shown):
-            assert demo.right.currentWidget() is demo.close_look
-            demo.leave_close_look()
+        assert workspace.shown.conditions == before
+        if len(workspace.shown.images):
+            assert demo.bench.right.currentWidget() is demo.bench.close_look
+            demo.bench.leave_close_look()
         target.setFocus()
         qtbot.keyClick(target, Qt.Key.Key_Space)  # which takes it away again
-        assert session.conditions != before
-        session.clear()
+        assert workspace.shown.conditions != before
+        workspace.shown.clear()

@@ -1,4 +1,4 @@
-"""The session and what stands behind the window: orders, decisions taken back, garbage collected where it must be."""
+"""The workspace and what stands behind the window: orders, decisions taken back, garbage collected where it must be."""
 
 from __future__ import annotations
 
@@ -15,87 +15,97 @@ from mivrat.core.figures.intervals import proportion
 from mivrat.core.selecting.ordering import ORDERS
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked
 from mivrat.ui import words
-from mivrat.ui.decisions import Decision, Decisions
 from mivrat.ui.garbage import MainThreadCollector
-from mivrat.ui.session import Session, take_snapshot
 from mivrat.ui.theme import LAMP, PAPER, theme
 from mivrat.ui.widgets import restyle
-from tests.ui.test_views import made_up_run
+from mivrat.workspace.edits import Changes, SmallEdit
+from mivrat.workspace.workspace import Workspace
+from tests.support.workspaces import made_up_run, opened, show
 
 
 @pytest.fixture
-def session(qapp: QApplication, tmp_path: Path) -> Session:
-    made = Session()
-    made.show(take_snapshot(made_up_run(tmp_path, 5, 80)))
-    return made
+def workspace(tmp_path: Path) -> Workspace:
+    return opened(made_up_run(tmp_path, 5, 80))
 
 
 @pytest.mark.parametrize("order", ORDERS)
-def test_a_selection_is_in_order_whatever_was_selected_before(session: Session, order: str) -> None:
-    session.set_order(order)
-    assert session.snapshot is not None
-    judged, everything = session.snapshot.judged, session.to_arrange().arranged(order).positions
+def test_a_selection_is_in_order_whatever_was_selected_before(workspace: Workspace, order: str) -> None:
+    workspace.shown.set_order(order)
+    judged, everything = workspace.shown.snapshot.judged, workspace.shown.to_arrange().arranged(order).positions
     for conditions in ((), (Labelled(frozenset({1, 3})),), (Outcome(frozenset({"wrong"})),), ()):
-        session.replace(*conditions)
-        mask = session.selection.mask(judged)
-        assert session.shown.tolist() == everything[mask[everything]].tolist()
+        workspace.shown.replace(*conditions)
+        mask = workspace.shown.selection.mask(judged)
+        assert workspace.shown.images.tolist() == everything[mask[everything]].tolist()
 
 
-def test_what_is_picked_is_shown_as_listed_and_the_order_comes_back(session: Session) -> None:
-    session.set_order("least sure first")
-    session.choose(Picked("copies", (9, 2, 30)))
-    assert (session.order, session.shown.tolist()) == ("as listed", [9, 2, 30])
-    session.set_order("name")
-    assert sorted(session.shown.tolist()) == [2, 9, 30]
-    session.clear()
-    assert session.order == "name"
-    session.choose(Picked("copies", (9, 2, 30)))
-    session.clear()
-    assert session.order == "name"
+def test_what_is_picked_is_shown_as_listed_and_the_order_comes_back(workspace: Workspace) -> None:
+    workspace.shown.set_order("least sure first")
+    workspace.shown.choose(Picked("copies", (9, 2, 30)))
+    assert (workspace.shown.order, workspace.shown.images.tolist()) == ("as listed", [9, 2, 30])
+    workspace.shown.set_order("name")
+    assert sorted(workspace.shown.images.tolist()) == [2, 9, 30]
+    workspace.shown.clear()
+    assert workspace.shown.order == "name"
+    workspace.shown.choose(Picked("copies", (9, 2, 30)))
+    workspace.shown.clear()
+    assert workspace.shown.order == "name"
 
 
-def test_another_set_forgets_what_was_picked_in_this_one(session: Session, tmp_path: Path) -> None:
-    session.choose(Picked("copies", (1,)), Labelled(frozenset({2})))
+def test_another_set_forgets_what_was_picked_in_this_one(workspace: Workspace, tmp_path: Path) -> None:
+    workspace.shown.choose(Picked("copies", (1,)), Labelled(frozenset({2})))
     other = made_up_run(tmp_path, 5, 40, seed=1)
     object.__setattr__(other.info, "set_id", 2)
     object.__setattr__(other.info, "id", 2)
-    session.show(take_snapshot(other))
-    assert session.conditions == (Labelled(frozenset({2})),)
-    assert session.current is None
+    show(workspace, other)
+    assert workspace.shown.conditions == (Labelled(frozenset({2})),)
+    assert workspace.shown.current is None
 
 
-def test_steps_stay_inside_and_mistakes_are_found(session: Session) -> None:
-    assert session.snapshot is not None
-    wrong = session.snapshot.judged.wrong
-    session.set_order("name")
-    session.step(0)
-    assert session.position == 0
-    session.step(-5)
-    assert session.position == 0
-    session.step(10_000)
-    assert session.position == len(session.shown) - 1
-    assert not session.step_mistake(1)
+def test_steps_stay_inside_and_mistakes_are_found(workspace: Workspace) -> None:
+    wrong = workspace.shown.snapshot.judged.wrong
+    workspace.shown.set_order("name")
+    workspace.shown.step(0)
+    assert workspace.shown.position == 0
+    workspace.shown.step(-5)
+    assert workspace.shown.position == 0
+    workspace.shown.step(10_000)
+    assert workspace.shown.position == len(workspace.shown.images) - 1
+    assert not workspace.shown.step_mistake(1)
     found = []
-    while session.step_mistake(-1):
-        found.append(session.current)
-    ahead = session.shown[:-1]
+    while workspace.shown.step_mistake(-1):
+        found.append(workspace.shown.current)
+    ahead = workspace.shown.images[:-1]
     assert found == ahead[wrong[ahead]][::-1].tolist()
 
 
-def test_decisions_go_back_and_forth_and_a_new_one_ends_the_way_forth() -> None:
-    made, decisions = [Decision(f"step {i}", lambda study: None, lambda study: None) for i in range(3)], Decisions()
-    assert (decisions.last, decisions.next) == (None, None)
+def test_edits_go_back_and_forth_and_a_new_one_ends_the_way_forth(workspace: Workspace) -> None:
+    edits, done, told = workspace.edits, list[str](), list[str]()
+    workspace.notices.said.connect(lambda sentence, place: told.append(sentence))
+    workspace.topics.kept.connect(lambda: told.append("kept"))
+
+    def edit(name: str) -> SmallEdit:
+        def put(what: str) -> Changes:
+            done.append(what)
+            yield workspace.topics.kept
+
+        return SmallEdit(name, lambda: put(name), lambda: put(f"not {name}"))
+
+    made = [edit(name) for name in ("a", "b", "c")]
+    assert (edits.last, edits.next) == (None, None)
+    workspace.study_path = None  # nothing is kept anywhere
     for one in made[:2]:
-        decisions.taken(one)
-    decisions.undone()
-    assert (decisions.last, decisions.next) == (made[0], made[1])
-    decisions.redone()
-    assert (decisions.last, decisions.next) == (made[1], None)
-    decisions.undone()
-    decisions.taken(made[2])
-    assert (decisions.last, decisions.next) == (made[2], None)
-    decisions.clear()
-    assert decisions.last is None
+        assert edits.take_at_once(one)
+    edits.undo()
+    assert (edits.last, edits.next) == (made[0], made[1])
+    edits.redo()
+    assert (edits.last, edits.next) == (made[1], None)
+    edits.undo()
+    edits.take_at_once(made[2])
+    assert (edits.last, edits.next) == (made[2], None)
+    assert done == ["a", "b", "not b", "b", "not b", "c"]
+    assert told == ["kept"] * 3 + ["Taken back: b"] + ["kept", "Again: b", "kept", "Taken back: b", "kept"]
+    edits.clear()
+    assert edits.last is None
 
 
 def test_widgets_in_a_cycle_are_destroyed_on_the_main_thread(qtbot: QtBot, qapp: QApplication) -> None:

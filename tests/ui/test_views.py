@@ -10,76 +10,57 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from PySide6.QtCore import QPoint, QPointF, QSettings, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.answers.answers import Answers
-from mivrat.core.answers.scoring import ScoredBatch
 from mivrat.core.base.errors import InputError
-from mivrat.core.pictures.image_sets import ImageItem, ImageSet
-from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.selecting.selection import Labelled, Outcome
-from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.ui import words
-from mivrat.ui.keeper import Keeper
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.measure.matrix import READABLE_CELL
 from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.selection_line import SelectionLine
-from mivrat.ui.session import Session, take_snapshot
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Executor, Task
+from mivrat.workspace.workspace import Workspace
+from tests.support.workspaces import Remembered, made_up_run, opened, show
 
 LEFT = Qt.MouseButton.LeftButton
 
 
-def made_up_run(tmp_path: Path, classes: int, images: int, *, readable: bool = True, seed: int = 0) -> RunRecord:
-    """A run with random answers, labels cycling through the classes, over one picture file used again and again."""
-    if readable:
-        Image.fromarray(np.random.default_rng(0).integers(0, 256, (20, 30, 3), dtype=np.uint8)).save(tmp_path / "a.png")
-    answers = Answers(images, classes, "logits")
-    rows = np.random.default_rng(seed).normal(0, 2, (images, classes)).astype(np.float32)
-    answers.add(ScoredBatch(np.arange(images), rows, {}))
-    items = [ImageItem("a.png", i % classes, {"site": str(i % 3)}) for i in range(images)]
-    info = RunInfo(1, "net", "set", 1, 1)
-    names = [f"class {i} with a rather long name" for i in range(classes)]
-    return RunRecord(info, names, tmp_path / "m.onnx", Recipe(), True, ImageSet("set", tmp_path, items), answers)
-
-
 @pytest.fixture
-def session(qapp: object, tmp_path: Path) -> Session:
-    made = Session()
-    made.show(take_snapshot(made_up_run(tmp_path, 4, 60)))
-    return made
+def workspace(qapp: object, tmp_path: Path) -> Workspace:
+    return opened(made_up_run(tmp_path, 4, 60), QtLoop())
 
 
 @pytest.fixture
 def thumbnails(qapp: object) -> Iterator[Thumbnails]:
-    made = Thumbnails(most=40)
+    made = Thumbnails(Executor(QtLoop()), most=40)
     yield made
     made.stop()
 
 
 def test_light_table_travels_by_keys_and_fills_its_width(
-    qtbot: QtBot, session: Session, thumbnails: Thumbnails
+    qtbot: QtBot, workspace: Workspace, thumbnails: Thumbnails
 ) -> None:
-    table = LightTable(session, thumbnails)
+    table = LightTable(workspace, thumbnails)
     qtbot.addWidget(table)
     table.resize(560, 600)
     table.show()
     qtbot.waitExposed(table)
-    session.clear()
-    session.set_order("surest mistake first")
+    workspace.shown.clear()
+    workspace.shown.set_order("surest mistake first")
     thumbs = table.thumbs
     assert thumbs.columns == 4
     assert thumbs.cell_rect(3).right() > thumbs.viewport().width() - 24
     qtbot.keyClick(thumbs, Qt.Key.Key_Right)
-    assert session.position == 0
+    assert workspace.shown.position == 0
     for key, position in (
         (Qt.Key.Key_Right, 1),
         (Qt.Key.Key_Down, 5),
@@ -89,7 +70,7 @@ def test_light_table_travels_by_keys_and_fills_its_width(
         (Qt.Key.Key_End, 59),
     ):
         qtbot.keyClick(thumbs, key)
-        assert session.position == position
+        assert workspace.shown.position == position
     assert thumbs.verticalScrollBar().value() > thumbs.verticalScrollBar().maximum() - 20
     assert thumbs.cell_rect(59).bottom() <= thumbs.viewport().height()
     assert table.count.text() == "60 of 60"
@@ -99,14 +80,13 @@ def test_light_table_travels_by_keys_and_fills_its_width(
     assert thumbs.position_at(QPointF(thumbs.cell_rect(2).center())) == 2
     table.size_box.setCurrentText("large")
     assert thumbs.columns == 2
-    assert session.snapshot is not None
-    file = session.snapshot.record.image_set.file(0)
+    file = workspace.shown.snapshot.record.image_set.file(0)
     qtbot.waitUntil(lambda: thumbnails.get(file)[1], timeout=5000)
     picture, final = thumbnails.get(file)
     assert final
     assert picture is not None
     assert (picture.width(), picture.height()) == (30, 20)
-    described = thumbs.describe(int(session.shown[0]))
+    described = thumbs.describe(int(workspace.shown.images[0]))
     assert "labelled class" in described
     assert "site: " in described
     opened: list[bool] = []
@@ -115,16 +95,16 @@ def test_light_table_travels_by_keys_and_fills_its_width(
     assert opened == [True]
 
 
-def test_an_empty_selection_says_what_to_do(qtbot: QtBot, session: Session, thumbnails: Thumbnails) -> None:
-    table = LightTable(session, thumbnails)
+def test_an_empty_selection_says_what_to_do(qtbot: QtBot, workspace: Workspace, thumbnails: Thumbnails) -> None:
+    table = LightTable(workspace, thumbnails)
     qtbot.addWidget(table)
     table.show()
-    session.replace(Outcome(frozenset({"unreadable"})))
+    workspace.shown.replace(Outcome(frozenset({"unreadable"})))
     assert table.count.text() == "0 images"
     table.thumbs.viewport().repaint()
     qtbot.keyClick(table.thumbs, Qt.Key.Key_Return)
-    assert session.current is None
-    assert session.accuracy().value is None
+    assert workspace.shown.current is None
+    assert workspace.shown.accuracy().value is None
 
 
 def test_unreadable_thumbnails_are_final_and_the_cache_is_bounded(
@@ -141,43 +121,42 @@ def test_unreadable_thumbnails_are_final_and_the_cache_is_bounded(
     assert len(thumbnails._cache) == 40
 
 
-def test_chips_are_taken_away_by_a_click(qtbot: QtBot, session: Session) -> None:
-    line = SelectionLine(session)
+def test_chips_are_taken_away_by_a_click(qtbot: QtBot, workspace: Workspace) -> None:
+    line = SelectionLine(workspace)
     qtbot.addWidget(line)
     line.resize(900, 44)
     line.show()
-    session.choose(Labelled(frozenset({1})))
-    session.choose(Outcome(frozenset({"wrong"})))
+    workspace.shown.choose(Labelled(frozenset({1})))
+    workspace.shown.choose(Outcome(frozenset({"wrong"})))
     qtbot.wait(10)
 
     def buttons() -> list[QPushButton]:
         return [b for b in line.findChildren(QPushButton) if b.property("chip") and not b.isHidden()]
 
     assert len(buttons()) == 2
-    assert line.summary.text().startswith(f"{len(session.shown)} of 60 images")
+    assert line.summary.text().startswith(f"{len(workspace.shown.images)} of 60 images")
     assert "right 0.0 %" in line.summary.text()
     qtbot.mouseClick(buttons()[0], LEFT)
-    assert session.conditions == (Outcome(frozenset({"wrong"})),)
+    assert workspace.shown.conditions == (Outcome(frozenset({"wrong"})),)
     assert line.back.isEnabled()
     qtbot.mouseClick(line.back, LEFT)
-    assert len(session.conditions) == 2
+    assert len(workspace.shown.conditions) == 2
     qtbot.mouseClick(line.forward, LEFT)
-    assert len(session.conditions) == 1
+    assert len(workspace.shown.conditions) == 1
 
 
 @pytest.mark.parametrize(("classes", "images"), [(2, 10), (8, 80), (40, 300), (1000, 2500)])
 def test_matrix_from_two_to_a_thousand_classes(qtbot: QtBot, tmp_path: Path, classes: int, images: int) -> None:
-    session = Session()
-    page = Confusions(session)
+    workspace = Workspace(QtLoop(), Remembered())
+    page = Confusions(workspace)
     qtbot.addWidget(page)
     page.resize(620, 640)
     page.show()
     qtbot.waitExposed(page)
     record = made_up_run(tmp_path, classes, images)
-    session.show(take_snapshot(record))
+    show(workspace, record)
     matrix = page.matrix
-    assert session.snapshot is not None
-    counts = session.snapshot.figures.matrix
+    counts = workspace.shown.snapshot.figures.matrix
     last = matrix.cell_rect(classes - 1, classes - 1)
     assert last.right() <= matrix.width()
     assert last.bottom() <= matrix.height()
@@ -196,19 +175,19 @@ def test_matrix_from_two_to_a_thousand_classes(qtbot: QtBot, tmp_path: Path, cla
     QTest.keyClick(matrix, Qt.Key.Key_Right)
     assert matrix.cursor_cell == (0, 1)
     QTest.keyClick(matrix, Qt.Key.Key_Return)
-    assert len(session.shown) == counts[0, 1]
+    assert len(workspace.shown.images) == counts[0, 1]
     qtbot.waitUntil(lambda: page.settled)
     page.stop()
 
 
 def test_matrix_of_many_classes_is_enlarged_until_it_can_be_read(qtbot: QtBot, tmp_path: Path) -> None:
-    session = Session()
-    page = Confusions(session)
+    workspace = Workspace(QtLoop(), Remembered())
+    page = Confusions(workspace)
     qtbot.addWidget(page)
     page.resize(620, 640)
     page.show()
     qtbot.waitExposed(page)
-    session.show(take_snapshot(made_up_run(tmp_path, 300, 900)))
+    show(workspace, made_up_run(tmp_path, 300, 900))
     qtbot.waitUntil(lambda: page.settled)
     matrix = page.matrix
     whole = matrix.cell_rect(150, 230)
@@ -232,28 +211,28 @@ def test_matrix_of_many_classes_is_enlarged_until_it_can_be_read(qtbot: QtBot, t
     qtbot.mouseMove(matrix, middle - QPoint(60, 30))
     qtbot.mouseRelease(matrix, LEFT, pos=middle - QPoint(60, 30))
     assert matrix.cell_rect(150, 230).topLeft() - before == QPointF(-60, -30)
-    assert not session.conditions
+    assert not workspace.shown.conditions
     matrix.setFocus()
     matrix.cursor_cell = (0, 0)
     QTest.keyClick(matrix, Qt.Key.Key_Right)
     assert matrix.rect().contains(matrix.cell_rect(0, 1).toRect())  # brought into sight
     qtbot.mouseClick(matrix, LEFT, pos=matrix.cell_rect(0, 2).center().toPoint())
-    assert {c.kind for c in session.conditions} == {"labelled", "predicted"}
+    assert {c.kind for c in workspace.shown.conditions} == {"labelled", "predicted"}
     while matrix.zoom > 1:
         QTest.keyClick(matrix, Qt.Key.Key_Minus)
     assert matrix.cell_rect(150, 230) == whole
     page.stop()
 
 
-def test_class_table_sorts_and_marks(qtbot: QtBot, session: Session, tmp_path: Path) -> None:
-    settings = QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat)
-    step = MeasureStep(session, Keeper(session, settings))
+def test_class_table_sorts_and_marks(qtbot: QtBot, workspace: Workspace, tmp_path: Path) -> None:
+
+    step = MeasureStep(workspace)
     qtbot.addWidget(step)
     step.resize(640, 600)
     step.show()
-    session.show(session.snapshot)  # type: ignore[arg-type]
+    workspace.shown.show(workspace.shown.snapshot)
     qtbot.waitUntil(lambda: step.settled, timeout=10000)
-    table, snapshot = step.class_table, session.snapshot
+    table, snapshot = step.class_table, workspace.shown.snapshot
     assert snapshot is not None
     for column, key in ((1, "support"), (2, "predicted")):
         table.sortByColumn(column, Qt.SortOrder.DescendingOrder)
@@ -262,15 +241,15 @@ def test_class_table_sorts_and_marks(qtbot: QtBot, session: Session, tmp_path: P
     table.sortByColumn(4, Qt.SortOrder.AscendingOrder)
     names = [table.model().index(r, 0).data() for r in range(4)]
     order = sorted(range(4), key=lambda k: snapshot.figures.classes[k].recall.value or 0)
-    assert names == [session.classes[k] for k in order]
+    assert names == [workspace.shown.classes[k] for k in order]
     assert "Few images" in table.model().index(0, 0).data(Qt.ItemDataRole.ToolTipRole)
-    session.choose(Labelled(frozenset({order[2]})))
+    workspace.shown.choose(Labelled(frozenset({order[2]})))
     assert [i.row() for i in table.selectionModel().selectedRows()] == [2]
     table.setFocus()
     QTest.keyClick(table, Qt.Key.Key_Up)
     QTest.keyClick(table, Qt.Key.Key_Return)
-    assert session.conditions == (Labelled(frozenset({order[1]})),)
-    lines = {line.name: line for line in headline_lines(session)}
+    assert workspace.shown.conditions == (Labelled(frozenset({order[1]})),)
+    lines = {line.name: line for line in headline_lines(workspace)}
     assert lines["top-1 accuracy"].value == words.percent(snapshot.figures.top_k[1].value)
     assert all(line.total == 60 and line.how for line in lines.values())
 
@@ -284,9 +263,9 @@ def test_figures_in_words() -> None:
 
 
 def test_work_reports_on_the_main_thread_and_stops(qtbot: QtBot) -> None:
-    workers, seen, here = Workers(1), [], threading.get_ident()
+    workers, seen, here = Executor(QtLoop()).group(1), [], threading.get_ident()
 
-    def job(work: Work) -> str:
+    def job(work: Task) -> str:
         for i in range(1000):
             if work.stop.stopped:
                 return f"stopped at {i}"
@@ -313,9 +292,9 @@ def test_work_reports_on_the_main_thread_and_stops(qtbot: QtBot) -> None:
     ],
 )
 def test_failing_work_says_why(qtbot: QtBot, error: Exception, what: str, caplog: pytest.LogCaptureFixture) -> None:
-    workers, seen = Workers(1), []
+    workers, seen = Executor(QtLoop()).group(1), []
 
-    def job(work: Work) -> None:
+    def job(work: Task) -> None:
         raise error
 
     workers.start(job, failed=seen.append)
@@ -325,9 +304,9 @@ def test_failing_work_says_why(qtbot: QtBot, error: Exception, what: str, caplog
 
 
 def test_cancelled_work_tells_nothing(qtbot: QtBot) -> None:
-    workers, seen, go = Workers(1), [], threading.Event()
+    workers, seen, go = Executor(QtLoop()).group(1), [], threading.Event()
     first = workers.start(lambda work: go.wait(5), done=seen.append)
-    second: Callable[[Work], str] = lambda work: "second"  # noqa: E731
+    second: Callable[[Task], str] = lambda work: "second"  # noqa: E731
     workers.start(second, done=seen.append)
     first.cancel()
     go.set()

@@ -29,7 +29,7 @@ LEFT = Qt.MouseButton.LeftButton
 
 def chips(window: MainWindow) -> list[str]:
     QApplication.processEvents()
-    found = window.line.findChildren(QPushButton)
+    found = window.bench.line.findChildren(QPushButton)
     return [b.text().removesuffix("×").strip() for b in found if b.property("chip") and b.isVisible()]
 
 
@@ -43,17 +43,17 @@ def test_from_start_to_cause_in_three_clicks(qtbot: QtBot, window: MainWindow, s
     qtbot.mouseClick(window.start.demo, LEFT)
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=30000)
     settle()
-    assert "late-summer-field" in window.header.run_button.text()
-    worst = window.measure.headline._rows[0]
+    assert "late-summer-field" in window.bench.header.run_button.text()
+    worst = window.bench.measure.headline._rows[0]
     assert worst.accessibleName().startswith("plantain → ragweed")
     qtbot.mouseClick(worst, LEFT)
     assert chips(window) == ["labelled plantain", "predicted ragweed"]
     settle()
-    first = window.light_table.thumbs.cell_rect(0).center()
-    qtbot.mouseClick(window.light_table.thumbs.viewport(), LEFT, pos=first)
-    qtbot.mouseDClick(window.light_table.thumbs.viewport(), LEFT, pos=first)
+    first = window.bench.light_table.thumbs.cell_rect(0).center()
+    qtbot.mouseClick(window.bench.light_table.thumbs.viewport(), LEFT, pos=first)
+    qtbot.mouseDClick(window.bench.light_table.thumbs.viewport(), LEFT, pos=first)
     settle()
-    look = window.close_look
+    look = window.bench.close_look
     assert look.isVisible()
     assert look.sentence.text().startswith("ragweed at ")
     assert "labelled plantain, ranked" in look.sentence.text()
@@ -73,24 +73,24 @@ def test_the_same_walk_with_keys_alone(qtbot: QtBot, window: MainWindow, settle:
     qtbot.keyClick(window.start.demo, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=30000)
     settle()
-    assert window.light_table.thumbs.hasFocus()
+    assert window.bench.light_table.thumbs.hasFocus()
     qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_F6)
-    assert QApplication.focusWidget() is window.measure.headline._rows[0]
+    assert QApplication.focusWidget() is window.bench.measure.headline._rows[0]
     qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
     assert chips(window)[0].startswith("labelled")
     qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_F6)
-    thumbs = window.light_table.thumbs
+    thumbs = window.bench.light_table.thumbs
     assert thumbs.hasFocus()
     qtbot.keyClick(thumbs, Qt.Key.Key_Right)
     qtbot.keyClick(thumbs, Qt.Key.Key_Return)
     settle()
-    look = window.close_look
+    look = window.bench.close_look
     assert look.isVisible()
-    before = window.session.current
+    before = window.workspace.shown.current
     qtbot.keyClick(look, Qt.Key.Key_M)
-    assert window.session.current != before
+    assert window.workspace.shown.current != before
     qtbot.keyClick(look, Qt.Key.Key_M, Qt.KeyboardModifier.ShiftModifier)
-    assert window.session.current == before
+    assert window.workspace.shown.current == before
     settle()
     layer = look.layer.currentData()
     qtbot.keyClick(look, Qt.Key.Key_L)
@@ -110,9 +110,9 @@ def test_the_same_walk_with_keys_alone(qtbot: QtBot, window: MainWindow, settle:
     settle()
     assert not look.heat_on
     qtbot.keyClick(look, Qt.Key.Key_Z)
-    assert not window.measure.isVisible()
+    assert not window.bench.measure.isVisible()
     qtbot.keyClick(look, Qt.Key.Key_Escape)
-    assert window.measure.isVisible()
+    assert window.bench.measure.isVisible()
     assert thumbs.hasFocus()
     qtbot.keyClick(thumbs, Qt.Key.Key_Backspace)
     qtbot.keyClick(thumbs, Qt.Key.Key_Backspace)
@@ -125,73 +125,74 @@ def test_the_same_walk_with_keys_alone(qtbot: QtBot, window: MainWindow, settle:
 
 def test_every_figure_selects(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
     """A cell, its headers, a class row and a bin: the light table then holds just the images counted there."""
-    snapshot, session = demo.session.snapshot, demo.session
-    assert snapshot is not None
-    matrix = demo.measure.confusions.matrix
-    demo.measure.tabs.choose(2)
+    snapshot, workspace = demo.workspace.shown.snapshot, demo.workspace
+    matrix = demo.bench.measure.confusions.matrix
+    demo.bench.measure.tabs.choose(2)
     cell = matrix.cell_rect(PLANTAIN, RAGWEED)
     qtbot.mouseClick(matrix, LEFT, pos=cell.center().toPoint())
-    assert session.conditions == (Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    assert len(session.shown) == snapshot.figures.matrix[PLANTAIN, RAGWEED]
+    assert workspace.shown.conditions == (Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
+    assert len(workspace.shown.images) == snapshot.figures.matrix[PLANTAIN, RAGWEED]
     other = matrix.cell_rect(RAGWEED, PLANTAIN).center().toPoint()
     qtbot.mouseClick(matrix, LEFT, Qt.KeyboardModifier.ControlModifier, other)
-    assert session.conditions == (Cells(frozenset({(PLANTAIN, RAGWEED), (RAGWEED, PLANTAIN)})),)
-    assert len(session.shown) == snapshot.figures.matrix[PLANTAIN, RAGWEED] + snapshot.figures.matrix[RAGWEED, PLANTAIN]
+    assert workspace.shown.conditions == (Cells(frozenset({(PLANTAIN, RAGWEED), (RAGWEED, PLANTAIN)})),)
+    assert (
+        len(workspace.shown.images)
+        == snapshot.figures.matrix[PLANTAIN, RAGWEED] + snapshot.figures.matrix[RAGWEED, PLANTAIN]
+    )
     header = QPoint(int(cell.center().x()), int(matrix.cell_rect(0, 0).top()) - 10)
     qtbot.mouseClick(matrix, LEFT, pos=header)
-    assert session.conditions == (Predicted(frozenset({RAGWEED})),)
-    assert len(session.shown) == snapshot.figures.classes[RAGWEED].predicted
-    session.clear()
+    assert workspace.shown.conditions == (Predicted(frozenset({RAGWEED})),)
+    assert len(workspace.shown.images) == snapshot.figures.classes[RAGWEED].predicted
+    workspace.shown.clear()
 
-    demo.measure.tabs.choose(1)
-    table = demo.measure.class_table
+    demo.bench.measure.tabs.choose(1)
+    table = demo.bench.measure.class_table
     table.sortByColumn(4, Qt.SortOrder.AscendingOrder)
     qtbot.mouseClick(table.viewport(), LEFT, pos=table.visualRect(table.model().index(0, 1)).center())
     lowest = min(range(8), key=lambda i: snapshot.figures.classes[i].recall.value or 0)
-    assert session.conditions == (Labelled(frozenset({lowest})),)
-    assert len(session.shown) == snapshot.figures.classes[lowest].support
-    share = session.accuracy()
+    assert workspace.shown.conditions == (Labelled(frozenset({lowest})),)
+    assert len(workspace.shown.images) == snapshot.figures.classes[lowest].support
+    share = workspace.shown.accuracy()
     assert share.value == snapshot.figures.classes[lowest].recall.value
-    assert f"({100 * (share.low or 0):.1f} – {100 * (share.high or 0):.1f})" in demo.line.summary.text()
-    session.clear()
+    assert f"({100 * (share.low or 0):.1f} – {100 * (share.high or 0):.1f})" in demo.bench.line.summary.text()
+    workspace.shown.clear()
 
-    demo.measure.tabs.choose(3)
-    diagram = demo.measure.reliability.diagram
+    demo.bench.measure.tabs.choose(3)
+    diagram = demo.bench.measure.reliability.diagram
     qtbot.mouseClick(diagram, LEFT, pos=diagram.bin_rect(14).center().toPoint())
-    assert isinstance(session.conditions[0], Confidence)
-    assert len(session.shown) == snapshot.figures.calibration.bins[14].count
+    assert isinstance(workspace.shown.conditions[0], Confidence)
+    assert len(workspace.shown.images) == snapshot.figures.calibration.bins[14].count
     qtbot.keyClick(diagram, Qt.Key.Key_Left)
     qtbot.keyClick(diagram, Qt.Key.Key_Return)
-    assert len(session.shown) == snapshot.figures.calibration.bins[13].count
+    assert len(workspace.shown.images) == snapshot.figures.calibration.bins[13].count
 
 
 def test_unreadable_images_are_named_everywhere(demo: MainWindow, settle: Settle) -> None:
-    assert demo.header.badge.text() == "1 unreadable"
-    demo.session.replace(Outcome(frozenset({"unreadable"})))
-    demo.session.step(0)
-    demo.look_closely()
+    assert demo.bench.header.badge.text() == "1 unreadable"
+    demo.workspace.shown.replace(Outcome(frozenset({"unreadable"})))
+    demo.workspace.shown.step(0)
+    demo.bench.look_closely()
     settle()
-    assert "decoded" in demo.close_look.sentence.text()
-    assert demo.close_look.photo.image is None
-    assert "decoded" in demo.close_look.photo.message
-    assert demo.close_look.heat_predicted.message == "no answer to explain"
-    demo.session.clear()
-    demo.leave_close_look()
+    assert "decoded" in demo.bench.close_look.sentence.text()
+    assert demo.bench.close_look.photo.image is None
+    assert "decoded" in demo.bench.close_look.photo.message
+    assert demo.bench.close_look.heat_predicted.message == "no answer to explain"
+    demo.workspace.shown.clear()
+    demo.bench.leave_close_look()
 
 
 def test_another_run_of_the_study(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.session.choose(Labelled(frozenset({PLANTAIN})))
+    demo.workspace.shown.choose(Labelled(frozenset({PLANTAIN})))
     later = next(
-        run for run in demo.session.runs if run.model == "grain-net-2" and run.image_set == "late-summer-field"
+        run for run in demo.workspace.runs if run.model == "grain-net-2" and run.image_set == "late-summer-field"
     )
     demo.show_run(later.id)
     settle()
-    assert demo.session.snapshot is not None
-    assert demo.session.snapshot.record.info == later
-    assert "grain-net-2" in demo.header.facts.full_text
-    assert demo.session.accuracy().value == demo.session.snapshot.figures.classes[PLANTAIN].recall.value
-    assert demo.session.study_path is not None
-    study = Study.open(demo.session.study_path)
+    assert demo.workspace.shown.snapshot.record.info == later
+    assert "grain-net-2" in demo.bench.header.facts.full_text
+    assert demo.workspace.shown.accuracy().value == demo.workspace.shown.snapshot.figures.classes[PLANTAIN].recall.value
+    assert demo.workspace.study_path is not None
+    study = Study.open(demo.workspace.study_path)
     assert load_setting(study, "run") == str(later.id)
     study.close()
 
@@ -224,17 +225,15 @@ def test_new_study_from_dropped_files_runs_stops_and_goes_on(
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     assert window.foot.stop.isVisible()
     qtbot.mouseClick(window.foot.stop, LEFT)
-    qtbot.waitUntil(lambda: window.job is None, timeout=10000)
-    snapshot = window.session.snapshot
-    assert snapshot is not None
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=10000)
+    snapshot = window.workspace.shown.snapshot
     done = snapshot.counts.evaluated
     if done < 900:
         assert done > 0
         assert "What is done is kept" in visible_text(window)
         qtbot.mouseClick(window.foot.resume, LEFT)
-        qtbot.waitUntil(lambda: window.job is None, timeout=30000)
-    assert window.session.snapshot is not None
-    assert window.session.snapshot.counts.evaluated == 900
+        qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
+    assert window.workspace.shown.snapshot.counts.evaluated == 900
     settle()
 
 
@@ -266,17 +265,16 @@ def test_a_file_that_is_no_study_is_refused_in_the_window(
 
 
 def test_moved_images_are_told_of_and_nothing_breaks(demo: MainWindow, settle: Settle) -> None:
-    snapshot = demo.session.snapshot
-    assert snapshot is not None
-    demo.session.replace(Outcome(frozenset({"wrong"})))
-    demo.thumbnails._cache.clear()
+    snapshot = demo.workspace.shown.snapshot
+    demo.workspace.shown.replace(Outcome(frozenset({"wrong"})))
+    demo.bench.thumbnails._cache.clear()
     object.__setattr__(snapshot.record.image_set, "root", Path("/nowhere"))
-    demo.light_table.thumbs.viewport().repaint()
-    demo.session.step(0)
-    demo.look_closely()
+    demo.bench.light_table.thumbs.viewport().repaint()
+    demo.workspace.shown.step(0)
+    demo.bench.look_closely()
     settle()
-    assert "gone" in demo.close_look.photo.message
-    assert demo.close_look.ranking.lines
+    assert "gone" in demo.bench.close_look.photo.message
+    assert demo.bench.close_look.ranking.lines
 
 
 def test_window_state_and_theme_are_remembered(

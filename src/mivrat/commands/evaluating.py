@@ -16,7 +16,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
 from mivrat.core.checks.answer_checks import check_outputs
-from mivrat.core.checks.catalogue import BY_NAME, CHECKS, Step
+from mivrat.core.checks.catalogue import BY_NAME, CHECKS, CheckProgress
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.of_run import check_run
 from mivrat.core.checks.report import checks_report, in_sentences
@@ -219,7 +219,7 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
             if stopped:
                 stop.stop()
             for news in check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
-                if isinstance(news, Step):
+                if isinstance(news, CheckProgress):
                     line.show(news.progress.done, news.progress.total, f"{news.what}: {news.progress.sentence()}")
                 else:
                     results.append(news.result)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QSize, Qt, Signal
@@ -9,13 +10,12 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushButton, QToolButton, QVBoxLayout
 
 from mivrat.core.base.job import Progress
-from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.ui import words
+from mivrat.ui.actions import tooltip
 from mivrat.ui.measure.criteria import verdict
-from mivrat.ui.session import Session
+from mivrat.ui.steps import Step
 from mivrat.ui.widgets import Elided, button, label, open_folder_of, paint_state, set_role, tip
-
-STEPS = ("Prepare", "Check", "Measure", "Examine", "Explain")
+from mivrat.workspace.workspace import Workspace
 
 
 class Header(QFrame):
@@ -23,21 +23,21 @@ class Header(QFrame):
 
     run_wanted = Signal(int)
 
-    def __init__(self, session: Session, menu: QMenu) -> None:
+    def __init__(self, workspace: Workspace, menu: QMenu) -> None:
         super().__init__()
         self.setObjectName("header")
         self.setFixedHeight(56)
-        self.session = session
-        self.menu_button = QToolButton()
+        self.workspace = workspace
+        self.menu_button: QToolButton = QToolButton()
         self.menu_button.setText("Mivrat ▾")
         self.menu_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.menu_button.setMenu(menu)
-        tip(self.menu_button, "Studies, theme, keys (Alt+M)")
-        self.run_button = QToolButton()
+        tip(self.menu_button, tooltip("menu"))
+        self.run_button: QToolButton = QToolButton()
         self.run_button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.run_button.setProperty("quiet", True)
         self.run_button.setStyleSheet("font-size: 15px; font-weight: 600;")
-        tip(self.run_button, "The run shown: a model on an image set. Click to show another (Alt+R).")
+        tip(self.run_button, tooltip("runs"))
         self.runs_menu = QMenu(self.run_button)
         self.run_button.setMenu(self.runs_menu)
         self.facts = Elided(mode=Qt.TextElideMode.ElideRight)
@@ -53,27 +53,25 @@ class Header(QFrame):
         layout.addWidget(self.facts, 1)
         for shown in (self.verdict, self.badge, self.value, self.detail):
             layout.addWidget(shown)
-        session.figures_changed.connect(self.refresh)
-        session.contents_changed.connect(self.refresh)
-        for signal in (session.contents_changed, session.measured_changed):
+        workspace.topics.figures.connect(self.refresh)
+        workspace.topics.contents.connect(self.refresh)
+        for signal in (workspace.topics.contents, workspace.topics.measured):
             signal.connect(self._judge)
 
     def _judge(self) -> None:
         """The verdict so far: how the criteria stand."""
-        state, text = verdict(self.session)
+        state, text = verdict(self.workspace)
         self.verdict.setText(text)
         self.verdict.setVisible(bool(text))
         tip(self.verdict, "See Claim and criteria in the headline of Measure")
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
 
     def refresh(self) -> None:
-        snapshot, contents = self.session.snapshot, self.session.contents
-        if snapshot is None:
-            return
+        snapshot, contents = self.workspace.shown.snapshot, self.workspace.contents
         info, figures, counts = snapshot.record.info, snapshot.figures, snapshot.counts
         self.run_button.setText(
             f"{words.clipped(info.image_set, 34)} ▾"
-            if len(self.session.runs) > 1
+            if len(self.workspace.runs) > 1
             else words.clipped(info.image_set, 34)
         )
         guess = " (a guess)" if snapshot.record.recipe_is_guess else ""
@@ -103,7 +101,7 @@ class Header(QFrame):
         for widget in (self.value, self.detail):
             tip(widget, f"{top1.hits} right of {top1.total} labelled, scored images. {words.how(top1)}")
         self.runs_menu.clear()
-        for run in self.session.runs:
+        for run in self.workspace.runs:
             model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
             action = self.runs_menu.addAction(f"{run.image_set}   —   {model}".replace("&", "&&"))
             action.setCheckable(True)
@@ -111,7 +109,7 @@ class Header(QFrame):
             action.triggered.connect(lambda _=False, i=run.id: self.run_wanted.emit(i))
 
 
-class _Step(QPushButton):
+class _RailStep(QPushButton):
     """A step on the rail with a mark for its state."""
 
     def __init__(self, name: str) -> None:
@@ -137,12 +135,13 @@ class Rail(QFrame):
 
     chosen = Signal(int)
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace, steps: Sequence[Step]) -> None:
         super().__init__()
         self.setObjectName("rail")
         self.setFixedWidth(104)
-        self.session = session
-        self.steps = [_Step(name) for name in STEPS]
+        self.workspace = workspace
+        self._states = [step.state for step in steps]
+        self.steps = [_RailStep(step.name) for step in steps]
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 20, 0, 0)
         layout.setSpacing(0)
@@ -150,13 +149,13 @@ class Rail(QFrame):
             step.clicked.connect(lambda _=False, i=i: self.chosen.emit(i))
             layout.addWidget(step)
         layout.addStretch(1)
-        self.show_chosen(STEPS.index("Measure"))
+        self.show_chosen(0)
         for signal in (
-            session.figures_changed,
-            session.contents_changed,
-            session.checks_changed,
-            session.reviews_changed,
-            session.tests_kept_changed,
+            workspace.topics.figures,
+            workspace.topics.contents,
+            workspace.topics.checks,
+            workspace.topics.reviews,
+            workspace.topics.tests_kept,
         ):
             signal.connect(self._refresh)
 
@@ -165,67 +164,9 @@ class Rail(QFrame):
             step.setChecked(i == index)
 
     def _refresh(self) -> None:
-        states = tuple(
-            state(self.session) for state in (prepare_state, check_state, measure_state, examine_state, explain_state)
-        )
-        for i, (step, (state, why)) in enumerate(zip(self.steps, states, strict=True)):
+        for i, (step, found) in enumerate(zip(self.steps, self._states, strict=True)):
+            state, why = found(self.workspace)
             step.set_state(state, f"{why} (Ctrl+{i + 1})")
-
-
-def prepare_state(session: Session) -> tuple[str, str]:
-    """How the Prepare step stands, and why."""
-    contents, snapshot = session.contents, session.snapshot
-    if contents is None or snapshot is None:
-        return "untouched", "not read yet"
-    if contents.missing:
-        return "stop", f"not found: {', '.join(sorted(path.name for path in contents.missing))}"
-    if contents.unmatched:
-        return "look", f"{sum(contents.unmatched.values())} images have a label that is not in the class list"
-    if snapshot.record.recipe_is_guess:
-        return "look", "the recipe is a guess"
-    return "fine", "models, images, classes and recipe are there"
-
-
-def check_state(session: Session) -> tuple[str, str]:
-    """How the checks stand: the gravest thing that one of them found."""
-    found = [kept.result for kept in session.checks.values()]
-    for state, words_for in (("stop", "fix first"), ("look", "needs a look")):
-        names = [BY_NAME[one.name].title for one in found if one.state == state]
-        if names:
-            return state, f"{words_for}: {', '.join(names)}"
-    return ("fine", "nothing found so far") if found else ("untouched", "nothing checked yet")
-
-
-def measure_state(session: Session) -> tuple[str, str]:
-    """How the Measure step stands: whether all that could be measured is."""
-    snapshot = session.snapshot
-    if snapshot is None or not snapshot.figures.total:
-        return "untouched", "nothing measured yet"
-    counts = snapshot.counts
-    aside = counts.unreadable + counts.failed + counts.pending
-    if aside:
-        return "look", f"{aside} images are not in the figures: unreadable, failed or not yet scored"
-    return "fine", f"all {counts.evaluated} labelled images are measured"
-
-
-def examine_state(session: Session) -> tuple[str, str]:
-    """How the Examine step stands: how many of the mistakes have been reviewed."""
-    snapshot = session.snapshot
-    if snapshot is None or not snapshot.judged.wrong.any():
-        return "untouched", "no mistakes to review"
-    wrong = snapshot.judged.wrong
-    seen = int((wrong & session.reviews.mask(snapshot.counts.listed, "reviewed")).sum())
-    state = "untouched" if not seen else "look" if seen < wrong.sum() else "fine"
-    return state, f"{seen} of {int(wrong.sum())} mistakes reviewed"
-
-
-def explain_state(session: Session) -> tuple[str, str]:
-    """How the Explain step stands: how many suspicions have been put to a cover test that is kept."""
-    if session.snapshot is None or session.tests_kept is None:
-        return "untouched", "heatmaps, and cover tests of what they suggest"
-    if not session.tests_kept:
-        return "untouched", "no cover test kept yet"
-    return "fine", f"{session.tests_kept} cover test{'s' if session.tests_kept > 1 else ''} kept of this run"
 
 
 class Foot(QFrame):
@@ -248,7 +189,7 @@ class Foot(QFrame):
         self.bar.setTextVisible(False)
         self.bar.setFixedWidth(160)
         self.stop = button("Stop", self.stop_wanted.emit, kind="quiet")
-        tip(self.stop, "Stop after the current batch; what is done is kept (Ctrl+.)")
+        tip(self.stop, tooltip("stop"))
         self.resume = button("Go on", kind="quiet")
         self.resume.hide()
         self.folder = button("Open the folder", self._open_folder, kind="quiet")

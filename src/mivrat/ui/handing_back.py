@@ -15,8 +15,7 @@ from mivrat.core.reporting import hand_back
 from mivrat.core.reporting.hand_back import Handed, Source
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.session import Session
+from mivrat.workspace.workspace import Workspace
 
 LISTS: dict[str, tuple[str, Callable[[Handed], str]]] = {
     "List (CSV)…": ("images", hand_back.list_of_images),
@@ -28,9 +27,9 @@ LISTS: dict[str, tuple[str, Callable[[Handed], str]]] = {
 class HandBack(QObject):
     """Writes the images marked, or else all that are shown."""
 
-    def __init__(self, session: Session, keeper: Keeper, window: QWidget) -> None:
+    def __init__(self, workspace: Workspace, window: QWidget) -> None:
         super().__init__(window)
-        self.session, self.keeper, self._window = session, keeper, window
+        self.workspace, self._window = workspace, window
 
     def fill(self, menu: QMenu) -> None:
         """Offer everything that can be written."""
@@ -42,22 +41,22 @@ class HandBack(QObject):
 
     def handed(self) -> Handed | None:
         """The images to hand back, as they stand now; None without any."""
-        snapshot, path = self.session.snapshot, self.session.study_path
-        if snapshot is None or path is None:
+        snapshot, path = self.workspace.shown.snapshot, self.workspace.study_path
+        if path is None:
             return None
-        marked = len(self.session.marked) > 1
-        images: Sequence[int] = self.session.acted_on if marked else self.session.shown.tolist()
+        marked = len(self.workspace.shown.marked) > 1
+        images: Sequence[int] = self.workspace.shown.acted_on if marked else self.workspace.shown.images.tolist()
         if not len(images):
             return None
-        conditions = [" ".join(one.words(self.session.classes)) for one in self.session.conditions]
+        conditions = [" ".join(one.words(self.workspace.shown.classes)) for one in self.workspace.shown.conditions]
         selection = "; ".join(conditions) or "all images"
         if marked:
-            selection += f"; {words.images(len(images))} marked by hand of {len(self.session.shown)}"
+            selection += f"; {words.images(len(images))} marked by hand of {len(self.workspace.shown.images)}"
         info = snapshot.record.info
         source = Source(
             path.stem, info.model, info.image_set, f"{selection} ({words.images(len(images))})", date.today()
         )
-        reviews = Reviews(self.session.reviews.causes, dict(self.session.reviews.by_position))
+        reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
         return Handed(source, snapshot.record, snapshot.judged, reviews, images)
 
     # --- writing ---
@@ -70,10 +69,10 @@ class HandBack(QObject):
         try:
             write_whole(path, made(handed))
         except InputError as error:
-            self.keeper.failed.emit(error)
+            self.workspace.notices.fail(error)
             return
         unanswered = handed.unanswered()
-        self.keeper.put_down.emit(
+        self.workspace.notices.say(
             f"Written: {path.name}, {words.images(len(handed.images))}{f', {unanswered}' if unanswered else ''}.", path
         )
 
@@ -82,7 +81,7 @@ class HandBack(QObject):
         handed = self.handed()
         if handed is not None:
             kind: hand_back.How = "links" if how == "links" else "copies"
-            self.keeper.export(
+            self.workspace.jobs.export(
                 f"Sorting {words.images(len(handed.images))} into {folder.name}",
                 lambda stop: hand_back.sort_into_folders(handed, folder, kind, stop),
             )
@@ -91,14 +90,14 @@ class HandBack(QObject):
         """Draw a contact sheet."""
         handed = self.handed()
         if handed is not None:
-            self.keeper.export(
+            self.workspace.jobs.export(
                 f"Drawing {words.images(len(handed.images))}", lambda stop: hand_back.contact_sheet(handed, path, stop)
             )
 
     # --- asking where to ---
 
     def _suggested(self, name: str) -> str:
-        path = self.session.study_path
+        path = self.workspace.study_path
         return str((path.parent if path is not None else Path.home()) / name)
 
     def _ask_for_list(self, name: str, made: Callable[[Handed], str]) -> None:

@@ -5,82 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
 
+from mivrat.ui.actions import sheet
+from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Scrolled, button, label, row
-
-SHEET: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
-    (
-        "Anywhere",
-        (
-            ("F1", "this sheet"),
-            ("Backspace", "remove the last condition"),
-            ("Alt+Left, Alt+Right", "selection before, selection after"),
-            ("Ctrl+PgUp, Ctrl+PgDown", "figures: tab before, tab after"),
-            ("F6", "between figures and pictures"),
-            ("Ctrl+1 to 5", "Prepare, Check, Measure, Examine, Explain"),
-            ("Ctrl+Z, Ctrl+Shift+Z", "take a decision back, take it again"),
-            ("M, Shift+M", "next mistake, previous mistake"),
-            ("Ctrl+.", "stop the job"),
-        ),
-    ),
-    (
-        "Figures",
-        (
-            ("Tab", "to the next table, matrix or diagram"),
-            ("arrows", "move over rows, cells and bins"),
-            ("Enter", "select, then look at the images; with Ctrl: add beside"),
-        ),
-    ),
-    (
-        "Light table",
-        (
-            ("arrows, PgUp, PgDown, Home, End", "travel"),
-            ("Enter", "close look"),
-            ("Shift with arrows, Space, Ctrl+A", "mark several, mark one, mark all"),
-            ("S, B", "more like these, predicted beside labelled"),
-            ("K", "keep only those marked"),
-        ),
-    ),
-    (
-        "Review",
-        (
-            ("1 to 9", "assign a cause, or take it back"),
-            ("N", "next unreviewed mistake"),
-            ("R, E", "reviewed or not, write a note"),
-        ),
-    ),
-    (
-        "Close look",
-        (
-            ("Left, Right", "image before, image after"),
-            ("H", "heat on or off"),
-            ("T", "each class rather than the other, or by itself"),
-            ("L, Shift+L", "layer nearer to the image, nearer to the scores"),
-            ("Z", "the whole width, and back"),
-            ("+, −, 0", "larger, smaller, the whole picture"),
-            ("Esc", "back to the light table"),
-        ),
-    ),
-    (
-        "Explain",
-        (
-            ("arrows, Enter, Esc", "board: move, one map large, all again"),
-            ("T, L (with Shift: back)", "board: next target, next layer"),
-            ("Enter, arrows, + −, Delete", "region: put, move, resize, clear"),
-            ("Shift+H", "heat on the light table"),
-        ),
-    ),
-    (
-        "Studies",
-        (
-            ("Ctrl+N, Ctrl+O", "new study, open a study"),
-            ("Alt+M, Alt+R", "the menu, the runs of this study"),
-            ("Ctrl+Shift+T", "theme: paper or lamp"),
-            ("Ctrl+W, Ctrl+Q", "close the study, quit"),
-        ),
-    ),
-)
-
 
 # What stands around the keys: margins, a scroll bar, the button below.
 AROUND = QSize(28 + 16 + 14, 24 + 20 + 52)
@@ -91,7 +19,7 @@ def _columns(number: int) -> QWidget:
     columns, lines = [QVBoxLayout() for _ in range(number)], [0] * number
     for column in columns:
         column.setSpacing(0)
-    for title, keys in SHEET:
+    for title, keys in sheet([step.name for step in STEPS]):
         box = QGridLayout()
         box.setHorizontalSpacing(16)
         box.setVerticalSpacing(6)

@@ -10,11 +10,12 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from platformdirs import user_cache_path
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, QTimer, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QImage
 
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import ThumbnailStore
+from mivrat.workspace.executors import Executor
 
 log = logging.getLogger(__name__)
 
@@ -44,23 +45,20 @@ class Thumbnails(QObject):
     """Decoded thumbnails, the least recently used forgotten first; ``ready`` tells that another has come."""
 
     ready = Signal()
-    _made = Signal(object, object, object)
 
-    def __init__(self, most: int = 600, side: int = 192) -> None:
+    def __init__(self, executor: Executor, most: int = 600, side: int = 192) -> None:
         super().__init__()
         self._store = ThumbnailStore(user_cache_path("mivrat", appauthor=False) / "thumbnails")
         self._cache: OrderedDict[Path, QImage | None] = OrderedDict()
         self._pending: set[Path] = set()
         self._wanted: dict[int, set[Path]] = {}
-        self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(2)
+        self._workers = executor.group(2)
         self._most, self._side = most, side
         self._asked = 0
         # What files that gave no thumbnail were like: those in sight are looked at again now and then, as a folder may come back.
         self._failed: dict[Path, tuple[int, int] | None] = {}
         self._again = QTimer(self, interval=LOOKED_AGAIN)
         self._again.timeout.connect(self._look_again)
-        self._made.connect(self._keep)
 
     def get(self, path: Path) -> tuple[QImage | None, bool]:
         """The thumbnail (None while it is decoded, or where the file cannot be read) and whether the answer is final; one
@@ -70,7 +68,7 @@ class Thumbnails(QObject):
             self._asked += 1
             self._pending.add(path)
             # The one asked for last comes first: it is the one looked at.
-            self._pool.start(_Making(self, path), self._asked)
+            self._start(path, self._asked)
         return found
 
     def known(self, path: Path) -> tuple[QImage | None, bool]:
@@ -89,23 +87,28 @@ class Thumbnails(QObject):
                 self._again.start()
         self._pending &= set().union(*self._wanted.values())
 
-    def make(self, path: Path) -> None:
-        """Called in a worker: make a thumbnail, unless nobody waits for it any more."""
+    def _start(self, path: Path, priority: int) -> None:
+        self._workers.start(
+            lambda task: self._make(path),
+            done=lambda made: None if made is None else self._keep(path, *made),
+            priority=priority,
+        )
+
+    def _make(self, path: Path) -> tuple[QImage | None, tuple[int, int] | None] | None:
+        """Called in a worker: a thumbnail with what its file is like; None where nobody waits for it any more."""
         if path not in self._pending:
-            return
+            return None
         like = _like(path)
         if path in self._failed and self._failed[path] == like:
-            self._made.emit(path, None, like)
-            return
+            return None, like
         try:
             # In the screen's own format, so that painting does not convert it each time.
-            image = to_image(self._store.get(path, self._side)).convertToFormat(QImage.Format.Format_RGB32)
+            return to_image(self._store.get(path, self._side)).convertToFormat(QImage.Format.Format_RGB32), like
         except UnreadablePicture:
-            image = None
+            return None, like
         except Exception:
             log.exception("no thumbnail of %s", path)
-            image = None
-        self._made.emit(path, image, like)
+            return None, like
 
     def _look_again(self) -> None:
         """Make those thumbnails again that are in sight and failed; of files that are as they were nothing is read."""
@@ -114,7 +117,7 @@ class Thumbnails(QObject):
             self._again.stop()
         for path in failed - self._pending:
             self._pending.add(path)
-            self._pool.start(_Making(self, path))
+            self._start(path, 0)
 
     def _keep(self, path: Path, image: QImage | None, like: tuple[int, int] | None) -> None:
         self._pending.discard(path)
@@ -137,15 +140,4 @@ class Thumbnails(QObject):
     def stop(self) -> None:
         self._again.stop()
         self._pending.clear()
-        self._pool.waitForDone()
-
-
-class _Making(QRunnable):
-    """A light piece of work: thousands of them come and go while one scrolls."""
-
-    def __init__(self, thumbnails: Thumbnails, path: Path) -> None:
-        super().__init__()
-        self._thumbnails, self._path = thumbnails, path
-
-    def run(self) -> None:
-        self._thumbnails.make(self._path)
+        self._workers.stop_all()

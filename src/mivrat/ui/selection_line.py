@@ -7,24 +7,28 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
 
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
-from mivrat.ui.session import Session
+from mivrat.ui.actions import tooltip
 from mivrat.ui.widgets import button, clear, label, tip
+from mivrat.workspace.workspace import Workspace
 
 
 class SelectionLine(QFrame):
     """Back, forward, the chips, and what they come to."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.setObjectName("selectionLine")
-        self.session = session
+        self.workspace = workspace
         self.setFixedHeight(44)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(12, 0, 18, 0)
         layout.setSpacing(6)
-        self.back, self.forward = button("‹", session.back, kind="quiet"), button("›", session.forward, kind="quiet")
-        tip(self.back, "Back to the selection before (Alt+Left)")
-        tip(self.forward, "Forward again (Alt+Right)")
+        self.back, self.forward = (
+            button("‹", lambda: workspace.shown.back(), kind="quiet"),
+            button("›", lambda: workspace.shown.forward(), kind="quiet"),
+        )
+        tip(self.back, tooltip("selection before"))
+        tip(self.forward, tooltip("selection after"))
         self.back.setAccessibleName("selection back")
         self.forward.setAccessibleName("selection forward")
         self.chips = QHBoxLayout()
@@ -37,27 +41,24 @@ class SelectionLine(QFrame):
             layout.addWidget(widget)
         layout.addWidget(holder, 1)
         layout.addWidget(self.summary)
-        session.selection_changed.connect(self.refresh)
+        workspace.topics.selection.connect(self.refresh)
 
     def refresh(self) -> None:
-        self.back.setEnabled(self.session.selection.can_go_back)
-        self.forward.setEnabled(self.session.selection.can_go_forward)
+        self.back.setEnabled(self.workspace.shown.selection.can_go_back)
+        self.forward.setEnabled(self.workspace.shown.selection.can_go_forward)
         clear(self.chips)
-        for condition in self.session.conditions:
+        for condition in self.workspace.shown.conditions:
             self.chips.addWidget(self._chip(condition))
-        if not self.session.conditions:
+        if not self.workspace.shown.conditions:
             self.chips.addWidget(label("All images. Click a figure, a row or a cell to pick images by it.", soft=True))
-        elif len(self.session.conditions) > 1:
-            self.chips.addWidget(button("clear", self.session.clear, kind="quiet"))
+        elif len(self.workspace.shown.conditions) > 1:
+            self.chips.addWidget(button("clear", self.workspace.shown.clear, kind="quiet"))
         self.chips.addStretch(1)
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            self.summary.setText("")
-            return
-        share, shown = self.session.accuracy(), len(self.session.shown)
+        snapshot = self.workspace.shown.snapshot
+        share, shown = self.workspace.shown.accuracy(), len(self.workspace.shown.images)
         text = (
             f"{words.count(shown)} of {words.images(snapshot.counts.listed)}"
-            if self.session.conditions
+            if self.workspace.shown.conditions
             else words.images(shown)
         )
         text += f"  ·  right {words.with_bounds(share) if share.total else words.DASH}"
@@ -70,8 +71,10 @@ class SelectionLine(QFrame):
         )
 
     def _chip(self, condition: Condition) -> QWidget:
-        about, value = condition.words(self.session.classes)
-        chip = button(f"{about} {words.clipped(value, 40)}   ×", lambda: self.session.remove(condition), kind="chip")
+        about, value = condition.words(self.workspace.shown.classes)
+        chip = button(
+            f"{about} {words.clipped(value, 40)}   ×", lambda: self.workspace.shown.remove(condition), kind="chip"
+        )
         tip(chip, f"{about} {value}\nClick to remove it (Backspace removes the last one).")
         chip.setCursor(Qt.CursorShape.PointingHandCursor)
         return chip

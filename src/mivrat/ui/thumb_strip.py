@@ -9,9 +9,9 @@ from PySide6.QtGui import QHelpEvent, QHideEvent, QMouseEvent, QPainter, QPaintE
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import plain
+from mivrat.workspace.workspace import Workspace
 
 GAP, LINE = 8, 16
 
@@ -21,9 +21,9 @@ class ThumbStrip(QWidget):
 
     chosen = Signal(int)
 
-    def __init__(self, session: Session, thumbnails: Thumbnails, side: int = 64, lines: int = 0) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails, side: int = 64, lines: int = 0) -> None:
         super().__init__()
-        self.session, self._thumbnails, self._side, self._lines = session, thumbnails, side, lines
+        self.workspace, self._thumbnails, self._side, self._lines = workspace, thumbnails, side, lines
         self.images: list[int] = []
         self._texts: list[list[str]] = []
         self.setFixedHeight(side + lines * LINE + (4 if lines else 0))
@@ -53,9 +53,9 @@ class ThumbStrip(QWidget):
             self._paint(painter)
 
     def _paint(self, painter: QPainter) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None:
+        if not self.workspace.is_open:
             return
+        snapshot = self.workspace.shown.snapshot
         files = snapshot.record.image_set.file
         self._thumbnails.want(self, {files(i) for i in self.images[: self._fitting()]})
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -93,7 +93,7 @@ class ThumbStrip(QWidget):
             if at >= 0:
                 texts = self._texts[at] if at < len(self._texts) else []
                 QToolTip.showText(
-                    event.globalPos(), plain("\n".join([self.session.name_of(self.images[at]), *texts])), self
+                    event.globalPos(), plain("\n".join([self.workspace.shown.name_of(self.images[at]), *texts])), self
                 )
             else:
                 QToolTip.hideText()

@@ -15,7 +15,7 @@ from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.job import StopSignal
-from mivrat.core.checks.catalogue import CHECKS, Step, run_checks
+from mivrat.core.checks.catalogue import CHECKS, CheckProgress, run_checks
 from mivrat.core.checks.file_checks import NEAR_BITS
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.of_run import check_run, joined, kept_results
@@ -182,7 +182,7 @@ def test_a_checked_run_keeps_its_results(tmp_path: Path) -> None:
     names = [check.name for check in CHECKS]
     record, judged = load_run(study, evaluation.run_id), evaluation.judging.judged()
     news = list(check_run(study, record, judged, names))
-    assert any(isinstance(one, Step) for one in news)
+    assert any(isinstance(one, CheckProgress) for one in news)
     kept = kept_results(study, evaluation.run_id)
     assert set(kept) == set(names)
     assert {one.answered for one in kept.values()} == {36}
@@ -201,7 +201,7 @@ def test_a_stopped_survey_is_not_for_nothing(tmp_path: Path) -> None:
     image_set = match_labels(list_images(write_set(tmp_path / "set", per_class=20)), CLASSES).image_set
     inputs, stop = Inputs(CLASSES, image_set), StopSignal()
     for one in run_checks(inputs, ["readable"], stop):
-        assert isinstance(one, Step)
+        assert isinstance(one, CheckProgress)
         stop.stop()
     assert 16 <= len(inputs.fresh) <= 60
     assert inputs.survey is None

@@ -23,7 +23,7 @@ from mivrat.core.covering.cover_test import (
 from mivrat.core.covering.regions import Shape
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
-from mivrat.core.heatmaps.reliance import Trust, examine_trust
+from mivrat.core.heatmaps.reliance import Reliance, examine_reliance
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.core.heatmaps.shuffled import DEPTHS
 from mivrat.core.likeness.by_place import group_by_place
@@ -172,8 +172,8 @@ def test_ranks_of_the_target_are_counted(ran: Ran) -> None:
 def test_trust_is_examined_step_by_step(ran: Ran) -> None:
     (broken,) = ran.record.answers.reasons
     images = [0, broken, 20, 30]
-    *steps, last = examine_trust(ran.record, ran.judged, MapSetup("signed", of=1), images, ran.maker)
-    assert isinstance(last, Trust)
+    *steps, last = examine_reliance(ran.record, ran.judged, MapSetup("signed", of=1), images, ran.maker)
+    assert isinstance(last, Reliance)
     assert last.finished
     assert last.unreadable == 1
     assert last.images == (0, 20, 30)
@@ -187,11 +187,12 @@ def test_trust_is_examined_step_by_step(ran: Ran) -> None:
     assert all(last.alike(depth) is not None for depth in DEPTHS)
     assert any("cover test" in one or "do not support" in one for one in last.sentences())
     assert [p.done for p in steps if isinstance(p, Progress)] == list(range(2 * 3 + 9 + 1))
-    assert not Trust(MapSetup(), ()).sentences()
+    assert not Reliance(MapSetup(), ()).sentences()
     stop = StopSignal()
     stop.stop()
     assert not any(
-        isinstance(one, Trust) for one in examine_trust(ran.record, ran.judged, MapSetup(), images, ran.maker, 0, stop)
+        isinstance(one, Reliance)
+        for one in examine_reliance(ran.record, ran.judged, MapSetup(), images, ran.maker, 0, stop)
     )
 
 

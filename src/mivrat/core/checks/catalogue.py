@@ -149,7 +149,7 @@ BY_NAME: Mapping[str, Check] = {check.name: check for check in CHECKS}
 
 
 @dataclass(frozen=True)
-class Step:
+class CheckProgress:
     """Progress of a run of checks: what is being done, and how far it is."""
 
     what: str
@@ -161,7 +161,7 @@ def run_checks(
     names: Collection[str],
     stop: StopSignal | None = None,
     known: Mapping[bytes, Facts] | None = None,
-) -> Iterator[Step | CheckResult]:
+) -> Iterator[CheckProgress | CheckResult]:
     """Run checks in the catalogue's order, yielding progress and results; ends early when stopped.
 
     ``known`` are facts of contents surveyed before; what is surveyed now stays in ``inputs``.
@@ -178,12 +178,12 @@ def run_checks(
             yield check.run(inputs)
             continue
         for news in probe_recipe(inputs, stop):
-            yield Step("Trying recipes", news) if isinstance(news, Progress) else news
+            yield CheckProgress("Trying recipes", news) if isinstance(news, Progress) else news
 
 
 def _survey_all(
     inputs: Inputs, with_training: bool, known: Mapping[bytes, Facts], stop: StopSignal | None
-) -> Iterator[Step]:
+) -> Iterator[CheckProgress]:
     if inputs.survey is None:
         found: list[Surveyed] = []
         yield from _surveyed("Reading the images", inputs, inputs.image_set, found, known, stop)
@@ -203,7 +203,7 @@ def _surveyed(
     found: list[Surveyed],
     known: Mapping[bytes, Facts],
     stop: StopSignal | None,
-) -> Iterator[Step]:
+) -> Iterator[CheckProgress]:
     meter = Meter(len(image_set.items))
     files = image_set.files()
     for one in survey_files(files, known, stop):
@@ -211,4 +211,4 @@ def _surveyed(
         if one.stamp is not None and one.stamp.content not in known:
             inputs.fresh[one.stamp.content] = one.facts
         if len(found) % 16 == 0 or len(found) == len(files):
-            yield Step(what, meter.at(len(found)))
+            yield CheckProgress(what, meter.at(len(found)))

@@ -13,7 +13,7 @@ from pathlib import Path
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal
-from mivrat.core.checks.catalogue import BY_NAME, Step, run_checks
+from mivrat.core.checks.catalogue import BY_NAME, CheckProgress, run_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import Facts, facts_from_json
@@ -90,7 +90,7 @@ def check_run(
     stop: StopSignal | None = None,
     seed: int = 0,
     keep: bool = True,
-) -> Iterator[Step | KeptResult]:
+) -> Iterator[CheckProgress | KeptResult]:
     """Run checks on a run, keeping each result before it is told of; what was measured of pictures is kept by content.
 
     ``keep=False`` is for a study that cannot be written to.
@@ -99,7 +99,7 @@ def check_run(
     known = _known(study)
     try:
         for news in run_checks(inputs, names, stop, known):
-            if isinstance(news, Step):
+            if isinstance(news, CheckProgress):
                 yield news
                 continue
             kept = KeptResult(

@@ -18,7 +18,7 @@ class NoRule(Exception):
 
 
 @dataclass
-class Step:
+class NodeBack:
     """One forward node on the way back."""
 
     view: GraphView
@@ -80,10 +80,10 @@ class Step:
 
 _NAMES = {"Conv": "kernel", "BatchNormalization": "scale", "Clip": "bound"}
 Gradients = Value | dict[int, Value]
-Rule = Callable[[Step], Gradients]
+Rule = Callable[[NodeBack], Gradients]
 
 
-def distribution_axes(s: Step) -> list[int]:
+def distribution_axes(s: NodeBack) -> list[int]:
     """The axes over which a Softmax or LogSoftmax makes one distribution."""
     rank = len(s.out_shape)
     if s.view.opset >= 13:
@@ -91,7 +91,7 @@ def distribution_axes(s: Step) -> list[int]:
     return list(range(s.attributes.get("axis", 1) % rank, rank))  # before version 13 everything from the axis on
 
 
-def settled(s: Step, name: str, position: int) -> list[int] | None:
+def settled(s: NodeBack, name: str, position: int) -> list[int] | None:
     """Whole numbers given as an attribute or as an input, None where not given; NoRule where they depend on the image."""
     if name in s.attributes:
         return list(s.attributes[name])

@@ -10,7 +10,7 @@ import onnx
 from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.emit import Emitter, Value
 from mivrat.core.gradients.graph import GraphView, outer_names
-from mivrat.core.gradients.node import NoRule, Step
+from mivrat.core.gradients.node import NodeBack, NoRule
 from mivrat.core.gradients.rules import rule_for
 
 SEED = "mivrat:seed"
@@ -49,7 +49,7 @@ def _trace_back(view: GraphView, layers: Sequence[str]) -> _Trace:
         if not needed or not any(gradients):
             continue
         try:
-            found = rule_for(node)(Step(view, emit, node, gradients, needed, trace.extra_outputs))
+            found = rule_for(node)(NodeBack(view, emit, node, gradients, needed, trace.extra_outputs))
         except NoRule as missing:
             trace.stopped_at.append((node, str(missing)))
             continue

@@ -1,6 +1,6 @@
 """The derivative table: one short rule per ONNX operator that emits the gradient of its inputs as ONNX nodes.
 
-A rule gets a ``Step`` (one forward node and the gradient ``g`` of its output) and returns the gradient of each input
+A rule gets a ``NodeBack`` (one forward node and the gradient ``g`` of its output) and returns the gradient of each input
 it was asked for, by position; for one-input operators just that gradient.
 """
 
@@ -14,7 +14,7 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.gradients.emit import Emitter, Value
-from mivrat.core.gradients.node import Gradients, NoRule, Rule, Step, distribution_axes
+from mivrat.core.gradients.node import Gradients, NodeBack, NoRule, Rule, distribution_axes
 from mivrat.core.gradients.rules_norms import NORMS
 from mivrat.core.gradients.rules_places import PLACES
 
@@ -22,22 +22,22 @@ from mivrat.core.gradients.rules_places import PLACES
 STEEP = 1e38
 
 
-def _add(s: Step) -> Gradients:
+def _add(s: NodeBack) -> Gradients:
     return {i: s.emit.unbroadcast(s.g, s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
 
 
-def _sub(s: Step) -> Gradients:
+def _sub(s: NodeBack) -> Gradients:
     return {i: s.emit.unbroadcast(-s.g if i else s.g, s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
 
 
-def _mul(s: Step) -> Gradients:
+def _mul(s: NodeBack) -> Gradients:
     return {
         i: s.emit.unbroadcast(s.g * s.emit.value(s.node.input[1 - i]), s.out_shape, s.node.input[i], s.shape(i))
         for i in s.needed
     }
 
 
-def _div(s: Step) -> Gradients:
+def _div(s: NodeBack) -> Gradients:
     b = s.emit.value(s.node.input[1])
     return {
         i: s.emit.unbroadcast(s.g / b if i == 0 else -(s.g * s.y / b), s.out_shape, s.node.input[i], s.shape(i))
@@ -45,7 +45,7 @@ def _div(s: Step) -> Gradients:
     }
 
 
-def _clip(s: Step) -> Gradients:
+def _clip(s: NodeBack) -> Gradients:
     s.only_first()
     out = s.g
     for position, name in ((1, "min"), (2, "max")):
@@ -60,26 +60,26 @@ def _clip(s: Step) -> Gradients:
     return out
 
 
-def _hard_sigmoid(s: Step) -> Gradients:
+def _hard_sigmoid(s: NodeBack) -> Gradients:
     inside = (s.y > 0.0).where((s.y < 1.0).where(s.g, 0.0), 0.0)
     return inside * float(s.attributes.get("alpha", 0.2))
 
 
-def _hard_swish(s: Step) -> Gradients:
+def _hard_swish(s: NodeBack) -> Gradients:
     slope = (s.x > -3.0).where((s.x < 3.0).where(s.x * (1 / 3) + 0.5, 1.0), 0.0)
     return s.g * slope
 
 
-def _prelu(s: Step) -> Gradients:
+def _prelu(s: NodeBack) -> Gradients:
     s.only_first()
     return (s.x > 0.0).where(s.g, s.g * s.emit.value(s.node.input[1]))
 
 
-def _softmax(s: Step) -> Gradients:
+def _softmax(s: NodeBack) -> Gradients:
     return s.y * (s.g - s.emit.reduce_sum(s.g * s.y, distribution_axes(s)))
 
 
-def _concat(s: Step) -> Gradients:
+def _concat(s: NodeBack) -> Gradients:
     axis, start, out = s.attributes["axis"] % len(s.out_shape), 0, {}
     for i in range(len(s.node.input)):
         end = start + s.shape(i)[axis]
@@ -89,14 +89,14 @@ def _concat(s: Step) -> Gradients:
     return out
 
 
-def _split(s: Step) -> Gradients:
+def _split(s: NodeBack) -> Gradients:
     parts = []
     for name, gradient in zip(s.node.output, s.gradients, strict=True):
         parts.append(gradient if gradient is not None else s.emit.node("ConstantOfShape", s.emit.shape_of(name)))
     return s.emit.node("Concat", *parts, axis=s.attributes.get("axis", 0))
 
 
-def _pow(s: Step) -> Gradients:
+def _pow(s: NodeBack) -> Gradients:
     s.only_first()
     exponent = s.constant(1)
     if exponent is None:
@@ -106,17 +106,17 @@ def _pow(s: Step) -> Gradients:
     return s.emit.unbroadcast(s.g * slope, s.out_shape, s.node.input[0], s.shape(0))
 
 
-def _elu(s: Step) -> Gradients:
+def _elu(s: NodeBack) -> Gradients:
     alpha = float(s.attributes.get("alpha", 1.0))
     return (s.x > 0.0).where(s.g, s.g * (s.y + alpha))
 
 
-def _selu(s: Step) -> Gradients:
+def _selu(s: NodeBack) -> Gradients:
     alpha, gamma = float(s.attributes.get("alpha", 1.6732632)), float(s.attributes.get("gamma", 1.0507010))
     return (s.x > 0.0).where(s.g * gamma, s.g * (s.y + alpha * gamma))
 
 
-def _gelu(s: Step) -> Gradients:
+def _gelu(s: NodeBack) -> Gradients:
     x = s.x
     if s.attributes.get("approximate", "none") == "tanh":
         inner = (x + x * x * x * 0.044715) * float(np.sqrt(2 / np.pi))
@@ -128,7 +128,7 @@ def _gelu(s: Step) -> Gradients:
     return s.g * (below + x * density)
 
 
-def _quantize(s: Step) -> Gradients:
+def _quantize(s: NodeBack) -> Gradients:
     """Rounding to a few levels is passed straight through (Bengio 2013), and whoever shows a map says so; what lies beyond the
     lowest or highest level is cut off there, as quantisers do in place of a Relu."""
     s.only_first()
@@ -148,28 +148,28 @@ def _quantize(s: Step) -> Gradients:
     return (s.x > low).where((s.x < high).where(s.g, 0.0), 0.0)
 
 
-def _dynamic_quantize(s: Step) -> Gradients:
+def _dynamic_quantize(s: NodeBack) -> Gradients:
     """Rounding by a scale found in the values themselves, passed straight through; what the scale owes to them is taken back
     when the values are multiplied by it again, so it has no gradient of its own."""
     return s.g / s.emit.value(s.node.output[1])
 
 
-def _mish(s: Step) -> Gradients:
+def _mish(s: NodeBack) -> Gradients:
     t = s.emit.node("Tanh", s.emit.node("Softplus", s.x))
     return s.g * (t + s.x * s.emit.node("Sigmoid", s.x) * (1.0 - t * t))
 
 
-def _reshaped(s: Step) -> Gradients:
+def _reshaped(s: NodeBack) -> Gradients:
     s.only_first()
     return s.emit.reshape_like(s.g, s.node.input[0])
 
 
-def _transpose(s: Step) -> Gradients:
+def _transpose(s: NodeBack) -> Gradients:
     order = s.attributes.get("perm", list(reversed(range(len(s.out_shape)))))
     return s.emit.node("Transpose", s.g, perm=[order.index(i) for i in range(len(order))])
 
 
-def _gemm(s: Step) -> Gradients:
+def _gemm(s: NodeBack) -> Gradients:
     a, b = s.emit.value(s.node.input[0]), s.emit.value(s.node.input[1])
     turned_a, turned_b, alpha = (
         s.attributes.get("transA", 0),
@@ -197,7 +197,7 @@ def _swap_last(emit: Emitter, value: Value, rank: int) -> Value:
     return emit.node("Transpose", value, perm=[*range(rank - 2), rank - 1, rank - 2])
 
 
-def _matmul(s: Step) -> Gradients:
+def _matmul(s: NodeBack) -> Gradients:
     shapes = [s.shape(0), s.shape(1)]
     a, b, g = s.emit.value(s.node.input[0]), s.emit.value(s.node.input[1]), s.g
     full = list(s.out_shape)
@@ -231,7 +231,7 @@ def _matmul(s: Step) -> Gradients:
     return out
 
 
-def _batch_normalization(s: Step) -> Gradients:
+def _batch_normalization(s: NodeBack) -> Gradients:
     s.only_first()
     if s.attributes.get("training_mode"):
         raise NoRule("BatchNormalization in training mode")
@@ -270,7 +270,7 @@ class Window:
         return [*self.before, *after], extra
 
 
-def window_of(s: Step, kernel: list[int]) -> Window:
+def window_of(s: NodeBack, kernel: list[int]) -> Window:
     """The window of a Conv or pooling node."""
     axes = len(kernel)
     strides = list(s.attributes.get("strides", [1] * axes))
@@ -289,7 +289,7 @@ def window_of(s: Step, kernel: list[int]) -> Window:
     return Window(kernel, strides, dilations, before, after, size_in, size_out)
 
 
-def _conv(s: Step) -> Gradients:
+def _conv(s: NodeBack) -> Gradients:
     s.only_first()
     weight, weight_shape = s.constant(1), s.shape(1)
     window, groups = window_of(s, list(weight_shape[2:])), s.attributes.get("group", 1)
@@ -323,7 +323,7 @@ def _conv(s: Step) -> Gradients:
     )
 
 
-def _turned_conv(s: Step, g: Value, weight: NDArray[Any], window: Window, groups: int, pads: list[int]) -> Value:
+def _turned_conv(s: NodeBack, g: Value, weight: NDArray[Any], window: Window, groups: int, pads: list[int]) -> Value:
     """A convolution of stride 1 by the kernels turned round, from output channels to input channels."""
     out_per, in_per, kernel = weight.shape[0] // groups, weight.shape[1], weight.shape[2:]
     apart = weight.reshape(groups, out_per, in_per, *kernel).swapaxes(1, 2)
@@ -340,7 +340,7 @@ def _turned_conv(s: Step, g: Value, weight: NDArray[Any], window: Window, groups
     )
 
 
-def _spaced(s: Step, g: Value, window: Window, channels: int, wanted: list[int]) -> Value:
+def _spaced(s: NodeBack, g: Value, window: Window, channels: int, wanted: list[int]) -> Value:
     """A gradient with its places as far apart as the strides took them, zeros between and behind up to the sizes wanted.
 
     Channel by channel, as the transposed convolution of a single point: a grouped one is far slower in the runtime.
@@ -364,7 +364,7 @@ def _spaced(s: Step, g: Value, window: Window, channels: int, wanted: list[int])
     return s.emit.pad(spread, [0] * (len(sizes) + 2), [0, 0, *missing]) if any(missing) else spread
 
 
-def _conv_transpose(s: Step) -> Gradients:
+def _conv_transpose(s: NodeBack) -> Gradients:
     """The gradient of a transposed convolution is the convolution that it transposes."""
     s.only_first()
     kernel = list(s.shape(1)[2:])
@@ -401,7 +401,7 @@ def _conv_transpose(s: Step) -> Gradients:
     )
 
 
-def _spread(s: Step, window: Window, parts: Value, weight: NDArray[Any]) -> Value:
+def _spread(s: NodeBack, window: Window, parts: Value, weight: NDArray[Any]) -> Value:
     """Lay values (N*C x m x out...) back on the input through ``weight`` (m x 1 x kernel...), adding where they overlap."""
     pads, extra = window.back_padding()
     laid = s.emit.node(
@@ -427,7 +427,7 @@ def _offsets(window: Window) -> list[NDArray[np.int64]]:
     ]
 
 
-def _average_pool(s: Step) -> Gradients:
+def _average_pool(s: NodeBack) -> Gradients:
     window = window_of(s, list(s.attributes["kernel_shape"]))
     counts = np.ones(window.size_out, np.float64)
     for axis, at in enumerate(_offsets(window)):
@@ -443,7 +443,7 @@ def _average_pool(s: Step) -> Gradients:
     return _spread(s, window, single, np.ones((1, 1, *window.kernel)))
 
 
-def _max_pool(s: Step) -> Gradients:
+def _max_pool(s: NodeBack) -> Gradients:
     """The gradient goes to the one input that each maximum was taken from (its index, as the runtime reports it)."""
     window = window_of(s, list(s.attributes["kernel_shape"]))
     if s.attributes.get("storage_order"):
@@ -468,7 +468,7 @@ def _max_pool(s: Step) -> Gradients:
     return _spread(s, window, parts, np.eye(k).reshape(k, 1, *window.kernel))
 
 
-def _global_average_pool(s: Step) -> Gradients:
+def _global_average_pool(s: NodeBack) -> Gradients:
     return s.emit.expand_like(s.g * (1.0 / int(np.prod(s.shape(0)[2:]))), s.node.input[0])
 
 

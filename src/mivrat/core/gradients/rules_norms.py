@@ -7,11 +7,11 @@ from collections.abc import Sequence
 import numpy as np
 
 from mivrat.core.gradients.emit import Value
-from mivrat.core.gradients.node import Gradients, NoRule, Rule, Step, distribution_axes
+from mivrat.core.gradients.node import Gradients, NodeBack, NoRule, Rule, distribution_axes
 from mivrat.core.gradients.rules_places import same
 
 
-def _reduced(s: Step) -> tuple[list[int], Value, Value]:
+def _reduced(s: NodeBack) -> tuple[list[int], Value, Value]:
     """The axes a reduction goes over, and its gradient and result with those axes kept."""
     s.only_first()
     axes = s.axes(len(s.shape(0)))
@@ -22,45 +22,45 @@ def _reduced(s: Step) -> tuple[list[int], Value, Value]:
     return axes, s.emit.unsqueeze(s.g, axes), s.emit.unsqueeze(s.y, axes)
 
 
-def _reduce_sum(s: Step) -> Gradients:
+def _reduce_sum(s: NodeBack) -> Gradients:
     _, g, _ = _reduced(s)
     return s.emit.expand_like(g, s.node.input[0])
 
 
-def _reduce_mean(s: Step) -> Gradients:
+def _reduce_mean(s: NodeBack) -> Gradients:
     axes, g, _ = _reduced(s)
     count = int(np.prod([s.shape(0)[a] for a in axes], dtype=np.int64))
     return s.emit.expand_like(g * (1.0 / count), s.node.input[0])
 
 
-def _reduce_extreme(s: Step) -> Gradients:
+def _reduce_extreme(s: NodeBack) -> Gradients:
     """To the values that are the extreme, in equal parts where several are."""
     axes, g, y = _reduced(s)
     mask = same(s, s.x, y)
     return g * mask / s.emit.reduce_sum(mask, axes)
 
 
-def _reduce_l2(s: Step) -> Gradients:
+def _reduce_l2(s: NodeBack) -> Gradients:
     _, g, y = _reduced(s)
     safe = (y > 0.0).where(y, 1.0)
     return g * s.x / safe
 
 
-def _reduce_log_sum_exp(s: Step) -> Gradients:
+def _reduce_log_sum_exp(s: NodeBack) -> Gradients:
     _, g, y = _reduced(s)
     return g * s.emit.node("Exp", s.x - y)
 
 
-def _global_max_pool(s: Step) -> Gradients:
+def _global_max_pool(s: NodeBack) -> Gradients:
     mask = same(s, s.x, s.y)
     return s.g * mask / s.emit.reduce_sum(mask, list(range(2, len(s.out_shape))))
 
 
-def _log_softmax(s: Step) -> Gradients:
+def _log_softmax(s: NodeBack) -> Gradients:
     return s.g - s.emit.node("Exp", s.y) * s.emit.reduce_sum(s.g, distribution_axes(s))
 
 
-def _standardised(s: Step, x: Value, g: Value, axes: Sequence[int], epsilon: float) -> Value:
+def _standardised(s: NodeBack, x: Value, g: Value, axes: Sequence[int], epsilon: float) -> Value:
     """The gradient at x of (x - mean) / sqrt(variance + epsilon) over some axes, g being the gradient of that."""
     emit = s.emit
     centred = x - emit.reduce_mean(x, axes)
@@ -69,14 +69,14 @@ def _standardised(s: Step, x: Value, g: Value, axes: Sequence[int], epsilon: flo
     return inverse * (g - emit.reduce_mean(g, axes) - standard * emit.reduce_mean(g * standard, axes))
 
 
-def _layer_normalization(s: Step) -> Gradients:
+def _layer_normalization(s: NodeBack) -> Gradients:
     s.only_first()
     rank = len(s.out_shape)
     axes = list(range(s.attributes.get("axis", -1) % rank, rank))
     return _standardised(s, s.x, s.g * s.emit.value(s.node.input[1]), axes, float(s.attributes.get("epsilon", 1e-5)))
 
 
-def _per_channel(s: Step, position: int) -> Value:
+def _per_channel(s: NodeBack, position: int) -> Value:
     """A constant with one number for each channel, laid out to multiply a tensor of the node's rank."""
     found = s.constant(position)
     if found is None:
@@ -84,13 +84,13 @@ def _per_channel(s: Step, position: int) -> Value:
     return s.emit.floats(found.reshape(-1, *[1] * (len(s.out_shape) - 2)))
 
 
-def _instance_normalization(s: Step) -> Gradients:
+def _instance_normalization(s: NodeBack) -> Gradients:
     s.only_first()
     axes = list(range(2, len(s.out_shape)))
     return _standardised(s, s.x, s.g * _per_channel(s, 1), axes, float(s.attributes.get("epsilon", 1e-5)))
 
 
-def _group_normalization(s: Step) -> Gradients:
+def _group_normalization(s: NodeBack) -> Gradients:
     s.only_first()
     groups, scale, channels = s.attributes["num_groups"], s.constant(1), s.out_shape[1]
     if scale is None:
@@ -103,7 +103,7 @@ def _group_normalization(s: Step) -> Gradients:
     return s.emit.reshape_like(_standardised(s, x, g, [2], float(s.attributes.get("epsilon", 1e-5))), s.node.input[0])
 
 
-def _lp_normalization(s: Step) -> Gradients:
+def _lp_normalization(s: NodeBack) -> Gradients:
     axis, power = s.attributes.get("axis", -1) % len(s.out_shape), s.attributes.get("p", 2)
     if axis == 0:
         raise NoRule("LpNormalization over the images of a batch")
@@ -114,7 +114,7 @@ def _lp_normalization(s: Step) -> Gradients:
     return (s.g - s.y * total) / s.emit.node("Sqrt", s.emit.reduce_sum(s.x * s.x, [axis]))
 
 
-def _lrn(s: Step) -> Gradients:
+def _lrn(s: NodeBack) -> Gradients:
     """Local response normalisation (Krizhevsky 2012): y = x / S^beta, S = bias + alpha/size * sum of x^2 over near channels."""
     size = s.attributes["size"]
     alpha, beta = float(s.attributes.get("alpha", 1e-4)), float(s.attributes.get("beta", 0.75))

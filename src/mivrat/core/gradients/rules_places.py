@@ -11,11 +11,11 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.gradients.emit import Value
-from mivrat.core.gradients.node import Gradients, NoRule, Rule, Step, settled
+from mivrat.core.gradients.node import Gradients, NodeBack, NoRule, Rule, settled
 from mivrat.core.models.engine import new_session, run_session
 
 
-def _along(s: Step, value: Value, rank: int, axis: int, matrix: NDArray[Any]) -> Value:
+def _along(s: NodeBack, value: Value, rank: int, axis: int, matrix: NDArray[Any]) -> Value:
     """Multiply along one axis: an axis of m values becomes one of n, by a matrix m x n."""
     order = [*(a for a in range(rank) if a != axis), axis]
     turned = s.emit.node("Transpose", value, perm=order) if axis != rank - 1 else value
@@ -34,7 +34,7 @@ def _placed(places: Sequence[int], size: int) -> NDArray[np.float32]:
     return found
 
 
-def _slice(s: Step) -> Gradients:
+def _slice(s: NodeBack) -> Gradients:
     s.only_first()
     shape = s.shape(0)
     starts, ends = settled(s, "starts", 1) or [], settled(s, "ends", 2) or []
@@ -52,7 +52,7 @@ def _slice(s: Step) -> Gradients:
     return s.emit.pad(out, before, after) if any(before) or any(after) else out
 
 
-def _pad(s: Step) -> Gradients:
+def _pad(s: NodeBack) -> Gradients:
     s.only_first()
     shape, pads = s.shape(0), settled(s, "pads", 1) or []
     axes = settled(s, "axes", 3) or list(range(len(shape)))
@@ -74,7 +74,7 @@ def _pad(s: Step) -> Gradients:
     return out
 
 
-def _gather(s: Step) -> Gradients:
+def _gather(s: NodeBack) -> Gradients:
     s.only_first()
     shape, indices = s.shape(0), s.constant(1)
     axis = s.attributes.get("axis", 0) % len(shape)
@@ -87,7 +87,7 @@ def _gather(s: Step) -> Gradients:
     return _along(s, g, len(shape), axis, _placed(places.tolist(), shape[axis]))
 
 
-def _gathered_anywhere(s: Step, axis: int) -> Gradients:
+def _gathered_anywhere(s: NodeBack, axis: int) -> Gradients:
     """Of a Gather whose places are known only when it runs, such as those worked out from the number of images: what was taken
     goes back to where it was taken from, adding where several were taken from one place."""
     if s.view.opset < 16:
@@ -105,12 +105,12 @@ def _gathered_anywhere(s: Step, axis: int) -> Gradients:
     return emit.node("Transpose", laid, perm=[order.index(a) for a in range(rank)]) if axis else laid
 
 
-def _expand(s: Step) -> Gradients:
+def _expand(s: NodeBack) -> Gradients:
     s.only_first()
     return s.emit.unbroadcast(s.g, s.out_shape, s.node.input[0], s.shape(0))
 
 
-def _tile(s: Step) -> Gradients:
+def _tile(s: NodeBack) -> Gradients:
     s.only_first()
     shape, times = s.shape(0), settled(s, "repeats", 1) or []
     if times[0] != 1:
@@ -122,7 +122,7 @@ def _tile(s: Step) -> Gradients:
     return s.emit.reshape_like(s.emit.reduce_sum(s.emit.reshape(s.g, apart), repeated), s.node.input[0])
 
 
-def _where(s: Step) -> Gradients:
+def _where(s: NodeBack) -> Gradients:
     if 0 in s.needed:
         raise NoRule("Where with a condition that is a float")
     condition = s.emit.value(s.node.input[0])
@@ -135,24 +135,24 @@ def _where(s: Step) -> Gradients:
     return out
 
 
-def same(s: Step, one: Value, other: Value) -> Value:
+def same(s: NodeBack, one: Value, other: Value) -> Value:
     """1 where two floats are equal, else 0; in every operator-set version."""
     return 1.0 - s.emit.node("Sign", s.emit.node("Abs", one - other))
 
 
-def _extreme(s: Step) -> Gradients:
+def _extreme(s: NodeBack) -> Gradients:
     """The gradient of Min and Max goes to the operands that are the extreme, in equal parts where several are."""
     masks = [same(s, s.emit.value(name), s.y) for name in s.node.input]
     share = s.g / (s.emit.node("Sum", *masks) if len(masks) > 1 else masks[0])
     return {i: s.emit.unbroadcast(share * masks[i], s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
 
 
-def _mean(s: Step) -> Gradients:
+def _mean(s: NodeBack) -> Gradients:
     share = s.g * (1.0 / len(s.node.input))
     return {i: s.emit.unbroadcast(share, s.out_shape, s.node.input[i], s.shape(i)) for i in s.needed}
 
 
-def _depth_to_space(s: Step) -> Gradients:
+def _depth_to_space(s: NodeBack) -> Gradients:
     size = s.attributes["blocksize"]
     if s.attributes.get("mode", "DCR") == "DCR":
         return s.emit.node("SpaceToDepth", s.g, blocksize=size)
@@ -161,7 +161,7 @@ def _depth_to_space(s: Step) -> Gradients:
     return s.emit.reshape_like(s.emit.node("Transpose", apart, perm=[0, 1, 3, 5, 2, 4]), s.node.input[0])
 
 
-def _resize(s: Step) -> Gradients:
+def _resize(s: NodeBack) -> Gradients:
     """Resampling is linear and works axis by axis: each axis' matrix is read off by resampling unit vectors."""
     s.only_first()
     if s.attributes.get("coordinate_transformation_mode") == "tf_crop_and_resize":
@@ -176,7 +176,7 @@ def _resize(s: Step) -> Gradients:
     return out
 
 
-def _resampling(s: Step, before: int, after: int, axis: int) -> NDArray[np.float32]:
+def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.float32]:
     """The matrix (before x after, transposed: what each output takes of each input) of one axis of a Resize or Upsample."""
     attributes = {k: v for k, v in s.attributes.items() if k not in ("axes", "keep_aspect_ratio_policy", "scales")}
     port = onnx.helper.make_tensor_value_info
@@ -207,7 +207,7 @@ def _resampling(s: Step, before: int, after: int, axis: int) -> NDArray[np.float
     return np.asarray(found[:, 0, :, 0], np.float32)
 
 
-def _scale_of(s: Step, axis: int) -> float | None:
+def _scale_of(s: NodeBack, axis: int) -> float | None:
     """The scale given for an axis; None where sizes are given instead."""
     if "scales" in s.attributes:
         return float(s.attributes["scales"][axis])
@@ -219,7 +219,7 @@ def _scale_of(s: Step, axis: int) -> float | None:
     return float(found[axes.index(axis)]) if axis in axes else 1.0
 
 
-def _einsum(s: Step) -> Gradients:
+def _einsum(s: NodeBack) -> Gradients:
     operands, result = _spelled_out(s)
     if any(len(set(one)) != len(one) for one in [*operands, result]):
         raise NoRule(f"Einsum {s.attributes['equation']}, which takes a diagonal")
@@ -243,7 +243,7 @@ def _einsum(s: Step) -> Gradients:
     return out
 
 
-def _spelled_out(s: Step) -> tuple[list[str], str]:
+def _spelled_out(s: NodeBack) -> tuple[list[str], str]:
     """The operands and the result of an Einsum with a letter for each axis: ellipses and a missing result written out."""
     left, arrow, result = s.attributes["equation"].replace(" ", "").partition("->")
     operands = left.split(",")
@@ -260,7 +260,7 @@ def _spelled_out(s: Step) -> tuple[list[str], str]:
     return operands, result.replace("...", axes)
 
 
-def _gather_nd(s: Step) -> Gradients:
+def _gather_nd(s: NodeBack) -> Gradients:
     """Every value goes back to where it was taken from, adding where several were taken from one place."""
     s.only_first()
     leading, shape, indices = s.attributes.get("batch_dims", 0), s.shape(0), s.constant(1)
@@ -284,7 +284,7 @@ def _gather_nd(s: Step) -> Gradients:
     return s.emit.reshape_like(laid, s.node.input[0])
 
 
-def _scatter_nd(s: Step) -> Gradients:
+def _scatter_nd(s: NodeBack) -> Gradients:
     """What is written over has no say any more; what is written gets the gradient of where it went."""
     how = s.attributes.get("reduction", "none")
     if how not in ("none", "add"):
@@ -301,7 +301,7 @@ def _scatter_nd(s: Step) -> Gradients:
     return out
 
 
-def _gather_elements(s: Step) -> Gradients:
+def _gather_elements(s: NodeBack) -> Gradients:
     s.only_first()
     if s.view.opset < 16:
         raise NoRule("GatherElements before operator-set version 16")

@@ -37,7 +37,7 @@ class Agreement:
 
 
 @dataclass(frozen=True)
-class Trust:
+class Reliance:
     """What has been found so far about the maps of ``images`` under a setup; ``zero`` of them are all zero."""
 
     setup: MapSetup
@@ -143,7 +143,7 @@ class Trust:
         return found
 
 
-def examine_trust(
+def examine_reliance(
     record: RunRecord,
     judged: Judged,
     setup: MapSetup,
@@ -151,7 +151,7 @@ def examine_trust(
     maker: HeatmapMaker,
     seed: int = 0,
     stop: StopSignal | None = None,
-) -> Iterator[Progress | Trust]:
+) -> Iterator[Progress | Reliance]:
     """Examine the maps of some images, yielding progress and what is known so far; ends early when stopped."""
     tensors, targets, used, unreadable = [], [], [], 0
     for image in images:
@@ -169,7 +169,7 @@ def examine_trust(
     draws = len(DEPTHS) * 3
     meter, done = Meter(2 * len(used) + draws), 0
     maker.stopped = lambda: stop is not None and stop.stopped
-    trust = Trust(setup, tuple(used), unreadable=unreadable)
+    trust = Reliance(setup, tuple(used), unreadable=unreadable)
     yield meter.at(0)
     try:
         heats = [maps_of_setup(maker, t[None], [k], setup, seed)[0] for t, k in zip(tensors, targets, strict=True)]

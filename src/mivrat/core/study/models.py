@@ -77,3 +77,9 @@ def move_model(study: Study, model_id: int, path: Path) -> None:
     """Look for a model at another place from now on, whether it is there or not."""
     with study.writing() as db:
         db.execute("UPDATE model SET path = ? WHERE id = ?", (study.stored(path), model_id))
+
+
+def model_with_content(study: Study, content: str) -> ModelInfo | None:
+    """The model that has this content, where the study has one that can score; the oldest of them."""
+    found = {key for (key,) in study.rows("SELECT id FROM model WHERE sha256 = ?", content)}
+    return next((one for one in list_models(study) if one.id in found and one.kind.can.scores), None)

@@ -14,11 +14,13 @@ from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.checks.result import in_words
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.selecting.selection import Picked
-from mivrat.ui import changes, words
-from mivrat.ui.keeper import SLOW, Keeper
-from mivrat.ui.session import Session
+from mivrat.ui import words
+from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
+from mivrat.workspace import study_edits
+from mivrat.workspace.jobs import SLOW
+from mivrat.workspace.workspace import Workspace
 
 GROUPS = (("stop", "Fix first"), ("look", "Needs a look"), ("open", "Not known yet"), ("fine", "Fine"))
 # So many lines of a table of figures are shown.
@@ -27,14 +29,15 @@ MOST_LINES = 12
 LEFT_OUT = ("log_loss_p", "same_answers")
 
 
-class CheckStep(QWidget):
+class CheckStep(StepArea):
     """All checks, the gravest first; slow ones have a button, the quick ones have run by themselves."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
-        super().__init__()
-        self.session, self.keeper = session, keeper
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__("Checks")
+        self.workspace = workspace
+        page = QWidget()
         self.summary = label(wrap=True)
-        self.all = button("Run the slow checks", lambda: keeper.check(SLOW), kind="primary")
+        self.all = button("Run the slow checks", lambda: workspace.jobs.check(SLOW), kind="primary")
         tip(self.all, "Read every file, look for copies, and try other recipes; can be stopped")
         self.rows = {check.name: CheckRow(check) for check in CHECKS}
         self.headings = {state: label(title, "heading") for state, title in GROUPS}
@@ -51,29 +54,29 @@ class CheckStep(QWidget):
         self._scroll = scroll
         top = row(self.summary, self.all, spacing=12)
         top.setStretchFactor(self.summary, 1)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(18, 14, 14, 0)
+        layout = QVBoxLayout(page)
+        layout.setContentsMargins(0, 4, 0, 0)
         layout.setSpacing(10)
         layout.addLayout(top)
         layout.addWidget(scroll, 1)
+        self.fill(page)
         for check_row in self.rows.values():
             check_row.images_wanted.connect(self._pick)
-            check_row.run_wanted.connect(lambda name: keeper.check((name,)))
+            check_row.run_wanted.connect(lambda name: workspace.jobs.check((name,)))
             check_row.adopt_wanted.connect(self._adopt)
             check_row.again_wanted.connect(self._read_again)
             check_row.moved.connect(self._move)
-        for signal in (session.checks_changed, session.run_changed, session.busy_changed, session.figures_changed):
+        for signal in (workspace.topics.checks, workspace.topics.run, workspace.topics.busy, workspace.topics.figures):
             signal.connect(self.refresh)
-        session.selection_changed.connect(self._mark)
-        theme.changed.connect(self._mark)
-        self.refresh()
+        workspace.topics.selection.connect(self._mark)
+        theme.changed.connect(self._follow_theme)
 
     def refresh(self) -> None:
         """Put every check under the heading of its state."""
-        snapshot, found = self.session.snapshot, self.session.checks
-        answered = int((snapshot.judged.state > 0).sum()) if snapshot is not None else 0
+        snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.checks
+        answered = int((snapshot.judged.state > 0).sum())
         for name, check_row in self.rows.items():
-            check_row.show_found(found.get(name), answered, self.session.busy)
+            check_row.show_found(found.get(name), answered, self.workspace.busy)
         counts, order = [], list[QWidget]()
         for state, title in GROUPS:
             members = [one for one in self.rows.values() if one.state == state]
@@ -88,39 +91,45 @@ class CheckStep(QWidget):
                 self._list.insertWidget(i, widget)
             self._order = order
         self.summary.setText("  ·  ".join(counts))
-        self.all.setEnabled(not self.session.busy)
+        self.all.setEnabled(not self.workspace.busy)
         self._mark()
 
     def _pick(self, name: str) -> None:
-        kept = self.session.checks.get(name)
+        kept = self.workspace.shown.checks.get(name)
         if kept is not None:
-            self.session.choose(Picked(self.rows[name].check.title.lower(), kept.result.images))
+            self.workspace.shown.choose(Picked(self.rows[name].check.title.lower(), kept.result.images))
+
+    def _follow_theme(self) -> None:
+        if self.workspace.is_open:
+            self._mark()
 
     def _mark(self) -> None:
-        picked = [one for one in self.session.conditions if isinstance(one, Picked)]
+        picked = [one for one in self.workspace.shown.conditions if isinstance(one, Picked)]
         for check_row in self.rows.values():
             check_row.mark(any(one.by == check_row.check.title.lower() for one in picked))
 
     def _adopt(self, name: str) -> None:
-        kept, snapshot = self.session.checks.get(name), self.session.snapshot
-        if kept is None or snapshot is None:
+        kept, snapshot = self.workspace.shown.checks.get(name), self.workspace.shown.snapshot
+        if kept is None:
             return
         offer, record = kept.result.offer, snapshot.record
         if "recipe" in offer:
             recipe, names = parse_recipe(offer["recipe"]), offer.get("classes")
-            adopted = changes.add_run("recipe adopted", record.model_path, record.info.set_id, recipe)
+            adopted = study_edits.add_run("recipe adopted", record.model_path, record.info.set_id, recipe)
             if names:
-                adopted = changes.both(
-                    "recipe and class order adopted", changes.put_in_order(names, record.classes), adopted
+                adopted = study_edits.both(
+                    "recipe and class order adopted", study_edits.put_in_order(names, record.classes), adopted
                 )
             # Whether it was the right one shows only once it has been scored and checked again.
-            self.keeper.decide(adopted, then=lambda: self.keeper.score(then=lambda: self.keeper.check(("recipe",))))
+            self.workspace.edits.take(
+                adopted, then=lambda: self.workspace.jobs.score(then=lambda: self.workspace.jobs.check(("recipe",)))
+            )
         elif "classes" in offer:
-            self.keeper.decide(changes.put_in_order(offer["classes"], record.classes))
+            self.workspace.edits.take(study_edits.put_in_order(offer["classes"], record.classes))
 
     def _read_again(self, name: str) -> None:
-        if (kept := self.session.checks.get(name)) is not None:
-            self.keeper.read_again(kept.result.images)
+        if (kept := self.workspace.shown.checks.get(name)) is not None:
+            self.workspace.jobs.read_again(kept.result.images)
 
     def _move(self, name: str, by: int) -> None:
         """The focus to the row before or after."""

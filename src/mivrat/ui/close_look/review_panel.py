@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QLineEdit, QPushButt
 
 from mivrat.ui import words
 from mivrat.ui.flow import Flow, flowing
-from mivrat.ui.reviewing import Reviewer
-from mivrat.ui.session import Session
 from mivrat.ui.widgets import Choice, button, label, row, tip
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
 
 AS_IT_IS = "the label is right"
 
@@ -20,9 +20,9 @@ AS_IT_IS = "the label is right"
 class ReviewPanel(QFrame):
     """Shows and takes the decisions; several images marked are decided on together."""
 
-    def __init__(self, session: Session, reviewer: Reviewer) -> None:
+    def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
-        self.session, self.reviewer = session, reviewer
+        self.workspace, self.reviewer = workspace, reviewer
         self._image: int | None = None
         self.chips: dict[int, QPushButton] = {}
         self._flow = Flow(6)
@@ -51,19 +51,19 @@ class ReviewPanel(QFrame):
         line = row(self.note, self.proposed)
         line.setStretch(0, 1)
         layout.addLayout(line)
-        session.current_changed.connect(self.refresh)
-        session.selection_changed.connect(self.refresh)
-        session.reviews_changed.connect(self._reviews_changed)
-        session.run_changed.connect(self._list_classes)
+        workspace.topics.current.connect(self.refresh)
+        workspace.topics.selection.connect(self.refresh)
+        workspace.topics.reviews.connect(self._reviews_changed)
+        workspace.topics.run.connect(self._list_classes)
 
     def _list_classes(self) -> None:
         self.proposed.clear()
         self.proposed.addItem(AS_IT_IS, None)
-        for k, name in enumerate(self.session.classes):
+        for k, name in enumerate(self.workspace.shown.classes):
             self.proposed.addItem(f"label: {words.clipped(name, 36)}", k)
 
     def _reviews_changed(self) -> None:
-        names = [(one.id, one.name) for one in self.session.reviews.causes]
+        names = [(one.id, one.name) for one in self.workspace.shown.reviews.causes]
         if names != [(cause, chip.property("cause")) for cause, chip in self.chips.items()]:
             self._make_chips(names)
         self.refresh()
@@ -85,8 +85,8 @@ class ReviewPanel(QFrame):
 
     def refresh(self) -> None:
         """Show what is known of the images acted on."""
-        some, reviews = self.session.acted_on, self.session.reviews
-        image = self.session.current
+        some, reviews = self.workspace.shown.acted_on, self.workspace.shown.reviews
+        image = self.workspace.shown.current
         if image != self._image:
             self._keep_note()
             self._image = image
@@ -103,14 +103,14 @@ class ReviewPanel(QFrame):
         self.progress.setText(f"{words.count(len(some))} images marked  ·  {told}" if len(some) > 1 else told)
 
     def _keep_note(self) -> None:
-        if self._image is not None and self.note.text() != self.session.reviews[self._image].note:
+        if self._image is not None and self.note.text() != self.workspace.shown.reviews[self._image].note:
             self.reviewer.write_note(self._image, self.note.text())
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
         """Enter and Escape leave the note's field, so that keys act on the image again."""
         if watched is self.note and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() == Qt.Key.Key_Escape:
-                self.note.setText(self.session.reviews[self._image].note if self._image is not None else "")
+                self.note.setText(self.workspace.shown.reviews[self._image].note if self._image is not None else "")
             if event.key() in (Qt.Key.Key_Escape, Qt.Key.Key_Return, Qt.Key.Key_Enter):
                 parent = self.parentWidget()
                 while parent is not None and parent.focusPolicy() != Qt.FocusPolicy.StrongFocus:

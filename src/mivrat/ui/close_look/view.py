@@ -3,26 +3,28 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.layers import short_name
 from mivrat.core.heatmaps.maps import BY_GRADIENT, SIGNED, Method
+from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
-from mivrat.ui.close_look.evidence import Evidence, Look, MakerCache, draw_overlay, find_evidence, look_at
+from mivrat.ui.actions import tooltip
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
 from mivrat.ui.close_look.review_panel import ReviewPanel
 from mivrat.ui.flow import flowing
 from mivrat.ui.picture_panel import PicturePanel, Zoom
 from mivrat.ui.pictures import Thumbnails, to_image
-from mivrat.ui.reviewing import Reviewer
-from mivrat.ui.session import Session
 from mivrat.ui.thumb_strip import ThumbStrip
 from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row, slider, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.look import Evidence, Look, find_evidence, look_at
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
 # Those that take a moment at most; the others stand under Explain, where they can be stopped.
@@ -42,20 +44,19 @@ class CloseLook(QWidget):
     enlarged = Signal()
     features_wanted = Signal()
 
-    def __init__(self, session: Session, thumbnails: Thumbnails, reviewer: Reviewer) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails, reviewer: Reviewer) -> None:
         super().__init__()
         self.setObjectName("closeLook")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.session, self._thumbnails = session, thumbnails
-        self._workers, self._drawers = Workers(1, self), Workers(1, self)
-        self._makers = MakerCache()
-        self._looking: Work | None = None
-        self._finding: Work | None = None
-        self._drawing: Work | None = None
-        self._searching: Work | None = None
-        self.zoom = Zoom()
-        self.review = ReviewPanel(session, reviewer)
+        self.workspace, self._thumbnails = workspace, thumbnails
+        self._workers, self._drawers = self.workspace.parallel.group(1), self.workspace.parallel.group(1)
+        self._looking: Task | None = None
+        self._finding: Task | None = None
+        self._drawing: Task | None = None
+        self._searching: Task | None = None
+        self.zoom: Zoom = Zoom()
+        self.review = ReviewPanel(workspace, reviewer)
         self.look: Look | None = None
         self.evidence: Evidence | None = None
         self.heat_on = True
@@ -63,13 +64,12 @@ class CloseLook(QWidget):
         self.layer_name: str | None = None
         self._columns = ""
         self._build()
-        session.current_changed.connect(self._follow)
-        session.run_changed.connect(self._forget)
-        session.left.connect(self._forget)
+        workspace.topics.current.connect(self._follow)
+        workspace.topics.run.connect(self._forget)
+        workspace.topics.left.connect(self._forget)
         thumbnails.ready.connect(self._show_references)
-        session.features_changed.connect(self._search)
-        self._redraw_soon = QTimer(self, singleShot=True, interval=15)
-        self._redraw_soon.timeout.connect(self._redraw)
+        workspace.topics.features.connect(self._search)
+        self._redraw_soon = self.workspace.soon(15, self._redraw)
 
     def _build(self) -> None:
         self.path, self.place = Elided(), label(soft=True)
@@ -109,11 +109,11 @@ class CloseLook(QWidget):
         self.references = [PicturePanel(), PicturePanel()]
 
         back = button("‹ light table", self.closed.emit, kind="quiet")
-        tip(back, "Back to the thumbnails (Esc)")
-        self.previous = button("‹ mistake", lambda: self.session.step_mistake(-1), kind="quiet")
-        tip(self.previous, "Previous mistake (Shift+M)")
-        self.next = button("mistake ›", lambda: self.session.step_mistake(1), kind="quiet")
-        tip(self.next, "Next mistake (M)")
+        tip(back, tooltip("light table"))
+        self.previous = button("‹ mistake", lambda: self.workspace.shown.step_mistake(-1), kind="quiet")
+        tip(self.previous, tooltip("previous mistake"))
+        self.next = button("mistake ›", lambda: self.workspace.shown.step_mistake(1), kind="quiet")
+        tip(self.next, tooltip("next mistake"))
         evidence = row(self.photo, self.heat_predicted, self.heat_other, spacing=12)
         self.reference_box = QWidget()
         references = QVBoxLayout(self.reference_box)
@@ -123,8 +123,8 @@ class CloseLook(QWidget):
         for panel in self.references:
             panel.setFixedSize(84, 106)
         references.addLayout(row(*self.references, None, spacing=12))
-        self.similar = ThumbStrip(self.session, self._thumbnails, 64, 2)
-        self.similar.chosen.connect(self.session.look_at)
+        self.similar = ThumbStrip(self.workspace, self._thumbnails, 64, 2)
+        self.similar.chosen.connect(lambda image: self.workspace.shown.look_at(image))
         self.find_similar = button("find similar images", self.features_wanted.emit, kind="small")
         tip(self.find_similar, "Work out the model's last features of all images, once; they are kept")
         self.similar_title = label("most similar images of the set: called, and labelled", soft=True)
@@ -158,13 +158,13 @@ class CloseLook(QWidget):
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(4)
         self.enlarge = button("enlarge", self.enlarged.emit, kind="quiet")
-        tip(self.enlarge, "Give the close look the whole width, or give it back (Z)")
+        tip(self.enlarge, tooltip("enlarge"))
         top = row(6, back, self.path, self.place, self.previous, self.next, self.enlarge, 6, spacing=4)
         top.setStretchFactor(self.path, 1)
         layout.addLayout(top)
         layout.addWidget(scroll, 1)
 
-    # --- following the session ---
+    # --- following the workspace ---
 
     def _forget(self) -> None:
         """Another run: nothing that was worked out for the one before is shown again."""
@@ -175,23 +175,22 @@ class CloseLook(QWidget):
         self.layer_name = None
 
     def _follow(self) -> None:
-        image = self.session.current
+        image = self.workspace.shown.current
         if not self.isVisible():
             return
-        if image is None or self.session.snapshot is None:
+        if image is None:
             self.closed.emit()
             return
         self.show_image(image)
 
     def open(self) -> None:
-        """Show the session's current image."""
-        if self.session.current is not None:
-            self.show_image(self.session.current)
+        """Show the workspace's current image."""
+        if self.workspace.shown.current is not None:
+            self.show_image(self.workspace.shown.current)
 
     def shared_classes(self, image: int) -> tuple[int, ...]:
         """The classes evidence is shown for: predicted, and labelled where that differs, else the runner-up."""
-        assert self.session.snapshot is not None
-        judged = self.session.snapshot.judged
+        judged = self.workspace.shown.snapshot.judged
         predicted, labelled = int(judged.predicted[image]), int(judged.labels[image])
         if predicted < 0:
             return ()
@@ -200,14 +199,12 @@ class CloseLook(QWidget):
         return (predicted, int(judged.ranking(image)[1])) if judged.has_scores else (predicted,)
 
     def show_image(self, image: int) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return
+        snapshot = self.workspace.shown.snapshot
         record, judged = snapshot.record, snapshot.judged
         path = record.image_set.items[image].path
         self.path.set_text("/".join(path.split("/")[-2:]))
         tip(self.path, path)
-        self.place.setText(f"{self.session.position + 1} of {len(self.session.shown)}")
+        self.place.setText(f"{self.workspace.shown.position + 1} of {len(self.workspace.shown.images)}")
         self._show_words(image)
         if self.look is not None and self.look.image == image and self.evidence is not None:
             self._redraw()
@@ -234,8 +231,7 @@ class CloseLook(QWidget):
         self._search()
 
     def _show_words(self, image: int) -> None:
-        assert self.session.snapshot is not None
-        judged, record = self.session.snapshot.judged, self.session.snapshot.record
+        judged, record = self.workspace.shown.snapshot.judged, self.workspace.shown.snapshot.record
         classes, labelled, predicted = record.classes, int(judged.labels[image]), int(judged.predicted[image])
         wrong = bool(judged.wrong[image])
         if predicted < 0:
@@ -300,8 +296,8 @@ class CloseLook(QWidget):
     # --- evidence ---
 
     def _ask_evidence(self) -> None:
-        snapshot, look = self.session.snapshot, self.look
-        if snapshot is None or look is None or not snapshot.record.kind.can.scores:
+        snapshot, look = self.workspace.shown.snapshot, self.look
+        if look is None or not snapshot.record.kind.can.scores:
             return
         classes = self.shared_classes(look.image)
         if not classes:
@@ -313,7 +309,7 @@ class CloseLook(QWidget):
             if panel.image is None:
                 panel.show_image(None, "working out the evidence …")
         self._finding = self._workers.start(
-            lambda work: find_evidence(record, look, self._makers, layer, classes, method, rather),
+            lambda work: find_evidence(record, look, self.workspace.makers, layer, classes, method, rather),
             done=self._found,
             failed=self._no_evidence,
         )
@@ -388,7 +384,11 @@ class CloseLook(QWidget):
         scale = self._scale()
         common = max(float(np.abs(m).max()) for m in evidence.maps) if self.peaks.currentIndex() else None
         self._drawing = self._drawers.start(
-            lambda work: [draw_overlay(look, heat, opacity, scale, common) for heat in evidence.maps], done=self._drawn
+            lambda task: [
+                to_image(overlay(look.photo, heat, look.place, opacity=opacity, scale=scale, peak=common))
+                for heat in evidence.maps
+            ],
+            done=self._drawn,
         )
 
     def _drawn(self, images: list[QImage]) -> None:
@@ -399,8 +399,8 @@ class CloseLook(QWidget):
         self._caption_heat(self.evidence.classes)
 
     def _caption_heat(self, classes: tuple[int, ...]) -> None:
-        snapshot = self.session.snapshot
-        if not classes or self.evidence is None or snapshot is None:
+        snapshot = self.workspace.shown.snapshot
+        if not classes or self.evidence is None:
             for panel in (self.heat_predicted, self.heat_other):
                 panel.set_caption("evidence")
             return
@@ -423,13 +423,17 @@ class CloseLook(QWidget):
 
     def _search(self) -> None:
         """Look for the images most like the one looked at, where the features are known."""
-        image, vectors, snapshot = self.session.current, self.session.vectors, self.session.snapshot
-        if not self.isVisible() or image is None or snapshot is None:
+        image, vectors, snapshot = (
+            self.workspace.shown.current,
+            self.workspace.shown.vectors,
+            self.workspace.shown.snapshot,
+        )
+        if not self.isVisible() or image is None:
             return
         able = snapshot.record.kind.can.features
         self.similar_title.setVisible(able)
         self.find_similar.setVisible(vectors is None and able)
-        self.find_similar.setEnabled(not self.session.busy)
+        self.find_similar.setEnabled(not self.workspace.busy)
         self.similar.setVisible(vectors is not None)
         if self._searching is not None:
             self._searching.cancel()
@@ -439,8 +443,7 @@ class CloseLook(QWidget):
             )
 
     def _show_similar(self, images: list[int]) -> None:
-        assert self.session.snapshot is not None
-        judged, classes = self.session.snapshot.judged, self.session.classes
+        judged, classes = self.workspace.shown.snapshot.judged, self.workspace.shown.classes
         texts = []
         for i in images:
             called, labelled = int(judged.predicted[i]), int(judged.labels[i])
@@ -451,24 +454,24 @@ class CloseLook(QWidget):
     # --- references ---
 
     def _show_references(self) -> None:
-        image = self.session.current
-        if image is None or self.session.snapshot is None or not self.isVisible():
+        image = self.workspace.shown.current
+        if image is None or not self.isVisible():
             return
         classes = self.shared_classes(image)
-        known = [k for k in classes if k in self.session.references]
+        known = [k for k in classes if k in self.workspace.references]
         self.reference_box.setVisible(bool(known))
-        self._thumbnails.want(self, {self.session.references[k] for k in known})
+        self._thumbnails.want(self, {self.workspace.references[k] for k in known})
         for panel, k in zip(self.references, [*known, None, None], strict=False):
             panel.setVisible(k is not None)
             if k is not None:
-                picture, _ = self._thumbnails.get(self.session.references[k])
+                picture, _ = self._thumbnails.get(self.workspace.references[k])
                 panel.show_image(picture, "…")
-                panel.set_caption(self.session.classes[k])
+                panel.set_caption(self.workspace.shown.classes[k])
 
     @property
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
-        return not self._workers.busy and not self._drawers.busy and not self._redraw_soon.isActive()
+        return not self._workers.busy and not self._drawers.busy and not self._redraw_soon.waiting
 
     def stop(self) -> None:
         self._workers.stop_all()

@@ -12,8 +12,8 @@ from mivrat.core.selecting.ordering import BY_COLUMN, columns_to_group_by
 from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Predicted, Reviewed
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.session import Session
 from mivrat.ui.widgets import Choice, label, row
+from mivrat.workspace.workspace import Workspace
 
 BY = ("all together", "labelled class", "predicted class", "pair")
 NO_CAUSE = "no cause"
@@ -22,9 +22,9 @@ NO_CAUSE = "no cause"
 class CausesPage(QWidget):
     """The table under its choice of what to count by."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
+        self.workspace = workspace
         self.found: list[CauseCount[str]] = []
         self._conditions: dict[str, tuple[Condition, ...]] = {}
         self.by = Choice(BY, "count by")
@@ -40,12 +40,12 @@ class CausesPage(QWidget):
         layout.addLayout(row(label("count by", soft=True), self.by, None))
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
-        session.reviews_changed.connect(self.refresh)
-        session.run_changed.connect(self._list_columns)
-        session.figures_changed.connect(self.refresh)
+        workspace.topics.reviews.connect(self.refresh)
+        workspace.topics.run.connect(self._list_columns)
+        workspace.topics.figures.connect(self.refresh)
 
     def _list_columns(self) -> None:
-        items = self.session.snapshot.record.image_set.items if self.session.snapshot else []
+        items = self.workspace.shown.snapshot.record.image_set.items
         kept = self.by.currentText()
         self.by.clear()
         self.by.addItems([*BY, *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items))])
@@ -58,12 +58,12 @@ class CausesPage(QWidget):
 
     def refresh(self) -> None:
         """Count anew, over the mistakes that have been reviewed."""
-        snapshot, reviews = self.session.snapshot, self.session.reviews
-        if snapshot is None or not self.isVisible():
+        snapshot, reviews = self.workspace.shown.snapshot, self.workspace.shown.reviews
+        if not self.isVisible():
             return
         judged, listed = snapshot.judged, snapshot.counts.listed
         use = np.flatnonzero(judged.wrong & reviews.mask(listed, "reviewed"))
-        units = self.session.snapshot.judged.units if self.session.snapshot is not None else None
+        units = self.workspace.shown.snapshot.judged.units
         unit = units.of(use) if units is not None and len(use) else None
         self.found = count_causes([self._listed(reviews[int(i)].causes) for i in use], self._groups(use), unit)
         total = int(judged.wrong.sum())
@@ -81,12 +81,11 @@ class CausesPage(QWidget):
         self.table.show_lines(lines, tips)
 
     def _listed(self, causes: frozenset[int]) -> frozenset[int]:
-        return causes & {one.id for one in self.session.reviews.causes}
+        return causes & {one.id for one in self.workspace.shown.reviews.causes}
 
     def _groups(self, use: np.ndarray) -> list[str]:
         """The group of each image, and what selects each group."""
-        snapshot, by = self.session.snapshot, self.by.currentText()
-        assert snapshot is not None
+        snapshot, by = self.workspace.shown.snapshot, self.by.currentText()
         judged, classes, items = snapshot.judged, snapshot.record.classes, snapshot.record.image_set.items
         self._conditions = {}
         if by.startswith(BY_COLUMN):
@@ -109,7 +108,7 @@ class CausesPage(QWidget):
         return found
 
     def _choose(self, line: int) -> None:
-        one, reviews = self.found[line], self.session.reviews
+        one, reviews = self.found[line], self.workspace.shown.reviews
         about: Condition = (
             Caused(frozenset({one.cause}), reviews)
             if one.cause is not None
@@ -118,7 +117,7 @@ class CausesPage(QWidget):
         group = self._conditions.get(one.group, ())
         wrong = () if any(c.kind == "cells" for c in group) else (Outcome(frozenset({"wrong"})),)
         seen = (Reviewed(frozenset({"reviewed"}), reviews),) if one.cause is not None else ()
-        self.session.replace(*group, *wrong, about, *seen)
+        self.workspace.shown.replace(*group, *wrong, about, *seen)
 
     def as_table(self) -> list[list[str]]:
         return self.table.as_lines()

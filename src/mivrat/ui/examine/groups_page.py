@@ -12,15 +12,17 @@ from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.figures.groups import group_names
 from mivrat.core.likeness.grouping import LikeGroup, Shared, group_by_likeness, shared_beyond_chance
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.thumb_strip import ThumbStrip
 from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
 
 WHAT = ("all mistakes", "the mistakes shown", "the images shown")
 SEED = 0
@@ -72,23 +74,20 @@ def group_images(
 class GroupsPage(QWidget):
     """The groups, one below the other; features are worked out first where they are not known."""
 
-    features_wanted = Signal()
-    looked = Signal()
-    named = Signal(str, object)
-
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+    def __init__(self, workspace: Workspace, reviewer: Reviewer, thumbnails: Thumbnails) -> None:
         super().__init__()
-        self.session, self._thumbnails = session, thumbnails
+        self._reviewer = reviewer
+        self.workspace, self._thumbnails = workspace, thumbnails
         self.found: Found | None = None
         self.cards: list[GroupCard] = []
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         self._done_for: tuple[Snapshot, object] | None = None
         self.what, self.number = Choice(WHAT, "what to group"), Choice(words.GROUP_NUMBERS, "number of groups")
         self.what.activated.connect(lambda _: self.refresh())
         self.number.activated.connect(lambda _: self.refresh())
         self.told = label(wrap=True)
-        self.begin = button("Group by likeness", self.features_wanted.emit, kind="primary")
+        self.begin = button("Group by likeness", self.workspace.jobs.find_features, kind="primary")
         self._list = QVBoxLayout()
         self._list.setSpacing(14)
         body = QWidget()
@@ -103,35 +102,39 @@ class GroupsPage(QWidget):
         layout.addWidget(self.told)
         layout.addLayout(row(self.begin, None))
         layout.addWidget(scroll, 1)
-        for signal in (session.features_changed, session.run_changed, session.figures_changed, session.busy_changed):
+        for signal in (
+            workspace.topics.features,
+            workspace.topics.run,
+            workspace.topics.figures,
+            workspace.topics.busy,
+        ):
             signal.connect(self.refresh)
-        session.selection_changed.connect(self._follow)
+        workspace.topics.selection.connect(self._follow)
 
     def showEvent(self, event: object) -> None:  # noqa: N802
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 
     def _images(self) -> NDArray[np.int64]:
-        snapshot, what = self.session.snapshot, self.what.currentIndex()
-        assert snapshot is not None
+        snapshot, what = self.workspace.shown.snapshot, self.what.currentIndex()
         if what == 0:
             return np.flatnonzero(snapshot.judged.wrong)
-        shown = np.sort(self.session.shown)
+        shown = np.sort(self.workspace.shown.images)
         return shown[snapshot.judged.wrong[shown]] if what == 1 else shown
 
     def _follow(self) -> None:
         """The selection has changed: group anew, unless it is one of the groups shown."""
-        picked = [one.positions for one in self.session.conditions if isinstance(one, Picked)]
+        picked = [one.positions for one in self.workspace.shown.conditions if isinstance(one, Picked)]
         mine = [tuple(card.members) for card in self.cards]
         if self.what.currentIndex() and not any(one in mine for one in picked):
             self.refresh()
 
     def refresh(self) -> None:
-        snapshot, vectors = self.session.snapshot, self.session.vectors
-        if snapshot is None or not self.isVisible():
+        snapshot, vectors = self.workspace.shown.snapshot, self.workspace.shown.vectors
+        if not self.isVisible():
             return
         self.begin.setVisible(vectors is None)
-        self.begin.setEnabled(not self.session.busy)
+        self.begin.setEnabled(not self.workspace.busy)
         if vectors is None:
             self._show(None)
             if not snapshot.record.kind.can.features:
@@ -152,7 +155,7 @@ class GroupsPage(QWidget):
         if self._working is not None:
             self._working.cancel()
         self.told.setText("Grouping …")
-        reviews = Reviews(self.session.reviews.causes, dict(self.session.reviews.by_position))
+        reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
         self._working = self._workers.start(
             lambda work: group_images(snapshot, vectors, images, reviews, number), done=self._show
         )
@@ -172,9 +175,9 @@ class GroupsPage(QWidget):
             f"most typical first (seed {SEED}). What they share is more than chance (Holm-corrected)."
         )
         for g in range(len(found.groups)):
-            card = GroupCard(self.session, self._thumbnails, g, found.members(g), found.shared[g])
-            card.looked.connect(self.looked)
-            card.named.connect(self.named)
+            card = GroupCard(self.workspace, self._thumbnails, g, found.members(g), found.shared[g])
+            card.looked.connect(self.workspace.topics.look_wanted.emit)
+            card.named.connect(self._reviewer.keep_as)
             self.cards.append(card)
             self._list.addWidget(card)
 
@@ -183,7 +186,7 @@ class GroupsPage(QWidget):
         lines = []
         for card in self.cards:
             shared = "; ".join(f"{one.about} {one.value}" for one in card.shared)
-            lines += [[str(card.number + 1), self.session.name_of(i), shared] for i in card.members]
+            lines += [[str(card.number + 1), self.workspace.shown.name_of(i), shared] for i in card.members]
         return [["group", "image", "shared"], *lines]
 
     @property
@@ -202,7 +205,7 @@ class GroupCard(QWidget):
 
     def __init__(
         self,
-        session: Session,
+        workspace: Workspace,
         thumbnails: Thumbnails,
         number: int,
         members: list[int],
@@ -213,7 +216,7 @@ class GroupCard(QWidget):
     ) -> None:
         """``by`` says what they were grouped by; a ``picture`` of what they have in common stands before them."""
         super().__init__()
-        self.session, self.number, self.members, self.shared, self._by = session, number, members, shared, by
+        self.workspace, self.number, self.members, self.shared, self._by = workspace, number, members, shared, by
         self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
         self.see.setStyleSheet("font-weight: 600; padding-left: 0;")
         tip(self.see, "Show these images, the most typical first")
@@ -222,7 +225,7 @@ class GroupCard(QWidget):
         self.name.setAccessibleName(f"name for group {number + 1}")
         self.name.setMaximumWidth(240)
         self.name.returnPressed.connect(self._keep)
-        self.strip = ThumbStrip(session, thumbnails)
+        self.strip = ThumbStrip(workspace, thumbnails)
         self.strip.show_images(members)
         self.strip.chosen.connect(self._look)
         layout = QVBoxLayout(self)
@@ -249,12 +252,12 @@ class GroupCard(QWidget):
 
     def select(self) -> None:
         """Show this group's images."""
-        self.session.replace(Picked(f"{self._by}, group {self.number + 1}", tuple(self.members)))
+        self.workspace.shown.replace(Picked(f"{self._by}, group {self.number + 1}", tuple(self.members)))
 
     def _look(self, image: int) -> None:
         self.select()
-        self.session.look_at(image)
-        self.looked.emit()
+        self.workspace.shown.look_at(image)
+        self.workspace.topics.look_wanted.emit()
 
     def _keep(self) -> None:
         name = self.name.text().strip()

@@ -8,13 +8,14 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.text import minus
 from mivrat.core.figures.suspicion import Suspects
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.reviewing import Reviewer
-from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.widgets import button, label, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
 
 BY = "suspected wrong label"
 
@@ -36,12 +37,12 @@ class _Table(FigureTable):
 class LabelsPage(QWidget):
     """The list of suspects; moving along it shows each image in the light table and in the close look."""
 
-    def __init__(self, session: Session, reviewer: Reviewer) -> None:
+    def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
-        self.session, self.reviewer = session, reviewer
+        self.workspace, self.reviewer = workspace, reviewer
         self.found: Suspects | None = None
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         self._done_for: Snapshot | None = None
         self.told = label(wrap=True)
         self.note = label(soft=True, wrap=True)
@@ -64,17 +65,17 @@ class LabelsPage(QWidget):
         layout.addWidget(self.note)
         layout.addLayout(row(self.see, self.confirm, self.dismiss, None))
         layout.addWidget(self.table, 1)
-        for signal in (session.figures_changed, session.run_changed):
+        for signal in (workspace.topics.figures, workspace.topics.run):
             signal.connect(self.refresh)
-        session.reviews_changed.connect(self._show_states)
+        workspace.topics.reviews.connect(self._show_states)
 
     def showEvent(self, event: object) -> None:  # noqa: N802
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 
     def refresh(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible() or snapshot is self._done_for:
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible() or snapshot is self._done_for:
             return
         self._done_for = snapshot
         if self._working is not None:
@@ -103,7 +104,7 @@ class LabelsPage(QWidget):
             else ""
         )
         lines = [
-            (self.session.name_of(i), classes[judged.labels[i]], classes[k], minus(f"{margin:.2f}"), "")
+            (self.workspace.shown.name_of(i), classes[judged.labels[i]], classes[k], minus(f"{margin:.2f}"), "")
             for i, k, margin in zip(
                 found.positions.tolist(), found.likely.tolist(), found.margins.tolist(), strict=True
             )
@@ -119,7 +120,7 @@ class LabelsPage(QWidget):
         if self.found is None or not self.isVisible():
             return
         for line, i in enumerate(self.found.positions.tolist()):
-            review = self.session.reviews[i]
+            review = self.workspace.shown.reviews[i]
             state = "label proposed" if review.label is not None else "dismissed" if review.dismissed else "suspected"
             if (item := self.table.item(line, 4)) is not None:
                 item.setText(state)
@@ -128,14 +129,14 @@ class LabelsPage(QWidget):
     def select(self) -> None:
         """Show the suspects in the light table, most likely first."""
         if self.found is not None and len(self.found.positions):
-            self.session.replace(Picked(BY, tuple(self.found.positions.tolist())))
+            self.workspace.shown.replace(Picked(BY, tuple(self.found.positions.tolist())))
 
     def _look(self, line: int) -> None:
         if self.found is None or not 0 <= line < len(self.found.positions):
             return
-        if not any(isinstance(one, Picked) and one.by == BY for one in self.session.conditions):
+        if not any(isinstance(one, Picked) and one.by == BY for one in self.workspace.shown.conditions):
             self.select()
-        self.session.look_at(int(self.found.positions[line]))
+        self.workspace.shown.look_at(int(self.found.positions[line]))
 
     def _decide(self, confirmed: bool) -> None:
         line = self.table.currentRow()

@@ -15,33 +15,34 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.figures.summary import Figures
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting import kept
 from mivrat.core.selecting.selection import Caused, Conditions, Outcome, Reviewed
 from mivrat.core.study.reviews import Cause
 from mivrat.ui import words
+from mivrat.ui.actions import tooltip
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.reviewing import Reviewer
-from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.widgets import Scrolled, button, clear, label, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
 
 
 class ReviewPage(Scrolled):
     """Progress, causes, kept selections and the corrected figures, one below the other."""
 
-    def __init__(self, session: Session, keeper: Keeper, reviewer: Reviewer) -> None:
+    def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
-        self.session, self.keeper, self.reviewer = session, keeper, reviewer
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self.workspace, self.reviewer = workspace, reviewer
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         self._corrected_for: tuple[Snapshot, dict[int, int]] | None = None
         self.told = label("", "heading", wrap=True)
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
         self.next = button("Next unreviewed", self.reviewer.go_to_next, kind="primary")
-        tip(self.next, "Look at the next mistake that nobody has reviewed yet (N)")
-        self.mistakes = button("All mistakes", lambda: session.replace(Outcome(frozenset({"wrong"}))))
+        tip(self.next, tooltip("next unreviewed"))
+        self.mistakes = button("All mistakes", lambda: workspace.shown.replace(Outcome(frozenset({"wrong"}))))
         self.left = button("Not reviewed", self._choose_left)
         tip(self.left, "The mistakes that have not been reviewed")
         self.causes = FigureTable(("cause", "key", "images", "mistakes"), (46, 70, 76), "causes", (2, 3))
@@ -99,23 +100,22 @@ class ReviewPage(Scrolled):
         layout.addStretch(1)
         self.setWidget(body)
         for signal in (
-            session.reviews_changed,
-            session.selection_changed,
-            session.run_changed,
-            session.figures_changed,
+            workspace.topics.reviews,
+            workspace.topics.selection,
+            workspace.topics.run,
+            workspace.topics.figures,
         ):
             signal.connect(self.refresh)
-        session.kept_changed.connect(self._show_kept)
-        session.selection_changed.connect(self._show_kept)
+        workspace.topics.kept.connect(self._show_kept)
+        workspace.topics.selection.connect(self._show_kept)
 
     # --- progress ---
 
     def refresh(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        if not self.isVisible():
             return
         progress = self.reviewer.progress()
-        scope = "Of the selection, " if self.session.conditions else ""
+        scope = "Of the selection, " if self.workspace.shown.conditions else ""
         if not progress.total:
             self.told.setText("No mistake among the images shown: nothing to review.")
         else:
@@ -132,13 +132,14 @@ class ReviewPage(Scrolled):
         self._show_kept()
 
     def _choose_left(self) -> None:
-        self.session.replace(Outcome(frozenset({"wrong"})), Reviewed(frozenset({"not reviewed"}), self.session.reviews))
+        self.workspace.shown.replace(
+            Outcome(frozenset({"wrong"})), Reviewed(frozenset({"not reviewed"}), self.workspace.shown.reviews)
+        )
 
     # --- causes ---
 
     def _show_causes(self) -> None:
-        snapshot, reviews = self.session.snapshot, self.session.reviews
-        assert snapshot is not None
+        snapshot, reviews = self.workspace.shown.snapshot, self.workspace.shown.reviews
         lines, listed = [], snapshot.counts.listed
         for i, one in enumerate(reviews.causes, 1):
             mask = reviews.with_causes(listed, frozenset({one.id}))
@@ -151,32 +152,32 @@ class ReviewPage(Scrolled):
             self.causes.setCurrentCell(chosen, 0)
 
     def _choose_cause(self, line: int) -> None:
-        one = self.session.reviews.causes[line]
-        self.session.replace(Caused(frozenset({one.id}), self.session.reviews))
+        one = self.workspace.shown.reviews.causes[line]
+        self.workspace.shown.replace(Caused(frozenset({one.id}), self.workspace.shown.reviews))
 
     def _show_name(self) -> None:
         line = self.causes.currentRow()
-        if 0 <= line < len(self.session.reviews.causes) and self.causes.hasFocus():
-            self.name.setText(self.session.reviews.causes[line].name)
+        if 0 <= line < len(self.workspace.shown.reviews.causes) and self.causes.hasFocus():
+            self.name.setText(self.workspace.shown.reviews.causes[line].name)
 
     def _edit(self, words: str, causes: list[Cause], line: int) -> None:
-        self.keeper.keep_causes(words, causes)
+        self.workspace.edits.keep_causes(words, causes)
         self.causes.setCurrentCell(line, 0)
 
     def _chosen(self) -> int | None:
         line = self.causes.currentRow()
-        return line if 0 <= line < len(self.session.reviews.causes) else None
+        return line if 0 <= line < len(self.workspace.shown.reviews.causes) else None
 
     def _typed(self) -> str:
         """The name typed, if it is one that no cause has yet."""
         name = self.name.text().strip()
-        return "" if name in {one.name for one in self.session.reviews.causes} else name
+        return "" if name in {one.name for one in self.workspace.shown.reviews.causes} else name
 
     def add_cause(self) -> None:
         """Add the cause whose name has been typed, at the end of the list."""
-        name, causes = self._typed(), list(self.session.reviews.causes)
+        name, causes = self._typed(), list(self.workspace.shown.reviews.causes)
         if name:
-            noted = self.session.reviews.by_position.values()
+            noted = self.workspace.shown.reviews.by_position.values()
             used = [one.id for one in causes] + [i for one in noted for i in one.causes]
             causes.append(Cause(max(used, default=0) + 1, name))
             self._edit(f"cause {name} added", causes, len(causes) - 1)
@@ -184,7 +185,7 @@ class ReviewPage(Scrolled):
 
     def rename_cause(self) -> None:
         """Give the chosen cause the name that has been typed."""
-        name, line, causes = self._typed(), self._chosen(), list(self.session.reviews.causes)
+        name, line, causes = self._typed(), self._chosen(), list(self.workspace.shown.reviews.causes)
         if name and line is not None:
             causes[line] = replace(causes[line], name=name)
             self._edit(f"cause named {name}", causes, line)
@@ -192,7 +193,7 @@ class ReviewPage(Scrolled):
 
     def remove_cause(self) -> None:
         """Take the chosen cause out of the list."""
-        line, causes = self._chosen(), list(self.session.reviews.causes)
+        line, causes = self._chosen(), list(self.workspace.shown.reviews.causes)
         if line is not None:
             gone = causes.pop(line)
             self._edit(f"cause {gone.name} taken out", causes, min(line, len(causes) - 1))
@@ -200,7 +201,7 @@ class ReviewPage(Scrolled):
 
     def move_cause(self, by: int) -> None:
         """Move the chosen cause up or down, and with it its key."""
-        line, causes = self._chosen(), list(self.session.reviews.causes)
+        line, causes = self._chosen(), list(self.workspace.shown.reviews.causes)
         if line is not None:
             to = min(len(causes) - 1, max(0, line + by))
             causes.insert(to, causes.pop(line))
@@ -211,31 +212,18 @@ class ReviewPage(Scrolled):
     def keep_selection(self) -> None:
         """Keep the selection in force, or else the images marked, under the name typed."""
         name = self.kept_name.text().strip()
-        if name and self.session.conditions:
-            self.keep_as(name)
+        if name and self.workspace.shown.conditions:
+            self.reviewer.keep_as(name)
             self.kept_name.clear()
 
-    def keep_as(self, name: str, conditions: Conditions | None = None) -> None:
-        """Keep a selection, else the one in force, under a name; one of that name is replaced. What is shown stays."""
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return
-        text = kept.to_text(
-            self.session.conditions if conditions is None else conditions, self.session.classes, snapshot.record.names
-        )
-        others = [one for one in self.session.kept if one.name != name]
-        now = sorted([*others, kept.KeptSelection(name, text)], key=lambda one: one.name)
-        self.keeper.keep_selections(f"selection {name} kept", now)
-        self.keeper.decided.emit(f"Kept as “{name}”, under Examine, Review.")
-
     def _show_kept(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible():
             return
         clear(self.kept_list)
-        self.keep.setEnabled(bool(self.session.conditions))
-        self.kept_name.setEnabled(bool(self.session.conditions))
-        if not self.session.kept:
+        self.keep.setEnabled(bool(self.workspace.shown.conditions))
+        self.kept_name.setEnabled(bool(self.workspace.shown.conditions))
+        if not self.workspace.shown.kept:
             self.kept_list.addWidget(
                 label(
                     "None yet. Select images by figures, causes or groups, then name the selection here.",
@@ -244,9 +232,9 @@ class ReviewPage(Scrolled):
                 )
             )
         record = snapshot.record
-        for one in self.session.kept:
+        for one in self.workspace.shown.kept:
             found = kept.from_text(
-                one.conditions, record.classes, record.image_set.items, record.names, self.session.reviews
+                one.conditions, record.classes, record.image_set.items, record.names, self.workspace.shown.reviews
             )
             self.kept_list.addLayout(self._kept_row(one, found))
 
@@ -258,10 +246,9 @@ class ReviewPage(Scrolled):
         if found is None:
             choose.setEnabled(False)
             return row(choose, label("no longer fits the classes or columns of this study", soft=True), None, drop)
-        choose.clicked.connect(lambda: self.session.replace(*found))
-        tip(choose, "; ".join(" ".join(each.words(self.session.classes)) for each in found))
-        snapshot = self.session.snapshot
-        assert snapshot is not None
+        choose.clicked.connect(lambda: self.workspace.shown.replace(*found))
+        tip(choose, "; ".join(" ".join(each.words(self.workspace.shown.classes)) for each in found))
+        snapshot = self.workspace.shown.snapshot
         mask = snapshot.judged.labels >= -1
         for each in found:
             mask &= each.mask(snapshot.judged)
@@ -270,14 +257,13 @@ class ReviewPage(Scrolled):
         return row(choose, label(told, soft=True), None, drop)
 
     def _drop(self, dropped: kept.KeptSelection) -> None:
-        left = [one for one in self.session.kept if one != dropped]
-        self.keeper.keep_selections(f"selection {dropped.name} not kept", left)
+        left = [one for one in self.workspace.shown.kept if one != dropped]
+        self.workspace.edits.keep_selections(f"selection {dropped.name} not kept", left)
 
     # --- as corrected ---
 
     def _correct(self) -> None:
-        snapshot, proposed = self.session.snapshot, self.session.reviews.proposed()
-        assert snapshot is not None
+        snapshot, proposed = self.workspace.shown.snapshot, self.workspace.shown.reviews.proposed()
         done = self._corrected_for
         if done is not None and done[0] is snapshot and done[1] == proposed:
             return

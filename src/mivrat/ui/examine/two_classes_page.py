@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.session import Session
 from mivrat.ui.widgets import button, label, row
+from mivrat.workspace.workspace import Workspace
 
 BY = "two plausible classes"
 HOW = (
@@ -27,13 +27,11 @@ HOW = (
 class TwoClassesPage(QWidget):
     """The list, once somebody has looked."""
 
-    wanted = Signal()
-
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
+        self.workspace = workspace
         self.told, self.how = label(wrap=True), label(HOW, soft=True, wrap=True)
-        self.begin = button("Score shifted and cropped copies", self.wanted.emit, kind="primary")
+        self.begin = button("Score shifted and cropped copies", self.workspace.jobs.find_two_classes, kind="primary")
         self.see = button("Show them", self.select, kind="small")
         self.table = FigureTable(
             ("image", "labelled", "first", "second", "views"), (92, 132, 132, 56), "two plausible classes", (4,)
@@ -47,7 +45,7 @@ class TwoClassesPage(QWidget):
         layout.addWidget(self.table, 1)
         layout.addStretch(0)
         layout.setAlignment(Qt.AlignmentFlag.AlignTop)
-        for signal in (session.features_changed, session.run_changed, session.busy_changed):
+        for signal in (workspace.topics.features, workspace.topics.run, workspace.topics.busy):
             signal.connect(self.refresh)
 
     def showEvent(self, event: object) -> None:  # noqa: N802
@@ -55,12 +53,12 @@ class TwoClassesPage(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        snapshot, found = self.session.snapshot, self.session.two_classes
-        if snapshot is None or not self.isVisible():
+        snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.two_classes
+        if not self.isVisible():
             return
         needs_model = not snapshot.record.kind.can.scores
         self.begin.setVisible(not needs_model)
-        self.begin.setEnabled(not self.session.busy)
+        self.begin.setEnabled(not self.workspace.busy)
         self.see.setVisible(bool(found))
         self.table.setVisible(bool(found))
         if needs_model:
@@ -76,7 +74,7 @@ class TwoClassesPage(QWidget):
         classes, judged = snapshot.record.classes, snapshot.judged
         lines = [
             (
-                self.session.name_of(one.image),
+                self.workspace.shown.name_of(one.image),
                 classes[judged.labels[one.image]] if judged.labels[one.image] >= 0 else words.DASH,
                 f"{classes[one.first]} {words.percent(one.p_first)}",
                 f"{classes[one.second]} {words.percent(one.p_second)}",
@@ -89,20 +87,20 @@ class TwoClassesPage(QWidget):
         self.table.blockSignals(False)
 
     def _sorted(self) -> list[TwoClasses]:
-        return sorted(self.session.two_classes or (), key=lambda one: (one.p_first - one.p_second, one.image))
+        return sorted(self.workspace.shown.two_classes or (), key=lambda one: (one.p_first - one.p_second, one.image))
 
     def select(self) -> None:
         """Show them in the light table."""
-        if self.session.two_classes:
-            self.session.replace(Picked(BY, tuple(one.image for one in self._sorted())))
+        if self.workspace.shown.two_classes:
+            self.workspace.shown.replace(Picked(BY, tuple(one.image for one in self._sorted())))
 
     def _look(self, line: int) -> None:
         found = self._sorted()
         if not 0 <= line < len(found):
             return
-        if not any(isinstance(one, Picked) and one.by == BY for one in self.session.conditions):
+        if not any(isinstance(one, Picked) and one.by == BY for one in self.workspace.shown.conditions):
             self.select()
-        self.session.look_at(found[line].image)
+        self.workspace.shown.look_at(found[line].image)
 
     def as_table(self) -> list[list[str]]:
         return self.table.as_lines()

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
@@ -18,16 +18,16 @@ from mivrat.core.heatmaps.overlay import place_on_map
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
 from mivrat.ui import words
-from mivrat.ui.close_look.evidence import Look, look_at
 from mivrat.ui.close_look.panels import ScaleBar
-from mivrat.ui.explain import jobs
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
-from mivrat.ui.explain.explainer import Explainer
-from mivrat.ui.explain.jobs import BASES, BoardWanted, base_picture
 from mivrat.ui.flow import flowing
 from mivrat.ui.pictures import to_image
 from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, offer_by_right_click, plain, slider, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace import heat_jobs
+from mivrat.workspace.executors import Task
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.heat_jobs import BASES, BoardWanted, base_picture
+from mivrat.workspace.look import Look, look_at
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
 # The first classes of the ranking, put together by their probability.
@@ -56,22 +56,20 @@ class BoardPage(QWidget):
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
-        self.explainer, self.session = explainer, explainer.session
+        self.explainer, self.workspace = explainer, explainer.workspace
         self.look: Look | None = None
         self.wishes: list[Wish] = list(USUAL)
         self._wanted: BoardWanted | None = None
-        self._drawers = Workers(1, self)
-        self._filling: Work | None = None
-        self._drawing: Work | None = None
-        self._again = QTimer(self, singleShot=True, interval=15)
-        self._again.timeout.connect(self._redraw)
-        self._room_later = QTimer(self, singleShot=True, interval=0)
-        self._room_later.timeout.connect(self._give_room)
+        self._drawers = self.workspace.parallel.group(1)
+        self._filling: Task | None = None
+        self._drawing: Task | None = None
+        self._again = self.workspace.soon(15, self._redraw)
+        self._room_later = self.workspace.soon(0, self._give_room)
         self._build()
         explainer.board_changed.connect(self.refresh)
         explainer.layers_changed.connect(self.refresh)
-        self.session.current_changed.connect(self.refresh)
-        self.session.figures_changed.connect(self.refresh)
+        self.workspace.topics.current.connect(self.refresh)
+        self.workspace.topics.figures.connect(self.refresh)
 
     def _build(self) -> None:
         self.way = Choice(list(words.METHODS.values()), "how the maps are made")
@@ -156,12 +154,12 @@ class BoardPage(QWidget):
         names = {"other": "labelled, else runner-up"}
 
         def name(one: Whose) -> str:
-            return self.session.classes[one] if isinstance(one, int) else names.get(one, one)
+            return self.workspace.shown.classes[one] if isinstance(one, int) else names.get(one, one)
 
         return name(of) + (f" rather than {name(against)}" if against is not None else "")
 
     def _fill_targets(self) -> None:
-        menu, classes = self.targets.menu(), self.session.classes
+        menu, classes = self.targets.menu(), self.workspace.shown.classes
         menu.clear()
         picked: list[Wish] = [(k, None) for k in range(len(classes))] if len(classes) <= MOST_LISTED else []
         extra = [w for w in self.wishes if w not in OFFERED and w not in picked]
@@ -179,7 +177,7 @@ class BoardPage(QWidget):
         menu.addAction("Back to the usual ones").triggered.connect(lambda: self.set_wishes(USUAL))
 
     def _ask_class(self, rather: str | None) -> None:
-        classes = self.session.classes
+        classes = self.workspace.shown.classes
         of, given = QInputDialog.getItem(
             self, "A target", "Evidence for", classes, 0, rather is None and len(classes) > 40
         )
@@ -212,14 +210,13 @@ class BoardPage(QWidget):
         stages.triggered.connect(lambda: explainer.put_rows(()))
         together = menu.addAction("All of them combined, as a further row")
         together.setCheckable(True)
-        together.setChecked(explainer.together)
-        together.triggered.connect(lambda: explainer.set_together(not explainer.together))
+        together.setChecked(explainer.all_combined)
+        together.triggered.connect(lambda: explainer.combine_all(not explainer.all_combined))
         menu.addAction("Choose layers…").triggered.connect(self.layers_wanted.emit)
 
     def _columns(self, image: int) -> list[Column | None]:
-        snapshot = self.session.snapshot
-        assert snapshot is not None
-        judged, classes, found = snapshot.judged, self.session.classes, list[Column | None]()
+        snapshot = self.workspace.shown.snapshot
+        judged, classes, found = snapshot.judged, self.workspace.shown.classes, list[Column | None]()
         for wish in self.wishes:
             if isinstance(wish, str):
                 if not judged.has_scores:
@@ -256,8 +253,8 @@ class BoardPage(QWidget):
 
     def refresh(self) -> None:
         """Fill the board for the image looked at, if anything about it has changed."""
-        snapshot, image = self.session.snapshot, self.session.current
-        if not self.isVisible() or snapshot is None:
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        if not self.isVisible():
             return
         problem = ""
         if not snapshot.record.kind.can.scores:
@@ -288,19 +285,19 @@ class BoardPage(QWidget):
         self._fill(wanted)
 
     def _rows(self) -> tuple[Row, ...] | InputError:
-        snapshot = self.session.snapshot
-        assert snapshot is not None
+        snapshot = self.workspace.shown.snapshot
         try:
-            maker = self.explainer.makers.get(snapshot.record)  # it is known: its layers have been read
-            return jobs.rows_for(
-                maker, self.method, self.explainer.rows, self.explainer.stages(), self.explainer.together
+            maker = self.workspace.makers.seen(snapshot.record)
+            if maker is None:
+                raise InputError("its layers have not been read", mend="look at the board again")
+            return heat_jobs.rows_for(
+                maker, self.method, self.explainer.rows, self.explainer.stages(), self.explainer.all_combined
             )
         except InputError as error:
             return error
 
     def _fill(self, wanted: BoardWanted) -> None:
-        snapshot = self.session.snapshot
-        assert snapshot is not None
+        snapshot = self.workspace.shown.snapshot
         self.stop_filling()
         self._wanted = wanted
         record = snapshot.record
@@ -317,13 +314,14 @@ class BoardPage(QWidget):
         self.legend.set_scale(self._scale())
         self.scale.setEnabled(self.method not in SIGNED)
         self.stop_button.setVisible(self.method not in BY_GRADIENT)
-        look, makers, looks = self.look, self.explainer.makers, self._looks()
+        look, makers, looks = self.look, self.workspace.makers, self._looks()
 
-        def fill(work: Work) -> Look:
+        def fill(work: Task) -> Look:
             seen = look or look_at(record, wanted.image, side=480)
             work.report(seen)
-            for cell in jobs.compute_board(seen, makers.get(record), record, wanted, work):
-                work.report((cell, to_image(jobs.draw(seen, cell.heat, *looks, None))))
+            with makers.lend(record) as maker:
+                for cell in heat_jobs.compute_board(seen, maker, record, wanted, work.stop):
+                    work.report((cell, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
             return seen
 
         self._filling = self.explainer.workers.start(
@@ -408,11 +406,11 @@ class BoardPage(QWidget):
         ]
         common = max((float(np.abs(h).max()) for _, _, h in heats), default=0.0) if self.peaks.currentIndex() else None
 
-        def draw(work: Work) -> None:
+        def draw(work: Task) -> None:
             for r, c, heat in heats:
                 if work.stop.stopped:
                     return
-                work.report((r, c, to_image(jobs.draw(look, heat, *looks, common))))
+                work.report((r, c, to_image(heat_jobs.draw(look, heat, *looks, common))))
 
         def take(news: object) -> None:
             assert isinstance(news, tuple)
@@ -455,8 +453,8 @@ class BoardPage(QWidget):
         elif cell.heat is not None:
             told.append(cell.note)
         wanted = self._wanted
-        if wanted is not None and (column := wanted.columns[c]) is not None and self.session.snapshot is not None:
-            judged = self.session.snapshot.judged
+        if wanted is not None and (column := wanted.columns[c]) is not None:
+            judged = self.workspace.shown.snapshot.judged
             p = float(judged.probabilities([wanted.image])[0, column.targets[0].of]) if judged.has_scores else 0.0
             if p > SATURATED and wanted.method in WITHOUT_LAYER:
                 told.append(f"p = {p:.5f}: so sure that hiding little hardly moves it")
@@ -475,10 +473,10 @@ class BoardPage(QWidget):
     # --- saving ---
 
     def _ask(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
-        path, image = self.session.study_path, self.session.current
+        path, image = self.workspace.study_path, self.workspace.shown.current
         if path is None or image is None:
             return
-        stem = Path(self.session.name_of(image)).stem
+        stem = Path(self.workspace.shown.name_of(image)).stem
         found, _ = QFileDialog.getSaveFileName(self, "Save", str(path.parent / f"{stem}-{name}"), kinds)
         if found:
             wanted = Path(found)
@@ -487,13 +485,12 @@ class BoardPage(QWidget):
     def _save(self, path: Path, data: bytes | str) -> None:
         try:
             write_whole(path, data)
-            self.explainer.keeper.put_down.emit(f"Written: {path.name}.", path)
+            self.explainer.workspace.notices.say(f"Written: {path.name}.", path)
         except InputError as error:
-            self.explainer.keeper.failed.emit(error)
+            self.explainer.workspace.notices.fail(error)
 
     def _about(self) -> list[str]:
-        snapshot, image = self.session.snapshot, self.session.current
-        assert snapshot is not None
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
         assert image is not None
         info = snapshot.record.info
         return [f"{snapshot.record.image_set.items[image].path}", f"model {info.model}, {self.way.currentText()}"]
@@ -504,7 +501,7 @@ class BoardPage(QWidget):
         cell = self.view.board.cells[r][c] if self.view.board.cells else BoardCell()
         if cell.heat is None or self.look is None:
             return
-        pixels = jobs.draw(
+        pixels = heat_jobs.draw(
             self.look, cell.heat, self.base.currentIndex(), self.opacity.value() / 100, self._scale(), None
         )
         data = io.BytesIO()
@@ -535,7 +532,7 @@ class BoardPage(QWidget):
             )
         looks = self._looks()
         pictures = [
-            [None if one.heat is None else jobs.draw(look, one.heat, *looks, common) for one in line]
+            [None if one.heat is None else heat_jobs.draw(look, one.heat, *looks, common) for one in line]
             for line in board.cells
         ]
         notes = [[one.note for one in line] for line in board.cells]
@@ -560,7 +557,7 @@ class BoardPage(QWidget):
 
     @property
     def settled(self) -> bool:
-        return self._filling is None and not self._drawers.busy and not self._again.isActive()
+        return self._filling is None and not self._drawers.busy and not self._again.waiting
 
     def stop(self) -> None:
         self._drawers.stop_all()

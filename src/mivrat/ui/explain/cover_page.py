@@ -37,15 +37,15 @@ from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import EVERY, KeptTest
 from mivrat.ui import words
-from mivrat.ui.close_look.evidence import Look, look_at
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.explain import jobs
 from mivrat.ui.explain.canvas import Canvas
-from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import to_image
 from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, offer_by_right_click, row, spin, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace import heat_jobs
+from mivrat.workspace.executors import Task
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.look import Look, look_at
 
 HOTTEST = "the hottest part"
 REGIONS = (HOTTEST, *KINDS)
@@ -75,24 +75,23 @@ class CoverPage(QWidget):
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
-        self.explainer, self.session = explainer, explainer.session
+        self.explainer, self.workspace = explainer, explainer.workspace
         self.one: OneCovered | None = None
         self.inside: Inside | None = None
-        self._own = Workers(1, self)
-        self._covering: Work | None = None
-        self._summing: Work | None = None
-        self._soon = QTimer(self, singleShot=True, interval=60)
-        self._soon.timeout.connect(self._cover_one)
+        self._own = self.workspace.parallel.group(1)
+        self._covering: Task | None = None
+        self._summing: Task | None = None
+        self._soon = self.workspace.soon(60, self._cover_one)
         self._build()
         explainer.regions_changed.connect(self._follow_regions)
         explainer.layers_changed.connect(self.refresh)
         explainer.maps_changed.connect(self._sum_inside)
         explainer.test_changed.connect(self._show_result)
         explainer.tests_changed.connect(self._list_tests)
-        self.session.current_changed.connect(self.refresh)
-        self.session.selection_changed.connect(self._tell_button)
-        self.session.busy_changed.connect(self._tell_button)
-        self.session.run_changed.connect(self._new_run)
+        self.workspace.topics.current.connect(self.refresh)
+        self.workspace.topics.selection.connect(self._tell_button)
+        self.workspace.topics.busy.connect(self._tell_button)
+        self.workspace.topics.run.connect(self._new_run)
 
     def _build(self) -> None:
         self.region = Choice(REGIONS, "what to hide: a shape drawn on the image, or the hottest part of its heatmap")
@@ -191,15 +190,14 @@ class CoverPage(QWidget):
         self.scrolled = Scrolled(body)
         layout.addWidget(self.scrolled, 1)
         self._choose_region()
-        self._show_result()
-        self._list_tests()
 
     # --- what is to be hidden ---
 
     def _new_run(self) -> None:
+        self._list_tests()
         kept = self.target.currentText()
         self.target.clear()
-        self.target.addItems([PREDICTED, *self.session.classes])
+        self.target.addItems([PREDICTED, *self.workspace.shown.classes])
         self.target.setCurrentIndex(max(0, self.target.findText(kept)))
         self.one, self.inside = None, None
         self._list_tests()
@@ -216,12 +214,12 @@ class CoverPage(QWidget):
     @property
     def _position(self) -> int | None:
         """The position that drawn shapes are kept under: of the image looked at, or of all."""
-        return EVERY if self.place.currentIndex() == 0 else self.session.current
+        return EVERY if self.place.currentIndex() == 0 else self.workspace.shown.current
 
     def _take_drawing(self, shapes: tuple[Shape, ...]) -> None:
         position = self._position
         if position is not None:
-            where = "every image" if position == EVERY else words.clipped(self.session.name_of(position), 30)
+            where = "every image" if position == EVERY else words.clipped(self.workspace.shown.name_of(position), 30)
             what = "Region drawn on" if shapes else "Region taken off"
             self.explainer.keep_regions(f"{what} {where}", {position: tuple(shapes)})
 
@@ -233,8 +231,7 @@ class CoverPage(QWidget):
 
     def region_plan(self) -> RegionPlan | None:
         """The region as it stands; None where none is drawn."""
-        snapshot, setup = self.session.snapshot, self.explainer.setup
-        assert snapshot is not None
+        snapshot, setup = self.workspace.shown.snapshot, self.explainer.setup
         if self.region.currentText() == HOTTEST:
             layer = setup.layers[0] if setup.layers else None
             layer = None if setup.method in WITHOUT_LAYER else layer
@@ -254,7 +251,9 @@ class CoverPage(QWidget):
         if region.place == "each":
             images = tuple(i for i in images if i in region.each)
         target = "predicted" if self.target.currentIndex() <= 0 else self.target.currentText()
-        conditions = "; ".join(" ".join(one.words(self.session.classes)) for one in self.session.conditions)
+        conditions = "; ".join(
+            " ".join(one.words(self.workspace.shown.classes)) for one in self.workspace.shown.conditions
+        )
         return CoverPlan(images, region, HOWS[self.hide_as.currentIndex()], target, 0, conditions or "all images")
 
     # --- the image looked at ---
@@ -267,14 +266,14 @@ class CoverPage(QWidget):
 
     def refresh(self) -> None:
         """Cover the image looked at anew, as soon as nothing changes any more."""
-        if self.isVisible() and self.session.snapshot is not None:
+        if self.isVisible():
             self._tell_button()
             self._sum_inside()
             self._soon.start()
 
     def _cover_one(self) -> None:
-        snapshot, image = self.session.snapshot, self.session.current
-        if snapshot is None or not self.isVisible():
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        if not self.isVisible():
             return
         if self._covering is not None:
             self._covering.cancel()
@@ -297,26 +296,24 @@ class CoverPage(QWidget):
             and image not in self.explainer.regions
         ):
             plan = None
-        makers, judged, known = self.explainer.makers, snapshot.judged, self.one.look if self.one is not None else None
+        makers, judged, known = self.workspace.makers, snapshot.judged, self.one.look if self.one is not None else None
         if self.canvas.photo is None or known is None or known.image != image:
             self.canvas.show_photo(None, None, "…")
 
-        def cover(work: Work) -> OneCovered | Look:
+        def cover(work: Task) -> OneCovered | Look:
             look = known if known is not None and known.image == image else look_at(record, image, 400)
             work.report(look)
             if plan is None:
                 return look
-            maker = makers.get(record)
-            maker.stopped = lambda: work.stop.stopped
-            try:
-                return covered(look, maker, plan)
-            except Stopped:
-                return look
-            finally:
-                maker.stopped = lambda: False
+            with makers.lend(record) as maker:
+                maker.stopped = lambda: work.stop.stopped
+                try:
+                    return covered(look, maker, plan)
+                except Stopped:
+                    return look
 
         def covered(look: Look, maker: HeatmapMaker, plan: CoverPlan) -> OneCovered:
-            hidden = jobs.cover_looked(look, maker, record, plan)
+            hidden = heat_jobs.cover_looked(look, maker, record, plan)
             target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
             if hidden.mask is not None and target is not None:
                 heat = maps_of_setup(
@@ -345,9 +342,9 @@ class CoverPage(QWidget):
         self._show_one()
 
     def _show_one(self) -> None:
-        one, classes = self.one, self.session.classes
+        one, classes = self.one, self.workspace.shown.classes
         answered = one is not None and not one.hidden.answers.problem
-        bgr = self.session.snapshot is not None and self.session.snapshot.record.recipe.picture.mode == "BGR"
+        bgr = self.workspace.shown.snapshot.record.recipe.picture.mode == "BGR"
         for panel, at, name in ((self.hidden, 1, "region hidden"), (self.control, 2, "same area elsewhere")):
             if one is None or not answered:
                 panel.show_image(None, "nothing hidden yet" if at == 1 else "the control")
@@ -388,21 +385,21 @@ class CoverPage(QWidget):
     # --- the evidence inside, over the selection ---
 
     def _sum_inside(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible():
             return
         if self._summing is not None:
             self._summing.cancel()
         self.inside = None
         plan, maps = self.region_plan(), self.explainer.maps
-        shown = set(self.session.shown.tolist())
+        shown = set(self.workspace.shown.images.tolist())
         some = {i: heat for i, heat in maps.items() if i in shown}
         if plan is None or plan.place == "hottest" or not some:
             self.told_inside.hide()
             return
         judged, record = snapshot.judged, snapshot.record
 
-        def add_up(work: Work) -> Inside:
+        def add_up(work: Task) -> Inside:
             if plan.place == "fixed":
                 size = record.recipe.output_size()
                 size = size or prepare_file(record.image_set.file(next(iter(some))), record.recipe).shape[-2:]
@@ -427,7 +424,7 @@ class CoverPage(QWidget):
             return
         test = f"; Mann-Whitney p {in_words(found.p)}" if len(parts) == 2 else ""
         none = f"; {words.images(found.none)} without any evidence left out" if found.none else ""
-        whose = self.explainer.setup.in_words(self.session.classes)
+        whose = self.explainer.setup.in_words(self.workspace.shown.classes)
         self.told_inside.show()
         self.told_inside.setText(
             f"Over the images shown whose map is known, the evidence for {whose} inside, on average: {', '.join(parts)}{test}{none}."
@@ -436,24 +433,24 @@ class CoverPage(QWidget):
     # --- the selection ---
 
     def _tell_button(self) -> None:
-        if self.session.snapshot is None or not self.isVisible():
+        if not self.isVisible():
             return
-        plan = self.plan(tuple(self.session.shown.tolist()))
+        plan = self.plan(tuple(self.workspace.shown.images.tolist()))
         number = len(plan.images) if plan is not None else 0
         what = "with a region of their own" if plan is not None and plan.region.place == "each" else "shown"
         self.begin.setText(f"Cover the {words.images(number)} {what}" if number else "Cover the images shown")
-        self.begin.setEnabled(bool(number) and not self.session.busy and self.explainer.can_explain)
+        self.begin.setEnabled(bool(number) and not self.workspace.busy and self.explainer.can_explain)
 
     def cover_selection(self) -> None:
         """Do the test over the images shown, in the background."""
-        plan = self.plan(tuple(self.session.shown.tolist()))
+        plan = self.plan(tuple(self.workspace.shown.images.tolist()))
         if plan is not None and plan.images:
             self.explainer.cover(plan)
 
     def _shown_result(self) -> tuple[CoverResult, CoverPlan, float | None, int] | None:
         """The result shown, with its plan, the mean area and how many images were left out."""
-        test, kept, snapshot = self.explainer.test, self.explainer.shown_test, self.session.snapshot
-        if kept is not None and snapshot is not None:
+        test, kept, snapshot = self.explainer.test, self.explainer.shown_test, self.workspace.shown.snapshot
+        if kept is not None:
             try:
                 told = cover_report.told_from_text(kept.outcome)
                 result = cover_report.result_from_json(told)
@@ -464,7 +461,7 @@ class CoverPage(QWidget):
                     int(told.get("unreadable", 0)),
                 )
             except (InputError, ValueError) as error:
-                self.explainer.keeper.failed.emit(
+                self.explainer.workspace.notices.fail(
                     error if isinstance(error, InputError) else InputError("a kept cover test cannot be read")
                 )
                 return None
@@ -522,9 +519,9 @@ class CoverPage(QWidget):
         """Which model a kept test was done on, and that it is not the one shown where that is so; empty for a new test."""
         if kept is None:
             return ""
-        run = next((one for one in self.session.runs if one.id == kept.run_id), None)
+        run = next((one for one in self.workspace.runs if one.id == kept.run_id), None)
         name = run.model if run is not None else "a model taken away since"
-        shown = self.session.snapshot.record.info if self.session.snapshot is not None else None
+        shown = self.workspace.shown.snapshot.record.info
         if shown is None or (run is not None and run.model_id == shown.model_id):
             return f"Done on {name}, {kept.day}."
         return f"Done on {name}, {kept.day}, not on {shown.model}, the model shown. Repeat it on that one under ⋯."
@@ -534,7 +531,7 @@ class CoverPage(QWidget):
         if test is not None:
             some = [one.image for one in test.found if not one.problem and one.predicted[1] != one.predicted[0]]
             if some:
-                self.session.replace(Picked("cover test, answer changed", tuple(some)))
+                self.workspace.shown.replace(Picked("cover test, answer changed", tuple(some)))
 
     def _keep(self) -> None:
         test, name = self.explainer.test, self.keep_name.text().strip()
@@ -550,15 +547,13 @@ class CoverPage(QWidget):
 
     def _tests(self) -> list[KeptTest]:
         """The tests kept of runs on the image set shown, the latest first."""
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return []
+        snapshot = self.workspace.shown.snapshot
         set_id = snapshot.record.info.set_id
-        runs = {one.id for one in self.session.runs if one.set_id == set_id}
+        runs = {one.id for one in self.workspace.runs if one.set_id == set_id}
         return [one for one in reversed(self.explainer.tests) if one.run_id in runs]
 
     def _list_tests(self) -> None:
-        tests, models = self._tests(), {one.id: one.model for one in self.session.runs}
+        tests, models = self._tests(), {one.id: one.model for one in self.workspace.runs}
         lines = []
         for one in tests:
             try:
@@ -577,7 +572,7 @@ class CoverPage(QWidget):
         self.kept.setFixedHeight(38 + 30 * min(6, max(1, len(tests))))
         for part in (self.kept_title, self.kept, self.kept_more):
             part.setVisible(bool(tests))
-        self.session.set_tests_kept(len(self.explainer.tests_of_run()))
+        self.workspace.shown.set_tests_kept(len(self.explainer.tests_of_run()))
 
     def _chosen(self) -> KeptTest | None:
         tests, line = self._tests(), self.kept.currentRow()
@@ -597,13 +592,13 @@ class CoverPage(QWidget):
 
     def _plan_of(self, kept: KeptTest | None) -> CoverPlan | None:
         """The plan of a kept test; None, and it is said, where it cannot be read or is of other images."""
-        snapshot = self.session.snapshot
-        if kept is None or snapshot is None:
+        snapshot = self.workspace.shown.snapshot
+        if kept is None:
             return None
         try:
             plan = plan_from_text(kept.plan, snapshot.record.names)
         except InputError as error:
-            self.explainer.keeper.failed.emit(error)
+            self.explainer.workspace.notices.fail(error)
             return None
         return plan
 
@@ -611,7 +606,7 @@ class CoverPage(QWidget):
         kept = self._chosen()
         plan = self._plan_of(kept)
         if kept is not None and plan is not None:
-            self.session.replace(Picked(f"cover test, {kept.name}", plan.images))
+            self.workspace.shown.replace(Picked(f"cover test, {kept.name}", plan.images))
 
     def _rename(self) -> None:
         kept = self._chosen()
@@ -629,7 +624,7 @@ class CoverPage(QWidget):
             self._show_result()
 
     def _ask_folder(self) -> None:
-        path = self.session.study_path
+        path = self.workspace.study_path
         found = QFileDialog.getExistingDirectory(
             self, "A folder for cover.json", str(path.parent if path else Path.home())
         )
@@ -638,18 +633,18 @@ class CoverPage(QWidget):
 
     def save_kept(self, folder: Path) -> None:
         """Write the chosen test's outcome, and the list of its images, to a folder."""
-        kept, snapshot = self._chosen(), self.session.snapshot
+        kept, snapshot = self._chosen(), self.workspace.shown.snapshot
         plan = self._plan_of(kept)
-        if kept is None or snapshot is None or plan is None:
+        if kept is None or plan is None:
             return
         try:
             items = snapshot.record.image_set.items
             paths = "".join(f"{items[i].path}\n" for i in plan.images)
             write_whole(folder / "cover.json", kept.outcome)
             write_whole(folder / "cover-images.txt", paths)
-            self.explainer.keeper.put_down.emit(f"Written: cover.json and cover-images.txt, in {folder}.", folder)
+            self.explainer.workspace.notices.say(f"Written: cover.json and cover-images.txt, in {folder}.", folder)
         except InputError as error:
-            self.explainer.keeper.failed.emit(error)
+            self.explainer.workspace.notices.fail(error)
 
     def as_table(self) -> list[list[str]]:
         """The result shown, else the kept tests, for the clipboard."""
@@ -657,7 +652,7 @@ class CoverPage(QWidget):
 
     @property
     def settled(self) -> bool:
-        return not self._soon.isActive() and not self._own.busy
+        return not self._soon.waiting and not self._own.busy
 
     def stop(self) -> None:
         self._own.stop_all()

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import logging
 from collections import OrderedDict
 from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 from PySide6.QtGui import QImage
 
 from mivrat.core.base.errors import InputError
@@ -15,28 +13,22 @@ from mivrat.core.heatmaps.maps import SIGNED, Map
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.preview import preview
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.pictures import Thumbnails, to_image
+from mivrat.workspace.explaining import Explainer
 
-log = logging.getLogger(__name__)
 MOST = 600
 OPACITY, SIDE = 0.7, 192
 
 
-class HeatThumbs(QObject):
+class HeatThumbs:
     """``get`` gives an image's thumbnail with heat, None where it has no map or is still being drawn."""
 
-    _made = Signal(object, object)
-
     def __init__(self, explainer: Explainer, thumbnails: Thumbnails) -> None:
-        super().__init__()
         self.on = False
         self._explainer, self._thumbnails = explainer, thumbnails
         self._cache: OrderedDict[tuple[object, ...], QImage] = OrderedDict()
         self._pending: set[tuple[object, ...]] = set()
-        self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(1)
-        self._made.connect(self._keep)
+        self._workers = explainer.workspace.parallel.group(1)
 
     def switch(self, on: bool) -> None:
         self.on = on
@@ -44,8 +36,8 @@ class HeatThumbs(QObject):
 
     def get(self, image: int) -> QImage | None:
         """An image's thumbnail with its heat; one that is not drawn yet is asked for."""
-        heat, snapshot = self._explainer.maps.get(image), self._explainer.session.snapshot
-        if not self.on or heat is None or snapshot is None:
+        heat, snapshot = self._explainer.maps.get(image), self._explainer.workspace.shown.snapshot
+        if not self.on or heat is None:
             return None
         setup = self._explainer.setup
         key = snapshot.record.key, image, setup, hash(heat.tobytes())
@@ -55,22 +47,11 @@ class HeatThumbs(QObject):
         if key not in self._pending:
             self._pending.add(key)
             file, scale = snapshot.record.image_set.file(image), "difference" if setup.method in SIGNED else "heat"
-            self._pool.start(_Drawing(self, key, file, heat, snapshot.record.recipe, scale))
+            recipe = snapshot.record.recipe
+            self._workers.start(
+                lambda task: _drawn(file, heat, recipe, scale), done=lambda image: self._keep(key, image)
+            )
         return None
-
-    def make(self, key: tuple[object, ...], file: Path, heat: Map, recipe: Recipe, scale: str) -> None:
-        """Called in a worker: draw one."""
-        image = None
-        try:
-            seen = preview(file, recipe, SIDE)
-            place = replace(seen.place, picture=seen.photo.shape[:2])
-            drawn = overlay(seen.photo, heat, place, opacity=OPACITY, scale=scale)
-            image = to_image(drawn).convertToFormat(QImage.Format.Format_RGB32)
-        except InputError:
-            pass  # the file is gone since
-        except Exception:
-            log.exception("no heat for %s", file)
-        self._made.emit(key, image)
 
     def _keep(self, key: tuple[object, ...], image: QImage | None) -> None:
         self._pending.discard(key)
@@ -85,18 +66,16 @@ class HeatThumbs(QObject):
         return not self._pending
 
     def stop(self) -> None:
-        self._pool.clear()
-        self._pool.waitForDone()
+        self._workers.stop_all()
+        self._pending.clear()
 
 
-class _Drawing(QRunnable):
-    """One thumbnail to be drawn."""
-
-    def __init__(
-        self, thumbs: HeatThumbs, key: tuple[object, ...], file: Path, heat: Map, recipe: Recipe, scale: str
-    ) -> None:
-        super().__init__()
-        self._thumbs, self._wanted = thumbs, (key, file, heat, recipe, scale)
-
-    def run(self) -> None:
-        self._thumbs.make(*self._wanted)
+def _drawn(file: Path, heat: Map, recipe: Recipe, scale: str) -> QImage | None:
+    """One thumbnail with its heat; None where the file is gone since."""
+    try:
+        seen = preview(file, recipe, SIDE)
+    except InputError:
+        return None
+    place = replace(seen.place, picture=seen.photo.shape[:2])
+    drawn = overlay(seen.photo, heat, place, opacity=OPACITY, scale=scale)
+    return to_image(drawn).convertToFormat(QImage.Format.Format_RGB32)

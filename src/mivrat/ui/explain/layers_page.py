@@ -9,9 +9,10 @@ from PySide6.QtWidgets import QLineEdit, QSizePolicy, QTableWidgetItem, QVBoxLay
 from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.explain.explainer import Explainer
+from mivrat.ui.pictures import to_image
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import button, label, row, tip
+from mivrat.workspace.explaining import Explainer
 
 # More rows than this make cells too small to be compared.
 MOST_ROWS = 8
@@ -138,7 +139,7 @@ class LayersPage(QWidget):
         if isinstance(found, str):
             self.filters_told.setText(f"No filters to look at: {found}." if found else "")
         else:
-            self.strip.show_pictures(found[1])
+            self.strip.show_pictures([to_image(one) for one in found[1]])
             self.filters_told.setText(
                 f"The {len(found[1])} filters of the first convolution, {short_name(found[0])}, on one scale (grey is 0)"
                 + (f"; the first {self.strip.fitting} are shown" if self.strip.fitting < len(found[1]) else "")

@@ -8,8 +8,8 @@ from mivrat.core.gradients.layers import short_name
 from mivrat.core.heatmaps.maps import WITHOUT_LAYER
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.ui import words
-from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.widgets import Choice, label, row
+from mivrat.workspace.explaining import Explainer
 
 WHOSE: dict[str, tuple[Whose, Whose | None]] = {
     "the predicted class": ("predicted", None),
@@ -27,7 +27,7 @@ class SetupRow(QWidget):
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
-        self.explainer, self.session = explainer, explainer.session
+        self.explainer, self.workspace = explainer, explainer.workspace
         self.way = Choice(list(words.METHODS.values()), "how the maps are made")
         self.layer, self.whose = Choice(name="the layer the maps are taken from"), Choice(name="whose evidence")
         for box, letters in ((self.layer, 18), (self.whose, 22)):
@@ -41,13 +41,13 @@ class SetupRow(QWidget):
         layout.addLayout(row(self.way, label("from", soft=True), self.layer, None, spacing=4))
         explainer.setup_changed.connect(self._follow)
         explainer.layers_changed.connect(self._list)
-        self.session.run_changed.connect(self._list)
+        self.workspace.topics.run.connect(self._list)
 
     def _list(self) -> None:
         """Offer the classes and layers of the run shown."""
         self.whose.clear()
         self.whose.addItems(list(WHOSE))
-        for k, name in enumerate(self.session.classes):
+        for k, name in enumerate(self.workspace.shown.classes):
             self.whose.addItem(name, k)
         self.layer.clear()
         self.layer.addItem(DEFAULT_LAYER, ())

@@ -6,59 +6,45 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.ui.explain.board_page import BoardPage
 from mivrat.ui.explain.cover_page import CoverPage
-from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.layers_page import LayersPage
 from mivrat.ui.explain.trust_page import TrustPage
 from mivrat.ui.explain.where_page import WherePage
-from mivrat.ui.keeper import Keeper
+from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session
-from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Tabs, copy_table
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.reviewing import Reviewer
 
 NAMES = ("Board", "Cover test", "Where", "Trust", "Layers")
 BOARD, COVER, WHERE, TRUST, LAYERS = range(len(NAMES))
 
 
-class ExplainStep(QWidget):
+class ExplainStep(StepArea):
     """Holds the pages and what they share."""
 
-    def __init__(self, session: Session, keeper: Keeper, thumbnails: Thumbnails) -> None:
-        super().__init__()
-        self.session, self.tabs = session, Tabs(NAMES)
-        self.explainer = Explainer(session, keeper)
-        self.heat = HeatThumbs(self.explainer, thumbnails)
-        self.board, self.cover = BoardPage(self.explainer), CoverPage(self.explainer)
-        self.where, self.trust = WherePage(self.explainer, thumbnails), TrustPage(self.explainer)
-        self.layers = LayersPage(self.explainer)
-        self.pages = QStackedWidget()
-        self._parts = (self.board, self.cover, self.where, self.trust, self.layers)
-        for page in self._parts:
-            self.pages.addWidget(page)
-        self.tabs.chosen.connect(self.pages.setCurrentIndex)
-        self.board.layers_wanted.connect(lambda: self.tabs.choose(LAYERS))
-        self.where.heat_wanted.connect(self.heat.switch)
-        keys: list[tuple[str, Callable[[], object]]] = [
-            ("Ctrl+Shift+C", self.copy_table),
-            ("T", lambda: self._on_board(self.board.step_target, 1)),
-            ("Shift+T", lambda: self._on_board(self.board.step_target, -1)),
-            ("L", lambda: self._on_board(self.board.step_layer, 1)),
-            ("Shift+L", lambda: self._on_board(self.board.step_layer, -1)),
+    def __init__(self, explainer: Explainer, reviewer: Reviewer, heat: HeatThumbs, thumbnails: Thumbnails) -> None:
+        super().__init__(*NAMES)
+        self.explainer, self.heat = explainer, heat
+        self.board, self.cover = BoardPage(explainer), CoverPage(explainer)
+        self.where, self.trust = WherePage(explainer, reviewer, thumbnails), TrustPage(explainer)
+        self.layers = LayersPage(explainer)
+        self.board.layers_wanted.connect(lambda: self.choose(LAYERS))
+        self.where.heat_wanted.connect(heat.switch)
+        keys: list[tuple[str, Callable[[int], object], int]] = [
+            ("T", self.board.step_target, 1),
+            ("Shift+T", self.board.step_target, -1),
+            ("L", self.board.step_layer, 1),
+            ("Shift+L", self.board.step_layer, -1),
         ]
-        for key, wanted in keys:
+        for key, step, by in keys:
             shortcut = QShortcut(QKeySequence(key), self)
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-            shortcut.activated.connect(lambda w=wanted: w())
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(18, 10, 14, 0)
-        layout.addWidget(self.tabs)
-        layout.addWidget(self.pages, 1)
-        theme.style(self.tabs, *self._parts)
+            shortcut.activated.connect(lambda step=step, by=by: self._on_board(step, by))
+        self.offer_copying()
+        self.fill(self.board, self.cover, self.where, self.trust, self.layers)
 
     def _on_board(self, step: Callable[[int], object], by: int) -> None:
         if self.pages.currentIndex() == BOARD:
@@ -67,19 +53,3 @@ class ExplainStep(QWidget):
     def toggle_heat(self) -> None:
         """Show heat on the light table, or take it off."""
         self.where.on_table.setChecked(not self.where.on_table.isChecked())
-
-    def copy_table(self) -> None:
-        """Put what the page shows on the clipboard, as comma-separated values."""
-        page = self.pages.currentWidget()
-        copy_table(page.as_table())  # type: ignore[union-attr]
-
-    @property
-    def settled(self) -> bool:
-        """Whether nothing is still being worked out."""
-        return self.explainer.settled and self.heat.settled and all(part.settled for part in self._parts)
-
-    def stop(self) -> None:
-        self.explainer.stop()
-        self.heat.stop()
-        for part in self._parts:
-            part.stop()

@@ -8,15 +8,15 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.checks.result import in_words
 from mivrat.core.gradients.layers import short_name
 from mivrat.core.heatmaps.faithfulness import DRAWS
-from mivrat.core.heatmaps.reliance import Trust
+from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.shuffled import ALIKE, DEPTHS
 from mivrat.core.heatmaps.shuffled import DRAWS as SHUFFLES
 from mivrat.ui import words
 from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.curves import CurveDiagram
-from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.widgets import Scrolled, button, label, row
+from mivrat.workspace.explaining import Explainer
 
 # So many images of a selection are examined, drawn at random.
 SOME = 12
@@ -28,7 +28,7 @@ class TrustPage(QWidget):
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
-        self.explainer, self.session = explainer, explainer.session
+        self.explainer, self.workspace = explainer, explainer.workspace
         self.setup = SetupRow(explainer)
         self.one = button("Examine this image's map", self.examine_one, kind="primary")
         self.some = button(f"Examine {SOME} of the images shown", self.examine_some)
@@ -75,41 +75,42 @@ class TrustPage(QWidget):
         layout.addLayout(row(self.one, self.some, None))
         layout.addWidget(self.note)
         layout.addWidget(Scrolled(body), 1)
-        explainer.trust_changed.connect(self.refresh)
+        explainer.reliance_changed.connect(self.refresh)
         explainer.layers_changed.connect(self.refresh)
-        for signal in (self.session.current_changed, self.session.selection_changed, self.session.busy_changed):
+        for signal in (self.workspace.topics.current, self.workspace.topics.selection, self.workspace.topics.busy):
             signal.connect(self._tell_buttons)
 
     def showEvent(self, event: object) -> None:  # noqa: N802
         super().showEvent(event)  # type: ignore[arg-type]
         self.explainer.prepare()
         self._tell_buttons()
+        self._tell_buttons()
         self.refresh()
 
     def _usable(self) -> list[int]:
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return []
-        shown = self.session.shown
+        snapshot = self.workspace.shown.snapshot
+        shown = self.workspace.shown.images
         found: list[int] = shown[self.explainer.setup.possible(snapshot.judged)[shown]].tolist()
         return found
 
     def _tell_buttons(self) -> None:
-        if not self.isVisible() or self.session.snapshot is None:
+        if not self.isVisible():
             return
         free, usable, image = (
-            not self.session.busy and self.explainer.can_explain,
+            not self.workspace.busy and self.explainer.can_explain,
             self._usable(),
-            self.session.current,
+            self.workspace.shown.current,
         )
         self.one.setEnabled(
-            free and image is not None and self.explainer.setup.target(self.session.snapshot.judged, image) is not None
+            free
+            and image is not None
+            and self.explainer.setup.target(self.workspace.shown.snapshot.judged, image) is not None
         )
         number = min(SOME, len(usable))
         self.some.setEnabled(free and number > 1)
         self.some.setText(f"Examine {words.count(number)} of the {words.images(len(usable))} shown")
         if not self.explainer.can_explain:
-            self.note.setText(self.session.snapshot.record.kind.lacks("Heatmaps need"))
+            self.note.setText(self.workspace.shown.snapshot.record.kind.lacks("Heatmaps need"))
         elif self.explainer.setup.method == "masks":
             self.note.setText(
                 "Random masks take a thousand answers for each map: examine one image, or use another method."
@@ -119,8 +120,8 @@ class TrustPage(QWidget):
         self.note.setVisible(bool(self.note.text()))
 
     def examine_one(self) -> None:
-        if self.session.current is not None:
-            self.explainer.examine([self.session.current])
+        if self.workspace.shown.current is not None:
+            self.explainer.examine([self.workspace.shown.current])
 
     def examine_some(self) -> None:
         """Examine some of the images shown, the same ones each time."""
@@ -132,7 +133,7 @@ class TrustPage(QWidget):
         """Show what has been found so far."""
         if not self.isVisible():
             return
-        trust = self.explainer.trust
+        found = self.explainer.reliance
         parts = [
             self.about,
             self.deletion,
@@ -144,25 +145,27 @@ class TrustPage(QWidget):
             *self.titles,
         ]
         for part in parts:
-            part.setVisible(trust is not None)
-        if trust is None:
+            part.setVisible(found is not None)
+        if found is None:
             self.verdict.setText(
                 "A heatmap that looks right proves nothing. Examine it: does the answer depend on what is hot, and does the map change with the model?"
             )
             return
-        sentences = trust.sentences()
+        sentences = found.sentences()
         self.verdict.setText(" ".join(sentences) if sentences else "Examining …")
-        method, whose = words.METHODS[trust.setup.method], trust.setup.in_words(self.session.classes)
-        name = self.session.name_of(trust.images[0]) if len(trust.images) == 1 else words.images(len(trust.images))
-        from_layer = ", ".join(short_name(one) for one in trust.setup.layers) or "default layer"
-        state = "" if trust.finished else "; not finished"
+        method, whose = words.METHODS[found.setup.method], found.setup.in_words(self.workspace.shown.classes)
+        name = (
+            self.workspace.shown.name_of(found.images[0]) if len(found.images) == 1 else words.images(len(found.images))
+        )
+        from_layer = ", ".join(short_name(one) for one in found.setup.layers) or "default layer"
+        state = "" if found.finished else "; not finished"
         self.about.setText(f"{name}; {method}, {from_layer}, for {whose}; seed {SEED}{state}.")
-        self.deletion.show_curves(trust.faithful)
-        self.insertion.show_curves(trust.faithful)
-        self._show_areas(trust)
+        self.deletion.show_curves(found.faithful)
+        self.insertion.show_curves(found.faithful)
+        self._show_areas(found)
         lines = []
         for depth in DEPTHS:
-            alike = trust.alike(depth)
+            alike = found.alike(depth)
             meaning = "" if alike is None else "the maps change" if alike < ALIKE else "the maps stay alike"
             lines.append((depth, words.decimal(alike, 2), meaning))
         tip = f"Median size of Spearman's rank correlation between the maps before and after, over {SHUFFLES} draws and the images; alike from {ALIKE:g} on."
@@ -174,23 +177,23 @@ class TrustPage(QWidget):
                     _two(one.correlation),
                     words.percent(None if np.isnan(one.overlap) else one.overlap),
                 )
-                for one in trust.agreements
+                for one in found.agreements
             ],
             ["Medians over the images. Hottest tenth: the places both have, of those either has."]
-            * len(trust.agreements),
+            * len(found.agreements),
         )
 
-    def _show_areas(self, trust: Trust) -> None:
+    def _show_areas(self, found: Reliance) -> None:
         lines = []
         for which, wish in (("deletion", "less is better"), ("insertion", "more is better")):
-            if not trust.faithful:
+            if not found.faithful:
                 continue
-            mine = np.mean([getattr(one, f"{which}_area") for one in trust.faithful])
-            random = np.mean([getattr(one, f"random_{which}_areas").mean() for one in trust.faithful])
-            if len(trust.faithful) == 1:
-                told = f"{trust.place_among_random(which)} of {DRAWS} random orders"
+            mine = np.mean([getattr(one, f"{which}_area") for one in found.faithful])
+            random = np.mean([getattr(one, f"random_{which}_areas").mean() for one in found.faithful])
+            if len(found.faithful) == 1:
+                told = f"{found.place_among_random(which)} of {DRAWS} random orders"
             else:
-                better, total, p = trust.better_than_random(which)
+                better, total, p = found.better_than_random(which)
                 told = f"{better} of {total} images, p {in_words(p)}"
             lines.append((f"{which} ({wish})", f"{mine:.3f}", f"{random:.3f}", told))
         self.areas.show_lines(

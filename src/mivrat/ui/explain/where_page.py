@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QTimer, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.heatmaps.combining import mean_map
@@ -15,18 +15,19 @@ from mivrat.core.heatmaps.maps import SIGNED, Map
 from mivrat.core.likeness.by_place import group_by_place
 from mivrat.core.likeness.grouping import Shared, shared_beyond_chance
 from mivrat.core.reporting.heat_folder import write_selection
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
 from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
-from mivrat.ui.explain.explainer import Explainer
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.flow import flowing
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Snapshot
 from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.reviewing import Reviewer
 
 BY = ("all together", "right and wrong", "labelled class", "predicted class", "pair")
 # So many mean maps are painted at most, those of most images.
@@ -93,30 +94,28 @@ def placed_groups(
 class WherePage(QWidget):
     """What maps are known, mean maps of the images shown, and groups."""
 
-    looked = Signal()
-    named = Signal(str, object)
     heat_wanted = Signal(bool)
 
-    def __init__(self, explainer: Explainer, thumbnails: Thumbnails) -> None:
+    def __init__(self, explainer: Explainer, reviewer: Reviewer, thumbnails: Thumbnails) -> None:
         super().__init__()
-        self.explainer, self.session, self._thumbnails = explainer, explainer.session, thumbnails
+        self._reviewer = reviewer
+        self.explainer, self.workspace, self._thumbnails = explainer, explainer.workspace, thumbnails
         self.cards: list[GroupCard] = []
         self.groups: list[Placed] = []
-        self._workers = Workers(1, self)
-        self._meaning: Work | None = None
-        self._grouping: Work | None = None
-        self._soon = QTimer(self, singleShot=True, interval=80)
-        self._soon.timeout.connect(self._work_out)
+        self._workers = self.workspace.parallel.group(1)
+        self._meaning: Task | None = None
+        self._grouping: Task | None = None
+        self._soon = self.workspace.soon(80, self._work_out)
         self._grouped: tuple[object, ...] | None = None
         self._build()
         for signal in (
             explainer.maps_changed,
             explainer.setup_changed,
-            self.session.busy_changed,
-            self.session.selection_changed,
+            self.workspace.topics.busy,
+            self.workspace.topics.selection,
         ):
             signal.connect(self.refresh)
-        self.session.figures_changed.connect(self.refresh)
+        self.workspace.topics.figures.connect(self.refresh)
 
     def _build(self) -> None:
         self.setup = SetupRow(self.explainer)
@@ -171,10 +170,10 @@ class WherePage(QWidget):
 
     def refresh(self) -> None:
         """Tell what is known, and work out the rest as soon as nothing changes any more."""
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible():
             return
-        able, shown, maps = self.explainer.can_explain, self.session.shown.tolist(), self.explainer.maps
+        able, shown, maps = self.explainer.can_explain, self.workspace.shown.images.tolist(), self.explainer.maps
         pending = self.explainer.pending() if able else []
         known = sum(i in maps for i in shown)
         zero = sum(i in self.explainer.zero for i in shown)
@@ -192,33 +191,33 @@ class WherePage(QWidget):
         self.begin.setText(
             f"Make the {words.count(len(pending))} missing maps" if len(pending) > 1 else "Make the missing map"
         )
-        self.begin.setEnabled(not self.session.busy)
+        self.begin.setEnabled(not self.workspace.busy)
         self.on_table.setEnabled(able)
         self.more.setVisible(bool(known))
         self._soon.start()
 
     def _work_out(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible():
             return
-        maps, shown, by = self.explainer.maps, self.session.shown.tolist(), self.by.currentIndex()
+        maps, shown, by = self.explainer.maps, self.workspace.shown.images.tolist(), self.by.currentIndex()
         signed = self.explainer.setup.method in SIGNED
         if self._meaning is not None:
             self._meaning.cancel()
         self._meaning = self._workers.start(
             lambda work: mean_maps(snapshot, maps, shown, by, signed), done=self._show_means
         )
-        if self._grouping is not None and self.session.busy:
+        if self._grouping is not None and self.workspace.busy:
             return  # groups are made once the maps have come
         number = None if self.number.currentIndex() == 0 else self.number.currentIndex() + 1
         images = self._images(snapshot)
         asked = (id(maps), len(maps), images.tobytes(), number)
-        if asked == self._grouped or self.session.busy:
+        if asked == self._grouped or self.workspace.busy:
             return
         self._grouped = asked
         if self._grouping is not None:
             self._grouping.cancel()
-        reviews = Reviews(self.session.reviews.causes, dict(self.session.reviews.by_position))
+        reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
         self.groups_told.setText("Grouping …")
         self._grouping = self._workers.start(
             lambda work: placed_groups(snapshot, maps, images, reviews, number, signed), done=self._show_groups
@@ -228,8 +227,8 @@ class WherePage(QWidget):
         wrong, what = snapshot.judged.wrong, self.what.currentIndex()
         if what == 0:
             return np.flatnonzero(wrong)
-        shown = np.sort(self.session.shown)
-        picked = [one.positions for one in self.session.conditions if isinstance(one, Picked)]
+        shown = np.sort(self.workspace.shown.images)
+        picked = [one.positions for one in self.workspace.shown.conditions if isinstance(one, Picked)]
         if any(one.members == some for one in self.groups for some in picked):
             # A group was chosen: what it was chosen from stays.
             shown = np.sort(np.array([i for one in self.groups for i in one.members], np.int64))
@@ -237,7 +236,7 @@ class WherePage(QWidget):
 
     def _show_means(self, found: list[NamedMap]) -> None:
         self.grid.show_maps(found)
-        whose = self.explainer.setup.in_words(self.session.classes)
+        whose = self.explainer.setup.in_words(self.workspace.shown.classes)
         self.mean_told.setText(
             f"The mean of maps for {whose}, each divided by its peak; drawn divided by its own. A click shows the images."
             if found
@@ -259,7 +258,7 @@ class WherePage(QWidget):
         )
         for g, one in enumerate(found):
             card = GroupCard(
-                self.session,
+                self.workspace,
                 self._thumbnails,
                 g,
                 list(one.members),
@@ -267,20 +266,20 @@ class WherePage(QWidget):
                 by="place of the evidence",
                 picture=one.mean.picture,
             )
-            card.looked.connect(self.looked)
-            card.named.connect(self.named)
+            card.looked.connect(self.workspace.topics.look_wanted.emit)
+            card.named.connect(self._reviewer.keep_as)
             self.cards.append(card)
             self._list.addWidget(card)
 
     def _choose_mean(self, at: int) -> None:
         one = self.grid.maps[at]
         if self.by.currentIndex():
-            self.session.replace(Picked(f"mean map, {one.name}", one.images))
+            self.workspace.shown.replace(Picked(f"mean map, {one.name}", one.images))
 
     # --- saving ---
 
     def _ask_folder(self) -> None:
-        path = self.session.study_path
+        path = self.workspace.study_path
         found = QFileDialog.getExistingDirectory(
             self, "A folder for the maps", str(path.parent if path else Path.home())
         )
@@ -289,22 +288,24 @@ class WherePage(QWidget):
 
     def write_folder(self, folder: Path) -> None:
         """Write the maps of the images shown: overlays, arrays, and an index."""
-        snapshot, setup = self.session.snapshot, self.explainer.setup
-        maps = {i: self.explainer.maps[i] for i in self.session.shown.tolist() if i in self.explainer.maps}
-        if snapshot is not None and maps:
-            self.explainer.keeper.export(
+        snapshot, setup = self.workspace.shown.snapshot, self.explainer.setup
+        maps = {i: self.explainer.maps[i] for i in self.workspace.shown.images.tolist() if i in self.explainer.maps}
+        if maps:
+            self.explainer.workspace.jobs.export(
                 f"Writing {words.count(len(maps))} maps to {folder.name}",
                 lambda stop: write_selection(snapshot.record, snapshot.judged, setup, maps, folder, stop),
             )
 
     def as_table(self) -> list[list[str]]:
         """The groups' members, for the clipboard."""
-        lines = [[str(g + 1), self.session.name_of(i)] for g, one in enumerate(self.groups) for i in one.members]
+        lines = [
+            [str(g + 1), self.workspace.shown.name_of(i)] for g, one in enumerate(self.groups) for i in one.members
+        ]
         return [["group", "image"], *lines]
 
     @property
     def settled(self) -> bool:
-        return not self._workers.busy and not self._soon.isActive()
+        return not self._workers.busy and not self._soon.waiting
 
     def stop(self) -> None:
         self._workers.stop_all()

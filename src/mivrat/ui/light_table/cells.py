@@ -10,8 +10,8 @@ from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import Judged
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
+from mivrat.workspace.workspace import Workspace
 
 CAPTION = 38
 MOST_KEPT = 300
@@ -20,8 +20,8 @@ MOST_KEPT = 300
 class Cells:
     """Finished pictures of images, the least recently used forgotten first."""
 
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
-        self.session, self._thumbnails = session, thumbnails
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
+        self.workspace, self._thumbnails = workspace, thumbnails
         # Gives an image's picture with heat over it, None where there is none (yet).
         self.heat_of: Callable[[int], QImage | None] = lambda image: None
         self._kept: dict[tuple[object, ...], QPixmap] = {}
@@ -29,8 +29,7 @@ class Cells:
 
     def get(self, image: int, side: int, ratio: float) -> QPixmap:
         """An image's picture, ``side`` wide and as high with its caption below."""
-        snapshot = self.session.snapshot
-        assert snapshot is not None
+        snapshot = self.workspace.shown.snapshot
         if self._kept_of is not snapshot.judged:
             self._kept.clear()
             self._kept_of = snapshot.judged
@@ -40,7 +39,7 @@ class Cells:
         key: tuple[object, ...] = "…", side, ratio, theme.tokens.name
         if final:
             looks = picture.cacheKey() if picture is not None else 0
-            key = image, looks, side, ratio, theme.tokens.name, self.session.reviews[image].reviewed
+            key = image, looks, side, ratio, theme.tokens.name, self.workspace.shown.reviews[image].reviewed
         found = self._kept.pop(key, None)
         if found is None:
             found = self._painted(image, picture, side, ratio) if final else self._waiting(side, ratio)
@@ -71,10 +70,9 @@ class Cells:
                 self._paint_message(painter, place, "unreadable", "wrong")
             else:
                 place = self._paint_picture(painter, picture, side, ratio)
-            assert self.session.snapshot is not None
-            if self.session.snapshot.judged.wrong[image]:
+            if self.workspace.shown.snapshot.judged.wrong[image]:
                 self._paint_notch(painter, place.topRight(), side)
-            if self.session.reviews[image].reviewed:
+            if self.workspace.shown.reviews[image].reviewed:
                 self._paint_tick(painter, place.bottomLeft())
             self._paint_caption(painter, image, side)
         return made
@@ -119,8 +117,7 @@ class Cells:
         painter.drawPolyline(QPolygonF([QPointF(x + 4, y + 8), QPointF(x + 7, y + 11), QPointF(x + 12, y + 5)]))
 
     def _paint_caption(self, painter: QPainter, image: int, side: int) -> None:
-        assert self.session.snapshot is not None
-        judged, classes = self.session.snapshot.judged, self.session.classes
+        judged, classes = self.workspace.shown.snapshot.judged, self.workspace.shown.classes
         line = QRect(0, side + 4, side, 16)
         label_index, predicted = int(judged.labels[image]), int(judged.predicted[image])
         if predicted < 0:

@@ -10,9 +10,9 @@ from mivrat.ui import words
 from mivrat.ui.flow import flowing
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session
 from mivrat.ui.widgets import Choice, button, label, more_button, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.workspace import Workspace
 
 
 class LightTable(QWidget):
@@ -20,14 +20,14 @@ class LightTable(QWidget):
 
     features_wanted = Signal()
 
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
         self.setObjectName("lightTable")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.session = session
-        self._workers = Workers(1, self)
-        self._arranging: Work | None = None
-        self.thumbs = Thumbs(session, thumbnails)
+        self.workspace = workspace
+        self._workers = self.workspace.parallel.group(1)
+        self._arranging: Task | None = None
+        self.thumbs = Thumbs(workspace, thumbnails)
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
         self.bands = Choice(BANDS, "bands: images that belong together")
         self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -49,42 +49,42 @@ class LightTable(QWidget):
         head = row(holder, self.count, self.more, 4, spacing=6)
         head.setStretch(0, 1)
         layout.addLayout(head)
-        self.all = button("", session.clear)
+        self.all = button("", lambda: workspace.shown.clear())
         self.all.hide()
         layout.addLayout(row(self.all, None))
         layout.addWidget(self.thumbs, 1)
-        session.selection_changed.connect(self._tell)
-        session.current_changed.connect(self._tell)
-        session.run_changed.connect(self._list_columns)
-        session.arrangement_wanted.connect(self._arrange)
+        workspace.topics.selection.connect(self._tell)
+        workspace.topics.current.connect(self._tell)
+        workspace.topics.run.connect(self._list_columns)
+        workspace.topics.arrangement_wanted.connect(self._arrange)
 
     def _list_columns(self) -> None:
         """Offer the columns of the image table to order and to band by."""
-        snapshot = self.session.snapshot
-        items = snapshot.record.image_set.items if snapshot is not None else []
+        snapshot = self.workspace.shown.snapshot
+        items = snapshot.record.image_set.items
         self.order.clear()
         self.order.addItems([*ORDERS, *(f"{BY_COLUMN}{name}" for name in (items[0].columns if items else ()))])
-        bands = BANDS if snapshot is not None and snapshot.record.families else BANDS[:-1]
+        bands = BANDS if snapshot.record.families else BANDS[:-1]
         self.bands.clear()
         self.bands.addItems([*bands, *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items))])
         self._tell()
 
     def _choose_order(self) -> None:
         order = self.order.currentText()
-        self.session.set_order(order)
-        if order == UNLIKE and self.session.vectors is None:
+        self.workspace.shown.set_order(order)
+        if order == UNLIKE and self.workspace.shown.vectors is None:
             self.features_wanted.emit()
 
     def _choose_bands(self) -> None:
         if self.bands.currentText() != BY_ROLE:
-            self.session.set_bands(self.bands.currentText())
+            self.workspace.shown.set_bands(self.bands.currentText())
 
     def _class_in_sight(self) -> int | None:
         """The class that the image looked at is called, else the one the selection is about."""
-        snapshot, image = self.session.snapshot, self.session.current
-        if snapshot is not None and image is not None and snapshot.judged.predicted[image] >= 0:
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        if image is not None and snapshot.judged.predicted[image] >= 0:
             return int(snapshot.judged.predicted[image])
-        for condition in self.session.conditions:
+        for condition in self.workspace.shown.conditions:
             classes = getattr(condition, "classes", ())
             if classes:
                 return int(min(classes))
@@ -94,32 +94,38 @@ class LightTable(QWidget):
         """Everything called a class beside everything labelled so: of the image looked at, or the selection."""
         k = self._class_in_sight()
         if k is not None:
-            self.session.show_called_and_labelled(k)
+            self.workspace.shown.show_called_and_labelled(k)
 
     def _arrange(self) -> None:
         """Work out an order that takes longer than a glance."""
         if self._arranging is not None:
             self._arranging.cancel()
-        images, wanted = self.session.to_arrange(), (self.session.order, self.session.band_by, self.session.about)
+        images, wanted = (
+            self.workspace.shown.to_arrange(),
+            (self.workspace.shown.order, self.workspace.shown.band_by, self.workspace.shown.about),
+        )
         self.count.setText("sorting …")
         self._arranging = self._workers.start(
             lambda work: images.arranged(*wanted),
-            done=lambda found: self.session.take_arrangement(images.judged, found),
+            done=lambda found: self.workspace.shown.take_arrangement(images.judged, found),
         )
 
     def _tell(self) -> None:
-        if self.order.currentText() != self.session.order:
-            self.order.setCurrentText(self.session.order)
-        by = self.session.band_by
+        if self.order.currentText() != self.workspace.shown.order:
+            self.order.setCurrentText(self.workspace.shown.order)
+        by = self.workspace.shown.band_by
         if self.bands.currentText() != by:
             if by == BY_ROLE and self.bands.findText(by) < 0:
                 self.bands.addItem(by)
             self.bands.setCurrentText(by)
-        snapshot = self.session.snapshot
-        self.all.setVisible(snapshot is not None and not len(self.session.shown) and bool(self.session.conditions))
-        if snapshot is not None:
-            self.all.setText(f"Show all {words.images(snapshot.counts.listed)}")
-        at, of, marked = self.session.position, len(self.session.shown), len(self.session.marked)
+        snapshot = self.workspace.shown.snapshot
+        self.all.setVisible(not len(self.workspace.shown.images) and bool(self.workspace.shown.conditions))
+        self.all.setText(f"Show all {words.images(snapshot.counts.listed)}")
+        at, of, marked = (
+            self.workspace.shown.position,
+            len(self.workspace.shown.images),
+            len(self.workspace.shown.marked),
+        )
         text = f"{at + 1} of {of}" if at >= 0 else words.images(of)
         self.count.setText(f"{words.count(marked)} marked" if marked > 1 else text)
         tip(self.count, f"{words.count(marked)} marked of {words.images(of)}" if marked > 1 else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable
 
-from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QFont,
     QHelpEvent,
@@ -25,9 +25,9 @@ from mivrat.core.selecting.ordering import (
 from mivrat.ui import words
 from mivrat.ui.light_table.cells import CAPTION, Cells
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import plain
+from mivrat.workspace.workspace import Workspace
 
 SIZES = {"small": 84, "medium": 118, "large": 176}
 _GAP = 10
@@ -55,27 +55,25 @@ class Thumbs(QAbstractScrollArea):
 
     opened = Signal()
 
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
-        self.session, self._thumbnails = session, thumbnails
+        self.workspace, self._thumbnails = workspace, thumbnails
         self._least_side = SIZES["medium"]
         self._starts, self._tops = [0], [4]
         self.columns, self._side = 1, self._least_side
-        self._cells = Cells(session, thumbnails)
+        self._cells = Cells(workspace, thumbnails)
         # Thumbnails come in one by one; painting for each would be most of the work.
-        self._asking = QTimer(self, singleShot=True, interval=MILLISECONDS // 2)
-        self._asking.timeout.connect(self._ask)
-        self._soon = QTimer(self, singleShot=True, interval=MILLISECONDS)
-        self._soon.timeout.connect(self.viewport().update)
+        self._asking = self.workspace.soon(MILLISECONDS // 2, self._ask)
+        self._soon = self.workspace.soon(MILLISECONDS, self.viewport().update)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("light table: arrow keys travel, Enter opens the close look")
         self.viewport().setAutoFillBackground(False)
-        session.selection_changed.connect(self._relist)
-        session.current_changed.connect(self._reveal)
-        session.reviews_changed.connect(self.viewport().update)
-        thumbnails.ready.connect(lambda: self._soon.isActive() or self._soon.start())
+        workspace.topics.selection.connect(self._relist)
+        workspace.topics.current.connect(self._reveal)
+        workspace.topics.reviews.connect(self.viewport().update)
+        thumbnails.ready.connect(lambda: None if self._soon.waiting else self._soon.start())
         theme.changed.connect(self.viewport().update)
 
     def show_heat(self, heat_of: Callable[[int], QImage | None]) -> None:
@@ -113,11 +111,13 @@ class Thumbs(QAbstractScrollArea):
     def _relayout(self) -> None:
         """Work out how large thumbnails are and where each band begins: its first position, and how far down its first row of
         images stands."""
+        if not self.workspace.is_open:
+            return
         width = self.viewport().width() - 8 + _GAP
         self.columns = max(1, width // (self._least_side + _GAP))
         # At least the size chosen, and so much more that the columns fill the width.
         self._side = max(self._least_side, width // self.columns - _GAP)
-        shown, bands = len(self.session.shown), self.session.bands
+        shown, bands = len(self.workspace.shown.images), self.workspace.shown.bands
         self._starts = [band.start for band in bands] or [0]
         self._tops, y = [], 4
         for start, stop in zip(self._starts, [*self._starts[1:], shown], strict=True):
@@ -134,10 +134,10 @@ class Thumbs(QAbstractScrollArea):
         self._relayout()
 
     def _reveal(self) -> None:
-        position = self.session.position
+        position = self.workspace.shown.position
         if position >= 0:
             cell, bar = self.cell_rect(position), self.verticalScrollBar()
-            if self.session.bands and position - self._starts[self._band_of(position)] < self.columns:
+            if self.workspace.shown.bands and position - self._starts[self._band_of(position)] < self.columns:
                 cell.setTop(cell.top() - _HEAD)  # with the first line of a band its head
             if cell.top() < 0:
                 bar.setValue(bar.value() + cell.top() - 4)
@@ -154,7 +154,7 @@ class Thumbs(QAbstractScrollArea):
             top, start = self._tops[b], self._starts[b]
             if top - _HEAD > below:
                 break
-            stop = self._starts[b + 1] if b + 1 < len(self._starts) else len(self.session.shown)
+            stop = self._starts[b + 1] if b + 1 < len(self._starts) else len(self.workspace.shown.images)
             first = start + max(0, (above - top) // self._row_height) * self.columns
             last = start + (max(0, below - top) // self._row_height + 1) * self.columns
             found += range(first, min(stop, last))
@@ -165,18 +165,18 @@ class Thumbs(QAbstractScrollArea):
             self._paint(painter)
 
     def _paint(self, painter: QPainter) -> None:
+        if not self.workspace.is_open:
+            return
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        snapshot = self.session.snapshot
-        if snapshot is None or not len(self.session.shown):
+        snapshot = self.workspace.shown.snapshot
+        if not len(self.workspace.shown.images):
             painter.setPen(theme.colour("soft"))
             painter.setFont(font(13))
-            text = ""
-            if snapshot is not None:
-                info = snapshot.record.info
-                text = (
-                    f"None of the {words.images(snapshot.counts.listed)} of {words.clipped(info.image_set, 40)} meets these conditions "
-                    f"under {words.clipped(info.model, 40)}.\nBackspace removes the last condition."
-                )
+            info = snapshot.record.info
+            text = (
+                f"None of the {words.images(snapshot.counts.listed)} of {words.clipped(info.image_set, 40)} meets these conditions "
+                f"under {words.clipped(info.model, 40)}.\nBackspace removes the last condition."
+            )
             painter.drawText(
                 self.viewport().rect().adjusted(24, 24, -24, -24),
                 Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap,
@@ -184,21 +184,21 @@ class Thumbs(QAbstractScrollArea):
             )
             return
         sight = self._in_sight()
-        if not self._asking.isActive():
+        if not self._asking.waiting:
             self._asking.start()
-        for b, band in enumerate(self.session.bands):
+        for b, band in enumerate(self.workspace.shown.bands):
             head = self._tops[b] - _HEAD - self.verticalScrollBar().value()
             if -_HEAD <= head <= self.viewport().height():
                 self._paint_head(painter, band, head)
         for position in sight:
-            self._paint_one(painter, position, int(self.session.shown[position]))
+            self._paint_one(painter, position, int(self.workspace.shown.images[position]))
 
     def _ask(self) -> None:
         """Ask for the thumbnails in sight; what has gone by meanwhile is not asked for at all."""
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible():
             return
-        files = [snapshot.record.image_set.file(int(self.session.shown[p])) for p in self._in_sight()]
+        files = [snapshot.record.image_set.file(int(self.workspace.shown.images[p])) for p in self._in_sight()]
         self._thumbnails.want(self, set(files))
         for file in reversed(files):
             self._thumbnails.get(file)
@@ -206,7 +206,7 @@ class Thumbs(QAbstractScrollArea):
     @property
     def settled(self) -> bool:
         """Whether everything in sight has been asked for."""
-        return not self._asking.isActive()
+        return not self._asking.waiting
 
     def _paint_head(self, painter: QPainter, band: Band, top: int) -> None:
         """A band's name, its number of images and its accuracy."""
@@ -228,11 +228,11 @@ class Thumbs(QAbstractScrollArea):
         cell = self.cell_rect(position)
         painter.drawPixmap(cell.topLeft(), self._cells.get(image, self._side, self.devicePixelRatioF()))
         square = QRectF(cell.left(), cell.top(), self._side, self._side)
-        if image in self.session.marked and len(self.session.marked) > 1:
+        if image in self.workspace.shown.marked and len(self.workspace.shown.marked) > 1:
             wash = theme.colour("accent")
             wash.setAlphaF(0.28)
             painter.fillRect(square, wash)
-        if image == self.session.current:
+        if image == self.workspace.shown.current:
             painter.setPen(QPen(theme.colour("accent"), 3 if self.hasFocus() else 2))
             painter.drawRect(square.adjusted(-2, -2, 2, 2))
 
@@ -247,17 +247,17 @@ class Thumbs(QAbstractScrollArea):
         position = self.position_at(event.position())
         if position < 0:
             return
-        image, marked = int(self.session.shown[position]), self.session.marked
+        image, marked = int(self.workspace.shown.images[position]), self.workspace.shown.marked
         if event.button() == Qt.MouseButton.RightButton and image not in marked:
-            self.session.look_at(image)  # what the menu will be about
+            self.workspace.shown.look_at(image)  # what the menu will be about
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self.session.mark_up_to(position)
+            self.workspace.shown.mark_up_to(position)
         elif event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.session.look_at(image, marked ^ {image})
+            self.workspace.shown.look_at(image, marked ^ {image})
         else:
-            self.session.look_at(image)
+            self.workspace.shown.look_at(image)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if self.position_at(event.position()) >= 0 and event.button() == Qt.MouseButton.LeftButton:
@@ -270,29 +270,32 @@ class Thumbs(QAbstractScrollArea):
             event.ignore()
         elif (target := self._target(key)) is not None and not control:
             if shift:
-                self.session.mark_up_to(target)
+                self.workspace.shown.mark_up_to(target)
             else:
-                self.session.look_at(int(self.session.shown[target]))
-        elif key == Qt.Key.Key_A and control and len(self.session.shown):
-            current = self.session.current
-            self.session.look_at(
-                int(self.session.shown[0]) if current is None else current, frozenset(self.session.shown.tolist())
+                self.workspace.shown.look_at(int(self.workspace.shown.images[target]))
+        elif key == Qt.Key.Key_A and control and len(self.workspace.shown.images):
+            current = self.workspace.shown.current
+            self.workspace.shown.look_at(
+                int(self.workspace.shown.images[0]) if current is None else current,
+                frozenset(self.workspace.shown.images.tolist()),
             )
-        elif key == Qt.Key.Key_Space and self.session.current is not None:
-            self.session.look_at(self.session.current, self.session.marked ^ {self.session.current})
-        elif key == Qt.Key.Key_Escape and len(self.session.marked) > 1:
-            self.session.look_at(self.session.current)
+        elif key == Qt.Key.Key_Space and self.workspace.shown.current is not None:
+            self.workspace.shown.look_at(
+                self.workspace.shown.current, self.workspace.shown.marked ^ {self.workspace.shown.current}
+            )
+        elif key == Qt.Key.Key_Escape and len(self.workspace.shown.marked) > 1:
+            self.workspace.shown.look_at(self.workspace.shown.current)
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            if self.session.current is None:
-                self.session.step(0)
-            if self.session.current is not None:
+            if self.workspace.shown.current is None:
+                self.workspace.shown.step(0)
+            if self.workspace.shown.current is not None:
                 self.opened.emit()
         else:
             event.ignore()
 
     def _target(self, key: Qt.Key) -> int | None:
         """The position that a key goes to from the current one; None for a key that does not travel."""
-        last, at = len(self.session.shown) - 1, self.session.position
+        last, at = len(self.workspace.shown.images) - 1, self.workspace.shown.position
         if key not in _TRAVEL or last < 0:
             return None
         if key in (Qt.Key.Key_Home, Qt.Key.Key_End) or at < 0:
@@ -309,13 +312,13 @@ class Thumbs(QAbstractScrollArea):
         """The position below or above one, in the same column as far as the band has it."""
         b, columns = self._band_of(at), self.columns
         start = self._starts[b]
-        stop = self._starts[b + 1] if b + 1 < len(self._starts) else len(self.session.shown)
+        stop = self._starts[b + 1] if b + 1 < len(self._starts) else len(self.workspace.shown.images)
         line, column = divmod(at - start, columns)
         if down and start + (line + 1) * columns < stop:
             return min(at + columns, stop - 1)
         if down:
-            following = self._starts[b + 2] if b + 2 < len(self._starts) else len(self.session.shown)
-            return min(stop + column, following - 1) if stop < len(self.session.shown) else at
+            following = self._starts[b + 2] if b + 2 < len(self._starts) else len(self.workspace.shown.images)
+            return min(stop + column, following - 1) if stop < len(self.workspace.shown.images) else at
         if line:
             return at - columns
         if not b:
@@ -331,8 +334,7 @@ class Thumbs(QAbstractScrollArea):
 
     def describe(self, image: int) -> str:
         """An image in words, for its tooltip."""
-        assert self.session.snapshot is not None
-        judged, record = self.session.snapshot.judged, self.session.snapshot.record
+        judged, record = self.workspace.shown.snapshot.judged, self.workspace.shown.snapshot.record
         lines = [record.image_set.items[image].path]
         if judged.labels[image] >= 0:
             lines.append(f"labelled {record.classes[judged.labels[image]]}")
@@ -344,9 +346,9 @@ class Thumbs(QAbstractScrollArea):
             lines.append(f"the labelled class ranked {judged.rank[image]}")
         if image in record.answers.reasons:
             lines.append(record.answers.reasons[image])
-        review = self.session.reviews[image]
+        review = self.workspace.shown.reviews[image]
         if review.causes:
-            lines.append(f"cause: {', '.join(self.session.reviews.names(image))}")
+            lines.append(f"cause: {', '.join(self.workspace.shown.reviews.names(image))}")
         if review.label is not None:
             lines.append(f"proposed label: {record.classes[review.label]}")
         if review.note:
@@ -358,7 +360,9 @@ class Thumbs(QAbstractScrollArea):
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             position = self.position_at(QPointF(event.pos()))
             if position >= 0:
-                QToolTip.showText(event.globalPos(), plain(self.describe(int(self.session.shown[position]))), self)
+                QToolTip.showText(
+                    event.globalPos(), plain(self.describe(int(self.workspace.shown.images[position]))), self
+                )
             else:
                 QToolTip.hideText()
             return True

@@ -6,19 +6,20 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QShowEvent
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
 from mivrat.core.pictures.classes import fold
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.measure.class_table import ClassTable
-from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import label, row
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS = 120
 
@@ -131,11 +132,11 @@ class CurvesPanel(QWidget):
 class ClassesPage(QWidget):
     """The table between the field to find a class and the curves of the selected one."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.table, self.panel = session, ClassTable(session), CurvesPanel()
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self.workspace, self.table, self.panel = workspace, ClassTable(workspace), CurvesPanel()
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a class")
         self.search.setClearButtonEnabled(True)
@@ -152,17 +153,16 @@ class ClassesPage(QWidget):
         layout.addWidget(self.panel)
         self.panel.hide()
         # A little later, so that the selection itself is painted first.
-        self._soon = QTimer(self, singleShot=True, interval=MILLISECONDS)
-        self._soon.timeout.connect(self._start)
-        session.selection_changed.connect(self._follow)
-        session.measured_changed.connect(self._follow)
-        session.measured_changed.connect(lambda: self._filter(self.search.text()))
+        self._soon = self.workspace.soon(MILLISECONDS, self._start)
+        workspace.topics.selection.connect(self._follow)
+        workspace.topics.measured.connect(self._follow)
+        workspace.topics.measured.connect(lambda: self._filter(self.search.text()))
 
     def _filter(self, text: str) -> None:
-        wanted, snapshot = fold(text), self.session.snapshot
+        wanted, snapshot = fold(text), self.workspace.shown.snapshot
         for line in range(self.table.rows.rowCount()):
             self.table.setRowHidden(line, bool(wanted) and wanted not in fold(self.table.rows.name(line)))
-        self.families.setVisible(snapshot is not None and bool(snapshot.record.families))
+        self.families.setVisible(bool(snapshot.record.families))
 
     def _fold(self, on: bool) -> None:
         self.table.rows.fold_families(on)
@@ -170,17 +170,17 @@ class ClassesPage(QWidget):
 
     def selected(self) -> int | None:
         """The class selected, where it is one."""
-        chosen = [one for one in self.session.conditions if isinstance(one, Labelled)]
+        chosen = [one for one in self.workspace.shown.conditions if isinstance(one, Labelled)]
         return next(iter(chosen[0].classes)) if chosen and len(chosen[0].classes) == 1 else None
 
     def _follow(self) -> None:
-        k, snapshot, measured = self.selected(), self.session.snapshot, self.session.measured
+        k, snapshot = self.selected(), self.workspace.shown.snapshot
         self._soon.stop()
         if self._working is not None:
             self._working.cancel()
-        known = k is not None and snapshot is not None and measured is not None and snapshot.judged.has_scores
+        known = k is not None and snapshot.judged.has_scores
         self.panel.setVisible(known)
-        if k is None or snapshot is None or measured is None:
+        if k is None:
             self.told.setText("Select a class for its ROC and precision-recall curves.")
             return
         if not snapshot.judged.has_scores:
@@ -189,8 +189,8 @@ class ClassesPage(QWidget):
         self._soon.start()
 
     def _start(self) -> None:
-        k, snapshot = self.selected(), self.session.snapshot
-        if k is not None and snapshot is not None and snapshot.judged.has_scores and self.isVisible():
+        k, snapshot = self.selected(), self.workspace.shown.snapshot
+        if k is not None and snapshot.judged.has_scores and self.isVisible():
             among = self._among(snapshot)
             self._working = self._workers.start(lambda work: curves_of(snapshot, k, among), done=self._take)
 
@@ -199,10 +199,10 @@ class ClassesPage(QWidget):
 
         The class itself is selected to see its curves, so conditions on label and prediction have to be left out.
         """
-        if self.session.measured is None or not self.session.measured.of_selection:
+        if not self.workspace.shown.measured.of_selection:
             return None
         found = np.ones(snapshot.counts.listed, bool)
-        for condition in self.session.conditions:
+        for condition in self.workspace.shown.conditions:
             if condition.kind not in ("labelled", "predicted", "cells", "outcome"):
                 found &= condition.mask(snapshot.judged)
         return found
@@ -215,7 +215,7 @@ class ClassesPage(QWidget):
         if found.k != self.selected():
             return
         self.panel.show_curves(found)
-        name = words.clipped(self.session.classes[found.k], 40)
+        name = words.clipped(self.workspace.shown.classes[found.k], 40)
         self.told.setText(
             f"{name} against the rest, {'the selection of any label' if found.of_selection else 'all images'}: AUROC {words.decimal(found.auroc)}, average precision "
             f"{words.decimal(found.average_precision)} ({words.count(found.images)} of {words.count(found.total)} labelled so). "
@@ -228,7 +228,7 @@ class ClassesPage(QWidget):
 
     @property
     def settled(self) -> bool:
-        return not self._workers.busy and not self._soon.isActive()
+        return not self._workers.busy and not self._soon.waiting
 
     def stop(self) -> None:
         self._workers.stop_all()

@@ -12,9 +12,9 @@ from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import plain
+from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")
 # The widths of the columns of numbers.
@@ -39,9 +39,9 @@ Index = QModelIndex | QPersistentModelIndex
 class ClassModel(QAbstractTableModel):
     """The figures of each class as table data; undefined values are dashes and sort last."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
+        self.workspace = workspace
         self._wrong: list[tuple[int, int]] = []
         self._figures: list[ClassFigures] = []
         self._names: list[str] = []
@@ -49,24 +49,26 @@ class ClassModel(QAbstractTableModel):
         self.by_family = False
         self._order: list[int] = []
         self._sorted_by = (0, Qt.SortOrder.AscendingOrder)
-        session.measured_changed.connect(self._reset)
+        workspace.topics.measured.connect(self._reset)
 
     def _reset(self) -> None:
         self.beginResetModel()
-        measured, snapshot = self.session.measured, self.session.snapshot
+        measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
         self._wrong, self._figures, self._names, self._members = [], [], [], []
-        if measured is not None and snapshot is not None:
-            figures = measured.figures
-            if self.by_family:
-                families = snapshot.record.families
-                members = family_members(families, len(figures.matrix))
-                grouped = family_matrix(figures.matrix, families)[1]
-                self._figures, self._wrong = class_figures(grouped), mistakes(grouped, 1).most_taken_for
-                self._members = [frozenset(one) for one in members]
-                self._names = [families.get(one[0], self.session.classes[one[0]]) for one in members]
-            else:
-                self._figures, self._wrong = figures.classes, measured.mistakes.most_taken_for
-                self._names, self._members = self.session.classes, [frozenset({k}) for k in range(len(figures.classes))]
+        figures = measured.figures
+        if self.by_family:
+            families = snapshot.record.families
+            members = family_members(families, len(figures.matrix))
+            grouped = family_matrix(figures.matrix, families)[1]
+            self._figures, self._wrong = class_figures(grouped), mistakes(grouped, 1).most_taken_for
+            self._members = [frozenset(one) for one in members]
+            self._names = [families.get(one[0], self.workspace.shown.classes[one[0]]) for one in members]
+        else:
+            self._figures, self._wrong = figures.classes, measured.mistakes.most_taken_for
+            self._names, self._members = (
+                self.workspace.shown.classes,
+                [frozenset({k}) for k in range(len(figures.classes))],
+            )
         self._put_in_order()
         self.endResetModel()
 
@@ -215,10 +217,10 @@ class _IntervalDelegate(QStyledItemDelegate):
 class ClassTable(QTableView):
     """The table; clicking a row (or Enter on it) selects the images labelled so, Ctrl adds beside."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
-        self._model = ClassModel(session)
+        self.workspace = workspace
+        self._model = ClassModel(workspace)
         self.setModel(self._model)
         self.setItemDelegate(_IntervalDelegate(self))
         self.setSortingEnabled(True)
@@ -238,7 +240,7 @@ class ClassTable(QTableView):
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self._model.modelReset.connect(self._share_room)
         self.setTabKeyNavigation(False)
-        session.selection_changed.connect(self._follow)
+        workspace.topics.selection.connect(self._follow)
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         super().resizeEvent(event)
@@ -259,7 +261,7 @@ class ClassTable(QTableView):
 
     def _choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
         if index.isValid():
-            choose = self.session.enter if enter else self.session.choose
+            choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
             choose(Labelled(self._model.members(index.row())), beside=beside)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
@@ -304,7 +306,7 @@ class ClassTable(QTableView):
 
     def _follow(self) -> None:
         """Mark the row of the selected class, where it is one class."""
-        chosen = [c for c in self.session.conditions if isinstance(c, Labelled)]
+        chosen = [c for c in self.workspace.shown.conditions if isinstance(c, Labelled)]
         self.selectionModel().clearSelection()
         if chosen and (row := self._model.row_of(chosen[0].classes)) >= 0:
             self.selectRow(row)

@@ -13,9 +13,9 @@ from mivrat.core.figures.confusion import ConfusedPair, order_by_likeness, order
 from mivrat.ui import words
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
-from mivrat.ui.session import Session
 from mivrat.ui.widgets import Choice, button, label, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.workspace import Workspace
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
 SORTED_BY = {
@@ -33,15 +33,15 @@ QWIDGETSIZE_MAX = (1 << 24) - 1
 class Confusions(QWidget):
     """The matrix, what is pointed at in words, and the list of pairs."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
-        self.matrix, self.pairs = ConfusionMatrix(session), PairList(session)
+        self.workspace = workspace
+        self.matrix, self.pairs = ConfusionMatrix(workspace), PairList(workspace)
         self.mode, self.order = Choice(MODES, "what the cells show"), Choice(ORDERS, "order of the classes")
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
         self.order.currentIndexChanged.connect(lambda _: self._work_out())
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
         tip(self.mode, "What the cells show. Rows are labels, columns predictions; hatched cells are right answers.")
@@ -68,8 +68,8 @@ class Confusions(QWidget):
         layout.addLayout(self._both, 1)
         self.matrix.pointed.connect(self._tell)
         self.matrix.zoomed.connect(self._follow_zoom)
-        session.selection_changed.connect(lambda: self._tell(None))
-        session.measured_changed.connect(self._work_out)
+        workspace.topics.selection.connect(lambda: self._tell(None))
+        workspace.topics.measured.connect(self._work_out)
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         super().resizeEvent(event)
@@ -92,21 +92,20 @@ class Confusions(QWidget):
 
     def _tell(self, cell: tuple[int, int] | None) -> None:
         """Both directions of the pair pointed at, or else selected, and whether one outweighs the other beyond chance."""
-        measured = self.session.measured
+        measured = self.workspace.shown.measured
         if cell is None:
             chosen = self.matrix._selected_cells()
             cell = chosen[0] if len(chosen) == 1 else None
-        if measured is None or cell is None or max(cell) >= len(measured.figures.matrix):
+        if cell is None or max(cell) >= len(measured.figures.matrix):
             self.told.setText("")
             return
         counts, (a, b) = measured.figures.matrix, cell
-        first, second = (words.clipped(self.session.classes[k], 24) for k in (a, b))
+        first, second = (words.clipped(self.workspace.shown.classes[k], 24) for k in (a, b))
         if a == b:
             self.told.setText(f"{first}: {int(counts[a, a])} of {int(counts[a].sum())} right.")
             return
         there, back = int(counts[a, b]), int(counts[b, a])
-        snapshot = self.session.snapshot
-        assert snapshot is not None
+        snapshot = self.workspace.shown.snapshot
         p = snapshot.judged.direction(a, b, measured.among)
         exact = words.paired_test(snapshot.judged.units)
         how = "one way beyond chance" if p < 0.05 else "no direction beyond chance"
@@ -117,18 +116,15 @@ class Confusions(QWidget):
 
     def _work_out(self) -> None:
         """Sort the classes and find the worst pairs."""
-        measured, by = self.session.measured, SORTED_BY[ORDERS[self.order.currentIndex()]]
+        measured, by = self.workspace.shown.measured, SORTED_BY[ORDERS[self.order.currentIndex()]]
         if self._working is not None:
             self._working.cancel()
-        if measured is None:
-            return
         if by is None:
             self.matrix.set_order(None)
-        counts, snapshot, among = measured.figures.matrix, self.session.snapshot, measured.among
-        over_units = snapshot is not None and snapshot.judged.units is not None
+        counts, snapshot, among = measured.figures.matrix, self.workspace.shown.snapshot, measured.among
+        over_units = snapshot.judged.units is not None
 
         def direction(a: int, b: int) -> float:
-            assert snapshot is not None
             return snapshot.judged.direction(a, b, among)
 
         self._working = self._workers.start(
@@ -148,10 +144,8 @@ class Confusions(QWidget):
 
     def as_table(self) -> list[list[str]]:
         """The counts in the order shown, for the clipboard."""
-        if self.session.measured is None:
-            return []
-        classes, order = self.session.classes, self.matrix.order.tolist()
-        counts = self.session.measured.figures.matrix
+        classes, order = self.workspace.shown.classes, self.matrix.order.tolist()
+        counts = self.workspace.shown.measured.figures.matrix
         lines = [[classes[i], *(str(int(counts[i, j])) for j in order)] for i in order]
         return [["labelled / predicted", *(classes[j] for j in order)], *lines]
 

@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 from mivrat.core.figures.selective import Selective
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import button, label, row
+from mivrat.workspace.workspace import Workspace
 
 
 class CoverageCurve(QWidget):
@@ -119,9 +119,9 @@ class CoverageCurve(QWidget):
 class Coverage(QWidget):
     """The curve under its reading, with the lowest thresholds for usual targets."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.threshold = session, 0.5
+        self.workspace, self.threshold = workspace, 0.5
         self.reading = label("", "heading", wrap=True)
         self.targets = label(soft=True, wrap=True)
         self.curve = CoverageCurve(self)
@@ -132,12 +132,12 @@ class Coverage(QWidget):
         layout.addWidget(self.targets)
         layout.addWidget(self.curve, 1)
         layout.addLayout(row(self.pick, None))
-        session.measured_changed.connect(self.refresh)
+        workspace.topics.measured.connect(self.refresh)
 
     @property
     def selective(self) -> Selective | None:
-        measured = self.session.measured
-        return measured.deep.selective if measured is not None and measured.deep is not None else None
+        measured = self.workspace.shown.measured
+        return measured.deep.selective if measured.deep is not None else None
 
     def set_threshold(self, threshold: float) -> None:
         """Answer only where confidence is at least this."""
@@ -173,4 +173,4 @@ class Coverage(QWidget):
         self.curve.update()
 
     def _pick(self) -> None:
-        self.session.choose(Confidence(frozenset({(0.0, float(np.nextafter(self.threshold, 0)))})))
+        self.workspace.shown.choose(Confidence(frozenset({(0.0, float(np.nextafter(self.threshold, 0)))})))

@@ -9,26 +9,26 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
 from mivrat.core.reporting.requirements import Outcome, parse_requirement
 from mivrat.core.study.contents import Contents
-from mivrat.ui import changes, words
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.session import Session
+from mivrat.ui import words
 from mivrat.ui.widgets import StateMark, button, clear, label, row, tip
+from mivrat.workspace import study_edits
+from mivrat.workspace.workspace import Workspace
 
 STATES = {"pass": "fine", "fail": "stop", "cannot tell": "look"}
 
 
-def _model_id(session: Session) -> int:
+def _model_id(workspace: Workspace) -> int:
     """The model shown, whose claim and criteria these are."""
-    return session.snapshot.record.info.model_id if session.snapshot is not None else 0
+    return workspace.shown.snapshot.record.info.model_id
 
 
-def outcomes(session: Session) -> list[Outcome]:
+def outcomes(workspace: Workspace) -> list[Outcome]:
     """The criteria held against what is measured."""
-    contents, measured = session.contents, session.measured
-    if contents is None or measured is None:
+    contents, measured = workspace.contents, workspace.shown.measured
+    if contents is None:
         return []
     found = []
-    for text in contents.criteria.get(_model_id(session), ()):
+    for text in contents.criteria.get(_model_id(workspace), ()):
         try:
             requirement = parse_requirement(text, contents.classes)
             found.append(requirement.against(measured.figures, measured.deep.intervals if measured.deep else None))
@@ -37,10 +37,10 @@ def outcomes(session: Session) -> list[Outcome]:
     return found
 
 
-def verdict(session: Session) -> tuple[str, str]:
+def verdict(workspace: Workspace) -> tuple[str, str]:
     """The state and the words of all criteria together; empty without any, or while the figures are of the selection."""
-    found = outcomes(session)
-    if not found or (session.measured is not None and session.measured.of_selection):
+    found = outcomes(workspace)
+    if not found or (workspace.shown.measured.of_selection):
         return "", ""
     failed, open_ = (sum(one.verdict == which for one in found) for which in ("fail", "cannot tell"))
     one = len(found) == 1
@@ -54,9 +54,9 @@ def verdict(session: Session) -> tuple[str, str]:
 class Criteria(QWidget):
     """The claimed accuracy with a test against it, and criteria that pass, fail, or cannot be told at this N."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self.claim = QLineEdit()
         self.claim.setPlaceholderText("such as 95")
         self.claim.setFixedWidth(90)
@@ -83,32 +83,32 @@ class Criteria(QWidget):
         layout.addLayout(self._list)
         layout.addLayout(row(self.new, button("Add", self._add)))
         layout.addWidget(self.problem)
-        for signal in (session.measured_changed, session.contents_changed, session.busy_changed):
+        for signal in (workspace.topics.measured, workspace.topics.contents, workspace.topics.busy):
             signal.connect(self.refresh)
 
     def refresh(self) -> None:
-        contents, measured = self.session.contents, self.session.measured
-        if contents is None or measured is None:
+        contents = self.workspace.contents
+        if contents is None:
             return
         if not (self.claim.hasFocus() and self.claim.isModified()):
             claim = contents.claims.get(self._model)
             self.claim.setText("" if claim is None else f"{100 * claim:g}")
         for one in (self.claim, self.new):
-            one.setEnabled(not self.session.busy)
+            one.setEnabled(not self.workspace.busy)
         self.verdict.setText(self._claim_in_words())
         self.title.setText(f"Claim and criteria of {words.clipped(contents.model_name(self._model), 40)}")
         others = self._others(contents)
         self.take_over.setVisible(bool(others))
-        self.take_over.setEnabled(not self.session.busy)
+        self.take_over.setEnabled(not self.workspace.busy)
         if others:
             self.take_over.setText(f"Take over those of {words.clipped(contents.model_name(others[0]), 40)}")
         clear(self._list)
-        for found in outcomes(self.session):
+        for found in outcomes(self.workspace):
             self._list.addLayout(self._line(found))
 
     @property
     def _model(self) -> int:
-        return _model_id(self.session)
+        return _model_id(self.workspace)
 
     def _others(self, contents: Contents) -> list[int]:
         """The other models with a claim or criteria, the latest first, where the one shown has neither."""
@@ -117,30 +117,30 @@ class Criteria(QWidget):
         return sorted({*contents.claims, *contents.criteria}, reverse=True)
 
     def _take_over(self) -> None:
-        contents = self.session.contents
+        contents = self.workspace.contents
         others = self._others(contents) if contents is not None else []
         if contents is None or not others:
             return
         claim, wanted = contents.claims.get(others[0]), contents.criteria.get(others[0], ())
         what = f"claim and criteria of {contents.model_name(others[0])} taken over"
-        self.keeper.decide(
-            changes.both(
+        self.workspace.edits.take(
+            study_edits.both(
                 what,
-                changes.claim_accuracy(self._model, claim, None),
-                changes.set_criteria(self._model, what, wanted, ()),
+                study_edits.claim_accuracy(self._model, claim, None),
+                study_edits.set_criteria(self._model, what, wanted, ()),
             )
         )
 
     def _claim_in_words(self) -> str:
-        contents, measured = self.session.contents, self.session.measured
+        contents = self.workspace.contents
         claim = contents.claims.get(self._model) if contents is not None else None
-        if measured is None or claim is None:
+        if claim is None:
             return "Enter what was claimed at training time, to test it against these images."
+        measured = self.workspace.shown.measured
         top1 = measured.figures.top_k[1]
         if top1.value is None:
             return "Nothing measured yet."
-        snapshot = self.session.snapshot
-        assert snapshot is not None
+        snapshot = self.workspace.shown.snapshot
         p = snapshot.judged.against_claim(claim, measured.among)
         exact = words.paired_test(snapshot.judged.units)
         side = "below" if top1.value < claim else "above"
@@ -156,13 +156,13 @@ class Criteria(QWidget):
         away = button("×", lambda: self._remove(found.text), kind="quiet")
         away.setAccessibleName(f"remove {found.text}")
         tip(away, "Remove this criterion")
-        away.setEnabled(not self.session.busy)
+        away.setEnabled(not self.workspace.busy)
         line = row(StateMark(STATES[found.verdict]), label(found.text), label(figure, soft=True), label(verdict), away)
         line.setStretch(1, 1)
         return line
 
     def _change_claim(self) -> None:
-        contents, text = self.session.contents, self.claim.text().strip().rstrip("%").replace(",", ".")
+        contents, text = self.workspace.contents, self.claim.text().strip().rstrip("%").replace(",", ".")
         if contents is None:
             return
         try:
@@ -176,35 +176,36 @@ class Criteria(QWidget):
         before = contents.claims.get(self._model)
         if self.claim.isModified() and now != before:
             self.claim.setModified(False)
-            self.keeper.decide(changes.claim_accuracy(self._model, now, before))
+            self.workspace.edits.take(study_edits.claim_accuracy(self._model, now, before))
 
     def _add(self) -> None:
-        contents, text = self.session.contents, self.new.text().strip()
-        if contents is None or not text or self.session.busy:
+        contents, text = self.workspace.contents, self.new.text().strip()
+        if contents is None or not text or self.workspace.busy:
             return
         try:
             requirement = parse_requirement(text, contents.classes)
-            if self.session.measured is not None:
-                requirement.against(self.session.measured.figures)
+            requirement.against(self.workspace.shown.measured.figures)
         except InputError as error:
             self._tell(f"{error.what}. {error.mend[:1].upper()}{error.mend[1:]}.")
             return
         except KeyError:
-            known = ", ".join(f"top{k}" for k in (self.session.measured.figures.top_k if self.session.measured else ()))
+            known = ", ".join(f"top{k}" for k in self.workspace.shown.measured.figures.top_k)
             self._tell(f"Of the top-k accuracies there are {known}.")
             return
         self._tell("")
         self.new.clear()
         before = contents.criteria.get(self._model, ())
         if text not in before:
-            self.keeper.decide(changes.set_criteria(self._model, f"criterion {text}", [*before, text], before))
+            self.workspace.edits.take(
+                study_edits.set_criteria(self._model, f"criterion {text}", [*before, text], before)
+            )
 
     def _remove(self, text: str) -> None:
-        contents = self.session.contents
+        contents = self.workspace.contents
         if contents is not None:
             before = contents.criteria.get(self._model, ())
             left = [one for one in before if one != text]
-            self.keeper.decide(changes.set_criteria(self._model, f"criterion {text} removed", left, before))
+            self.workspace.edits.take(study_edits.set_criteria(self._model, f"criterion {text} removed", left, before))
 
     def _tell(self, problem: str) -> None:
         self.problem.setText(problem)

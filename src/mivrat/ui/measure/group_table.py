@@ -23,15 +23,16 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
 from mivrat.ui.columns import fit_columns
-from mivrat.ui.session import Session, Snapshot
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import Choice, label, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("group", "images", "right", "95 % interval", "signed gap", "below rest")
 WIDTHS = {1: 60, 2: 66, 3: 104, 4: 84, 5: 92}
@@ -50,12 +51,12 @@ class Grouped:
 class GroupTable(QWidget):
     """A table of groups under the choice of a column."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
+        self.workspace = workspace
         self.found: Grouped | None = None
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         self.column = Choice(name="column to group by")
         self.column.activated.connect(lambda _: self._start())
         self.note = label(soft=True, wrap=True)
@@ -87,12 +88,12 @@ class GroupTable(QWidget):
         layout.addLayout(row(label("by", soft=True), self.column, None))
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
-        session.run_changed.connect(self._list_columns)
-        session.measured_changed.connect(self._start)
+        workspace.topics.run.connect(self._list_columns)
+        workspace.topics.measured.connect(self._start)
 
     def _list_columns(self) -> None:
-        snapshot = self.session.snapshot
-        items = snapshot.record.image_set.items if snapshot is not None else []
+        snapshot = self.workspace.shown.snapshot
+        items = snapshot.record.image_set.items
         few = columns_to_group_by(items)
         kept = self.column.currentText()
         self.column.clear()
@@ -104,12 +105,16 @@ class GroupTable(QWidget):
             self._show()
 
     def _start(self) -> None:
-        snapshot, column, measured = self.session.snapshot, self.column.currentText(), self.session.measured
-        if snapshot is None or measured is None or not column:
+        snapshot, column, measured = (
+            self.workspace.shown.snapshot,
+            self.column.currentText(),
+            self.workspace.shown.measured,
+        )
+        if not column:
             return
         if self._working is not None:
             self._working.cancel()
-        among = self.session.shown_mask() if measured.of_selection else None
+        among = self.workspace.shown.shown_mask() if measured.of_selection else None
         self._working = self._workers.start(lambda work: _grouped(snapshot, column, among), done=self._take)
 
     def _take(self, found: Grouped) -> None:
@@ -171,12 +176,12 @@ class GroupTable(QWidget):
         fit_columns(self.table, {i: w for i, w in WIDTHS.items() if i != 3}, (1, 2, 4, 5))
 
     def _units(self) -> Units | None:
-        return self.session.snapshot.judged.units if self.session.snapshot is not None else None
+        return self.workspace.shown.snapshot.judged.units
 
     def _choose(self, line: int, *, enter: bool = False) -> None:
         if self.found is not None:
             name = self.found.groups[line].name
-            choose = self.session.enter if enter else self.session.choose
+            choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
             choose(InGroup(self.found.column, frozenset({(name, self.found.positions[name])})))
 
     def as_table(self) -> list[list[str]]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
@@ -18,11 +18,10 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import holm
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
-from mivrat.ui.keeper import Keeper
 from mivrat.ui.measure.criteria import Criteria
-from mivrat.ui.session import Session
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
+from mivrat.workspace.workspace import Workspace
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
 
@@ -38,11 +37,9 @@ class Line:
     how: str
 
 
-def headline_lines(session: Session) -> list[Line]:
+def headline_lines(workspace: Workspace) -> list[Line]:
     """The headline figures of what is measured; intervals that are no Wilson intervals come with the slow figures."""
-    measured, snapshot = session.measured, session.snapshot
-    if measured is None or snapshot is None:
-        return []
+    measured, snapshot = workspace.shown.measured, workspace.shown.snapshot
     figures, deep = measured.figures, measured.deep
     n = figures.total
 
@@ -110,27 +107,30 @@ def headline_lines(session: Session) -> list[Line]:
 class Headline(Scrolled):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__(wide=False)
         self._rows: list[_Row] = []
         self._shown: object = None
         self._at = 0
         self._focused: tuple[Condition, ...] | None = None
-        self._back = QTimer(self, singleShot=True, interval=0)
-        self._back.timeout.connect(self._scroll_back)
-        self.session = session
+        self.workspace = workspace
+        self._back = workspace.soon(0, self._scroll_back)
         body = QWidget()
         whole = QVBoxLayout(body)
         whole.setContentsMargins(0, 8, 8, 16)
         self._layout = QVBoxLayout()
-        self.criteria = Criteria(session, keeper)
+        self.criteria = Criteria(workspace)
         whole.addLayout(self._layout)
         whole.addWidget(self.criteria)
         whole.addStretch(1)
         self.setWidget(body)
-        session.measured_changed.connect(self.refresh)
-        session.selection_changed.connect(self._mark)
-        theme.changed.connect(self.refresh)
+        workspace.topics.measured.connect(self.refresh)
+        workspace.topics.selection.connect(self._mark)
+        theme.changed.connect(self._follow_theme)
+
+    def _follow_theme(self) -> None:
+        if self.workspace.is_open:
+            self.refresh()
 
     def refresh(self) -> None:
         """Show what is measured; what is looked at and what has the focus stay, though the lines are made anew."""
@@ -154,27 +154,23 @@ class Headline(Scrolled):
 
     def _told(self) -> object:
         """All that the page says, to tell whether it has to be made anew."""
-        snapshot, measured = self.session.snapshot, self.session.measured
-        if snapshot is None or measured is None:
-            return None
+        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
         matrix = measured.figures.matrix
         pairs = [(*one, int(matrix[one[0]].sum()), int(matrix[one[1], one[0]])) for one in measured.mistakes.largest]
         units = snapshot.judged.units
         over = (units.column, measured.figures.top_k[1].units) if units is not None else None
-        return theme.tokens.name, headline_lines(self.session), pairs, snapshot.counts, snapshot.record.key, over
+        return theme.tokens.name, headline_lines(self.workspace), pairs, snapshot.counts, snapshot.record.key, over
 
     def _fill(self) -> None:
         clear(self._layout)
         self._rows = []
-        if self.session.snapshot is None or self.session.measured is None:
-            return
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         grid.setVerticalSpacing(6)
         for column, title in enumerate(("", "", "95 % interval", "images")):
             head = label(title, soft=True)
             grid.addWidget(head, 0, column, Qt.AlignmentFlag.AlignRight)
-        for i, line in enumerate(headline_lines(self.session), 1):
+        for i, line in enumerate(headline_lines(self.workspace), 1):
             name = label(line.name)
             value = label(line.value, "big" if i == 1 else "heading")
             for column, widget in enumerate(
@@ -196,7 +192,7 @@ class Headline(Scrolled):
         grid.setColumnStretch(4, 1)
         self._layout.addLayout(grid)
         self._add_units()
-        if not self.session.snapshot.judged.has_scores:
+        if not self.workspace.shown.snapshot.judged.has_scores:
             self._layout.addWidget(
                 label(
                     "A dash: that figure needs a score for every class; the table has predictions only.",
@@ -204,7 +200,7 @@ class Headline(Scrolled):
                     wrap=True,
                 )
             )
-        if self.session.measured.figures.total == 0:
+        if self.workspace.shown.measured.figures.total == 0:
             self._layout.addSpacing(12)
             self._layout.addWidget(
                 label("No labelled image has been scored yet, so there is nothing to measure.", soft=True, wrap=True)
@@ -215,9 +211,7 @@ class Headline(Scrolled):
 
     def _add_units(self) -> None:
         """Say what the intervals are of, where images belong together: who reads them should not have to ask."""
-        assert self.session.snapshot is not None
-        assert self.session.measured is not None
-        units, found = self.session.snapshot.judged.units, self.session.measured.figures.top_k[1]
+        units, found = self.workspace.shown.snapshot.judged.units, self.workspace.shown.measured.figures.top_k[1]
         if units is not None and found.units is not None:
             one = f"'{units.column}'"
             said = f"Intervals are over {words.count(found.units)} units of {one}: images of one unit count together."
@@ -228,11 +222,9 @@ class Headline(Scrolled):
             self._layout.addWidget(label(said, soft=True, wrap=True))
 
     def _add_pairs(self) -> None:
-        assert self.session.measured is not None
-        matrix, classes = self.session.measured.figures.matrix, self.session.classes
-        pairs = self.session.measured.mistakes.largest
-        assert self.session.snapshot is not None
-        judged, among = self.session.snapshot.judged, self.session.measured.among
+        matrix, classes = self.workspace.shown.measured.figures.matrix, self.workspace.shown.classes
+        pairs = self.workspace.shown.measured.mistakes.largest
+        judged, among = self.workspace.shown.snapshot.judged, self.workspace.shown.measured.among
         use = judged.evaluated_among(among)
         likely = dict(zip([(a, b) for a, b, _ in pairs], directions(judged, pairs, among), strict=True))
         self._layout.addSpacing(18)
@@ -257,8 +249,7 @@ class Headline(Scrolled):
             )
 
     def _add_left_out(self) -> None:
-        assert self.session.snapshot is not None
-        counts = self.session.snapshot.counts
+        counts = self.workspace.shown.snapshot.counts
         left_out = [("unreadable", counts.unreadable), ("unlabelled", counts.unlabelled), ("failed", counts.failed)]
         if not any(n for _, n in left_out):
             return
@@ -276,19 +267,19 @@ class Headline(Scrolled):
     def _add_row(
         self, text: str | tuple[str, str], values: list[str], about: str, conditions: tuple[Condition, ...]
     ) -> None:
-        made = _Row(self.session, text, values, conditions)
+        made = _Row(self.workspace, text, values, conditions)
         tip(made, about)
         self._rows.append(made)
         self._layout.addWidget(made)
 
     def as_table(self) -> list[list[str]]:
         """What is shown, for the clipboard."""
-        lines = [[line.name, line.value, line.interval, str(line.total)] for line in headline_lines(self.session)]
+        lines = [[line.name, line.value, line.interval, str(line.total)] for line in headline_lines(self.workspace)]
         return [["figure", "value", "95 % interval", "images"], *lines]
 
     def _mark(self) -> None:
         for one in self._rows:
-            one.mark(all(c in self.session.conditions for c in one.conditions))
+            one.mark(all(c in self.workspace.shown.conditions for c in one.conditions))
 
 
 def directions(
@@ -307,11 +298,11 @@ class _Row(QFrame):
     """A line that selects when clicked, or by Enter or space."""
 
     def __init__(
-        self, session: Session, text: str | tuple[str, str], values: list[str], conditions: tuple[Condition, ...]
+        self, workspace: Workspace, text: str | tuple[str, str], values: list[str], conditions: tuple[Condition, ...]
     ) -> None:
         """``text`` names the images, by one thing or by two (labelled, predicted)."""
         super().__init__()
-        self.session, self.conditions = session, conditions
+        self.workspace, self.conditions = workspace, conditions
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
@@ -338,19 +329,19 @@ class _Row(QFrame):
 
     def _choose(self) -> None:
         """Select these images; where they are selected, they stay so: a second press takes nothing away."""
-        if not all(one in self.session.conditions for one in self.conditions):
-            self.session.choose(*self.conditions)
+        if not all(one in self.workspace.shown.conditions for one in self.conditions):
+            self.workspace.shown.choose(*self.conditions)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         if event.button() == Qt.MouseButton.LeftButton:
             self._choose()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        self.session.enter(*self.conditions)
+        self.workspace.shown.enter(*self.conditions)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.session.enter(*self.conditions)
+            self.workspace.shown.enter(*self.conditions)
         elif event.key() == Qt.Key.Key_Space:
             self._choose()
         elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):

@@ -23,9 +23,9 @@ from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
 from mivrat.ui.widgets import plain
+from mivrat.workspace.workspace import Workspace
 
 LARGEST_CELL = 96.0
 LEAST_WITH_NUMBERS = 26
@@ -72,9 +72,9 @@ class ConfusionMatrix(QWidget):
     pointed = Signal(object)
     zoomed = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
+        self.workspace = workspace
         self.mode = 0
         self.cursor_cell: tuple[int, int] | None = None
         self.pointed_cell: tuple[int, int] | None = None
@@ -91,9 +91,9 @@ class ConfusionMatrix(QWidget):
         self.setAccessibleName(
             "confusion matrix: rows are labels, columns predictions; arrow keys move, Enter selects, plus and minus zoom"
         )
-        session.measured_changed.connect(self._renew)
-        session.selection_changed.connect(self.update)
-        theme.changed.connect(self._renew)
+        workspace.topics.measured.connect(self._renew)
+        workspace.topics.selection.connect(self.update)
+        theme.changed.connect(self._follow_theme)
 
     def set_mode(self, mode: int) -> None:
         self.mode = mode
@@ -114,13 +114,17 @@ class ConfusionMatrix(QWidget):
         """The place at which a class stands."""
         return k if self._order is None else int(np.flatnonzero(self.order == k)[0])
 
+    def _follow_theme(self) -> None:
+        if self.workspace.is_open:
+            self._renew()
+
     def _renew(self) -> None:
         self._picture = self._values = None
         self.update()
 
     @property
     def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
-        return self.session.measured.figures.matrix if self.session.measured else np.zeros((0, 0), np.int64)
+        return self.workspace.shown.measured.figures.matrix
 
     def values(self) -> tuple[Values, float]:
         """What the cells show, and the largest value off the diagonal (at least 1).
@@ -150,7 +154,7 @@ class ConfusionMatrix(QWidget):
 
     def _widest_name(self) -> int:
         metrics = QFontMetrics(font(13))
-        names = (metrics.horizontalAdvance(words.clipped(n, 22)) for n in self.session.classes[:200])
+        names = (metrics.horizontalAdvance(words.clipped(n, 22)) for n in self.workspace.shown.classes[:200])
         return min(150, max(names, default=40)) + NAME_MARGIN
 
     @staticmethod
@@ -219,7 +223,8 @@ class ConfusionMatrix(QWidget):
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
         super().resizeEvent(event)
-        self._settle()
+        if self.workspace.is_open:
+            self._settle()
 
     def cell_rect(self, label_index: int, predicted: int) -> QRectF:
         found = self._layout()
@@ -248,7 +253,7 @@ class ConfusionMatrix(QWidget):
             self._paint(painter)
 
     def _paint(self, painter: QPainter) -> None:
-        if not len(self._matrix):
+        if not self.workspace.is_open or not len(self._matrix):
             return
         found = self._layout()
         if found.names:
@@ -294,7 +299,7 @@ class ConfusionMatrix(QWidget):
 
         def shown(at: int, width: float) -> str:
             return painter.fontMetrics().elidedText(
-                self.session.classes[order[at]], Qt.TextElideMode.ElideMiddle, int(width)
+                self.workspace.shown.classes[order[at]], Qt.TextElideMode.ElideMiddle, int(width)
             )
 
         painter.save()
@@ -396,7 +401,7 @@ class ConfusionMatrix(QWidget):
     def _selected_cells(self) -> list[tuple[int, int]]:
         labelled: set[int] = set()
         predicted: set[int] = set()
-        for condition in self.session.conditions:
+        for condition in self.workspace.shown.conditions:
             if isinstance(condition, Cells):
                 return sorted(condition.cells)
             if isinstance(condition, Labelled):
@@ -407,15 +412,15 @@ class ConfusionMatrix(QWidget):
 
     def select(self, label_index: int, predicted: int, beside: bool, *, enter: bool = False) -> None:
         """Select a cell, or a whole row (predicted -1) or column (label -1)."""
-        choose = self.session.enter if enter else self.session.choose
+        choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
         if label_index < 0:
             choose(Predicted(frozenset({predicted})), beside=beside)
         elif predicted < 0:
             choose(Labelled(frozenset({label_index})), beside=beside)
         elif beside:
             cells = frozenset(self._selected_cells()) ^ {(label_index, predicted)}
-            rest = tuple(c for c in self.session.conditions if c.kind not in ("labelled", "predicted", "cells"))
-            self.session.replace(*rest, *((Cells(cells),) if cells else ()))
+            rest = tuple(c for c in self.workspace.shown.conditions if c.kind not in ("labelled", "predicted", "cells"))
+            self.workspace.shown.replace(*rest, *((Cells(cells),) if cells else ()))
         else:
             choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
 
@@ -485,15 +490,14 @@ class ConfusionMatrix(QWidget):
 
     def describe(self, label_index: int, predicted: int) -> str:
         """A cell, a row or a column in words."""
-        matrix, classes = self._matrix, self.session.classes
+        matrix, classes = self._matrix, self.workspace.shown.classes
         if label_index < 0:
             return f"predicted {classes[predicted]}: {int(matrix[:, predicted].sum())} images"
         if predicted < 0:
             return f"labelled {classes[label_index]}: {int(matrix[label_index].sum())} images"
         amount, total = int(matrix[label_index, predicted]), int(matrix[label_index].sum())
-        snapshot, measured = self.session.snapshot, self.session.measured
-        assert snapshot is not None
-        judged, among = snapshot.judged, measured.among if measured is not None else None
+        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
+        judged, among = snapshot.judged, measured.among
         use = judged.evaluated_among(among)
         found = judged.share(judged.predicted == predicted, use & (judged.labels == label_index))
         share = f"{words.with_bounds(found)} of the {total} labelled so" if total else "no image has this label"

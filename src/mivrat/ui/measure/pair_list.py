@@ -12,9 +12,9 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import ConfusedPair
 from mivrat.core.selecting.selection import Cells
 from mivrat.ui import words
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font
 from mivrat.ui.widgets import elided_pair, tip
+from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("confused classes", "→", "←", "direction")
 LINE, HEAD = 26, 33
@@ -23,9 +23,9 @@ LINE, HEAD = 26, 33
 class PairList(QTableWidget):
     """A row names two classes: → counts images of the first called the second, ← the other way round."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__(0, len(COLUMNS))
-        self.session = session
+        self.workspace = workspace
         self.pairs: Sequence[ConfusedPair] = ()
         self.setHorizontalHeaderLabels(list(COLUMNS))
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -73,7 +73,7 @@ class PairList(QTableWidget):
         self._fit_names()
 
     def _names(self, pair: ConfusedPair) -> tuple[str, str]:
-        return self.session.classes[pair.first], self.session.classes[pair.second]
+        return self.workspace.shown.classes[pair.first], self.workspace.shown.classes[pair.second]
 
     def _fit_names(self) -> None:
         """Write the names of each pair so that both can be told apart in the room there is."""
@@ -85,5 +85,5 @@ class PairList(QTableWidget):
     def _choose(self, line: int, column: int, *, enter: bool = False) -> None:
         one = self.pairs[line]
         there, back = (one.first, one.second), (one.second, one.first)
-        choose = self.session.enter if enter else self.session.choose
+        choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
         choose(Cells(frozenset({1: {there}, 2: {back}}.get(column, {there, back}))))

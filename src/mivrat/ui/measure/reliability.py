@@ -12,40 +12,40 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
 from mivrat.core.figures.units import calibration_over_units
 from mivrat.core.selecting.selection import Confidence
-from mivrat.ui import changes, words
-from mivrat.ui.keeper import Keeper
+from mivrat.ui import words
 from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.measure.threshold import ThresholdPage
-from mivrat.ui.session import Session
 from mivrat.ui.theme import font, mix, theme
 from mivrat.ui.widgets import Choice, button, label, plain, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace import study_edits
+from mivrat.workspace.executors import Task
+from mivrat.workspace.workspace import Workspace
 
 
 class ReliabilityDiagram(QWidget):
     """Paints the diagram above a bar chart of the counts."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session = session
+        self.workspace = workspace
         self.cursor_bin = -1
         self.equal_count = self.with_temperature = False
         self.of_class: Calibration | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(QSize(260, 260))
         self.setAccessibleName("reliability diagram; arrow keys move over the bins, Enter selects")
-        session.measured_changed.connect(self.update)
-        session.selection_changed.connect(self.update)
+        workspace.topics.measured.connect(self.update)
+        workspace.topics.selection.connect(self.update)
         theme.changed.connect(self.update)
 
     @property
     def _calibration(self) -> Calibration | None:
-        measured = self.session.measured
+        measured = self.workspace.shown.measured
         if self.of_class is not None:
             return self.of_class
-        if measured is not None and self.equal_count and measured.deep is not None:
+        if self.equal_count and measured.deep is not None:
             return measured.deep.adaptive
-        return measured.figures.calibration if measured is not None else None
+        return measured.figures.calibration
 
     def bins(self) -> list[ReliabilityBin]:
         """The bins shown."""
@@ -53,8 +53,8 @@ class ReliabilityDiagram(QWidget):
 
     def after(self) -> Calibration | None:
         """What is drawn over the bins: the reliability after temperature scaling, out of fold."""
-        measured = self.session.measured
-        deep = measured.deep if measured is not None else None
+        measured = self.workspace.shown.measured
+        deep = measured.deep
         if not self.with_temperature or self.of_class is not None or deep is None or deep.temperature is None:
             return None
         return deep.temperature.reliability_after
@@ -83,7 +83,7 @@ class ReliabilityDiagram(QWidget):
         self._paint_axes(painter, plot, counts)
         if self._calibration is None:
             return
-        chosen = {r for c in self.session.conditions if isinstance(c, Confidence) for r in c.ranges}
+        chosen = {r for c in self.workspace.shown.conditions if isinstance(c, Confidence) for r in c.ranges}
         most = max(1, *(b.count for b in self._calibration.bins))
         for m, one in enumerate(self._calibration.bins):
             self._paint_bin(painter, plot, counts, m, one, most, (one.low, one.high) in chosen)
@@ -194,7 +194,7 @@ class ReliabilityDiagram(QWidget):
         # Bins of one class's probability are not bins of confidence: there is nothing to select by.
         if self.of_class is None and self._calibration and 0 <= m < len(self._calibration.bins):
             one = self._calibration.bins[m]
-            choose = self.session.enter if enter else self.session.choose
+            choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
             choose(Confidence(frozenset({(one.low, one.high)})), beside=beside)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
@@ -245,12 +245,12 @@ class ReliabilityDiagram(QWidget):
 class Reliability(QWidget):
     """The diagram under a sentence with its figures; or accuracy against coverage in its place."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self.summary, self.further = label(wrap=True), label(soft=True, wrap=True)
-        self.diagram, self.coverage = ReliabilityDiagram(session), Coverage(session)
-        self.threshold = ThresholdPage(session, keeper)
+        self.diagram, self.coverage = ReliabilityDiagram(workspace), Coverage(workspace)
+        self.threshold = ThresholdPage(workspace)
         self.view = Choice(
             [
                 "reliability, bins of equal width",
@@ -265,8 +265,8 @@ class Reliability(QWidget):
         self.one_class = Choice(["all classes"], "confidence, or one class's probability")
         self.one_class.setMaximumWidth(220)
         self.one_class.activated.connect(lambda _: self._start())
-        self._workers = Workers(1, self)
-        self._working: Work | None = None
+        self._workers = self.workspace.parallel.group(1)
+        self._working: Task | None = None
         self.pages = QStackedWidget()
         for page in (self.diagram, self.coverage, self.threshold):
             self.pages.addWidget(page)
@@ -279,46 +279,45 @@ class Reliability(QWidget):
         layout.addWidget(self.summary)
         layout.addWidget(self.further)
         layout.addWidget(self.pages, 1)
-        session.measured_changed.connect(self._refresh)
-        session.measured_changed.connect(self._start)
-        session.run_changed.connect(self._list_classes)
+        workspace.topics.measured.connect(self._refresh)
+        workspace.topics.measured.connect(self._start)
+        workspace.topics.run.connect(self._list_classes)
 
     def _fitted(self) -> float | None:
         """The temperature that fits best, where it can be told."""
-        deep = self.session.measured.deep if self.session.measured is not None else None
+        deep = self.workspace.shown.measured.deep
         found = deep.temperature if deep is not None else None
         return found.value if found is not None and found.identifiable else None
 
     def _offer(self) -> None:
-        snapshot, fitted = self.session.snapshot, self._fitted()
-        now = snapshot.record.temperature if snapshot is not None else None
+        snapshot, fitted = self.workspace.shown.snapshot, self._fitted()
+        now = snapshot.record.temperature
         self.adopt.setVisible(self.diagram.with_temperature and (fitted is not None or now is not None))
         self.adopt.setText("Scores as they are" if now is not None else "Apply to the scores shown")
-        self.adopt.setEnabled(not self.session.busy)
+        self.adopt.setEnabled(not self.workspace.busy)
 
     def _adopt(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is not None:
-            now = snapshot.record.temperature
-            wanted = self._fitted() if now is None else None
-            self.keeper.decide(changes.set_temperature(snapshot.record.info.model_id, wanted, now))
+        snapshot = self.workspace.shown.snapshot
+        now = snapshot.record.temperature
+        wanted = self._fitted() if now is None else None
+        self.workspace.edits.take(study_edits.set_temperature(snapshot.record.info.model_id, wanted, now))
 
     def _list_classes(self) -> None:
         self.one_class.clear()
-        self.one_class.addItems(["all classes", *(words.clipped(name, 40) for name in self.session.classes)])
+        self.one_class.addItems(["all classes", *(words.clipped(name, 40) for name in self.workspace.shown.classes)])
 
     def _start(self) -> None:
         """Work out the calibration of one class's probability: the share labelled so, bin by bin."""
         k = self.one_class.currentIndex() - 1 if not self.diagram.with_temperature else -1
-        snapshot, measured = self.session.snapshot, self.session.measured
+        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
         if self._working is not None:
             self._working.cancel()
-        if k < 0 or snapshot is None or measured is None or not snapshot.judged.has_scores:
+        if k < 0 or not snapshot.judged.has_scores:
             self._take(None)
             return
         judged, use = snapshot.judged, np.flatnonzero(snapshot.judged.evaluated)
         if measured.of_selection:
-            use = np.intersect1d(use, self.session.shown)
+            use = np.intersect1d(use, self.workspace.shown.images)
         self._working = self._workers.start(
             lambda work: _of_class(judged, k, use, self.diagram.equal_count), done=self._take
         )
@@ -339,9 +338,9 @@ class Reliability(QWidget):
 
     def _refresh(self) -> None:
         self._offer()
-        measured = self.session.measured
-        gap = measured.figures.calibration.signed_gap if measured else None
-        if measured is None or gap is None:
+        measured = self.workspace.shown.measured
+        gap = measured.figures.calibration.signed_gap
+        if gap is None:
             self.summary.setText("No labelled image has been scored yet.")
             self.further.setText("")
             return
@@ -376,7 +375,7 @@ class Reliability(QWidget):
         )
 
     def _temperature(self) -> str:
-        deep = self.session.measured.deep if self.session.measured else None
+        deep = self.workspace.shown.measured.deep
         found = deep.temperature if deep is not None else None
         if deep is None:
             return "Temperature, chance and coverage are being worked out …"

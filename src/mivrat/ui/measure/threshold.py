@@ -6,10 +6,10 @@ import numpy as np
 from PySide6.QtWidgets import QDoubleSpinBox, QVBoxLayout, QWidget
 
 from mivrat.core.figures.decision import Costs, costs
-from mivrat.ui import changes, words
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.session import Session
+from mivrat.ui import words
 from mivrat.ui.widgets import button, calm, label, row, slider
+from mivrat.workspace import study_edits
+from mivrat.workspace.workspace import Workspace
 
 STEPS = 1000
 
@@ -17,9 +17,9 @@ STEPS = 1000
 class ThresholdPage(QWidget):
     """A slider with its reading; what is adopted is kept in the study, and every figure follows."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self._found: Costs | None = None
         self.threshold = 0.5
         self.told = label(wrap=True)
@@ -48,7 +48,7 @@ class ThresholdPage(QWidget):
         layout.addWidget(self.least)
         layout.addLayout(row(self.adopt, self.best, self.usual, None))
         layout.addStretch(1)
-        for signal in (session.figures_changed, session.busy_changed):
+        for signal in (workspace.topics.figures, workspace.topics.busy):
             signal.connect(self.refresh)
 
     def _cost(self, name: str) -> QDoubleSpinBox:
@@ -69,9 +69,9 @@ class ThresholdPage(QWidget):
 
     def refresh(self) -> None:
         """Work the costs out anew (a sort of the images' probabilities)."""
-        snapshot = self.session.snapshot
+        snapshot = self.workspace.shown.snapshot
         self._found = None
-        if snapshot is None or len(snapshot.record.classes) != 2:
+        if len(snapshot.record.classes) != 2:
             self.told.setText("A threshold is for models of two classes.")
         elif not snapshot.judged.has_scores or not snapshot.judged.evaluated.any():
             self.told.setText("A threshold needs labelled images with scores.")
@@ -87,7 +87,7 @@ class ThresholdPage(QWidget):
         for part in (self.slider, self.false_alarm, self.miss, self.best):
             part.setEnabled(self._found is not None)
         for act in (self.adopt, self.usual):
-            act.setEnabled(self._found is not None and not self.session.busy)
+            act.setEnabled(self._found is not None and not self.workspace.busy)
         self._read()
 
     def _read(self) -> None:
@@ -116,8 +116,8 @@ class ThresholdPage(QWidget):
         self._decide(min(1.0, self.threshold))
 
     def _decide(self, threshold: float | None) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is not None and threshold != snapshot.record.threshold:
-            self.keeper.decide(
-                changes.set_threshold(snapshot.record.info.model_id, threshold, snapshot.record.threshold)
+        snapshot = self.workspace.shown.snapshot
+        if threshold != snapshot.record.threshold:
+            self.workspace.edits.take(
+                study_edits.set_threshold(snapshot.record.info.model_id, threshold, snapshot.record.threshold)
             )

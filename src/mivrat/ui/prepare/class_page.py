@@ -26,10 +26,10 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.classes import fold, natural_key
 from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents
-from mivrat.ui import changes, words
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.session import Session
+from mivrat.ui import words
 from mivrat.ui.widgets import button, clear, label, row, tip
+from mivrat.workspace import study_edits
+from mivrat.workspace.workspace import Workspace
 
 KEY = Qt.ItemDataRole.UserRole
 
@@ -37,10 +37,10 @@ KEY = Qt.ItemDataRole.UserRole
 class ClassPage(QWidget):
     """Two lists to pair labels with classes, where that is needed, above the table of classes."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
-        self.pairing, self.table = Pairing(session, keeper), ClassFamilies(session, keeper)
+        self.workspace = workspace
+        self.pairing, self.table = Pairing(workspace), ClassFamilies(workspace)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 8, 8)
         layout.setSpacing(8)
@@ -51,9 +51,9 @@ class ClassPage(QWidget):
 class Pairing(QWidget):
     """Labels that no class goes by on the left, classes on the right, pairs made so far below."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self.labels, self.classes = QListWidget(), QListWidget()
         self.labels.setAccessibleName("labels without a class")
         self.classes.setAccessibleName("classes, those without images first")
@@ -93,12 +93,11 @@ class Pairing(QWidget):
         layout.addWidget(label("Labels matched by hand", "heading"))
         layout.addWidget(self._lists, 1)
         layout.addLayout(self._made)
-        for signal in (session.contents_changed, session.busy_changed):
+        for signal in (workspace.topics.contents, workspace.topics.busy):
             signal.connect(self.refresh)
-        self.refresh()
 
     def refresh(self) -> None:
-        contents = self.session.contents
+        contents = self.workspace.contents
         self.setVisible(contents is not None and bool(contents.unmatched or contents.pairing))
         if contents is None:
             return
@@ -115,13 +114,13 @@ class Pairing(QWidget):
             self.labels.addItem(item)
         self._fill_classes(contents)
         for one in (self.pair, self.aside):
-            one.setEnabled(not self.session.busy and bool(contents.unmatched))
+            one.setEnabled(not self.workspace.busy and bool(contents.unmatched))
         clear(self._made)
         for name, index in contents.pairing.items():
             meaning = f"means {contents.classes[index]}" if index is not None else "is not a class"
             undo = button("Undo", partial(self._unpair, name), kind="quiet")
             undo.setAccessibleName(f"undo: {name} {meaning}")
-            undo.setEnabled(not self.session.busy)
+            undo.setEnabled(not self.workspace.busy)
             self._made.addLayout(row(label(f"{words.clipped(name, 40)}  {meaning}"), undo, None))
         if self.labels.count():
             self.labels.setCurrentRow(0)
@@ -144,7 +143,7 @@ class Pairing(QWidget):
 
     def _suggest(self, now: QListWidgetItem | None) -> None:
         """Put the likeliest class under the marker: the one whose name is most like the label's, if any is."""
-        contents = self.session.contents
+        contents = self.workspace.contents
         if now is None or contents is None:
             return
         names = {fold(name): k for k, name in enumerate(contents.classes)}
@@ -155,15 +154,15 @@ class Pairing(QWidget):
                 return
 
     def _decide(self, words_: str, change: Mapping[str, int | None], without: str = "") -> None:
-        contents = self.session.contents
-        if contents is not None and not self.session.busy:
+        contents = self.workspace.contents
+        if contents is not None and not self.workspace.busy:
             now = {**{k: v for k, v in contents.pairing.items() if k != without}, **change}
-            self.keeper.decide(changes.pair_labels(words_, now, contents.pairing))
+            self.workspace.edits.take(study_edits.pair_labels(words_, now, contents.pairing))
 
     def _pair(self) -> None:
         name, chosen = self.labels.currentItem(), self.classes.currentItem()
-        if name is not None and chosen is not None and self.session.contents is not None:
-            meaning = self.session.contents.classes[chosen.data(KEY)]
+        if name is not None and chosen is not None and self.workspace.contents is not None:
+            meaning = self.workspace.contents.classes[chosen.data(KEY)]
             self._decide(f"{name.data(KEY)} means {meaning}", {name.data(KEY): chosen.data(KEY)})
 
     def _put_aside(self) -> None:
@@ -177,9 +176,9 @@ class Pairing(QWidget):
 class ClassFamilies(QWidget):
     """Every class with its images in the set shown and its family, which can be typed or read from a table."""
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self._filling = False
         self.table = QTableWidget(0, 3)
         self.table.setHorizontalHeaderLabels(["class", "images", "family"])
@@ -208,12 +207,12 @@ class ClassFamilies(QWidget):
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
         layout.addLayout(row(self.family, self.put))
-        for signal in (session.contents_changed, session.run_changed, session.busy_changed):
+        for signal in (workspace.topics.contents, workspace.topics.run, workspace.topics.busy):
             signal.connect(self.refresh)
 
     def refresh(self) -> None:
-        contents, snapshot = self.session.contents, self.session.snapshot
-        if contents is None or snapshot is None:
+        contents, snapshot = self.workspace.contents, self.workspace.shown.snapshot
+        if contents is None:
             return
         counts = contents.per_class.get(snapshot.record.info.set_id, Counter())
         named = len(set(contents.families.values()))
@@ -244,19 +243,19 @@ class ClassFamilies(QWidget):
                     item.setText(text)
         self._filling = False
         for widget in (self.put, self.load, self.family):
-            widget.setEnabled(not self.session.busy)
+            widget.setEnabled(not self.workspace.busy)
         self.table.setEditTriggers(
             QAbstractItemView.EditTrigger.NoEditTriggers
-            if self.session.busy
+            if self.workspace.busy
             else QAbstractItemView.EditTrigger.DoubleClicked
             | QAbstractItemView.EditTrigger.EditKeyPressed
             | QAbstractItemView.EditTrigger.AnyKeyPressed
         )
 
     def _decide(self, words_: str, now: Mapping[int, str]) -> None:
-        contents = self.session.contents
+        contents = self.workspace.contents
         if contents is not None and now != contents.families:
-            self.keeper.decide(changes.put_in_families(words_, now, contents.families))
+            self.workspace.edits.take(study_edits.put_in_families(words_, now, contents.families))
 
     def _edited(self, item: QTableWidgetItem) -> None:
         if not self._filling and item.column() == 2:
@@ -270,7 +269,7 @@ class ClassFamilies(QWidget):
             self.family.clear()
 
     def _put(self, rows: list[int], family: str) -> None:
-        contents, family = self.session.contents, family.strip()
+        contents, family = self.workspace.contents, family.strip()
         if contents is None:
             return
         now = {k: name for k, name in contents.families.items() if k not in rows}
@@ -287,8 +286,8 @@ class ClassFamilies(QWidget):
     def read(self, path: Path) -> None:
         """Take the families from a table with class and family (a short file: read at once)."""
         try:
-            families = read_families(path, self.session.classes)
+            families = read_families(path, self.workspace.shown.classes)
         except InputError as error:
-            self.keeper.failed.emit(error)
+            self.workspace.notices.fail(error)
             return
         self._decide(f"families of {path.name}", families)

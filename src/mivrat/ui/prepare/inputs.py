@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -22,9 +22,7 @@ from PySide6.QtWidgets import (
 from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
-from mivrat.ui import changes, words
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.session import Session
+from mivrat.ui import words
 from mivrat.ui.theme import theme
 from mivrat.ui.widgets import (
     Choice,
@@ -40,6 +38,8 @@ from mivrat.ui.widgets import (
     spin,
     tip,
 )
+from mivrat.workspace import study_edits
+from mivrat.workspace.workspace import Workspace
 
 TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 INDEPENDENT = "none: independent"
@@ -56,9 +56,9 @@ class InputsPage(Scrolled):
     run_wanted = Signal(int)
     pairs_wanted = Signal()
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self._drawing_from: int | None = None
         body = self._body = QWidget()
         self._list = QVBoxLayout(body)
@@ -66,12 +66,14 @@ class InputsPage(Scrolled):
         self._list.setSpacing(4)
         self.setWidget(body)
         self._waiting, self._focused = Waiting(self), ""
-        self._back = QTimer(self, singleShot=True, interval=0)
-        self._back.timeout.connect(self._focus_again)
-        for signal in (session.contents_changed, session.busy_changed, session.run_changed):
+        self._back = self.workspace.soon(0, self._focus_again)
+        for signal in (workspace.topics.contents, workspace.topics.busy, workspace.topics.run):
             signal.connect(self.refresh)
-        theme.changed.connect(self.refresh)
-        self.refresh()
+        theme.changed.connect(self._follow_theme)
+
+    def _follow_theme(self) -> None:
+        if self.workspace.is_open:
+            self.refresh()
 
     def refresh(self) -> None:
         """Make the lines anew; what has the focus gets it back once it can be used again."""
@@ -92,7 +94,7 @@ class InputsPage(Scrolled):
 
     def _fill(self) -> None:
         clear(self._list)
-        contents = self.session.contents
+        contents = self.workspace.contents
         if contents is None:
             self._list.addWidget(label("Reading what the study holds …", soft=True))
             self._list.addStretch(1)
@@ -109,7 +111,7 @@ class InputsPage(Scrolled):
     def _add_models(self, contents: Contents) -> None:
         add = button("Add a model…", self._choose_model)
         tip(add, "An ONNX file, or a table of predictions made elsewhere (path and one column per class, or predicted)")
-        add.setEnabled(not self.session.busy)
+        add.setEnabled(not self.workspace.busy)
         self._list.addLayout(row(label("Models", "heading"), None, add))
         for model in contents.models:
             lost = model.path in contents.missing
@@ -120,8 +122,8 @@ class InputsPage(Scrolled):
                 guess = "; the recipe is a guess: see Recipe and Check" if model.recipe_is_guess else ""
                 entry.tell(f"recipe {model.recipe.summary()}{guess}")
             if lost:
-                entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.session.busy)
-            entry.offer([("Remove", partial(self._remove_model, model))], not self.session.busy)
+                entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.workspace.busy)
+            entry.offer([("Remove", partial(self._remove_model, model))], not self.workspace.busy)
             self._list.addWidget(entry)
 
     def _choose_model(self) -> None:
@@ -133,15 +135,15 @@ class InputsPage(Scrolled):
 
     def add_model(self, path: Path) -> None:
         """Add a model as a run on the set shown; a recipe in use in this study is taken where it fits."""
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return
+        snapshot = self.workspace.shown.snapshot
         usual = snapshot.record.recipe if snapshot.record.kind.can.scores else None
-        self.keeper.allow(path.parent)
-        self.keeper.decide(changes.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual))
+        self.workspace.allow(path.parent)
+        self.workspace.edits.take(
+            study_edits.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual)
+        )
 
     def _remove_model(self, model: ModelInfo) -> None:
-        self.keeper.decide(changes.remove_model(model))
+        self.workspace.edits.take(study_edits.remove_model(model))
 
     def _choose_moved_model(self, model: ModelInfo) -> None:
         found, _ = QFileDialog.getOpenFileName(self, f"Where is {model.path.name}?", self._folder())
@@ -149,8 +151,8 @@ class InputsPage(Scrolled):
             self.relocate_model(model, Path(found))
 
     def relocate_model(self, model: ModelInfo, path: Path) -> None:
-        self.keeper.allow(path.parent)
-        self.keeper.decide(changes.relocate_model(model, path))
+        self.workspace.allow(path.parent)
+        self.workspace.edits.take(study_edits.relocate_model(model, path))
 
     # --- image sets ---
 
@@ -158,7 +160,7 @@ class InputsPage(Scrolled):
         add = QToolButton()
         add.setText("Add images…")
         add.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        add.setEnabled(not self.session.busy)
+        add.setEnabled(not self.workspace.busy)
         menu = QMenu(add)
         for role in ROLES:
             for what in ("folder", "table or picture"):
@@ -191,19 +193,19 @@ class InputsPage(Scrolled):
         role = Choice(ROLES, f"what {one.name} is used for")
         tip(role, "\n".join(MEANINGS.values()))
         role.setCurrentText(one.role)
-        role.setEnabled(not self.session.busy)
+        role.setEnabled(not self.workspace.busy)
         role.activated.connect(lambda i, one=one: self._change_role(one, ROLES[i]))
         entry.put(role)
         if one.columns and one.role == "held-out":
             entry.add_below(self._together_line(one))
         if one.root in contents.missing:
-            entry.lack("The folder is not there.", partial(self._choose_moved_set, one), not self.session.busy)
+            entry.lack("The folder is not there.", partial(self._choose_moved_set, one), not self.workspace.busy)
         offers: list[tuple[str, Callable[[], object]]] = [
             ("Draw a subset…", partial(self._start_drawing, one)),
             ("Relocate…", partial(self._choose_moved_set, one)),
-            ("Remove", lambda: self.keeper.decide(changes.remove_set(one))),
+            ("Remove", lambda: self.workspace.edits.take(study_edits.remove_set(one))),
         ]
-        entry.offer(offers, not self.session.busy)
+        entry.offer(offers, not self.workspace.busy)
         return entry
 
     def _together_line(self, one: SetInfo) -> QHBoxLayout:
@@ -215,13 +217,13 @@ class InputsPage(Scrolled):
             "interval and test is then over whole units of it.",
         )
         choice.setCurrentText(one.together or INDEPENDENT)
-        choice.setEnabled(not self.session.busy)
+        choice.setEnabled(not self.workspace.busy)
         choice.activated.connect(lambda i, one=one: self._put_together(one, "" if i == 0 else one.columns[i - 1]))
         return row(label("images belong together by", soft=True), choice, None, spacing=8)
 
     def _put_together(self, one: SetInfo, column: str) -> None:
         if column != one.together:
-            self.keeper.decide(changes.put_together(one, column))
+            self.workspace.edits.take(study_edits.put_together(one, column))
 
     def _choose_images(self, role: Role, what: str) -> None:
         if what == "folder":
@@ -235,8 +237,8 @@ class InputsPage(Scrolled):
 
     def add_images(self, source: Path, role: Role) -> None:
         """Add a folder, a table or a picture as an image set."""
-        self.keeper.allow(source if source.is_dir() else source.parent)
-        self.keeper.decide(changes.add_images(source, role))
+        self.workspace.allow(source if source.is_dir() else source.parent)
+        self.workspace.edits.take(study_edits.add_images(source, role))
 
     def take_files(self, paths: Sequence[Path]) -> None:
         """Files dropped on the window: the first one is added as a model, or as held-out images."""
@@ -248,7 +250,7 @@ class InputsPage(Scrolled):
 
     def _change_role(self, one: SetInfo, role: Role) -> None:
         if role != one.role:
-            self.keeper.decide(changes.change_role(one, role))
+            self.workspace.edits.take(study_edits.change_role(one, role))
 
     def _choose_moved_set(self, one: SetInfo) -> None:
         found = QFileDialog.getExistingDirectory(self, f"Where are the images of {one.name}?", self._folder())
@@ -257,8 +259,8 @@ class InputsPage(Scrolled):
 
     def relocate(self, one: SetInfo, root: Path) -> None:
         """Look for a set's images in another folder."""
-        self.keeper.allow(root)
-        self.keeper.decide(changes.relocate_set(one, root))
+        self.workspace.allow(root)
+        self.workspace.edits.take(study_edits.relocate_set(one, root))
 
     def _start_drawing(self, one: SetInfo) -> None:
         self._drawing_from = one.id
@@ -272,14 +274,14 @@ class InputsPage(Scrolled):
 
     def _draw(self, one: SetInfo, number: int, seed: int, each_class: bool) -> None:
         self._drawing_from = None
-        self.keeper.decide(changes.draw_subset(one, number, seed, each_class))
+        self.workspace.edits.take(study_edits.draw_subset(one, number, seed, each_class))
 
     # --- runs ---
 
     def _add_runs(self, contents: Contents) -> None:
         self._list.addWidget(label("Runs", "heading"))
         self._list.addWidget(label("Each model on each held-out set. Nothing is scored twice.", soft=True, wrap=True))
-        shown = self.session.snapshot.record.info.id if self.session.snapshot is not None else 0
+        shown = self.workspace.shown.snapshot.record.info.id
         grid = QGridLayout()
         grid.setHorizontalSpacing(14)
         grid.setVerticalSpacing(1)
@@ -301,7 +303,7 @@ class InputsPage(Scrolled):
                     act = button("Show", partial(self.run_wanted.emit, state.info.id), kind="quiet")
                 else:
                     act = button("Begin", partial(self._begin, model, one), kind="quiet")
-                act.setEnabled(not self.session.busy)
+                act.setEnabled(not self.workspace.busy)
                 act.setAccessibleName(f"{one.name}, {contents.model_name(model.id)}: {told}")
                 for column, widget in enumerate((Elided(one.name), Elided(contents.model_name(model.id)))):
                     grid.addWidget(widget, line, column)
@@ -315,11 +317,11 @@ class InputsPage(Scrolled):
 
     def _begin(self, model: ModelInfo, one: SetInfo) -> None:
         recipe = model.recipe if model.kind.can.scores else None
-        run = changes.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe)
-        self.keeper.decide(run, then=self.keeper.score)
+        run = study_edits.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe)
+        self.workspace.edits.take(run, then=self.workspace.jobs.score)
 
     def _folder(self) -> str:
-        path = self.session.study_path
+        path = self.workspace.study_path
         return str(path.parent if path is not None else Path.home())
 
 

@@ -16,15 +16,14 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
-from mivrat.ui import changes
-from mivrat.ui.keeper import Keeper
 from mivrat.ui.picture_panel import PicturePanel
 from mivrat.ui.pictures import to_image
 from mivrat.ui.prepare.recipe_form import RecipeForm
 from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
-from mivrat.ui.session import Session
 from mivrat.ui.widgets import Elided, Scrolled, button, clear, label, row, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace import study_edits
+from mivrat.workspace.executors import Task
+from mivrat.workspace.workspace import Workspace
 
 SHOWN_SIDE = 800
 NO_RECIPE = (
@@ -38,18 +37,18 @@ class RecipePage(QWidget):
 
     try_wanted = Signal()
 
-    def __init__(self, session: Session, keeper: Keeper) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
-        self.session, self.keeper = session, keeper
+        self.workspace = workspace
         self._drafts: dict[tuple[str, str, str], RecipeDraft] = {}
         self._hints: dict[tuple[str, str, str], list[Hint]] = {}
-        self._workers = Workers(1, self)
-        self._preparing: Work | None = None
+        self._workers = self.workspace.parallel.group(1)
+        self._preparing: Task | None = None
         self._build()
-        for signal in (session.run_changed, session.busy_changed):
+        for signal in (workspace.topics.run, workspace.topics.busy):
             signal.connect(self.refresh)
-        session.current_changed.connect(self._prepare)
-        session.left.connect(self._leave)
+        workspace.topics.current.connect(self._prepare)
+        workspace.topics.left.connect(self._leave)
 
     def _build(self) -> None:
         self.none = label(NO_RECIPE, soft=True, wrap=True)
@@ -117,22 +116,22 @@ class RecipePage(QWidget):
     @property
     def draft(self) -> RecipeDraft | None:
         """What is being edited for the model shown."""
-        snapshot = self.session.snapshot
-        if snapshot is None or not snapshot.record.kind.can.scores:
+        snapshot = self.workspace.shown.snapshot
+        if not snapshot.record.kind.can.scores:
             return None
         return self._drafts.setdefault(snapshot.record.model_key, RecipeDraft(snapshot.record.recipe))
 
     def refresh(self) -> None:
         """Show the draft of the model shown, and what it makes of the picture."""
         draft = self.draft
-        self.none.setVisible(draft is None and self.session.snapshot is not None)
+        self.none.setVisible(draft is None)
         for part in (self.area, self.foot, self.name):
             part.setVisible(draft is not None)
-        if draft is None or self.session.snapshot is None:
+        if draft is None:
             return
         self.form.show_recipe(draft.recipe)
-        changed = draft.recipe != self.session.snapshot.record.recipe
-        self.adopt.setEnabled(changed and not self.session.busy)
+        changed = draft.recipe != self.workspace.shown.snapshot.record.recipe
+        self.adopt.setEnabled(changed and not self.workspace.busy)
         self.undo_button.setEnabled(draft.can_undo)
         self.redo_button.setEnabled(draft.can_redo)
         self._show_problem("")
@@ -150,12 +149,18 @@ class RecipePage(QWidget):
     # --- the picture ---
 
     def _image(self) -> int | None:
-        shown = self.session.shown
-        return self.session.current if self.session.current is not None else int(shown[0]) if len(shown) else None
+        shown = self.workspace.shown.images
+        return (
+            self.workspace.shown.current
+            if self.workspace.shown.current is not None
+            else int(shown[0])
+            if len(shown)
+            else None
+        )
 
     def _prepare(self) -> None:
-        draft, image, snapshot = self.draft, self._image(), self.session.snapshot
-        if draft is None or snapshot is None or not self.isVisible():
+        draft, image, snapshot = self.draft, self._image(), self.workspace.shown.snapshot
+        if draft is None or not self.isVisible():
             return
         if self._preparing is not None:
             self._preparing.cancel()
@@ -193,8 +198,8 @@ class RecipePage(QWidget):
     # --- hints ---
 
     def _show_hints(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or not self.isVisible():
+        snapshot = self.workspace.shown.snapshot
+        if not self.isVisible():
             return
         record = snapshot.record
         key = record.model_key
@@ -286,11 +291,13 @@ class RecipePage(QWidget):
                 self._show_problem(error.line())
 
     def _adopt(self) -> None:
-        snapshot, draft = self.session.snapshot, self.draft
-        if snapshot is None or draft is None:
+        snapshot, draft = self.workspace.shown.snapshot, self.draft
+        if draft is None:
             return
         record = snapshot.record
-        self.keeper.decide(changes.add_run("recipe adopted", record.model_path, record.info.set_id, draft.recipe))
+        self.workspace.edits.take(
+            study_edits.add_run("recipe adopted", record.model_path, record.info.set_id, draft.recipe)
+        )
         self._drafts.pop(record.model_key)
         self.try_wanted.emit()
 

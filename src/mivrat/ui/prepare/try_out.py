@@ -19,12 +19,11 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.answers.answers import PENDING, SCORED
 from mivrat.core.pictures.subsets import pick
 from mivrat.ui import words
-from mivrat.ui.keeper import Keeper
 from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.session import Session
-from mivrat.ui.study_work import FEW
 from mivrat.ui.theme import font, theme
 from mivrat.ui.widgets import Scrolled, button, label, row
+from mivrat.workspace.study_jobs import FEW
+from mivrat.workspace.workspace import Workspace
 
 COLUMNS, GAP, TEXT = 3, 14, 54
 
@@ -34,15 +33,15 @@ class TryOutPage(QWidget):
 
     looked = Signal()
 
-    def __init__(self, session: Session, keeper: Keeper, thumbnails: Thumbnails) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
-        self.session, self.keeper, self.seed = session, keeper, 0
+        self.workspace, self.seed = workspace, 0
         self.told = label(wrap=True)
         self.note = label(soft=True, wrap=True)
-        self.score = button(f"Score these {FEW}", lambda: keeper.score(self.positions()), kind="primary")
+        self.score = button(f"Score these {FEW}", lambda: workspace.jobs.score(self.positions()), kind="primary")
         self.others = button(f"Another {FEW}", self.draw_others)
-        self.full = button("Start the full run", lambda: keeper.score())
-        self.cards = Cards(session, thumbnails)
+        self.full = button("Start the full run", lambda: workspace.jobs.score())
+        self.cards = Cards(workspace, thumbnails)
         self.cards.opened.connect(self._look)
         self.area = Scrolled(self.cards)
         layout = QVBoxLayout(self)
@@ -52,13 +51,13 @@ class TryOutPage(QWidget):
         layout.addLayout(row(self.score, self.others, self.full, None))
         layout.addWidget(self.note)
         layout.addWidget(self.area, 1)
-        for signal in (session.figures_changed, session.busy_changed):
+        for signal in (workspace.topics.figures, workspace.topics.busy):
             signal.connect(self.refresh)
 
     def positions(self) -> list[int]:
         """The images drawn: the same ones for the same set and seed."""
-        snapshot = self.session.snapshot
-        return pick(snapshot.counts.listed, FEW, self.seed) if snapshot is not None else []
+        snapshot = self.workspace.shown.snapshot
+        return pick(snapshot.counts.listed, FEW, self.seed)
 
     def draw_others(self) -> None:
         """Draw other images."""
@@ -66,9 +65,7 @@ class TryOutPage(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return
+        snapshot = self.workspace.shown.snapshot
         positions, judged = self.positions(), snapshot.judged
         waiting = int((judged.state[positions] == PENDING).sum())
         labelled = int(judged.evaluated[positions].sum())
@@ -83,7 +80,7 @@ class TryOutPage(QWidget):
         self.note.setText(
             "So few prove nothing about accuracy; they show whether pictures, labels and answers belong together."
         )
-        free = not self.session.busy
+        free = not self.workspace.busy
         self.score.setVisible(bool(waiting))
         self.score.setText(f"Score these {len(positions)}")
         self.score.setEnabled(free)
@@ -93,9 +90,9 @@ class TryOutPage(QWidget):
         self.cards.show_images(positions)
 
     def _look(self, image: int) -> None:
-        if image not in self.session.shown:
-            self.session.clear()
-        self.session.look_at(image)
+        if image not in self.workspace.shown.images:
+            self.workspace.shown.clear()
+        self.workspace.shown.look_at(image)
         self.looked.emit()
 
 
@@ -104,9 +101,9 @@ class Cards(QWidget):
 
     opened = Signal(int)
 
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
-        self.session, self._thumbnails = session, thumbnails
+        self.workspace, self._thumbnails = workspace, thumbnails
         self.images: list[int] = []
         self.at = 0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -139,7 +136,7 @@ class Cards(QWidget):
         return QRectF(4 + column * (self.side + GAP), 4 + line * (self.side + TEXT + GAP), self.side, self.side)
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        if (snapshot := self.session.snapshot) is not None:
+        if (snapshot := self.workspace.shown.snapshot) is not None:
             files = snapshot.record.image_set
             self._thumbnails.want(self, {files.file(i) for i in self.images if i < len(files.items)})
         with QPainter(self) as painter:
@@ -153,8 +150,8 @@ class Cards(QWidget):
         self._thumbnails.want(self, set())
 
     def _paint_card(self, painter: QPainter, i: int, image: int) -> None:
-        snapshot = self.session.snapshot
-        if snapshot is None or image >= len(snapshot.judged.state):
+        snapshot = self.workspace.shown.snapshot
+        if image >= len(snapshot.judged.state):
             return
         square = self.card_rect(i)
         picture, final = self._thumbnails.get(snapshot.record.image_set.file(image))
@@ -189,8 +186,7 @@ class Cards(QWidget):
 
     def _lines(self, image: int) -> list[tuple[str, str, QFont.Weight]]:
         """What is written below a card: label, answer, runner-up."""
-        assert self.session.snapshot is not None
-        judged, record = self.session.snapshot.judged, self.session.snapshot.record
+        judged, record = self.workspace.shown.snapshot.judged, self.workspace.shown.snapshot.record
         classes, item = record.classes, record.image_set.items[image]
         label_index, normal, strong = int(judged.labels[image]), QFont.Weight.Normal, QFont.Weight.Medium
         said = item.said if label_index < 0 and item.said else ""

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from PySide6.QtCore import QDir, QSettings, Qt, QTimer, Signal
+from PySide6.QtCore import QDir, QSettings, Qt, Signal
 from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
@@ -24,9 +24,11 @@ from mivrat.core.pictures.image_sets import (
 )
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.ui import words
-from mivrat.ui.study_work import FEW, Asking, NewStudy
+from mivrat.ui.parts.loop import Soon
 from mivrat.ui.widgets import Elided, button, clear, label, row, set_role, tip
-from mivrat.ui.work import Work, Workers
+from mivrat.workspace.executors import Task
+from mivrat.workspace.study_jobs import FEW, Asking, NewStudy
+from mivrat.workspace.workspace import Workspace
 
 MOST_RECENT = 6
 ICON = Path(__file__).parents[1] / "icons" / "mivrat.svg"
@@ -299,13 +301,13 @@ class NewStudyPage(QWidget):
     start_wanted = Signal(NewStudy)
     cancelled = Signal()
 
-    def __init__(self) -> None:
+    def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.setObjectName("page")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setAcceptDrops(True)
-        self._workers = Workers(1, self)
-        self._checking: Work | None = None
+        self._workers = workspace.parallel.group(1)
+        self._checking: Task | None = None
         self._proposed: Path | None = None
         self.model = _PathField(
             "model",
@@ -364,8 +366,7 @@ class NewStudyPage(QWidget):
         outer.addStretch(1)
         outer.addLayout(row(None, holder, None))
         outer.addStretch(2)
-        self._soon = QTimer(self, singleShot=True, interval=300)
-        self._soon.timeout.connect(self._check)
+        self._soon = Soon(300, self._check)
         self._changed()
 
     def _propose_study(self) -> None:
@@ -420,7 +421,7 @@ class NewStudyPage(QWidget):
         new = self.wanted()
         if new is not None:
             self._checking = self._workers.start(
-                lambda work: check_inputs(new), done=self._fits, failed=self._does_not_fit
+                lambda work: check_inputs(new), done=self._fits, failed=self.show_misfit
             )
 
     def _fits(self, fits: Fits) -> None:
@@ -429,7 +430,7 @@ class NewStudyPage(QWidget):
         self.message.setText(f"These fit together: {fits.found}.{warning}")
         self._enable(True)
 
-    def _does_not_fit(self, error: InputError) -> None:
+    def show_misfit(self, error: InputError) -> None:
         set_role(self.message, "problem")
         self.message.setText(error.line())
 

@@ -1,4 +1,4 @@
-"""Decisions on single images by keys and buttons: causes, notes, other labels; and going from one mistake to the next."""
+"""Edits of single images by keys and buttons: causes, notes, other labels; and going from one mistake to the next."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject
 
+from mivrat.core.base import text
+from mivrat.core.selecting.kept import KeptSelection, to_text
+from mivrat.core.selecting.selection import Conditions
 from mivrat.core.study.reviews import Review
-from mivrat.ui import words
-from mivrat.ui.keeper import Keeper
-from mivrat.ui.session import Session
+from mivrat.workspace.shown import Shown
+from mivrat.workspace.workspace import Workspace
 
 
 @dataclass(frozen=True)
@@ -25,32 +26,35 @@ class ReviewProgress:
 
     def sentence(self) -> str:
         what = "mistakes" if self.mistakes else "images"
-        return f"{words.count(self.reviewed)} of {words.count(self.total)} {what} reviewed"
+        return f"{text.count(self.reviewed)} of {text.count(self.total)} {what} reviewed"
 
 
-class Reviewer(QObject):
+class Reviewer:
     """Acts on the images marked, or else on the one looked at."""
 
-    def __init__(self, session: Session, keeper: Keeper, parent: QObject | None = None) -> None:
-        super().__init__(parent)
-        self.session, self.keeper = session, keeper
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+
+    @property
+    def _shown(self) -> Shown:
+        return self.workspace.shown
 
     def _change(self, what: str, change: Callable[[Review], Review], images: list[int] | None = None) -> bool:
-        some = self.session.acted_on if images is None else images
+        some = self._shown.acted_on if images is None else images
         if not some:
             return False
-        where = f"{words.images(len(some))}" if len(some) > 1 else words.clipped(self.session.name_of(some[0]), 30)
-        reviews = self.session.reviews
-        return self.keeper.review(f"{what}, {where}", {i: change(reviews[i]) for i in some})
+        where = f"{text.images(len(some))}" if len(some) > 1 else text.clipped(self._shown.name_of(some[0]), 30)
+        reviews = self._shown.reviews
+        return self.workspace.edits.review(f"{what}, {where}", {i: change(reviews[i]) for i in some})
 
     def toggle_key(self, number: int) -> bool:
         """Put the images down to the cause with a key from 1 to 9, or take it back; False where no cause has that key."""
-        causes = self.session.reviews.causes
+        causes = self._shown.reviews.causes
         return number <= len(causes) and self.toggle_cause(causes[number - 1].id)
 
     def toggle_cause(self, cause: int) -> bool:
         """Put the images down to a cause, or take it back where all of them have it; either way they are reviewed."""
-        reviews, some = self.session.reviews, self.session.acted_on
+        reviews, some = self._shown.reviews, self._shown.acted_on
         everywhere = all(cause in reviews[i].causes for i in some)
 
         def change(one: Review) -> Review:
@@ -61,7 +65,7 @@ class Reviewer(QObject):
 
     def toggle_reviewed(self) -> bool:
         """Mark the images as reviewed, or as not reviewed where all of them are."""
-        seen = all(self.session.reviews[i].reviewed for i in self.session.acted_on)
+        seen = all(self._shown.reviews[i].reviewed for i in self._shown.acted_on)
         return self._change("not reviewed" if seen else "reviewed", lambda one: replace(one, reviewed=not seen))
 
     def write_note(self, image: int, note: str) -> bool:
@@ -70,7 +74,7 @@ class Reviewer(QObject):
 
     def propose(self, label: int | None, images: list[int] | None = None) -> bool:
         """Propose another label, or with None stay with the one there is; files and source labels are never changed."""
-        what = "label kept" if label is None else f"label {words.clipped(self.session.classes[label], 30)}"
+        what = "label kept" if label is None else f"label {text.clipped(self._shown.classes[label], 30)}"
         return self._change(
             what,
             lambda one: replace(one, label=label, dismissed=one.dismissed and label is None, reviewed=True),
@@ -83,15 +87,26 @@ class Reviewer(QObject):
             "suspicion dismissed", lambda one: replace(one, dismissed=True, label=None, reviewed=True), images
         )
 
+    # --- kept selections ---
+
+    def keep_as(self, name: str, conditions: Conditions | None = None) -> None:
+        """Keep a selection, else the one in force, under a name; one of that name is replaced. What is shown stays."""
+        shown = self._shown
+        some = shown.conditions if conditions is None else conditions
+        others = [one for one in shown.kept if one.name != name]
+        made = KeptSelection(name, to_text(some, shown.classes, shown.record.names))
+        self.workspace.edits.keep_selections(
+            f"selection {name} kept", sorted([*others, made], key=lambda one: one.name)
+        )
+        self.workspace.notices.say(f"Kept as “{name}”, under Examine, Review.")
+
     # --- the review run ---
 
     def _to_review(self) -> tuple[NDArray[np.bool_], bool]:
         """Which of the images shown are to be reviewed, and whether they are mistakes: all images where none is wrong."""
-        snapshot = self.session.snapshot
-        if snapshot is None:
-            return np.zeros(0, bool), True
-        wrong = snapshot.judged.wrong[self.session.shown]
-        labelled = bool(snapshot.judged.evaluated[self.session.shown].any())
+        judged = self._shown.judged
+        wrong = judged.wrong[self._shown.images]
+        labelled = bool(judged.evaluated[self._shown.images].any())
         return (wrong, True) if wrong.any() or labelled else (np.ones(len(wrong), bool), False)
 
     def progress(self) -> ReviewProgress:
@@ -101,9 +116,7 @@ class Reviewer(QObject):
         return ReviewProgress(int((wanted & seen).sum()), int(wanted.sum()), mistakes)
 
     def _reviewed(self) -> NDArray[np.bool_]:
-        snapshot = self.session.snapshot
-        listed = snapshot.counts.listed if snapshot is not None else 0
-        return self.session.reviews.mask(listed, "reviewed")[self.session.shown]
+        return self._shown.reviews.mask(self._shown.snapshot.counts.listed, "reviewed")[self._shown.images]
 
     def go_to_next(self) -> bool:
         """Look at the next image that is still to be reviewed, after the last from the first again; False where none is."""
@@ -111,6 +124,6 @@ class Reviewer(QObject):
         left = np.flatnonzero(wanted & ~self._reviewed())
         if not len(left):
             return False
-        further = left[left > self.session.position]
-        self.session.look_at(int(self.session.shown[further[0] if len(further) else left[0]]))
+        further = left[left > self._shown.position]
+        self._shown.look_at(int(self._shown.images[further[0] if len(further) else left[0]]))
         return True

@@ -1,10 +1,10 @@
-"""What workers do with a study: open it, read what it holds, take decisions, score and check runs."""
+"""What workers do with a study: open it, read what it holds, edit it; and the long jobs, each a generator of what it finds."""
 
 from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -15,6 +15,7 @@ from platformdirs import user_cache_path
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
+from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.kinds import load_model
 from mivrat.core.pictures.classes import read_class_list
@@ -23,24 +24,27 @@ from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.pictures.subsets import pick
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.loading import load_judged
+from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.running.two_classes import TwoClasses, load_two_classes, save_two_classes
 from mivrat.core.running.two_classes import find_two_classes as find_two_classes_in
 from mivrat.core.selecting.kept import KeptSelection, load_kept
 from mivrat.core.study.contents import Contents, read_contents
 from mivrat.core.study.file import Study
-from mivrat.core.study.image_sets import declared_places, forget_images, load_references, load_stamps
+from mivrat.core.study.image_sets import declared_places, forget_images, load_references
 from mivrat.core.study.places import places_to_ask_about
-from mivrat.core.study.records import RunInfo, RunRecord
+from mivrat.core.study.records import RunInfo, RunKey, RunRecord
 from mivrat.core.study.reviews import Reviews, load_reviews
 from mivrat.core.study.runs import list_runs, load_run
 from mivrat.core.study.settings import load_setting
 from mivrat.demo.study import make_demo_study
-from mivrat.ui.session import Snapshot, take_snapshot
-from mivrat.ui.work import Work
 
 SECONDS_BETWEEN_SNAPSHOTS = 0.7
 # So many images are tried out before a full run.
 FEW = 12
+
+
+# A job tells of progress and of what it finds, and returns whether it came to its end.
+Running = Generator[object, None, bool]
 
 
 @dataclass(frozen=True)
@@ -70,8 +74,7 @@ class Further:
 class FoundFeatures:
     """The features of a run's images."""
 
-    path: Path
-    run_id: int
+    run: RunKey
     vectors: NDArray[np.float32]
 
 
@@ -79,8 +82,7 @@ class FoundFeatures:
 class FoundTwoClasses:
     """The images of a run with more than one plausible class."""
 
-    path: Path
-    run_id: int
+    run: RunKey
     found: tuple[TwoClasses, ...]
 
 
@@ -137,7 +139,7 @@ def _opened(study: Study, run_id: int | None) -> Opened:
     )
 
 
-def decide(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
+def edit(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
     """Change a study and read it anew; the change may name another run to be shown."""
     study = Study.open(path)
     try:
@@ -151,26 +153,12 @@ def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
     """What the study holds, what the checks of a run have found, and its images' features if wanted and all known."""
     study = Study.open(path, again=True)
     try:
-        features = _features(study, record) if with_features else None
+        features = _features(record) if with_features else None
         known = features.vectors if features is not None and not len(features.pending) else None
         run_id = record.info.id
         return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, record))
     finally:
         study.close()
-
-
-@dataclass(frozen=True)
-class Decided:
-    """What has been decided of a set's images, as the study holds it."""
-
-    reviews: Reviews
-    kept: tuple[KeptSelection, ...]
-
-
-def read_decided(path: Path, set_id: int) -> Decided:
-    """Read what the study holds of what has been decided."""
-    with Study.open(path, again=True) as study:
-        return Decided(load_reviews(study, set_id), load_kept(study, set_id))
 
 
 def write(path: Path, change: Callable[[Study], object]) -> None:
@@ -182,30 +170,24 @@ def write(path: Path, change: Callable[[Study], object]) -> None:
         study.close()
 
 
-def _features(study: Study, record: RunRecord) -> Features:
-    contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
-    return Features(record, contents, user_cache_path("mivrat", appauthor=False) / "features")
+def _features(record: RunRecord) -> Features:
+    return Features(record, record.answers.contents, user_cache_path("mivrat", appauthor=False) / "features")
 
 
-def find_features(path: Path, record: RunRecord, work: Work) -> bool:
+def find_features(record: RunRecord, stop: StopSignal) -> Running:
     """Work out the features of a run's images; whether all of them are known."""
-    study = Study.open(path, again=True)
-    try:
-        features = _features(study, record)
-    finally:
-        study.close()
-    for progress in features.run(work.stop):
-        work.report(progress)
-    complete = not len(features.pending) or not work.stop.stopped
+    features = _features(record)
+    yield from features.run(stop)
+    complete = not len(features.pending) or not stop.stopped
     if complete:
-        work.report(FoundFeatures(path, record.info.id, features.vectors))
+        yield FoundFeatures(record.key, features.vectors)
     return complete
 
 
-def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
+def find_two_classes(path: Path, snapshot: Snapshot, stop: StopSignal) -> Running:
     """Look for images with more than one plausible class, and keep those found; whether all were looked at."""
     record = snapshot.record
-    model = load_model(record.model_path, record.classes, record.recipe)
+    model = model_of(record)
     if not model.kind.can.scores:
         raise InputError(
             f"{model.kind.called} cannot answer for shifted images",
@@ -213,24 +195,22 @@ def find_two_classes(path: Path, snapshot: Snapshot, work: Work) -> bool:
             mend="this needs the model itself, as an ONNX file",
         )
     files, found = record.image_set.files(), []
-    for news in find_two_classes_in(model, files, snapshot.judged, work.stop):
+    for news in find_two_classes_in(model, files, snapshot.judged, stop):
         if isinstance(news, TwoClasses):
             found.append(news)
         else:
-            work.report(news)
-    if work.stop.stopped:
+            yield news
+    if stop.stopped:
         return False
-    run_id = record.info.id
     write(path, lambda study: save_two_classes(study, record, found))
-    work.report(FoundTwoClasses(path, run_id, tuple(found)))
+    yield FoundTwoClasses(record.key, tuple(found))
     return True
 
 
-def export(job: Callable[[StopSignal], Iterator[Progress | Written]], work: Work) -> bool:
+def export(make: Callable[[StopSignal], Iterator[Progress | Written]], stop: StopSignal) -> Running:
     """Write files, telling of progress; whether all were written."""
-    for progress in job(work.stop):
-        work.report(progress)
-    return not work.stop.stopped
+    yield from make(stop)
+    return not stop.stopped
 
 
 def save_copy(path: Path, copy: Path) -> None:
@@ -242,29 +222,29 @@ def save_copy(path: Path, copy: Path) -> None:
         study.close()
 
 
-def check(path: Path, snapshot: Snapshot, names: Collection[str], work: Work) -> bool:
+def check(path: Path, snapshot: Snapshot, names: Collection[str], stop: StopSignal) -> Running:
     """Run checks on the run shown, telling of each result; whether all were run."""
     study = Study.open(path)
     found = 0
     try:
         keep = os.access(path, os.W_OK)
-        for news in check_run(study, snapshot.record, snapshot.judged, names, work.stop, keep=keep):
+        for news in check_run(study, snapshot.record, snapshot.judged, names, stop, keep=keep):
             found += isinstance(news, KeptResult)
-            work.report(news)
+            yield news
     finally:
         study.close()
     return found == len(names)
 
 
-def make_demo(path: Path, work: Work) -> bool:
+def make_demo(path: Path, stop: StopSignal) -> Running:
     """Make the demonstration study, or finish one begun before; whether it is complete."""
     last = Progress(0, 1, 0.0, None)
-    for last in make_demo_study(path, work.stop):
-        work.report(last)
+    for last in make_demo_study(path, stop):
+        yield last
     return last.done >= last.total
 
 
-def run_new(new: NewStudy, work: Work) -> bool:
+def run_new(new: NewStudy, stop: StopSignal) -> Running:
     """Make a study and score its images; labels that no class goes by are kept, to be paired by hand."""
     classes = read_class_list(new.classes)
     model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
@@ -272,25 +252,27 @@ def run_new(new: NewStudy, work: Work) -> bool:
     study = Study.create(new.study, classes)
     try:
         evaluation = Evaluation(model, image_set, study)
-        return _run(evaluation, new.study, work, pick(len(image_set.items), FEW, 0) if new.few else None)
+        return (yield from _run(evaluation, new.study, stop, pick(len(image_set.items), FEW, 0) if new.few else None))
     finally:
         study.close()
 
 
-def run_on(path: Path, run_id: int, work: Work, only: Sequence[int] | None = None, *, forget: bool = False) -> bool:
+def run_on(
+    path: Path, run_id: int, stop: StopSignal, only: Sequence[int] | None = None, *, forget: bool = False
+) -> Running:
     """Score what a run has not scored yet, or those images of it that are in ``only``; ``forget`` reads them anew."""
     study = Study.open(path)
     try:
         record = load_run(study, run_id)
         if forget and only is not None:
             forget_images(study, record.info.set_id, only)
-        model = load_model(record.model_path, record.classes, record.recipe)
-        return _run(Evaluation(model, record.image_set, study), path, work, only)
+        model = model_of(record)
+        return (yield from _run(Evaluation(model, record.image_set, study), path, stop, only))
     finally:
         study.close()
 
 
-def _run(evaluation: Evaluation, path: Path, work: Work, only: Sequence[int] | None) -> bool:
+def _run(evaluation: Evaluation, path: Path, stop: StopSignal, only: Sequence[int] | None) -> Running:
     """Run an evaluation to its end or stop, telling of progress often and of results now and then."""
     assert evaluation.study is not None
     assert evaluation.run_id is not None
@@ -304,11 +286,11 @@ def _run(evaluation: Evaluation, path: Path, work: Work, only: Sequence[int] | N
     def so_far() -> Opened:
         return Opened(path, runs, references, take_snapshot(record, evaluation.judging), reviews, kept)
 
-    for progress in evaluation.run(work.stop, only=only):
-        work.report(progress)
+    for progress in evaluation.run(stop, only=only):
+        yield progress
         if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
-            work.report(so_far())
+            yield so_far()
             told = time.monotonic()
-    work.report(so_far())
+    yield so_far()
     pending = evaluation.answers.pending
     return not len(pending if only is None else np.intersect1d(pending, only))

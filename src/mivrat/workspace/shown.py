@@ -1,24 +1,18 @@
-"""What the window is looking at: one run of one study, its figures and checks, and the selection; views listen to it."""
+"""What of a study is being looked at: one run as judged, its figures and checks, the selection, and the image looked at."""
 
 from __future__ import annotations
 
 import gc
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, Signal
 
-from mivrat.core.answers.judged import Counts, Judged
-from mivrat.core.answers.judging import Judging, units_in
+from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.of_run import KeptResult
-from mivrat.core.figures.confusion import Mistakes, mistakes
-from mivrat.core.figures.intervals import Proportion, proportion
-from mivrat.core.figures.summary import Figures, sensible_ks
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.likeness.search import likeness_to_class
-from mivrat.core.running.slow_figures import SlowFigures
+from mivrat.core.running.snapshot import Measured, Snapshot
 from mivrat.core.running.two_classes import TwoClasses
 from mivrat.core.selecting.kept import KeptSelection
 from mivrat.core.selecting.ordering import (
@@ -34,82 +28,25 @@ from mivrat.core.selecting.ordering import (
     ToArrange,
 )
 from mivrat.core.selecting.selection import About, Condition, Conditions, InGroup, Picked, Selection
-from mivrat.core.study.contents import Contents
-from mivrat.core.study.records import RunInfo, RunRecord
+from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Review, Reviews
-
-# How many of the most frequent mistakes are listed.
-MOST_PAIRS = 8
+from mivrat.workspace.topics import Topics
 
 
-@dataclass(frozen=True)
-class Snapshot:
-    """A run as judged at one moment; made in a worker, never changed afterwards."""
+class Shown:
+    """The run shown, the selection, the image looked at and those marked with it; topics tell which of them changed. There is
+    one as long as a study is open, and none otherwise.
 
-    record: RunRecord
-    judged: Judged
-    figures: Figures
-    counts: Counts
-    mistakes: Mistakes
-
-
-def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
-    """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
-    judged = (judging or Judging(record.answers, record.image_set.labels, units_in(record.image_set))).judged()
-    if record.threshold is not None and judged.has_scores:
-        judged = judged.at_threshold(record.threshold)
-    figures = judged.figures(sensible_ks(len(record.classes)), ranked=False)
-    return Snapshot(record, judged, figures, judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
-
-
-@dataclass(frozen=True)
-class Measured:
-    """What the Measure step shows: figures of all images or of the selection (those that ``among`` marks); the slow ones once
-    they are worked out."""
-
-    figures: Figures
-    mistakes: Mistakes
-    deep: SlowFigures | None = None
-    of_selection: bool = False
-    among: NDArray[np.bool_] | None = None
-
-
-class Session(QObject):
-    """The run shown, the selection, the image looked at and those marked with it. Signals tell which of them changed.
-
-    ``contents`` is what the study holds and ``checks`` what the checks of the run shown found, once a worker has read
-    them; ``left`` tells that the study was left, so that what was kept of it is forgotten; ``busy`` tells that a long job is
-    writing to the study, so that decisions have to wait. ``reviews`` is one object
-    for as long as the session lasts: conditions look into it. ``vectors`` are the images' features, once they are known.
-    ``arrangement_wanted`` asks for images to be put in order that would take too long here; ``take_arrangement`` ends it.
+    ``checks`` is what the checks of the run found, once a worker has read it. ``reviews`` is one object for as long as the study
+    is open: conditions look into it. ``vectors`` are the images' features, once they are known. ``images`` are those shown, in
+    their order. ``arrangement_wanted`` asks for images to be put in order that would take too long here; ``take_arrangement``
+    ends it.
     """
 
-    left = Signal()
-    run_changed = Signal()
-    contents_changed = Signal()
-    checks_changed = Signal()
-    busy_changed = Signal()
-    figures_changed = Signal()
-    measured_changed = Signal()
-    selection_changed = Signal()
-    current_changed = Signal()
-    reviews_changed = Signal()
-    kept_changed = Signal()
-    features_changed = Signal()
-    tests_kept_changed = Signal()
-    arrangement_wanted = Signal()
-    look_wanted = Signal()
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.study_path: Path | None = None
-        self.runs: list[RunInfo] = []
-        self.references: dict[int, Path] = {}
-        self.snapshot: Snapshot | None = None
-        self.measured: Measured | None = None
-        self.contents: Contents | None = None
+    def __init__(self, topics: Topics, snapshot: Snapshot) -> None:
+        self.topics, self.snapshot = topics, snapshot
+        self.measured = Measured(snapshot.figures, snapshot.mistakes)
         self.checks: dict[str, KeptResult] = {}
-        self.busy = False
         self.selection = Selection()
         self.reviews = Reviews()
         self.kept: tuple[KeptSelection, ...] = ()
@@ -120,7 +57,7 @@ class Session(QObject):
         self.band_by = self._bands_before = NO_BANDS
         self.about: int | None = None
         self.bands: list[Band] = []
-        self.shown: NDArray[np.int64] = np.zeros(0, np.int64)
+        self.images: NDArray[np.int64] = np.zeros(0, np.int64)
         self.current: int | None = None
         self.marked: frozenset[int] = frozenset()
         self._anchor: int | None = None
@@ -128,12 +65,21 @@ class Session(QObject):
         self._arranged: tuple[Judged, Arrangement] | None = None
 
     @property
-    def classes(self) -> list[str]:
-        return self.snapshot.record.classes if self.snapshot else []
+    def record(self) -> RunRecord:
+        return self.snapshot.record
 
-    def show(self, snapshot: Snapshot) -> None:
-        """Show another run, or the same one further on; the selection stays as far as it makes sense."""
-        before = self.snapshot.record if self.snapshot is not None else None
+    @property
+    def judged(self) -> Judged:
+        return self.snapshot.judged
+
+    @property
+    def classes(self) -> list[str]:
+        return self.record.classes
+
+    def show(self, snapshot: Snapshot, *, first: bool = False) -> None:
+        """Show another run, or the same one further on; the selection stays as far as it makes sense. ``first``: nothing of
+        this study has been shown yet."""
+        before = None if first else self.record
         now = snapshot.record
         another = before is None or before.key != now.key
         self.snapshot = snapshot
@@ -148,22 +94,20 @@ class Session(QObject):
             self.current, self.marked, self.vectors = None, frozenset(), None
             self._arranged = None
             self.two_classes, self.checks = None, {}
-            self.checks_changed.emit()
-            self.run_changed.emit()
-        self.figures_changed.emit()
-        if self.measured is None or not self.measured.of_selection or another:
+            self.topics.checks.emit()
+            self.topics.run.emit()
+        self.topics.figures.emit()
+        if not self.measured.of_selection or another:
             self.set_measured(Measured(snapshot.figures, snapshot.mistakes))
         self._reselect()
 
     def set_measured(self, measured: Measured) -> None:
         """Show these figures in the Measure step."""
         self.measured = measured
-        self.measured_changed.emit()
+        self.topics.measured.emit()
 
     def _reselect(self) -> None:
-        if self.snapshot is None:
-            return
-        judged = self.snapshot.judged
+        judged = self.judged
         mask = self.selection.mask(judged)
         picked = next((one for one in self.conditions if isinstance(one, Picked)), None)
         self._follow_listing(picked is not None)
@@ -172,19 +116,18 @@ class Session(QObject):
         arrangement = self._arrangement()
         if picked is not None and self.order == AS_LISTED:
             listing = np.array([i for i in picked.positions if i < len(mask) and mask[i]], np.int64)
-            self.shown, self.bands = arrangement.banded(listing, judged)
+            self.images, self.bands = arrangement.banded(listing, judged)
         else:
-            self.shown, self.bands = arrangement.shown(mask, judged)
+            self.images, self.bands = arrangement.shown(mask, judged)
         if self.current is not None and not mask[self.current]:
             self.current = None
         self.marked = frozenset(i for i in self.marked if mask[i])
-        self.selection_changed.emit()
-        self.current_changed.emit()
+        self.topics.selection.emit()
+        self.topics.current.emit()
 
     def to_arrange(self) -> ToArrange:
         """The images of the run shown, as they can be put in order."""
-        assert self.snapshot is not None
-        record, judged, vectors = self.snapshot.record, self.snapshot.judged, self.vectors
+        record, judged, vectors = self.record, self.judged, self.vectors
         likeness = (lambda: likeness_to_class(vectors, judged.labels)) if vectors is not None else None
         return ToArrange(judged, record.image_set.items, record.classes, record.families, self.reviews, likeness)
 
@@ -203,15 +146,14 @@ class Session(QObject):
             known = images.arranged(*wanted)
         else:
             known = known or images.arranged(SUREST_MISTAKE)
-            self.arrangement_wanted.emit()
+            self.topics.arrangement_wanted.emit()
         self._arranged = images.judged, known
         return known
 
     def take_arrangement(self, judged: Judged, arrangement: Arrangement) -> None:
         """Take over what ``arrangement_wanted`` has asked for."""
         wanted = (self.order, self.band_by, self.about)
-        shown = self.snapshot is not None and self.snapshot.judged is judged
-        if shown and (arrangement.order, arrangement.by, arrangement.about) == wanted:
+        if self.judged is judged and (arrangement.order, arrangement.by, arrangement.about) == wanted:
             self._arranged = judged, arrangement
             self._reselect()
 
@@ -243,7 +185,7 @@ class Session(QObject):
         """Everything called a class beside everything labelled so."""
         image, self.band_by, self.about = self.current, BY_ROLE, k
         self.replace(About(frozenset({k})))
-        if image is not None and image in self.shown:
+        if image is not None and image in self.images:
             self.look_at(image)
 
     def go_to(self, conditions: Conditions, order: Order, by: str, about: int | None) -> None:
@@ -262,65 +204,40 @@ class Session(QObject):
     def set_reviews(self, reviews: Reviews) -> None:
         """Take over what the study keeps of the image set shown."""
         self.reviews.causes, self.reviews.by_position = reviews.causes, reviews.by_position
-        self.reviews_changed.emit()
+        self.topics.reviews.emit()
 
     def put_reviews(self, changes: Mapping[int, Review]) -> None:
-        """Take over decisions on single images; what is shown stays until the selection changes."""
+        """Take over edits of single images, telling nobody; what is shown stays until the selection changes."""
         self.reviews.put(changes)
         if self.band_by == BY_CAUSE:
             self._arranged = None
-        self.reviews_changed.emit()
 
     def set_kept(self, kept: Sequence[KeptSelection]) -> None:
         self.kept = tuple(kept)
-        self.kept_changed.emit()
+        self.topics.kept.emit()
 
     def set_two_classes(self, found: tuple[TwoClasses, ...] | None) -> None:
         """Take over which images have more than one plausible class; None: nobody has looked."""
         self.two_classes = found
-        self.features_changed.emit()
+        self.topics.features.emit()
 
     def set_vectors(self, vectors: NDArray[np.float32]) -> None:
         """Take over the images' features."""
         self.vectors = vectors
-        self.features_changed.emit()
+        self.topics.features.emit()
         if self.order == UNLIKE:
             self.rearrange()
-
-    def set_contents(self, contents: Contents, checks: dict[str, KeptResult]) -> None:
-        """Take over what a worker has read of the study beside the run shown."""
-        self.contents, self.checks = contents, checks
-        self.contents_changed.emit()
-        self.checks_changed.emit()
 
     def take_check(self, found: KeptResult) -> None:
         """Take over what one check has found."""
         self.checks = {**self.checks, found.result.name: found}
-        self.checks_changed.emit()
+        self.topics.checks.emit()
 
     def set_tests_kept(self, number: int | None) -> None:
         """Take over how many cover tests are kept of the run shown; None: not known."""
         if number != self.tests_kept:
             self.tests_kept = number
-            self.tests_kept_changed.emit()
-
-    def set_busy(self, busy: bool) -> None:
-        if busy != self.busy:
-            self.busy = busy
-            self.busy_changed.emit()
-
-    def leave(self) -> None:
-        """Look at no study any more: nothing of this one may be taken for the next one's."""
-        self.study_path, self.runs, self.references, self.measured = None, [], {}, None
-        self.snapshot, self.contents, self.checks, self.vectors = None, None, {}, None
-        self.reviews.causes, self.reviews.by_position, self.kept = (), {}, ()
-        self.two_classes, self.tests_kept = None, None
-        self.order, self.band_by, self._bands_before, self.about = SUREST_MISTAKE, NO_BANDS, NO_BANDS, None
-        self.bands, self.shown = [], np.zeros(0, np.int64)
-        self.current, self.marked, self._anchor = None, frozenset(), None
-        self._before_listing = self._arranged = None
-        self.selection.begin_with(())
-        self.left.emit()
+            self.topics.tests_kept.emit()
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)
@@ -329,10 +246,10 @@ class Session(QObject):
     def enter(self, *conditions: Condition, beside: bool = False) -> None:
         """Choose as Enter on a figure does: where it is chosen already, its images are looked at, the first one first."""
         if not beside and conditions and all(one in self.conditions for one in conditions):
-            if len(self.shown):
+            if len(self.images):
                 if self.position < 0:
-                    self.look_at(int(self.shown[0]))
-                self.look_wanted.emit()
+                    self.look_at(int(self.images[0]))
+                self.topics.look_wanted.emit()
         else:
             self.choose(*conditions, beside=beside)
 
@@ -366,16 +283,13 @@ class Session(QObject):
 
     def shown_mask(self) -> NDArray[np.bool_]:
         """Which of all listed images are shown."""
-        found = np.zeros(self.snapshot.counts.listed if self.snapshot is not None else 0, bool)
-        found[self.shown] = True
+        found = np.zeros(self.snapshot.counts.listed, bool)
+        found[self.images] = True
         return found
 
     def accuracy(self) -> Proportion:
         """Accuracy over the labelled, scored images of the selection."""
-        if self.snapshot is None:
-            return proportion(0, 0)
-        judged = self.snapshot.judged
-        return judged.accuracy(self.shown)
+        return self.judged.accuracy(self.images)
 
     def look_at(self, image: int | None, marked: frozenset[int] | None = None) -> None:
         """Make an image the one looked at, and mark it alone, or these images."""
@@ -384,24 +298,24 @@ class Session(QObject):
         wanted = marked if marked is not None else frozenset(() if image is None else (image,))
         if image != self.current or wanted != self.marked:
             self.current, self.marked = image, wanted
-            self.current_changed.emit()
+            self.topics.current.emit()
 
     def mark_up_to(self, position: int) -> None:
         """Mark everything shown from the image that was looked at before marking began up to a position."""
-        found = np.flatnonzero(self.shown == (-1 if self._anchor is None else self._anchor))
+        found = np.flatnonzero(self.images == (-1 if self._anchor is None else self._anchor))
         anchor = int(found[0]) if len(found) else position
-        some = self.shown[min(anchor, position) : max(anchor, position) + 1]
-        self.look_at(int(self.shown[position]), frozenset(some.tolist()))
+        some = self.images[min(anchor, position) : max(anchor, position) + 1]
+        self.look_at(int(self.images[position]), frozenset(some.tolist()))
 
     def name_of(self, image: int) -> str:
         """An image's file name."""
-        return self.snapshot.record.image_set.items[image].path.rpartition("/")[2] if self.snapshot else ""
+        return self.snapshot.record.image_set.items[image].path.rpartition("/")[2]
 
     @property
     def acted_on(self) -> list[int]:
         """The images that a decision is about: those marked, in the order shown, else the one looked at."""
         if len(self.marked) > 1:
-            return [i for i in self.shown.tolist() if i in self.marked]
+            return [i for i in self.images.tolist() if i in self.marked]
         return [] if self.current is None else [self.current]
 
     @property
@@ -409,23 +323,21 @@ class Session(QObject):
         """Where the current image stands among the shown ones, or -1."""
         if self.current is None:
             return -1
-        found = np.flatnonzero(self.shown == self.current)
+        found = np.flatnonzero(self.images == self.current)
         return int(found[0]) if len(found) else -1
 
     def step(self, by: int) -> None:
         """Go on by so many images among the shown ones, staying inside."""
-        if len(self.shown):
+        if len(self.images):
             at = self.position
-            self.look_at(int(self.shown[min(len(self.shown) - 1, max(0, at + by if at >= 0 else 0))]))
+            self.look_at(int(self.images[min(len(self.images) - 1, max(0, at + by if at >= 0 else 0))]))
 
     def step_mistake(self, direction: int) -> bool:
         """Go to the next (1) or previous (-1) wrong image among the shown ones; False where there is none."""
-        if self.snapshot is None:
-            return False
-        wrong = np.flatnonzero(self.snapshot.judged.wrong[self.shown])
+        wrong = np.flatnonzero(self.snapshot.judged.wrong[self.images])
         at = self.position
         further = wrong[wrong > at] if direction > 0 else wrong[wrong < at][::-1]
         if not len(further):
             return False
-        self.look_at(int(self.shown[further[0]]))
+        self.look_at(int(self.images[further[0]]))
         return True

@@ -1,18 +1,18 @@
-"""The work of the Explain step, done in workers: maps over a selection, cover tests, trust, what the study keeps of them."""
+"""What workers do with heatmaps: a board of one image, maps over a selection, cover tests, how far maps can be relied on."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from contextlib import ExitStack
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 from platformdirs import user_cache_path
-from PySide6.QtGui import QImage
 
-from mivrat.core.base.job import Stopped
+from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
 from mivrat.core.covering.one_image import Hidden, cover_one
 from mivrat.core.covering.regions import Shape, shape_from_json
@@ -22,20 +22,18 @@ from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
-from mivrat.core.heatmaps.reliance import Trust, examine_trust
+from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.heatmaps.reliance import Reliance, examine_reliance
 from mivrat.core.heatmaps.setup import MapSetup
-from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
+from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.study.file import Study
-from mivrat.core.study.image_sets import load_stamps
 from mivrat.core.study.kept_evidence import KeptTest, load_regions, load_tests
-from mivrat.core.study.models import list_models
+from mivrat.core.study.models import model_with_content
 from mivrat.core.study.records import RunKey, RunRecord
-from mivrat.ui.close_look.evidence import Look, MakerCache
-from mivrat.ui.pictures import to_image
-from mivrat.ui.session import Snapshot
-from mivrat.ui.work import Work
+from mivrat.workspace.look import Look
+from mivrat.workspace.study_jobs import Running
 
 SECONDS_BETWEEN_MAPS = 1.0
 BASES = ("over the photo", "over its edges", "over the prepared input")
@@ -47,7 +45,7 @@ class ModelLayers:
 
     model: tuple[str, str, str]
     layers: list[Layer]
-    filters: tuple[str, list[QImage]] | str
+    filters: tuple[str, list[Pixels]] | str
     remark: str
 
 
@@ -84,21 +82,17 @@ class FoundCover:
 
 
 @dataclass(frozen=True)
-class FoundTrust:
+class FoundReliance:
     """What is known so far of how far maps can be trusted."""
 
     run: RunKey
-    trust: Trust
+    reliance: Reliance
 
 
 def read_layers(record: RunRecord, maker: HeatmapMaker) -> ModelLayers:
     """A model's layers and first filters."""
     found = first_filters(maker.view)
-    filters = (
-        found
-        if isinstance(found, str)
-        else (found[0], [to_image(p) for p in as_pictures(found[1], record.recipe.picture.mode)])
-    )
+    filters = found if isinstance(found, str) else (found[0], as_pictures(found[1], record.recipe.picture.mode))
     remark = "quantised: gradients are passed straight through the rounding" if maker.view.quantised else ""
     return ModelLayers(record.model_key, maker.layers, filters, remark)
 
@@ -115,61 +109,56 @@ def read_evidence(path: Path, set_id: int) -> KeptEvidence:
         study.close()
 
 
-def _kept_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> KeptMaps:
-    study = Study.open(path, again=True)
-    try:
-        stamps = load_stamps(study, snapshot.record.info.set_id)
-    finally:
-        study.close()
-    contents = {i: stamp.content for i, stamp in stamps.items()}
+def _kept_maps(snapshot: Snapshot, setup: MapSetup) -> KeptMaps:
     folder = user_cache_path("mivrat", appauthor=False) / "maps"
-    return KeptMaps(snapshot.record, snapshot.judged, setup, contents, folder)
+    return KeptMaps(snapshot.record, snapshot.judged, setup, snapshot.record.answers.contents, folder)
 
 
-def read_maps(path: Path, snapshot: Snapshot, setup: MapSetup) -> FoundMaps:
+def read_maps(snapshot: Snapshot, setup: MapSetup) -> FoundMaps:
     """The maps that are known already."""
-    return found_maps(snapshot.record.key, _kept_maps(path, snapshot, setup))
+    return found_maps(snapshot.record.key, _kept_maps(snapshot, setup))
 
 
 def make_maps(
-    path: Path, snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerCache, work: Work
-) -> bool:
+    snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool, stop: StopSignal
+) -> Running:
     """Work out the maps of some images, telling of those done now and then; whether all were done."""
-    kept, told = _kept_maps(path, snapshot, setup), time.monotonic()
+    kept, told = _kept_maps(snapshot, setup), time.monotonic()
     run = snapshot.record.key
-    for progress in kept.run(makers.get(snapshot.record), images, work.stop):
-        work.report(progress)
-        if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
-            work.report(found_maps(run, kept))
-            told = time.monotonic()
-    work.report(found_maps(run, kept))
-    return not work.stop.stopped
+    with makers.lend(snapshot.record) as maker:
+        for progress in kept.run(maker, images, stop):
+            yield progress
+            if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
+                yield found_maps(run, kept)
+                told = time.monotonic()
+    yield found_maps(run, kept)
+    return not stop.stopped
 
 
-def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: MakerCache, work: Work) -> bool:
+def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: MakerPool, stop: StopSignal) -> Running:
     """Do a cover test, with the heat of the model the plan names where the study has it; whether it came to its end."""
-    record, maker = snapshot.record, makers.get(snapshot.record)
-    heat = maker
-    if plan.region.place == "hottest" and plan.region.heat_model not in ("", record.model_sha256):
-        study = Study.open(path, again=True)
-        try:
-            found = study.rows("SELECT id FROM model WHERE sha256 = ? AND kind = 'onnx'", plan.region.heat_model)
-            model = next((one for one in list_models(study) if (one.id,) in found and one.path.is_file()), None)
-        finally:
-            study.close()
-        if model is not None:
-            heat = HeatmapMaker(OnnxModel(model.path, record.recipe, len(record.classes)))
-    for news in run_cover_test(record.classes, record.image_set, plan, maker, heat, work.stop):
-        work.report(FoundCover(record.key, news) if isinstance(news, CoverTest) else news)
-    return not work.stop.stopped
-
-
-def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerCache, work: Work) -> bool:
-    """Examine how far the maps of some images can be trusted; whether it came to its end."""
     record = snapshot.record
-    for news in examine_trust(record, snapshot.judged, setup, images, makers.get(record), 0, work.stop):
-        work.report(FoundTrust(record.key, news) if isinstance(news, Trust) else news)
-    return not work.stop.stopped
+    heat_from = record
+    if plan.region.place == "hottest" and plan.region.heat_model not in ("", record.model_sha256):
+        with Study.open(path, again=True) as study:
+            other = model_with_content(study, plan.region.heat_model)
+        if other is not None and other.path.is_file():
+            heat_from = replace(record, model_path=other.path, model_sha256=plan.region.heat_model)
+    with makers.lend(record) as maker, ExitStack() as stack:
+        other_heat = heat_from is not record
+        heat = stack.enter_context(makers.lend(heat_from, kind_known=False)) if other_heat else maker
+        for news in run_cover_test(record.classes, record.image_set, plan, maker, heat, stop):
+            yield FoundCover(record.key, news) if isinstance(news, CoverTest) else news
+    return not stop.stopped
+
+
+def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool, stop: StopSignal) -> Running:
+    """Examine how far the maps of some images can be relied on; whether it came to its end."""
+    record = snapshot.record
+    with makers.lend(record) as maker:
+        for news in examine_reliance(record, snapshot.judged, setup, images, maker, 0, stop):
+            yield FoundReliance(record.key, news) if isinstance(news, Reliance) else news
+    return not stop.stopped
 
 
 @dataclass(frozen=True)
@@ -183,11 +172,11 @@ class BoardWanted:
 
 
 def compute_board(
-    look: Look, maker: HeatmapMaker, record: RunRecord, wanted: BoardWanted, work: Work
+    look: Look, maker: HeatmapMaker, record: RunRecord, wanted: BoardWanted, stop: StopSignal
 ) -> Iterator[Cell]:
     """The board's cells as they are computed; columns are counted as wanted."""
     there = [(i, column) for i, column in enumerate(wanted.columns) if column is not None]
-    maker.stopped = lambda: work.stop.stopped
+    maker.stopped = lambda: stop.stopped
     try:
         for cell in board_cells(
             maker,
@@ -197,7 +186,7 @@ def compute_board(
             wanted.method,
         ):
             yield Cell(cell.row, there[cell.column][0], cell.heat)
-            if work.stop.stopped:
+            if stop.stopped:
                 return
     except Stopped:
         return
@@ -206,7 +195,7 @@ def compute_board(
 
 
 def rows_for(
-    maker: HeatmapMaker, method: Method, names: Sequence[str], stages: Sequence[Layer], together: bool
+    maker: HeatmapMaker, method: Method, names: Sequence[str], stages: Sequence[Layer], all_combined: bool
 ) -> tuple[Row, ...]:
     """The board's rows: the layers named, else one of each stage, and all of them together where wanted."""
     if method in WITHOUT_LAYER:
@@ -222,7 +211,7 @@ def rows_for(
         layers = [usable[name] for name in names if name in usable] or list(stages)
         layers = layers or [one for one in [maker.layer_for(method, None)] if one is not None]
     rows = [Row(f"{short_name(one.tensor)}\n{one.grid[0]} × {one.grid[1]}", (one,)) for one in layers]
-    if together and len(layers) > 1:
+    if all_combined and len(layers) > 1:
         rows.append(Row(f"these {len(layers)} together\nmean of maps", tuple(layers)))
     return tuple(rows)
 

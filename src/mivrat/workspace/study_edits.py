@@ -1,4 +1,4 @@
-"""The changes to a study that the window offers, each with its way back."""
+"""The edits of a whole study that are offered, each with its way back."""
 
 from __future__ import annotations
 
@@ -29,10 +29,10 @@ from mivrat.core.study.records import ModelInfo, Removed, SetInfo
 from mivrat.core.study.removing import put_back
 from mivrat.core.study.runs import list_runs, remove_run
 from mivrat.core.study.settings import save_claim, save_criteria, save_temperature, save_threshold
-from mivrat.ui.decisions import Decision
+from mivrat.workspace.edits import StudyEdit
 
 
-def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: Recipe | None = None) -> Decision:
+def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: Recipe | None = None) -> StudyEdit:
     """A model on a set, as a run to be scored; without a recipe the ``usual`` one is tried, else one is guessed.
 
     A table of predictions answers at once.
@@ -68,7 +68,7 @@ def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: R
         if "model" in made:
             study_models.remove_model(study, made["model"])
 
-    return Decision(words, do, undo)
+    return StudyEdit(words, do, undo)
 
 
 def _fitting_model(study: Study, path: Path, recipe: Recipe | None, usual: Recipe | None) -> Model:
@@ -82,7 +82,7 @@ def _fitting_model(study: Study, path: Path, recipe: Recipe | None, usual: Recip
     return load_model(path, study.classes, recipe)
 
 
-def _new_set(words: str, make: Callable[[Study], ImageSet]) -> Decision:
+def _new_set(words: str, make: Callable[[Study], ImageSet]) -> StudyEdit:
     """An image set added; one that the study has already is neither added nor, on the way back, taken away."""
     made: list[int] = []
 
@@ -95,10 +95,10 @@ def _new_set(words: str, make: Callable[[Study], ImageSet]) -> Decision:
         for set_id in made:
             remove_image_set(study, set_id)
 
-    return Decision(words, do, undo)
+    return StudyEdit(words, do, undo)
 
 
-def add_images(source: Path, role: Role) -> Decision:
+def add_images(source: Path, role: Role) -> StudyEdit:
     """A folder or table of images as a set; labels that no class goes by are kept, to be paired by hand."""
     return _new_set(
         f"{source.stem} added as {role} images",
@@ -106,7 +106,7 @@ def add_images(source: Path, role: Role) -> Decision:
     )
 
 
-def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> Decision:
+def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> StudyEdit:
     """A random subset as a set of its own: so many images of each class, or so many in all."""
     amount = f"{number} of each class" if each_class else f"{number} images"
     return _new_set(
@@ -115,7 +115,7 @@ def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> Decisi
     )
 
 
-def remove_set(which: SetInfo) -> Decision:
+def remove_set(which: SetInfo) -> StudyEdit:
     """An image set taken away, with its runs."""
     taken: list[Removed] = []
 
@@ -128,10 +128,10 @@ def remove_set(which: SetInfo) -> Decision:
             )
         taken[:] = [remove_image_set(study, which.id)]
 
-    return Decision(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
+    return StudyEdit(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
 
 
-def remove_model(which: ModelInfo) -> Decision:
+def remove_model(which: ModelInfo) -> StudyEdit:
     """A model taken away, with its runs; what it has answered stays."""
     taken: list[Removed] = []
 
@@ -144,29 +144,29 @@ def remove_model(which: ModelInfo) -> Decision:
             )
         taken[:] = [study_models.remove_model(study, which.id)]
 
-    return Decision(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
+    return StudyEdit(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
 
 
-def change_role(which: SetInfo, role: Role) -> Decision:
+def change_role(which: SetInfo, role: Role) -> StudyEdit:
     """An image set used as another kind of images."""
-    return Decision(
+    return StudyEdit(
         f"{which.name} used as {role} images",
         lambda study: save_role(study, which.id, role),
         lambda study: save_role(study, which.id, which.role),
     )
 
 
-def put_together(which: SetInfo, column: str) -> Decision:
+def put_together(which: SetInfo, column: str) -> StudyEdit:
     """The column by which an image set's images belong together; empty: they count as independent."""
     words = f"{which.name}: together by {column}" if column else f"{which.name}: images independent"
-    return Decision(
+    return StudyEdit(
         words,
         lambda study: save_together(study, which.id, column),
         lambda study: save_together(study, which.id, which.together),
     )
 
 
-def relocate_set(which: SetInfo, root: Path) -> Decision:
+def relocate_set(which: SetInfo, root: Path) -> StudyEdit:
     """An image set looked for in another folder, which has to hold at least one of its images."""
 
     def do(study: Study) -> None:
@@ -179,67 +179,67 @@ def relocate_set(which: SetInfo, root: Path) -> Decision:
             )
         study_image_sets.relocate_set(study, which.id, root)
 
-    return Decision(
+    return StudyEdit(
         f"{which.name} found in {root.name}",
         do,
         lambda study: study_image_sets.relocate_set(study, which.id, which.root),
     )
 
 
-def relocate_model(which: ModelInfo, path: Path) -> Decision:
+def relocate_model(which: ModelInfo, path: Path) -> StudyEdit:
     """A model file looked for elsewhere; it has to be the same file."""
-    return Decision(
+    return StudyEdit(
         f"{which.name} found in {path.parent.name}",
         lambda study: study_models.relocate_model(study, which.id, path),
         lambda study: move_model(study, which.id, which.path),
     )
 
 
-def pair_labels(words: str, now: Mapping[str, int | None], before: Mapping[str, int | None]) -> Decision:
+def pair_labels(words: str, now: Mapping[str, int | None], before: Mapping[str, int | None]) -> StudyEdit:
     """Labels paired with classes by hand, or put aside as standing for no class."""
-    return Decision(words, lambda study: save_pairing(study, now), lambda study: save_pairing(study, before))
+    return StudyEdit(words, lambda study: save_pairing(study, now), lambda study: save_pairing(study, before))
 
 
-def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str]) -> Decision:
+def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str]) -> StudyEdit:
     """Classes put into families."""
-    return Decision(words, lambda study: save_families(study, now), lambda study: save_families(study, before))
+    return StudyEdit(words, lambda study: save_families(study, now), lambda study: save_families(study, before))
 
 
-def claim_accuracy(model_id: int, now: float | None, before: float | None) -> Decision:
+def claim_accuracy(model_id: int, now: float | None, before: float | None) -> StudyEdit:
     """The top-1 accuracy that was claimed for a model at training time."""
     what = "claim removed" if now is None else f"{100 * now:g} % claimed"
-    return Decision(
+    return StudyEdit(
         what, lambda study: save_claim(study, model_id, now), lambda study: save_claim(study, model_id, before)
     )
 
 
-def set_threshold(model_id: int, now: float | None, before: float | None) -> Decision:
+def set_threshold(model_id: int, now: float | None, before: float | None) -> StudyEdit:
     """Of two classes, the probability from which on the second one is called; every figure follows."""
     what = "no threshold" if now is None else f"threshold {now:.3f}"
-    return Decision(
+    return StudyEdit(
         what, lambda study: save_threshold(study, model_id, now), lambda study: save_threshold(study, model_id, before)
     )
 
 
-def set_temperature(model_id: int, now: float | None, before: float | None) -> Decision:
+def set_temperature(model_id: int, now: float | None, before: float | None) -> StudyEdit:
     """The temperature a model's ranked scores are shown with; no figure changes by it."""
     what = "no temperature" if now is None else f"temperature {now:.2f}"
-    return Decision(
+    return StudyEdit(
         what,
         lambda study: save_temperature(study, model_id, now),
         lambda study: save_temperature(study, model_id, before),
     )
 
 
-def set_criteria(model_id: int, words: str, now: Sequence[str], before: Sequence[str]) -> Decision:
+def set_criteria(model_id: int, words: str, now: Sequence[str], before: Sequence[str]) -> StudyEdit:
     """What a model's figures have to meet."""
-    return Decision(
+    return StudyEdit(
         words, lambda study: save_criteria(study, model_id, now), lambda study: save_criteria(study, model_id, before)
     )
 
 
-def both(words: str, first: Decision, second: Decision) -> Decision:
-    """Two decisions as one."""
+def both(words: str, first: StudyEdit, second: StudyEdit) -> StudyEdit:
+    """Two edits as one."""
 
     def do(study: Study) -> int | None:
         first.do(study)
@@ -249,12 +249,12 @@ def both(words: str, first: Decision, second: Decision) -> Decision:
         second.undo(study)
         first.undo(study)
 
-    return Decision(words, do, undo)
+    return StudyEdit(words, do, undo)
 
 
-def put_in_order(names: Sequence[str], before: Sequence[str]) -> Decision:
+def put_in_order(names: Sequence[str], before: Sequence[str]) -> StudyEdit:
     """The model's outputs named by the same classes in another order."""
-    return Decision(
+    return StudyEdit(
         "class order changed",
         lambda study: save_class_order(study, names),
         lambda study: save_class_order(study, before),

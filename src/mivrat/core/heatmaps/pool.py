@@ -1,0 +1,82 @@
+"""The one pool of loaded models and heatmap makers: they are lent by what they are, never by a row or a name."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import NamedTuple
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.models.kinds import load_model
+from mivrat.core.models.model import Model
+from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.scores import Kind
+from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.study.records import RunRecord
+
+MOST_IDLE = 2
+
+
+class MakerKey(NamedTuple):
+    """What a heatmap maker is of: the model's content, its recipe, the number of classes, and the kind of its scores."""
+
+    content: str
+    recipe: str
+    classes: int
+    kind: Kind | None
+
+
+def _key(record: RunRecord) -> MakerKey:
+    return MakerKey(record.model_sha256, recipe_to_toml(record.recipe), len(record.classes), record.answers.kind)
+
+
+def model_of(record: RunRecord) -> Model:
+    """A run's model, loaded. InputError where the file is another one than the run was scored with."""
+    model = load_model(record.model_path, record.classes, record.recipe)
+    if record.model_sha256 and model.content != record.model_sha256:
+        raise InputError(
+            "is another file than the one this run was scored with",
+            where=record.model_path,
+            mend="put that file back, or add this one under Prepare as a model of its own",
+        )
+    return model
+
+
+class MakerPool:
+    """Lends heatmap makers, to one borrower at a time each: where all of a kind are lent another one is made. Those given back
+    last are kept. Safe to use from several threads."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._idle: list[tuple[MakerKey, HeatmapMaker]] = []
+        # Whoever wants to know what a model's layers are may look at one that is lent.
+        self._seen: tuple[MakerKey, HeatmapMaker] | None = None
+
+    @contextmanager
+    def lend(self, record: RunRecord, *, kind_known: bool = True) -> Iterator[HeatmapMaker]:
+        """The maker for a run's model, for as long as this lasts; ``kind_known``: the run's answers tell the kind of its scores.
+        Raises InputError where it cannot be made."""
+        key = _key(record) if kind_known else _key(record)._replace(kind=None)
+        with self._lock:
+            at = next((i for i, (one, _) in enumerate(self._idle) if one == key), None)
+            maker = self._idle.pop(at)[1] if at is not None else None
+        if maker is None:
+            model = model_of(record)
+            if not isinstance(model, OnnxModel):
+                raise InputError(model.kind.lacks("Heatmaps need"), where=record.model_path)
+            maker = HeatmapMaker(model, key.kind)
+        with self._lock:
+            self._seen = key, maker
+        try:
+            yield maker
+        finally:
+            maker.stopped = lambda: False
+            with self._lock:
+                self._idle = [*self._idle, (key, maker)][-MOST_IDLE:]
+
+    def seen(self, record: RunRecord) -> HeatmapMaker | None:
+        """The maker lent last, if it is of a run's model; only to ask it for its layers."""
+        with self._lock:
+            return self._seen[1] if self._seen is not None and self._seen[0] == _key(record) else None

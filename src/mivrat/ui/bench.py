@@ -1,0 +1,268 @@
+"""The workbench: header, rail, selection line, the figures of a step beside the light table or the close look."""
+
+from __future__ import annotations
+
+from typing import TypeVar
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+
+from mivrat.core.likeness.search import nearest
+from mivrat.core.selecting.selection import Picked
+from mivrat.ui import words
+from mivrat.ui.check.step import CheckStep
+from mivrat.ui.close_look.view import CloseLook
+from mivrat.ui.examine.step import ExamineStep
+from mivrat.ui.explain.heat_thumbs import HeatThumbs
+from mivrat.ui.explain.step import ExplainStep
+from mivrat.ui.focus import WaitingFocus
+from mivrat.ui.frame import Header, Rail
+from mivrat.ui.handing_back import HandBack
+from mivrat.ui.light_table.table import LightTable
+from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.parts.step_area import StepArea, Working
+from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.prepare.step import PrepareStep
+from mivrat.ui.selection_line import SelectionLine
+from mivrat.ui.steps import STEPS, Shared
+from mivrat.ui.theme import theme
+from mivrat.ui.widgets import Waiting
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
+
+_Step = TypeVar("_Step", bound=StepArea)
+PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
+# So many of the most similar images are shown beside those they are like.
+MOST_ALIKE = 60
+
+
+class Bench(QWidget):
+    """Everything that is shown of the open study; ``place_changed`` tells that another part of it is looked at."""
+
+    place_changed = Signal()
+    run_wanted = Signal(int)
+
+    def __init__(self, workspace: Workspace, menu: QMenu) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.setObjectName("page")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._wanted_alike: list[int] = []
+        self.thumbnails = Thumbnails(workspace.parallel)
+        self.reviewer: Reviewer = Reviewer(workspace)
+        self.explainer = Explainer(workspace)
+        self.heat = HeatThumbs(self.explainer, self.thumbnails)
+        self.header: Header = Header(workspace, menu)
+        self.rail, self.line = Rail(workspace, STEPS), SelectionLine(workspace)
+        shared = Shared(workspace, self.thumbnails, self.reviewer, self.explainer, self.heat)
+        self.steps: list[StepArea] = [step.make(shared) for step in STEPS]
+        self.light_table: LightTable = LightTable(workspace, self.thumbnails)
+        self.close_look: CloseLook = CloseLook(workspace, self.thumbnails, self.reviewer)
+        self.hand_back = HandBack(workspace, self)
+        # Where the focus waits while the button that began a job is disabled.
+        self.waiting = Waiting(self)
+        self._lay_out()
+        self._connect()
+        self.focus_keeper = WaitingFocus(workspace, self, self.waiting)
+
+    def _lay_out(self) -> None:
+        self.right, self.figures = QStackedWidget(), QStackedWidget()
+        for widget in (self.light_table, self.close_look):
+            self.right.addWidget(widget)
+        self.right.setMinimumWidth(290)
+        for step in self.steps:
+            self.figures.addWidget(step)
+        self.figures.setMinimumWidth(500)
+        self.splitter = QSplitter(Qt.Orientation.Horizontal)
+        for side in (self.figures, self.right):
+            self.splitter.addWidget(side)
+        self.splitter.setChildrenCollapsible(False)
+        self.splitter.setHandleWidth(1)
+        self.splitter.setSizes([600, 576])
+        work, middle, whole = QVBoxLayout(), QHBoxLayout(), QVBoxLayout(self)
+        work.addWidget(self.line)
+        work.addWidget(self.splitter, 1)
+        middle.addWidget(self.rail)
+        middle.addLayout(work, 1)
+        whole.addWidget(self.header)
+        whole.addLayout(middle, 1)
+        for layout in (work, middle, whole):
+            layout.setSpacing(0)
+            layout.setContentsMargins(0, 0, 0, 0)
+        theme.style(self.header, self.rail, self.line, self.light_table, self.close_look, self.check)
+        theme.style(self.splitter.handle(1))
+
+    def _connect(self) -> None:
+        topics = self.workspace.topics
+        topics.look_wanted.connect(self.look_closely)
+        topics.features.connect(lambda: self.more_like_these() if self._wanted_alike else None)
+        topics.left.connect(self._wanted_alike.clear)
+        self.workspace.jobs.ended.connect(
+            lambda handle: None if handle.state == "finished" else self._wanted_alike.clear()
+        )
+        for changed in (self.figures.currentChanged, self.right.currentChanged):
+            changed.connect(lambda _: self.place_changed.emit())
+        for step in self.steps:
+            step.tabs.chosen.connect(lambda _: self.place_changed.emit())
+        self.rail.chosen.connect(self.show_step)
+        self.header.run_wanted.connect(self.run_wanted)
+        self.prepare.run_wanted.connect(self.run_wanted)
+        self.light_table.thumbs.opened.connect(self.look_closely)
+        self.light_table.thumbs.show_heat(self.heat.get)
+        for view in (self.light_table, self.close_look):
+            view.features_wanted.connect(self.workspace.jobs.find_features)
+        self.close_look.closed.connect(self.leave_close_look)
+        self.close_look.enlarged.connect(self.toggle_enlarged)
+
+    # --- the steps, each as what it is ---
+
+    def _step(self, kind: type[_Step]) -> _Step:
+        return next(step for step in self.steps if isinstance(step, kind))
+
+    @property
+    def prepare(self) -> PrepareStep:
+        return self._step(PrepareStep)
+
+    @property
+    def check(self) -> CheckStep:
+        return self._step(CheckStep)
+
+    @property
+    def measure(self) -> MeasureStep:
+        return self._step(MeasureStep)
+
+    @property
+    def examine(self) -> ExamineStep:
+        return self._step(ExamineStep)
+
+    @property
+    def explain(self) -> ExplainStep:
+        return self._step(ExplainStep)
+
+    @property
+    def step(self) -> StepArea:
+        """The step shown."""
+        return self.steps[self.figures.currentIndex()]
+
+    def show_step(self, index: int, focus: bool = False) -> None:
+        """Show a step of the job in the figures area; the light table stays."""
+        self.figures.show()
+        self.figures.setCurrentIndex(index)
+        self.rail.show_chosen(index)
+        if focus:
+            self.step.focus_first()
+
+    def step_tab(self, by: int) -> None:
+        """Show the next or previous page of the step."""
+        self.step.tabs.step(by)
+
+    # --- light table and close look ---
+
+    @property
+    def looks_closely(self) -> bool:
+        return self.right.currentWidget() is self.close_look
+
+    def look_closely(self) -> None:
+        """Open the close look on the current image."""
+        self.right.setCurrentWidget(self.close_look)
+        self.close_look.open()
+        self.close_look.setFocus()
+
+    def leave_close_look(self) -> None:
+        """Go back to the light table, where one was."""
+        self.figures.show()
+        self.right.setCurrentWidget(self.light_table)
+        self.light_table.thumbs.setFocus()
+
+    def toggle_enlarged(self) -> None:
+        """Give the close look the whole width, or give the figures their part back."""
+        self.figures.setVisible(not self.figures.isVisible())
+
+    def toggle_heat(self) -> None:
+        """Show heat on the light table, or take it off."""
+        self.explain.toggle_heat()
+
+    def other_pane(self) -> None:
+        """The focus from the figures to the pictures, or back."""
+        reason, focused = Qt.FocusReason.TabFocusReason, self.window().focusWidget()
+        if focused is not None and self.right.isAncestorOf(focused):
+            self.step.focus_first()
+        elif self.looks_closely:
+            self.close_look.setFocus(reason)
+        else:
+            self.light_table.thumbs.setFocus(reason)
+
+    # --- going through images ---
+
+    def step_mistake(self, direction: int) -> None:
+        """Look at the next or previous mistake among the images shown."""
+        if not self.workspace.shown.step_mistake(direction):
+            self.workspace.notices.say("No further mistake this way among the images shown.")
+
+    def next_unreviewed(self) -> None:
+        """Look closely at the next mistake that nobody has reviewed."""
+        if self.reviewer.go_to_next():
+            if not self.looks_closely:
+                self.look_closely()
+        else:
+            self.workspace.notices.say("Everything shown has been reviewed.")
+
+    def write_note(self) -> None:
+        """Write a note on the image looked at."""
+        if self.workspace.shown.current is not None:
+            if not self.looks_closely:
+                self.look_closely()
+            self.close_look.review.note.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def more_like_these(self) -> None:
+        """Show the images most like those marked, or like the one looked at; features are worked out first if need be."""
+        shown = self.workspace.shown
+        some, vectors = shown.acted_on, shown.vectors
+        if not some:
+            self.workspace.notices.say("Look at an image first, or mark several.")
+        elif vectors is None:
+            self._wanted_alike[:] = some if self.workspace.jobs.find_features() else []
+        else:
+            self._wanted_alike.clear()
+            found = nearest(vectors, some, MOST_ALIKE)[0].tolist()
+            name = shown.name_of(some[0]) if len(some) == 1 else words.images(len(some))
+            shown.replace(Picked(f"likeness to {name}", (*some, *found)))
+            self.leave_close_look()
+            shown.look_at(some[0])
+
+    def keep_marked(self) -> None:
+        """Go on with the images marked only."""
+        some = self.workspace.shown.acted_on
+        if len(some) > 1:
+            self.workspace.shown.replace(Picked("hand", tuple(some)))
+
+    # --- where one is ---
+
+    def place(self) -> dict[str, object]:
+        """Which part is looked at, as ``go_to`` takes it."""
+        return {"step": self.figures.currentIndex(), "page": self.step.tabs.current, "close": self.looks_closely}
+
+    def go_to(self, place: dict[str, object]) -> None:
+        """Show the step, and the close look if it was open, of the last time."""
+        step, page = place.get("step"), place.get("page")
+        if isinstance(step, int) and 0 <= step < len(self.steps):
+            self.show_step(step)
+            if isinstance(page, int):
+                self.step.choose(page)
+        if place.get("close") is True and self.workspace.shown.current is not None:
+            self.look_closely()
+
+    @property
+    def settled(self) -> bool:
+        """Whether nothing is still being worked out."""
+        return all(part.settled for part in self._working)
+
+    def stop(self) -> None:
+        for part in self._working:
+            part.stop()
+
+    @property
+    def _working(self) -> tuple[Working, ...]:
+        """What works something out in the background."""
+        return (self.close_look, self.thumbnails, *self.steps, self.light_table, self.heat, self.explainer)

@@ -1,0 +1,122 @@
+"""The figures area of a step: its pages, one at a time under tabs, and what all of them can do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QLayout, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+
+from mivrat.ui.theme import theme
+from mivrat.ui.widgets import Tabs, copy_table, more_button, offer_by_right_click, row
+
+
+class Working(Protocol):
+    """What works something out in the background; ``settled`` once nothing of it goes on."""
+
+    @property
+    def settled(self) -> bool: ...
+
+    def stop(self) -> None: ...
+
+
+class StepArea(QWidget):
+    """Pages under tabs; a step with one page has no tabs. Pages may have ``settled``, ``stop``, ``undo``, ``redo`` and
+    ``as_table``: what they have is offered."""
+
+    def __init__(self, *names: str) -> None:
+        super().__init__()
+        self.tabs = Tabs(names)
+        self.pages = QStackedWidget()
+        # What else works in the background for the step.
+        self.workers: list[Working] = []
+
+    def fill(self, *pages: QWidget, top: QLayout | None = None) -> None:
+        """Put the pages in place, in the order of the names; ``top`` lays out the line of the tabs, where more stands there."""
+        for page in pages:
+            self.pages.addWidget(page)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(18, 10, 14, 0)
+        if len(pages) > 1:
+            self.tabs.chosen.connect(self.pages.setCurrentIndex)
+            head = QWidget()
+            head.setLayout(top or row(self.tabs))
+            layout.addWidget(head)
+            theme.style(head)
+        else:
+            self.tabs.setParent(self)
+            self.tabs.hide()
+        layout.addWidget(self.pages, 1)
+        theme.style(*pages)
+
+    def choose(self, page: int) -> None:
+        """Show a page."""
+        self.tabs.choose(page)
+
+    @property
+    def page(self) -> QWidget:
+        """The page shown."""
+        found = self.pages.currentWidget()
+        assert found is not None
+        return found
+
+    @property
+    def _all(self) -> list[object]:
+        return [*(self.pages.widget(i) for i in range(self.pages.count())), *self.workers]
+
+    def export_button(self, name: str, about: str, *more: tuple[str, Callable[[], object]]) -> QToolButton:
+        """A ⋯ with copying the page as a table, and what more a step offers, by right click too."""
+        made = more_button(name, about)
+        menu = QMenu(made)
+        menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
+        for text, do in more:
+            menu.addAction(text).triggered.connect(lambda _=False, do=do: do())
+        made.setMenu(menu)
+        offer_by_right_click(made, self.pages)
+        self.offer_copying()
+        return made
+
+    def offer_copying(self) -> None:
+        """Let Ctrl+Shift+C copy the page shown as a table."""
+        shortcut = QShortcut(QKeySequence("Ctrl+Shift+C"), self)
+        shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        shortcut.activated.connect(self.copy_table)
+
+    def copy_table(self) -> None:
+        """Put what the page shows on the clipboard, as comma-separated values."""
+        lines = getattr(self.page, "as_table", None)
+        if lines is not None:
+            copy_table(lines())
+
+    def focus_first(self) -> None:
+        """Give the focus to the highest thing on the page that takes it."""
+        page = self.page
+        inside = [
+            one
+            for one in [page, *page.findChildren(QWidget)]
+            if one.focusPolicy() == Qt.FocusPolicy.StrongFocus and one.isVisible() and one.isEnabled()
+        ]
+        highest = min(inside, key=lambda one: one.mapTo(page, QPoint()).y() if one is not page else -1, default=page)
+        highest.setFocus(Qt.FocusReason.TabFocusReason)
+
+    def undo(self) -> bool:
+        """Take back the last step on the page shown, where it has steps of its own; whether there was one."""
+        undo = getattr(self.page, "undo", None)
+        return undo is not None and bool(undo())
+
+    def redo(self) -> bool:
+        redo = getattr(self.page, "redo", None)
+        return redo is not None and bool(redo())
+
+    @property
+    def settled(self) -> bool:
+        """Whether nothing is still being worked out."""
+        return all(getattr(part, "settled", True) for part in self._all)
+
+    def stop(self) -> None:
+        for part in self._all:
+            stop = getattr(part, "stop", None)
+            if stop is not None:
+                stop()

@@ -1,0 +1,108 @@
+"""The steps of the job, in its order: what each is called, what makes its figures area, and how it stands. A step is one line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from mivrat.core.checks.catalogue import BY_NAME
+from mivrat.ui.check.step import CheckStep
+from mivrat.ui.examine.step import ExamineStep
+from mivrat.ui.explain.heat_thumbs import HeatThumbs
+from mivrat.ui.explain.step import ExplainStep
+from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.parts.step_area import StepArea
+from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.prepare.step import PrepareStep
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.workspace import Workspace
+
+
+@dataclass(frozen=True)
+class Shared:
+    """What steps share."""
+
+    workspace: Workspace
+    thumbnails: Thumbnails
+    reviewer: Reviewer
+    explainer: Explainer
+    heat: HeatThumbs
+
+
+State = tuple[str, str]
+
+
+class Step(NamedTuple):
+    """One step; ``state`` tells how it stands, in the words of ``paint_state``, and why."""
+
+    name: str
+    make: Callable[[Shared], StepArea]
+    state: Callable[[Workspace], State]
+
+
+def prepare_state(workspace: Workspace) -> State:
+    """How the Prepare step stands."""
+    contents = workspace.contents
+    if contents is None:
+        return "untouched", "not read yet"
+    if contents.missing:
+        return "stop", f"not found: {', '.join(sorted(path.name for path in contents.missing))}"
+    if contents.unmatched:
+        return "look", f"{sum(contents.unmatched.values())} images have a label that is not in the class list"
+    if workspace.shown.record.recipe_is_guess:
+        return "look", "the recipe is a guess"
+    return "fine", "models, images, classes and recipe are there"
+
+
+def check_state(workspace: Workspace) -> State:
+    """How the checks stand: the gravest thing that one of them found."""
+    found = [kept.result for kept in workspace.shown.checks.values()]
+    for state, words_for in (("stop", "fix first"), ("look", "needs a look")):
+        names = [BY_NAME[one.name].title for one in found if one.state == state]
+        if names:
+            return state, f"{words_for}: {', '.join(names)}"
+    return ("fine", "nothing found so far") if found else ("untouched", "nothing checked yet")
+
+
+def measure_state(workspace: Workspace) -> State:
+    """How the Measure step stands: whether all that could be measured is."""
+    snapshot = workspace.shown.snapshot
+    if not snapshot.figures.total:
+        return "untouched", "nothing measured yet"
+    counts = snapshot.counts
+    aside = counts.unreadable + counts.failed + counts.pending
+    if aside:
+        return "look", f"{aside} images are not in the figures: unreadable, failed or not yet scored"
+    return "fine", f"all {counts.evaluated} labelled images are measured"
+
+
+def examine_state(workspace: Workspace) -> State:
+    """How the Examine step stands: how many of the mistakes have been reviewed."""
+    shown = workspace.shown
+    wrong = shown.judged.wrong
+    if not wrong.any():
+        return "untouched", "no mistakes to review"
+    seen = int((wrong & shown.reviews.mask(shown.snapshot.counts.listed, "reviewed")).sum())
+    state = "untouched" if not seen else "look" if seen < wrong.sum() else "fine"
+    return state, f"{seen} of {int(wrong.sum())} mistakes reviewed"
+
+
+def explain_state(workspace: Workspace) -> State:
+    """How the Explain step stands: how many suspicions have been put to a cover test that is kept."""
+    kept = workspace.shown.tests_kept
+    if kept is None:
+        return "untouched", "heatmaps, and cover tests of what they suggest"
+    if not kept:
+        return "untouched", "no cover test kept yet"
+    return "fine", f"{kept} cover test{'s' if kept > 1 else ''} kept of this run"
+
+
+STEPS = (
+    Step("Prepare", lambda s: PrepareStep(s.workspace, s.thumbnails), prepare_state),
+    Step("Check", lambda s: CheckStep(s.workspace), check_state),
+    Step("Measure", lambda s: MeasureStep(s.workspace), measure_state),
+    Step("Examine", lambda s: ExamineStep(s.workspace, s.reviewer, s.thumbnails), examine_state),
+    Step("Explain", lambda s: ExplainStep(s.explainer, s.reviewer, s.heat, s.thumbnails), explain_state),
+)

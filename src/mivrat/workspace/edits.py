@@ -1,0 +1,244 @@
+"""Edits of a study, each of which can be taken back and taken again, and the history of those taken."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.selecting.kept import KeptSelection, load_kept, save_kept
+from mivrat.core.study.file import Study
+from mivrat.core.study.reviews import Cause, Review, Reviews, load_reviews, save_causes, save_reviews
+from mivrat.workspace import study_jobs
+from mivrat.workspace.topics import Topic
+
+if TYPE_CHECKING:
+    from mivrat.workspace.workspace import Workspace
+
+Changes = Iterable[Topic]
+
+
+@dataclass(frozen=True)
+class StudyEdit:
+    """An edit after which the study is read anew: in words; how to do it, giving the run to be shown or None for the one
+    shown; how to take it back. Both are called in a worker, with the study open."""
+
+    words: str
+    do: Callable[[Study], int | None]
+    undo: Callable[[Study], object]
+
+
+@dataclass(frozen=True)
+class SmallEdit:
+    """An edit that is seen at once, and written right behind. ``do`` and ``undo`` return the topics of what they changed."""
+
+    words: str
+    do: Callable[[], Changes]
+    undo: Callable[[], Changes]
+
+
+Edit = StudyEdit | SmallEdit
+
+
+class Edits:
+    """Takes edits on the open study, takes them back and again; a ``SmallEdit`` is written behind all written before."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self._workspace = workspace
+        self._taken: list[Edit] = []
+        self._taken_back: list[Edit] = []
+        # A study edit is being done.
+        self._editing = False
+
+    @property
+    def last(self) -> Edit | None:
+        """What can be taken back."""
+        return self._taken[-1] if self._taken else None
+
+    @property
+    def next(self) -> Edit | None:
+        """What can be taken again."""
+        return self._taken_back[-1] if self._taken_back else None
+
+    def clear(self) -> None:
+        """Forget all edits: another study is open, or the file could not be written."""
+        self._taken.clear()
+        self._taken_back.clear()
+
+    def _note(self, edit: Edit) -> None:
+        self._taken.append(edit)
+        self._taken_back.clear()
+
+    # --- taking, taking back ---
+
+    def take(self, edit: StudyEdit, then: Callable[[], object] | None = None) -> None:
+        """Take an edit and show what has come of it; ``then`` goes on from there."""
+        self._change(edit.do, lambda: self._note(edit), edit.words, then)
+
+    def take_at_once(self, edit: SmallEdit) -> bool:
+        """Take a small edit; in a study that cannot be written to nothing is done, and it is said."""
+        path = self._workspace.study_path
+        if path is not None and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
+            self._workspace.notices.fail(
+                InputError(
+                    "cannot be written to, so nothing is decided in it",
+                    where=path.name,
+                    mend="save it under another name, in a folder you may write to",
+                )
+            )
+            self._workspace.topics.reviews.emit()  # fields that were typed into show again what is kept
+            return False
+        self._do(edit.do)
+        self._note(edit)
+        return True
+
+    @staticmethod
+    def _do(change: Callable[[], Changes]) -> None:
+        for topic in change():
+            topic.emit()
+
+    def undo(self) -> None:
+        """Take the last edit back."""
+        last = self.last
+
+        def back() -> None:
+            self._taken_back.append(self._taken.pop())
+
+        if isinstance(last, SmallEdit):
+            self._do(last.undo)
+            back()
+            self._workspace.notices.say(f"Taken back: {last.words}")
+        elif last is not None:
+            self._change(last.undo, back, f"Taken back: {last.words}")
+
+    def redo(self) -> None:
+        """Take the edit again that was taken back last."""
+        following = self.next
+
+        def again() -> None:
+            self._taken.append(self._taken_back.pop())
+
+        if isinstance(following, SmallEdit):
+            self._do(following.do)
+            again()
+            self._workspace.notices.say(f"Again: {following.words}")
+        elif following is not None:
+            self._change(following.do, again, f"Again: {following.words}")
+
+    def _change(
+        self,
+        change: Callable[..., object],
+        note: Callable[[], object],
+        words: str,
+        then: Callable[[], object] | None = None,
+    ) -> None:
+        workspace = self._workspace
+        if not workspace.is_open or workspace.busy:
+            return
+        path, run_id = workspace.path, workspace.shown.record.info.id
+        workspace.set_busy(True)
+        self._editing = True
+
+        def done(found: study_jobs.Opened) -> None:
+            self._editing = False
+            workspace.set_busy(False)
+            note()
+            workspace.show(found)
+            workspace.look_further()
+            workspace.notices.say(words)
+            if then is not None:
+                then()
+
+        def failed(error: InputError) -> None:
+            self._editing = False
+            workspace.set_busy(False)
+            workspace.notices.fail(error)
+
+        workspace.reading.start(
+            lambda task: workspace.after_writing(lambda: study_jobs.edit(path, run_id, change)),
+            done=done,
+            failed=failed,
+        )
+
+    # --- writing ---
+
+    def write(self, write: Callable[[Study], object]) -> None:
+        """Write something small to the study, behind everything written before."""
+        path = self._workspace.study_path
+        if path is not None:
+            self._workspace.writing.start(
+                lambda task: study_jobs.write(path, write), failed=lambda error: self._not_written(path, error)
+            )
+
+    def _not_written(self, path: Path, error: InputError) -> None:
+        """What was decided is not in the study: show what is, and say so."""
+        workspace = self._workspace
+        workspace.notices.fail(error)
+        if workspace.study_path != path or workspace.jobs.going_on is not None:
+            return
+        self.clear()
+        record = workspace.shown.record
+        set_id, set_key = record.info.set_id, record.set_key
+
+        def read() -> tuple[Reviews, tuple[KeptSelection, ...]]:
+            with Study.open(path, again=True) as study:
+                return load_reviews(study, set_id), load_kept(study, set_id)
+
+        def shown(found: tuple[Reviews, tuple[KeptSelection, ...]]) -> None:
+            if workspace.shows_set(set_key):
+                workspace.shown.set_reviews(found[0])
+                workspace.shown.set_kept(found[1])
+
+        workspace.reading.start(lambda task: workspace.after_writing(read), done=shown)
+
+    # --- small edits of the set shown ---
+
+    def review(self, words: str, changes: Mapping[int, Review]) -> bool:
+        """Edit the reviews of single images of the set shown.
+
+        False where a study edit is just being done, nothing would change, or nothing can be written.
+        """
+        if not self._workspace.is_open or self._editing:
+            return False
+        record, reviews = self._workspace.shown.record, self._workspace.shown.reviews
+        after = {i: one for i, one in changes.items() if reviews[i] != one}
+        if not after:
+            return False
+        before, set_id, set_key = {i: reviews[i] for i in after}, record.info.set_id, record.set_key
+
+        def put(changes: Mapping[int, Review]) -> Changes:
+            self.write(lambda study: save_reviews(study, set_id, changes))
+            if self._workspace.shows_set(set_key):
+                self._workspace.shown.put_reviews(changes)
+                yield self._workspace.topics.reviews
+
+        return self.take_at_once(SmallEdit(words, lambda: put(after), lambda: put(before)))
+
+    def keep_causes(self, words: str, causes: Sequence[Cause]) -> None:
+        """Keep another list of causes."""
+        before = self._workspace.shown.reviews.causes
+
+        def put(causes: tuple[Cause, ...]) -> Changes:
+            self._workspace.shown.reviews.causes = causes
+            self.write(lambda study: save_causes(study, causes))
+            yield self._workspace.topics.reviews
+
+        if tuple(causes) != before:
+            self.take_at_once(SmallEdit(words, lambda: put(tuple(causes)), lambda: put(before)))
+
+    def keep_selections(self, words: str, kept: Sequence[KeptSelection]) -> None:
+        """Keep these named selections of the set shown, in place of those kept before."""
+        before, record = self._workspace.shown.kept, self._workspace.shown.record
+        set_id, set_key = record.info.set_id, record.set_key
+
+        def put(kept: tuple[KeptSelection, ...]) -> Changes:
+            self.write(lambda study: save_kept(study, set_id, kept))
+            if self._workspace.shows_set(set_key):
+                self._workspace.shown.kept = kept
+                yield self._workspace.topics.kept
+
+        if tuple(kept) != before:
+            self.take_at_once(SmallEdit(words, lambda: put(tuple(kept)), lambda: put(before)))

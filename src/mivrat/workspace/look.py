@@ -1,0 +1,100 @@
+"""What a close look at one image takes, worked out in a worker: the picture, the prepared input, its heatmaps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.gradients.layers import Layer
+from mivrat.core.heatmaps.maps import BY_GRADIENT, Method, Target
+from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.decode import Pixels
+from mivrat.core.pictures.prepare import Geometry, to_tensor
+from mivrat.core.pictures.preview import preview
+from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.study.records import RunRecord
+
+# Photos are shown, and covered with heat, at no more than this many pixels a side.
+SHOWN_SIDE = 800
+
+
+@dataclass(frozen=True)
+class Look:
+    """One image's pictures: as photographed (at most SHOWN_SIDE), and as the network receives it (RGB, before value scaling);
+    ``file`` says in words what the file is."""
+
+    image: int
+    photo: Pixels
+    received: Pixels
+    place: Geometry
+    file: str = ""
+
+    def prepared(self, recipe: Recipe) -> Pixels:
+        """What the network receives, with the channels in the recipe's order."""
+        return self.received[..., ::-1] if recipe.picture.mode == "BGR" else self.received
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Heatmaps of one image for some classes by one method, at one layer where it takes one; ``layers`` are all that can be
+    chosen. ``rather``: for each of two classes rather than the other."""
+
+    image: int
+    method: Method
+    layer: Layer | None
+    layers: list[Layer]
+    classes: tuple[int, ...]
+    maps: list[NDArray[np.float32]]
+    rather: bool = False
+
+
+def look_at(record: RunRecord, image: int, side: int = SHOWN_SIDE) -> Look:
+    """Decode and prepare one image, shown at most ``side`` pixels large. Raises InputError where the file cannot be read."""
+    path = record.image_set.file(image)
+    shown = preview(path, record.recipe, side)
+    # The geometry is one of proportions, so a smaller photo keeps its place.
+    return Look(
+        image,
+        shown.photo,
+        shown.received,
+        replace(shown.place, picture=shown.photo.shape[:2]),
+        _about_file(path, shown.place.picture),
+    )
+
+
+def _about_file(path: Path, size: tuple[int, int]) -> str:
+    try:
+        about = path.stat()
+    except OSError:
+        return ""
+    amount = f"{about.st_size / 1e6:.1f} MB" if about.st_size >= 1e6 else f"{about.st_size / 1e3:.0f} kB"
+    changed = datetime.fromtimestamp(about.st_mtime).strftime("%Y-%m-%d")
+    kind = path.suffix.lstrip(".").upper() or "file"
+    return f"{kind}, {size[1]} × {size[0]} px, {amount}, changed {changed}".replace(" ", "\u00a0").replace(
+        ",\u00a0", ", "
+    )
+
+
+def find_evidence(
+    record: RunRecord,
+    look: Look,
+    makers: MakerPool,
+    layer_name: str | None,
+    classes: tuple[int, ...],
+    method: Method = "gradient",
+    rather: bool = False,
+) -> Evidence:
+    """Heatmaps for some classes, or for each of two rather than the other; the layer falls back to the default where the one asked for is none of this model's."""
+    with makers.lend(record) as maker:
+        known = layer_name if layer_name in {one.tensor for one in maker.layers if one.heatmap} else None
+        layer = maker.layer_for(method, known if method in BY_GRADIENT else None)
+        batch = np.stack([to_tensor(look.prepared(record.recipe), record.recipe)] * len(classes))
+        rather = rather and len(classes) == 2
+        targets = [Target(k, classes[1 - i] if rather else None) for i, k in enumerate(classes)]
+        maps = maker.maps(batch, targets, [layer] if layer is not None else [], method)[0]
+        usable = [one for one in maker.layers if one.heatmap]
+        return Evidence(look.image, method, layer, usable, classes, list(maps), rather)
