@@ -29,6 +29,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.opening
 	@.venv/bin/python -m benchmarks.kills
 	@.venv/bin/python -m benchmarks.near_copies
+	@.venv/bin/python -m benchmarks.blob_cache
 	@.venv/bin/python -m benchmarks.probes
 	@.venv/bin/python -m benchmarks.figures
 	@.venv/bin/python -m benchmarks.agreement

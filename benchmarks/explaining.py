@@ -14,6 +14,7 @@ from PIL import Image
 from benchmarks.networks import RECIPE, mobile, residual
 from benchmarks.side_by_side import in_turn, spread
 from mivrat.core.answers.judging import Judging
+from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.job import StopSignal
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import HeatmapMaker, Method, Target
@@ -89,7 +90,7 @@ def a_thousand(folder: Path) -> None:
     judged = Judging(record.answers, record.image_set.labels).judged()
     contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
     maker, setup, everything = HeatmapMaker(OnnxModel(model.path, RECIPE, 100)), MapSetup(), list(range(MISTAKES))
-    cache, stop = folder / "cache", StopSignal()
+    cache, stop = BlobCache(folder / "cache"), StopSignal()
     kept, began, asked_at = KeptMaps(record, judged, setup, contents, cache), time.perf_counter(), 0.0
     for progress in kept.run(maker, everything, stop):
         if progress.done > MISTAKES // 2 and not stop.stopped:

@@ -13,6 +13,7 @@ import numpy as np
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
+from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.likeness.features import unit
 from mivrat.core.likeness.grouping import group_by_likeness
 from mivrat.core.likeness.search import nearest
@@ -72,7 +73,7 @@ def main() -> None:
             )
             assert evaluation.run_id is not None
             record = load_run(study, evaluation.run_id)
-            features = Features(record, {}, Path(name) / "cache")
+            features = Features(record, {}, BlobCache(Path(name) / "cache"))
             for _ in features.run():
                 pass
             mistakes = np.flatnonzero(judged.wrong)

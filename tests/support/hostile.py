@@ -560,21 +560,21 @@ def shapes(rng: random.Random, folder: Path) -> None:
 
 
 def caches(rng: random.Random, folder: Path) -> None:
-    from mivrat.core.base.blob_cache import ArrayCache
+    from mivrat.core.base.blob_cache import BlobCache, KeptArrays
     from mivrat.core.pictures.thumbnails import ThumbnailStore
 
-    path = folder / "c.arrays"
-    cache = ArrayCache(path, 2)
+    path = folder / "c.sqlite"
+    cache = KeptArrays(BlobCache(path), "model", 2)
     cache.known.update({bytes([i]) * 32: np.full((3, 4), i, np.float32) for i in range(4)})
     cache.keep()
     if rng.random() < 0.5:
         path.write_bytes(altered(path.read_bytes(), rng))
     else:
         db = sqlite3.connect(path)
-        column = rng.choice(["key", "shape", "numbers"])
+        column = rng.choice(["space", "key", "used", "form", "value"])
         try:
             db.execute(
-                f"UPDATE array SET {column} = ? WHERE rowid = 2",
+                f"UPDATE blob SET {column} = ? WHERE key = (SELECT MIN(key) FROM blob)",
                 (rng.choice([b"", b"\xff", "-1 -12", "1000000 1000000", "12", 2**40, None, "x"]),),
             )
             db.commit()
@@ -582,16 +582,17 @@ def caches(rng: random.Random, folder: Path) -> None:
             pass
         finally:
             db.close()
-    again = ArrayCache(path, 2)
+    again = KeptArrays(BlobCache(path), "model", 2)
     again.known[b"new"] = np.zeros((2, 2), np.float32)
     again.keep()
-    assert b"new" in ArrayCache(path, 2).known
+    assert b"new" in KeptArrays(BlobCache(path), "model", 2).known
     Image.fromarray(np.frombuffer(rng.randbytes(200 * 200 * 3), np.uint8).reshape(200, 200, 3)).save(folder / "p.png")
-    store = ThumbnailStore(folder / "thumbs")
+    store = ThumbnailStore(BlobCache(folder / "thumbs"))
     first = store.get(folder / "p.png", 64).shape
-    for kept in (folder / "thumbs").rglob("*.jpg"):
-        kept.write_bytes(altered(kept.read_bytes(), rng))
+    store.close()
+    (folder / "thumbs").write_bytes(altered((folder / "thumbs").read_bytes(), rng))
     assert store.get(folder / "p.png", 64).shape[2] == first[2]
+    store.close()
 
 
 KINDS: dict[str, Callable[[random.Random, Path], None]] = {

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import re
-import shutil
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from platformdirs import user_cache_path
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
@@ -75,7 +73,6 @@ class Hand:
 
 @pytest.mark.parametrize("keys", [False, True], ids=["mouse", "keys"])
 def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle: Settle, keys: bool) -> None:
-    shutil.rmtree(user_cache_path("mivrat", appauthor=False) / "features", ignore_errors=True)  # as on the first day
     hand, workspace = Hand(window, settle, keys), window.workspace
     # 1. The headline; spring and back.
     hand.click(window.start.demo)

@@ -9,7 +9,6 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from platformdirs import user_cache_path
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QImage
 
@@ -48,7 +47,7 @@ class Thumbnails(QObject):
 
     def __init__(self, executor: Executor, most: int = 600, side: int = 192) -> None:
         super().__init__()
-        self._store = ThumbnailStore(user_cache_path("mivrat", appauthor=False) / "thumbnails")
+        self._store = ThumbnailStore()
         self._cache: OrderedDict[Path, QImage | None] = OrderedDict()
         self._pending: set[Path] = set()
         self._wanted: dict[int, set[Path]] = {}
@@ -141,3 +140,4 @@ class Thumbnails(QObject):
         self._again.stop()
         self._pending.clear()
         self._workers.stop_all()
+        self._store.close()

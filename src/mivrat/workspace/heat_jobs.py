@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from platformdirs import user_cache_path
 
 from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
@@ -110,8 +109,7 @@ def read_evidence(path: Path, set_id: int) -> KeptEvidence:
 
 
 def _kept_maps(snapshot: Snapshot, setup: MapSetup) -> KeptMaps:
-    folder = user_cache_path("mivrat", appauthor=False) / "maps"
-    return KeptMaps(snapshot.record, snapshot.judged, setup, snapshot.record.answers.contents, folder)
+    return KeptMaps(snapshot.record, snapshot.judged, setup, snapshot.record.answers.contents)
 
 
 def read_maps(snapshot: Snapshot, setup: MapSetup) -> FoundMaps:

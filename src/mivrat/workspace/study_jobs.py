@@ -10,7 +10,6 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from platformdirs import user_cache_path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
@@ -171,7 +170,7 @@ def write(path: Path, change: Callable[[Study], object]) -> None:
 
 
 def _features(record: RunRecord) -> Features:
-    return Features(record, record.answers.contents, user_cache_path("mivrat", appauthor=False) / "features")
+    return Features(record, record.answers.contents)
 
 
 def find_features(record: RunRecord, stop: StopSignal) -> Running:

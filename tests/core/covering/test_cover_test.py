@@ -10,6 +10,7 @@ import pytest
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import Judging
+from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.covering.cover_test import (
@@ -78,13 +79,13 @@ def ran(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ran]:
 
 def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_path: Path) -> None:
     setup, everything, stop = MapSetup("signed", of="predicted"), list(range(42)), StopSignal()
-    kept = KeptMaps(ran.record, ran.judged, setup, ran.contents, tmp_path)
+    kept = KeptMaps(ran.record, ran.judged, setup, ran.contents, BlobCache(tmp_path / "c"))
     for progress in kept.run(ran.maker, everything, stop):
         if progress.done > 1:
             stop.stop()
     done = len(kept.maps)
     assert 0 < done < 41
-    again = KeptMaps(ran.record, ran.judged, setup, ran.contents, tmp_path)
+    again = KeptMaps(ran.record, ran.judged, setup, ran.contents, BlobCache(tmp_path / "c"))
     assert len(again.maps) == done
     steps = list(again.run(ran.maker, everything))
     assert steps[0].done > done - 2
@@ -100,11 +101,13 @@ def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_pat
     # Another question of the same images: only where called and labelled differ is there an answer.
     rather = MapSetup("signed", of="labelled", against="predicted")
     wrong = np.flatnonzero(ran.judged.wrong).tolist()
-    assert KeptMaps(ran.record, ran.judged, rather, ran.contents, tmp_path).pending(everything) == wrong
+    assert (
+        KeptMaps(ran.record, ran.judged, rather, ran.contents, BlobCache(tmp_path / "c")).pending(everything) == wrong
+    )
     # What is known for a class is known however it was asked for.
-    named = KeptMaps(ran.record, ran.judged, MapSetup("signed", of=1), ran.contents, tmp_path)
+    named = KeptMaps(ran.record, ran.judged, MapSetup("signed", of=1), ran.contents, BlobCache(tmp_path / "c"))
     assert sorted(named.maps) == np.flatnonzero(ran.judged.predicted == 1).tolist()
-    slow = KeptMaps(ran.record, ran.judged, MapSetup("masks"), ran.contents, tmp_path)
+    slow = KeptMaps(ran.record, ran.judged, MapSetup("masks"), ran.contents, BlobCache(tmp_path / "c"))
     assert [one.done for one in slow.run(ran.maker, everything[:2], stop)] == [0]  # stopped before the first
 
 

@@ -10,6 +10,7 @@ import onnx
 import onnxruntime as ort
 import pytest
 
+from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal
 from mivrat.core.gradients.graph import GraphView
@@ -70,29 +71,29 @@ def test_features_are_kept_found_again_and_gone_on_with(tmp_path: Path, monkeypa
     assert evaluation.run_id is not None
     record = load_run(study, evaluation.run_id)
     contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
-    folder, stop = tmp_path / "cache", StopSignal()
-    features = Features(record, contents, folder)
+    cache, stop = BlobCache(tmp_path / "cache"), StopSignal()
+    features = Features(record, contents, cache)
     for progress in features.run(stop):
         if progress.done > 1:
             stop.stop()
     unread = len(features.pending)
     assert 0 < unread < 59
-    again = Features(record, {}, folder)  # nothing is known of the files before they are read
+    again = Features(record, {}, cache)  # nothing is known of the files before they are read
     assert len(again.pending) == 59
-    again = Features(record, contents, folder)
+    again = Features(record, contents, cache)
     assert len(again.pending) == unread
     for _ in again.run():
         pass
     assert np.isnan(again.vectors).any(axis=1).nonzero()[0].tolist() == list(evaluation.answers.reasons)
     monkeypatch.setattr(store, "FeatureModel", None)  # all is known: no model is made
-    whole = Features(record, contents, folder)
+    whole = Features(record, contents, cache)
     assert [progress.done for progress in whole.run()] == [60]
     np.testing.assert_array_equal(whole.vectors, again.vectors)
-    next(folder.iterdir()).write_bytes(b"broken")
-    assert len(Features(record, contents, folder).pending) == 59
+    cache.path.write_bytes(b"broken")
+    assert len(Features(record, contents, cache).pending) == 59
     record.kind = TABLE
     with pytest.raises(InputError, match="no features"):
-        list(Features(record, contents, tmp_path / "other").run())
+        list(Features(record, contents, BlobCache(tmp_path / "other")).run())
 
 
 def made_up(total: int, width: int = 6, seed: int = 0) -> np.ndarray:

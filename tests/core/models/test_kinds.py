@@ -11,6 +11,7 @@ import pytest
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
+from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.catalogue import CHECKS
 from mivrat.core.checks.of_run import KeptResult, check_run
@@ -95,7 +96,7 @@ def test_a_made_up_kind_is_scored_kept_and_examined(tmp_path: Path, monkeypatch:
         assert (record.kind, record.kind.can.gradients, record.info.model) == (SERVICE, False, "2")
         assert (judged.state == SCORED).all()
         with pytest.raises(InputError, match="a service has no features"):
-            list(Features(record, {}, tmp_path / "cache").run())
+            list(Features(record, {}, BlobCache(tmp_path / "cache")).run())
         found = [
             one for one in check_run(study, record, judged, [c.name for c in CHECKS]) if isinstance(one, KeptResult)
         ]

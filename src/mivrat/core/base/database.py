@@ -31,9 +31,10 @@ class Connection(sqlite3.Connection):
         return int(self._taken > _MOST_STEPS)
 
 
-def connect(path: Path) -> Connection:
-    """Open a file as a database that is not trusted; whoever opens it closes it."""
-    db = sqlite3.connect(path, timeout=10, factory=Connection)
+def connect(path: Path, *, any_thread: bool = False) -> Connection:
+    """Open a file as a database that is not trusted; whoever opens it closes it. ``any_thread``: whoever uses it sees to it
+    that only one thread does at a time."""
+    db = sqlite3.connect(path, timeout=10, factory=Connection, check_same_thread=not any_thread)
     assert isinstance(db, Connection)
     try:
         db.set_progress_handler(db._step, _STEPS)

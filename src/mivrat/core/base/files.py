@@ -54,25 +54,6 @@ def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
             part.unlink(missing_ok=True)
 
 
-def limit_folder(folder: Path, most: int, keep: Path | None = None) -> None:
-    """Delete the files below a cache folder that were changed longest ago until it holds no more than so many bytes."""
-    found = []
-    for path in folder.rglob("*"):
-        try:
-            about = path.stat()
-        except OSError:
-            continue
-        if stat.S_ISREG(about.st_mode):
-            found.append((about.st_mtime_ns, about.st_size, path))
-    total = sum(size for _, size, _ in found)
-    for _, size, path in sorted(found, key=lambda one: one[0]):
-        if total <= most:
-            break
-        if path != keep:
-            path.unlink(missing_ok=True)
-            total -= size
-
-
 def read_text(path: Path, what: str, mend: str) -> str:
     """A small text file in UTF-8, without its byte order mark; InputError, naming ``what`` it should be, where it is none."""
     try:

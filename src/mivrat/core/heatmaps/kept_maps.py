@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import Judged
-from mivrat.core.base.blob_cache import ArrayCache
+from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.heatmaps.combining import together
 from mivrat.core.heatmaps.maps import BY_GRADIENT, HeatmapMaker, Map, Target
@@ -34,13 +32,18 @@ class KeptMaps:
     """The maps of a run's images under one setup: ``maps`` holds those known by position."""
 
     def __init__(
-        self, record: RunRecord, judged: Judged, setup: MapSetup, contents: Mapping[int, bytes], folder: Path
+        self,
+        record: RunRecord,
+        judged: Judged,
+        setup: MapSetup,
+        contents: Mapping[int, bytes],
+        cache: BlobCache | None = None,
     ) -> None:
         """``contents`` tells the pictures' hashes by position, as far as they have been read; those without have no map."""
         self._record, self._judged, self.setup = record, judged, setup
         self._contents = contents
         key = "\n".join((MADE_AS, record.model_sha256, recipe_to_toml(record.recipe), setup.method, *setup.layers))
-        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays", 2)
+        self._cache = KeptArrays(cache or user_cache("maps"), key, 2)
         self.maps: dict[int, Map] = {}
         for image in contents:
             target = setup.target(judged, image)

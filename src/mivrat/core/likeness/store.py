@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator, Mapping
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.scoring import score_images
-from mivrat.core.base.blob_cache import ArrayCache
+from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.likeness.features import FeatureModel, Vectors
@@ -25,11 +23,11 @@ KEPT_EVERY = 10_000
 class Features:
     """The features of a run's images: ``vectors`` holds a unit row for each listed image, NaN where it is not known (yet)."""
 
-    def __init__(self, record: RunRecord, contents: Mapping[int, bytes], folder: Path) -> None:
+    def __init__(self, record: RunRecord, contents: Mapping[int, bytes], cache: BlobCache | None = None) -> None:
         """``contents`` tells the pictures' hashes by position, as far as they have been read."""
         self._record, self._contents = record, dict(contents)
         key = f"{record.model_sha256}\n{recipe_to_toml(record.recipe)}"
-        self._cache = ArrayCache(folder / f"{hashlib.sha256(key.encode()).hexdigest()[:32]}.arrays", 1, alike=True)
+        self._cache = KeptArrays(cache or user_cache("features"), key, 1, alike=True)
         self._known = self._cache.known
         self.vectors: Vectors = np.full((len(record.image_set.items), 0), np.nan, np.float32)
         if self._known:

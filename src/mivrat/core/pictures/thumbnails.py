@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import hashlib
-import itertools
+import io
 import os
-import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 from PIL import Image
 
-from mivrat.core.base.files import limit_folder
-from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
+from mivrat.core.base.blob_cache import BlobCache, user_cache
+from mivrat.core.base.errors import InputError
+from mivrat.core.pictures.decode import Pixels, read_picture
 
-MOST_BYTES = 300_000_000
 # Smaller files are decoded as fast as their thumbnails would be.
 WORTH_KEEPING = 40_000
-# After so many new ones the cache is looked through for too much.
-_LOOKED_AFTER = 2000
 
 
 def thumbnail(path: Path, side: int) -> Pixels:
@@ -31,9 +29,13 @@ def thumbnail(path: Path, side: int) -> Pixels:
 class ThumbnailStore:
     """Makes thumbnails and keeps those of larger files; safe to use from several threads."""
 
-    def __init__(self, folder: Path, most_bytes: int = MOST_BYTES) -> None:
-        self._folder, self._most = folder, most_bytes
-        self._made = itertools.count()
+    def __init__(self, cache: BlobCache | None = None) -> None:
+        self._cache = cache or user_cache("thumbnails")
+        self._cache.hold()
+
+    def close(self) -> None:
+        """Let go of the cache's file."""
+        self._cache.close()
 
     def get(self, path: Path, side: int) -> Pixels:
         """The thumbnail of a file as it is now, from the cache if that has it. Raises UnreadablePicture."""
@@ -43,27 +45,16 @@ class ThumbnailStore:
             return thumbnail(path, side)
         if about.st_size < WORTH_KEEPING:
             return thumbnail(path, side)
-        key = f"{path}\n{about.st_size}\n{about.st_mtime_ns}\n{side}"
-        digest = hashlib.sha256(key.encode("utf-8", "surrogateescape")).hexdigest()
-        kept = self._folder / digest[:2] / f"{digest[2:34]}.jpg"
-        try:
-            found = read_picture(kept)
-            os.utime(kept)
-            return found
-        except (UnreadablePicture, OSError):
-            pixels = thumbnail(path, side)
-            self._keep(kept, pixels)
-            return pixels
-
-    def _keep(self, kept: Path, pixels: Pixels) -> None:
-        """Write one beside its place and rename it; a cache that cannot be written is done without."""
-        try:
-            kept.parent.mkdir(parents=True, exist_ok=True)
-            handle, part = tempfile.mkstemp(dir=kept.parent, suffix=".part")
-            with os.fdopen(handle, "wb") as file:
-                Image.fromarray(pixels).save(file, "JPEG", quality=90)
-            os.replace(part, kept)
-        except OSError:
-            return
-        if next(self._made) % _LOOKED_AFTER == 0:
-            limit_folder(self._folder, self._most)
+        named = f"{path}\n{about.st_size}\n{about.st_mtime_ns}".encode("utf-8", "surrogateescape")
+        key, space = hashlib.sha256(named).digest(), str(side)
+        kept = self._cache.get(space, key)
+        if kept is not None:
+            try:
+                return np.asarray(Image.open(io.BytesIO(kept), formats=["JPEG"]).convert("RGB"))
+            except (OSError, ValueError):
+                pass  # it is made anew
+        pixels, made = thumbnail(path, side), io.BytesIO()
+        Image.fromarray(pixels).save(made, "JPEG", quality=90)
+        with suppress(InputError):  # a cache that cannot be written is done without
+            self._cache.put(space, {key: ("jpeg", made.getvalue())})
+        return pixels
