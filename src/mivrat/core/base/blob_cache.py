@@ -142,6 +142,11 @@ class BlobCache:
                 f"the cache cannot be written ({error})", where=self.path, mend="see that there is room left"
             ) from error
 
+    def forget(self, space: str) -> None:
+        """Let everything in a space go."""
+        with contextlib.suppress(sqlite3.Error), self._open() as db, db:
+            db.execute("DELETE FROM blob WHERE space = ?", (_short(space),))
+
     def _write(self, space: str, items: Mapping[bytes, tuple[str, bytes]]) -> None:
         today = int(time.time()) // _DAY
         rows = [(_short(space), key, today, form, value) for key, (form, value) in sorted(items.items())]
@@ -201,6 +206,7 @@ class KeptArrays:
                 raise ValueError("arrays that differ in size")
         except (ValueError, TypeError, AttributeError, MemoryError, OverflowError):
             self.known = {}  # what was kept can be worked out again
+            cache.forget(space)
         self._kept = set(self.known)
 
     def keep(self) -> None:
