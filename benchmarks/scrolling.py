@@ -30,7 +30,7 @@ from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.ui.application import make_application
 from mivrat.ui.light_table.table import LightTable
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.workspace.workspace import Workspace
 
 IMAGES, DIFFERENT, CLASSES = 100_000, 400, 20

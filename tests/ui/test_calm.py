@@ -25,7 +25,7 @@ from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
 from mivrat.ui.bench import EXPLAIN
-from mivrat.ui.widgets import Choice, plain
+from mivrat.ui.parts.widgets import Choice, plain
 from mivrat.ui.window import BENCH, NEW, STEPS, MainWindow
 from mivrat.workspace.jobs import Job
 from tests.support.networks import classifier, loaded

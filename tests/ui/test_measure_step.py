@@ -27,7 +27,7 @@ from mivrat.demo.draw import CLASSES
 from mivrat.ui import words
 from mivrat.ui.bench import MEASURE, PREPARE
 from mivrat.ui.measure.headline import headline_lines
-from mivrat.ui.widgets import Choice
+from mivrat.ui.parts.widgets import Choice
 from mivrat.ui.window import MainWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set

@@ -19,14 +19,14 @@ from mivrat.core.base.log import log_path
 from mivrat.core.study.file import Study
 from mivrat.ui import application
 from mivrat.ui.actions import sheet as key_sheet
-from mivrat.ui.columns import fit_columns
-from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.keys import ShortcutSheet
+from mivrat.ui.parts.columns import fit_columns
 from mivrat.ui.parts.loop import QtLoop
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import Choice
 from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import font
-from mivrat.ui.widgets import Choice
 from mivrat.ui.window import MainWindow
 from mivrat.workspace.executors import Executor
 from tests.support.networks import classifier, saved
@@ -286,7 +286,7 @@ def application_error(what: str) -> Exception:
 def test_thumbnails_come_when_their_folder_comes_back(
     qtbot: QtBot, qapp: QApplication, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("mivrat.ui.pictures.LOOKED_AGAIN", 40)
+    monkeypatch.setattr("mivrat.ui.parts.pictures.LOOKED_AGAIN", 40)
     root = write_set(tmp_path / "set", 1)
     shutil.move(root, tmp_path / "away")
     thumbnails, file, broken = Thumbnails(Executor(QtLoop())), root / "birch" / "0.png", tmp_path / "broken.png"

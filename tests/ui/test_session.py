@@ -16,8 +16,8 @@ from mivrat.core.selecting.ordering import ORDERS
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked
 from mivrat.ui import words
 from mivrat.ui.garbage import MainThreadCollector
+from mivrat.ui.parts.widgets import restyle
 from mivrat.ui.theme import LAMP, PAPER, theme
-from mivrat.ui.widgets import restyle
 from mivrat.workspace.edits import Changes, SmallEdit
 from mivrat.workspace.workspace import Workspace
 from tests.support.workspaces import made_up_run, opened, show

@@ -25,7 +25,7 @@ from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.measure.matrix import READABLE_CELL
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.parts.loop import QtLoop
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.selection_line import SelectionLine
 from mivrat.workspace.executors import Executor, Task
 from mivrat.workspace.workspace import Workspace

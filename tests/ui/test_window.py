@@ -159,7 +159,7 @@ def test_every_figure_selects(qtbot: QtBot, demo: MainWindow, settle: Settle) ->
 
     demo.bench.measure.tabs.choose(3)
     diagram = demo.bench.measure.reliability.diagram
-    qtbot.mouseClick(diagram, LEFT, pos=diagram.bin_rect(14).center().toPoint())
+    qtbot.mouseClick(diagram.viewport(), LEFT, pos=diagram.bin_rect(14).center().toPoint())
     assert isinstance(workspace.shown.conditions[0], Confidence)
     assert len(workspace.shown.images) == snapshot.figures.calibration.bins[14].count
     qtbot.keyClick(diagram, Qt.Key.Key_Left)

@@ -17,16 +17,16 @@ from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
 from mivrat.ui.focus import WaitingFocus
 from mivrat.ui.frame import Header, Rail
-from mivrat.ui.handing_back import HandBack
+from mivrat.ui.hand_back import HandBack
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea, Working
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.widgets import Waiting
 from mivrat.ui.prepare.step import PrepareStep
 from mivrat.ui.selection_line import SelectionLine
 from mivrat.ui.steps import STEPS, Shared
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Waiting
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace

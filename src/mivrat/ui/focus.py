@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QApplication, QWidget
 
-from mivrat.ui.widgets import Waiting
+from mivrat.ui.parts.widgets import Waiting
 from mivrat.workspace.workspace import Workspace
 
 TAB = Qt.FocusPolicy.TabFocus

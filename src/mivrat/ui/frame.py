@@ -13,8 +13,8 @@ from mivrat.core.base.job import Progress
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.measure.criteria import verdict
+from mivrat.ui.parts.widgets import Elided, button, label, open_folder_of, paint_state, set_role, tip
 from mivrat.ui.steps import Step
-from mivrat.ui.widgets import Elided, button, label, open_folder_of, paint_state, set_role, tip
 from mivrat.workspace.workspace import Workspace
 
 

@@ -6,9 +6,9 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.ui.actions import sheet
+from mivrat.ui.parts.widgets import Scrolled, button, label, row
 from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Scrolled, button, label, row
 
 # What stands around the keys: margins, a scroll bar, the button below.
 AROUND = QSize(28 + 16 + 14, 24 + 20 + 52)

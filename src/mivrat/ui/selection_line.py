@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
-from mivrat.ui.widgets import button, clear, label, tip
+from mivrat.ui.parts.widgets import button, clear, label, tip
 from mivrat.workspace.workspace import Workspace
 
 

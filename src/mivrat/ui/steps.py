@@ -12,8 +12,8 @@ from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
 from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
-from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.prepare.step import PrepareStep
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer

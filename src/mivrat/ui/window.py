@@ -20,11 +20,11 @@ from mivrat.ui.bench import MEASURE, PREPARE, Bench
 from mivrat.ui.frame import Foot
 from mivrat.ui.keys import ShortcutSheet
 from mivrat.ui.parts.loop import QtLoop
+from mivrat.ui.parts.widgets import offer_by_right_click, open_folder_of
 from mivrat.ui.prepare.step import INPUTS, TRY_OUT
 from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
 from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import offer_by_right_click, open_folder_of
 from mivrat.workspace.bookmark import Bookmark
 from mivrat.workspace.jobs import Handle
 from mivrat.workspace.study_jobs import Asking, NewStudy

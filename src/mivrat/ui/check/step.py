@@ -16,8 +16,8 @@ from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.parts.step_area import StepArea
+from mivrat.ui.parts.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.jobs import SLOW
 from mivrat.workspace.workspace import Workspace

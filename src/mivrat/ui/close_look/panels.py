@@ -10,8 +10,8 @@ from PySide6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.core.heatmaps.overlay import heat_colours
+from mivrat.ui.parts.widgets import tip
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import tip
 
 
 class ScaleBar(QWidget):

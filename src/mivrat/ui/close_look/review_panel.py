@@ -9,8 +9,8 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QLineEdit, QPushButton, QVBoxLayout
 
 from mivrat.ui import words
-from mivrat.ui.flow import Flow, flowing
-from mivrat.ui.widgets import Choice, button, label, row, tip
+from mivrat.ui.parts.widgets import Choice, button, label, row, tip
+from mivrat.ui.parts.wrapping import Flow, flowing
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 

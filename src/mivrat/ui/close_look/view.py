@@ -16,11 +16,11 @@ from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
 from mivrat.ui.close_look.review_panel import ReviewPanel
-from mivrat.ui.flow import flowing
-from mivrat.ui.picture_panel import PicturePanel, Zoom
-from mivrat.ui.pictures import Thumbnails, to_image
-from mivrat.ui.thumb_strip import ThumbStrip
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, row, slider, tip
+from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
+from mivrat.ui.parts.pictures import Thumbnails, to_image
+from mivrat.ui.parts.thumb_strip import ThumbStrip
+from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, label, row, slider, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.executors import Task
 from mivrat.workspace.look import Evidence, Look, find_evidence, look_at
 from mivrat.workspace.reviewing import Reviewer

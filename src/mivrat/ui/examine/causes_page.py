@@ -11,8 +11,8 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import BY_COLUMN, columns_to_group_by
 from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Predicted, Reviewed
 from mivrat.ui import words
-from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import Choice, label, row
 from mivrat.workspace.workspace import Workspace
 
 BY = ("all together", "labelled class", "predicted class", "pair")

@@ -17,9 +17,9 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
-from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.thumb_strip import ThumbStrip
-from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, row, tip
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.thumb_strip import ThumbStrip
+from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, row, tip
 from mivrat.workspace.executors import Task
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace

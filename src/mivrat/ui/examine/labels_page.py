@@ -11,8 +11,8 @@ from mivrat.core.figures.suspicion import Suspects
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
-from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.widgets import button, label, row, tip
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import button, label, row, tip
 from mivrat.workspace.executors import Task
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace

@@ -21,8 +21,8 @@ from mivrat.core.selecting.selection import Caused, Conditions, Outcome, Reviewe
 from mivrat.core.study.reviews import Cause
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
-from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.widgets import Scrolled, button, clear, label, row, tip
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import Scrolled, button, clear, label, row, tip
 from mivrat.workspace.executors import Task
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace

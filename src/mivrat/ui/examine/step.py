@@ -7,9 +7,9 @@ from mivrat.ui.examine.groups_page import GroupsPage
 from mivrat.ui.examine.labels_page import LabelsPage
 from mivrat.ui.examine.review_page import ReviewPage
 from mivrat.ui.examine.two_classes_page import TwoClassesPage
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
-from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.widgets import row
+from mivrat.ui.parts.widgets import row
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 

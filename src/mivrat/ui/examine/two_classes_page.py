@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
-from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.widgets import button, label, row
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import button, label, row
 from mivrat.workspace.workspace import Workspace
 
 BY = "two plausible classes"

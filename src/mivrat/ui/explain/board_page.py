@@ -20,9 +20,19 @@ from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, bo
 from mivrat.ui import words
 from mivrat.ui.close_look.panels import ScaleBar
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
-from mivrat.ui.flow import flowing
-from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Scrolled, button, label, more_button, offer_by_right_click, plain, slider, tip
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.widgets import (
+    Choice,
+    Scrolled,
+    button,
+    label,
+    more_button,
+    offer_by_right_click,
+    plain,
+    slider,
+    tip,
+)
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.executors import Task
 from mivrat.workspace.explaining import Explainer

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from mivrat.core.covering.regions import Kind, Shape
 from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.pictures.prepare import Geometry
-from mivrat.ui.picture_panel import CAPTION
+from mivrat.ui.parts.picture_panel import CAPTION
 from mivrat.ui.theme import font, theme
 
 # How far a key moves or widens the region; with Shift a fourth of it.

@@ -37,11 +37,22 @@ from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import EVERY, KeptTest
 from mivrat.ui import words
-from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.canvas import Canvas
-from mivrat.ui.picture_panel import PicturePanel
-from mivrat.ui.pictures import to_image
-from mivrat.ui.widgets import Choice, Elided, Scrolled, button, label, more_button, offer_by_right_click, row, spin, tip
+from mivrat.ui.parts.picture_panel import PicturePanel
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import (
+    Choice,
+    Elided,
+    Scrolled,
+    button,
+    label,
+    more_button,
+    offer_by_right_click,
+    row,
+    spin,
+    tip,
+)
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.executors import Task
 from mivrat.workspace.explaining import Explainer

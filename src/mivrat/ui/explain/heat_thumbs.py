@@ -13,7 +13,7 @@ from mivrat.core.heatmaps.maps import SIGNED, Map
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.preview import preview
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.ui.pictures import Thumbnails, to_image
+from mivrat.ui.parts.pictures import Thumbnails, to_image
 from mivrat.workspace.explaining import Explainer
 
 MOST = 600

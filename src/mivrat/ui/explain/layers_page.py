@@ -8,10 +8,10 @@ from PySide6.QtWidgets import QLineEdit, QSizePolicy, QTableWidgetItem, QVBoxLay
 
 from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
-from mivrat.ui.examine.tables import FigureTable
-from mivrat.ui.pictures import to_image
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import button, label, row, tip
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import button, label, row, tip
 from mivrat.workspace.explaining import Explainer
 
 # More rows than this make cells too small to be compared.

@@ -13,9 +13,9 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from mivrat.core.heatmaps.combining import MeanMap
 from mivrat.core.heatmaps.hottest import laid_over
 from mivrat.core.heatmaps.overlay import heat_colours, normalised
-from mivrat.ui.pictures import to_image
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import plain
 
 SIDE, GAP, WORDS = 104, 12, 50
 

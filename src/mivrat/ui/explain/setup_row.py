@@ -8,7 +8,7 @@ from mivrat.core.gradients.layers import short_name
 from mivrat.core.heatmaps.maps import WITHOUT_LAYER
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.ui import words
-from mivrat.ui.widgets import Choice, label, row
+from mivrat.ui.parts.widgets import Choice, label, row
 from mivrat.workspace.explaining import Explainer
 
 WHOSE: dict[str, tuple[Whose, Whose | None]] = {

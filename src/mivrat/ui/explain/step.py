@@ -13,8 +13,8 @@ from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.layers_page import LayersPage
 from mivrat.ui.explain.trust_page import TrustPage
 from mivrat.ui.explain.where_page import WherePage
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
-from mivrat.ui.pictures import Thumbnails
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 

@@ -12,10 +12,10 @@ from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.shuffled import ALIKE, DEPTHS
 from mivrat.core.heatmaps.shuffled import DRAWS as SHUFFLES
 from mivrat.ui import words
-from mivrat.ui.examine.tables import FigureTable
 from mivrat.ui.explain.curves import CurveDiagram
 from mivrat.ui.explain.setup_row import SetupRow
-from mivrat.ui.widgets import Scrolled, button, label, row
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import Scrolled, button, label, row
 from mivrat.workspace.explaining import Explainer
 
 # So many images of a selection are examined, drawn at random.

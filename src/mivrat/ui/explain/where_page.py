@@ -22,9 +22,9 @@ from mivrat.ui import words
 from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
-from mivrat.ui.flow import flowing
-from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.executors import Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer

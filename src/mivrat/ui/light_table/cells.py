@@ -9,7 +9,7 @@ from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import Judged
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.theme import font, mix, theme
 from mivrat.workspace.workspace import Workspace
 

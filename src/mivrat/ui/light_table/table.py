@@ -7,10 +7,10 @@ from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from mivrat.core.selecting.ordering import BANDS, BY_COLUMN, BY_ROLE, ORDERS, UNLIKE, columns_to_group_by
 from mivrat.ui import words
-from mivrat.ui.flow import flowing
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
-from mivrat.ui.pictures import Thumbnails
-from mivrat.ui.widgets import Choice, button, label, more_button, row, tip
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.widgets import Choice, button, label, more_button, row, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.executors import Task
 from mivrat.workspace.workspace import Workspace
 

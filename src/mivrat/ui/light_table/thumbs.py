@@ -24,9 +24,9 @@ from mivrat.core.selecting.ordering import (
 )
 from mivrat.ui import words
 from mivrat.ui.light_table.cells import CAPTION, Cells
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import plain
 from mivrat.workspace.workspace import Workspace
 
 SIZES = {"small": 84, "medium": 118, "large": 176}

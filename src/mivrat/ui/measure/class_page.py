@@ -2,131 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF, QShowEvent
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
 
-from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
 from mivrat.core.pictures.classes import fold
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
+from mivrat.ui.measure.class_curves import ClassCurves, CurvesPanel, curves_of
 from mivrat.ui.measure.class_table import ClassTable
-from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import label, row
+from mivrat.ui.parts.widgets import label, row
 from mivrat.workspace.executors import Task
 from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS = 120
-
-
-@dataclass(frozen=True)
-class ClassCurves:
-    """Both curves of one class with their areas, and the point where the model's own answers stand."""
-
-    k: int
-    images: int
-    total: int
-    curves: Curves
-    auroc: float | None
-    average_precision: float | None
-    false_positive_rate: float | None
-    recall: float | None
-    precision: float | None
-    of_selection: bool
-
-
-def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None = None) -> ClassCurves:
-    """The curves of a class over the evaluated images that ``among`` marks, or all of them (slow for large runs)."""
-    judged = snapshot.judged
-    use = np.flatnonzero(judged.evaluated_among(among))
-    column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
-    hits, others = int((called & positive).sum()), int((~positive).sum())
-    return ClassCurves(
-        k,
-        int(positive.sum()),
-        len(use),
-        curves(column, positive),
-        auroc(column, positive),
-        average_precision(column, positive),
-        (int(called.sum()) - hits) / others if others else None,
-        hits / int(positive.sum()) if positive.any() else None,
-        hits / int(called.sum()) if called.any() else None,
-        among is not None,
-    )
-
-
-class CurvesPanel(QWidget):
-    """Paints the two curves side by side; a dot marks where the model's own answers stand."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.found: ClassCurves | None = None
-        self.setMinimumSize(QSize(260, 190))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        theme.changed.connect(self.update)
-
-    def show_curves(self, found: ClassCurves | None) -> None:
-        self.found = found
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        with QPainter(self) as painter:
-            self._paint(painter)
-
-    def _paint(self, painter: QPainter) -> None:
-        found = self.found
-        if found is None or not len(found.curves.recall):
-            return
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(font(11))
-        side = min(self.height() - 40.0, (self.width() - 110.0) / 2)
-        roc, recall = QRectF(44, 8, side, side), QRectF(44 + side + 62, 8, side, side)
-        line = found.curves
-        self._plot(
-            painter, roc, "false positive rate", "recall",
-            np.concatenate([[0.0], line.false_positive_rate]), np.concatenate([[0.0], line.recall]),
-            (found.false_positive_rate, found.recall),
-        )  # fmt: skip
-        self._plot(painter, recall, "recall", "precision", line.recall, line.precision, (found.recall, found.precision))
-
-    def _plot(
-        self,
-        painter: QPainter,
-        plot: QRectF,
-        across: str,
-        upright: str,
-        x: NDArray[np.float64],
-        y: NDArray[np.float64],
-        own: tuple[float | None, float | None],
-    ) -> None:
-        painter.fillRect(plot, theme.colour("sheet"))
-        painter.setPen(theme.colour("line"))
-        painter.drawRect(plot)
-        painter.setPen(theme.colour("soft"))
-        painter.drawText(
-            QRectF(plot.left(), plot.bottom() + 4, plot.width(), 16), Qt.AlignmentFlag.AlignCenter, f"{across}  0 – 1"
-        )
-        painter.save()
-        painter.translate(plot.left() - 14, plot.center().y())
-        painter.rotate(-90)
-        painter.drawText(QRectF(-70, -8, 140, 16), Qt.AlignmentFlag.AlignCenter, f"{upright}  0 – 1")
-        painter.restore()
-
-        def at(a: float, b: float) -> QPointF:
-            return QPointF(plot.left() + a * plot.width(), plot.bottom() - b * plot.height())
-
-        painter.setPen(QPen(theme.colour("accent"), 2))
-        painter.drawPolyline(QPolygonF([at(float(a), float(b)) for a, b in zip(x, y, strict=True)]))
-        if own[0] is not None and own[1] is not None:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme.colour("ink"))
-            painter.drawEllipse(at(own[0], own[1]), 4, 4)
-            painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 class ClassesPage(QWidget):

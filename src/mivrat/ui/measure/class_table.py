@@ -12,8 +12,8 @@ from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
+from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import plain
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")

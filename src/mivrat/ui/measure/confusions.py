@@ -13,7 +13,7 @@ from mivrat.core.figures.confusion import ConfusedPair, order_by_likeness, order
 from mivrat.ui import words
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
-from mivrat.ui.widgets import Choice, button, label, row, tip
+from mivrat.ui.parts.widgets import Choice, button, label, row, tip
 from mivrat.workspace.executors import Task
 from mivrat.workspace.workspace import Workspace
 

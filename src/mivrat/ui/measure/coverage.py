@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 from mivrat.core.figures.selective import Selective
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
+from mivrat.ui.parts.widgets import button, label, row
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import button, label, row
 from mivrat.workspace.workspace import Workspace
 
 

@@ -10,7 +10,7 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.reporting.requirements import Outcome, parse_requirement
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
-from mivrat.ui.widgets import StateMark, button, clear, label, row, tip
+from mivrat.ui.parts.widgets import StateMark, button, clear, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 

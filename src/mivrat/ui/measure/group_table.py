@@ -28,9 +28,9 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
-from mivrat.ui.columns import fit_columns
+from mivrat.ui.parts.columns import fit_columns
+from mivrat.ui.parts.widgets import Choice, label, row, tip
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import Choice, label, row, tip
 from mivrat.workspace.executors import Task
 from mivrat.workspace.workspace import Workspace
 

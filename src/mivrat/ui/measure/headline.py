@@ -19,8 +19,8 @@ from mivrat.core.figures.significance import holm
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
+from mivrat.ui.parts.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
 from mivrat.workspace.workspace import Workspace
 
 NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")

@@ -23,8 +23,8 @@ from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
+from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import plain
 from mivrat.workspace.workspace import Workspace
 
 LARGEST_CELL = 96.0

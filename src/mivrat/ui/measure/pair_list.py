@@ -12,8 +12,8 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import ConfusedPair
 from mivrat.core.selecting.selection import Cells
 from mivrat.ui import words
+from mivrat.ui.parts.widgets import elided_pair, tip
 from mivrat.ui.theme import font
-from mivrat.ui.widgets import elided_pair, tip
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("confused classes", "→", "←", "direction")

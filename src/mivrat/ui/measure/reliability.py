@@ -1,245 +1,22 @@
-"""The reliability diagram: accuracy against confidence, bin by bin, with counts; a bin selects its images."""
+"""Confidence: the reliability diagram under a sentence with its figures; coverage, and thresholds, in its place."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QStackedWidget, QToolTip, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.answers.judged import Judged
-from mivrat.core.figures.calibration import Calibration, ReliabilityBin, adaptive_calibration, calibration
+from mivrat.core.figures.calibration import Calibration, adaptive_calibration, calibration
 from mivrat.core.figures.units import calibration_over_units
-from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.measure.coverage import Coverage
+from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.measure.threshold import ThresholdPage
-from mivrat.ui.theme import font, mix, theme
-from mivrat.ui.widgets import Choice, button, label, plain, row, tip
+from mivrat.ui.parts.widgets import Choice, button, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.executors import Task
 from mivrat.workspace.workspace import Workspace
-
-
-class ReliabilityDiagram(QWidget):
-    """Paints the diagram above a bar chart of the counts."""
-
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
-        self.workspace = workspace
-        self.cursor_bin = -1
-        self.equal_count = self.with_temperature = False
-        self.of_class: Calibration | None = None
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setMinimumSize(QSize(260, 260))
-        self.setAccessibleName("reliability diagram; arrow keys move over the bins, Enter selects")
-        workspace.topics.measured.connect(self.update)
-        workspace.topics.selection.connect(self.update)
-        theme.changed.connect(self.update)
-
-    @property
-    def _calibration(self) -> Calibration | None:
-        measured = self.workspace.shown.measured
-        if self.of_class is not None:
-            return self.of_class
-        if self.equal_count and measured.deep is not None:
-            return measured.deep.adaptive
-        return measured.figures.calibration
-
-    def bins(self) -> list[ReliabilityBin]:
-        """The bins shown."""
-        return self._calibration.bins if self._calibration else []
-
-    def after(self) -> Calibration | None:
-        """What is drawn over the bins: the reliability after temperature scaling, out of fold."""
-        measured = self.workspace.shown.measured
-        deep = measured.deep
-        if not self.with_temperature or self.of_class is not None or deep is None or deep.temperature is None:
-            return None
-        return deep.temperature.reliability_after
-
-    def _places(self) -> tuple[QRectF, QRectF]:
-        counts_height = max(70.0, self.height() * 0.2)
-        side = min(self.width() - 70.0, self.height() - counts_height - 84.0, 460.0)
-        plot = QRectF(54, 8, side, side)
-        return plot, QRectF(plot.left(), plot.bottom() + 44, side, counts_height - 10)
-
-    def bin_rect(self, m: int) -> QRectF:
-        """The column of a bin in the upper diagram."""
-        plot, _ = self._places()
-        one = self.bins()[m]
-        left, right = plot.left() + one.low * plot.width(), plot.left() + one.high * plot.width()
-        return QRectF(left, plot.top(), max(2.0, right - left), plot.height())
-
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        with QPainter(self) as painter:
-            self._paint(painter)
-
-    def _paint(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        plot, counts = self._places()
-        painter.setFont(font(11))
-        self._paint_axes(painter, plot, counts)
-        if self._calibration is None:
-            return
-        chosen = {r for c in self.workspace.shown.conditions if isinstance(c, Confidence) for r in c.ranges}
-        most = max(1, *(b.count for b in self._calibration.bins))
-        for m, one in enumerate(self._calibration.bins):
-            self._paint_bin(painter, plot, counts, m, one, most, (one.low, one.high) in chosen)
-        if (after := self.after()) is not None:
-            self._paint_after(painter, plot, after)
-
-    def _paint_after(self, painter: QPainter, plot: QRectF, after: Calibration) -> None:
-        """Rings joined by a line, so that they cannot be taken for the points before."""
-        points = [
-            QPointF(plot.left() + b.confidence * plot.width(), plot.bottom() - b.accuracy.value * plot.height())
-            for b in after.bins
-            if b.confidence is not None and b.accuracy.value is not None
-        ]
-        painter.setPen(QPen(theme.colour("ink"), 1.5))
-        painter.drawPolyline(QPolygonF(points))
-        painter.setBrush(theme.colour("sheet"))
-        for point in points:
-            painter.drawEllipse(point, 4, 4)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-
-    def _paint_axes(self, painter: QPainter, plot: QRectF, counts: QRectF) -> None:
-        painter.fillRect(plot, theme.colour("sheet"))
-        for tick in range(6):
-            share = tick / 5
-            x, y = plot.left() + share * plot.width(), plot.bottom() - share * plot.height()
-            painter.setPen(theme.colour("line"))
-            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-            painter.setPen(theme.colour("soft"))
-            painter.drawText(
-                QRectF(0, y - 9, plot.left() - 8, 18),
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                f"{share:.0%}".replace("%", " %"),
-            )
-            painter.drawText(QRectF(x - 25, plot.bottom() + 4, 50, 16), Qt.AlignmentFlag.AlignCenter, f"{share:.1f}")
-        painter.drawText(
-            QRectF(plot.left(), plot.bottom() + 20, plot.width(), 16),
-            Qt.AlignmentFlag.AlignCenter,
-            "its probability" if self.of_class else "confidence",
-        )
-        painter.save()
-        painter.translate(9, plot.center().y())
-        painter.rotate(-90)
-        painter.drawText(
-            QRectF(-80, -8, 160, 16), Qt.AlignmentFlag.AlignCenter, "share labelled so" if self.of_class else "accuracy"
-        )
-        painter.restore()
-        told = QRectF(0, counts.top(), plot.left() - 8, 46)
-        painter.drawText(told, Qt.AlignmentFlag.AlignRight, "images" if self.of_class else "images,\nwrong\non top")
-        painter.setPen(QPen(theme.colour("soft"), 1, Qt.PenStyle.DashLine))
-        painter.drawLine(plot.bottomLeft(), plot.topRight())
-        painter.setPen(theme.colour("line"))
-        painter.drawLine(counts.bottomLeft(), counts.bottomRight())
-
-    def _paint_bin(
-        self, painter: QPainter, plot: QRectF, counts: QRectF, m: int, one: ReliabilityBin, most: int, chosen: bool
-    ) -> None:
-        column = self.bin_rect(m)
-        if chosen or (m == self.cursor_bin and self.hasFocus()):
-            painter.fillRect(column, theme.colour("accent_wash"))
-            painter.fillRect(
-                QRectF(column.left(), counts.top(), column.width(), counts.height()), theme.colour("accent_wash")
-            )
-        if not one.count or one.confidence is None or one.accuracy.value is None:
-            return
-        height = one.count / most * (counts.height() - 16)
-        wrong = height * (one.count - one.accuracy.hits) / one.count if self.of_class is None else 0.0
-        bar = QRectF(column.left() + 1, counts.bottom() - height, column.width() - 2, height)
-        painter.fillRect(bar, mix(theme.colour("sheet"), theme.colour("accent"), 0.55))
-        painter.fillRect(
-            QRectF(bar.left(), bar.top(), bar.width(), wrong), mix(theme.colour("sheet"), theme.colour("wrong"), 0.6)
-        )
-        painter.setPen(theme.colour("ink"))
-        if column.width() >= 18:
-            painter.drawText(
-                QRectF(column.left() - 10, counts.bottom() - height - 15, column.width() + 20, 14),
-                Qt.AlignmentFlag.AlignCenter,
-                str(one.count),
-            )
-        x = plot.left() + one.confidence * plot.width()
-        y = plot.bottom() - one.accuracy.value * plot.height()
-        expected = plot.bottom() - one.confidence * plot.height()
-        thickness = min(12.0, column.width() * 0.5)
-        painter.fillRect(
-            QRectF(x - thickness / 2, min(y, expected), thickness, abs(y - expected)),
-            mix(theme.colour("sheet"), theme.colour("wrong"), 0.45),
-        )
-        if one.accuracy.low is not None and one.accuracy.high is not None:
-            painter.setPen(QPen(theme.colour("accent"), 1))
-            painter.drawLine(
-                QPointF(x, plot.bottom() - one.accuracy.low * plot.height()),
-                QPointF(x, plot.bottom() - one.accuracy.high * plot.height()),
-            )
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.colour("accent"))
-        painter.drawEllipse(QPointF(x, y), 4, 4)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-
-    def _bin_at(self, point: QPointF) -> int:
-        plot, counts = self._places()
-        if self._calibration is None or not (
-            plot.left() <= point.x() <= plot.right() and plot.top() <= point.y() <= counts.bottom()
-        ):
-            return -1
-        share = (point.x() - plot.left()) / plot.width()
-        return next((m for m, one in enumerate(self.bins()) if one.low <= share <= one.high), -1)
-
-    def select(self, m: int, beside: bool, *, enter: bool = False) -> None:
-        # Bins of one class's probability are not bins of confidence: there is nothing to select by.
-        if self.of_class is None and self._calibration and 0 <= m < len(self._calibration.bins):
-            one = self._calibration.bins[m]
-            choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
-            choose(Confidence(frozenset({(one.low, one.high)})), beside=beside)
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if event.button() == Qt.MouseButton.LeftButton:
-            self.cursor_bin = self._bin_at(event.position())
-            self.select(self.cursor_bin, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        bins = len(self._calibration.bins) if self._calibration else 0
-        if (
-            event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right)
-            and bins
-            and not event.modifiers() & Qt.KeyboardModifier.AltModifier
-        ):
-            self.cursor_bin = min(bins - 1, max(0, self.cursor_bin + (1 if event.key() == Qt.Key.Key_Right else -1)))
-            QToolTip.showText(
-                self.mapToGlobal(self.bin_rect(self.cursor_bin).bottomRight().toPoint()),
-                plain(self.describe(self.cursor_bin)),
-                self,
-            )
-            self.update()
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            self.select(self.cursor_bin, beside, enter=event.key() != Qt.Key.Key_Space)
-        else:
-            super().keyPressEvent(event)
-
-    def describe(self, m: int) -> str:
-        """A bin in words."""
-        assert self._calibration is not None
-        one = self._calibration.bins[m]
-        head = f"confidence {one.low:.2f} – {one.high:.2f}: {words.images(one.count)}"
-        if one.confidence is None:
-            return head
-        return f"{head}\nmean confidence {words.percent(one.confidence)}, right {words.with_bounds(one.accuracy)}"
-
-    def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
-            m = self._bin_at(QPointF(event.pos()))
-            if m >= 0:
-                QToolTip.showText(event.globalPos(), plain(self.describe(m)), self)
-            else:
-                QToolTip.hideText()
-            return True
-        return super().event(event)
 
 
 class Reliability(QWidget):
@@ -324,7 +101,7 @@ class Reliability(QWidget):
 
     def _take(self, found: Calibration | None) -> None:
         self.diagram.of_class = found
-        self.diagram.update()
+        self.diagram.redraw()
         self._refresh()
 
     def _choose(self, index: int) -> None:

@@ -9,15 +9,15 @@ from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from mivrat.ui.flow import flowing
 from mivrat.ui.measure.class_page import ClassesPage
 from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.group_table import GroupTable
 from mivrat.ui.measure.headline import Headline
 from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.parts.step_area import StepArea
+from mivrat.ui.parts.widgets import Choice, row, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Choice, row, tip
 from mivrat.workspace.measuring import Measurer
 from mivrat.workspace.workspace import Workspace
 

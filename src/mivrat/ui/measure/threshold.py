@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QDoubleSpinBox, QVBoxLayout, QWidget
 
 from mivrat.core.figures.decision import Costs, costs
 from mivrat.ui import words
-from mivrat.ui.widgets import button, calm, label, row, slider
+from mivrat.ui.parts.widgets import button, calm, label, row, slider
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 

@@ -9,8 +9,8 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QLayout, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
+from mivrat.ui.parts.widgets import Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
-from mivrat.ui.widgets import Tabs, copy_table, more_button, offer_by_right_click, row
 
 
 class Working(Protocol):

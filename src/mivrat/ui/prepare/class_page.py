@@ -27,7 +27,7 @@ from mivrat.core.pictures.classes import fold, natural_key
 from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
-from mivrat.ui.widgets import button, clear, label, row, tip
+from mivrat.ui.parts.widgets import button, clear, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 

@@ -23,8 +23,7 @@ from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import words
-from mivrat.ui.theme import theme
-from mivrat.ui.widgets import (
+from mivrat.ui.parts.widgets import (
     Choice,
     Elided,
     Scrolled,
@@ -38,6 +37,7 @@ from mivrat.ui.widgets import (
     spin,
     tip,
 )
+from mivrat.ui.theme import theme
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 

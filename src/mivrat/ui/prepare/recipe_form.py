@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QLineEdit, QS
 
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.value_ranges import VALUE_RANGES, meaning_of
-from mivrat.ui.widgets import Choice, label, row, spin, tip
+from mivrat.ui.parts.widgets import Choice, label, row, spin, tip
 
 MODES = {"RGB": "RGB", "BGR": "BGR (blue first)", "L": "grey"}
 RULES = {

@@ -16,11 +16,11 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
-from mivrat.ui.picture_panel import PicturePanel
-from mivrat.ui.pictures import to_image
+from mivrat.ui.parts.picture_panel import PicturePanel
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row, tip
 from mivrat.ui.prepare.recipe_form import RecipeForm
 from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
-from mivrat.ui.widgets import Elided, Scrolled, button, clear, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.executors import Task
 from mivrat.workspace.workspace import Workspace

@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from mivrat.core.base.text import minus
 from mivrat.core.pictures.prepare import Geometry
 from mivrat.core.pictures.preview import ChannelValues
+from mivrat.ui.parts.widgets import tip
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import tip
 
 HEIGHT = 190
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtCore import Signal
 
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
-from mivrat.ui.pictures import Thumbnails
 from mivrat.ui.prepare.class_page import ClassPage
 from mivrat.ui.prepare.inputs import InputsPage
 from mivrat.ui.prepare.recipe_page import RecipePage

@@ -19,9 +19,9 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.answers.answers import PENDING, SCORED
 from mivrat.core.pictures.subsets import pick
 from mivrat.ui import words
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.widgets import Scrolled, button, label, row
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import Scrolled, button, label, row
 from mivrat.workspace.study_jobs import FEW
 from mivrat.workspace.workspace import Workspace
 

@@ -25,7 +25,7 @@ from mivrat.core.pictures.image_sets import (
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.ui import words
 from mivrat.ui.parts.loop import Soon
-from mivrat.ui.widgets import Elided, button, clear, label, row, set_role, tip
+from mivrat.ui.parts.widgets import Elided, button, clear, label, row, set_role, tip
 from mivrat.workspace.executors import Task
 from mivrat.workspace.study_jobs import FEW, Asking, NewStudy
 from mivrat.workspace.workspace import Workspace

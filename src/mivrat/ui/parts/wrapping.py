@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt
-from PySide6.QtWidgets import QLayout, QLayoutItem, QWidget
+from PySide6.QtWidgets import QLayout, QLayoutItem, QWidget, QWidgetItem
 
 
 class Flow(QLayout):
@@ -17,6 +17,11 @@ class Flow(QLayout):
 
     def addItem(self, item: QLayoutItem) -> None:  # noqa: N802
         self._items.append(item)
+
+    def addWidget(self, widget: QWidget) -> None:  # noqa: N802
+        """Put a widget at the end. Its item is made here: one that the toolkit makes may be lost to us while it is in use."""
+        self.addChildWidget(widget)
+        self.addItem(QWidgetItem(widget))
 
     def count(self) -> int:
         return len(self._items)

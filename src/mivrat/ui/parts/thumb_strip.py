@@ -8,9 +8,9 @@ from PySide6.QtCore import QEvent, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QHideEvent, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from mivrat.ui.pictures import Thumbnails
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import plain
 from mivrat.workspace.workspace import Workspace
 
 GAP, LINE = 8, 16

@@ -6,8 +6,8 @@ from PySide6.QtCore import QObject, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from mivrat.ui.parts.widgets import tip
 from mivrat.ui.theme import font, theme
-from mivrat.ui.widgets import tip
 
 CAPTION = 36
 MOST_ZOOM = 32.0

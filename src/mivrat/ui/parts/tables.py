@@ -8,8 +8,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
-from mivrat.ui.columns import fit_columns
-from mivrat.ui.widgets import tip
+from mivrat.ui.parts.columns import fit_columns
+from mivrat.ui.parts.widgets import tip
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 

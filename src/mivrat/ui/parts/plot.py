@@ -1,0 +1,221 @@
+"""Every diagram of the window: pyqtgraph in the theme's ink, with marks to point at, to walk over by keys and to select by.
+
+A diagram says what its marks are and draws them; keys, hover, accessible names and following the theme are here. It is copied as
+a table by the page it stands on, and saved as a picture (PNG or SVG) by rendering it, as any widget is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyqtgraph as pg
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
+from PySide6.QtWidgets import QFrame, QToolTip, QWidget
+
+from mivrat.ui.parts.widgets import plain
+from mivrat.ui.theme import font, theme
+
+# What an axis with numbers takes: left of a plot, and below it with and without its name.
+LEFT, BELOW = 46, 38
+# So much of its range is left free around a plot, so that a mark at the end is whole.
+MARGIN = 0.025
+Numbers = Sequence[float] | NDArray[np.floating]
+
+
+class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
+    """One or more plots with marks on them, numbered from 0; ``cursor`` is the one that keys have come to, -1 for none."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.cursor = -1
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setAccessibleName(name)
+        self.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.ci.layout.setContentsMargins(0, 8, 8, 0)
+        self.ci.layout.setSpacing(4)
+        self.plots: list[pg.PlotItem] = []
+        theme.changed.connect(self._follow_theme)
+
+    # --- what a diagram says of itself ---
+
+    def draw(self) -> None:
+        """Draw everything anew; the plots are empty."""
+        raise NotImplementedError
+
+    def lay_out(self) -> None:
+        """Give the plots their sides, at the widget's present size."""
+
+    def marks(self) -> int:
+        """How many marks there are to walk over."""
+        return 0
+
+    def mark_at(self, point: QPointF) -> int:
+        """The mark at a place of the widget, -1 for none."""
+        return -1
+
+    def mark_rect(self, mark: int) -> QRectF:
+        """Where a mark stands in the widget."""
+        raise NotImplementedError
+
+    def describe(self, mark: int) -> str:
+        """A mark in words."""
+        return ""
+
+    def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
+        """Select what a mark stands for."""
+
+    # --- plots ---
+
+    def add(self, line: int, column: int = 0, *, x: tuple[float, float], y: tuple[float, float]) -> pg.PlotItem:
+        """A plot over these ranges; nothing in it moves by mouse or wheel."""
+        plot = self.addPlot(line, column)
+        plot.hideButtons()
+        plot.setMenuEnabled(False)
+        plot.setMouseEnabled(False, False)
+        plot.setRange(xRange=x, yRange=y, padding=MARGIN)
+        plot.getAxis("left").setWidth(LEFT)
+        plot.getAxis("bottom").setHeight(BELOW)
+        for side in ("left", "bottom"):
+            plot.getAxis(side).setStyle(tickFont=font(11), tickLength=0, hideOverlappingLabels=False)
+        self.plots.append(plot)
+        return plot
+
+    def name_axes(self, plot: pg.PlotItem, across: str, upright: str) -> None:
+        """What the axes stand for."""
+        style = {"color": theme.tokens.soft, "font-size": "11px"}
+        for side, name in (("bottom", across), ("left", upright)):
+            plot.setLabel(side, name, **style)
+            plot.getAxis(side).resizeEvent()  # which puts the name in the middle
+
+    def tick(self, plot: pg.PlotItem, side: str, ticks: Sequence[tuple[float, str]]) -> None:
+        """Numbers along an axis, each with a thin line through the plot."""
+        plot.getAxis(side).setTicks([list(ticks)])
+
+    def redraw(self) -> None:
+        """Draw everything anew, in the theme in force."""
+        self.setBackground(None)
+        for plot in self.plots:
+            plot.clear()
+            plot.getViewBox().setBackgroundColor(theme.colour("sheet"))
+            for side in ("left", "bottom"):
+                plot.getAxis(side).setPen(theme.colour("line"))
+                plot.getAxis(side).setTextPen(theme.colour("soft"))
+        self.draw()
+
+    def _follow_theme(self) -> None:
+        self.redraw()
+
+    # --- from numbers to places ---
+
+    def place(self, plot: pg.PlotItem, x: float, y: float) -> QPointF:
+        """Where a point of a plot stands in the widget."""
+        return QPointF(self.mapFromScene(plot.getViewBox().mapViewToScene(QPointF(x, y))))
+
+    def numbers(self, plot: pg.PlotItem, point: QPointF) -> QPointF:
+        """The numbers of a plot at a place of the widget."""
+        return QPointF(plot.getViewBox().mapSceneToView(self.mapToScene(point.toPoint())))
+
+    # --- mouse, keys, hover ---
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.setFocus(Qt.FocusReason.MouseFocusReason)
+            self.cursor = self.mark_at(event.position())
+            self.select(self.cursor, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            self.redraw()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        event.accept()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        event.accept()
+
+    def wheelEvent(self, event: Any) -> None:  # noqa: N802
+        event.ignore()  # the page scrolls
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        key, marks = event.key(), self.marks()
+        alt = event.modifiers() & Qt.KeyboardModifier.AltModifier
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and marks and not alt:
+            self.cursor = min(marks - 1, max(0, self.cursor + (1 if key == Qt.Key.Key_Right else -1)))
+            corner = self.mark_rect(self.cursor).bottomRight().toPoint()
+            QToolTip.showText(self.mapToGlobal(corner), plain(self.describe(self.cursor)), self)
+            self.redraw()
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and marks:
+            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.select(self.cursor, beside, enter=key != Qt.Key.Key_Space)
+        else:
+            QWidget.keyPressEvent(self, event)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        QWidget.keyReleaseEvent(self, event)
+
+    def focusInEvent(self, event: Any) -> None:  # noqa: N802
+        super().focusInEvent(event)
+        self.redraw()
+
+    def focusOutEvent(self, event: Any) -> None:  # noqa: N802
+        super().focusOutEvent(event)
+        self.redraw()
+
+    def viewportEvent(self, event: QEvent) -> bool:  # noqa: N802
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            mark = self.mark_at(QPointF(event.pos()))
+            if mark >= 0:
+                QToolTip.showText(event.globalPos(), plain(self.describe(mark)), self)
+            else:
+                QToolTip.hideText()
+            return True
+        return bool(super().viewportEvent(event))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+        ready = bool(getattr(self, "plots", None))  # the toolkit sizes it before it is made
+        if ready:
+            self.lay_out()
+        super().resizeEvent(event)
+        if ready:
+            self.redraw()
+
+    def showEvent(self, event: Any) -> None:  # noqa: N802
+        super().showEvent(event)
+        self.redraw()
+
+
+def pen(token: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
+    """A pen in a colour of the theme, of the same width at every scale."""
+    made = QPen(theme.colour(token), width, style)
+    made.setCosmetic(True)
+    return made
+
+
+def line(x: Numbers, y: Numbers, ink: QPen) -> pg.PlotDataItem:
+    """A line through points."""
+    return pg.PlotDataItem(np.asarray(x, float), np.asarray(y, float), pen=ink)
+
+
+def dots(x: Numbers, y: Numbers, fill: QColor, edge: QPen | None = None, size: float = 8) -> pg.ScatterPlotItem:
+    """Points, filled and with an edge if wanted."""
+    return pg.ScatterPlotItem(
+        np.asarray(x, float), np.asarray(y, float), size=size, brush=fill, pen=edge or pg.mkPen(None)
+    )
+
+
+def bars(left: Numbers, right: Numbers, low: Numbers, high: Numbers, fill: QColor) -> pg.BarGraphItem:
+    """Filled bars without an edge."""
+    return pg.BarGraphItem(
+        x0=np.asarray(left, float), x1=np.asarray(right, float), y0=np.asarray(low, float), y1=np.asarray(high, float),
+        brush=fill, pen=pg.mkPen(None),
+    )  # fmt: skip
+
+
+def text(what: str, x: float, y: float, token: str = "ink", anchor: tuple[float, float] = (0.5, 1.0)) -> pg.TextItem:
+    """Words at a point, above it unless the ``anchor`` (across, down from the top left of the words) says otherwise."""
+    made = pg.TextItem(what, color=theme.colour(token), anchor=anchor)
+    made.setFont(font(11))
+    made.setPos(x, y)
+    return made
