@@ -25,7 +25,7 @@ from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.bench import EXPLAIN
-from mivrat.ui.explain.cover_page import HOTTEST, REGIONS
+from mivrat.ui.explain.plan_form import HOTTEST, REGIONS
 from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
 from mivrat.ui.window import MainWindow
 
@@ -163,47 +163,47 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     page, explainer = explain.bench.explain.cover, explain.bench.explain.explainer
     explain.bench.explain.tabs.choose(COVER)
     settle()
-    assert page.region.currentText() == HOTTEST  # nothing has to be drawn to begin with
-    assert page.one is not None
-    assert page.one.hidden.answers.predicted[1] == PLANTAIN
-    page.region.setCurrentIndex(1)
-    page.region.activated.emit(1)
-    drag(page.canvas, (0.02, 0.7), (0.3, 0.98))
+    assert page.form.region.currentText() == HOTTEST  # nothing has to be drawn to begin with
+    assert page.preview.one is not None
+    assert page.preview.one.hidden.answers.predicted[1] == PLANTAIN
+    page.form.region.setCurrentIndex(1)
+    page.form.region.activated.emit(1)
+    drag(page.preview.canvas, (0.02, 0.7), (0.3, 0.98))
     settle()
     (shape,) = explainer.regions[EVERY]
     assert shape.kind == "rectangle"
     np.testing.assert_allclose(shape.points, [(0.02, 0.7), (0.3, 0.98)], atol=0.02)
-    assert page.one is not None
-    answers = page.one.hidden.answers
+    assert page.preview.one is not None
+    answers = page.preview.one.hidden.answers
     assert (answers.predicted[0], answers.predicted[1], answers.predicted[2]) == (RAGWEED, PLANTAIN, RAGWEED)
     assert answers.p[0] > 0.9 > 0.3 > answers.p[1]
-    assert "holds" in page.told.text()
-    assert page.one_cells[1][2].full_text == "plantain"
-    page.region.setCurrentIndex(2)
-    page.region.activated.emit(2)
-    drag(page.canvas, (0.5, 0.1), (0.7, 0.3), CONTROL)
+    assert "holds" in page.preview.told.text()
+    assert page.preview.one_cells[1][2].full_text == "plantain"
+    page.form.region.setCurrentIndex(2)
+    page.form.region.activated.emit(2)
+    drag(page.preview.canvas, (0.5, 0.1), (0.7, 0.3), CONTROL)
     assert [one.kind for one in explainer.regions[EVERY]] == ["rectangle", "ellipse"]
-    page.canvas.setFocus()
-    QTest.keyClick(page.canvas, Qt.Key.Key_Right)
-    QTest.keyClick(page.canvas, Qt.Key.Key_Plus)
+    page.preview.canvas.setFocus()
+    QTest.keyClick(page.preview.canvas, Qt.Key.Key_Right)
+    QTest.keyClick(page.preview.canvas, Qt.Key.Key_Plus)
     moved = explainer.regions[EVERY][0]
     assert moved.points[0][0] > shape.points[0][0] - 0.03
     assert moved.points[1][0] > shape.points[1][0] + 0.03
-    QTest.keyClick(page.canvas, Qt.Key.Key_Delete)
+    QTest.keyClick(page.preview.canvas, Qt.Key.Key_Delete)
     assert EVERY not in explainer.regions
-    QTest.keyClick(page.canvas, Qt.Key.Key_Return)  # a region by keys alone
+    QTest.keyClick(page.preview.canvas, Qt.Key.Key_Return)  # a region by keys alone
     assert len(explainer.regions[EVERY]) == 1
     for _ in range(2):
-        QTest.keyClick(page.canvas, Qt.Key.Key_Z, CONTROL)
+        QTest.keyClick(page.preview.canvas, Qt.Key.Key_Z, CONTROL)
     assert len(explainer.regions[EVERY]) == 2
-    page.place.setCurrentIndex(1)
-    page.place.activated.emit(1)
-    page.region.setCurrentIndex(3)
-    page.region.activated.emit(3)
-    drag(page.canvas, (0.1, 0.1), (0.3, 0.4))
-    page.region.setCurrentIndex(4)
-    page.region.activated.emit(4)
-    drag(page.canvas, (0.4, 0.4), (0.6, 0.4))
+    page.form.place.setCurrentIndex(1)
+    page.form.place.activated.emit(1)
+    page.form.region.setCurrentIndex(3)
+    page.form.region.activated.emit(3)
+    drag(page.preview.canvas, (0.1, 0.1), (0.3, 0.4))
+    page.form.region.setCurrentIndex(4)
+    page.form.region.activated.emit(4)
+    drag(page.preview.canvas, (0.4, 0.4), (0.6, 0.4))
     settle()
     image = explain.workspace.shown.current
     assert image is not None
@@ -234,10 +234,12 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     assert test.result.region.mended >= 23
     assert test.result.control.changed.hits <= 3
     assert test.result.p < 1e-4
-    assert "25 only by the region" in page.sentence.text() or "24 only by the region" in page.sentence.text()
-    page.keep_name.setFocus()
-    QTest.keyClicks(page.keep_name, "ink dot")
-    QTest.keyClick(page.keep_name, Qt.Key.Key_Return)
+    assert (
+        "25 only by the region" in page.result.sentence.text() or "24 only by the region" in page.result.sentence.text()
+    )
+    page.result.keep_name.setFocus()
+    QTest.keyClicks(page.result.keep_name, "ink dot")
+    QTest.keyClick(page.result.keep_name, Qt.Key.Key_Return)
     assert explain.workspace.shown.tests_kept == 1
     assert explain.bench.rail.steps[EXPLAIN].state == "fine"
     explain.workspace.writing.wait()
@@ -248,8 +250,8 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
         study.close()
     assert cover_report.result_from_json(json.loads(kept.outcome)) == test.result
     assert plan_from_text(kept.plan, explain.workspace.shown.snapshot.record.names) == test.plan
-    page.kept.setCurrentCell(0, 0)
-    page.save_kept(tmp_path)
+    page.kept_tests.table.setCurrentCell(0, 0)
+    page.kept_tests.save(tmp_path)
     assert json.loads((tmp_path / "cover.json").read_text())["format"] == "mivrat-cover/2"
     # The same again on the later model: the places are those the first model looked at, and no such effect is seen.
     second = next(
@@ -257,15 +259,15 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     )
     explain.show_run(second.id)
     settle()
-    assert page.kept.rowCount() == 1
-    page.kept.setCurrentCell(0, 0)
-    page.do_again()
+    assert page.kept_tests.table.rowCount() == 1
+    page.kept_tests.table.setCurrentCell(0, 0)
+    page.kept_tests.do_again()
     run_job(qtbot, explain, settle)
     assert explainer.test is not None
     assert explainer.test.plan.images == test.plan.images
     assert explainer.test.result.region.changed.hits <= 8
     assert explainer.test.result.p > 0.05, explainer.test.found
-    page._take_away()
+    page.kept_tests.take_away()
     assert explainer.tests == ()
     explain.undo()
     assert [one.name for one in explainer.tests] == ["ink dot"]
@@ -329,8 +331,8 @@ def test_maps_of_a_selection_are_stopped_gone_on_with_and_looked_through(
     workspace.shown.clear()
     explainer.keep_regions("r", {EVERY: (Shape("rectangle", ((0, 0), (0.5, 1))),)})
     explain.bench.explain.tabs.choose(COVER)
-    explain.bench.explain.cover.region.setCurrentIndex(REGIONS.index("rectangle"))
-    explain.bench.explain.cover.region.activated.emit(1)
+    explain.bench.explain.cover.form.region.setCurrentIndex(REGIONS.index("rectangle"))
+    explain.bench.explain.cover.form.region.activated.emit(1)
     settle()
     inside = explain.bench.explain.cover.inside
     assert inside is not None
@@ -385,7 +387,7 @@ def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settl
     assert "press M" in explain.bench.explain.board.note.text()
     explain.bench.explain.tabs.choose(COVER)
     settle()
-    assert "M: the next mistake" in explain.bench.explain.cover.canvas.message
+    assert "M: the next mistake" in explain.bench.explain.cover.preview.canvas.message
     assert explain.bench.explain.cover.begin.text() == "Cover the 25 images shown"  # that needs no image looked at
     explain.bench.explain.tabs.choose(TRUST)
     assert not explain.bench.explain.trust.one.isEnabled()

@@ -169,8 +169,8 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     result = window.bench.explain.explainer.test.result
     assert (result.region.changed.hits, result.region.mended) == (int(changed), int(mended))
     assert (result.control.changed.hits, result.control.mended) == (int(control), 0)
-    assert QApplication.focusWidget() is cover.keep_name  # what is typed next is its name
-    QTest.keyClicks(cover.keep_name, "pen dot")
+    assert QApplication.focusWidget() is cover.result.keep_name  # what is typed next is its name
+    QTest.keyClicks(cover.result.keep_name, "pen dot")
     press(Qt.Key.Key_Return)
     settle()
     assert workspace.study_path is not None
@@ -191,6 +191,6 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     hand.click(window.bench.light_table.all)
     assert len(workspace.shown.images) == 400
     # The test kept on the earlier model says whose it is.
-    window.bench.explain.cover._show_kept(0)
-    assert window.bench.explain.cover.of_model.text().startswith("Done on grain-net-1")
-    assert "not on grain-net-2" in window.bench.explain.cover.of_model.text()
+    window.bench.explain.cover.kept_tests.choose(0)
+    assert window.bench.explain.cover.result.of_model.text().startswith("Done on grain-net-1")
+    assert "not on grain-net-2" in window.bench.explain.cover.result.of_model.text()

@@ -1,0 +1,198 @@
+"""The image looked at with the region hidden, at once: its answers as it is, covered, and with the control."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtWidgets import (
+    QGridLayout,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped
+from mivrat.core.covering.cover_test import CoverPlan
+from mivrat.core.covering.one_image import Hidden
+from mivrat.core.covering.regions import share_inside
+from mivrat.core.heatmaps.kept_maps import maps_of_setup
+from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.heatmaps.setup import MapSetup
+from mivrat.core.pictures.prepare import to_tensor
+from mivrat.ui.explain.canvas import Canvas
+from mivrat.ui.explain.plan_form import PlanForm
+from mivrat.ui.parts.picture_panel import PicturePanel
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.widgets import (
+    Elided,
+    label,
+    row,
+)
+from mivrat.workspace import heat_jobs
+from mivrat.workspace.executors import Task
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.look import Look, look_at
+
+
+@dataclass(frozen=True)
+class OneCovered:
+    """What hiding the region did to the image looked at; ``inside`` is the share of its evidence in the region."""
+
+    look: Look
+    hidden: Hidden
+    inside: float | None
+
+
+class CoverPreview(QWidget):
+    """Three pictures, a table of answers below them, and a sentence."""
+
+    def __init__(self, explainer: Explainer, form: PlanForm) -> None:
+        super().__init__()
+        self.explainer, self.workspace, self.form = explainer, explainer.workspace, form
+        self.one: OneCovered | None = None
+        self._covering: Task | None = None
+        self._soon = self.workspace.soon(60, self._cover_one)
+        self.canvas = Canvas()
+        self.canvas.drawn.connect(form.take_drawing)
+        self.hidden, self.control = PicturePanel("region hidden"), PicturePanel("same area elsewhere")
+        pictures = row(self.canvas, self.hidden, self.control, spacing=12)
+        for i in range(3):
+            pictures.setStretch(i, 1)
+        table = QGridLayout()
+        table.setHorizontalSpacing(12)
+        table.setVerticalSpacing(4)
+        self.one_cells = [[Elided() for _ in range(4)] for _ in range(4)]
+        for r, line in enumerate(self.one_cells):
+            for c, cell in enumerate(line):
+                cell.setProperty("soft", not r)
+                table.addWidget(cell, r, c)
+        table.setColumnStretch(0, 2)
+        for c in (1, 2, 3):
+            table.setColumnStretch(c, 3)
+        self.told = label(wrap=True)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        layout.addLayout(pictures)
+        layout.addLayout(table)
+        layout.addWidget(self.told)
+
+    def refresh(self) -> None:
+        """Cover the image looked at anew, as soon as nothing changes any more."""
+        self.canvas.kind = self.form.kind
+        self.canvas.show_shapes(self.form.shapes())
+        if self.isVisible():
+            self._soon.start()
+
+    def forget(self) -> None:
+        """Another run is shown."""
+        self.one = None
+
+    def _cover_one(self) -> None:
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        if not self.isVisible():
+            return
+        if self._covering is not None:
+            self._covering.cancel()
+        problem = ""
+        if not snapshot.record.kind.can.scores:
+            problem = snapshot.record.kind.lacks("A cover test needs")
+        elif image is None:
+            problem = "Look at an image (M: the next mistake), then draw on it what to hide."
+        elif snapshot.judged.predicted[image] < 0:
+            problem = "This image has no answer to test."
+        if problem or image is None:
+            self.one = None
+            self.canvas.show_photo(None, None, problem)
+            self._show_one()
+            return
+        plan, record, setup = self.form.plan_of_one(image), snapshot.record, self.explainer.setup
+        makers, judged, known = self.workspace.makers, snapshot.judged, self.one.look if self.one is not None else None
+        if self.canvas.photo is None or known is None or known.image != image:
+            self.canvas.show_photo(None, None, "…")
+
+        def cover(work: Task) -> OneCovered | Look:
+            look = known if known is not None and known.image == image else look_at(record, image, 400)
+            work.report(look)
+            if plan is None:
+                return look
+            with makers.lend(record) as maker:
+                maker.stopped = lambda: work.stop.stopped
+                try:
+                    return covered(look, maker, plan)
+                except Stopped:
+                    return look
+
+        def covered(look: Look, maker: HeatmapMaker, plan: CoverPlan) -> OneCovered:
+            hidden = heat_jobs.cover_looked(look, maker, record, plan)
+            target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
+            if hidden.mask is not None and target is not None:
+                heat = maps_of_setup(
+                    maker, to_tensor(look.prepared(record.recipe), record.recipe)[None], [target], setup
+                )[0]
+                inside = share_inside(heat, hidden.mask)
+            return OneCovered(look, hidden, inside)
+
+        self._covering = self.explainer.workers.start(
+            cover, done=self._covered, failed=self._not_covered, progress=self._looked, priority=4
+        )
+
+    def _looked(self, look: object) -> None:
+        if isinstance(look, Look):
+            self.canvas.show_photo(to_image(look.photo), look.place)
+
+    def _not_covered(self, error: InputError) -> None:
+        self.one = None
+        self.canvas.show_photo(None, None, f"{error.what}. {error.mend}")
+        self._show_one()
+
+    def _covered(self, found: OneCovered | Look) -> None:
+        self.one = found if isinstance(found, OneCovered) else None
+        if self.one is not None and self.one.hidden.mask is not None and self.form.hottest:
+            self.canvas.show_mask(self.one.hidden.mask)
+        self._show_one()
+
+    def _show_one(self) -> None:
+        one, classes = self.one, self.workspace.shown.classes
+        answered = one is not None and not one.hidden.answers.problem
+        bgr = self.workspace.shown.snapshot.record.recipe.picture.mode == "BGR"
+        for panel, at, name in ((self.hidden, 1, "region hidden"), (self.control, 2, "same area elsewhere")):
+            if one is None or not answered:
+                panel.show_image(None, "nothing hidden yet" if at == 1 else "the control")
+                panel.set_caption(name)
+                continue
+            pixels = one.hidden.pixels[at]
+            panel.show_image(to_image(pixels[..., ::-1] if bgr else pixels))
+            panel.set_caption(name, classes[one.hidden.answers.predicted[at]])
+        for line in self.one_cells:
+            for cell in line:
+                cell.setVisible(answered)
+        if one is None or not answered:
+            self.told.setText(
+                ""
+                if one is None and self.canvas.photo is None
+                else "Drag over the image to draw what to hide (with Ctrl: a further shape). With keys: Enter, then arrows, + and −."
+            )
+            return
+        found = one.hidden.answers
+        names = ("", "as it is", "region hidden", "same area elsewhere")
+        target = classes[found.target]
+        lines = (
+            names,
+            ("answer", *(classes[k] for k in found.predicted)),
+            (f"p({target})", *(f"{p:.3f}" for p in found.p)),
+            ("its rank", *(f"{rank} of {len(classes)}" for rank in found.rank)),
+        )
+        for cells, texts in zip(self.one_cells, lines, strict=True):
+            for cell, text in zip(cells, texts, strict=True):
+                cell.set_text(text)
+        told = f"The region takes up {100 * found.area:.1f} % of the image"
+        if not found.area:
+            told += ": the map has no evidence to hide"
+        if one.inside is not None:
+            told += f" and holds {100 * one.inside:.0f} % of the evidence for {target}"
+        self.told.setText(told + ".")
+
+    @property
+    def settled(self) -> bool:
+        return not self._soon.waiting

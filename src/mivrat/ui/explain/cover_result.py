@@ -1,0 +1,142 @@
+"""What a cover test over many images has come to, and keeping it as evidence."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import (
+    QLineEdit,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import minus
+from mivrat.core.checks.result import in_words
+from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
+from mivrat.core.figures.covered import CoverResult
+from mivrat.core.reporting import cover_report
+from mivrat.core.selecting.selection import Picked
+from mivrat.core.study.kept_evidence import KeptTest
+from mivrat.ui import words
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import (
+    button,
+    label,
+    row,
+)
+from mivrat.workspace.explaining import Explainer
+
+
+class CoverResultView(QWidget):
+    """The result of the test done last, or of a kept one; ``fresh`` tells that a new one is shown."""
+
+    fresh = Signal()
+
+    def __init__(self, explainer: Explainer) -> None:
+        super().__init__()
+        self.explainer, self.workspace = explainer, explainer.workspace
+        self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
+        self.of_model = label(wrap=True)
+        self.table = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")
+        self.table.setFixedHeight(4 * 30 + 6)
+        self.sentence = label("", "verdict", wrap=True)
+        self.keep_name = QLineEdit()
+        self.keep_name.setPlaceholderText("name it, to keep it as evidence (Enter)")
+        self.keep_name.setAccessibleName("name of this cover test")
+        self.keep_name.setMinimumWidth(250)
+        self.keep_name.returnPressed.connect(self._keep)
+        self.keep_button = button("Keep", self._keep, kind="small")
+        self.changed_button = button("show the changed images", self._show_changed, kind="quiet")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        for part in (self.heading, self.of_model, self.about, self.table, self.sentence):
+            layout.addWidget(part)
+        layout.addLayout(row(self.keep_name, self.keep_button, self.changed_button, None))
+        explainer.test_changed.connect(self.refresh)
+
+    def found(self) -> tuple[CoverResult, CoverPlan, float | None, int] | None:
+        """The result shown, with its plan, the mean area and how many images were left out."""
+        test, kept, snapshot = self.explainer.test, self.explainer.shown_test, self.workspace.shown.snapshot
+        if kept is not None:
+            try:
+                told = cover_report.told_from_text(kept.outcome)
+                result = cover_report.result_from_json(told)
+                return (
+                    result,
+                    plan_from_text(kept.plan, snapshot.record.names),
+                    told.get("mean_area"),
+                    int(told.get("unreadable", 0)),
+                )
+            except (InputError, ValueError) as error:
+                self.explainer.workspace.notices.fail(
+                    error if isinstance(error, InputError) else InputError("a kept cover test cannot be read")
+                )
+                return None
+        return (test.result, test.plan, test.mean_area, test.left_out) if test is not None else None
+
+    def refresh(self) -> None:
+        """Show the result of the test chosen."""
+        found, fresh = self.found(), self.explainer.shown_test is None
+        for shown in (self.heading, self.of_model, self.about, self.table, self.sentence):
+            shown.setVisible(found is not None)
+        for offered in (self.keep_name, self.keep_button, self.changed_button):
+            offered.setVisible(found is not None and fresh)
+        if found is None:
+            return
+        result, plan, area, left_out = found
+        kept = self.explainer.shown_test
+        name = kept.name if kept is not None else "Cover test"
+        self.heading.setText(f"{name}, N = {result.total}")
+        model = self._model_of(kept)
+        self.of_model.setText(model)
+        self.of_model.setVisible(bool(model))
+        size = f", on average {100 * area:.1f} % of the area" if area is not None else ""
+        out = f"; {words.images(left_out)} left out" if left_out else ""
+        self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
+        both = (result.region, result.control)
+        shares = [f"{one.changed.hits} of {one.changed.total}  {words.with_bounds(one.changed)}" for one in both]
+        target = "the predicted class" if plan.target == "predicted" else plan.target
+        lines = [
+            ("answer changes", *shares),
+            ("right / wrong", *(f"{one.mended} / {one.broken}   (exact p {in_words(one.p_paired)})" for one in both)),
+            ("mean drop of p", *(minus(f"{round(one.mean_drop, 3) + 0.0:.3f}") for one in both)),
+        ]
+        tips = [
+            words.how(result.region.changed),
+            "Of the labelled images: how many become right, and how many wrong. Exact paired test (McNemar).",
+            f"How far the probability of {target} falls.",
+        ]
+        self.table.show_lines(lines, tips)
+        said = cover_report.in_sentences(result).split("\n")[-1]
+        self.sentence.setText(f"{said[0].upper()}{said[1:]}.")
+        if fresh:
+            self.fresh.emit()
+
+    def _model_of(self, kept: KeptTest | None) -> str:
+        """Which model a kept test was done on, and that it is not the one shown where that is so; empty for a new test."""
+        if kept is None:
+            return ""
+        run = next((one for one in self.workspace.runs if one.id == kept.run_id), None)
+        name = run.model if run is not None else "a model taken away since"
+        shown = self.workspace.shown.snapshot.record.info
+        if shown is None or (run is not None and run.model_id == shown.model_id):
+            return f"Done on {name}, {kept.day}."
+        return f"Done on {name}, {kept.day}, not on {shown.model}, the model shown. Repeat it on that one under ⋯."
+
+    def _show_changed(self) -> None:
+        test = self.explainer.test
+        if test is not None:
+            some = [one.image for one in test.found if not one.problem and one.predicted[1] != one.predicted[0]]
+            if some:
+                self.workspace.shown.replace(Picked("cover test, answer changed", tuple(some)))
+
+    def _keep(self) -> None:
+        test, name = self.explainer.test, self.keep_name.text().strip()
+        if test is None or self.explainer.shown_test is not None:
+            return
+        if not name:
+            self.keep_name.setFocus()
+            return
+        self.explainer.keep_test(test, name)
+        self.keep_name.clear()
