@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin
@@ -33,7 +34,7 @@ class ReliabilityDiagram(Diagram):
         for side in ("left", "bottom"):
             self.tick(self.counts, side, [])
         workspace.topics.measured.connect(self.redraw)
-        workspace.topics.selection.connect(self.redraw)
+        workspace.topics.selection.connect(self.remark)
 
     @property
     def _calibration(self) -> Calibration:
@@ -101,7 +102,7 @@ class ReliabilityDiagram(Diagram):
         grid.setRowFixedHeight(1, counts)
 
     def draw(self) -> None:
-        if not self.workspace.is_open or not self.isVisible():
+        if not self.workspace.is_open:
             return
         of_class = self.of_class is not None
         self.name_axes(
@@ -111,9 +112,8 @@ class ReliabilityDiagram(Diagram):
         )
         told = "images" if of_class else "images, the wrong ones on top"
         self.counts.addItem(text(told, 0, 1.02, "soft", (0, 0)), ignoreBounds=True)
-        for share in (0.2, 0.4, 0.6, 0.8):
-            self.shares.addItem(line([0, 1], [share, share], pen("line")))
-        self._mark_chosen()
+        grid = [share for share in (0.2, 0.4, 0.6, 0.8) for _ in range(2)]
+        self.shares.addItem(line([0, 1] * 4, grid, pen("line"), pairs=True))
         self.shares.addItem(line([0, 1], [0, 1], pen("soft", 1, Qt.PenStyle.DashLine)))
         filled = [one for one in self.bins() if one.count and one.confidence is not None]
         if filled:
@@ -122,18 +122,21 @@ class ReliabilityDiagram(Diagram):
         if (after := self.after()) is not None:
             self._draw_after(after)
 
-    def _mark_chosen(self) -> None:
-        """A wash behind the bins that are selected, and behind the one that keys have come to."""
+    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+        """A wash behind the bins."""
+        if not self.workspace.is_open:
+            return []
         chosen = {r for c in self.workspace.shown.conditions if isinstance(c, Confidence) for r in c.ranges}
         washed = [
             one
             for m, one in enumerate(self.bins())
             if (one.low, one.high) in chosen or (m == self.cursor and self.hasFocus())
         ]
-        for plot in (self.shares, self.counts):
-            if washed:
-                ends = [one.low for one in washed], [one.high for one in washed]
-                plot.addItem(bars(*ends, [0] * len(washed), [1] * len(washed), theme.colour("accent_wash")))
+        if not washed:
+            return []
+        ends = [one.low for one in washed], [one.high for one in washed]
+        whole = [0] * len(washed), [1] * len(washed)
+        return [(plot, bars(*ends, *whole, theme.colour("accent_wash"))) for plot in (self.shares, self.counts)]
 
     def _draw_counts(self, filled: list[ReliabilityBin]) -> None:
         most = max(one.count for one in filled)
@@ -164,9 +167,11 @@ class ReliabilityDiagram(Diagram):
         lows, highs = [min(pair) for pair in zip(x, y, strict=True)], [max(pair) for pair in zip(x, y, strict=True)]
         lefts, rights = [a - h for a, h in zip(x, half, strict=True)], [a + h for a, h in zip(x, half, strict=True)]
         self.shares.addItem(bars(lefts, rights, lows, highs, gap))
-        for a, one in zip(x, filled, strict=True):
-            if one.accuracy.low is not None and one.accuracy.high is not None:
-                self.shares.addItem(line([a, a], [one.accuracy.low, one.accuracy.high], pen("accent")))
+        known = [(a, one.accuracy.low, one.accuracy.high) for a, one in zip(x, filled, strict=True)]
+        ends = [(a, low, high) for a, low, high in known if low is not None and high is not None]
+        across, upright = [a for a, _, _ in ends for _ in range(2)], [v for _, low, high in ends for v in (low, high)]
+        if ends:
+            self.shares.addItem(line(across, upright, pen("accent"), pairs=True))
         self.shares.addItem(dots(x, y, theme.colour("accent")))
 
     def _draw_after(self, after: Calibration) -> None:

@@ -39,6 +39,8 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.ci.layout.setContentsMargins(0, 8, 8, 0)
         self.ci.layout.setSpacing(4)
         self.plots: list[pg.PlotItem] = []
+        self._marks: list[tuple[pg.PlotItem, pg.GraphicsObject]] = []
+        self._drawn_in = ""
         theme.changed.connect(self._follow_theme)
 
     # --- what a diagram says of itself ---
@@ -65,6 +67,10 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
     def describe(self, mark: int) -> str:
         """A mark in words."""
         return ""
+
+    def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
+        """What marks those selected, and the one that keys have come to: items and where they belong, below all others."""
+        return ()
 
     def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
         """Select what a mark stands for."""
@@ -97,15 +103,35 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         plot.getAxis(side).setTicks([list(ticks)])
 
     def redraw(self) -> None:
-        """Draw everything anew, in the theme in force."""
-        self.setBackground(None)
+        """Draw everything anew, in the theme in force; what is not shown is drawn once it is."""
+        if not self.isVisible():
+            return
+        self._marks.clear()
         for plot in self.plots:
             plot.clear()
+        if self._drawn_in != theme.tokens.name:
+            self._take_ink()
+        self.draw()
+        self.remark()
+
+    def _take_ink(self) -> None:
+        self._drawn_in = theme.tokens.name
+        self.setBackground(None)
+        for plot in self.plots:
             plot.getViewBox().setBackgroundColor(theme.colour("sheet"))
             for side in ("left", "bottom"):
                 plot.getAxis(side).setPen(theme.colour("line"))
                 plot.getAxis(side).setTextPen(theme.colour("soft"))
-        self.draw()
+
+    def remark(self) -> None:
+        """Mark what is selected anew, and nothing else."""
+        if self.isVisible():
+            for plot, item in self._marks:
+                plot.removeItem(item)
+            self._marks = list(self.chosen())
+            for plot, item in self._marks:
+                item.setZValue(-10)
+                plot.addItem(item)
 
     def _follow_theme(self) -> None:
         self.redraw()
@@ -127,7 +153,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
             self.setFocus(Qt.FocusReason.MouseFocusReason)
             self.cursor = self.mark_at(event.position())
             self.select(self.cursor, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
-            self.redraw()
+            self.remark()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
         event.accept()
@@ -145,7 +171,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
             self.cursor = min(marks - 1, max(0, self.cursor + (1 if key == Qt.Key.Key_Right else -1)))
             corner = self.mark_rect(self.cursor).bottomRight().toPoint()
             QToolTip.showText(self.mapToGlobal(corner), plain(self.describe(self.cursor)), self)
-            self.redraw()
+            self.remark()
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and marks:
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.select(self.cursor, beside, enter=key != Qt.Key.Key_Space)
@@ -157,11 +183,11 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
     def focusInEvent(self, event: Any) -> None:  # noqa: N802
         super().focusInEvent(event)
-        self.redraw()
+        self.remark()
 
     def focusOutEvent(self, event: Any) -> None:  # noqa: N802
         super().focusOutEvent(event)
-        self.redraw()
+        self.remark()
 
     def viewportEvent(self, event: QEvent) -> bool:  # noqa: N802
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
@@ -193,9 +219,11 @@ def pen(token: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLi
     return made
 
 
-def line(x: Numbers, y: Numbers, ink: QPen) -> pg.PlotDataItem:
-    """A line through points."""
-    return pg.PlotDataItem(np.asarray(x, float), np.asarray(y, float), pen=ink)
+def line(x: Numbers, y: Numbers, ink: QPen, *, pairs: bool = False) -> pg.PlotCurveItem:
+    """A line through points; or with ``pairs`` a line from each first point to the second. One item draws many lines faster."""
+    return pg.PlotCurveItem(
+        np.asarray(x, float), np.asarray(y, float), pen=ink, connect="pairs" if pairs else "all", skipFiniteCheck=True
+    )
 
 
 def dots(x: Numbers, y: Numbers, fill: QColor, edge: QPen | None = None, size: float = 8) -> pg.ScatterPlotItem:
