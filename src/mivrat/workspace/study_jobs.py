@@ -126,7 +126,7 @@ def _opened(study: Study, run_id: int | None) -> Opened:
     known = {run.id for run in runs}
     wanted = run_id or (int(last) if last and last.isdigit() else 0)
     snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
-    info = snapshot.record.info
+    info, _ = snapshot.record.info, snapshot.record.key  # the key takes a moment: here nobody waits for it
     return Opened(
         study.path,
         runs,

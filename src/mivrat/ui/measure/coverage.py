@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 from mivrat.core.figures.selective import Selective
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import button, label, row
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
@@ -132,7 +133,8 @@ class Coverage(QWidget):
         layout.addWidget(self.targets)
         layout.addWidget(self.curve, 1)
         layout.addLayout(row(self.pick, None))
-        workspace.topics.measured.connect(self.refresh)
+        self._late = Late(self, self.refresh)
+        workspace.topics.measured.connect(self._late.ask)
 
     @property
     def selective(self) -> Selective | None:

@@ -14,8 +14,8 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWi
 from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.bootstrap import FEW_UNITS, LEAST_UNITS
-from mivrat.core.figures.intervals import Proportion
-from mivrat.core.figures.significance import holm
+from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.significance import even_split, holm
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
@@ -226,7 +226,7 @@ class Headline(Scrolled):
         pairs = self.workspace.shown.measured.mistakes.largest
         judged, among = self.workspace.shown.snapshot.judged, self.workspace.shown.measured.among
         use = judged.evaluated_among(among)
-        likely = dict(zip([(a, b) for a, b, _ in pairs], directions(judged, pairs, among), strict=True))
+        likely = dict(zip([(a, b) for a, b, _ in pairs], directions(judged, matrix, pairs, among), strict=True))
         self._layout.addSpacing(18)
         self._layout.addWidget(label("Most frequent mistakes", "heading"))
         if not pairs:
@@ -234,7 +234,10 @@ class Headline(Scrolled):
                 label("None: every labelled image was answered right." if matrix.sum() else "None yet.", soft=True)
             )
         for a, b, _ in pairs:
-            found = judged.share(judged.predicted == b, use & (judged.labels == a))
+            if judged.units is None:
+                found = proportion(int(matrix[a, b]), int(matrix[a].sum()))
+            else:
+                found = judged.share(judged.predicted == b, use & (judged.labels == a))
             text = (classes[a], classes[b])
             about = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\n{words.how(found)} Click to see them."
             self._add_row(
@@ -283,14 +286,23 @@ class Headline(Scrolled):
 
 
 def directions(
-    judged: Judged, pairs: Sequence[tuple[int, int, int]], among: NDArray[np.bool_] | None = None
+    judged: Judged,
+    matrix: NDArray[np.integer],
+    pairs: Sequence[tuple[int, int, int]],
+    among: NDArray[np.bool_] | None = None,
 ) -> list[str]:
     """For each pair shown, whether it goes one way beyond chance (exact binomial test, or one over whole units; Holm's
     correction over them)."""
     exact = words.paired_test(judged.units)
+
+    def p_of(a: int, b: int) -> float:  # where every image counts by itself, the counts of the matrix say all
+        return (
+            even_split(int(matrix[a, b]), int(matrix[b, a])) if judged.units is None else judged.direction(a, b, among)
+        )
+
     return [
         f"{'one way beyond chance' if p < 0.05 else 'no direction beyond chance'} ({exact}, p {in_words(p)})"
-        for p in holm([judged.direction(a, b, among) for a, b, _ in pairs])
+        for p in holm([p_of(a, b) for a, b, _ in pairs])
     ]
 
 

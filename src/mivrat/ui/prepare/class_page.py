@@ -27,6 +27,7 @@ from mivrat.core.pictures.classes import fold, natural_key
 from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import button, clear, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
@@ -112,7 +113,8 @@ class Pairing(QWidget):
             item.setData(KEY, name)
             tip(item, f"{name}: {words.images(images)}")
             self.labels.addItem(item)
-        self._fill_classes(contents)
+        if contents.unmatched:
+            self._fill_classes(contents)
         for one in (self.pair, self.aside):
             one.setEnabled(not self.workspace.busy and bool(contents.unmatched))
         clear(self._made)
@@ -207,8 +209,9 @@ class ClassFamilies(QWidget):
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
         layout.addLayout(row(self.family, self.put))
+        self._late = Late(self, self.refresh)
         for signal in (workspace.topics.contents, workspace.topics.run, workspace.topics.busy):
-            signal.connect(self.refresh)
+            signal.connect(self._late.ask)
 
     def refresh(self) -> None:
         contents, snapshot = self.workspace.contents, self.workspace.shown.snapshot
