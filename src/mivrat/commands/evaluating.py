@@ -93,7 +93,7 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
             raise InputError(
                 f"is for two classes, the class list names {len(classes)}", where=option, mend="leave it out"
             )
-    return _Inputs(classes, requirements, families, model, replace(image_set, together=args.together or ""))
+    return _Inputs(classes, requirements, families, model, replace(image_set, unit_column=args.together or ""))
 
 
 def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
@@ -122,7 +122,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
             + (f" and {args.study}; the same command goes on from there" if args.study else "")
         )
         return STOPPED
-    _show_figures(found, found.figures, args.group, evaluation.image_set.together, written)
+    _show_figures(found, found.figures, args.group, evaluation.image_set.unit_column, written)
     intervals = found.deep.intervals if found.deep else None
     outcomes = [requirement.against(found.figures, intervals) for requirement in inputs.requirements]
     for outcome in outcomes:

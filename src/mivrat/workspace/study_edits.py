@@ -22,7 +22,7 @@ from mivrat.core.study.image_sets import (
     load_image_set,
     remove_image_set,
     save_role,
-    save_together,
+    save_unit_column,
 )
 from mivrat.core.study.models import list_models, move_model
 from mivrat.core.study.records import ModelInfo, Removed, SetInfo
@@ -161,8 +161,8 @@ def put_together(which: SetInfo, column: str) -> StudyEdit:
     words = f"{which.name}: together by {column}" if column else f"{which.name}: images independent"
     return StudyEdit(
         words,
-        lambda study: save_together(study, which.id, column),
-        lambda study: save_together(study, which.id, which.together),
+        lambda study: save_unit_column(study, which.id, column),
+        lambda study: save_unit_column(study, which.id, which.unit_column),
     )
 
 

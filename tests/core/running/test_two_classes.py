@@ -1,4 +1,4 @@
-"""Images with two two_classes classes: the windows, the rule, and a model that looks at one corner only."""
+"""Images with two plausible classes: the windows, the rule, and a model that looks at one corner only."""
 
 from __future__ import annotations
 

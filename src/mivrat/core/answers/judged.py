@@ -12,12 +12,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE
-from mivrat.core.figures.decision import Costs, costs, decide
+from mivrat.core.figures.decision import Costs, called_at, costs
 from mivrat.core.figures.families import within_family
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import SMALLEST
-from mivrat.core.figures.ranked import OneVersusRest, of_class, together
+from mivrat.core.figures.ranked import OneVersusRest, of_class, over_classes
 from mivrat.core.figures.significance import against_claim, even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
@@ -126,7 +126,7 @@ class Judged:
         scored = np.flatnonzero(self.state == SCORED)
         predicted, confidence, rank = self.predicted.copy(), self.confidence.copy(), self.rank.copy()
         p = self.probabilities(scored)
-        predicted[scored] = decide(p[:, 1], threshold)
+        predicted[scored] = called_at(p[:, 1], threshold)
         confidence[scored] = np.take_along_axis(p, predicted[scored][:, None], 1)[:, 0]
         known = self.labels >= 0
         rank[known & (self.state == SCORED)] = np.where(predicted == self.labels, 1, 2)[known & (self.state == SCORED)]
@@ -270,7 +270,7 @@ class Judged:
 
         with ThreadPoolExecutor(os.cpu_count()) as pool:
             found = pool.map(measured, range(0, self.classes, 16))
-            return together([one for some in found for one in some])
+            return over_classes([one for some in found for one in some])
 
     def _log_odds(self, use: NDArray[np.integer]) -> Callable[[range], NDArray[np.float64]] | None:
         """What gives the log-odds of some classes (classes x images) over some images; None where the rows themselves are

@@ -19,7 +19,7 @@ from mivrat.core.pictures.image_sets import ImageSet
 
 def units_in(image_set: ImageSet) -> Units | None:
     """What belongs together in a set, where it says so."""
-    column = image_set.together
+    column = image_set.unit_column
     return units_of([item.columns.get(column, "") for item in image_set.items], column) if column else None
 
 

@@ -47,10 +47,10 @@ def check_outputs(inputs: Inputs) -> CheckResult:
 def check_units(inputs: Inputs) -> CheckResult:
     """Whether a further column looks like one that says which images belong together."""
     judged, items = inputs.judged, inputs.image_set.items
-    if inputs.image_set.together:
+    if inputs.image_set.unit_column:
         units = len(set(judged.units.number.tolist())) if judged is not None and judged.units is not None else 0
-        sentence = f"Intervals and tests are over {units} units of the column {inputs.image_set.together}."
-        return CheckResult("units", "fine", sentence, {"column": inputs.image_set.together, "units": units})
+        sentence = f"Intervals and tests are over {units} units of the column {inputs.image_set.unit_column}."
+        return CheckResult("units", "fine", sentence, {"column": inputs.image_set.unit_column, "units": units})
     if judged is None or not judged.evaluated.any():
         return CheckResult("units", "open", NOT_SCORED)
     use = np.flatnonzero(judged.evaluated)

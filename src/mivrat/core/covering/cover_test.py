@@ -180,7 +180,7 @@ def how_done(plan: CoverPlan, model: str, model_sha256: str, image_set: ImageSet
         "model": model,
         "model_sha256": model_sha256,
         "images": image_set.name,
-        "together": image_set.together or None,
+        "together": image_set.unit_column or None,
         "selection": plan.selection,
         "region": plan.region.as_json(),
         "target": plan.target,

@@ -44,6 +44,6 @@ def costs(
     return Costs(thresholds, alarms, missed, mean, float(thresholds[int(mean.argmin())]))
 
 
-def decide(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:
+def called_at(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:
     """0 or 1 for each image: 1 where its probability of the second class is at least the threshold."""
     return (second >= threshold).astype(np.int64)

@@ -45,10 +45,10 @@ def one_versus_rest(
     columns: Iterable[NDArray[np.float64]], labels: NDArray[np.integer], bins: int = 15
 ) -> OneVersusRest:
     """The figures of all classes, from each one's column of N probabilities, in class order."""
-    return together([of_class(column, np.flatnonzero(labels == k), bins) for k, column in enumerate(columns)])
+    return over_classes([of_class(column, np.flatnonzero(labels == k), bins) for k, column in enumerate(columns)])
 
 
-def together(found: Sequence[tuple[float | None, float | None, float]]) -> OneVersusRest:
+def over_classes(found: Sequence[tuple[float | None, float | None, float]]) -> OneVersusRest:
     """The figures of all classes, from those of each."""
     return OneVersusRest([one[0] for one in found], [one[1] for one in found], [one[2] for one in found])
 

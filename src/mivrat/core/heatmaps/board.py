@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.gradients.layers import Layer
-from mivrat.core.heatmaps.combining import together
+from mivrat.core.heatmaps.combining import combined
 from mivrat.core.heatmaps.maps import BY_GRADIENT, HeatmapMaker, Map, Method, Target
 
 
@@ -77,5 +77,5 @@ def _cell(maps: Sequence[Map], layers: int, column: Column) -> Map:
         return maps[0]
     per_class = len(column.targets)
     by_target = [[maps[at * per_class + t] for at in range(layers)] for t in range(per_class)]
-    each = [together(some) if layers > 1 else some[0] for some in by_target]
-    return together(each, column.weights) if per_class > 1 else each[0]
+    each = [combined(some) if layers > 1 else some[0] for some in by_target]
+    return combined(each, column.weights) if per_class > 1 else each[0]

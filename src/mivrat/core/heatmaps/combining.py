@@ -13,7 +13,7 @@ from mivrat.core.heatmaps.maps import Map
 from mivrat.core.heatmaps.overlay import normalised
 
 
-def together(maps: Sequence[Map], weights: Sequence[float] | None = None) -> Map:
+def combined(maps: Sequence[Map], weights: Sequence[float] | None = None) -> Map:
     """The mean of maps, each divided by its largest absolute value, on the finest of their grids; weighted where asked.
 
     A map that is all zero takes part as zeros.
@@ -34,7 +34,7 @@ class MeanMap:
 
 def mean_map(maps: Sequence[Map]) -> MeanMap:
     """The mean map of one or more images."""
-    return MeanMap(together(maps), len(maps), sum(not m.any() for m in maps))
+    return MeanMap(combined(maps), len(maps), sum(not m.any() for m in maps))
 
 
 def spread_of(maps: Sequence[Map], most: int = 12) -> NDArray[np.float32]:

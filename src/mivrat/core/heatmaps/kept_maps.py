@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
-from mivrat.core.heatmaps.combining import together
+from mivrat.core.heatmaps.combining import combined
 from mivrat.core.heatmaps.maps import BY_GRADIENT, HeatmapMaker, Map, Target
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture
@@ -119,4 +119,4 @@ def maps_of_setup(
     found = maker.maps(batch, targets, [one for one in layers if one is not None], setup.method, seed)
     if len(found) == 1:
         return list(found[0])
-    return [together([of_layer[i] for of_layer in found]) for i in range(len(batch))]
+    return [combined([of_layer[i] for of_layer in found]) for i in range(len(batch))]

@@ -49,7 +49,7 @@ class ImageSet:
     items: list[ImageItem]
     role: Role = "held-out"
     drawn: str = ""
-    together: str = ""
+    unit_column: str = ""
 
     def file(self, index: int) -> Path:
         return self.root / self.items[index].path

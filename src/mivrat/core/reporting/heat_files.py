@@ -16,7 +16,7 @@ from mivrat.core.base.files import write_whole
 from mivrat.core.base.text import escaped
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.board import Column, Row, board_cells
-from mivrat.core.heatmaps.combining import together
+from mivrat.core.heatmaps.combining import combined
 from mivrat.core.heatmaps.maps import SIGNED, HeatmapMaker, Map, Method, Target, shortcomings
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
@@ -144,7 +144,7 @@ def _maps(
                 for i, heat in enumerate(of_layer):
                     parts[i].append(heat)
         for i, maps in enumerate(parts):
-            yield (maps[0] if len(maps) == 1 else together(maps)), targets[i], p[i]
+            yield (maps[0] if len(maps) == 1 else combined(maps)), targets[i], p[i]
 
 
 def _write(

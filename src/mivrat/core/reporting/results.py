@@ -45,7 +45,7 @@ class Told:
 
     kind: Kind
     told_by: ToldBy
-    together: str = ""
+    unit_column: str = ""
     units: int | None = None
     family: Proportion | None = None
 
@@ -147,7 +147,7 @@ def metrics(found: RunResults) -> dict[str, Any]:
     return {
         "format": "mivrat-metrics/1",
         "scores": {"kind": told.kind, "told_by": told.told_by},
-        "intervals": {"together": told.together or None, "units": told.units, **further.pop("intervals", {})},
+        "intervals": {"together": told.unit_column or None, "units": told.units, **further.pop("intervals", {})},
         "counts": {
             "listed": counts.listed,
             "evaluated": counts.evaluated,
@@ -158,13 +158,7 @@ def metrics(found: RunResults) -> dict[str, Any]:
         },
         "top_k": {str(k): _share(share) for k, share in figures.top_k.items()},
         **({"family_accuracy": _share(told.family or family_accuracy(figures.matrix, families))} if families else {}),
-        "balanced_accuracy": averages.balanced_accuracy,
-        "macro_precision": averages.macro_precision,
-        "macro_recall": averages.macro_recall,
-        "macro_f1": averages.macro_f1,
-        "weighted_f1": averages.weighted_f1,
-        "cohen_kappa": averages.cohen_kappa,
-        "mcc": averages.mcc,
+        **{name: value for name, value in asdict(averages).items() if not name.startswith("undefined")},
         "log_loss": figures.log_loss.value if figures.log_loss else None,
         "log_loss_clipped": figures.log_loss.clipped if figures.log_loss else 0,
         "brier": figures.brier,

@@ -18,7 +18,7 @@ from mivrat.core.models.prediction_table import NO_ROW
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.study.file import Study
-from mivrat.core.study.image_sets import add_image_set, forget_images, load_stamps, save_together
+from mivrat.core.study.image_sets import add_image_set, forget_images, load_stamps, save_unit_column
 from mivrat.core.study.kept_answers import contents_answered, copy_answer, save_batch, save_looked_up
 from mivrat.core.study.models import add_model
 from mivrat.core.study.runs import add_run, load_run
@@ -46,10 +46,10 @@ class Evaluation:
             self._model_id = add_model(study, model)
             self.run_id = add_run(study, self._model_id, add_image_set(study, image_set), model.columns, settled)
             record = load_run(study, self.run_id)
-            if image_set.together:
-                save_together(study, record.info.set_id, image_set.together)
-            elif record.image_set.together:
-                self.image_set = image_set = replace(image_set, together=record.image_set.together)
+            if image_set.unit_column:
+                save_unit_column(study, record.info.set_id, image_set.unit_column)
+            elif record.image_set.unit_column:
+                self.image_set = image_set = replace(image_set, unit_column=record.image_set.unit_column)
             self.answers = record.answers
             self.answers.told_by = told_by
             if told_by == "guess" and (scored := self.answers.state == SCORED).any():

@@ -43,7 +43,7 @@ def add_image_set(study: Study, image_set: ImageSet) -> int:
     with study.writing() as db:
         set_id = db.execute(
             "INSERT INTO image_set (name, role, root, drawn, together) VALUES (?, ?, ?, ?, ?)",
-            (escaped(image_set.name), image_set.role, root, escaped(image_set.drawn), image_set.together),
+            (escaped(image_set.name), image_set.role, root, escaped(image_set.drawn), image_set.unit_column),
         ).lastrowid
         db.executemany(
             "INSERT INTO image (set_id, position, path, said, label, columns) VALUES (?, ?, ?, ?, ?, ?)",
@@ -92,7 +92,7 @@ def list_image_sets(study: Study) -> list[SetInfo]:
     ]
 
 
-def save_together(study: Study, set_id: int, column: str) -> None:
+def save_unit_column(study: Study, set_id: int, column: str) -> None:
     """Say by which column the images of a set belong together; empty: they are independent."""
     with study.writing() as db:
         db.execute("UPDATE image_set SET together = ? WHERE id = ?", (column, set_id))

@@ -50,7 +50,7 @@ class SetInfo:
     images: int
     labelled: int
     drawn: str
-    together: str = ""
+    unit_column: str = ""
     columns: tuple[str, ...] = ()
 
 

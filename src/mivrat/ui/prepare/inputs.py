@@ -216,13 +216,13 @@ class InputsPage(Scrolled):
             "Images of one slide, patient or burst are not independent. Name the column that says which belong together: every "
             "interval and test is then over whole units of it.",
         )
-        choice.setCurrentText(one.together or INDEPENDENT)
+        choice.setCurrentText(one.unit_column or INDEPENDENT)
         choice.setEnabled(not self.workspace.busy)
         choice.activated.connect(lambda i, one=one: self._put_together(one, "" if i == 0 else one.columns[i - 1]))
         return row(label("images belong together by", soft=True), choice, None, spacing=8)
 
     def _put_together(self, one: SetInfo, column: str) -> None:
-        if column != one.together:
+        if column != one.unit_column:
             self.workspace.edits.take(study_edits.put_together(one, column))
 
     def _choose_images(self, role: Role, what: str) -> None:

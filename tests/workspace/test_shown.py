@@ -1,0 +1,67 @@
+"""What is shown of a run: selections in order, what is picked, steps, and another set."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from mivrat.core.selecting.ordering import ORDERS
+from mivrat.core.selecting.selection import Labelled, Outcome, Picked
+from mivrat.workspace.workspace import Workspace
+from tests.support.workspaces import made_up_run, opened, show
+
+
+@pytest.fixture
+def workspace(tmp_path: Path) -> Workspace:
+    return opened(made_up_run(tmp_path, 5, 80))
+
+
+@pytest.mark.parametrize("order", ORDERS)
+def test_a_selection_is_in_order_whatever_was_selected_before(workspace: Workspace, order: str) -> None:
+    workspace.shown.set_order(order)
+    judged, everything = workspace.shown.snapshot.judged, workspace.shown.to_arrange().arranged(order).positions
+    for conditions in ((), (Labelled(frozenset({1, 3})),), (Outcome(frozenset({"wrong"})),), ()):
+        workspace.shown.replace(*conditions)
+        mask = workspace.shown.selection.mask(judged)
+        assert workspace.shown.images.tolist() == everything[mask[everything]].tolist()
+
+
+def test_what_is_picked_is_shown_as_listed_and_the_order_comes_back(workspace: Workspace) -> None:
+    workspace.shown.set_order("least sure first")
+    workspace.shown.choose(Picked("copies", (9, 2, 30)))
+    assert (workspace.shown.order, workspace.shown.images.tolist()) == ("as listed", [9, 2, 30])
+    workspace.shown.set_order("name")
+    assert sorted(workspace.shown.images.tolist()) == [2, 9, 30]
+    workspace.shown.clear()
+    assert workspace.shown.order == "name"
+    workspace.shown.choose(Picked("copies", (9, 2, 30)))
+    workspace.shown.clear()
+    assert workspace.shown.order == "name"
+
+
+def test_another_set_forgets_what_was_picked_in_this_one(workspace: Workspace, tmp_path: Path) -> None:
+    workspace.shown.choose(Picked("copies", (1,)), Labelled(frozenset({2})))
+    other = made_up_run(tmp_path, 5, 40, seed=1)
+    object.__setattr__(other.info, "set_id", 2)
+    object.__setattr__(other.info, "id", 2)
+    show(workspace, other)
+    assert workspace.shown.conditions == (Labelled(frozenset({2})),)
+    assert workspace.shown.current is None
+
+
+def test_steps_stay_inside_and_mistakes_are_found(workspace: Workspace) -> None:
+    wrong = workspace.shown.snapshot.judged.wrong
+    workspace.shown.set_order("name")
+    workspace.shown.step(0)
+    assert workspace.shown.position == 0
+    workspace.shown.step(-5)
+    assert workspace.shown.position == 0
+    workspace.shown.step(10_000)
+    assert workspace.shown.position == len(workspace.shown.images) - 1
+    assert not workspace.shown.step_mistake(1)
+    found = []
+    while workspace.shown.step_mistake(-1):
+        found.append(workspace.shown.current)
+    ahead = workspace.shown.images[:-1]
+    assert found == ahead[wrong[ahead]][::-1].tolist()
