@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
@@ -10,30 +12,81 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegat
 
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
+from mivrat.core.figures.intervals import Proportion
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
 
-COLUMNS = ("class", "labelled", "predicted", "precision", "recall", "F1", "taken for")
-# The widths of the columns of numbers.
-NUMBERS = {1: 68, 2: 76, 3: 86, 4: 86, 5: 70}
 # Where the names would have less than this, the number of images predicted as a class gives way: its precision has it too.
 LEAST_FOR_NAMES, ENOUGH_FOR_NAMES = 150, 240
-TIPS = (
-    "",
-    "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
-    "Images predicted as this class.",
-    "Of the images predicted as this class, the share that is labelled so. Small: 95 % interval.",
-    "Of the images labelled with this class, the share predicted so. Small: 95 % interval.",
-    "2 TP / (2 TP + FP + FN).",
-    "The most frequent wrong answer for images with this label, and how often.",
-)
 SMALL = 30
 INTERVAL = Qt.ItemDataRole.UserRole + 1
 SHARE = Qt.ItemDataRole.UserRole + 2
 Index = QModelIndex | QPersistentModelIndex
+
+
+def _tip_of_counts(c: ClassFigures, name: str) -> str:
+    few = ". Few images: wide intervals." if c.support < SMALL else ""
+    return f"{name}: {c.support} labelled, {c.predicted} predicted, {c.true_positive} both{few}"
+
+
+def _tip_of_precision(c: ClassFigures, name: str) -> str:
+    if not c.predicted:
+        return f"undefined: nothing was predicted as {name}"
+    return f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so. {words.how(c.precision)}"
+
+
+def _tip_of_recall(c: ClassFigures, name: str) -> str:
+    if not c.support:
+        return f"undefined: no image is labelled {name}"
+    return f"recall of {name}: {c.true_positive} of {c.support} images labelled so. {words.how(c.recall)}"
+
+
+@dataclass(frozen=True)
+class Number:
+    """A column of numbers, one for each class: ``value`` is what it is sorted by and ``text`` how it is told; a share is told
+    in percent, with its interval. ``few`` marks counts under which intervals are wide."""
+
+    title: str
+    about: str
+    width: int
+    value: Callable[[ClassFigures], float | None] = lambda c: None
+    text: Callable[[float | None], str] = words.percent
+    share: Callable[[ClassFigures], Proportion] | None = None
+    tip: Callable[[ClassFigures, str], str] = _tip_of_counts
+    few: bool = False
+
+    def told(self, c: ClassFigures) -> float | None:
+        """The number of a class; None: undefined."""
+        return self.value(c) if self.share is None else self.share(c).value
+
+    def small(self, c: ClassFigures) -> str:
+        """What stands below the number: the interval of a share, or that a count is small."""
+        if self.share is not None:
+            return words.bounds(self.share(c))
+        return "few" if self.few and 0 < c.support < SMALL else ""
+
+
+NUMBERS = (
+    Number("labelled", "Images with this label (support). Fewer than 30 are marked: their intervals are wide.", 68,
+           lambda c: c.support, lambda n: f"{n}", few=True),
+    Number("predicted", "Images predicted as this class.", 76, lambda c: c.predicted, lambda n: f"{n}"),
+    Number("precision", "Of the images predicted as this class, the share that is labelled so. Small: 95 % interval.", 86,
+           share=lambda c: c.precision, tip=_tip_of_precision),
+    Number("recall", "Of the images labelled with this class, the share predicted so. Small: 95 % interval.", 86,
+           share=lambda c: c.recall, tip=_tip_of_recall),
+    Number("F1", "2 TP / (2 TP + FP + FN).", 70, lambda c: c.f1),
+)  # fmt: skip
+NAMED, TAKEN_FOR = 0, len(NUMBERS) + 1
+HEADS = ("class", *(one.title for one in NUMBERS), "taken for")
+TIPS = (
+    "",
+    *(one.about for one in NUMBERS),
+    "The most frequent wrong answer for images with this label, and how often.",
+)
+GIVES_WAY = HEADS.index("predicted")
 
 
 class ClassModel(QAbstractTableModel):
@@ -80,9 +133,9 @@ class ClassModel(QAbstractTableModel):
 
     def _sort_key(self, k: int, column: int) -> float:
         """What class k is sorted by; undefined values come below all others."""
-        c = self._figures[k]
-        values = (k, c.support, c.predicted, c.precision.value, c.recall.value, c.f1, self._wrong[k][1])
-        value = values[column]
+        if column in (NAMED, TAKEN_FOR):
+            return float(self._wrong[k][1] if column else k)
+        value = NUMBERS[column - 1].told(self._figures[k])
         return -1.0 if value is None else float(value)
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
@@ -99,7 +152,7 @@ class ClassModel(QAbstractTableModel):
     def longest(self) -> tuple[str, str]:
         """The longest text of the column of names, and of that of the classes taken for."""
         texts = [f"{times} × {self._names[k]}" for k, times in self._wrong if times]
-        return max((COLUMNS[0] + "    ", *self._names), key=len), max((COLUMNS[6], *texts), key=len)
+        return max((HEADS[NAMED] + "    ", *self._names), key=len), max((HEADS[TAKEN_FOR], *texts), key=len)
 
     def members(self, row: int) -> frozenset[int]:
         """The classes that a row shows: one, or those of a family."""
@@ -121,65 +174,51 @@ class ClassModel(QAbstractTableModel):
         return len(self._wrong)
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
-        return len(COLUMNS)
+        return len(HEADS)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:  # noqa: N802
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
-                return COLUMNS[section]
+                return HEADS[section]
             if role == Qt.ItemDataRole.ToolTipRole:
                 return TIPS[section]
             if role == Qt.ItemDataRole.TextAlignmentRole:
-                return (
-                    Qt.AlignmentFlag.AlignRight if 0 < section < 6 else Qt.AlignmentFlag.AlignLeft
-                ) | Qt.AlignmentFlag.AlignVCenter
+                return self._side(section)
         return None
+
+    @staticmethod
+    def _side(column: int) -> Qt.AlignmentFlag:
+        across = Qt.AlignmentFlag.AlignLeft if column in (NAMED, TAKEN_FOR) else Qt.AlignmentFlag.AlignRight
+        return across | Qt.AlignmentFlag.AlignVCenter
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if index.row() >= len(self._order):
             return None
         k, column = self._order[index.row()], index.column()
-        c = self._figures[k]
-        share = {3: c.precision, 4: c.recall}.get(column)
-        taken_for, times = self._wrong[k]
-        if role == Qt.ItemDataRole.DisplayRole:
-            if column == 0:
-                return self._names[k]
-            if column in (1, 2):
-                return str((c.support, c.predicted)[column - 1])
-            if share is not None:
-                return words.percent(share.value)
-            if column == 5:
-                return words.percent(c.f1)
-            return f"{times} × {self._names[taken_for]}" if times else ""
-        if role == INTERVAL:
-            if column == 1 and 0 < c.support < SMALL:
-                return "few"
-            return words.bounds(share) if share is not None else ""
-        if role == SHARE:
-            return share
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return plain(self._tip(c, column, self._names[k]))
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return (
-                Qt.AlignmentFlag.AlignRight if 0 < column < 6 else Qt.AlignmentFlag.AlignLeft
-            ) | Qt.AlignmentFlag.AlignVCenter
+            return self._side(column)
+        if column in (NAMED, TAKEN_FOR):
+            return self._of_names(k, column, role)
+        c, number = self._figures[k], NUMBERS[column - 1]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return number.text(number.told(c))
+        if role == INTERVAL:
+            return number.small(c)
+        if role == SHARE:
+            return None if number.share is None else number.share(c)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return plain(number.tip(c, self._names[k]))
         return None
 
-    @staticmethod
-    def _tip(c: ClassFigures, column: int, name: str) -> str:
-        if column == 3:
-            if not c.predicted:
-                return f"undefined: nothing was predicted as {name}"
-            return (
-                f"precision of {name}: {c.true_positive} of {c.predicted} images predicted so. {words.how(c.precision)}"
-            )
-        if column == 4:
-            if not c.support:
-                return f"undefined: no image is labelled {name}"
-            return f"recall of {name}: {c.true_positive} of {c.support} images labelled so. {words.how(c.recall)}"
-        few = ". Few images: wide intervals." if c.support < SMALL else ""
-        return f"{name}: {c.support} labelled, {c.predicted} predicted, {c.true_positive} both{few}"
+    def _of_names(self, k: int, column: int, role: int) -> Any:
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return plain(_tip_of_counts(self._figures[k], self._names[k]))
+        if role != Qt.ItemDataRole.DisplayRole:
+            return "" if role == INTERVAL else None
+        if column == NAMED:
+            return self._names[k]
+        taken_for, times = self._wrong[k]
+        return f"{times} × {self._names[taken_for]}" if times else ""
 
 
 class _IntervalDelegate(QStyledItemDelegate):
@@ -202,7 +241,7 @@ class _IntervalDelegate(QStyledItemDelegate):
         painter.setPen(theme.colour("ink"))
         painter.drawText(area, right | Qt.AlignmentFlag.AlignTop, index.data())
         painter.setFont(font(11))
-        painter.setPen(theme.colour("look" if index.column() == 1 else "soft"))
+        painter.setPen(theme.colour("soft" if index.data(SHARE) is not None else "look"))
         painter.drawText(area, right | Qt.AlignmentFlag.AlignBottom, small)
         share = index.data(SHARE)
         if share is not None and share.value is not None:
@@ -235,8 +274,8 @@ class ClassTable(QTableView):
         head = self.horizontalHeader()
         head.setHighlightSections(False)
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
-        for column, width in NUMBERS.items():
-            self.setColumnWidth(column, width)
+        for column, number in enumerate(NUMBERS, 1):
+            self.setColumnWidth(column, number.width)
         self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self._model.modelReset.connect(self._share_room)
         self.setTabKeyNavigation(False)
@@ -248,16 +287,16 @@ class ClassTable(QTableView):
 
     def _share_room(self) -> None:
         """Give the names what the numbers leave: of both columns with names each as much as it needs, else its part."""
-        room, wanted = self.viewport().width() - sum(NUMBERS.values()), self._model.longest()
+        room, wanted = self.viewport().width() - sum(one.width for one in NUMBERS), self._model.longest()
         letters, most = self.fontMetrics(), 400
         needs = [min(most, letters.horizontalAdvance(text) + 20) for text in wanted]
         narrow = room < (LEAST_FOR_NAMES if sum(needs) <= room else ENOUGH_FOR_NAMES)
-        self.setColumnHidden(2, narrow)
+        self.setColumnHidden(GIVES_WAY, narrow)
         if narrow:
-            room += NUMBERS[2]
+            room += NUMBERS[GIVES_WAY - 1].width
         first = max(72, needs[0] if sum(needs) <= room else round(room * needs[0] / sum(needs)))
-        self.setColumnWidth(0, first)
-        self.setColumnWidth(6, max(84, room - first))
+        self.setColumnWidth(NAMED, first)
+        self.setColumnWidth(TAKEN_FOR, max(84, room - first))
 
     def _choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
         if index.isValid():
