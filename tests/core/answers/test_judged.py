@@ -126,7 +126,7 @@ def test_a_threshold_is_followed_by_every_figure(threshold: float) -> None:
         made("logits", 4)[0].at_threshold(threshold)
 
 
-@settings(max_examples=40)
+@settings(max_examples=20)
 @given(st.integers(0, 10_000), st.sampled_from(["logits", "probabilities"]), st.integers(2, 5), st.booleans())
 def test_no_figure_depends_on_the_order_of_the_images(seed: int, kind: Kind, classes: int, together: bool) -> None:
     rng = np.random.default_rng(seed)

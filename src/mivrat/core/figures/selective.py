@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import binom
+from scipy.special import bdtrc
 
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.units import share
@@ -47,7 +47,7 @@ class Selective:
         or over units by the lower end of their interval."""
         n, k = int(self.answered[at]), int(self.hits[at])
         if self.units is None or self.right is None:
-            return bool(binom.sf(k - 1, n, accuracy) <= level)
+            return bool(bdtrc(k - 1, n, accuracy) <= level)
         low = share(self.right[:n], self.units[:n], 2 * level).low
         return low is not None and low >= accuracy
 
