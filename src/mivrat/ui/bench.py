@@ -32,7 +32,8 @@ from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
 _Step = TypeVar("_Step", bound=StepArea)
-PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = range(len(STEPS))
+NAMES = [step.name for step in STEPS]
+PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = map(NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain"))
 # So many of the most similar images are shown beside those they are like.
 MOST_ALIKE = 60
 
@@ -241,15 +242,19 @@ class Bench(QWidget):
 
     def place(self) -> dict[str, object]:
         """Which part is looked at, as ``go_to`` takes it."""
-        return {"step": self.figures.currentIndex(), "page": self.step.tabs.current, "close": self.looks_closely}
+        return {
+            "step": NAMES[self.figures.currentIndex()],
+            "page": self.step.tabs.current_name,
+            "close": self.looks_closely,
+        }
 
     def go_to(self, place: dict[str, object]) -> None:
         """Show the step, and the close look if it was open, of the last time."""
         step, page = place.get("step"), place.get("page")
-        if isinstance(step, int) and 0 <= step < len(self.steps):
-            self.show_step(step)
-            if isinstance(page, int):
-                self.step.choose(page)
+        if step in NAMES:
+            self.show_step(NAMES.index(str(step)))
+            if page in self.step.tabs.names:
+                self.step.choose(self.step.tabs.names.index(str(page)))
         if place.get("close") is True and self.workspace.shown.current is not None:
             self.look_closely()
 

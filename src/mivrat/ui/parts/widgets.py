@@ -276,6 +276,7 @@ class Tabs(QWidget):
 
     def __init__(self, names: Sequence[str]) -> None:
         super().__init__()
+        self.names = tuple(names)
         self._group = QButtonGroup(self)
         layout = row(spacing=18)
         for i, name in enumerate(names):
@@ -294,6 +295,10 @@ class Tabs(QWidget):
     @property
     def current(self) -> int:
         return self._group.checkedId()
+
+    @property
+    def current_name(self) -> str:
+        return self.names[self.current]
 
     def choose(self, index: int) -> None:
         if 0 <= index < len(self._group.buttons()):
