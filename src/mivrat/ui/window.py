@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from pathlib import Path
 
 from PySide6.QtCore import QSettings
@@ -10,14 +9,12 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress
 from mivrat.core.base.log import log_path
-from mivrat.core.checks.catalogue import CheckProgress
 from mivrat.demo.study import demo_study_path
-from mivrat.ui import words
 from mivrat.ui.actions import bind, fill_images_menu, hints
 from mivrat.ui.bench import MEASURE, PREPARE, Bench
 from mivrat.ui.frame import Foot
+from mivrat.ui.job_news import JobNews
 from mivrat.ui.keys import ShortcutSheet
 from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.parts.widgets import offer_by_right_click, open_folder_of
@@ -27,11 +24,11 @@ from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import theme
 from mivrat.workspace.bookmark import Bookmark
 from mivrat.workspace.jobs import Handle
+from mivrat.workspace.open_mark import OpenMark
 from mivrat.workspace.study_jobs import Asking, NewStudy
 from mivrat.workspace.workspace import Workspace
 
 START, NEW, ASK, BENCH = range(4)
-BADLY = "Mivrat did not close properly the last time this study was open, so it opens on the headline."
 STUDIES = "Studies (*.mivrat)"
 # What the desktop puts around a window, above all its title bar.
 TITLE_BAR = 40
@@ -53,9 +50,7 @@ class MainWindow(QMainWindow):
         self.settings = settings or QSettings("mivrat", "mivrat")
         self.recent = RecentStudies(self.settings)
         self.workspace = Workspace(QtLoop(), self.settings)
-        self._trying_out = self._ended_badly = False
-        # Under which name it is noted that a study is open here; taken away at a proper end.
-        self._marked = ""
+        self._trying_out, self._mark = False, OpenMark(self.settings)
         self._build()
         self._connect()
         self._restore()
@@ -81,10 +76,11 @@ class MainWindow(QMainWindow):
         outer.addWidget(self.pages, 1)
         outer.addWidget(self.foot)
         self.setCentralWidget(central)
+        self.news = JobNews(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
         theme.style(self.menu, more, self.foot, self.start, self.new_page, self.ask)
 
     def _connect(self) -> None:
-        workspace, jobs, notices = self.workspace, self.workspace.jobs, self.workspace.notices
+        workspace = self.workspace
         self.start.demo_wanted.connect(self.open_demo)
         self.start.new_wanted.connect(self.new_study)
         self.start.open_wanted.connect(self.choose_study)
@@ -95,18 +91,11 @@ class MainWindow(QMainWindow):
         self.ask.refused.connect(self.show_start)
         workspace.opened.connect(self._opened)
         workspace.asked.connect(self._asked)
-        workspace.topics.figures.connect(self._tell_pending)
-        notices.failed.connect(self._failed)
-        notices.said.connect(self.foot.say)
-        jobs.refused.connect(self.foot.say)
-        jobs.began.connect(lambda handle: self.foot.begin(handle.job.title))
-        jobs.progress.connect(self._progress)
-        jobs.ended.connect(self._ended)
+        workspace.notices.failed.connect(self._failed)
+        workspace.jobs.ended.connect(self._ended)
         self.bookmark.restored.connect(self.bench.go_to)
         self.bench.place_changed.connect(self._place_changed)
         self.bench.run_wanted.connect(self.show_run)
-        self.foot.stop_wanted.connect(self.stop_job)
-        self.foot.resume.clicked.connect(self.go_on)
 
     def _restore(self) -> None:
         theme.use(str(self.settings.value("theme", "paper")))
@@ -178,15 +167,7 @@ class MainWindow(QMainWindow):
     def _opened(self, path: Path) -> None:
         """Another study than before has been read."""
         self.recent.add(path)
-        mark = f"open/{hashlib.sha256(str(path.resolve()).encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
-        # Where the mark is still there, the window did not come to a proper end.
-        unclean = self.settings.value(mark) is not None
-        self.bookmark.not_back = unclean
-        if self._marked:
-            self.settings.remove(self._marked)
-        self._marked = mark
-        self.settings.setValue(mark, True)
-        self.settings.sync()
+        unclean = self.bookmark.not_back = self._mark.put(path)
         self.setWindowTitle(f"{path.stem} — Mivrat")
         self.bench.leave_close_look()
         self.bench.show_step(PREPARE if self._trying_out else MEASURE)
@@ -197,8 +178,7 @@ class MainWindow(QMainWindow):
         self.bench.light_table.thumbs.setFocus()
         if unclean:
             self.bench.measure.choose(0)
-            self._ended_badly = True
-            self._tell_pending()
+            self.news.tell_bad_end()
 
     def _asked(self, asking: Asking) -> None:
         self.foot.end()
@@ -215,7 +195,7 @@ class MainWindow(QMainWindow):
         if not self.workspace.busy:
             self.bookmark.keep()
             self.bench.leave_close_look()
-            self.settings.remove(self._marked)
+            self._mark.take_away()
             self.workspace.close()
             self.setWindowTitle("Mivrat")
             self.foot.end()
@@ -254,60 +234,25 @@ class MainWindow(QMainWindow):
         if not (self.workspace.is_open and self.bench.step.redo()):
             self.workspace.edits.redo()
 
-    # --- jobs, and what is said of them ---
+    # --- jobs ---
 
     def go_on(self) -> None:
         """Score what the shown run has not scored yet."""
         self.workspace.jobs.score()
 
     def stop_job(self) -> None:
-        if self.workspace.jobs.going_on is not None:
-            self.workspace.jobs.stop()
-            self.foot.stopping()
-
-    @property
-    def _counts(self) -> tuple[int, int]:
-        """How many images the run lists, and how many of them are not scored yet."""
-        if not self.workspace.is_open:
-            return 0, 0
-        counts = self.workspace.shown.snapshot.counts
-        return counts.listed, counts.pending
-
-    def _tell_pending(self) -> None:
-        """Say in the foot what is still to be scored, unless something is going on there."""
-        if not self.workspace.busy:
-            badly, self._ended_badly = self._ended_badly, False
-            pending = self._counts[1]
-            notice = f"{words.images(pending)} not scored yet." if pending else ""
-            self.foot.end(BADLY if badly else notice)
-            self._offer_to_go_on()
-
-    def _offer_to_go_on(self) -> None:
-        listed, pending = self._counts
-        shown = pending and self.pages.currentIndex() == BENCH
-        self.foot.offer_to_go_on(("Go on" if pending < listed else "Score") if shown else "")
-
-    def _progress(self, news: Progress | CheckProgress) -> None:
-        if isinstance(news, CheckProgress):
-            self.foot.tell(news.what)
-            news = news.progress
-        self.foot.show_progress(news)
+        self.news.stop()
 
     def _ended(self, handle: Handle) -> None:
-        finished, written = handle.state == "finished", handle.written
         if handle.job.kind == "demonstration":
-            self.foot.end(handle.job.ending(finished, 0, 0))
-            if finished:
+            if handle.state == "finished":
                 self.open_study(demo_study_path())
-            return
-        self._trying_out = False
-        told = words.written(written, finished) if written is not None else handle.job.ending(finished, *self._counts)
-        self.foot.end(told, written.place if written is not None else None)
-        self._offer_to_go_on()
+        else:
+            self._trying_out = False
 
     def _failed(self, error: InputError) -> None:
         self.foot.end()
-        self._offer_to_go_on()
+        self.news.offer_to_go_on()
         if self.pages.currentIndex() == NEW:
             self.new_page.show_misfit(error)
         elif self.pages.currentIndex() != BENCH:
@@ -353,8 +298,7 @@ class MainWindow(QMainWindow):
         self.settings.setValue("geometry", self.saveGeometry())
         self.settings.setValue("splitter", self.bench.splitter.saveState())
         self.bookmark.keep()
-        if self._marked:
-            self.settings.remove(self._marked)
+        self._mark.take_away()
         self.stop_job()
         self.bench.stop()
         self.new_page.stop()

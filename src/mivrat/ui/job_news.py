@@ -1,0 +1,76 @@
+"""What the foot says of jobs: that one began, how far it is, what came of it, and what is still to be scored."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from mivrat.core.base.job import Progress
+from mivrat.core.checks.catalogue import CheckProgress
+from mivrat.ui import words
+from mivrat.ui.frame import Foot
+from mivrat.workspace.jobs import Handle
+from mivrat.workspace.workspace import Workspace
+
+BADLY = "Mivrat did not close properly the last time this study was open, so it opens on the headline."
+
+
+class JobNews:
+    """Listens to the jobs of a workspace and speaks in the foot; ``on_bench`` tells whether the open study is shown."""
+
+    def __init__(self, workspace: Workspace, foot: Foot, on_bench: Callable[[], bool]) -> None:
+        self.workspace, self.foot, self._on_bench = workspace, foot, on_bench
+        self._ended_badly = False
+        jobs = workspace.jobs
+        workspace.topics.figures.connect(self._tell_pending)
+        workspace.notices.said.connect(foot.say)
+        jobs.refused.connect(foot.say)
+        jobs.began.connect(lambda handle: foot.begin(handle.job.title))
+        jobs.progress.connect(self._progress)
+        jobs.ended.connect(self._ended)
+        foot.stop_wanted.connect(self.stop)
+        foot.resume.clicked.connect(lambda: jobs.score())
+
+    def stop(self) -> None:
+        """Stop what is going on, and say that it is stopping."""
+        if self.workspace.jobs.going_on is not None:
+            self.workspace.jobs.stop()
+            self.foot.stopping()
+
+    def tell_bad_end(self) -> None:
+        """Say that the window did not come to a proper end the last time this study was open."""
+        self._ended_badly = True
+        self._tell_pending()
+
+    def offer_to_go_on(self) -> None:
+        """Offer to score what is not scored yet, where the study is shown."""
+        listed, pending = self._counts
+        self.foot.offer_to_go_on(("Go on" if pending < listed else "Score") if pending and self._on_bench() else "")
+
+    @property
+    def _counts(self) -> tuple[int, int]:
+        """How many images the run lists, and how many of them are not scored yet."""
+        if not self.workspace.is_open:
+            return 0, 0
+        counts = self.workspace.shown.snapshot.counts
+        return counts.listed, counts.pending
+
+    def _tell_pending(self) -> None:
+        """Say what is still to be scored, unless something is going on."""
+        if not self.workspace.busy:
+            badly, self._ended_badly = self._ended_badly, False
+            pending = self._counts[1]
+            notice = f"{words.images(pending)} not scored yet." if pending else ""
+            self.foot.end(BADLY if badly else notice)
+            self.offer_to_go_on()
+
+    def _progress(self, news: Progress | CheckProgress) -> None:
+        if isinstance(news, CheckProgress):
+            self.foot.tell(news.what)
+            news = news.progress
+        self.foot.show_progress(news)
+
+    def _ended(self, handle: Handle) -> None:
+        finished, written = handle.state == "finished", handle.written
+        told = words.written(written, finished) if written is not None else handle.job.ending(finished, *self._counts)
+        self.foot.end(told, written.place if written is not None else None)
+        self.offer_to_go_on()
