@@ -19,7 +19,8 @@ from mivrat.core.study.lock import StudyLock
 def study_for(
     args: argparse.Namespace, classes: list[str], held: ExitStack, otherwise: Path | None = None
 ) -> Study | None:
-    """The study named on the command line, made where there is none, held by a lock until ``held`` lets go."""
+    """The study named on the command line, made where there is none, held by a lock until ``held`` lets go. Raises InputError where
+    it was made for other classes."""
 
     path = args.study or otherwise
     if path is None:

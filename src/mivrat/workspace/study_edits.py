@@ -116,7 +116,7 @@ def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> StudyE
 
 
 def remove_set(which: SetInfo) -> StudyEdit:
-    """An image set taken away, with its runs."""
+    """An image set taken away, with its runs. Doing it raises InputError where no run would be left."""
     taken: list[Removed] = []
 
     def do(study: Study) -> None:
@@ -132,7 +132,7 @@ def remove_set(which: SetInfo) -> StudyEdit:
 
 
 def remove_model(which: ModelInfo) -> StudyEdit:
-    """A model taken away, with its runs; what it has answered stays."""
+    """A model taken away, with its runs; what it has answered stays. Doing it raises InputError where no run would be left."""
     taken: list[Removed] = []
 
     def do(study: Study) -> None:
@@ -167,7 +167,8 @@ def put_together(which: SetInfo, column: str) -> StudyEdit:
 
 
 def relocate_set(which: SetInfo, root: Path) -> StudyEdit:
-    """An image set looked for in another folder, which has to hold at least one of its images."""
+    """An image set looked for in another folder, which has to hold at least one of its images. Doing it raises InputError
+    where it holds none."""
 
     def do(study: Study) -> None:
         items = load_image_set(study, which.id).items

@@ -184,7 +184,8 @@ def find_features(record: RunRecord, stop: StopSignal) -> Running:
 
 
 def find_two_classes(path: Path, snapshot: Snapshot, stop: StopSignal) -> Running:
-    """Look for images with more than one plausible class, and keep those found; whether all were looked at."""
+    """Look for images with more than one plausible class, and keep those found; whether all were looked at. Raises InputError for a
+    model that cannot answer for shifted images."""
     record = snapshot.record
     model = model_of(record)
     if not model.kind.can.scores:

@@ -25,7 +25,8 @@ def write_whole(path: Path, data: bytes | str) -> None:
 
 
 def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
-    """Let ``write`` fill a file beside ``path``, then rename it into place; on failure nothing is left behind.
+    """Let ``write`` fill a file beside ``path``, then rename it into place; on failure nothing is left behind. Raises InputError where
+    it cannot be written.
 
     The content is on the disk before the name is: after a loss of power there is the old file or the new one, never an
     empty one.

@@ -106,7 +106,8 @@ class PredictionTable:
         return "probabilities" if seen.doubtful else seen.kind
 
     def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
-        """The rows for the images of a set (images x columns), and which of them the table lists.
+        """The rows for the images of a set (images x columns), and which of them the table lists. Raises InputError where it
+        lists none.
 
         A row is an image's where its path is the image's path in the set, or leads to the same file from the table.
         """

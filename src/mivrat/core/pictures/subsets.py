@@ -11,7 +11,8 @@ from mivrat.core.pictures.image_sets import ImageSet
 
 
 def draw_per_class(image_set: ImageSet, each: int, seed: int) -> ImageSet:
-    """So many images of every class, drawn at random; a class with fewer gives all it has, which ``drawn`` then tells.
+    """So many images of every class, drawn at random; a class with fewer gives all it has, which ``drawn`` then tells. Raises
+    InputError for no image per class, and where no image has a label.
 
     Unlabelled images are left out. The same seed draws the same images from the same list.
     """
@@ -31,7 +32,7 @@ def draw_per_class(image_set: ImageSet, each: int, seed: int) -> ImageSet:
 
 
 def draw(image_set: ImageSet, number: int, seed: int) -> ImageSet:
-    """So many images drawn at random without regard to class; all of them where there are no more."""
+    """So many images drawn at random without regard to class; all of them where there are no more. Raises InputError for none."""
     if number < 1:
         raise InputError("a subset needs at least one image", where="images", mend="give 1 or more")
     chosen = pick(len(image_set.items), number, seed)

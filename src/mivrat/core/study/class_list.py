@@ -37,7 +37,7 @@ def class_sizes(study: Study) -> dict[int, Counter[int]]:
 
 def save_class_order(study: Study, names: Sequence[str]) -> None:
     """Name the models' outputs by the same classes in another order. Labels, families and pairs stay with the names
-    they were given for."""
+    they were given for. Raises InputError where they are other classes."""
     before = study.classes
     if sorted(names) != sorted(before):
         raise InputError(

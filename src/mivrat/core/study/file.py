@@ -132,7 +132,8 @@ class Study:
         return cls(path, db)
 
     def copy_to(self, path: Path) -> None:
-        """Save a copy elsewhere: it finds the same images and models from there. An existing file is replaced whole."""
+        """Save a copy elsewhere: it finds the same images and models from there. An existing file is replaced whole. Raises
+        InputError where it cannot be written, or is this very study."""
         if path.resolve() == self.path.resolve():
             raise InputError("is this very study", where=path, mend="choose another name for the copy")
 

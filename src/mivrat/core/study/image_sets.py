@@ -100,7 +100,7 @@ def save_unit_column(study: Study, set_id: int, column: str) -> None:
 
 @reading
 def load_image_set(study: Study, set_id: int) -> ImageSet:
-    """One image set with its list."""
+    """One image set with its list. Raises InputError where there is none, or one that leads out of its folder."""
     row = study.db.execute("SELECT name, role, root, drawn, together FROM image_set WHERE id = ?", (set_id,)).fetchone()
     if row is None:
         raise InputError(f"holds no image set {set_id}", where=study.path, mend="choose one of the sets it lists")

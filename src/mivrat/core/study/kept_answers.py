@@ -104,7 +104,8 @@ def copy_answer(study: Study, model_id: int, content: bytes, index: int, answers
 
 
 def fill_answers(study: Study, record: RunRecord) -> Iterator[NDArray[np.int64]]:
-    """Put the kept answers into a record, yielding the positions of those with scores, some at a time."""
+    """Put the kept answers into a record, yielding the positions of those with scores, some at a time. Raises
+    InputError where an answer is damaged."""
     info, answers = record.info, record.answers
     cursor = study.db.execute(
         f"SELECT image.position, state, reason, scores FROM image JOIN answer ON answer.content = {_content_of(record.kind)} "

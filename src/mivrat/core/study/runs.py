@@ -59,7 +59,8 @@ def list_runs(study: Study) -> list[RunInfo]:
 
 @reading
 def load_run(study: Study, run_id: int, *, with_answers: bool = True) -> RunRecord:
-    """One run with its image list and all answers so far; or without answers, for ``fill_answers`` to put in."""
+    """One run with its image list and all answers so far; or without answers, for ``fill_answers`` to put in. Raises InputError
+    where there is none."""
     info = next((one for one in list_runs(study) if one.id == run_id), None)
     if info is None:
         raise InputError(f"holds no run {run_id}", where=study.path, mend="choose one of the runs it lists")

@@ -136,7 +136,7 @@ class Fits:
 
 
 def check_inputs(new: NewStudy) -> Fits:
-    """Read everything a new study needs and say what was found (slow: call it in a worker)."""
+    """Read everything a new study needs and say what was found (slow: call it in a worker). Raises InputError for what cannot be used."""
     classes = read_class_list(new.classes)
     model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
     matched = match_labels(list_images(new.images), classes)
