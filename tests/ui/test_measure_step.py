@@ -156,11 +156,13 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
     assert f"mean gap {100 * (own.ece or 0):.1f} %" in view.summary.text()
     view.one_class.setCurrentIndex(0)
     view.one_class.activated.emit(0)
-    view.view.setCurrentIndex(2)
+    view.view.setCurrentIndex(3)
     settle()
     coverage = view.coverage
-    plot = coverage.curve.place()
-    qtbot.mouseClick(coverage.curve, LEFT, pos=QPointF(plot.left() + 0.6 * plot.width(), plot.center().y()).toPoint())
+    plot = coverage.curve.area()
+    qtbot.mouseClick(
+        coverage.curve.viewport(), LEFT, pos=QPointF(plot.left() + 0.6 * plot.width(), plot.center().y()).toPoint()
+    )
     snapshot = demo.workspace.shown.snapshot
     judged = snapshot.judged
     inside = judged.evaluated & (judged.confidence >= coverage.threshold)

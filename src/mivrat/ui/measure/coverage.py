@@ -2,112 +2,108 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
+import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.figures.selective import Selective
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.plot import Diagram, dots, line, pen
 from mivrat.ui.parts.widgets import button, label, row
-from mivrat.ui.theme import font, theme
+from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
 
+# The accuracy of so few answers jumps about too much to be drawn.
+STEADY, MOST_POINTS = 20, 600
 
-class CoverageCurve(QWidget):
-    """Paints the curve with its threshold; drag it, or move it with the arrow keys."""
+
+class CoverageCurve(Diagram):
+    """The curve with its threshold; drag it, or move it with the arrow keys."""
 
     def __init__(self, page: Coverage) -> None:
-        super().__init__()
+        super().__init__("accuracy against coverage; arrow keys move the threshold")
         self._page = page
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.found: Selective | None = None
         self.setMinimumSize(QSize(260, 220))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("accuracy against coverage; arrow keys move the threshold")
         self.setCursor(Qt.CursorShape.SizeHorCursor)
-        theme.changed.connect(self.update)
+        self.plot = self.add(0, 0, x=(0, 1), y=(0, 1))
+        self.tick(self.plot, "bottom", [(k / 5, f"{20 * k} %") for k in range(6)])
 
-    def place(self) -> QRectF:
-        """Where the plot stands."""
-        return QRectF(54, 10, max(50.0, self.width() - 74.0), max(50.0, self.height() - 56.0))
+    def show_curve(self, found: Selective | None) -> None:
+        """Draw another curve, or the threshold of the same one anew."""
+        if found is self.found:
+            self.remark()
+        else:
+            self.found = found
+            self.redraw()
 
-    def _least(self, found: Selective) -> float:
+    def area(self) -> QRectF:
+        """Where coverage from 0 to 1 stands in the widget, from the lowest accuracy drawn to 1."""
+        return QRectF(self.place(self.plot, 0, 1), self.place(self.plot, 1, self._least()))
+
+    def _least(self) -> float:
         """The lowest accuracy drawn, a multiple of ten percent below all of the curve."""
+        found = self.found
+        if found is None:
+            return 0.0
         shares = found.hits / np.maximum(found.answered, 1)
-        steady = shares[found.answered >= min(20, found.total)]
+        steady = shares[found.answered >= min(STEADY, found.total)]
         return max(0.0, np.floor(float(steady.min()) * 10 - 0.3) / 10) if len(steady) else 0.0
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        with QPainter(self) as painter:
-            self._paint(painter)
-
-    def _paint(self, painter: QPainter) -> None:
-        found, plot = self._page.selective, self.place()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(plot, theme.colour("sheet"))
-        painter.setFont(font(11))
+    def draw(self) -> None:
+        found = self.found
         if found is None or not found.total:
             return
-        least = self._least(found)
+        least = self._least()
+        self.plot.setYRange(least, 1.0, padding=0.03)
+        shares = [least + k / 10 for k in range(round((1 - least) * 10) + 1)]
+        self.tick(self.plot, "left", [(share, f"{100 * share:.0f} %") for share in shares])
+        self.name_axes(self.plot, "images answered, surest first", "share of them right")
+        grid = np.repeat(shares, 2)
+        self.plot.addItem(line(np.tile([0.0, 1.0], len(shares)), grid, pen("line"), pairs=True))
+        some = np.unique(np.linspace(0, len(found.answered) - 1, MOST_POINTS).astype(int))
+        some = some[found.answered[some] >= min(STEADY, found.total)]
+        answered, hits = found.answered[some], found.hits[some]
+        self.plot.addItem(line(answered / found.total, hits / answered, pen("accent", 2)))
 
-        def at(coverage: float, accuracy: float) -> QPointF:
-            share = (min(1.0, max(least, accuracy)) - least) / max(1e-9, 1 - least)
-            return QPointF(plot.left() + coverage * plot.width(), plot.bottom() - share * plot.height())
-
-        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        steps = round((1 - least) * 10)
-        for tick in range(steps + 1):
-            spot = at(0, least + tick / 10)
-            painter.setPen(theme.colour("line"))
-            painter.drawLine(spot, QPointF(plot.right(), spot.y()))
-            painter.setPen(theme.colour("soft"))
-            painter.drawText(QRectF(0, spot.y() - 9, plot.left() - 8, 18), right, f"{100 * least + 10 * tick:.0f} %")
-        for tick in range(6):
-            spot = at(tick / 5, least)
-            where = QRectF(spot.x() - 25, plot.bottom() + 4, 50, 16)
-            painter.drawText(where, Qt.AlignmentFlag.AlignCenter, f"{20 * tick} %")
-        painter.drawText(
-            QRectF(plot.left(), plot.bottom() + 22, plot.width(), 16),
-            Qt.AlignmentFlag.AlignCenter,
-            "images answered, surest first (upright: share of them right)",
-        )
-        some = np.unique(np.linspace(0, len(found.answered) - 1, 600).astype(int))
-        points = [
-            at(found.answered[i] / found.total, found.hits[i] / found.answered[i])
-            for i in some
-            if found.answered[i] >= min(20, found.total)
-        ]
-        painter.setPen(QPen(theme.colour("accent"), 2))
-        painter.drawPolyline(QPolygonF(points))
+    def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
+        found = self.found
+        if found is None or not found.total:
+            return ()
         share = found.at(self._page.threshold)
         if share.value is None or share.low is None or share.high is None:
-            return
-        coverage = share.total / found.total
-        painter.setPen(QPen(theme.colour("ink"), 1))
-        painter.drawLine(at(coverage, 1.0), at(coverage, least))
-        painter.setPen(QPen(theme.colour("ink"), 3))
-        painter.drawLine(at(coverage, share.low), at(coverage, share.high))
-        painter.setBrush(theme.colour("ink"))
-        painter.drawEllipse(at(coverage, share.value), 4, 4)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        if self.hasFocus():
-            painter.setPen(QPen(theme.colour("accent"), 1, Qt.PenStyle.DotLine))
-            painter.drawRect(plot.adjusted(-3, -3, 3, 3))
+            return ()
+        least, at = self._least(), share.total / found.total
+        upright = pen("accent", 2) if self.hasFocus() else pen("ink")
+        drawn = (
+            line([at, at], [least, 1.0], upright),
+            line([at, at], [max(least, share.low), max(least, share.high)], pen("ink", 4)),
+            dots([at], [max(least, share.value)], theme.colour("ink"), size=10),
+        )
+        return [(self.plot, item) for item in drawn]
 
-    def _drag(self, x: float) -> None:
-        found, plot = self._page.selective, self.place()
+    def _drag(self, point: QPointF) -> None:
+        found = self.found
         if found is not None and found.total:
-            wanted = min(1.0, max(0.0, (x - plot.left()) / plot.width())) * found.total
+            wanted = min(1.0, max(0.0, self.numbers(self.plot, point).x())) * found.total
             i = min(len(found.answered) - 1, int(np.searchsorted(found.answered, wanted)))
             self._page.set_threshold(float(found.thresholds[i]))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        self._drag(event.position().x())
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.setFocus(Qt.FocusReason.MouseFocusReason)
+            self._drag(event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        self._drag(event.position().x())
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self._drag(event.position())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         steps = {Qt.Key.Key_Left: 0.01, Qt.Key.Key_Right: -0.01}
@@ -152,7 +148,7 @@ class Coverage(QWidget):
         if found is None or not found.total:
             self.reading.setText("Being worked out …" if found is None else "No labelled image has been scored yet.")
             self.targets.setText("")
-            self.curve.update()
+            self.curve.show_curve(found)
             return
         share = found.at(self.threshold)
         answered = share.total / found.total
@@ -172,7 +168,7 @@ class Coverage(QWidget):
         self.targets.setText(
             f"{'; '.join(texts)}. The guarantee fails in at most 5 % of studies. Area under risk and coverage {words.decimal(found.aurc)}."
         )
-        self.curve.update()
+        self.curve.show_curve(found)
 
     def _pick(self) -> None:
         self.workspace.shown.choose(Confidence(frozenset({(0.0, float(np.nextafter(self.threshold, 0)))})))
