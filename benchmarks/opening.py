@@ -22,10 +22,11 @@ import sys, time
 from pathlib import Path
 from mivrat.core.running.loading import load_judged
 from mivrat.core.study.file import Study
+from mivrat.core.study.runs import list_runs
 from mivrat.core.running.snapshot import take_snapshot
 began = time.perf_counter()
 study = Study.open(Path(sys.argv[1]))
-snapshot = take_snapshot(*load_judged(study, study.runs()[0].id))
+snapshot = take_snapshot(*load_judged(study, list_runs(study)[0].id))
 seconds = time.perf_counter() - began
 assert snapshot.figures.total == int(sys.argv[2])
 print(seconds)
