@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.selecting.kept import KeptSelection, load_kept, save_kept
@@ -102,31 +102,27 @@ class Edits:
 
     def undo(self) -> None:
         """Take the last edit back."""
-        last = self.last
-
-        def back() -> None:
-            self._taken_back.append(self._taken.pop())
-
-        if isinstance(last, SmallEdit):
-            self._do(last.undo)
-            back()
-            self._workspace.notices.say(f"Taken back: {last.words}")
-        elif last is not None:
-            self._change(last.undo, back, f"Taken back: {last.words}")
+        if self.last is not None:
+            self._go(self.last, self.last.undo, self._taken, self._taken_back, "Taken back")
 
     def redo(self) -> None:
         """Take the edit again that was taken back last."""
-        following = self.next
+        if self.next is not None:
+            self._go(self.next, self.next.do, self._taken_back, self._taken, "Again")
 
-        def again() -> None:
-            self._taken.append(self._taken_back.pop())
+    def _go(self, edit: Edit, change: Callable[..., Any], out: list[Edit], into: list[Edit], how: str) -> None:
+        """Do one way of an edit that is the last of a list, and put it into the other list."""
+        words = f"{how}: {edit.words}"
 
-        if isinstance(following, SmallEdit):
-            self._do(following.do)
-            again()
-            self._workspace.notices.say(f"Again: {following.words}")
-        elif following is not None:
-            self._change(following.do, again, f"Again: {following.words}")
+        def move() -> None:
+            into.append(out.pop())
+
+        if isinstance(edit, SmallEdit):
+            self._do(change)
+            move()
+            self._workspace.notices.say(words)
+        else:
+            self._change(change, move, words)
 
     def _change(
         self,

@@ -98,14 +98,11 @@ def read_layers(record: RunRecord, maker: HeatmapMaker) -> ModelLayers:
 
 def read_evidence(path: Path, set_id: int) -> KeptEvidence:
     """What the study keeps of regions and cover tests."""
-    study = Study.open(path, again=True)
-    try:
+    with Study.open(path, again=True) as study:
         regions = {
             i: tuple(shape_from_json(one) for one in shapes) for i, shapes in load_regions(study, set_id).items()
         }
         return KeptEvidence(regions, load_tests(study))
-    finally:
-        study.close()
 
 
 def _kept_maps(snapshot: Snapshot, setup: MapSetup) -> KeptMaps:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
+
+from mivrat.workspace.workspace import Preferences
 
 
-class Settings(Protocol):
+class Settings(Preferences, Protocol):
     """Where the mark is kept between starts."""
 
-    def value(self, key: str, /) -> Any: ...
-    def setValue(self, key: str, value: Any, /) -> None: ...  # noqa: N802
     def remove(self, key: str, /) -> None: ...
     def sync(self) -> None: ...
 

@@ -25,7 +25,7 @@ from mivrat.core.study.image_sets import (
     save_unit_column,
 )
 from mivrat.core.study.models import list_models, move_model
-from mivrat.core.study.records import ModelInfo, Removed, SetInfo
+from mivrat.core.study.records import ModelInfo, Removed, RunInfo, SetInfo
 from mivrat.core.study.removing import put_back
 from mivrat.core.study.runs import list_runs, remove_run
 from mivrat.core.study.settings import save_claim, save_criteria, save_temperature, save_threshold
@@ -117,34 +117,36 @@ def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> StudyE
 
 def remove_set(which: SetInfo) -> StudyEdit:
     """An image set taken away, with its runs. Doing it raises InputError where no run would be left."""
-    taken: list[Removed] = []
-
-    def do(study: Study) -> None:
-        if all(run.set_id == which.id for run in list_runs(study)):
-            raise InputError(
-                "every run of this study is on this set",
-                where=which.name,
-                mend="score another set first, then remove it",
-            )
-        taken[:] = [remove_image_set(study, which.id)]
-
-    return StudyEdit(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
+    return _removal(
+        which.name,
+        lambda run: run.set_id == which.id,
+        ("every run of this study is on this set", "score another set first, then remove it"),
+        lambda study: remove_image_set(study, which.id),
+    )
 
 
 def remove_model(which: ModelInfo) -> StudyEdit:
     """A model taken away, with its runs; what it has answered stays. Doing it raises InputError where no run would be left."""
+    return _removal(
+        which.name,
+        lambda run: run.model_id == which.id,
+        ("every run of this study is of this model", "score another model first, then remove it"),
+        lambda study: study_models.remove_model(study, which.id),
+    )
+
+
+def _removal(
+    name: str, goes: Callable[[RunInfo], bool], refusal: tuple[str, str], remove: Callable[[Study], Removed]
+) -> StudyEdit:
+    """Something taken away with the runs that go with it; refused, in these words (what, how to mend it), where all would."""
     taken: list[Removed] = []
 
     def do(study: Study) -> None:
-        if all(run.model_id == which.id for run in list_runs(study)):
-            raise InputError(
-                "every run of this study is of this model",
-                where=which.name,
-                mend="score another model first, then remove it",
-            )
-        taken[:] = [study_models.remove_model(study, which.id)]
+        if all(goes(run) for run in list_runs(study)):
+            raise InputError(refusal[0], where=name, mend=refusal[1])
+        taken[:] = [remove(study)]
 
-    return StudyEdit(f"{which.name} removed", do, lambda study: put_back(study, taken[0]))
+    return StudyEdit(f"{name} removed", do, lambda study: put_back(study, taken[0]))
 
 
 def change_role(which: SetInfo, role: Role) -> StudyEdit:

@@ -110,12 +110,9 @@ def open_study(path: Path, run_id: int | None, allowed: Collection[Path]) -> Ope
 
     Nothing outside the study's own folder and the allowed ones is read.
     """
-    study = Study.open(path)
-    try:
+    with Study.open(path) as study:
         places = places_to_ask_about(path, declared_places(study), allowed)
         return Asking(path, places) if places else _opened(study, run_id)
-    finally:
-        study.close()
 
 
 def _opened(study: Study, run_id: int | None) -> Opened:
@@ -140,33 +137,24 @@ def _opened(study: Study, run_id: int | None) -> Opened:
 
 def edit(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
     """Change a study and read it anew; the change may name another run to be shown."""
-    study = Study.open(path)
-    try:
+    with Study.open(path) as study:
         other = change(study)
         return _opened(study, other if isinstance(other, int) else run_id)
-    finally:
-        study.close()
 
 
 def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
     """What the study holds, what the checks of a run have found, and its images' features if wanted and all known."""
-    study = Study.open(path, again=True)
-    try:
+    with Study.open(path, again=True) as study:
         features = _features(record) if with_features else None
         known = features.vectors if features is not None and not len(features.pending) else None
         run_id = record.info.id
         return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, record))
-    finally:
-        study.close()
 
 
 def write(path: Path, change: Callable[[Study], object]) -> None:
     """Write something small to a study that is open already."""
-    study = Study.open(path, again=True)
-    try:
+    with Study.open(path, again=True) as study:
         change(study)
-    finally:
-        study.close()
 
 
 def _features(record: RunRecord) -> Features:
@@ -215,24 +203,18 @@ def export(make: Callable[[StopSignal], Iterator[Progress | Written]], stop: Sto
 
 def save_copy(path: Path, copy: Path) -> None:
     """Save the study under another name as well."""
-    study = Study.open(path)
-    try:
+    with Study.open(path) as study:
         study.copy_to(copy)
-    finally:
-        study.close()
 
 
 def check(path: Path, snapshot: Snapshot, names: Collection[str], stop: StopSignal) -> Running:
     """Run checks on the run shown, telling of each result; whether all were run."""
-    study = Study.open(path)
     found = 0
-    try:
+    with Study.open(path) as study:
         keep = os.access(path, os.W_OK)
         for news in check_run(study, snapshot.record, snapshot.judged, names, stop, keep=keep):
             found += isinstance(news, KeptResult)
             yield news
-    finally:
-        study.close()
     return found == len(names)
 
 
@@ -249,27 +231,21 @@ def run_new(new: NewStudy, stop: StopSignal) -> Running:
     classes = read_class_list(new.classes)
     model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
     image_set = match_labels(list_images(new.images), classes).image_set
-    study = Study.create(new.study, classes)
-    try:
+    with Study.create(new.study, classes) as study:
         evaluation = Evaluation(model, image_set, study)
         return (yield from _run(evaluation, new.study, stop, pick(len(image_set.items), FEW, 0) if new.few else None))
-    finally:
-        study.close()
 
 
 def run_on(
     path: Path, run_id: int, stop: StopSignal, only: Sequence[int] | None = None, *, forget: bool = False
 ) -> Running:
     """Score what a run has not scored yet, or those images of it that are in ``only``; ``forget`` reads them anew."""
-    study = Study.open(path)
-    try:
+    with Study.open(path) as study:
         record = load_run(study, run_id)
         if forget and only is not None:
             forget_images(study, record.info.set_id, only)
         model = model_of(record)
         return (yield from _run(Evaluation(model, record.image_set, study), path, stop, only))
-    finally:
-        study.close()
 
 
 def _run(evaluation: Evaluation, path: Path, stop: StopSignal, only: Sequence[int] | None) -> Running:

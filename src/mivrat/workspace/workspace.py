@@ -146,9 +146,13 @@ class Workspace:
 
     def _take_lock(self) -> None:
         if self._held_next is not None:
-            if self._held is not None:
-                self._held[1].release()
+            self._let_go()
             self._held, self._held_next = self._held_next, None
+
+    def _let_go(self) -> None:
+        if self._held is not None:
+            self._held[1].release()
+            self._held = None
 
     def _not_opened(self, error: InputError) -> None:
         self._opening = None
@@ -276,7 +280,7 @@ class Workspace:
 
     def leave(self) -> None:
         """Look at no study any more: nothing of this one may be taken for the next one's."""
-        self.study_path, self.runs, self.references, self.contents = None, [], {}, None
+        self.study_path, self.runs, self.references = None, [], {}
         self._shown = self.contents = None
         self.topics.left.emit()
 
@@ -285,9 +289,7 @@ class Workspace:
         self.edits.clear()
         self.leave()
         self.writing.wait()
-        if self._held is not None:
-            self._held[1].release()
-            self._held = None
+        self._let_go()
 
     def stop_all(self) -> None:
         """End all work and let the study go."""
@@ -295,6 +297,4 @@ class Workspace:
         self.writing.wait()
         self._shown = self.contents = None
         self._let_go_of_next()
-        if self._held is not None:
-            self._held[1].release()
-            self._held = None
+        self._let_go()
