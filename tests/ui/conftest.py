@@ -11,7 +11,12 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from mivrat.ui.application import make_application
+from mivrat.ui.parts.loop import QtLoop
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.window import BENCH, MainWindow
+from mivrat.workspace.executors import Executor
+from mivrat.workspace.workspace import Workspace
+from tests.support.workspaces import made_up_run, opened
 
 
 @pytest.fixture(scope="session")
@@ -55,3 +60,15 @@ def demo(qtbot: QtBot, window: MainWindow, settle: Callable[[], None]) -> MainWi
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=30000)
     settle()
     return window
+
+
+@pytest.fixture
+def workspace(qapp: object, tmp_path: Path) -> Workspace:
+    return opened(made_up_run(tmp_path, 4, 60), QtLoop())
+
+
+@pytest.fixture
+def thumbnails(qapp: object) -> Iterator[Thumbnails]:
+    made = Thumbnails(Executor(QtLoop()), most=40)
+    yield made
+    made.stop()

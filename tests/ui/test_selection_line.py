@@ -2,25 +2,15 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
-import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.selecting.selection import Labelled, Outcome
-from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.selection_line import SelectionLine
 from mivrat.workspace.workspace import Workspace
-from tests.support.workspaces import made_up_run, opened
 
 LEFT = Qt.MouseButton.LeftButton
-
-
-@pytest.fixture
-def workspace(qapp: object, tmp_path: Path) -> Workspace:
-    return opened(made_up_run(tmp_path, 4, 60), QtLoop())
 
 
 def test_chips_are_taken_away_by_a_click(qtbot: QtBot, workspace: Workspace) -> None:

@@ -2,18 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
-import pytest
-
 from mivrat.workspace.edits import Changes, SmallEdit
 from mivrat.workspace.workspace import Workspace
-from tests.support.workspaces import made_up_run, opened
-
-
-@pytest.fixture
-def workspace(tmp_path: Path) -> Workspace:
-    return opened(made_up_run(tmp_path, 5, 80))
 
 
 def test_edits_go_back_and_forth_and_a_new_one_ends_the_way_forth(workspace: Workspace) -> None:

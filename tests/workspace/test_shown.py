@@ -9,12 +9,7 @@ import pytest
 from mivrat.core.selecting.ordering import ORDERS
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked
 from mivrat.workspace.workspace import Workspace
-from tests.support.workspaces import made_up_run, opened, show
-
-
-@pytest.fixture
-def workspace(tmp_path: Path) -> Workspace:
-    return opened(made_up_run(tmp_path, 5, 80))
+from tests.support.workspaces import made_up_run, show
 
 
 @pytest.mark.parametrize("order", ORDERS)

@@ -2,34 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from pathlib import Path
-
-import pytest
 from PySide6.QtCore import QPointF, Qt
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.selecting.selection import Outcome
 from mivrat.ui.light_table.table import LightTable
-from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.parts.pictures import Thumbnails
-from mivrat.workspace.executors import Executor
 from mivrat.workspace.workspace import Workspace
-from tests.support.workspaces import made_up_run, opened
 
 LEFT = Qt.MouseButton.LeftButton
-
-
-@pytest.fixture
-def workspace(qapp: object, tmp_path: Path) -> Workspace:
-    return opened(made_up_run(tmp_path, 4, 60), QtLoop())
-
-
-@pytest.fixture
-def thumbnails(qapp: object) -> Iterator[Thumbnails]:
-    made = Thumbnails(Executor(QtLoop()), most=40)
-    yield made
-    made.stop()
 
 
 def test_light_table_travels_by_keys_and_fills_its_width(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
@@ -13,16 +12,9 @@ from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.measure.headline import headline_lines
 from mivrat.ui.measure.step import MeasureStep
-from mivrat.ui.parts.loop import QtLoop
 from mivrat.workspace.workspace import Workspace
-from tests.support.workspaces import made_up_run, opened
 
 LEFT = Qt.MouseButton.LeftButton
-
-
-@pytest.fixture
-def workspace(qapp: object, tmp_path: Path) -> Workspace:
-    return opened(made_up_run(tmp_path, 4, 60), QtLoop())
 
 
 def test_class_table_sorts_and_marks(qtbot: QtBot, workspace: Workspace, tmp_path: Path) -> None:

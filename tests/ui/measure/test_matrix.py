@@ -16,14 +16,9 @@ from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.matrix import READABLE_CELL
 from mivrat.ui.parts.loop import QtLoop
 from mivrat.workspace.workspace import Workspace
-from tests.support.workspaces import Remembered, made_up_run, opened, show
+from tests.support.workspaces import Remembered, made_up_run, show
 
 LEFT = Qt.MouseButton.LeftButton
-
-
-@pytest.fixture
-def workspace(qapp: object, tmp_path: Path) -> Workspace:
-    return opened(made_up_run(tmp_path, 4, 60), QtLoop())
 
 
 @pytest.mark.parametrize(("classes", "images"), [(2, 10), (8, 80), (40, 300), (1000, 2500)])

@@ -2,23 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 
-import pytest
 from PIL import Image
 from pytestqt.qtbot import QtBot
 
-from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.parts.pictures import Thumbnails
-from mivrat.workspace.executors import Executor
-
-
-@pytest.fixture
-def thumbnails(qapp: object) -> Iterator[Thumbnails]:
-    made = Thumbnails(Executor(QtLoop()), most=40)
-    yield made
-    made.stop()
 
 
 def test_unreadable_thumbnails_are_final_and_the_cache_is_bounded(
