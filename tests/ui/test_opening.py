@@ -132,7 +132,7 @@ def test_a_folder_that_vanishes_during_a_run_stops_it_with_a_message(
     window.workspace.edits.take(study_edits.add_run("begun", model.path, more.id, model.recipe))
     settle()
     shutil.rmtree(tmp_path / "more")
-    window.go_on()
+    qtbot.mouseClick(window.foot.resume, LEFT)
     qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=10000)
     settle()
     assert "the folder of images is gone" in window.foot.problem.full_text

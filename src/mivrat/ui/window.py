@@ -236,10 +236,6 @@ class MainWindow(QMainWindow):
 
     # --- jobs ---
 
-    def go_on(self) -> None:
-        """Score what the shown run has not scored yet."""
-        self.workspace.jobs.score()
-
     def stop_job(self) -> None:
         self.news.stop()
 
