@@ -24,6 +24,7 @@ CORE = (
     "likeness",
     "checks",
     "running",
+    "comparing",
     "reporting",
 )
 # What stands around the core, and what of that each part may use beside it.

@@ -152,6 +152,46 @@ def _parser() -> argparse.ArgumentParser:
         help="exit with 1 where this does not hold; may be repeated",
     )
 
+    comparing = commands.add_parser(
+        "compare", help="hold one run against another: the same images under two models, or one model on two sets"
+    )
+    comparing.add_argument(
+        "--a",
+        required=True,
+        metavar="RUN",
+        help="a model (net.onnx, or net.onnx,recipe.toml) or a table of predictions",
+    )
+    comparing.add_argument(
+        "--b",
+        action="append",
+        metavar="RUN",
+        help="what is held against a; may be repeated; with --images-b it may be left out: then it is a",
+    )
+    comparing.add_argument("--images", type=Path, required=True, metavar="DIR|TABLE")
+    comparing.add_argument("--images-b", type=Path, metavar="DIR|TABLE", help="another image set, for b")
+    comparing.add_argument(
+        "--classes", type=Path, required=True, metavar="FILE", help="class names in the model's order"
+    )
+    comparing.add_argument("--classes-b", type=Path, metavar="FILE", help="b's, where they differ: matched by name")
+    comparing.add_argument("--group", metavar="COLUMN", help="the difference by this column, on the same images")
+    comparing.add_argument(
+        "--together", metavar="COLUMN", help="images with the same value here belong together: intervals are over these"
+    )
+    comparing.add_argument(
+        "--margin", type=_share, default=0.01, metavar="SHARE", help="not worse by more than this counts as as good"
+    )
+    comparing.add_argument("--batch", type=_whole(1), default=32, metavar="N")
+    comparing.add_argument("--threads", type=_whole(1), default=0, metavar="N")
+    comparing.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for whatever is drawn at random")
+    comparing.add_argument(
+        "--require",
+        action="append",
+        default=[],
+        metavar="'low(difference(top1)) >= -0.01'",
+        help="exit with 1 where this does not hold; may be repeated",
+    )
+    comparing.add_argument("--out", type=Path, required=True, metavar="DIR")
+
     checking = commands.add_parser(
         "check", parents=[run], help="look for what does not match before any figure is believed"
     )
@@ -258,7 +298,7 @@ def _window(command: str | None, study: Path | None) -> int:
             return DONE
         raise InputError(
             "there is no display to open a window on, or a system library for it is missing",
-            mend="evaluate, check, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
+            mend="evaluate, compare, check, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run
 
@@ -273,6 +313,10 @@ def run_command(arguments: Sequence[str]) -> int:
         from mivrat.commands import evaluating
 
         return {"evaluate": evaluating.evaluate, "check": evaluating.check}[args.command](args)
+    if args.command == "compare":
+        from mivrat.commands import comparing
+
+        return comparing.compare(args)
     if args.command in ("layers", "heatmap", "cover"):
         from mivrat.commands import explaining
 

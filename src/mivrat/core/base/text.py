@@ -52,6 +52,11 @@ def in_sentence(names: Sequence[str], most: int = 5) -> str:
     return ", ".join(shown) + (f" and {more} more" if more > 0 else "")
 
 
+def in_a_row(names: Sequence[str]) -> str:
+    """``birch``, ``birch and alder``, ``birch, alder and hazel``."""
+    return " and ".join(part for part in (", ".join(names[:-1]), *names[-1:]) if part)
+
+
 def plural(number: int, what: str, several: str = "") -> str:
     """``1 image``, ``3 images``."""
     return f"1 {what}" if number == 1 else f"{number} {several or what + 's'}"

@@ -73,15 +73,29 @@ def scale(
     untold = Temperature(1.0, False, loss, None, calibration(confidence, right).ece, None)
     if total < 2 * FOLDS or right.all() or len(np.unique(labels)) < 2:
         return untold
+    best, inverse = _in_folds(logits, labels, classes, seed, exact)
+    if best is None:
+        return untold
+    after = _at(logits, labels, np.arange(total), inverse)
+    reliability = calibration(np.minimum(after.confidence, 1.0), right)
+    loss_after = float(after.loss.mean())
+    return Temperature(1 / best, True, loss, loss_after, untold.ece_before, reliability.ece, reliability)
+
+
+def _in_folds(
+    logits: Logits, labels: NDArray[np.int64], classes: int, seed: int, exact: int
+) -> tuple[float | None, NDArray[np.float64]]:
+    """The inverse temperature fitted on all images (None where there is none), and for each image that of the other folds."""
+    total = len(labels)
     large, everyone = total * classes > exact, np.arange(total)
     start = 1.0
     if large:
         some = everyone[:: max(1, total * classes // exact)]
         start = _fit(logits, labels, some, 1.0)[0] or 1.0
     best, here = _fit(logits, labels, everyone, start)
+    fold, inverse = folds(labels, FOLDS, seed), np.ones(total)
     if best is None:
-        return untold
-    fold, inverse = folds(labels, FOLDS, seed), np.empty(total)
+        return None, inverse
     for f in range(FOLDS):
         others = fold != f
         if large:
@@ -89,10 +103,28 @@ def scale(
         else:
             found = _fit(logits, labels, everyone[others], best)[0] or best
         inverse[~others] = found
-    after = _at(logits, labels, everyone, inverse)
-    reliability = calibration(np.minimum(after.confidence, 1.0), right)
-    loss_after = float(after.loss.mean())
-    return Temperature(1 / best, True, loss, loss_after, untold.ece_before, reliability.ece, reliability)
+    return best, inverse
+
+
+def confidences(
+    logits: Logits,
+    labels: NDArray[np.int64],
+    right: NDArray[np.bool_],
+    others: Logits,
+    number: int,
+    classes: int,
+    seed: int = 0,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """The confidence of N labelled images after temperature scaling in folds that did not see them, and of ``number`` others, at the
+    temperature fitted on all labelled ones. Where none can be told both are as they are."""
+    total = len(labels)
+    best, inverse = None, np.ones(total)
+    if total >= 2 * FOLDS and not right.all() and len(np.unique(labels)) > 1:
+        best, inverse = _in_folds(logits, labels, classes, seed, EXACT)
+    here = _at(logits, labels, np.arange(total), inverse).confidence
+    nobody = np.zeros(number, np.int64)
+    there = _at(others, nobody, np.arange(number), np.full(number, best or 1.0)).confidence
+    return np.minimum(here, 1.0), np.minimum(there, 1.0)
 
 
 def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64]:

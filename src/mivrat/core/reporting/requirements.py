@@ -6,12 +6,14 @@ import json
 import operator
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import isfinite
 from typing import Literal
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.figures.bootstrap import NAMES, Intervals
+from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
 from mivrat.core.pictures.classes import ClassMatcher
@@ -28,6 +30,7 @@ _OPERATORS: dict[str, Callable[[float, float], bool]] = {
     "<": operator.lt,
 }
 _AVERAGES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1", "weighted_f1", "cohen_kappa", "mcc")
+_DIFFERENT = ("balanced_accuracy", "macro_f1", "log_loss", "brier", "ece")
 _PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated")
 
 
@@ -64,6 +67,22 @@ class Requirement:
     bound: str | None
     compare: str
     limit: float
+    of_difference: bool = False
+
+    def against_difference(self, found: Comparison) -> Outcome:
+        """Hold it against the difference of two runs."""
+        one = self._difference(found)
+        value, low, high = (None, None, None) if one is None else (one.value, one.low, one.high)
+        return self._held(value, low, high)
+
+    def _difference(self, found: Comparison) -> Difference | None:
+        figures = found.either
+        if self.class_index is not None:
+            of_class: Difference = getattr(figures.classes[self.class_index], self.figure)
+            return of_class
+        if self.figure.startswith("top"):
+            return figures.top_k.get(int(self.figure[3:]))
+        return figures.means.get(self.figure)
 
     def against(self, figures: Figures, intervals: Intervals | None = None) -> Outcome:
         """Hold it against figures; ``intervals`` are those of the figures that are no proportions."""
@@ -76,6 +95,9 @@ class Requirement:
             value = found
             if intervals is not None and self.figure in intervals.of:
                 low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
+        return self._held(value, low, high)
+
+    def _held(self, value: float | None, low: float | None, high: float | None) -> Outcome:
         if self.bound:
             value = low = high = {"low": low, "high": high}[self.bound]
         if value is None:
@@ -143,9 +165,9 @@ def _parts(text: str) -> tuple[str, str, float]:
 def _bound(left: str) -> tuple[str, str | None]:
     """The figure, and which bound of its interval is meant, if any."""
     for bound in ("low", "high"):
-        rest = left.removeprefix(bound).lstrip()
-        if left.startswith(bound) and rest[:1] == "(" and rest[-1:] == ")":
-            return rest[1:-1].strip(), bound
+        inside = _inside(left, bound)
+        if inside is not None:
+            return inside, bound
     return left, None
 
 
@@ -162,12 +184,47 @@ def _quoted(text: str) -> str | None:
     return None
 
 
+def _inside(left: str, word: str) -> str | None:
+    """What stands in the brackets after a word; None where it does not stand there."""
+    rest = left.removeprefix(word).lstrip()
+    return rest[1:-1].strip() if left.startswith(word) and rest[:1] == "(" and rest[-1:] == ")" else None
+
+
+def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
+    """Parse one requirement on the difference of two runs, such as ``low(difference(recall["ragweed"])) >= -0.02``."""
+    if len(text) > _LONGEST:
+        raise _no_requirement(text)
+    left, compare, limit = _parts(text)
+    inner, bound = _bound(left)
+    figure, shown = _inside(inner, "difference"), _shortened(text)
+    if figure is None:
+        raise InputError(
+            f"{shown!r} is not about a difference",
+            where="--require",
+            mend="write for example 'difference(top1) >= 0' or 'low(difference(recall[\"ragweed\"])) >= -0.02'",
+        )
+    parsed = parse_requirement(f"{figure} {compare} {limit!r}", classes)
+    if not (parsed.figure.startswith("top") or parsed.figure in (*_DIFFERENT, "recall", "precision")):
+        raise InputError(
+            f"{shown!r}: there is no difference of {_shortened(figure)!r}",
+            where="--require",
+            mend=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and recall and precision with ["class"]',
+        )
+    return replace(parsed, text=text, bound=bound, of_difference=True)
+
+
 def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
     """Parse one requirement; InputError naming what is not understood."""
     if len(text) > _LONGEST:
         raise _no_requirement(text)
     left, compare, limit = _parts(text)
     figure, bound = _bound(left)
+    if _inside(figure, "difference") is not None:
+        raise InputError(
+            f"{_shortened(text)!r} is about a difference, and there is only one run",
+            where="--require",
+            mend="ask for it with 'mivrat compare'",
+        )
     class_index = None
     name, bracket, rest = figure.partition("[")
     name, shown = name.rstrip(), _shortened(text)

@@ -1,0 +1,249 @@
+"""The command compare."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from mivrat.commands.loading import say_remarks
+from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
+from mivrat.core.answers.other import lay_on
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import StopSignal
+from mivrat.core.checks.result import in_words
+from mivrat.core.comparing.claims import claims, standing_of
+from mivrat.core.comparing.comparison import Names, OnSameImages, OnTwoSets
+from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
+from mivrat.core.comparing.groups import GroupDifference, by_group
+from mivrat.core.comparing.matching import match_classes
+from mivrat.core.figures.groups import group_names
+from mivrat.core.figures.several import several
+from mivrat.core.likeness.store import Features
+from mivrat.core.models.kinds import load_model
+from mivrat.core.models.model import Model
+from mivrat.core.pictures.classes import read_class_list
+from mivrat.core.pictures.image_sets import ImageSet, read_image_set
+from mivrat.core.pictures.recipe import read_recipe
+from mivrat.core.reporting.comparison import ComparisonResults, write_comparison
+from mivrat.core.reporting.requirements import Requirement, parse_difference
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.study.records import RunInfo, RunRecord
+
+
+@dataclass(frozen=True)
+class _Run:
+    """One side: its name, its model, and what it answers for which images."""
+
+    name: str
+    model: Model
+    image_set: ImageSet
+    evaluation: Evaluation
+    classes: list[str]
+
+
+def _model_of(text: str, option: str, classes: Sequence[str], threads: int) -> Model:
+    """The model that a RUN names, with its recipe after a comma."""
+    path, recipe = Path(text), None
+    if not path.exists() and "," in text:
+        name, _, said = text.rpartition(",")
+        path, recipe = Path(name), read_recipe(Path(said))
+    if not path.is_file():
+        raise InputError("there is no such model or table", where=f"{option} {text}", mend="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
+    return load_model(path, classes, recipe, threads)
+
+
+def _names(models: Sequence[Model], texts: Sequence[str]) -> list[str]:
+    """What the runs are called: their models' names, with the recipe where these are alike, else all that was said of them."""
+    names = [one.name for one in models]
+    if len(set(names)) < len(names):
+        recipes = [Path(text.rpartition(",")[2]).stem if "," in text else "guessed recipe" for text in texts]
+        names = [f"{name} ({recipe})" for name, recipe in zip(names, recipes, strict=True)]
+    return names if len(set(names)) == len(names) else list(texts)
+
+
+def compare(args: argparse.Namespace) -> int:
+    """Score what has to be scored, compare, and write the files."""
+    classes = read_class_list(args.classes)
+    classes_b = read_class_list(args.classes_b) if args.classes_b else classes
+    both, places = match_classes(classes, classes_b)
+    requirements = [parse_difference(text, both) for text in args.require]
+    if args.out.exists() and not args.out.is_dir():
+        raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+    if not args.b and not args.images_b:
+        raise InputError("nothing is named to hold against a", where="--b", mend="name another model or table, or other images with --images-b")  # fmt: skip
+    if args.images_b and len(args.b or []) > 1:
+        raise InputError(
+            "may be given once where there are two image sets", where="--b", mend="compare them one by one"
+        )
+    if args.images_b and args.group:
+        raise InputError("is for the same images under two models", where="--group", mend="leave it out, or --images-b")
+    if args.images_b and args.classes_b:
+        raise InputError("is for the same images under two models", where="--classes-b", mend="leave it out, or --images-b")  # fmt: skip
+    image_set = _with_units(read_image_set(args.images, classes), args)
+    if args.group and not all(args.group in item.columns for item in image_set.items):
+        raise _no_column(args.images, args.group, "to group by", image_set)
+    other_set = _with_units(read_image_set(args.images_b, classes), args) if args.images_b else image_set
+    texts = [args.a, *(args.b or [args.a])]
+    same = args.images_b is not None and not args.b
+    model = _model_of(args.a, "--a", classes, args.threads)
+    models = [model, *([model] if same else [_model_of(one, "--b", classes_b, args.threads) for one in texts[1:]])]
+    for one in dict.fromkeys(models):
+        say_remarks(one)
+    if args.images_b:
+        names = [image_set.name, other_set.name]
+        if not same:
+            names = [f"{one.name} on {name}" for one, name in zip(models, names, strict=True)]
+    else:
+        names = _names(models, texts)
+    sides = [image_set, *(other_set for _ in models[1:])]
+    runs: list[_Run] = []
+    for name, one, images in zip(names, models, sides, strict=True):
+        run = _scored(name, one, images, classes if not runs else classes_b, args)
+        if run is None:
+            say("mivrat: stopped; a comparison takes all answers, so nothing was written")
+            return STOPPED
+        runs.append(run)
+    with stoppable() as stop:
+        results = (
+            _two_sets(runs[0], runs[1], same, args, stop)
+            if args.images_b
+            else _same_images(runs, both, places, args, stop)
+        )
+    if results is None:
+        return STOPPED
+    return _told(results, requirements, args)
+
+
+def _with_units(image_set: ImageSet, args: argparse.Namespace) -> ImageSet:
+    if args.together and not all(args.together in item.columns for item in image_set.items):
+        raise _no_column(image_set.root, args.together, "that says what belongs together", image_set)
+    return replace(image_set, unit_column=args.together or "")
+
+
+def _no_column(where: Path, column: str, what: str, image_set: ImageSet) -> InputError:
+    known = ", ".join(image_set.items[0].columns) or "none"
+    return InputError(f"has no column {column!r} {what}; its columns: {known}", where=where, mend="name a column of the image table")  # fmt: skip
+
+
+def _scored(name: str, model: Model, image_set: ImageSet, classes: list[str], args: argparse.Namespace) -> _Run | None:
+    """Score a run; None where it was stopped."""
+    evaluation, line = Evaluation(model, image_set), ProgressLine()
+    with stoppable() as stop:
+        for progress in evaluation.run(stop, args.batch, args.threads):
+            line.show(progress.done, progress.total, f"{name}: {progress.sentence()}")
+    return None if len(evaluation.answers.pending) else _Run(name, model, image_set, evaluation, classes)
+
+
+def _same_images(
+    runs: list[_Run], both: list[str], places: np.ndarray, args: argparse.Namespace, stop: StopSignal
+) -> ComparisonResults | None:
+    """The comparison on the same images; the list is one, so an image stands at the same place under every run."""
+    a, b = runs[0], runs[1]
+    judged = a.evaluation.judging.judged()
+    at = np.arange(len(judged.labels))
+    laid = [lay_on(judged, one.evaluation.judging.judged(), at, places) for one in runs[1:]]
+    know = None
+    if args.classes_b:
+        know = np.zeros(len(both), bool)
+        know[places] = True
+        know[len(a.classes) :] = False
+    on = OnSameImages(Names(a.name, b.name), both, laid[0], both_know=know)
+    deep = on.deepen(on.compare(), None, args.seed, lambda: stop.stopped)
+    if deep is None:
+        return None
+    groups: list[GroupDifference] = []
+    if args.group:
+        groups = by_group(group_names([item.columns[args.group] for item in a.image_set.items]), laid[0])
+    found = ComparisonResults(deep, claims(deep, args.margin), on, a.image_set, groups, args.group or "")
+    if len(runs) > 2:
+        use = np.logical_and.reduce([one.both for one in laid])
+        if use.any():
+            right = np.stack([judged.right, *(one.predicted == judged.labels for one in laid)])[:, use]
+            unit = judged.units.of(use) if judged.units is not None else None
+            found = replace(found, several=several(right, unit, args.seed), of_runs=[one.name for one in runs])
+    return found
+
+
+def _two_sets(a: _Run, b: _Run, same: bool, args: argparse.Namespace, stop: StopSignal) -> ComparisonResults | None:
+    judged, other = (one.evaluation.judging.judged() for one in (a, b))
+    contents = [set(one.evaluation.answers.contents.values()) for one in (a, b)]
+    on = OnTwoSets(Names(a.name, b.name), a.classes, judged, other, len(contents[0] & contents[1]))
+    deep = on.compare()
+    if deep.sets is not None and deep.sets.total_a and deep.sets.total_b:
+        further = on.deepen(deep, seed=args.seed, stopped=lambda: stop.stopped)
+        if further is None:
+            return None
+        deep = further
+    vectors = [_features(one) for one in (a, b)] if same and a.model.kind.can.features else None
+    apart: HowUnlike | None = None
+    estimates: Estimates | None = None
+    if vectors is not None:
+        apart = how_unlike(judged, other, (vectors[0], vectors[1]), args.seed)
+    if same and (other.labels < 0).any() and judged.evaluated.any():
+        pair = (vectors[0], vectors[1]) if vectors is not None else None
+        estimates = estimate(judged, other, a.classes, pair, args.seed)
+    return ComparisonResults(deep, claims(deep, args.margin), unlike=apart, estimates=estimates)
+
+
+def _features(run: _Run) -> np.ndarray:
+    """The features of a run's images."""
+    model, answers = run.model, run.evaluation.answers
+    info = RunInfo(0, model.name, run.image_set.name, 0, 0)
+    record = RunRecord(info, run.classes, model.path, model.recipe, model.recipe_is_guess, run.image_set, answers, model.kind, model.content)  # fmt: skip
+    features, line = Features(record, answers.contents), ProgressLine()
+    for progress in features.run():
+        line.show(progress.done, progress.total, f"features of {run.image_set.name}: {progress.sentence()}")
+    return features.vectors
+
+
+def _told(results: ComparisonResults, requirements: Sequence[Requirement], args: argparse.Namespace) -> int:
+    found = results.found
+    written = write_comparison(args.out, results)
+    for claim in results.claims:
+        show(claim.text)
+    if found.paired is not None:
+        four, shared = found.paired.four, found.shared
+        show(
+            f"both right {four.both_right}, mended {four.mended}, broken {four.broken}, both wrong {four.both_wrong} (with the same answer {four.same_wrong}); answered by one only {shared.only_a + shared.only_b}"
+        )
+        show(f"not worse by more than {100 * args.margin:g} points: {standing_of(found, args.margin)}")
+        if found.known is not None:
+            show(
+                f"over the {found.known} classes that both lists have; {shared.other_class} images of others are left out"
+            )
+    for one in results.groups:
+        top1 = one.top1
+        ends = (
+            "no interval"
+            if top1.low is None or top1.high is None
+            else f"{100 * top1.low:+.1f} to {100 * top1.high:+.1f}"
+        )
+        show(f"{results.column} {one.name}: {100 * (top1.value or 0):+.1f} points ({ends}), N = {one.total}, p {in_words(one.p_holm)}")  # fmt: skip
+    if results.several is not None:
+        best = [f"{results.of_runs[i]} {results.several.accuracy[i].value or 0:.1%}" for i in results.several.order]
+        show(f"best first: {', '.join(best)}; all as good: p {in_words(results.several.p)}")
+        show(f"the best was chosen among {len(best)}: its figure looks about {100 * results.several.optimism:.1f} points too good")  # fmt: skip
+    if results.unlike is not None:
+        for sentence in results.unlike.sentences():
+            show(sentence)
+    if results.estimates is not None:
+        _tell_estimates(results.estimates, found.classes)
+    show("written: " + ", ".join(str(path) for path in written))
+    outcomes = [requirement.against_difference(found) for requirement in requirements]
+    for outcome in outcomes:
+        show(outcome.sentence())
+    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+
+
+def _tell_estimates(found: Estimates, classes: Sequence[str]) -> None:
+    if found.mix.shares is None:
+        show(f"class mix without labels: refused: {found.mix.refused}")
+    else:
+        show("estimated class mix: " + ", ".join(f"{name} {share:.1%}" for name, share in zip(classes, found.mix.shares, strict=True)))  # fmt: skip
+    if found.accuracy is not None:
+        one = found.accuracy
+        show(f"estimated accuracy without labels: {one.by_confidence:.1%} by mean confidence, {one.by_threshold:.1%} by threshold; it rests on confidence meaning there what it means here")  # fmt: skip

@@ -1,0 +1,222 @@
+"""What may be claimed of a comparison and what may not: sentences made from its tests and intervals, and from nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from mivrat.core.base.text import count, images, in_a_row, minus
+from mivrat.core.comparing.comparison import Comparison, better_classes, worse_classes
+from mivrat.core.figures.differences import Difference
+from mivrat.core.figures.paired import ClassDifference, Paired
+from mivrat.core.figures.two_sets import TwoSets
+
+LEVEL, MARGIN = 0.05, 0.01
+# So many classes are named; of more their number is told.
+MOST_NAMED = 4
+# Figures of which less is better.
+_LESS_IS_BETTER = {"log_loss": "log loss", "brier": "Brier score", "ece": "calibration (ECE)"}
+
+Standing = Literal["met", "missed", "cannot tell"]
+
+
+@dataclass(frozen=True)
+class Claim:
+    """One sentence; ``holds`` is true of what may be claimed, false of what may not."""
+
+    text: str
+    holds: bool = True
+
+
+def points(share: float) -> str:
+    """A difference of shares in percentage points, without its sign."""
+    return f"{100 * abs(share):.1f}"
+
+
+def _signed(share: float) -> str:
+    text = f"{100 * share:.1f}"
+    return "0.0" if text == "-0.0" else minus(text)
+
+
+def _points_in_words(share: float) -> str:
+    return f"{points(share)} point{'' if points(share) == '1.0' else 's'}"
+
+
+def not_worse(found: Difference, margin: float) -> Standing:
+    """Whether b is not worse than a by more than a margin: met where the interval's lower end is at or above it, missed where
+    the upper end is below."""
+    if found.low is None or found.high is None:
+        return "cannot tell"
+    return "met" if found.low >= -margin else "missed" if found.high < -margin else "cannot tell"
+
+
+def claims(found: Comparison, margin: float = MARGIN) -> list[Claim]:
+    """What may be claimed of it and what may not, the whole first, then classes, then confidence."""
+    return _of_sets(found, found.sets) if found.sets is not None else _of_pairs(found, found.paired, margin)
+
+
+def _named(found: Comparison, some: Sequence[int]) -> str:
+    names = [found.classes[k] for k in some[:MOST_NAMED]]
+    return in_a_row(names) if len(some) <= MOST_NAMED else f"{len(some)} classes ({', '.join(names[:3])}, …)"
+
+
+def _of_pairs(found: Comparison, figures: Paired | None, margin: float) -> list[Claim]:
+    assert figures is not None
+    if not figures.total:
+        return [Claim("No labelled image has an answer of both: there is nothing to compare.", False)]
+    a, b, top1 = found.names.a, found.names.b, figures.top1
+    on = f"on the same {images(figures.total)}" if figures.total > 1 else "on one image"
+    told = [_whole(a, b, on, top1, figures.four.changed, figures.total, margin)]
+    told += _classes(found, top1)
+    told += _confidence(figures.means, b)
+    told += _cannot_rule_out(found, figures.classes, margin)
+    return told
+
+
+def _beyond(top1: Difference) -> int:
+    """1 where b is better beyond chance, -1 where it is worse, 0 where that cannot be told."""
+    if top1.p is None or top1.p >= LEVEL or top1.value is None or top1.low is None:
+        return 0
+    return (top1.value > 0) - (top1.value < 0)
+
+
+def _interval(one: Difference) -> str:
+    return "no interval" if one.low is None or one.high is None else f"{_signed(one.low)} to {_signed(one.high)}"
+
+
+def _whole(a: str, b: str, on: str, top1: Difference, changed: int, total: int, margin: float) -> Claim:
+    assert top1.value is not None
+    if top1.low is None or top1.high is None:
+        return Claim(
+            f"Nothing can be claimed of {b} against {a}: these images are of too few units for any interval.", False
+        )
+    which = _beyond(top1)
+    if which:
+        low, high = sorted((abs(top1.low), abs(top1.high)))
+        ends = f"{points(low)} to {points(high)}" if top1.low * top1.high > 0 else f"interval {_interval(top1)}"
+        return Claim(
+            f"{b} is {'better' if which > 0 else 'worse'} than {a} by {_points_in_words(top1.value)} ({ends}) {on}."
+        )
+    if max(abs(top1.low), abs(top1.high)) <= margin:
+        return Claim(f"{b} and {a} are alike to within {_points_in_words(margin)} {on}: {_interval(top1)}.")
+    room = []
+    if top1.low < 0:
+        room.append(f"up to {_points_in_words(top1.low)} worse")
+    if top1.high > 0:
+        room.append(f"up to {_points_in_words(top1.high)} better")
+    few = f"{count(changed)} of {images(total)} came out differently" if changed else "no image came out differently"
+    return Claim(f"No difference beyond chance {on}: {b} may be {' or '.join(room)} than {a} ({few}).", False)
+
+
+def _classes(found: Comparison, top1: Difference) -> list[Claim]:
+    better, worse = better_classes(found), worse_classes(found)
+    if not better and not worse:
+        return [Claim("No class is better or worse beyond chance.", False)]
+
+    def are(some: Sequence[int], how: str) -> str:
+        return f"{_named(found, some)} {'is' if len(some) == 1 else 'are'} {how} beyond chance"
+
+    if better and worse:
+        first, second = (are(better, "better"), are(worse, "worse"))
+        return [Claim(f"By recall {first}, but {second}.")]
+    if worse:
+        return [
+            Claim(
+                f"{'But by' if _beyond(top1) > 0 else 'By'} recall {are(worse, 'worse')}; no class is better beyond chance."
+            )
+        ]
+    return [Claim(f"By recall {are(better, 'better')}; no class is worse beyond chance.")]
+
+
+def _confidence(means: dict[str, Difference], b: str) -> list[Claim]:
+    ways: dict[str, list[str]] = {"better": [], "worse": []}
+    for name, said in _LESS_IS_BETTER.items():
+        if name in means and (sign := means[name].beyond_chance):
+            ways["better" if sign < 0 else "worse"].append(said)
+    parts = [f"{in_a_row(some)} {'is' if len(some) == 1 else 'are'} {how}" for how, some in ways.items() if some]
+    return [Claim(f"Under {b} {', but '.join(parts)} beyond chance.")] if parts else []
+
+
+def _cannot_rule_out(found: Comparison, lines: Sequence[ClassDifference], margin: float) -> list[Claim]:
+    """The class of which the largest loss cannot be ruled out, of those that are not worse already."""
+    worse = set(worse_classes(found))
+    open_ones = [(one.recall.low, k) for k, one in enumerate(lines) if one.recall.low is not None and k not in worse]
+    if not open_ones:
+        return []
+    low, k = min(open_ones)
+    if low >= -margin:
+        return [Claim(f"A loss of more than {_points_in_words(margin)} of recall can be ruled out in every other class.")] if worse else [Claim(f"A loss of more than {_points_in_words(margin)} of recall can be ruled out in every class.")]  # fmt: skip
+    one = lines[k]
+    images = "1 image" if one.support == 1 else f"{one.support:,} images"
+    return [
+        Claim(
+            f"With {images} of {found.classes[k]} a loss of up to {_points_in_words(low)} there cannot be ruled out.",
+            False,
+        )
+    ]
+
+
+def _of_sets(found: Comparison, figures: TwoSets) -> list[Claim]:
+    if not figures.total_a or not figures.total_b:
+        return [Claim("One of the sets has no labelled image with an answer: only estimates can be had.", False)]
+    a, b, top1 = found.names.a, found.names.b, figures.top1
+    on = f"(N = {count(figures.total_a)} and {count(figures.total_b)})"
+    assert top1.value is not None
+    if top1.low is None or top1.high is None:
+        return [
+            Claim(
+                f"Nothing can be claimed of {b} against {a}: one of them is of too few units for any interval.", False
+            )
+        ]
+    which = _beyond(top1)
+    if which:
+        low, high = sorted((abs(top1.low), abs(top1.high)))
+        ends = f"{points(low)} to {points(high)}" if top1.low * top1.high > 0 else f"interval {_interval(top1)}"
+        how = "higher" if which > 0 else "lower"
+        told = [Claim(f"On {b} accuracy is {how} by {_points_in_words(top1.value)} ({ends}) than on {a} {on}.")]
+        told.append(_of_drop(found, figures))
+    else:
+        told = [Claim(f"No difference beyond chance between {a} and {b}: {_interval(top1)} points {on}.", False)]
+    told += _classes(found, top1)
+    if found.shared.in_both:
+        told.append(
+            Claim(
+                f"{images(found.shared.in_both)} of either stand in both sets: they are not independent, and the intervals take them to be.",
+                False,
+            )
+        )
+    few = [k for k, one in enumerate(figures.classes) if bool(one.support_a) != bool(one.support_b)]
+    if few:
+        told.append(Claim(f"Nothing can be said of {_named(found, few)}: only one of the sets has any.", False))
+    return told
+
+
+def _of_drop(found: Comparison, figures: TwoSets) -> Claim:
+    drop = figures.drop
+    text = f"Of {_signed(drop.total)} points, {_signed(drop.class_mix)} are another class mix and {_signed(drop.within)} the same classes recognised {'better' if drop.within > 0 else 'worse'}"
+    largest = largest_mix_up(figures)
+    if largest is not None:
+        first, second, part = largest
+        text += (
+            f"; {_signed(part)} of these are {found.classes[first]} and {found.classes[second]} taken for one another"
+        )
+    return Claim(f"{text}.")
+
+
+def largest_mix_up(figures: TwoSets) -> tuple[int, int, float] | None:
+    """The two classes whose being taken for one another adds most to the drop, both ways together."""
+    both: dict[tuple[int, int], float] = {}
+    for pair in figures.drop.pairs:
+        key = (min(pair.label, pair.predicted), max(pair.label, pair.predicted))
+        both[key] = both.get(key, 0.0) + pair.part
+    if not both:
+        return None
+    sign = -1 if figures.drop.within < 0 else 1
+    (first, second), part = max(both.items(), key=lambda item: (sign * item[1], item[0]))
+    return (first, second, part) if sign * part > 0 else None
+
+
+def standing_of(found: Comparison, margin: float) -> Standing:
+    """Whether b is not worse by more than the margin, over all."""
+    return not_worse(found.either.top1, margin)

@@ -1,0 +1,319 @@
+"""Two runs on the same images: the four outcomes, and every figure's difference b - a with its interval."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.figures.confusion import Counts, confusion_matrix
+from mivrat.core.figures.differences import (
+    Difference,
+    Effective,
+    Shares,
+    Square,
+    effective,
+    even_splits,
+    mean_difference,
+    of_shares,
+    paired_shares,
+    wilson_all,
+)
+from mivrat.core.figures.intervals import Z95
+from mivrat.core.figures.outcomes import Outcomes
+from mivrat.core.figures.resampling import Sums, paired_draws
+from mivrat.core.figures.significance import even_split, holm
+from mivrat.core.figures.units import direction
+
+# The code of each image's outcome under both runs, in the order in which they are told.
+NO_OUTCOME, BOTH_RIGHT, MENDED, BROKEN, BOTH_WRONG = range(5)
+OUTCOMES = ("", "both right", "mended", "broken", "both wrong")
+
+
+@dataclass(frozen=True)
+class FourOutcomes:
+    """How many images came out how; ``same_wrong`` are those of ``both_wrong`` with one and the same wrong answer."""
+
+    both_right: int
+    mended: int
+    broken: int
+    both_wrong: int
+    same_wrong: int
+
+    @property
+    def total(self) -> int:
+        return self.both_right + self.mended + self.broken + self.both_wrong
+
+    @property
+    def changed(self) -> int:
+        """Images that are right under one run only."""
+        return self.mended + self.broken
+
+
+@dataclass(frozen=True)
+class ClassDifference:
+    """One class: its images, those called so by either, and the differences in recall (``p`` exact, ``p_holm`` corrected over the
+    classes) and precision."""
+
+    support: int
+    called_a: int
+    called_b: int
+    recall: Difference
+    precision: Difference
+    p_holm: float
+
+
+@dataclass(frozen=True)
+class ChangedPair:
+    """One pair of label and prediction: how many images under a and under b."""
+
+    label: int
+    predicted: int
+    a: int
+    b: int
+
+
+@dataclass(frozen=True)
+class Paired:
+    """Everything about two runs on the same N images. ``top_k`` by k; ``means`` by name (balanced_accuracy, macro_f1,
+    log_loss, brier, ece): with intervals once these are worked out. ``units`` is their number where images belong
+    together. ``pairs`` are those that changed, the largest change first."""
+
+    total: int
+    four: FourOutcomes
+    top_k: dict[int, Difference]
+    means: dict[str, Difference]
+    classes: list[ClassDifference]
+    matrix_a: Counts
+    matrix_b: Counts
+    pairs: list[ChangedPair]
+    units: int | None = None
+    with_intervals: bool = False
+
+    @property
+    def top1(self) -> Difference:
+        return self.top_k[1]
+
+
+def outcome_codes(right_a: NDArray[np.bool_], right_b: NDArray[np.bool_]) -> NDArray[np.int8]:
+    """The code of each image's outcome."""
+    return np.where(right_a, np.where(right_b, BOTH_RIGHT, BROKEN), np.where(right_b, MENDED, BOTH_WRONG)).astype(
+        np.int8
+    )
+
+
+def paired(
+    a: Outcomes, b: Outcomes, classes: int, ks: Sequence[int] = (1,), unit: NDArray[np.integer] | None = None
+) -> Paired:
+    """All figures of two runs on the same N labelled images, b against a; those that take drawing again without intervals.
+
+    ``unit`` numbers what belongs together, from 0 without gaps: every interval and test is then over whole units. The labels
+    of both are the same.
+    """
+    right_a, right_b = a.predicted == a.labels, b.predicted == b.labels
+    codes = outcome_codes(right_a, right_b)
+    count = np.bincount(codes, minlength=5).tolist()
+    same = int(((codes == BOTH_WRONG) & (a.predicted == b.predicted)).sum())
+    four = FourOutcomes(count[BOTH_RIGHT], count[MENDED], count[BROKEN], count[BOTH_WRONG], same)
+    top_k = {
+        k: share_difference(_within(a, k), _within(b, k), unit) for k in ks if k == 1 or (a.complete and b.complete)
+    }
+    matrix_a, matrix_b = (confusion_matrix(one.labels, one.predicted, classes) for one in (a, b))
+    lines = _by_class(a, b, classes, unit)
+    return Paired(
+        len(codes),
+        four,
+        top_k,
+        {"balanced_accuracy": mean_difference([one.recall for one in lines]), **means_of(a, b, classes)},
+        lines,
+        matrix_a,
+        matrix_b,
+        changed_pairs(matrix_a, matrix_b),
+        None if unit is None else int(unit.max()) + 1 if len(unit) else 0,
+    )
+
+
+def with_intervals(
+    found: Paired,
+    a: Outcomes,
+    b: Outcomes,
+    classes: int,
+    unit: NDArray[np.integer] | None = None,
+    seed: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Paired | None:
+    """The same with the intervals of the figures that are no shares, by drawing images (or units) again, once for both; None
+    where it was stopped."""
+    drawn = paired_draws(a, b, classes, unit, seed=seed, stopped=stopped)
+    if drawn is None:
+        return None
+    means = {
+        name: replace(one, low=drawn[name][0], high=drawn[name][1]) if name in drawn else one
+        for name, one in found.means.items()
+    }
+    return replace(found, means=means, with_intervals=True)
+
+
+def _within(found: Outcomes, k: int) -> NDArray[np.bool_]:
+    return found.predicted == found.labels if k == 1 else (found.rank >= 1) & (found.rank <= k)
+
+
+def share_difference(
+    right_a: NDArray[np.bool_], right_b: NDArray[np.bool_], unit: NDArray[np.integer] | None
+) -> Difference:
+    """The difference of the shares right, with McNemar's exact test; over units, whole units at a time."""
+    total = len(right_a)
+    if not total:
+        return Difference(None, None, None)
+    of = np.zeros(total, np.int64)
+    four, z = _squares(right_a, right_b, of, 1, unit)
+    a, b = float(right_a.mean()), float(right_b.mean())
+    _, _, low, high = paired_shares(four, z)
+    mended, broken = right_b & ~right_a, right_a & ~right_b
+    p = even_split(int(mended.sum()), int(broken.sum())) if unit is None else direction(mended, broken, unit)
+    if np.isnan(low[0]):
+        return Difference(a, b, b - a, None, None, p)
+    return Difference(a, b, b - a, float(low[0]), float(high[0]), p)
+
+
+def _squares(
+    right_a: NDArray[np.bool_],
+    right_b: NDArray[np.bool_],
+    of: NDArray[np.integer],
+    classes: int,
+    unit: NDArray[np.integer] | None,
+) -> tuple[Square, NDArray[np.float64] | float]:
+    """The four outcomes by class as counts, shrunk to what they are worth where images belong together; and the point that the
+    interval goes by."""
+    by_code = (
+        np.bincount(of * 5 + outcome_codes(right_a, right_b), minlength=5 * classes).reshape(classes, 5).astype(float)
+    )
+    z: NDArray[np.float64] | float = Z95
+    if unit is not None:
+        worth = effective(right_b.astype(float) - right_a, unit, of, classes)
+        # The shares themselves may be less certain than their difference: the interval goes by the least sure.
+        with np.errstate(divide="ignore", invalid="ignore"):
+            by_code *= (worth.total / by_code.sum(axis=1))[:, None]
+        z = worth.z
+    return Square(by_code[:, BOTH_RIGHT], by_code[:, MENDED], by_code[:, BROKEN], by_code[:, BOTH_WRONG]), z
+
+
+def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] | None) -> list[ClassDifference]:
+    right_a, right_b, labels = a.predicted == a.labels, b.predicted == b.labels, a.labels
+    four, z = _squares(right_a, right_b, labels, classes, unit)
+    with np.errstate(invalid="ignore"):
+        recall_a, recall_b, low, high = paired_shares(four, z)
+    support = np.bincount(labels, minlength=classes)
+    mended, broken = right_b & ~right_a, right_a & ~right_b
+    if unit is None:
+        counts = (np.bincount(labels[one], minlength=classes) for one in (mended, broken))
+        p = even_splits(*counts)
+    else:
+        p = np.array([
+            direction(mended[labels == k], broken[labels == k], np.unique(unit[labels == k], return_inverse=True)[1])
+            if support[k] and (mended | broken)[labels == k].any() else 1.0
+            for k in range(classes)
+        ])  # fmt: skip
+    asked = np.flatnonzero(support)
+    corrected = np.ones(classes)
+    corrected[asked] = holm(p[asked].tolist())
+    precision = _precision(a, b, classes, unit)
+    recalls = _differences(recall_a.value, recall_b.value, low, high, p)
+    called = [np.bincount(one.predicted, minlength=classes) for one in (a, b)]
+    return [
+        ClassDifference(
+            int(support[k]), int(called[0][k]), int(called[1][k]), recalls[k], precision[k], float(corrected[k])
+        )
+        for k in range(classes)
+    ]
+
+
+def _differences(
+    a: NDArray[np.float64],
+    b: NDArray[np.float64],
+    low: NDArray[np.float64],
+    high: NDArray[np.float64],
+    p: NDArray[np.float64] | None = None,
+) -> list[Difference]:
+    """Many differences from arrays in which NaN stands for what is undefined."""
+
+    def known(value: float) -> float | None:
+        return None if np.isnan(value) else float(value)
+
+    rows = zip(a.tolist(), b.tolist(), (b - a).tolist(), low.tolist(), high.tolist(), strict=True)
+    found = [Difference(*(known(one) for one in row)) for row in rows]
+    if p is None:
+        return found
+    return [Difference(o.a, o.b, o.value, o.low, o.high, float(v)) for o, v in zip(found, p, strict=True)]
+
+
+def _precision(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] | None) -> list[Difference]:
+    """The differences of precision. Both are of different images, partly the same ones: the intervals of the two are put together
+    with the correlation of their estimates, told by the images (or units) that both call so."""
+    shares, leads = [], []
+    for one in (a, b):
+        hit = (one.predicted == one.labels).astype(float)
+        called = np.bincount(one.predicted, minlength=classes).astype(float)
+        hits = np.bincount(one.predicted, hit, classes)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            value = hits / called
+        total, z = called, np.full(classes, Z95)
+        if unit is not None:
+            worth: Effective = effective(hit, unit, one.predicted, classes)
+            total, z = np.where(called > 0, worth.total, 0.0), worth.z
+        shares.append(wilson_all(value * total, total, z))
+        # How far each image moves the precision of the class it is called.
+        with np.errstate(divide="ignore", invalid="ignore"):
+            leads.append((hit - value[one.predicted]) / called[one.predicted])
+    of = np.arange(len(a.labels)) if unit is None else unit
+    alike = _correlation(a.predicted, b.predicted, leads[0], leads[1], of, classes)
+    low, high = of_shares(Shares(*shares[0]), Shares(*shares[1]), alike)
+    return _differences(shares[0].value, shares[1].value, low, high)
+
+
+def _correlation(
+    called_a: NDArray[np.integer],
+    called_b: NDArray[np.integer],
+    lead_a: NDArray[np.float64],
+    lead_b: NDArray[np.float64],
+    of: NDArray[np.integer],
+    classes: int,
+) -> NDArray[np.float64]:
+    """By class the correlation of two means from what each of their parts (``of``: images, or units) adds to either."""
+    keys, which = np.unique(
+        np.concatenate([of, of]).astype(np.int64) * classes + np.concatenate([called_a, called_b]), return_inverse=True
+    )
+    half = len(of)
+    one = np.bincount(which[:half], lead_a, len(keys))
+    other = np.bincount(which[half:], lead_b, len(keys))
+    group = keys % classes
+    with np.errstate(divide="ignore", invalid="ignore"):
+        found = np.bincount(group, one * other, classes) / np.sqrt(
+            np.bincount(group, one**2, classes) * np.bincount(group, other**2, classes)
+        )
+    return np.clip(np.nan_to_num(found), -1.0, 1.0)
+
+
+def means_of(a: Outcomes, b: Outcomes, classes: int) -> dict[str, Difference]:
+    """The figures made of sums over images, without intervals; those that are not known are left out."""
+    plain = [Sums.of(one, classes).figures() for one in (a, b)]
+    found = {}
+    for name in plain[0]:
+        one, other = plain[0][name], plain[1].get(name)
+        if one is not None and other is not None:
+            found[name] = Difference(one, other, other - one)
+    return found
+
+
+def changed_pairs(matrix_a: Counts, matrix_b: Counts) -> list[ChangedPair]:
+    """The pairs of label and wrong prediction whose number changed, the largest change first, equal ones in class-list order."""
+    change = matrix_b - matrix_a
+    np.fill_diagonal(change, 0)
+    flat = change.ravel()
+    some = np.flatnonzero(flat)
+    some = some[np.argsort(-np.abs(flat[some]), kind="stable")]
+    one, other = matrix_a.ravel(), matrix_b.ravel()
+    classes = len(matrix_a)
+    return [ChangedPair(int(i) // classes, int(i) % classes, int(one[i]), int(other[i])) for i in some]
