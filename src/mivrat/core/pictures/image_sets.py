@@ -13,6 +13,7 @@ from typing import Literal
 import polars as pl
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.pictures.classes import ClassMatcher
 
@@ -226,29 +227,7 @@ def _from_folder(root: Path) -> Listing:
 
 def read_table(source: Path) -> pl.DataFrame:
     """A CSV, TSV, JSON Lines or Parquet table with a ``path`` column and at least one row; InputError for any other."""
-    ending = source.suffix.lower()
-    try:
-        if ending in (".csv", ".tsv", ".tab"):
-            table = pl.read_csv(
-                source, separator="," if ending == ".csv" else "\t", infer_schema=False, encoding="utf8"
-            )
-        elif ending == ".parquet":
-            table = pl.read_parquet(source)
-        else:
-            table = pl.read_ndjson(source)
-    except (pl.exceptions.PolarsError, OSError, UnicodeDecodeError) as error:
-        raise InputError(
-            f"the table cannot be read ({' '.join(str(error).split())[:160]})",
-            where=source,
-            mend="check that it is a well-formed table in UTF-8",
-        ) from error
-    plain = {name: name.strip().lstrip("\ufeff") for name in table.columns}
-    doubled = [name for name, count in Counter(plain.values()).items() if count > 1]
-    if doubled:
-        raise InputError(
-            f"has more than one column {quoted(doubled)}", where=source, mend="give every column a name of its own"
-        )
-    table = table.rename(plain)
+    table = read_columns(source)
     if "path" not in table.columns:
         raise InputError(
             f"has no 'path' column; its columns are {', '.join(table.columns)}",
