@@ -12,6 +12,7 @@ from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
+from mivrat.ui.compare.step import CompareStep
 from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
@@ -27,6 +28,7 @@ from mivrat.ui.prepare.step import PrepareStep
 from mivrat.ui.selection_line import SelectionLine
 from mivrat.ui.steps import STEPS, Shared
 from mivrat.ui.theme import theme
+from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -54,9 +56,10 @@ class Bench(QWidget):
         self.reviewer: Reviewer = Reviewer(workspace)
         self.explainer = Explainer(workspace)
         self.heat = HeatThumbs(self.explainer, self.thumbnails)
-        self.header: Header = Header(workspace, menu)
+        self.comparer: Comparer = Comparer(workspace)
+        self.header: Header = Header(workspace, menu, self.comparer)
         self.rail, self.line = Rail(workspace, STEPS), SelectionLine(workspace)
-        shared = Shared(workspace, self.thumbnails, self.reviewer, self.explainer, self.heat)
+        shared = Shared(workspace, self.thumbnails, self.reviewer, self.explainer, self.heat, self.comparer)
         self.steps: list[StepArea] = [step.make(shared) for step in STEPS]
         self.light_table: LightTable = LightTable(workspace, self.thumbnails)
         self.close_look: CloseLook = CloseLook(workspace, self.thumbnails, self.reviewer)
@@ -111,6 +114,9 @@ class Bench(QWidget):
         self.prepare.run_wanted.connect(self.run_wanted)
         self.light_table.thumbs.opened.connect(self.look_closely)
         self.light_table.thumbs.show_heat(self.heat.get)
+        # Figures of one run and differences of two are of the same images.
+        self.measure.scope.currentIndexChanged.connect(self.compare.scope.setCurrentIndex)
+        self.compare.scope.currentIndexChanged.connect(self.measure.scope.setCurrentIndex)
         for view in (self.light_table, self.close_look):
             view.features_wanted.connect(self.workspace.jobs.find_features)
         self.close_look.closed.connect(self.leave_close_look)
@@ -140,6 +146,10 @@ class Bench(QWidget):
     @property
     def explain(self) -> ExplainStep:
         return self._step(ExplainStep)
+
+    @property
+    def compare(self) -> CompareStep:
+        return self._step(CompareStep)
 
     @property
     def step(self) -> StepArea:
@@ -270,4 +280,12 @@ class Bench(QWidget):
     @property
     def _working(self) -> tuple[Working, ...]:
         """What works something out in the background."""
-        return (self.close_look, self.thumbnails, *self.steps, self.light_table, self.heat, self.explainer)
+        return (
+            self.close_look,
+            self.thumbnails,
+            *self.steps,
+            self.light_table,
+            self.heat,
+            self.explainer,
+            self.comparer,
+        )

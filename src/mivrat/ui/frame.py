@@ -12,9 +12,11 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QProgressBar, QPushBut
 from mivrat.core.base.job import Progress
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
+from mivrat.ui.held import HeldAgainst
 from mivrat.ui.measure.criteria import verdict
 from mivrat.ui.parts.widgets import Elided, button, label, open_folder_of, paint_state, set_role, tip
 from mivrat.ui.steps import Step
+from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
 
@@ -23,7 +25,7 @@ class Header(QFrame):
 
     run_wanted = Signal(int)
 
-    def __init__(self, workspace: Workspace, menu: QMenu) -> None:
+    def __init__(self, workspace: Workspace, menu: QMenu, comparer: Comparer) -> None:
         super().__init__()
         self.setObjectName("header")
         self.setFixedHeight(56)
@@ -44,19 +46,22 @@ class Header(QFrame):
         self.facts.setProperty("soft", True)
         self.badge = label(role="look")
         self.verdict = label()
-        self.value, self.detail = label(role="big"), label(soft=True)
+        self.held: HeldAgainst = HeldAgainst(workspace, comparer)
+        self.value, self.other_value, self.detail = label(role="big"), label(role="big second"), label(soft=True)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 0, 18, 0)
         layout.setSpacing(14)
         for widget in (self.menu_button, self.run_button):
             layout.addWidget(widget)
         layout.addWidget(self.facts, 1)
-        for shown in (self.verdict, self.badge, self.value, self.detail):
+        layout.addWidget(self.held)
+        for shown in (self.verdict, self.badge, self.value, self.other_value, self.detail):
             layout.addWidget(shown)
         workspace.topics.figures.connect(self.refresh)
         workspace.topics.contents.connect(self.refresh)
         for signal in (workspace.topics.contents, workspace.topics.measured):
             signal.connect(self._judge)
+        workspace.topics.compared.connect(self._tell_value)
 
     def _judge(self) -> None:
         """The verdict so far: how the criteria stand."""
@@ -68,7 +73,7 @@ class Header(QFrame):
 
     def refresh(self) -> None:
         snapshot, contents = self.workspace.shown.snapshot, self.workspace.contents
-        info, figures, counts = snapshot.record.info, snapshot.figures, snapshot.counts
+        info, counts = snapshot.record.info, snapshot.counts
         self.run_button.setText(
             f"{words.clipped(info.image_set, 34)} ▾"
             if len(self.workspace.runs) > 1
@@ -91,7 +96,30 @@ class Header(QFrame):
         ]
         self.badge.setText(" · ".join(left_out))
         tip(self.badge, "These images are not in the figures.")
-        top1 = figures.top_k[1]
+        self._tell_value()
+        self.runs_menu.clear()
+        for run in self.workspace.runs:
+            model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
+            action = self.runs_menu.addAction(f"{run.image_set}   —   {model}".replace("&", "&&"))
+            action.setCheckable(True)
+            action.setChecked(run.id == info.id)
+            action.triggered.connect(lambda _=False, i=run.id: self.run_wanted.emit(i))
+
+    def _tell_value(self) -> None:
+        """Top-1 accuracy with its interval; while something is held that of both, and the difference with its own."""
+        shown = self.workspace.shown
+        top1, compared = shown.snapshot.figures.top_k[1], shown.compared
+        found = compared.found.either.top1 if compared is not None and not compared.of_selection else None
+        self.other_value.setVisible(found is not None and found.b is not None)
+        if compared is not None and found is not None and found.b is not None:
+            self.value.setText(f"{words.percent(found.a)} →")
+            self.other_value.setText(words.percent(found.b))
+            self.detail.setText(f"{words.points(found.value)}  ({words.difference_bounds(found) or 'no interval'})")
+            names, total = compared.held.names, compared.found.total
+            said = f"top-1 accuracy: {names.a} {words.percent(found.a)}, {names.b} {words.percent(found.b)}, N = {words.count(total)}.\nThe difference in points with its 95 % interval."
+            for widget in (self.value, self.other_value, self.detail):
+                tip(widget, said)
+            return
         self.value.setText(words.percent(top1.value))
         self.detail.setText(
             f"top-1   {words.bounds(top1) or 'no interval'}   N = {words.count(top1.total)}"
@@ -100,13 +128,6 @@ class Header(QFrame):
         )
         for widget in (self.value, self.detail):
             tip(widget, f"{top1.hits} right of {top1.total} labelled, scored images. {words.how(top1)}")
-        self.runs_menu.clear()
-        for run in self.workspace.runs:
-            model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
-            action = self.runs_menu.addAction(f"{run.image_set}   —   {model}".replace("&", "&&"))
-            action.setCheckable(True)
-            action.setChecked(run.id == info.id)
-            action.triggered.connect(lambda _=False, i=run.id: self.run_wanted.emit(i))
 
 
 class _RailStep(QPushButton):
@@ -156,6 +177,7 @@ class Rail(QFrame):
             workspace.topics.checks,
             workspace.topics.reviews,
             workspace.topics.tests_kept,
+            workspace.topics.compared,
         ):
             signal.connect(self._refresh)
 

@@ -48,7 +48,9 @@ class HandBack(QObject):
         images: Sequence[int] = self.workspace.shown.acted_on if marked else self.workspace.shown.images.tolist()
         if not len(images):
             return None
-        conditions = [" ".join(one.words(self.workspace.shown.classes)) for one in self.workspace.shown.conditions]
+        conditions = [
+            " ".join(one.words(self.workspace.shown.classes)).lstrip() for one in self.workspace.shown.conditions
+        ]
         selection = "; ".join(conditions) or "all images"
         if marked:
             selection += f"; {words.images(len(images))} marked by hand of {len(self.workspace.shown.images)}"

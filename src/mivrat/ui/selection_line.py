@@ -42,6 +42,7 @@ class SelectionLine(QFrame):
         layout.addWidget(holder, 1)
         layout.addWidget(self.summary)
         workspace.topics.selection.connect(self.refresh)
+        workspace.topics.held.connect(self.refresh)
 
     def refresh(self) -> None:
         self.back.setEnabled(self.workspace.shown.selection.can_go_back)
@@ -61,20 +62,27 @@ class SelectionLine(QFrame):
             if self.workspace.shown.conditions
             else words.images(shown)
         )
-        text += f"  ·  right {words.with_bounds(share) if share.total else words.DASH}"
+        other = self.workspace.shown.other_accuracy()
+        if other is None or not share.total:
+            text += f"  ·  right {words.with_bounds(share) if share.total else words.DASH}"
+        else:
+            text += f"  ·  right {words.percent(share.value)} → {words.percent(other.value)}"
         self.summary.setText(text)
-        tip(
-            self.summary,
-            f"{share.hits} right of {share.total} labelled images with an answer. {words.how(share)}"
-            if share.total
-            else "No labelled image with an answer is among them.",
-        )
+        about = "No labelled image with an answer is among them."
+        if share.total:
+            about = f"{share.hits} right of {share.total} labelled images with an answer. {words.how(share)}"
+            held = self.workspace.shown.held
+            if other is not None and held is not None:
+                about += f"\n{held.names.b}: {other.hits} right of {other.total} that both have answered, {words.with_bounds(other)}."
+        tip(self.summary, about)
 
     def _chip(self, condition: Condition) -> QWidget:
         about, value = condition.words(self.workspace.shown.classes)
         chip = button(
-            f"{about} {words.clipped(value, 40)}   ×", lambda: self.workspace.shown.remove(condition), kind="chip"
+            f"{about} {words.clipped(value, 40)}   ×".lstrip(),
+            lambda: self.workspace.shown.remove(condition),
+            kind="chip",
         )
-        tip(chip, f"{about} {value}\nClick to remove it (Backspace removes the last one).")
+        tip(chip, f"{about} {value}".lstrip() + "\nClick to remove it (Backspace removes the last one).")
         chip.setCursor(Qt.CursorShape.PointingHandCursor)
         return chip

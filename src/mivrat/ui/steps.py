@@ -6,8 +6,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from mivrat.core.base.text import in_sentence
 from mivrat.core.checks.catalogue import BY_NAME
+from mivrat.core.comparing.comparison import worse_classes
 from mivrat.ui.check.step import CheckStep
+from mivrat.ui.compare.step import CompareStep
 from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
@@ -15,6 +18,7 @@ from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.prepare.step import PrepareStep
+from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -29,6 +33,7 @@ class Shared:
     reviewer: Reviewer
     explainer: Explainer
     heat: HeatThumbs
+    comparer: Comparer
 
 
 State = tuple[str, str]
@@ -99,10 +104,26 @@ def explain_state(workspace: Workspace) -> State:
     return "fine", f"{kept} cover test{'s' if kept > 1 else ''} kept of this run"
 
 
+def compare_state(workspace: Workspace) -> State:
+    """How the comparison stands: whether what is held is better, or worse in anything, beyond chance."""
+    shown = workspace.shown
+    if shown.held is None:
+        return "untouched", "nothing is held against this run"
+    if shown.compared is None:
+        return "untouched", f"{shown.held.names.b} is held against this run"
+    worse = worse_classes(shown.compared.found)
+    below = shown.compared.found.either.top1.beyond_chance < 0
+    if worse or below:
+        what = in_sentence([shown.compared.found.classes[k] for k in worse]) or "the whole"
+        return "look", f"{shown.held.names.b}: worse beyond chance in {what}"
+    return "fine", f"{shown.held.names.b}: nothing worse beyond chance"
+
+
 STEPS = (
     Step("Prepare", lambda s: PrepareStep(s.workspace, s.thumbnails), prepare_state),
     Step("Check", lambda s: CheckStep(s.workspace), check_state),
     Step("Measure", lambda s: MeasureStep(s.workspace), measure_state),
     Step("Examine", lambda s: ExamineStep(s.workspace, s.reviewer, s.thumbnails), examine_state),
     Step("Explain", lambda s: ExplainStep(s.explainer, s.reviewer, s.heat, s.thumbnails), explain_state),
+    Step("Compare", lambda s: CompareStep(s.workspace, s.comparer), compare_state),
 )

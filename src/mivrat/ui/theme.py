@@ -178,6 +178,8 @@ QToolTip {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; p
 QLabel[role="title"] {{ font-size: 26px; font-weight: 600; }}
 QLabel[role="heading"] {{ font-size: 15px; font-weight: 600; }}
 QLabel[role="big"] {{ font-size: 21px; font-weight: 600; }}
+QLabel[role="big second"] {{ font-size: 21px; font-weight: 600; color: {t.second}; }}
+QLabel[role="second"] {{ color: {t.second}; }}
 QLabel[role="verdict"] {{ background: {t.accent_wash}; border-left: 3px solid {t.accent}; padding: 8px 12px; }}
 QLabel[role="problem"] {{ color: {t.wrong}; }}
 QLabel[role="good"] {{ color: {t.accent}; }}
@@ -207,7 +209,7 @@ QPushButton[chip="true"] {{ background: {t.sheet}; border-radius: 12px; padding:
 QPushButton[chip="true"]:focus {{ padding: 2px 9px; }}
 QPushButton[chip="true"]:checked {{ background: {t.accent_wash}; border-color: {t.accent}; font-weight: 600; }}
 QToolButton::menu-indicator, QPushButton::menu-indicator {{ image: none; }}
-QPushButton[rail="true"] {{ border: none; border-right: 3px solid transparent; border-radius: 0; text-align: left; padding: 10px 8px 10px 14px; color: {t.soft}; }}
+QPushButton[rail="true"] {{ border: none; border-right: 3px solid transparent; border-radius: 0; text-align: left; padding: 10px 2px 10px 14px; color: {t.soft}; }}
 QPushButton[rail="true"]:checked {{ color: {t.ink}; font-weight: 600; border-right-color: {t.accent}; }}
 QPushButton[rail="true"]:focus {{ background: {t.accent_wash}; }}
 QPushButton[tab="true"] {{ border: none; border-bottom: 2px solid transparent; border-radius: 0; padding: 6px 0px; color: {t.soft}; }}

@@ -6,7 +6,9 @@ from mivrat.core.base.job import Written
 from mivrat.core.base.text import clipped as clipped
 from mivrat.core.base.text import count as count
 from mivrat.core.base.text import images as images
+from mivrat.core.base.text import minus
 from mivrat.core.figures.bootstrap import FEW_UNITS
+from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.maps import Method
@@ -30,6 +32,24 @@ def bounds(share: Proportion) -> str:
 def with_bounds(share: Proportion) -> str:
     """The share and its interval: ``71.2 % (66.7 – 75.6)``, or that there is none."""
     return f"{percent(share.value)} ({bounds(share) or 'no interval'})"
+
+
+def points(value: float | None) -> str:
+    """A difference of shares in percentage points with its sign: ``+11.5``; a dash where it is undefined."""
+    return DASH if value is None else signed(100 * value, 1)
+
+
+def signed(value: float, places: int) -> str:
+    """A number with its sign, a true minus, and none for zero."""
+    text = f"{value:+.{places}f}"
+    return text[1:] if float(text) == 0 else minus(text)
+
+
+def difference_bounds(found: Difference, scale: float = 100.0, places: int = 1) -> str:
+    """The 95 % interval of a difference, in points unless told otherwise: ``+8.3 – +15.1``; empty where there is none."""
+    if found.low is None or found.high is None:
+        return ""
+    return f"{signed(scale * found.low, places)} to {signed(scale * found.high, places)}"
 
 
 def how(share: Proportion) -> str:

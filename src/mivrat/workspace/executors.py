@@ -91,6 +91,33 @@ class Executor:
         return Workers(self, at_once)
 
 
+class Newest:
+    """Work of which only what was asked for last is told of: starting it cancels what came before."""
+
+    def __init__(self, workers: Workers) -> None:
+        self._workers = workers
+        self._task: Task | None = None
+
+    def start(
+        self,
+        job: Callable[[Task], Any],
+        *,
+        done: Callable[[Any], object] | None = None,
+        failed: Callable[[InputError], object] | None = None,
+        progress: Callable[[Any], object] | None = None,
+    ) -> Task:
+        """As ``Workers.start``, in place of what was started before."""
+        self.cancel()
+        self._task = self._workers.start(job, done=done, failed=failed, progress=progress)
+        return self._task
+
+    def cancel(self) -> None:
+        """Let what was started go."""
+        if self._task is not None:
+            self._task.cancel()
+            self._task = None
+
+
 class Workers:
     """A group of tasks on an executor: those with a higher priority begin first, of equal ones the one asked for first."""
 

@@ -16,7 +16,7 @@ from mivrat.core.covering.cover_test import CoverPlan, CoverTest, donors_of, reg
 from mivrat.core.covering.one_image import Hidden, cover_one
 from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.gradients.filters import as_pictures, first_filters
-from mivrat.core.gradients.layers import Layer, short_name
+from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
@@ -158,12 +158,14 @@ def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: 
 
 @dataclass(frozen=True)
 class BoardWanted:
-    """What a board is to show of one image; ``columns`` with None have no such target there."""
+    """What a board is to show of one image; ``columns`` with None have no such target there. With another run held, ``other`` names
+    it and where the image stands there: each row is followed by one of that run's model."""
 
     image: int
     rows: tuple[Row, ...]
     columns: tuple[Column | None, ...]
     method: Method
+    other: tuple[RunKey, int] | None = None
 
 
 def compute_board(
@@ -209,6 +211,19 @@ def rows_for(
     if all_combined and len(layers) > 1:
         rows.append(Row(f"these {len(layers)} together\nmean of maps", tuple(layers)))
     return tuple(rows)
+
+
+def rows_of_other(rows: Sequence[Row], maker: HeatmapMaker, other: HeatmapMaker, method: Method) -> tuple[Row, ...]:
+    """The rows of another model at the layers that correspond to these."""
+    found = []
+    for row in rows:
+        layers = [corresponding(one, maker.layers, other.layers) for one in row.layers]
+        if method == "activation":
+            layers = [other.layer_for(method, None)]
+        some = tuple(one for one in layers if one is not None)
+        name = f"{short_name(some[0].tensor)}\n{some[0].grid[0]} × {some[0].grid[1]}" if len(some) == 1 else row.name
+        found.append(Row(name, some))
+    return tuple(found)
 
 
 def base_picture(look: Look, base: int) -> tuple[Pixels, Geometry]:

@@ -9,7 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.other import Other
 from mivrat.core.checks.of_run import KeptResult
+from mivrat.core.comparing.holding import Compared, Held
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.likeness.search import likeness_to_class
 from mivrat.core.running.snapshot import Measured, Snapshot
@@ -17,9 +19,11 @@ from mivrat.core.running.two_classes import TwoClasses
 from mivrat.core.selecting.kept import KeptSelection
 from mivrat.core.selecting.ordering import (
     AS_LISTED,
+    BY_BOTH,
     BY_CAUSE,
     BY_ROLE,
     NO_BANDS,
+    ORDERS_OF_BOTH,
     SUREST_MISTAKE,
     UNLIKE,
     Arrangement,
@@ -27,7 +31,16 @@ from mivrat.core.selecting.ordering import (
     Order,
     ToArrange,
 )
-from mivrat.core.selecting.selection import About, Condition, Conditions, InGroup, Picked, Selection
+from mivrat.core.selecting.selection import (
+    OF_BOTH,
+    About,
+    Condition,
+    Conditions,
+    HeldOther,
+    InGroup,
+    Picked,
+    Selection,
+)
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Review, Reviews
 from mivrat.workspace.topics import Topics
@@ -49,6 +62,9 @@ class Shown:
         self.checks: dict[str, KeptResult] = {}
         self.selection = Selection()
         self.reviews = Reviews()
+        self.held: Held | None = None
+        self.compared: Compared | None = None
+        self.held_other = HeldOther()
         self.kept: tuple[KeptSelection, ...] = ()
         self.vectors: NDArray[np.float32] | None = None
         self.two_classes: tuple[TwoClasses, ...] | None = None
@@ -83,6 +99,10 @@ class Shown:
         now = snapshot.record
         another = before is None or before.key != now.key
         self.snapshot = snapshot
+        if another and before is not None:
+            self.held = self.compared = self.held_other.other = None
+            for kind in OF_BOTH:
+                self.selection.forget(kind)
         if before is not None and before.classes != now.classes:
             self.selection.begin_with(())  # conditions name classes by their place in the list
         if before is None or before.set_key != now.set_key:
@@ -100,6 +120,34 @@ class Shown:
         if not self.measured.of_selection or another:
             self.set_measured(Measured(snapshot.figures, snapshot.mistakes))
         self._reselect()
+        if another:
+            self.topics.held.emit()
+            self.topics.compared.emit()
+
+    def set_held(self, held: Held | None) -> None:
+        """Hold another run against this one, or none any more: what speaks of both goes with it."""
+        self.held, self.held_other.other = held, held.other if held is not None else None
+        if self.held_other.other is None:
+            for kind in OF_BOTH:
+                self.selection.forget(kind)
+            self.order = SUREST_MISTAKE if self.order in ORDERS_OF_BOTH else self.order
+            self.band_by = NO_BANDS if self.band_by == BY_BOTH else self.band_by
+        self._arranged = None
+        if held is None or (self.compared is not None and self.compared.held.b.record.key != held.b.record.key):
+            self.compared = None
+        self.topics.held.emit()
+        self.topics.compared.emit()
+        self._reselect()
+
+    def set_compared(self, compared: Compared) -> None:
+        """Take over what both runs come to together."""
+        self.compared = compared
+        self.topics.compared.emit()
+
+    @property
+    def other(self) -> Other | None:
+        """The answers of the run held against this one, where it is held on the same images."""
+        return self.held_other.other
 
     def set_measured(self, measured: Measured) -> None:
         """Show these figures in the Measure step."""
@@ -129,7 +177,9 @@ class Shown:
         """The images of the run shown, as they can be put in order."""
         record, judged, vectors = self.record, self.judged, self.vectors
         likeness = (lambda: likeness_to_class(vectors, judged.labels)) if vectors is not None else None
-        return ToArrange(judged, record.image_set.items, record.classes, record.families, self.reviews, likeness)
+        return ToArrange(
+            judged, record.image_set.items, record.classes, record.families, self.reviews, likeness, self.other
+        )
 
     def _arrangement(self) -> Arrangement:
         """How images stand: all are put in order once, and any selection of them is then in order.
@@ -290,6 +340,13 @@ class Shown:
     def accuracy(self) -> Proportion:
         """Accuracy over the labelled, scored images of the selection."""
         return self.judged.accuracy(self.images)
+
+    def other_accuracy(self) -> Proportion | None:
+        """Accuracy of the run held over the images of the selection that both have answered; None while none is held on them."""
+        if self.other is None:
+            return None
+        mask = self.shown_mask() & self.other.both
+        return self.judged.share(self.other.predicted == self.judged.labels, mask)
 
     def look_at(self, image: int | None, marked: frozenset[int] | None = None) -> None:
         """Make an image the one looked at, and mark it alone, or these images."""

@@ -38,5 +38,7 @@ class Topics:
         self.selection, self.current, self.reviews = Topic(is_open), Topic(is_open), Topic(is_open)
         self.kept, self.features, self.tests_kept = Topic(is_open), Topic(is_open), Topic(is_open)
         self.contents, self.checks, self.busy = Topic(is_open), Topic(is_open), Topic(is_open)
+        # Another run is held against the one shown, or none any more; what both come to together has been worked out.
+        self.held, self.compared = Topic(is_open), Topic(is_open)
         # Images are to be put in an order that takes too long for the main thread; one of them is to be looked at closely.
         self.arrangement_wanted, self.look_wanted = Topic(is_open), Topic(is_open)

@@ -114,6 +114,11 @@ class OnSameImages:
         known = None if self.both_know is None else int(self.both_know.sum())
         return Comparison(self.names, self.classes, shared, paired=found, known=known, unit_column=column)
 
+    def of_b(self, among: Mask | None = None) -> tuple[Outcomes, NDArray[np.int64] | None]:
+        """What b says of the images compared, and the units they are of."""
+        _, _, b, unit = self._parts(among)
+        return b, unit
+
     def deepen(
         self, found: Comparison, among: Mask | None = None, seed: int = 0, stopped: Callable[[], bool] = lambda: False
     ) -> Comparison | None:
@@ -155,6 +160,11 @@ class OnTwoSets:
         return Comparison(
             self.names, self.classes, shared, sets=found, unit_column=" and ".join(dict.fromkeys(columns))
         )
+
+    def of_b(self, among_b: Mask | None = None) -> tuple[Outcomes, NDArray[np.int64] | None]:
+        """What b says of its images, and the units they are of."""
+        _, b, _, unit = self._parts(None, among_b)
+        return b, unit
 
     def deepen(
         self,

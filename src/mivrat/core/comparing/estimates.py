@@ -32,11 +32,12 @@ ACCURACY_RESTS_ON = "confidence meaning in this set what it means in the labelle
 @dataclass(frozen=True)
 class HowUnlike:
     """The test of two sets as they are, and with classes held apart, so that another mix is not taken for other pictures (None
-    where there are too few labels); ``far`` tells how far each image of b lies from a."""
+    where there are too few labels); ``far_a`` tells how far each image of a lies from b, ``far_b`` the other way round."""
 
     whole: Unlike | None
     within_classes: Unlike | None
-    far: FarImages
+    far_a: FarImages
+    far_b: FarImages
 
     def sentences(self) -> list[str]:
         """The tests in words."""
@@ -76,7 +77,7 @@ def how_unlike(
         parts.append(unlike(vectors[0][at[0]], vectors[1][at[1]], classes, unit_a, unit_b, seed, stopped))
         if stopped():
             return None
-    return HowUnlike(parts[0], parts[1], far_images(vectors[1], vectors[0]))
+    return HowUnlike(parts[0], parts[1], far_images(vectors[0], vectors[1]), far_images(vectors[1], vectors[0]))
 
 
 @dataclass(frozen=True)

@@ -20,7 +20,8 @@ Numbers = NDArray[np.float64]
 @dataclass(frozen=True)
 class Difference:
     """A figure under ``a`` and under ``b``, and b - a with its 95 % interval; None where it is undefined. ``p`` is the two-sided
-    probability of so large a difference without a true one, where there is a test for it."""
+    probability of so large a difference without a true one, where there is a test for it; ``ends_a`` and ``ends_b`` are the ends of
+    the intervals of both, where they are shares."""
 
     a: float | None
     b: float | None
@@ -28,6 +29,8 @@ class Difference:
     low: float | None = None
     high: float | None = None
     p: float | None = None
+    ends_a: tuple[float, float] | None = None
+    ends_b: tuple[float, float] | None = None
 
     @property
     def beyond_chance(self) -> int:
@@ -99,6 +102,21 @@ def even_splits(one: NDArray[np.integer], other: NDArray[np.integer]) -> Numbers
     """The exact two-sided probability of so uneven a split, for many pairs of counts at once; 1 where both are 0."""
     fewer, total = np.minimum(one, other), np.asarray(one) + other
     return np.where(total > 0, np.minimum(1.0, 2 * binom.cdf(fewer, total, 0.5)), 1.0)
+
+
+def shares_by_class(
+    hit: NDArray[np.bool_], of: NDArray[np.integer], classes: int, unit: NDArray[np.integer] | None
+) -> Shares:
+    """The share of hits among each class's images with its interval: Wilson's, or over units."""
+    total = np.bincount(of, minlength=classes).astype(float)
+    hits = np.bincount(of, hit, classes).astype(float)
+    if unit is None:
+        return wilson_all(hits, total)
+    worth = effective(hit.astype(float), unit, of, classes)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return wilson_all(
+            hits / total * np.where(total > 0, worth.total, 0.0), np.where(total > 0, worth.total, 0.0), worth.z
+        )
 
 
 class Effective(NamedTuple):

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from mivrat.core.figures.confusion import Counts, confusion_matrix
 from mivrat.core.figures.differences import (
     Difference,
-    Effective,
     Shares,
     Square,
     effective,
@@ -19,7 +18,7 @@ from mivrat.core.figures.differences import (
     mean_difference,
     of_shares,
     paired_shares,
-    wilson_all,
+    shares_by_class,
 )
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.outcomes import Outcomes
@@ -204,7 +203,8 @@ def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] 
     right_a, right_b, labels = a.predicted == a.labels, b.predicted == b.labels, a.labels
     four, z = _squares(right_a, right_b, labels, classes, unit)
     with np.errstate(invalid="ignore"):
-        recall_a, recall_b, low, high = paired_shares(four, z)
+        _, _, low, high = paired_shares(four, z)
+    recall_a, recall_b = (shares_by_class(hit, labels, classes, unit) for hit in (right_a, right_b))
     support = np.bincount(labels, minlength=classes)
     mended, broken = right_b & ~right_a, right_a & ~right_b
     if unit is None:
@@ -220,7 +220,7 @@ def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] 
     corrected = np.ones(classes)
     corrected[asked] = holm(p[asked].tolist())
     precision = _precision(a, b, classes, unit)
-    recalls = _differences(recall_a.value, recall_b.value, low, high, p)
+    recalls = _differences(recall_a, recall_b, low, high, p)
     called = [np.bincount(one.predicted, minlength=classes) for one in (a, b)]
     return [
         ClassDifference(
@@ -231,22 +231,30 @@ def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] 
 
 
 def _differences(
-    a: NDArray[np.float64],
-    b: NDArray[np.float64],
-    low: NDArray[np.float64],
-    high: NDArray[np.float64],
-    p: NDArray[np.float64] | None = None,
+    a: Shares, b: Shares, low: NDArray[np.float64], high: NDArray[np.float64], p: NDArray[np.float64] | None = None
 ) -> list[Difference]:
     """Many differences from arrays in which NaN stands for what is undefined."""
 
     def known(value: float) -> float | None:
         return None if np.isnan(value) else float(value)
 
-    rows = zip(a.tolist(), b.tolist(), (b - a).tolist(), low.tolist(), high.tolist(), strict=True)
-    found = [Difference(*(known(one) for one in row)) for row in rows]
-    if p is None:
-        return found
-    return [Difference(o.a, o.b, o.value, o.low, o.high, float(v)) for o, v in zip(found, p, strict=True)]
+    def ends(one: Shares, k: int) -> tuple[float, float] | None:
+        return None if np.isnan(one.low[k]) else (float(one.low[k]), float(one.high[k]))
+
+    value = b.value - a.value
+    return [
+        Difference(
+            known(a.value[k]),
+            known(b.value[k]),
+            known(value[k]),
+            known(low[k]),
+            known(high[k]),
+            None if p is None else float(p[k]),
+            ends(a, k),
+            ends(b, k),
+        )
+        for k in range(len(value))
+    ]
 
 
 def _precision(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] | None) -> list[Difference]:
@@ -254,23 +262,15 @@ def _precision(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer]
     with the correlation of their estimates, told by the images (or units) that both call so."""
     shares, leads = [], []
     for one in (a, b):
-        hit = (one.predicted == one.labels).astype(float)
-        called = np.bincount(one.predicted, minlength=classes).astype(float)
-        hits = np.bincount(one.predicted, hit, classes)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            value = hits / called
-        total, z = called, np.full(classes, Z95)
-        if unit is not None:
-            worth: Effective = effective(hit, unit, one.predicted, classes)
-            total, z = np.where(called > 0, worth.total, 0.0), worth.z
-        shares.append(wilson_all(value * total, total, z))
+        hit = one.predicted == one.labels
+        called = np.bincount(one.predicted, minlength=classes)
+        shares.append(shares_by_class(hit, one.predicted, classes, unit))
         # How far each image moves the precision of the class it is called.
-        with np.errstate(divide="ignore", invalid="ignore"):
-            leads.append((hit - value[one.predicted]) / called[one.predicted])
+        leads.append((hit - shares[-1].value[one.predicted]) / called[one.predicted])
     of = np.arange(len(a.labels)) if unit is None else unit
     alike = _correlation(a.predicted, b.predicted, leads[0], leads[1], of, classes)
-    low, high = of_shares(Shares(*shares[0]), Shares(*shares[1]), alike)
-    return _differences(shares[0].value, shares[1].value, low, high)
+    low, high = of_shares(shares[0], shares[1], alike)
+    return _differences(shares[0], shares[1], low, high)
 
 
 def _correlation(

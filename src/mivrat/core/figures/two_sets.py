@@ -160,7 +160,7 @@ def difference(a: Proportion, b: Proportion, p: float | None = None) -> Differen
     if a.low is None or a.high is None or b.low is None or b.high is None:
         return Difference(a.value, b.value, value, p=p)
     ends = of_shares(*(Shares(*map(np.float64, (one.value, one.low, one.high))) for one in (a, b)))  # type: ignore[arg-type]
-    return Difference(a.value, b.value, value, float(ends[0]), float(ends[1]), p)
+    return Difference(a.value, b.value, value, float(ends[0]), float(ends[1]), p, (a.low, a.high), (b.low, b.high))
 
 
 def _p_by_group(

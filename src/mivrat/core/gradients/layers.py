@@ -283,6 +283,22 @@ def choose_layer(layers: Sequence[Layer], wanted: str | None, where: object) -> 
     return layer
 
 
+def corresponding(layer: Layer, layers: Sequence[Layer], others: Sequence[Layer]) -> Layer | None:
+    """The layer of another model that corresponds to one of this model's: default to default, else the one of the same name, else
+    the one as far along between the image and the scores. None where no map can be taken from any."""
+    usable = [one for one in others if one.heatmap]
+    if not usable:
+        return None
+    if layer.default:
+        return next((one for one in usable if one.default), usable[-1])
+    same = next((one for one in usable if one.tensor == layer.tensor), None)
+    if same is not None:
+        return same
+    mine = [one.tensor for one in layers if one.heatmap]
+    along = mine.index(layer.tensor) / max(1, len(mine) - 1) if layer.tensor in mine else 1.0
+    return usable[round(along * (len(usable) - 1))]
+
+
 def stages(layers: Sequence[Layer], most: int = 3) -> list[Layer]:
     """The last usable layer of each resolution, the last first: what a network has to say at each of its stages."""
     found: dict[tuple[int, int], Layer] = {}

@@ -12,13 +12,16 @@ from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.selecting.selection import (
     About,
+    Against,
     Caused,
     Cells,
     Condition,
     Conditions,
     Confidence,
+    HeldOther,
     InGroup,
     Labelled,
+    OtherPredicted,
     Outcome,
     Picked,
     Predicted,
@@ -40,11 +43,11 @@ def positions_by_group(items: Sequence[ImageItem], column: str) -> dict[str, tup
 def as_data(condition: Condition, classes: Sequence[str], names: ImageNames) -> dict[str, Any]:
     """A condition as JSON's kinds of values."""
     match condition:
-        case Labelled() | Predicted() | About():
+        case Labelled() | Predicted() | About() | OtherPredicted():
             return {"kind": condition.kind, "classes": [classes[k] for k in sorted(condition.classes)]}
         case Cells():
             return {"kind": "cells", "cells": [[classes[a], classes[b]] for a, b in sorted(condition.cells)]}
-        case Outcome() | Reviewed():
+        case Outcome() | Reviewed() | Against():
             return {"kind": condition.kind, "which": sorted(condition.which)}
         case Confidence():
             return {"kind": "confidence", "ranges": sorted(condition.ranges)}
@@ -58,9 +61,15 @@ def as_data(condition: Condition, classes: Sequence[str], names: ImageNames) -> 
 
 
 def from_data(
-    data: Mapping[str, Any], classes: Sequence[str], items: Sequence[ImageItem], names: ImageNames, reviews: Reviews
+    data: Mapping[str, Any],
+    classes: Sequence[str],
+    items: Sequence[ImageItem],
+    names: ImageNames,
+    reviews: Reviews,
+    held: HeldOther | None = None,
 ) -> Condition:
-    """The condition that was written down. Raises KeyError, ValueError or TypeError where it does not fit any more."""
+    """The condition that was written down. Raises KeyError, ValueError or TypeError where it does not fit any more, or is one of
+    both runs and none is ``held``."""
     index = {name: k for k, name in enumerate(classes)}
     made: dict[str, Callable[[], Condition]] = {
         "labelled": lambda: Labelled(frozenset(index[name] for name in data["classes"])),
@@ -71,10 +80,18 @@ def from_data(
         "review": lambda: Reviewed(frozenset(map(str, data["which"])), reviews),
         "confidence": lambda: Confidence(frozenset((float(low), float(high)) for low, high in data["ranges"])),
         "cause": lambda: Caused(frozenset(int(one) for one in data["causes"]), reviews),
+        "against": lambda: Against(frozenset(map(str, data["which"])), _one_held(held)),
+        "other predicted": lambda: OtherPredicted(frozenset(index[name] for name in data["classes"]), _one_held(held)),
         "picked": lambda: Picked(str(data["by"]), names.positions(map(image_name, data["images"]))),
         "group": lambda: _group(str(data["column"]), list(data["groups"]), items),
     }
     return made[data["kind"]]()
+
+
+def _one_held(held: HeldOther | None) -> HeldOther:
+    if held is None or held.other is None:
+        raise ValueError("nothing is held against this run")
+    return held
 
 
 def _group(column: str, names: Sequence[str], items: Sequence[ImageItem]) -> InGroup:
@@ -88,11 +105,16 @@ def to_text(conditions: Conditions, classes: Sequence[str], names: ImageNames) -
 
 
 def from_text(
-    text: str, classes: Sequence[str], items: Sequence[ImageItem], names: ImageNames, reviews: Reviews
+    text: str,
+    classes: Sequence[str],
+    items: Sequence[ImageItem],
+    names: ImageNames,
+    reviews: Reviews,
+    held: HeldOther | None = None,
 ) -> Conditions | None:
     """The conditions that were written down; None where they do not fit the study any more."""
     try:
-        return tuple(from_data(one, classes, items, names, reviews) for one in json.loads(text))
+        return tuple(from_data(one, classes, items, names, reviews, held) for one in json.loads(text))
     except (KeyError, ValueError, TypeError, AttributeError, IndexError, OverflowError, RecursionError):
         return None
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.other import ONE_ONLY, Other
 from mivrat.core.figures.groups import MOST_GROUPS, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.classes import natural_key
@@ -32,6 +33,9 @@ ORDERS: tuple[Order, ...] = (
     "name",
     AS_LISTED,
 )
+# Orders while another run is held against the one shown: by how much more, or less, probable that holds the label.
+GAINS, LOSES = "label gains most", "label loses most"
+ORDERS_OF_BOTH: tuple[Order, ...] = (GAINS, LOSES)
 # Orders by a column of the image table are named so.
 BY_COLUMN = "column: "
 
@@ -56,12 +60,20 @@ _KEYS: dict[Order, Callable[[Judged], Keys]] = {
 
 
 def order_keys(
-    order: Order, judged: Judged, items: Sequence[ImageItem], likeness: Callable[[], Keys] | None = None
+    order: Order,
+    judged: Judged,
+    items: Sequence[ImageItem],
+    likeness: Callable[[], Keys] | None = None,
+    other: Other | None = None,
 ) -> Keys:
     """For each listed image the number that an order goes by, the lowest first; NaN where there is none: those come last.
 
-    Some orders take seconds for large runs. ``likeness`` gives each image's likeness to its class, from features.
+    Some orders take seconds for large runs. ``likeness`` gives each image's likeness to its class, from features; ``other`` is the
+    run held against this one.
     """
+    if order in ORDERS_OF_BOTH:
+        gain = other.gain if other is not None else np.full(len(items), np.nan)
+        return -gain if order == GAINS else gain
     if order in _KEYS:
         return _KEYS[order](judged)
     if order == UNLIKE:
@@ -92,8 +104,11 @@ class Band:
 NO_BANDS = "no bands"
 BY_CAUSE, BY_ROLE = "cause", "called and labelled"
 BANDS = (NO_BANDS, "prediction", "label", BY_CAUSE, "family")
-_QUICK_ORDERS = {SUREST_MISTAKE, "least sure first", "worst rank of the label", AS_LISTED}
-_QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE}
+BY_BOTH = "outcome"
+_QUICK_ORDERS = {SUREST_MISTAKE, "least sure first", "worst rank of the label", AS_LISTED, *ORDERS_OF_BOTH}
+_QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE, BY_BOTH}
+# How the bands of both stand: what changed first.
+_OF_BOTH = ("broken", "mended", "both wrong", "both right", ONE_ONLY)
 
 
 def columns_to_group_by(items: Sequence[ImageItem]) -> list[str]:
@@ -113,11 +128,18 @@ def band_names(
     families: dict[int, str],
     reviews: Reviews,
     about: int | None = None,
+    other: Other | None = None,
 ) -> tuple[list[str], NDArray[np.int64]]:
     """The bands' names in the order they stand in, and the band of each listed image.
 
-    ``about`` is the class that the bands of what is called and what is labelled so are about.
+    ``about`` is the class that the bands of what is called and what is labelled so are about, ``other`` the run held against this.
     """
+    if by == BY_BOTH:
+        if other is None:
+            return ["nothing held"], np.zeros(len(items), np.int64)
+        return [*_OF_BOTH, "no answer or no label"], np.select(
+            [other.mask(state) for state in _OF_BOTH], [*range(5)], 5
+        )
     if by in ("prediction", "label", "family"):
         of = judged.predicted if by == "prediction" else judged.labels
         last = {"prediction": "no answer", "label": "no label", "family": "no label"}[by]
@@ -191,6 +213,7 @@ class ToArrange:
     families: dict[int, str]
     reviews: Reviews
     likeness: Callable[[], Keys] | None = None
+    other: Other | None = None
 
     def is_quick(self, order: Order, by: str) -> bool:
         """Whether arranging them so takes a few milliseconds only."""
@@ -198,8 +221,10 @@ class ToArrange:
 
     def arranged(self, order: Order, by: str = NO_BANDS, about: int | None = None) -> Arrangement:
         """All listed images in an order (equal ones as listed, those it says nothing of last) and into bands."""
-        positions = np.argsort(order_keys(order, self.judged, self.items, self.likeness), kind="stable")
+        positions = np.argsort(order_keys(order, self.judged, self.items, self.likeness, self.other), kind="stable")
         if by == NO_BANDS:
             return Arrangement(order, by, about, positions)
-        names, of = band_names(by, self.judged, self.items, self.classes, self.families, self.reviews, about)
+        names, of = band_names(
+            by, self.judged, self.items, self.classes, self.families, self.reviews, about, self.other
+        )
         return Arrangement(order, by, about, positions, names, of)

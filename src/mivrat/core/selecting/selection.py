@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, UNREADABLE
 from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.other import Other
 from mivrat.core.study.reviews import Reviews
 
 Mask = NDArray[np.bool_]
@@ -200,6 +201,61 @@ class Reviewed:
 
     def beside(self, other: Condition) -> Condition:
         return Reviewed(self.which ^ other.which, self.reviews) if isinstance(other, Reviewed) else other
+
+
+@dataclass
+class HeldOther:
+    """The other run's answers, while one is held against the run shown; None while none is. One object for as long as a study is
+    open: conditions look into it."""
+
+    other: Other | None = None
+
+
+@dataclass(frozen=True)
+class Against:
+    """The image is in one of some states under both runs: see ``answers.other.STATES``. It keeps none while nothing is held."""
+
+    which: frozenset[str]
+    held: HeldOther = field(compare=False, repr=False)
+    kind: str = "against"
+
+    def mask(self, judged: Judged) -> Mask:
+        found = np.zeros(len(judged.labels), bool)
+        if self.held.other is not None and len(self.held.other.at) == len(found):
+            for which in self.which:
+                found |= self.held.other.mask(which)
+        return found
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "", " or ".join(sorted(self.which))
+
+    def beside(self, other: Condition) -> Condition:
+        return Against(self.which ^ other.which, self.held) if isinstance(other, Against) else other
+
+
+@dataclass(frozen=True)
+class OtherPredicted:
+    """The other run's prediction is one of some classes."""
+
+    classes: frozenset[int]
+    held: HeldOther = field(compare=False, repr=False)
+    kind: str = "other predicted"
+
+    def mask(self, judged: Judged) -> Mask:
+        other = self.held.other
+        if other is None or len(other.at) != len(judged.labels):
+            return np.zeros(len(judged.labels), bool)
+        return np.isin(other.predicted, list(self.classes))
+
+    def words(self, classes: Sequence[str]) -> tuple[str, str]:
+        return "other predicted", _names(classes, list(self.classes))
+
+    def beside(self, other: Condition) -> Condition:
+        return OtherPredicted(self.classes ^ other.classes, self.held) if isinstance(other, OtherPredicted) else other
+
+
+# Conditions that mean something only while another run is held against the one shown.
+OF_BOTH = (Against, OtherPredicted)
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
+from mivrat.ui.close_look.other_heat import Drawing, OtherHeat
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
 from mivrat.ui.close_look.review_panel import ReviewPanel
 from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
@@ -67,6 +68,7 @@ class CloseLook(QWidget):
         workspace.topics.current.connect(self._follow)
         workspace.topics.run.connect(self._forget)
         workspace.topics.left.connect(self._forget)
+        workspace.topics.held.connect(self._follow_held)
         thumbnails.ready.connect(self._show_references)
         workspace.topics.features.connect(self._search)
         self._redraw_soon = self.workspace.soon(15, self._redraw)
@@ -146,6 +148,8 @@ class CloseLook(QWidget):
         inside.addWidget(self.sentence)
         inside.addWidget(self.review)
         inside.addLayout(evidence)
+        self.other_heat = OtherHeat(self.workspace, self.zoom)
+        inside.addWidget(self.other_heat)
         inside.addLayout(flowing(label("layer", soft=True), self.layer, self.way, self.peaks))
         inside.addLayout(flowing(label("opacity", soft=True), self.opacity, self.scale, self.legend))
         inside.addSpacing(4)
@@ -174,6 +178,11 @@ class CloseLook(QWidget):
         self.look = self.evidence = None
         self.layer_name = None
 
+    def _follow_held(self) -> None:
+        """Another run is held, or none any more: the same image anew, with what both see in it."""
+        self.evidence = None
+        self._follow()
+
     def _follow(self) -> None:
         image = self.workspace.shown.current
         if not self.isVisible():
@@ -189,13 +198,17 @@ class CloseLook(QWidget):
             self.show_image(self.workspace.shown.current)
 
     def shared_classes(self, image: int) -> tuple[int, ...]:
-        """The classes evidence is shown for: predicted, and labelled where that differs, else the runner-up."""
+        """The classes evidence is shown for: predicted, and labelled where that differs, else what a run held says instead, else the
+        runner-up."""
         judged = self.workspace.shown.snapshot.judged
         predicted, labelled = int(judged.predicted[image]), int(judged.labels[image])
         if predicted < 0:
             return ()
         if labelled >= 0 and labelled != predicted:
             return predicted, labelled
+        other = self.workspace.shown.other
+        if other is not None and 0 <= other.predicted[image] < judged.classes and other.predicted[image] != predicted:
+            return predicted, int(other.predicted[image])
         return (predicted, int(judged.ranking(image)[1])) if judged.has_scores else (predicted,)
 
     def show_image(self, image: int) -> None:
@@ -206,6 +219,8 @@ class CloseLook(QWidget):
         tip(self.path, path)
         self.place.setText(f"{self.workspace.shown.position + 1} of {len(self.workspace.shown.images)}")
         self._show_words(image)
+        if self.look is None or self.look.image != image or self.evidence is None:
+            self.other_heat.show_words(image)
         if self.look is not None and self.look.image == image and self.evidence is not None:
             self._redraw()
             return
@@ -337,6 +352,12 @@ class CloseLook(QWidget):
         self.scale.setVisible(evidence.method not in SIGNED)
         self.legend.set_scale(self._scale())
         self._redraw()
+        self.other_heat.ask(evidence.image, evidence, self._drawn_as())
+
+    def _drawn_as(self) -> Drawing:
+        """How heat is laid over photos now."""
+        opacity = self.opacity.value() / 100 if self.heat_on else 0.0
+        return Drawing(opacity, self._scale(), bool(self.peaks.currentIndex()))
 
     def _scale(self) -> str:
         """The colours drawn: those chosen, or for maps with a sign the difference scale."""
@@ -390,6 +411,7 @@ class CloseLook(QWidget):
             ],
             done=self._drawn,
         )
+        self.other_heat.redraw(self._drawn_as())
 
     def _drawn(self, images: list[QImage]) -> None:
         if self.evidence is None:
@@ -409,7 +431,7 @@ class CloseLook(QWidget):
             (self.heat_predicted, self.heat_other),
             classes,
             self.evidence.maps,
-            ("predicted", "labelled" if labelled == classes[1] else "runner-up"),
+            ("predicted", "labelled" if labelled == classes[1] else self._second_part(classes[1])),
             strict=True,
         ):
             peak = float(np.abs(heat).max())
@@ -418,6 +440,13 @@ class CloseLook(QWidget):
                 part = f"rather than {names[classes[1] if k == classes[0] else classes[0]]}"
             note = f"{part}; " + (f"peak {peak:.3g}" if peak > 0 else "peak 0, all zero")
             panel.set_caption("evidence for" if self.heat_on else "photo (heat off, H) for", names[k], note)
+
+    def _second_part(self, k: int) -> str:
+        """What the second class is, where it is not the labelled one."""
+        held, other, evidence = self.workspace.shown.held, self.workspace.shown.other, self.evidence
+        if held is not None and other is not None and evidence is not None and other.predicted[evidence.image] == k:
+            return f"predicted by {words.clipped(held.names.b, 20)}"
+        return "runner-up"
 
     # --- similar images ---
 
@@ -471,8 +500,10 @@ class CloseLook(QWidget):
     @property
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
-        return not self._workers.busy and not self._drawers.busy and not self._redraw_soon.waiting
+        mine = not self._workers.busy and not self._drawers.busy and not self._redraw_soon.waiting
+        return mine and self.other_heat.settled
 
     def stop(self) -> None:
         self._workers.stop_all()
         self._drawers.stop_all()
+        self.other_heat.stop()

@@ -247,7 +247,7 @@ class ReviewPage(Scrolled):
             choose.setEnabled(False)
             return row(choose, label("no longer fits the classes or columns of this study", soft=True), None, drop)
         choose.clicked.connect(lambda: self.workspace.shown.replace(*found))
-        tip(choose, "; ".join(" ".join(each.words(self.workspace.shown.classes)) for each in found))
+        tip(choose, "; ".join(" ".join(each.words(self.workspace.shown.classes)).lstrip() for each in found))
         snapshot = self.workspace.shown.snapshot
         mask = snapshot.judged.labels >= -1
         for each in found:

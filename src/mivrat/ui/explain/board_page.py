@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -13,10 +14,11 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWi
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.heatmaps.board import Cell, Column, Row
-from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, Method, Target
+from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, HeatmapMaker, Method, Target
 from mivrat.core.heatmaps.overlay import place_on_map
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
+from mivrat.core.study.records import RunKey, RunRecord
 from mivrat.ui import words
 from mivrat.ui.close_look.panels import ScaleBar
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
@@ -59,6 +61,14 @@ OFFERED: tuple[Wish, ...] = (
 MOST_LISTED = 24
 
 
+@dataclass(frozen=True)
+class OtherRows:
+    """The image as the model held receives it, and the names of its layers on the board."""
+
+    look: Look
+    names: list[str]
+
+
 class BoardPage(QWidget):
     """The controls, the board, and a line that reads the value under the pointer."""
 
@@ -68,6 +78,7 @@ class BoardPage(QWidget):
         super().__init__()
         self.explainer, self.workspace = explainer, explainer.workspace
         self.look: Look | None = None
+        self.other_look: Look | None = None
         self.wishes: list[Wish] = list(USUAL)
         self._wanted: BoardWanted | None = None
         self._drawers = self.workspace.parallel.group(1)
@@ -80,6 +91,7 @@ class BoardPage(QWidget):
         explainer.layers_changed.connect(self.refresh)
         self.workspace.topics.current.connect(self.refresh)
         self.workspace.topics.figures.connect(self.refresh)
+        self.workspace.topics.held.connect(self.refresh)
 
     def _build(self) -> None:
         self.way = Choice(list(words.METHODS.values()), "how the maps are made")
@@ -289,10 +301,17 @@ class BoardPage(QWidget):
             self.view.show_board(Board())
             self.note.setText(f"{maker_rows.what[0].upper()}{maker_rows.what[1:]}: {maker_rows.mend}.")
             return
-        wanted = BoardWanted(image, maker_rows, tuple(self._columns(image)), self.method)
+        wanted = BoardWanted(image, maker_rows, tuple(self._columns(image)), self.method, self._in_other(image))
         if wanted == self._wanted:
             return
         self._fill(wanted)
+
+    def _in_other(self, image: int) -> tuple[RunKey, int] | None:
+        """The run held, and where the image stands there, where its model can tell of it."""
+        held, other = self.workspace.shown.held, self.workspace.shown.other
+        if held is None or other is None or other.at[image] < 0 or not held.b.record.kind.can.gradients:
+            return None
+        return held.b.record.key, int(other.at[image])
 
     def _rows(self) -> tuple[Row, ...] | InputError:
         snapshot = self.workspace.shown.snapshot
@@ -310,29 +329,50 @@ class BoardPage(QWidget):
         snapshot = self.workspace.shown.snapshot
         self.stop_filling()
         self._wanted = wanted
-        record = snapshot.record
-        board = Board([one.name for one in wanted.rows], [])
+        record, held = snapshot.record, self.workspace.shown.held
+        names = [one.name for one in wanted.rows]
+        if wanted.other is not None and held is not None:
+            letters = words.clipped(held.names.b, 14)
+            names = [name for one in wanted.rows for name in (one.name, f"{letters}\n…")]
+        board = Board(names, [])
         board.columns = [
             one.name if one is not None else f"{self._wish_name(wish)}\nnot here"
             for one, wish in zip(wanted.columns, self.wishes, strict=True)
         ]
-        board.cells = [[self._waiting(one) for one in wanted.columns] for _ in wanted.rows]
+        board.cells = [[self._waiting(one) for one in wanted.columns] for _ in names]
+        for line in board.cells[1::2] if wanted.other is not None else ():
+            for cell in line:
+                cell.of_other = True
         if self.look is not None and self.look.image != wanted.image:
-            self.look = None
+            self.look = self.other_look = None
         self.note.setText("")
         self.view.show_board(board)
         self.legend.set_scale(self._scale())
         self.scale.setEnabled(self.method not in SIGNED)
         self.stop_button.setVisible(self.method not in BY_GRADIENT)
         look, makers, looks = self.look, self.workspace.makers, self._looks()
+        other = held.b.record if held is not None and wanted.other is not None else None
+        step = 1 if other is None else 2
 
         def fill(work: Task) -> Look:
             seen = look or look_at(record, wanted.image, side=480)
             work.report(seen)
             with makers.lend(record) as maker:
                 for cell in heat_jobs.compute_board(seen, maker, record, wanted, work.stop):
-                    work.report((cell, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
+                    placed = replace(cell, row=step * cell.row)
+                    work.report((placed, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
+                if other is not None and wanted.other is not None and not work.stop.stopped:
+                    fill_other(work, maker, other, wanted.other[1])
             return seen
+
+        def fill_other(work: Task, maker: HeatmapMaker, other: RunRecord, image: int) -> None:
+            seen = replace(look_at(other, image, side=480), image=wanted.image)
+            with makers.lend(other) as its:
+                rows = heat_jobs.rows_of_other(wanted.rows, maker, its, wanted.method)
+                work.report(OtherRows(seen, [row.name for row in rows]))
+                for cell in heat_jobs.compute_board(seen, its, other, replace(wanted, rows=rows), work.stop):
+                    placed = replace(cell, row=2 * cell.row + 1)
+                    work.report((placed, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
 
         self._filling = self.explainer.workers.start(
             fill,
@@ -353,6 +393,13 @@ class BoardPage(QWidget):
     def _take(self, news: object) -> None:
         if isinstance(news, Look):
             self.look = news
+            return
+        if isinstance(news, OtherRows):
+            self.other_look = news.look
+            board = self.view.board
+            for i, name in enumerate(news.names):
+                board.rows[2 * i + 1] = f"{board.rows[2 * i + 1].split(chr(10))[0]}\n{name.split(chr(10))[0]}"
+            self.view.update()
             return
         assert isinstance(news, tuple)
         cell: Cell = news[0]
@@ -407,20 +454,22 @@ class BoardPage(QWidget):
             return
         if self._drawing is not None:
             self._drawing.cancel()
-        looks = self._looks()
+        looks, other_look = self._looks(), self.other_look
         heats = [
-            (r, c, cell.heat)
+            (r, c, cell.heat, other_look if cell.of_other and other_look is not None else look)
             for r, line in enumerate(board.cells)
             for c, cell in enumerate(line)
             if cell.heat is not None
         ]
-        common = max((float(np.abs(h).max()) for _, _, h in heats), default=0.0) if self.peaks.currentIndex() else None
+        common = (
+            max((float(np.abs(h).max()) for _, _, h, _ in heats), default=0.0) if self.peaks.currentIndex() else None
+        )
 
         def draw(work: Task) -> None:
-            for r, c, heat in heats:
+            for r, c, heat, seen in heats:
                 if work.stop.stopped:
                     return
-                work.report((r, c, to_image(heat_jobs.draw(look, heat, *looks, common))))
+                work.report((r, c, to_image(heat_jobs.draw(seen, heat, *looks, common))))
 
         def take(news: object) -> None:
             assert isinstance(news, tuple)
@@ -433,7 +482,8 @@ class BoardPage(QWidget):
     # --- reading values ---
 
     def _read_value(self, r: int, c: int, across: float, down: float) -> None:
-        cell, look = self.view.board.cells[r][c], self.look
+        cell = self.view.board.cells[r][c]
+        look = self._look_of(cell)
         if cell.heat is None or look is None:
             return
         _, place = base_picture(look, 2) if self.base.currentIndex() == 2 else (None, look.place)
@@ -448,9 +498,14 @@ class BoardPage(QWidget):
             f"{self._name_of(r, c)}: {value:.3g}{share}; place {at[0] + 1}, {at[1] + 1} of {cell.heat.shape[0]} × {cell.heat.shape[1]}"
         )
 
+    def _look_of(self, cell: BoardCell) -> Look | None:
+        """The picture as the model of a cell receives it."""
+        return self.other_look if cell.of_other else self.look
+
     def _name_of(self, r: int, c: int) -> str:
         column = " ".join(self.view.board.columns[c].split("\n")[: 2 if "rather" in self.view.board.columns[c] else 1])
-        return f"{column}, {self.view.board.rows[r].split(chr(10))[0]}"
+        told = self.view.board.rows[r].split(chr(10))
+        return f"{column}, {' '.join(told) if self.view.board.cells[r][c].of_other else told[0]}"
 
     def _tell_focus(self) -> None:
         """Say what the cell in focus is, and what has to be said beside it."""
@@ -509,10 +564,11 @@ class BoardPage(QWidget):
         """Write the map in focus over its base, with a legend."""
         r, c = self.view.at
         cell = self.view.board.cells[r][c] if self.view.board.cells else BoardCell()
-        if cell.heat is None or self.look is None:
+        look = self._look_of(cell)
+        if cell.heat is None or look is None:
             return
         pixels = heat_jobs.draw(
-            self.look, cell.heat, self.base.currentIndex(), self.opacity.value() / 100, self._scale(), None
+            look, cell.heat, self.base.currentIndex(), self.opacity.value() / 100, self._scale(), None
         )
         data = io.BytesIO()
         peak = float(np.abs(cell.heat).max())
@@ -542,7 +598,10 @@ class BoardPage(QWidget):
             )
         looks = self._looks()
         pictures = [
-            [None if one.heat is None else heat_jobs.draw(look, one.heat, *looks, common) for one in line]
+            [
+                None if one.heat is None else heat_jobs.draw(self._look_of(one) or look, one.heat, *looks, common)
+                for one in line
+            ]
             for line in board.cells
         ]
         notes = [[one.note for one in line] for line in board.cells]

@@ -23,6 +23,7 @@ class BoardCell:
     heat: NDArray[np.float32] | None = None
     picture: QImage | None = None
     note: str = "…"
+    of_other: bool = False
 
 
 @dataclass
@@ -216,19 +217,21 @@ class BoardView(QWidget):
             self._paint_name(painter, QRectF(square.left(), 0, square.width(), HEAD - 6), self.board.columns[c])
         for r in rows:
             square = self.cell_rect(r, 0)
-            self._paint_name(painter, QRectF(0, square.top(), NAMES - 12, square.height()), self.board.rows[r], up=True)
+            ink = "second" if self.board.cells[r] and self.board.cells[r][0].of_other else "ink"
+            place = QRectF(0, square.top(), NAMES - 12, square.height())
+            self._paint_name(painter, place, self.board.rows[r], up=True, ink=ink)
             for c in columns:
                 self._paint_cell(painter, r, c)
 
     @staticmethod
-    def _paint_name(painter: QPainter, place: QRectF, text: str, *, up: bool = False) -> None:
+    def _paint_name(painter: QPainter, place: QRectF, text: str, *, up: bool = False, ink: str = "ink") -> None:
         """A name on up to two lines: the first in ink, the second softer; to the right for rows."""
         first, _, second = text.partition("\n")
-        lines = [(first, font(12, QFont.Weight.DemiBold), "ink"), (second, font(11), "soft")]
+        lines = [(first, font(12, QFont.Weight.DemiBold), ink), (second, font(11), "soft")]
         top = place.top() + 2 if up else place.bottom() - 17 * (2 if second else 1)
-        for n, (line, shape, ink) in enumerate(lines):
+        for n, (line, shape, token) in enumerate(lines):
             painter.setFont(shape)
-            painter.setPen(theme.colour(ink))
+            painter.setPen(theme.colour(token))
             mode = Qt.TextElideMode.ElideLeft if up and not n else Qt.TextElideMode.ElideMiddle
             shown = painter.fontMetrics().elidedText(line, mode, int(place.width()))
             painter.drawText(QRectF(place.left(), top + 17 * n, place.width(), 17), Qt.AlignmentFlag.AlignLeft, shown)

@@ -131,7 +131,7 @@ class PlanForm(QWidget):
             images = tuple(i for i in images if i in region.each)
         target = "predicted" if self.target.currentIndex() <= 0 else self.target.currentText()
         conditions = "; ".join(
-            " ".join(one.words(self.workspace.shown.classes)) for one in self.workspace.shown.conditions
+            " ".join(one.words(self.workspace.shown.classes)).lstrip() for one in self.workspace.shown.conditions
         )
         return CoverPlan(images, region, HOWS[self.hide_as.currentIndex()], target, 0, conditions or "all images")
 

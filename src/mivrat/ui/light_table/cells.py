@@ -9,11 +9,13 @@ from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.other import Other
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.theme import font, mix, theme
 from mivrat.workspace.workspace import Workspace
 
-CAPTION = 38
+# Below a picture: two lines, and three while another run is held against the one shown.
+CAPTION, CAPTION_OF_BOTH = 38, 54
 MOST_KEPT = 300
 
 
@@ -25,14 +27,14 @@ class Cells:
         # Gives an image's picture with heat over it, None where there is none (yet).
         self.heat_of: Callable[[int], QImage | None] = lambda image: None
         self._kept: dict[tuple[object, ...], QPixmap] = {}
-        self._kept_of: Judged | None = None
+        self._kept_of: tuple[Judged, Other | None] | None = None
 
     def get(self, image: int, side: int, ratio: float) -> QPixmap:
         """An image's picture, ``side`` wide and as high with its caption below."""
-        snapshot = self.workspace.shown.snapshot
-        if self._kept_of is not snapshot.judged:
+        snapshot, other = self.workspace.shown.snapshot, self.workspace.shown.other
+        if self._kept_of is None or self._kept_of[0] is not snapshot.judged or self._kept_of[1] is not other:
             self._kept.clear()
-            self._kept_of = snapshot.judged
+            self._kept_of = snapshot.judged, other
         picture, final = self._thumbnails.known(snapshot.record.image_set.file(image))
         if final and picture is not None:
             picture = self.heat_of(image) or picture
@@ -48,9 +50,13 @@ class Cells:
         self._kept[key] = found
         return found
 
-    @staticmethod
-    def _sheet(side: int, ratio: float) -> QPixmap:
-        made = QPixmap(round(side * ratio), round((side + CAPTION) * ratio))
+    @property
+    def caption(self) -> int:
+        """The height of what stands below a picture."""
+        return CAPTION if self.workspace.shown.other is None else CAPTION_OF_BOTH
+
+    def _sheet(self, side: int, ratio: float) -> QPixmap:
+        made = QPixmap(round(side * ratio), round((side + self.caption) * ratio))
         made.setDevicePixelRatio(ratio)
         made.fill(theme.colour("sheet"))
         return made
@@ -72,9 +78,15 @@ class Cells:
                 place = self._paint_picture(painter, picture, side, ratio)
             if self.workspace.shown.snapshot.judged.wrong[image]:
                 self._paint_notch(painter, place.topRight(), side)
+            other = self.workspace.shown.other
+            if other is not None and other.both[image] and other.predicted[image] != other.judged.labels[image]:
+                self._paint_notch(painter, place.bottomRight(), -side)
             if self.workspace.shown.reviews[image].reviewed:
                 self._paint_tick(painter, place.bottomLeft())
-            self._paint_caption(painter, image, side)
+            if other is None:
+                self._paint_caption(painter, image, side)
+            else:
+                self._paint_both(painter, image, side, other)
         return made
 
     @staticmethod
@@ -98,12 +110,12 @@ class Cells:
 
     @staticmethod
     def _paint_notch(painter: QPainter, corner: QPointF, side: int) -> None:
-        """A notch cut from the corner: a wrong answer."""
+        """A notch cut from the upper corner: a wrong answer; from the lower one (``side`` below 0) one of the run held."""
         notch = side * 0.14
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(theme.colour("sheet"), 1.5))
-        painter.setBrush(theme.colour("wrong"))
-        points = [corner, QPointF(corner.x() - notch, corner.y()), QPointF(corner.x(), corner.y() + notch)]
+        painter.setBrush(theme.colour("wrong" if side > 0 else "second"))
+        points = [corner, QPointF(corner.x() - abs(notch), corner.y()), QPointF(corner.x(), corner.y() + notch)]
         painter.drawPolygon(QPolygonF(points))
         painter.setBrush(Qt.BrushStyle.NoBrush)
 
@@ -115,6 +127,51 @@ class Cells:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(theme.colour("ink"), 1.6))
         painter.drawPolyline(QPolygonF([QPointF(x + 4, y + 8), QPointF(x + 7, y + 11), QPointF(x + 12, y + 5)]))
+
+    def _paint_both(self, painter: QPainter, image: int, side: int, other: Other) -> None:
+        """Both answers, each with its mark and its confidence; below them the label where neither gives it."""
+        judged, classes = self.workspace.shown.snapshot.judged, self.workspace.shown.classes
+        label_index = int(judged.labels[image])
+        answers = (
+            ("accent", int(judged.predicted[image]), float(judged.confidence[image])),
+            ("second", int(other.predicted[image]), float(other.confidence[image])),
+        )
+        for line, (token, predicted, confidence) in enumerate(answers):
+            area = QRect(0, side + 4 + 16 * line, side, 16)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.colour(token))
+            middle = area.center().y() + 0.5
+            if token == "accent":
+                painter.drawEllipse(QPointF(4, middle), 3.2, 3.2)
+            else:
+                painter.drawRect(QRectF(1, middle - 3, 6, 6))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setFont(font(12, QFont.Weight.Medium))
+            number = "" if predicted < 0 or confidence != confidence else f"{confidence:.2f}"
+            width = painter.fontMetrics().horizontalAdvance(number) + 4
+            wrong = predicted >= 0 and label_index >= 0 and predicted != label_index
+            painter.setPen(theme.colour("soft" if predicted < 0 else "wrong" if wrong else "ink"))
+            name = "no answer" if predicted < 0 else classes[predicted] if predicted < len(classes) else "another class"
+            shown = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, area.width() - width - 12)
+            painter.drawText(area.adjusted(12, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, shown)
+            painter.setPen(theme.colour("soft"))
+            painter.drawText(area, Qt.AlignmentFlag.AlignRight, number)
+        text = (
+            "no label"
+            if label_index < 0
+            else ""
+            if label_index in (a[1] for a in answers)
+            else f"labelled {classes[label_index]}"
+        )
+        painter.setFont(font(11))
+        painter.setPen(theme.colour("soft"))
+        area = QRect(12, side + 36, side - 12, 16)
+        painter.drawText(
+            area,
+            Qt.AlignmentFlag.AlignLeft,
+            painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, area.width()),
+        )
 
     def _paint_caption(self, painter: QPainter, image: int, side: int) -> None:
         judged, classes = self.workspace.shown.snapshot.judged, self.workspace.shown.classes

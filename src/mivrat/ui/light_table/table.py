@@ -5,7 +5,16 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
-from mivrat.core.selecting.ordering import BANDS, BY_COLUMN, BY_ROLE, ORDERS, UNLIKE, columns_to_group_by
+from mivrat.core.selecting.ordering import (
+    BANDS,
+    BY_BOTH,
+    BY_COLUMN,
+    BY_ROLE,
+    ORDERS,
+    ORDERS_OF_BOTH,
+    UNLIKE,
+    columns_to_group_by,
+)
 from mivrat.ui import words
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.parts.pictures import Thumbnails
@@ -56,6 +65,7 @@ class LightTable(QWidget):
         workspace.topics.selection.connect(self._tell)
         workspace.topics.current.connect(self._tell)
         workspace.topics.run.connect(self._list_columns)
+        workspace.topics.held.connect(self._list_columns)
         workspace.topics.arrangement_wanted.connect(self._arrange)
 
     def _list_columns(self) -> None:
@@ -63,10 +73,16 @@ class LightTable(QWidget):
         snapshot = self.workspace.shown.snapshot
         items = snapshot.record.image_set.items
         self.order.clear()
-        self.order.addItems([*ORDERS, *(f"{BY_COLUMN}{name}" for name in (items[0].columns if items else ()))])
+        both = self.workspace.shown.other is not None
+        of_both = ORDERS_OF_BOTH if both else ()
+        self.order.addItems(
+            [*ORDERS, *of_both, *(f"{BY_COLUMN}{name}" for name in (items[0].columns if items else ()))]
+        )
         bands = BANDS if snapshot.record.families else BANDS[:-1]
         self.bands.clear()
-        self.bands.addItems([*bands, *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items))])
+        self.bands.addItems(
+            [*bands, *((BY_BOTH,) if both else ()), *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items))]
+        )
         self._tell()
 
     def _choose_order(self) -> None:

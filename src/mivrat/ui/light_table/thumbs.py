@@ -23,7 +23,7 @@ from mivrat.core.selecting.ordering import (
     Band,
 )
 from mivrat.ui import words
-from mivrat.ui.light_table.cells import CAPTION, Cells
+from mivrat.ui.light_table.cells import Cells
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
@@ -73,6 +73,7 @@ class Thumbs(QAbstractScrollArea):
         workspace.topics.selection.connect(self._relist)
         workspace.topics.current.connect(self._reveal)
         workspace.topics.reviews.connect(self.viewport().update)
+        workspace.topics.held.connect(self._relist)
         thumbnails.ready.connect(lambda: None if self._soon.waiting else self._soon.start())
         theme.changed.connect(self.viewport().update)
 
@@ -88,7 +89,7 @@ class Thumbs(QAbstractScrollArea):
 
     @property
     def _row_height(self) -> int:
-        return self._side + CAPTION + _GAP
+        return self._side + self._cells.caption + _GAP
 
     def cell_rect(self, position: int) -> QRect:
         """Where the image at a position stands, in viewport coordinates."""
@@ -98,7 +99,7 @@ class Thumbs(QAbstractScrollArea):
             4 + column * (self._side + _GAP),
             self._tops[b] + line * self._row_height - self.verticalScrollBar().value(),
             self._side,
-            self._side + CAPTION,
+            self._side + self._cells.caption,
         )
 
     def _band_of(self, position: int) -> int:

@@ -23,7 +23,7 @@ from mivrat.workspace.workspace import Workspace
 LEAST_FOR_NAMES, ENOUGH_FOR_NAMES = 150, 240
 SMALL = 30
 INTERVAL = Qt.ItemDataRole.UserRole + 1
-SHARE = Qt.ItemDataRole.UserRole + 2
+SHARE, OTHER = Qt.ItemDataRole.UserRole + 2, Qt.ItemDataRole.UserRole + 3
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -103,6 +103,7 @@ class ClassModel(QAbstractTableModel):
         self._order: list[int] = []
         self._sorted_by = (0, Qt.SortOrder.AscendingOrder)
         workspace.topics.measured.connect(self._reset)
+        workspace.topics.compared.connect(self._reset)
 
     def _reset(self) -> None:
         self.beginResetModel()
@@ -206,9 +207,23 @@ class ClassModel(QAbstractTableModel):
             return number.small(c)
         if role == SHARE:
             return None if number.share is None else number.share(c)
+        other = self._other(k, number) if role in (OTHER, Qt.ItemDataRole.ToolTipRole) else None
+        if role == OTHER:
+            return other
         if role == Qt.ItemDataRole.ToolTipRole:
-            return plain(number.tip(c, self._names[k]))
+            held = self.workspace.shown.held
+            more = f"\n{held.names.b}: {words.with_bounds(other)}" if other is not None and held is not None else ""
+            return plain(f"{number.tip(c, self._names[k])}{more}")
         return None
+
+    def _other(self, k: int, number: Number) -> Proportion | None:
+        """The same share of the class under the run held, where that is over the same images."""
+        compared, measured = self.workspace.shown.compared, self.workspace.shown.measured
+        if compared is None or compared.b_figures is None or number.share is None or self.by_family:
+            return None
+        if compared.of_selection != measured.of_selection or k >= len(compared.b_figures.classes):
+            return None
+        return number.share(compared.b_figures.classes[k])
 
     def _of_names(self, k: int, column: int, role: int) -> Any:
         if role == Qt.ItemDataRole.ToolTipRole:
@@ -240,10 +255,28 @@ class _IntervalDelegate(QStyledItemDelegate):
         painter.setFont(font(13))
         painter.setPen(theme.colour("ink"))
         painter.drawText(area, right | Qt.AlignmentFlag.AlignTop, index.data())
+        other = index.data(OTHER)
         painter.setFont(font(11))
-        painter.setPen(theme.colour("soft" if index.data(SHARE) is not None else "look"))
-        painter.drawText(area, right | Qt.AlignmentFlag.AlignBottom, small)
+        painter.setPen(
+            theme.colour("second" if other is not None else "soft" if index.data(SHARE) is not None else "look")
+        )
+        painter.drawText(
+            area,
+            right | Qt.AlignmentFlag.AlignBottom,
+            f"→ {words.percent(other.value)}" if other is not None else small,
+        )
         share = index.data(SHARE)
+        if other is not None and other.value is not None:  # in plum below the bar of the run shown, a little lower
+            left, width, bottom = area.left(), area.width(), option.rect.bottom() - 1
+            if other.low is not None:
+                painter.fillRect(
+                    round(left + width * other.low),
+                    bottom,
+                    max(2, round(width * (other.high - other.low))),
+                    2,
+                    theme.colour("second"),
+                )
+            painter.fillRect(round(left + width * other.value) - 2, bottom - 1, 4, 3, theme.colour("second"))
         if share is not None and share.value is not None:
             left, width, bottom = area.left(), area.width(), option.rect.bottom() - 3
             painter.fillRect(left, bottom, width, 1, theme.colour("line"))

@@ -71,6 +71,14 @@ class CoverageCurve(Diagram):
         some = np.unique(np.linspace(0, len(found.answered) - 1, MOST_POINTS).astype(int))
         some = some[found.answered[some] >= min(STEADY, found.total)]
         answered, hits = found.answered[some], found.hits[some]
+        other = self._page.other
+        if other is not None and other.total:
+            points = np.unique(np.linspace(0, len(other.answered) - 1, MOST_POINTS).astype(int))
+            points = points[other.answered[points] >= min(STEADY, other.total)]
+            shares_of = other.hits[points] / other.answered[points]
+            self.plot.addItem(
+                line(other.answered[points] / other.total, np.maximum(least, shares_of), pen("second", 1.6))
+            )
         self.plot.addItem(line(answered / found.total, hits / answered, pen("accent", 2)))
 
     def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
@@ -131,6 +139,20 @@ class Coverage(QWidget):
         layout.addLayout(row(self.pick, None))
         self._late = Late(self, self.refresh)
         workspace.topics.measured.connect(self._late.ask)
+        workspace.topics.compared.connect(self._late.ask)
+        workspace.topics.compared.connect(self.curve.redraw)
+
+    @property
+    def other(self) -> Selective | None:
+        """The curve of the run held, where that is of the same images."""
+        shown = self.workspace.shown
+        if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
+            return None
+        return shown.compared.b_selective
+
+    def _held_in_words(self) -> str:
+        held = self.workspace.shown.held
+        return f" Plum: {words.clipped(held.names.b, 40)}." if self.other is not None and held is not None else ""
 
     @property
     def selective(self) -> Selective | None:
@@ -166,7 +188,7 @@ class Coverage(QWidget):
             )
             texts.append(f"at least {100 * target:.0f} % right: {text}")
         self.targets.setText(
-            f"{'; '.join(texts)}. The guarantee fails in at most 5 % of studies. Area under risk and coverage {words.decimal(found.aurc)}."
+            f"{'; '.join(texts)}. The guarantee fails in at most 5 % of studies. Area under risk and coverage {words.decimal(found.aurc)}.{self._held_in_words()}"
         )
         self.curve.show_curve(found)
 

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWi
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.result import in_words
+from mivrat.core.comparing.holding import IN_POINTS, headline_differences
 from mivrat.core.figures.bootstrap import FEW_UNITS, LEAST_UNITS
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.significance import even_split, holm
@@ -104,6 +105,17 @@ def headline_lines(workspace: Workspace) -> list[Line]:
     return lines
 
 
+def held_values(workspace: Workspace) -> dict[str, str]:
+    """The headline figures of the run held, by name, where they are of the same images as those shown."""
+    shown = workspace.shown
+    if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
+        return {}
+    return {
+        name: words.percent(one.b) if key.startswith("top") or key in IN_POINTS else words.decimal(one.b)
+        for key, name, one in headline_differences(shown.compared)
+    }
+
+
 class Headline(Scrolled):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
@@ -125,6 +137,7 @@ class Headline(Scrolled):
         whole.addStretch(1)
         self.setWidget(body)
         workspace.topics.measured.connect(self.refresh)
+        workspace.topics.compared.connect(self.refresh)
         workspace.topics.selection.connect(self._mark)
         theme.changed.connect(self._follow_theme)
 
@@ -159,7 +172,16 @@ class Headline(Scrolled):
         pairs = [(*one, int(matrix[one[0]].sum()), int(matrix[one[1], one[0]])) for one in measured.mistakes.largest]
         units = snapshot.judged.units
         over = (units.column, measured.figures.top_k[1].units) if units is not None else None
-        return theme.tokens.name, headline_lines(self.workspace), pairs, snapshot.counts, snapshot.record.key, over
+        held = held_values(self.workspace)
+        return (
+            theme.tokens.name,
+            headline_lines(self.workspace),
+            held,
+            pairs,
+            snapshot.counts,
+            snapshot.record.key,
+            over,
+        )
 
     def _fill(self) -> None:
         clear(self._layout)
@@ -167,10 +189,20 @@ class Headline(Scrolled):
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         grid.setVerticalSpacing(6)
-        for column, title in enumerate(("", "", "95 % interval", "images")):
-            head = label(title, soft=True)
+        held_name = (
+            words.clipped(self.workspace.shown.held.names.b, 18)
+            if held_values(self.workspace) and self.workspace.shown.held
+            else ""
+        )
+        for column, title in enumerate(("", "", "95 % interval", "images", held_name)):
+            head = label(title, "second" if column == 4 else "", soft=column < 4)
             grid.addWidget(head, 0, column, Qt.AlignmentFlag.AlignRight)
+        held = held_values(self.workspace)
         for i, line in enumerate(headline_lines(self.workspace), 1):
+            if line.name in held:
+                other = label(held[line.name], "second")
+                tip(other, f"{line.name} of what is held; see Compare")
+                grid.addWidget(other, i, 4, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             name = label(line.name)
             value = label(line.value, "big" if i == 1 else "heading")
             for column, widget in enumerate(
@@ -189,7 +221,7 @@ class Headline(Scrolled):
                     Qt.AlignmentFlag.AlignVCenter
                     | (Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight),
                 )
-        grid.setColumnStretch(4, 1)
+        grid.setColumnStretch(5, 1)
         self._layout.addLayout(grid)
         self._add_units()
         if not self.workspace.shown.snapshot.judged.has_scores:

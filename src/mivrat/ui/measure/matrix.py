@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
+    QColor,
     QFontMetrics,
     QHelpEvent,
     QImage,
@@ -28,7 +29,6 @@ from mivrat.ui.theme import font, mix, theme
 from mivrat.workspace.workspace import Workspace
 
 LARGEST_CELL = 96.0
-LEAST_WITH_NUMBERS = 26
 LEAST_WITH_NAMES = 13
 NAME_MARGIN = 12
 # Zooming goes at least as far as this, so that every cell can be read.
@@ -71,6 +71,10 @@ class ConfusionMatrix(QWidget):
 
     pointed = Signal(object)
     zoomed = Signal()
+    # What the names of the lines take at least.
+    least_left = 96
+    # Cells as large as this show numbers; above the columns' names there is so much room.
+    least_with_numbers, above_names = 26, 24.0
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -141,6 +145,37 @@ class ConfusionMatrix(QWidget):
             self._values = matrix, max(1.0, float(off.max(initial=0.0)))
         return self._values
 
+    # --- what another matrix shows otherwise ---
+
+    def shade(self, part: float) -> QColor:
+        """The colour of a cell off the diagonal whose value is this part of the largest."""
+        return theme.magnitude(0.14 + 0.86 * part)
+
+    def number(self, value: float) -> str:
+        """What a cell says."""
+        return "–" if np.isnan(value) else f"{value:.0f}"
+
+    def shades(self, values: Values, most: float) -> NDArray[np.uint8]:
+        """The place of each cell's colour among ``colours``; small values are lifted, so that they show."""
+        # In one array throughout: of a thousand classes every further one costs the paint event some milliseconds.
+        part = np.divide(values, most, dtype=np.float32, casting="same_kind")
+        if self.mode:
+            np.nan_to_num(part, copy=False)
+        np.minimum(part, 1.0, out=part)
+        np.sqrt(part, out=part)
+        part *= DIAGONAL - 1
+        return part.astype(np.uint8)
+
+    def colours(self) -> list[QColor]:
+        """The DIAGONAL colours of the matrix drawn as a picture."""
+        return [theme.magnitude(i / (DIAGONAL - 1)) for i in range(DIAGONAL)]
+
+    def point_at(self, cell: tuple[int, int] | None) -> None:
+        """Show the cross of a cell that is pointed at elsewhere."""
+        if cell != self.pointed_cell:
+            self.pointed_cell = cell
+            self.update()
+
     def _fitting(self) -> _Fit:
         """How the whole matrix fits: with names beside it where cells are large enough for them."""
         count, widest = max(1, len(self._matrix)), self._widest_name()
@@ -157,12 +192,11 @@ class ConfusionMatrix(QWidget):
         names = (metrics.horizontalAdvance(words.clipped(n, 22)) for n in self.workspace.shown.classes[:200])
         return min(150, max(names, default=40)) + NAME_MARGIN
 
-    @staticmethod
-    def _room(names: int, upright: bool) -> tuple[float, float]:
+    def _room(self, names: int, upright: bool) -> tuple[float, float]:
         """The room left of the matrix and above it, with names so wide or none."""
         if not names:
             return 24.0, 24.0
-        return float(max(names, 96)), 44.0 if upright else min(names, 110) + 24.0
+        return float(max(names, self.least_left)), 44.0 if upright else min(names, 110) + self.above_names
 
     @property
     def most_zoom(self) -> float:
@@ -333,7 +367,7 @@ class ConfusionMatrix(QWidget):
     def _paint_cells(self, painter: QPainter, found: _Layout) -> None:
         matrix, side, place = self._matrix, found.side, found.place
         values, most = self.values()
-        numbers, order, size = side >= LEAST_WITH_NUMBERS, self.order.tolist(), 13 if side >= 34 else 10
+        numbers, order, size = side >= self.least_with_numbers, self.order.tolist(), 13 if side >= 34 else 10
         hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
         lines, columns = self._in_sight(found)
         for line in lines:
@@ -354,35 +388,25 @@ class ConfusionMatrix(QWidget):
                         )
                     painter.restore()
                 elif amount:
-                    painter.fillRect(cell, theme.magnitude(0.14 + 0.86 * values[i, j] / most))
+                    painter.fillRect(cell, self.shade(values[i, j] / most))
                 if not numbers or (i != j and not amount):
                     if numbers:
                         painter.setPen(theme.colour("faint"))
                         painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "·")
                     continue
-                strong = i != j and values[i, j] / most > 0.55
+                strong = i != j and abs(values[i, j]) / most > 0.55
                 painter.setFont(font(size))
                 painter.setPen(theme.colour("on_accent" if strong else "soft" if i == j else "ink"))
-                painter.drawText(
-                    cell, Qt.AlignmentFlag.AlignCenter, "–" if np.isnan(values[i, j]) else f"{values[i, j]:.0f}"
-                )
+                painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, self.number(values[i, j]))
 
     def _paint_picture(self, painter: QPainter, found: _Layout) -> None:
         if self._picture is None:
             values, most = self.values()
             count = len(values)
-            # In one array throughout: of a thousand classes every further one costs the paint event some milliseconds.
-            part = np.divide(values, most, dtype=np.float32, casting="same_kind")
-            if self.mode:
-                np.nan_to_num(part, copy=False)
-            np.minimum(part, 1.0, out=part)
-            np.sqrt(part, out=part)
-            part *= DIAGONAL - 1
-            shade = part.astype(np.uint8)[self.order][:, self.order]
+            shade = self.shades(values, most)[self.order][:, self.order]
             np.fill_diagonal(shade, DIAGONAL)
             self._picture = QImage(shade.tobytes(), count, count, count, QImage.Format.Format_Indexed8).copy()
-            shades = [theme.magnitude(i / (DIAGONAL - 1)) for i in range(DIAGONAL)]
-            self._picture.setColorTable([colour.rgb() for colour in (*shades, theme.colour("line"))])
+            self._picture.setColorTable([colour.rgb() for colour in (*self.colours(), theme.colour("line"))])
         painter.drawImage(found.place, self._picture)
         painter.setPen(theme.colour("line"))
         painter.drawRect(found.view)

@@ -34,6 +34,7 @@ class ReliabilityDiagram(Diagram):
         for side in ("left", "bottom"):
             self.tick(self.counts, side, [])
         workspace.topics.measured.connect(self.redraw)
+        workspace.topics.compared.connect(self.redraw)
         workspace.topics.selection.connect(self.remark)
 
     @property
@@ -55,6 +56,14 @@ class ReliabilityDiagram(Diagram):
         if not self.with_temperature or self.of_class is not None or deep is None or deep.temperature is None:
             return None
         return deep.temperature.reliability_after
+
+    def other(self) -> Calibration | None:
+        """The calibration of the run held, where that is of the same images and in bins of equal width."""
+        shown = self.workspace.shown
+        compared = shown.compared
+        if compared is None or compared.b_figures is None or self.of_class is not None or self.equal_count:
+            return None
+        return compared.b_figures.calibration if compared.of_selection == shown.measured.of_selection else None
 
     # --- its marks ---
 
@@ -121,6 +130,8 @@ class ReliabilityDiagram(Diagram):
             self._draw_shares(filled)
         if (after := self.after()) is not None:
             self._draw_after(after)
+        if (other := self.other()) is not None:
+            self._draw_other(other)
 
     def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
         """A wash behind the bins."""
@@ -180,3 +191,18 @@ class ReliabilityDiagram(Diagram):
         x, y = [b.confidence or 0.0 for b in found], [b.accuracy.value or 0.0 for b in found]
         self.shares.addItem(line(x, y, pen("ink", 1.5)))
         self.shares.addItem(dots(x, y, theme.colour("sheet"), pen("ink", 1.5)))
+
+    def _draw_other(self, other: Calibration) -> None:
+        """Squares on their intervals, in plum."""
+        found = [b for b in other.bins if b.confidence is not None and b.accuracy.value is not None]
+        x, y = [b.confidence or 0.0 for b in found], [b.accuracy.value or 0.0 for b in found]
+        ends = [(b.confidence, b.accuracy.low, b.accuracy.high) for b in found if b.accuracy.low is not None]
+        if ends:
+            across, upright = (
+                [a for a, _, _ in ends for _ in range(2)],
+                [v for _, low, high in ends for v in (low, high)],
+            )
+            self.shares.addItem(line(across, upright, pen("second"), pairs=True))  # type: ignore[arg-type]
+        made = dots(x, y, theme.colour("second"), size=8)
+        made.setSymbol("s")
+        self.shares.addItem(made)

@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
-from PySide6.QtCore import QPoint, QRect
-from PySide6.QtGui import QImage, QPainter
-from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QWidget
 
 from mivrat.ui.measure.class_page import ClassesPage
 from mivrat.ui.measure.confusions import Confusions
@@ -17,7 +12,6 @@ from mivrat.ui.measure.reliability import Reliability
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import Choice, row, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.ui.theme import theme
 from mivrat.workspace.measuring import Measurer
 from mivrat.workspace.workspace import Workspace
 
@@ -42,7 +36,7 @@ class MeasureStep(StepArea):
         self.more = self.export_button(
             "export these figures",
             "Copy as a table, save as a picture",
-            ("Save as a picture…", self._choose_picture),
+            ("Save as a picture…", self.choose_picture),
         )
         beside = QWidget()
         beside.setLayout(row(self.scope, self.more, spacing=4))
@@ -54,29 +48,3 @@ class MeasureStep(StepArea):
             self.groups,
             top=flowing(self.tabs, beside, spacing=12),
         )
-
-    def _choose_picture(self) -> None:
-        name = NAMES[self.tabs.current].lower()
-        found, _ = QFileDialog.getSaveFileName(self, "Save as a picture", f"{name}.png", "Pictures (*.png *.svg)")
-        if found:
-            self.save_picture(Path(found))
-
-    def save_picture(self, path: Path) -> None:
-        """Draw the page into a file: SVG where its name ends so, else PNG at twice the screen's size."""
-        page = self.page
-        size = page.size()
-        if path.suffix.lower() == ".svg":
-            generator = QSvgGenerator()
-            generator.setFileName(str(path))
-            generator.setSize(size)
-            generator.setViewBox(QRect(0, 0, size.width(), size.height()))
-            generator.setTitle(NAMES[self.tabs.current])
-            with QPainter(generator) as painter:
-                painter.fillRect(0, 0, size.width(), size.height(), theme.colour("paper"))
-                page.render(painter, QPoint())
-            return
-        picture = QImage(size * 2, QImage.Format.Format_RGB32)
-        picture.setDevicePixelRatio(2)
-        picture.fill(theme.colour("paper"))
-        page.render(picture)
-        picture.save(str(path if path.suffix else path.with_suffix(".png")))

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Protocol
 
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QLayout, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QPoint, QRect, Qt
+from PySide6.QtGui import QImage, QKeySequence, QPainter, QShortcut
+from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtWidgets import QFileDialog, QLayout, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from mivrat.ui.parts.widgets import Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
@@ -89,6 +91,33 @@ class StepArea(QWidget):
         lines = getattr(self.page, "as_table", None)
         if lines is not None:
             copy_table(lines())
+
+    def choose_picture(self) -> None:
+        """Ask where the page shown is to be saved as a picture, and save it."""
+        name = self.tabs.current_name.lower()
+        found, _ = QFileDialog.getSaveFileName(self, "Save as a picture", f"{name}.png", "Pictures (*.png *.svg)")
+        if found:
+            self.save_picture(Path(found))
+
+    def save_picture(self, path: Path) -> None:
+        """Draw the page into a file: SVG where its name ends so, else PNG at twice the screen's size."""
+        page = self.page
+        size = page.size()
+        if path.suffix.lower() == ".svg":
+            generator = QSvgGenerator()
+            generator.setFileName(str(path))
+            generator.setSize(size)
+            generator.setViewBox(QRect(0, 0, size.width(), size.height()))
+            generator.setTitle(self.tabs.current_name)
+            with QPainter(generator) as painter:
+                painter.fillRect(0, 0, size.width(), size.height(), theme.colour("paper"))
+                page.render(painter, QPoint())
+            return
+        picture = QImage(size * 2, QImage.Format.Format_RGB32)
+        picture.setDevicePixelRatio(2)
+        picture.fill(theme.colour("paper"))
+        page.render(picture)
+        picture.save(str(path if path.suffix else path.with_suffix(".png")))
 
     def focus_first(self) -> None:
         """Give the focus to the highest thing on the page that takes it."""

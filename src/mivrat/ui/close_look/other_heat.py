@@ -1,0 +1,158 @@
+"""The evidence that the run held sees in the same image, for the same targets, below that of the run shown."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.gradients.layers import Layer, corresponding
+from mivrat.core.heatmaps.overlay import overlay
+from mivrat.ui import words
+from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
+from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.widgets import label, restyle, row
+from mivrat.ui.theme import theme
+from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.look import Evidence, Look, find_evidence, look_at
+from mivrat.workspace.workspace import Workspace
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """How heat is laid over the photo: its opacity, its colours, and whether all maps are divided by the highest peak."""
+
+    opacity: float
+    scale: str
+    common: bool
+
+
+class OtherHeat(QWidget):
+    """What the run held says of the image, and its maps for two classes side by side."""
+
+    def __init__(self, workspace: Workspace, zoom: Zoom) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self._workers, self._drawers = workspace.parallel.group(1), workspace.parallel.group(1)
+        self._finding, self._drawing = Newest(self._workers), Newest(self._drawers)
+        self._found: tuple[Look, Evidence] | None = None
+        self.name, self.says, self.layer = label(wrap=True), label(wrap=True), label(soft=True, wrap=True)
+        self.panels = [PicturePanel("evidence for"), PicturePanel("evidence for")]
+        for panel in self.panels:
+            panel.share(zoom)
+        said = QWidget()
+        beside = QVBoxLayout(said)
+        beside.setContentsMargins(0, 0, 0, 0)
+        for one in (self.name, self.says, self.layer):
+            beside.addWidget(one)
+        beside.addStretch(1)
+        whole = row(said, *self.panels, spacing=12)
+        for i in range(3):
+            whole.setStretch(i, 1)
+        self.setLayout(whole)
+        self.hide()
+
+    def show_words(self, image: int) -> None:
+        """Say what the run held answers to an image; hidden while none is held on these images."""
+        self._finding.cancel()
+        self._drawing.cancel()
+        self._found = None
+        held, other = self.workspace.shown.held, self.workspace.shown.other
+        self.setVisible(held is not None and other is not None)
+        if held is None or other is None:
+            return
+        restyle(self.name, f"color: {theme.tokens.second}; font-weight: 600;")
+        self.name.setText(words.clipped(held.names.b, 40))
+        self.layer.setText("")
+        classes, predicted = held.a.record.classes, int(other.predicted[image])
+        labelled = int(other.judged.labels[image])
+        if predicted < 0:
+            self.says.setText("no answer" if other.at[image] >= 0 else "this image is not among its images")
+        else:
+            told = f"{classes[predicted] if predicted < len(classes) else 'another class'}"
+            sure = float(other.confidence[image])
+            told += f" at {100 * sure:.1f} %" if sure == sure else ""
+            if labelled >= 0:
+                told += (
+                    ", as labelled"
+                    if predicted == labelled
+                    else f"; the label at {100 * float(other.own[image]):.1f} %"
+                    if other.own[image] == other.own[image]
+                    else ", wrong"
+                )
+            self.says.setText(told)
+        for panel in self.panels:
+            panel.frame = None
+            panel.show_image(None, "…" if predicted >= 0 else "no answer to explain")
+            panel.set_caption("evidence")
+
+    def ask(self, image: int, evidence: Evidence, drawing: Drawing) -> None:
+        """Work out the same evidence under the run held: by the same method, at the layer that corresponds."""
+        held, other = self.workspace.shown.held, self.workspace.shown.other
+        if held is None or other is None or other.at[image] < 0 or other.predicted[image] < 0:
+            return
+        record, at, makers = held.b.record, int(other.at[image]), self.workspace.makers
+        if not record.kind.can.scores:
+            for panel in self.panels:
+                panel.show_image(None, record.kind.lacks("a heatmap needs").rstrip("."))
+            return
+
+        def find(task: Task) -> tuple[Look, Evidence]:
+            look = look_at(record, at)
+            name: str | None = None
+            if evidence.layer is not None:
+                with makers.lend(record) as maker:
+                    name = _name(corresponding(evidence.layer, evidence.layers, maker.layers))
+            return look, find_evidence(record, look, makers, name, evidence.classes, evidence.method, evidence.rather)
+
+        self._finding.start(find, done=lambda found: self._take(found, drawing), failed=self._none)
+
+    def _none(self, error: InputError) -> None:
+        for panel in self.panels:
+            panel.show_image(None, f"{error.what}. {error.mend}")
+
+    def _take(self, found: tuple[Look, Evidence], drawing: Drawing) -> None:
+        self._found = found
+        layer = found[1].layer
+        self.layer.setText(f"layer {layer.tensor}, {layer.grid[0]} × {layer.grid[1]}" if layer is not None else "")
+        self.redraw(drawing)
+
+    def redraw(self, drawing: Drawing) -> None:
+        """Draw the maps, once they are known."""
+        if self._found is None:
+            return
+        look, evidence = self._found
+        common = max(float(np.abs(m).max()) for m in evidence.maps) if drawing.common else None
+        self._drawing.start(
+            lambda task: [
+                to_image(
+                    overlay(look.photo, heat, look.place, opacity=drawing.opacity, scale=drawing.scale, peak=common)
+                )
+                for heat in evidence.maps
+            ],
+            done=self._drawn,
+        )
+
+    def _drawn(self, images: list[QImage]) -> None:
+        if self._found is None:
+            return
+        evidence, names = self._found[1], self.workspace.shown.classes
+        for panel, image, k, heat in zip(self.panels, images, evidence.classes, evidence.maps, strict=False):
+            panel.show_image(image)
+            peak = float(np.abs(heat).max())
+            panel.set_caption("evidence for", names[k], f"peak {peak:.3g}" if peak > 0 else "peak 0, all zero")
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy and not self._drawers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
+        self._drawers.stop_all()
+
+
+def _name(layer: Layer | None) -> str | None:
+    return layer.tensor if layer is not None else None

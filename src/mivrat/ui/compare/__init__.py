@@ -1,0 +1,1 @@
+"""The Compare step: what is held against the run shown."""

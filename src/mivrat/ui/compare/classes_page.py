@@ -1,0 +1,110 @@
+"""Classes: recall and precision of both, class by class, drawn as points with their intervals, the surest change first."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.comparing.holding import Compared
+from mivrat.core.figures.paired import ClassDifference
+from mivrat.core.pictures.classes import fold
+from mivrat.core.selecting.selection import Labelled
+from mivrat.ui import words
+from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
+from mivrat.ui.compare.verdict import Verdict
+from mivrat.ui.parts.widgets import label, row
+from mivrat.workspace.comparing import Comparer
+from mivrat.workspace.workspace import Workspace
+
+COLUMNS = (Column("class"), Column("images", 60, True), Column("recall, 0–100 %", 104), Column("change", 60, True),
+           Column("95 % interval", 120, True), Column("precision", 84), Column("change", 60, True))  # fmt: skip
+
+
+def class_lines(compared: Compared) -> list[Line]:
+    """A line for each class, the surest change of recall first."""
+    found = compared.found
+    order = sorted(
+        range(len(found.classes)),
+        key=lambda k: (found.lines[k].p_holm, found.lines[k].recall.p if found.lines[k].recall.p is not None else 1.0,
+                       -abs(found.lines[k].recall.value or 0.0), k),
+    )  # fmt: skip
+    lines = []
+    for k in order:
+        one, name = found.lines[k], found.classes[k]
+        if isinstance(one, ClassDifference):
+            images, number = words.count(one.support), one.support
+            test = "McNemar's exact test"
+        else:
+            images, number = (
+                f"{words.count(one.support_a)}, {words.count(one.support_b)}",
+                one.support_a + one.support_b,
+            )
+            test = "Fisher's exact test" if not found.unit_column else "whole units dealt anew"
+        recall, precision = one.recall, one.precision
+        sure = one.p_holm < 0.05 and recall.value is not None
+        ink = "" if not sure else "accent" if (recall.value or 0) > 0 else "wrong"
+        about = (
+            f"{name}\nrecall {words.percent(recall.a)} and {words.percent(recall.b)}, difference {words.points(recall.value)} ({words.difference_bounds(recall) or 'no interval'}); {test}: p {in_words(recall.p if recall.p is not None else 1.0)}, corrected for the number of classes (Holm) {in_words(one.p_holm)}.\n"
+            f"precision {words.percent(precision.a)} and {words.percent(precision.b)}, difference {words.points(precision.value)} ({words.difference_bounds(precision) or 'no interval'})."
+        )
+        sides = f"{words.percent(recall.a)} and {words.percent(recall.b)}"
+        lines.append(
+            Line(
+                (
+                    Cell(name, sort=fold(name)),
+                    Cell(images, sort=number),
+                    Cell(sides, sort=recall.b, drawn=Drawn(recall, as_points=True)),
+                    Cell(words.points(recall.value), sort=recall.value, ink=ink),
+                    Cell(words.difference_bounds(recall), sort=recall.low, ink="soft"),
+                    Cell(f"{words.percent(precision.a)} and {words.percent(precision.b)}", sort=precision.b, drawn=Drawn(precision, as_points=True)),
+                    Cell(words.points(precision.value), sort=precision.value, ink="" if not precision.beyond_chance else "accent" if precision.beyond_chance > 0 else "wrong"),
+                ),
+                (Labelled(frozenset({k})),),
+                about,
+            )
+        )  # fmt: skip
+    return lines
+
+
+class ClassesPage(QWidget):
+    """The table under a field to find a class."""
+
+    def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.verdict = Verdict(workspace, comparer)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("find a class")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(lambda _: self.refresh())
+        self.table = LinesTable(workspace, COLUMNS, "recall and precision of both by class; Enter selects a class")
+        self.legend = label(soft=True, wrap=True)
+        self.head = QWidget()
+        self.head.setLayout(row(self.search, None))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 4)
+        layout.addWidget(self.verdict)
+        layout.addWidget(self.head)
+        layout.addWidget(self.table, 1)
+        layout.addWidget(self.legend)
+        layout.addStretch(0)
+        workspace.topics.compared.connect(self.refresh)
+
+    def refresh(self) -> None:
+        compared = self.workspace.shown.compared
+        self.verdict.setVisible(compared is None)
+        for widget in (self.head, self.table, self.legend):
+            widget.setVisible(compared is not None)
+        if compared is None:
+            self.table.show_lines([])
+            return
+        wanted = fold(self.search.text())
+        self.table.show_lines([one for one in class_lines(compared) if wanted in fold(one.cells[0].text)])
+        names = compared.held.names
+        self.legend.setText(
+            f"Round, above: {names.a}. Square, below: {names.b}. Changes in points; in colour where they are beyond chance (recall: corrected for the number of classes). The surest change first; click a heading to sort."
+        )
+
+    def as_table(self) -> list[list[str]]:
+        """What the table shows, for the clipboard."""
+        return self.table.as_lines()

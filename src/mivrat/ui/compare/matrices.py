@@ -1,0 +1,170 @@
+"""The confusion matrices of both, and how they differ, drawn as the one of Measure is."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtGui import QColor
+
+from mivrat.core.figures.confusion import Counts
+from mivrat.core.selecting.selection import Cells, Labelled, OtherPredicted, Predicted
+from mivrat.ui import words
+from mivrat.ui.measure.matrix import DIAGONAL, ConfusionMatrix, Values
+from mivrat.ui.theme import mix, theme
+from mivrat.workspace.workspace import Workspace
+
+NOTHING: Counts = np.zeros((0, 0), np.int64)
+
+
+class SideMatrix(ConfusionMatrix):
+    """The matrix of one of both (``which``: a, the run shown, or b); both are shaded by one scale."""
+
+    least_left, least_with_numbers, above_names = 74, 16, 14.0
+
+    def __init__(self, workspace: Workspace, which: str) -> None:
+        self.which = which
+        super().__init__(workspace)
+        self.setAccessibleName(f"{self.accessibleName()}: {'the run shown' if which == 'a' else 'the run held'}")
+        self.setMinimumSize(200, 200)
+        workspace.topics.compared.connect(self._renew)
+
+    def _counts(self) -> tuple[Counts, Counts]:
+        compared = self.workspace.shown.compared if self.workspace.is_open else None
+        if compared is None:
+            return NOTHING, NOTHING
+        return compared.found.either.matrix_a, compared.found.either.matrix_b
+
+    @property
+    def _matrix(self) -> Counts:
+        return self._counts()[self.which == "b"]
+
+    def values(self) -> tuple[Values, float]:
+        """The counts (or shares of the label, in percent), and the largest off the diagonal of both."""
+        if self._values is None:
+            told = []
+            for counts in self._counts():
+                matrix = counts.astype(float)
+                if self.mode and len(matrix):
+                    with np.errstate(invalid="ignore", divide="ignore"):
+                        matrix = 100 * matrix / matrix.sum(axis=1, keepdims=True)
+                told.append(matrix)
+            most = 1.0
+            for matrix in told:
+                off = np.nan_to_num(matrix)
+                np.fill_diagonal(off, 0.0)
+                most = max(most, float(off.max(initial=0.0)))
+            self._values = told[self.which == "b"], most
+        return self._values
+
+    @property
+    def _paired(self) -> bool:
+        compared = self.workspace.shown.compared
+        return compared is not None and compared.found.paired is not None
+
+    def _selected_cells(self) -> list[tuple[int, int]]:
+        if self.which == "a" or not self._paired:
+            return super()._selected_cells()
+        labelled: set[int] = set()
+        predicted: set[int] = set()
+        for one in self.workspace.shown.conditions:
+            if isinstance(one, Labelled):
+                labelled = set(one.classes)
+            elif isinstance(one, OtherPredicted):
+                predicted = set(one.classes)
+            elif isinstance(one, Cells):
+                return []
+        return [(i, j) for i in labelled for j in predicted][:64]
+
+    def select(self, label_index: int, predicted: int, beside: bool, *, enter: bool = False) -> None:
+        """As the one of Measure; in the matrix of the run held by what that one says."""
+        if self.which == "a" or not self._paired:
+            super().select(label_index, predicted, beside, enter=enter)
+            return
+        shown = self.workspace.shown
+        other = OtherPredicted(frozenset({predicted}), shown.held_other)
+        label = Labelled(frozenset({label_index}))
+        wanted = [one for one, at in ((label, label_index), (other, predicted)) if at >= 0]
+        rest = tuple(one for one in shown.conditions if one.kind not in ("cells", "predicted"))
+        if rest != shown.conditions and not beside:
+            shown.replace(*rest)  # what this run says is no part of it
+        (shown.enter if enter else shown.choose)(*wanted, beside=beside)
+
+    def describe(self, label_index: int, predicted: int) -> str:
+        """A cell, a row or a column in words, of both."""
+        classes, counts = self._names(), self._counts()
+        if label_index < 0:
+            told = [int(one[:, predicted].sum()) for one in counts]
+            return f"predicted {classes[predicted]}: {told[0]} and {told[1]} images"
+        if predicted < 0:
+            told = [int(one[label_index].sum()) for one in counts]
+            return f"labelled {classes[label_index]}: {told[0]} and {told[1]} images"
+        one, other = (int(c[label_index, predicted]) for c in counts)
+        totals = [int(c[label_index].sum()) for c in counts]
+        return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {one} of {totals[0]}, then {other} of {totals[1]} ({words.signed(other - one, 0)})"
+
+    def _names(self) -> list[str]:
+        compared = self.workspace.shown.compared
+        return compared.found.classes if compared is not None else self.workspace.shown.classes
+
+
+class ChangeMatrix(SideMatrix):
+    """b less a, cell by cell: what the run held has more of is plum, what the run shown has more of verdigris."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace, "a")
+        self.setAccessibleName("difference of the confusion matrices, the run held less the run shown")
+
+    @property
+    def _matrix(self) -> Counts:
+        one, other = self._counts()
+        return other - one
+
+    def values(self) -> tuple[Values, float]:
+        """The change of each cell (in points where shares are shown), and the largest off the diagonal."""
+        if self._values is None:
+            told = []
+            for counts in self._counts():
+                matrix = counts.astype(float)
+                if self.mode and len(matrix):
+                    with np.errstate(invalid="ignore", divide="ignore"):
+                        matrix = np.nan_to_num(100 * matrix / matrix.sum(axis=1, keepdims=True))
+                told.append(matrix)
+            change = told[1] - told[0]
+            off = np.abs(change)
+            np.fill_diagonal(off, 0.0)
+            self._values = change, max(1.0, float(off.max(initial=0.0)))
+        return self._values
+
+    def shade(self, part: float) -> QColor:
+        token = theme.colour("second" if part > 0 else "accent")
+        return mix(theme.colour("sheet"), token, 0.14 + 0.76 * min(1.0, abs(part)))
+
+    def number(self, value: float) -> str:
+        return words.signed(value, 0)
+
+    def shades(self, values: Values, most: float) -> NDArray[np.uint8]:
+        part = np.clip(values / most, -1.0, 1.0)
+        lifted = np.sign(part) * np.sqrt(np.abs(part))
+        found: NDArray[np.uint8] = np.rint((lifted + 1) / 2 * (DIAGONAL - 1)).astype(np.uint8)
+        return found
+
+    def colours(self) -> list[QColor]:
+        middle = (DIAGONAL - 1) / 2
+        return [theme.colour("sheet") if i == middle else self.shade(i / middle - 1) for i in range(DIAGONAL)]
+
+    def select(self, label_index: int, predicted: int, beside: bool, *, enter: bool = False) -> None:
+        """Select what either says so: labelled one class, called the other by this run or by the one held."""
+        shown = self.workspace.shown
+        if label_index < 0 or predicted < 0 or not self._paired:
+            super().select(label_index, predicted, beside, enter=enter)
+            return
+        one, other = (int(c[label_index, predicted]) for c in self._counts())
+        label = Labelled(frozenset({label_index}))
+        by_other = OtherPredicted(frozenset({predicted}), shown.held_other)
+        by_shown = Predicted(frozenset({predicted}))
+        # The images of the larger of both counts: those that came or went are among them.
+        gone = "other predicted" if one >= other else "predicted"
+        rest = tuple(c for c in shown.conditions if c.kind not in ("cells", "labelled", gone))
+        if rest != shown.conditions:
+            shown.replace(*rest)
+        (shown.enter if enter else shown.choose)(label, by_shown if one >= other else by_other, beside=beside)

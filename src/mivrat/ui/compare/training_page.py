@@ -1,0 +1,158 @@
+"""Training: the curves from a training log, its columns guessed and open to correction; kept for the model in the study."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout, QWidget
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.comparing.training import SERIES, Roles, Training
+from mivrat.ui import words
+from mivrat.ui.compare.training_diagram import TrainingDiagram
+from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
+from mivrat.workspace.training_logs import TrainingLogs
+from mivrat.workspace.workspace import Workspace
+
+NONE = "– none –"
+WINDOWS = {"as logged": 1, "mean of 3": 3, "mean of 5": 5, "mean of 11": 11, "mean of 31": 31}
+LOGS = "Training logs (*.csv *.tsv *.tab *.jsonl *.ndjson);;All files (*)"
+
+
+class TrainingPage(QWidget):
+    """A log to be chosen, what its columns are, the curves, and what they say."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.workspace, self.logs = workspace, TrainingLogs(workspace)
+        self.setAcceptDrops(True)
+        self.pick = button("Choose a training log…", self._choose, kind="small")
+        self.name = Elided(mode=Qt.TextElideMode.ElideMiddle)
+        self.off = button("×", self.logs.take_away, kind="quiet")
+        self.off.setFixedWidth(24)
+        self.off.setAccessibleName("take the training log away")
+        tip(self.off, "Take the log away from this model; the file stays")
+        self.empty = label(
+            "Curves of the training, from a table with a row for each epoch or step: CSV, TSV or JSON Lines, with a column for it and "
+            "any columns of loss and accuracy. It is kept for this model, and shows whether it was trained too long.", soft=True, wrap=True,
+        )  # fmt: skip
+        self.problem = label(role="problem", wrap=True)
+        self.roles = {field: Choice((), field.replace("_", " ")) for field in ("step", *SERIES)}
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        for i, (field, choice) in enumerate(self.roles.items()):
+            grid.addWidget(label(field.replace("_", " "), soft=True), i // 3, 2 * (i % 3))
+            grid.addWidget(choice, i // 3, 2 * (i % 3) + 1)
+            grid.setColumnStretch(2 * (i % 3) + 1, 1)
+            choice.setMinimumContentsLength(8)
+            choice.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            choice.activated.connect(lambda _: self._correct())
+        self.columns = QWidget()
+        self.columns.setLayout(grid)
+        self.smoothing = Choice(tuple(WINDOWS), "smoothing")
+        self.smoothing.currentIndexChanged.connect(lambda _: self.refresh())
+        self.told = label(wrap=True)
+        self.legend = label(soft=True, wrap=True)
+        self.diagram = TrainingDiagram()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 8, 8)
+        head = row(self.pick, self.name, self.off, spacing=6)
+        head.setStretch(1, 1)
+        layout.addLayout(head)
+        self.smoothing_row = QWidget()
+        self.smoothing_row.setLayout(row(label("curves", soft=True), self.smoothing, None, spacing=4))
+        for widget in (self.empty, self.problem, self.columns, self.smoothing_row, self.told):
+            layout.addWidget(widget)
+        layout.addWidget(self.diagram, 1)
+        layout.addWidget(self.legend)
+        layout.addStretch(0)
+        self.logs.changed.connect(self._list)
+        workspace.topics.figures.connect(self.refresh)
+
+    # --- choosing ---
+
+    def _choose(self) -> None:
+        found, _ = QFileDialog.getOpenFileName(self, "Choose a training log", str(Path.home()), LOGS)
+        if found:
+            self.logs.read(Path(found))
+
+    def dragEnterEvent(self, event: object) -> None:  # noqa: N802
+        if event.mimeData().hasUrls():  # type: ignore[attr-defined]
+            event.acceptProposedAction()  # type: ignore[attr-defined]
+
+    def dropEvent(self, event: object) -> None:  # noqa: N802
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]  # type: ignore[attr-defined]
+        if paths:
+            self.logs.read(paths[0])
+
+    def _correct(self) -> None:
+        said = {field: choice.currentText() for field, choice in self.roles.items()}
+        self.logs.set_roles(Roles(**{field: "" if text == NONE else text for field, text in said.items()}))
+
+    # --- showing ---
+
+    def _list(self) -> None:
+        """Offer the columns of another log."""
+        log = self.logs.log
+        names = [NONE, *log.columns] if log is not None else []
+        for field, choice in self.roles.items():
+            if [choice.itemText(i) for i in range(choice.count())] != names:
+                choice.clear()
+                choice.addItems(names)
+            choice.setCurrentText(getattr(self.logs.roles, field) or NONE)
+        self.refresh()
+
+    def refresh(self) -> None:
+        log, problem = self.logs.log, self.logs.problem
+        found: Training | None = None
+        if log is not None:
+            try:
+                found = self.logs.training()
+            except InputError as error:
+                problem = error.line()
+        self.name.set_text(str(log.path) if log is not None else "")
+        self.off.setVisible(log is not None or bool(problem))
+        self.empty.setVisible(log is None and not problem)
+        self.problem.setVisible(bool(problem))
+        self.problem.setText(problem)
+        for widget in (self.columns, self.smoothing_row):
+            widget.setVisible(log is not None)
+        for widget in (self.told, self.diagram, self.legend):
+            widget.setVisible(found is not None)
+        if found is None:
+            return
+        self.told.setText(" ".join(found.sentences()))
+        window = WINDOWS[self.smoothing.currentText()]
+        snapshot = self.workspace.shown.snapshot
+        self.diagram.show_curves(
+            found, window, (f"top-1 on {snapshot.record.info.image_set}", snapshot.figures.top_k[1])
+        )
+        smooth = (
+            f" Smoothed: the mean of {window} points around each; the thin lines are as logged. What is said above goes by what was logged."
+            if window > 1
+            else ""
+        )
+        percent = f" {', '.join(found.in_percent)}: taken for percentages." if found.in_percent else ""
+        self.legend.setText(
+            f"Broken line: training. Full line: validation. Plum: the accuracy of this run.{smooth}{percent}"
+        )
+
+    def as_table(self) -> list[list[str]]:
+        """The curves, for the clipboard."""
+        if self.logs.log is None:
+            return [["no training log"]]
+        found = self.logs.training()
+        names = list(found.curves)
+        lines = [
+            [f"{step:g}", *(words.decimal(float(found.curves[n][i]), 6) for n in names)]
+            for i, step in enumerate(found.step)
+        ]
+        return [["step", *names], *lines]
+
+    @property
+    def settled(self) -> bool:
+        return self.logs.settled
+
+    def stop(self) -> None:
+        self.logs.stop()
