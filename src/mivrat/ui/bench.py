@@ -109,6 +109,8 @@ class Bench(QWidget):
             changed.connect(lambda _: self.place_changed.emit())
         for step in self.steps:
             step.tabs.chosen.connect(lambda _: self.place_changed.emit())
+        topics.held.connect(self.place_changed.emit)
+        topics.selection.connect(lambda: self.place_changed.emit() if self.workspace.shown.other is not None else None)
         self.rail.chosen.connect(self.show_step)
         self.header.run_wanted.connect(self.run_wanted)
         self.prepare.run_wanted.connect(self.run_wanted)
@@ -256,6 +258,7 @@ class Bench(QWidget):
             "step": NAMES[self.figures.currentIndex()],
             "page": self.step.tabs.current_name,
             "close": self.looks_closely,
+            "held": self.comparer.place() if self.workspace.is_open else None,
         }
 
     def go_to(self, place: dict[str, object]) -> None:
@@ -265,6 +268,7 @@ class Bench(QWidget):
             self.show_step(NAMES.index(str(step)))
             if page in self.step.tabs.names:
                 self.step.choose(self.step.tabs.names.index(str(page)))
+        self.comparer.go_to(place.get("held"))
         if place.get("close") is True and self.workspace.shown.current is not None:
             self.look_closely()
 

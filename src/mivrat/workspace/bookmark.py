@@ -68,7 +68,7 @@ class Bookmark:
             data = json.loads(text)
             order, bands, image = str(data["order"]), str(data["bands"]), data["image"]
             image = image_name(image) if image is not None else None
-            conditions = str(data["conditions"])
+            conditions = kept.without_both(str(data["conditions"]))
         except (ValueError, KeyError, TypeError, RecursionError):
             return
         shown, record = self.workspace.shown, self.workspace.shown.record

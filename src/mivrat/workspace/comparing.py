@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.answers.answers import SCORED
 from mivrat.core.base.job import StopSignal
 from mivrat.core.comparing.claims import MARGIN, claims
 from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
@@ -22,8 +24,9 @@ from mivrat.core.figures.units import figures_over_units
 from mivrat.core.likeness.store import Features
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
+from mivrat.core.selecting.kept import from_text, to_text
 from mivrat.core.selecting.ordering import columns_to_group_by
-from mivrat.core.selecting.selection import Conditions, InGroup
+from mivrat.core.selecting.selection import OF_BOTH, Conditions, InGroup
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunInfo, RunKey
 from mivrat.core.study.reviews import Reviews
@@ -68,6 +71,7 @@ class Comparer:
         self.of_selection, self.margin = False, MARGIN
         self._held_run: RunInfo | None = None
         self._held_key: RunKey | None = None
+        self._then: tuple[RunKey, str] | None = None
         self._workers = workspace.parallel.group(2)
         self._holding, self._working, self._counting = (Newest(self._workers) for _ in range(3))
         self._soon = workspace.soon(MILLISECONDS, self._start)
@@ -106,8 +110,32 @@ class Comparer:
 
     def hold(self, run: RunInfo) -> None:
         """Hold a run of the study against the one shown."""
-        self._held_run = run
+        self._held_run, self._then = run, None
         self._read()
+
+    def place(self) -> dict[str, Any] | None:
+        """What is held, so that ``go_to`` can hold it again; None while nothing is."""
+        run, held = self._held_run, self.workspace.shown.held
+        if run is None or held is None:
+            return None
+        shown = self.workspace.shown
+        conditions = to_text(shown.conditions, shown.classes, shown.record.names) if self._speak_of_both() else ""
+        return {"run": run.id, "key": list(held.b.record.key[1:]), "conditions": conditions}
+
+    def _speak_of_both(self) -> bool:
+        return any(isinstance(one, OF_BOTH) for one in self.workspace.shown.conditions)
+
+    def go_to(self, place: Any) -> None:
+        """Hold what was held, if the study still has that very run; then put what was selected by both in force."""
+        try:
+            number, key, conditions = int(place["run"]), tuple(map(str, place["key"])), str(place["conditions"])
+            wanted = RunKey(self.workspace.shown.record.key.study, *key)
+        except (KeyError, TypeError, ValueError):
+            return
+        run = next((one for one in self.workspace.runs if one.id == number), None)
+        if run is not None and run.id != self.workspace.shown.record.info.id:
+            self._held_run, self._then = run, (wanted, conditions)
+            self._read()
 
     def let_go(self) -> None:
         """Hold nothing any more."""
@@ -116,7 +144,7 @@ class Comparer:
             self.workspace.shown.set_held(None)
 
     def _forget(self) -> None:
-        self._held_run = self._held_key = self.unlike = None
+        self._held_run = self._held_key = self.unlike = self._then = None
         self._holding.cancel()
         self._working.cancel()
         self._again.stop()
@@ -178,7 +206,18 @@ class Comparer:
         if key != self._held_key:
             self.unlike = None
         self._held_key = key
+        then, self._then = self._then, None
+        if then is not None and then[0] != key:  # another run has come to stand there
+            self.let_go()
+            return
         shown.set_held(held)
+        if then is not None and then[1]:
+            record = shown.record
+            found = from_text(
+                then[1], shown.classes, record.image_set.items, record.names, shown.reviews, shown.held_other
+            )
+            if found:
+                shown.go_to(found, shown.order, shown.band_by, shown.about)
 
     # --- what both come to ---
 
@@ -354,7 +393,8 @@ def _unlike(held: Held, stop: StopSignal) -> Running:
     if found is None:
         return False
     estimates = None
-    if held.a.judged.evaluated.any() and not held.b.judged.evaluated.all():
+    without = (held.b.judged.labels < 0) & (held.b.judged.state == SCORED)
+    if held.a.judged.evaluated.any() and without.any():
         estimates = estimate(held.a.judged, held.b.judged, held.a.record.classes, pair, stopped=lambda: stop.stopped)
         if estimates is None:
             return False

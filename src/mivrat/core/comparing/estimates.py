@@ -127,10 +127,10 @@ def estimate(
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> Estimates | None:
-    """Estimates for the scored images of ``unlabelled``, whatever labels they have, from the evaluated ones of ``labelled``, by the
-    same model. ``vectors`` are the features of both (one row for each listed image). None where it was stopped."""
+    """Estimates for the scored images of ``unlabelled`` that have no label, from the evaluated ones of ``labelled``, by the same model.
+    ``vectors`` are the features of both (one row for each listed image). None where it was stopped."""
     use = np.flatnonzero(labelled.evaluated)
-    asked = np.flatnonzero(unlabelled.state == SCORED)
+    asked = np.flatnonzero((unlabelled.state == SCORED) & (unlabelled.labels < 0))
     matrix = confusion_matrix(labelled.labels[use], labelled.predicted[use], len(classes))
     mix = mix_without_labels(matrix, unlabelled.predicted[asked], list(classes), seed)
     looks = None

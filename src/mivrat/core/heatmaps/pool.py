@@ -51,8 +51,8 @@ class MakerPool:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._idle: list[tuple[MakerKey, HeatmapMaker]] = []
-        # Whoever wants to know what a model's layers are may look at one that is lent.
-        self._seen: tuple[MakerKey, HeatmapMaker] | None = None
+        # Whoever wants to know what a model's layers are may look at one that is lent; those lent last.
+        self._seen: dict[MakerKey, HeatmapMaker] = {}
 
     @contextmanager
     def lend(self, record: RunRecord, *, kind_known: bool = True) -> Iterator[HeatmapMaker]:
@@ -68,7 +68,8 @@ class MakerPool:
                 raise InputError(model.kind.lacks("Heatmaps need"), where=record.model_path)
             maker = HeatmapMaker(model, key.kind)
         with self._lock:
-            self._seen = key, maker
+            self._seen.pop(key, None)
+            self._seen = {**dict(list(self._seen.items())[1 - MOST_IDLE :]), key: maker}
         try:
             yield maker
         finally:
@@ -77,6 +78,6 @@ class MakerPool:
                 self._idle = [*self._idle, (key, maker)][-MOST_IDLE:]
 
     def seen(self, record: RunRecord) -> HeatmapMaker | None:
-        """The maker lent last, if it is of a run's model; only to ask it for its layers."""
+        """The maker of a run's model, if it is among those lent last; only to ask it for its layers."""
         with self._lock:
-            return self._seen[1] if self._seen is not None and self._seen[0] == _key(record) else None
+            return self._seen.get(_key(record))

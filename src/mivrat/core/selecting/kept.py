@@ -119,6 +119,15 @@ def from_text(
         return None
 
 
+def without_both(text: str) -> str:
+    """Conditions written down without those that ask for another run to be held. ValueError where the text is no list."""
+    data = json.loads(text)
+    if not isinstance(data, list):
+        raise ValueError("is no list of conditions")
+    kinds = ("against", "other predicted")
+    return json.dumps([one for one in data if not (isinstance(one, dict) and one.get("kind") in kinds)])
+
+
 @dataclass(frozen=True)
 class KeptSelection:
     """A selection kept under a name, as text."""

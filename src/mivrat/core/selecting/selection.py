@@ -310,10 +310,11 @@ def _is_empty(condition: Condition) -> bool:
 
 # Kinds that say the same thing in two ways: setting one takes the others away.
 _RIVALS = {
-    "cells": {"labelled", "predicted", "outcome", "about"},
+    "cells": {"labelled", "predicted", "other predicted", "outcome", "about"},
     "labelled": {"cells", "about"},
-    "predicted": {"cells", "about"},
-    "about": {"labelled", "predicted", "cells"},
+    "predicted": {"cells", "about", "other predicted"},
+    "other predicted": {"cells", "about", "predicted"},
+    "about": {"labelled", "predicted", "other predicted", "cells"},
     "outcome": {"cells"},
 }
 

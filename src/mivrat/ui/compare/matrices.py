@@ -84,9 +84,6 @@ class SideMatrix(ConfusionMatrix):
         other = OtherPredicted(frozenset({predicted}), shown.held_other)
         label = Labelled(frozenset({label_index}))
         wanted = [one for one, at in ((label, label_index), (other, predicted)) if at >= 0]
-        rest = tuple(one for one in shown.conditions if one.kind not in ("cells", "predicted"))
-        if rest != shown.conditions and not beside:
-            shown.replace(*rest)  # what this run says is no part of it
         (shown.enter if enter else shown.choose)(*wanted, beside=beside)
 
     def describe(self, label_index: int, predicted: int) -> str:
@@ -159,12 +156,10 @@ class ChangeMatrix(SideMatrix):
             super().select(label_index, predicted, beside, enter=enter)
             return
         one, other = (int(c[label_index, predicted]) for c in self._counts())
-        label = Labelled(frozenset({label_index}))
-        by_other = OtherPredicted(frozenset({predicted}), shown.held_other)
-        by_shown = Predicted(frozenset({predicted}))
         # The images of the larger of both counts: those that came or went are among them.
-        gone = "other predicted" if one >= other else "predicted"
-        rest = tuple(c for c in shown.conditions if c.kind not in ("cells", "labelled", gone))
-        if rest != shown.conditions:
-            shown.replace(*rest)
-        (shown.enter if enter else shown.choose)(label, by_shown if one >= other else by_other, beside=beside)
+        called = (
+            Predicted(frozenset({predicted}))
+            if one >= other
+            else OtherPredicted(frozenset({predicted}), shown.held_other)
+        )
+        (shown.enter if enter else shown.choose)(Labelled(frozenset({label_index})), called, beside=beside)

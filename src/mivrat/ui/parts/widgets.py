@@ -132,6 +132,7 @@ def spin(least: int, most: int, value: int, name: str) -> QSpinBox:
     return made
 
 
+_SIGNED = re.compile(r"[-+−]?\d+(\.\d+)?")
 # What could begin a tag.
 _MARKUP = re.compile(r"<[A-Za-z!/?]")
 
@@ -222,7 +223,11 @@ def offer_by_right_click(more: QToolButton, *places: QWidget) -> None:
 def copy_table(lines: Sequence[Sequence[str]]) -> None:
     """Put a table on the clipboard, as comma-separated values."""
     out = io.StringIO()
-    csv.writer(out, lineterminator="\n").writerows([[safe_cell(cell) for cell in line] for line in lines])
+    # A number with a sign is no formula, and a true minus is none to other programs.
+    plain_cells = [[_SIGNED.sub(lambda found: found[0].replace("−", "-"), cell) for cell in line] for line in lines]
+    csv.writer(out, lineterminator="\n").writerows(
+        [[cell if _SIGNED.fullmatch(cell) else safe_cell(cell) for cell in line] for line in plain_cells]
+    )
     QGuiApplication.clipboard().setText(out.getvalue())
 
 
