@@ -8,13 +8,21 @@ from collections import defaultdict
 from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import paired, with_intervals
 from mivrat.core.figures.resampling import Sums
+from mivrat.core.figures.several import cochran
+from mivrat.core.figures.two_sets import two_sets
+from mivrat.core.figures.two_sets import with_intervals as sets_with_intervals
+from mivrat.core.figures.unlike import unlike
 from tests.support.two_runs import two_runs
 
 CLASSES = 4
+# Strengths at which accuracies are three points apart.
+THREE_POINTS = (2.3, 2.512)
+Unit = NDArray[np.int64] | None
 
 
 def truth(make: Callable[[np.random.Generator, int], tuple[Outcomes, ...]], parts: int = 10) -> dict[str, float]:
@@ -78,9 +86,114 @@ def covered(studies: int, sizes: tuple[int, ...]) -> None:
             print(f"{name:16} N = {size:5}  {line}", flush=True)
 
 
+def sets_covered(studies: int, sizes: tuple[int, ...]) -> None:
+    print("\ncoverage of intervals of differences between two sets and of the parts of the drop")
+    settings = [
+        ("another mix", (2.4, 2.4), ((0.4, 0.3, 0.2, 0.1), (0.1, 0.2, 0.3, 0.4)), 0),
+        ("worse", (2.6, 1.9), ((0.4, 0.3, 0.2, 0.1), (0.3, 0.3, 0.2, 0.2)), 0),
+        ("over 30 units each", (2.4, 2.0), ((0.4, 0.3, 0.2, 0.1), (0.25, 0.25, 0.25, 0.25)), 30),
+    ]
+    for name, strength, mixes, units in settings:
+
+        def make(
+            rng: np.random.Generator, n: int, s=strength, m=mixes, u=units
+        ) -> tuple[Outcomes, Outcomes, Unit, Unit]:  # type: ignore[no-untyped-def]
+            sides, unit = [], []
+            for one, mix in zip(s, m, strict=True):
+                labels = None if u else rng.choice(CLASSES, n, p=mix)
+                found, _, of = two_runs(rng, n, CLASSES, (one, one), 1.0, u, labels, mix=mix)
+                sides.append(found)
+                unit.append(of)
+            return sides[0], sides[1], unit[0], unit[1]
+
+        target = truth(lambda rng, n, u=units: make(rng, n, u=3000 if u else 0))
+        for size in sizes:
+            inside, missing = defaultdict[str, list[bool]](list), defaultdict[str, int](int)
+            for seed in range(studies):
+                a, b, unit_a, unit_b = make(np.random.default_rng(seed), size)
+                found = sets_with_intervals(
+                    two_sets(a, b, CLASSES, (1,), unit_a, unit_b), a, b, CLASSES, unit_a, unit_b, seed
+                )
+                assert found is not None
+                told = {"top1": found.top1, **found.means}
+                told |= {f"recall {k}": c.recall for k, c in enumerate(found.classes)}
+                told |= {f"precision {k}": c.precision for k, c in enumerate(found.classes)}
+                ends = {what: (one.low, one.high) for what, one in told.items()}
+                ends |= found.drop.intervals or {"class_mix": (None, None), "within": (None, None)}
+                for what, (low, high) in ends.items():
+                    if low is None or high is None:
+                        missing[what.split()[0]] += 1
+                    else:
+                        inside[what.split()[0]].append(low <= target[what] <= high)
+            line = "  ".join(f"{what} {100 * np.mean(hits):.1f}" for what, hits in inside.items())
+            line += "   none: " + ", ".join(f"{w} {n}" for w, n in missing.items()) if missing else ""
+            print(f"{name:18} N = {size:5}  {line}", flush=True)
+
+
+def alarms(studies: int) -> None:
+    """How often each test is below 5 % where there is no difference, and where the true one is three points."""
+    print(
+        f"\nfalse alarms of every test where there is no difference (5 % ± {196 * np.sqrt(0.05 * 0.95 / studies):.1f})"
+    )
+    for size in (50, 200, 1000):
+        told = defaultdict[str, list[bool]](list)
+        for seed in range(studies):
+            rng = np.random.default_rng(seed)
+            a, b, _ = two_runs(rng, size, CLASSES, (2.3, 2.3), 0.6)
+            found = paired(a, b, CLASSES)
+            told["McNemar"].append((found.top1.p or 1) < 0.05)
+            told["any class of four, Holm"].append(any(c.p_holm < 0.05 for c in found.classes))
+            a, b, unit = two_runs(rng, size, CLASSES, (2.3, 2.3), 0.6, 30)
+            found = paired(a, b, CLASSES, (1,), unit)
+            told["signs of 30 units"].append((found.top1.p or 1) < 0.05)
+            one, other, _ = two_runs(rng, size, CLASSES, (2.3, 2.3), 0.6)
+            third = two_runs(rng, size, CLASSES, (2.3, 2.3), 0.6, labels=one.labels)[0]
+            right = np.stack([x.predicted == x.labels for x in (one, other, third)])
+            told["Cochran's Q of three"].append(cochran(right)[1] < 0.05)
+            a, b = two_runs(rng, size, CLASSES)[0], two_runs(rng, size, CLASSES)[0]
+            sets = two_sets(a, b, CLASSES)
+            told["Fisher, two sets"].append((sets.top1.p or 1) < 0.05)
+            told["any class of two sets, Holm"].append(any(c.p_holm < 0.05 for c in sets.classes))
+            if size < 1000:
+                (a, _, unit_a), (b, _, unit_b) = (two_runs(rng, size, CLASSES, units=20) for _ in range(2))
+                told["units dealt anew"].append((two_sets(a, b, CLASSES, (1,), unit_a, unit_b).top1.p or 1) < 0.05)
+            if seed < min(studies, 200) and size < 1000:
+                made = rng.normal(0, 1, (2 * size, 16)).astype(np.float32)
+                made /= np.linalg.norm(made, axis=1, keepdims=True)
+                apart = unlike(made[:size], made[size:], seed=seed)
+                told["discrepancy, one set dealt in two"].append(
+                    apart is not None and apart.p is not None and apart.p < 0.05
+                )
+        print(
+            f"N = {size:5}  " + ", ".join(f"{what} {100 * np.mean(hits):.1f}" for what, hits in told.items()),
+            flush=True,
+        )
+    print("\npower at a true difference of three points in accuracy")
+    for size in (50, 200, 1000):
+        told = defaultdict[str, list[bool]](list)
+        for seed in range(studies):
+            rng = np.random.default_rng(seed)
+            for alike in (0.2, 0.8):
+                a, b, _ = two_runs(rng, size, CLASSES, THREE_POINTS, alike)
+                told[f"McNemar, {'alike' if alike > 0.5 else 'unlike'} models"].append(
+                    (paired(a, b, CLASSES).top1.p or 1) < 0.05
+                )
+            a, b = (two_runs(rng, size, CLASSES, (one, one), 1.0)[0] for one in THREE_POINTS)
+            told["Fisher, two sets"].append((two_sets(a, b, CLASSES).top1.p or 1) < 0.05)
+        print(
+            f"N = {size:5}  " + ", ".join(f"{what} {100 * np.mean(hits):.1f}" for what, hits in told.items()),
+            flush=True,
+        )
+
+
 def main() -> None:
     studies = int(sys.argv[1]) if len(sys.argv) > 1 else 500
-    covered(studies, (50, 200, 1000))
+    told = truth(lambda rng, n: two_runs(rng, n, CLASSES, THREE_POINTS, 0.5))
+    print(f"{studies} studies each; the models three points apart really are {100 * told['top1']:.2f} points apart\n")
+    sizes = (50, 200, 1000)
+    covered(studies, sizes)
+    sets_covered(studies, sizes)
+    alarms(studies)
 
 
 if __name__ == "__main__":

@@ -17,17 +17,17 @@ for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_
 from PySide6.QtCore import QSettings  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
-from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted  # noqa: E402
+from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
-from mivrat.ui.bench import CHECK, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
+from mivrat.ui.bench import CHECK, COMPARE, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
 from mivrat.ui.explain.step import BOARD, COVER, TRUST, WHERE  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
 from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 # Views drawn in the dark theme too; every one is drawn in the light one.
-IN_BOTH = ("close-look", "board")
+IN_BOTH = ("difference",)
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
@@ -95,13 +95,13 @@ def take_all(theme: str) -> None:
     window.bench.measure.reliability.diagram.select(9, False)
     take("confidence")
     window.workspace.shown.clear()
-    if theme == "paper":
-        examine(window, take)
-        window.workspace.shown.clear()
-    explain(window, take, whole=theme == "paper")
+    compare(window, take)
     if theme != "paper":
         window.close()
         return
+    examine(window, take)
+    window.workspace.shown.clear()
+    explain(window, take)
     window.bench.explain.toggle_heat()
     window.workspace.shown.clear()
     window.bench.show_step(PREPARE)
@@ -128,7 +128,6 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     window.bench.examine.tabs.choose(2)
     window.workspace.jobs.find_features()
     wait(lambda: window.workspace.shown.vectors is not None and window.workspace.jobs.going_on is None)
-    take("groups")
     review, workspace = window.bench.examine.review, window.workspace
     window.bench.examine.tabs.choose(0)
     review.name.setText("ink dot")
@@ -149,14 +148,39 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     window.bench.examine.causes.refresh()
     take("causes")
     workspace.shown.set_bands("no bands")
-    window.bench.examine.tabs.choose(3)
-    wait(lambda: window.bench.examine.settled)
-    window.bench.examine.labels.table.setCurrentCell(0, 0)
-    take("labels")
 
 
-def explain(window: MainWindow, take: Callable[[str], None], whole: bool) -> None:
-    """The views of the Explain step, the board alone or the whole of it: from one mistake to a tested cause."""
+def compare(window: MainWindow, take: Callable[[str], None]) -> None:
+    """The later model held against the one under test; then the same model on the other set."""
+    comparer, shown, step = window.bench.comparer, window.workspace.shown, window.bench.compare
+
+    def hold(name: str) -> None:
+        comparer.hold(next(one for _, some in comparer.choices() for one in some if comparer.name_of(one) == name))
+        wait(lambda: comparer.settled and shown.compared is not None and shown.compared.found.either.with_intervals)
+
+    window.bench.show_step(COMPARE)
+    hold("grain-net-2")
+    shown.choose(Against(frozenset({"mended"}), shown.held_other))
+    take("difference")
+    step.choose(2)
+    shown.clear()
+    take("both-confusions")
+    window.show_run(
+        next(r.id for r in window.workspace.runs if (r.image_set, r.model) == ("spring-check", "grain-net-1"))
+    )
+    wait(lambda: window.settled)
+    comparer.let_go()
+    hold("late-summer-field")
+    step.choose(3)
+    take("sets")
+    comparer.let_go()
+    window.show_run(next(r.id for r in window.workspace.runs if r.image_set == "late-summer-field"))
+    wait(lambda: window.settled)
+    step.choose(0)
+
+
+def explain(window: MainWindow, take: Callable[[str], None]) -> None:
+    """The views of the Explain step: from one mistake to a tested cause."""
     step, workspace = window.bench.explain, window.workspace
 
     def job() -> None:
@@ -167,8 +191,6 @@ def explain(window: MainWindow, take: Callable[[str], None], whole: bool) -> Non
     window.bench.show_step(EXPLAIN)
     step.tabs.choose(BOARD)
     take("board")
-    if not whole:
-        return
     step.tabs.choose(COVER)
     wait(lambda: step.settled)
     step.cover.cover_selection()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,16 +18,18 @@ def two_runs(
     alike: float = 0.5,
     units: int = 0,
     labels: NDArray[np.int64] | None = None,
+    mix: Sequence[float] | None = None,
 ) -> tuple[Outcomes, Outcomes, NDArray[np.int64] | None]:
     """Outcomes of both for images of classes of falling size, and the units (numbered without gaps) of images that share their luck."""
-    mix = np.arange(classes, 0, -1) / np.arange(classes, 0, -1).sum()
+    falling = np.arange(classes, 0, -1) / np.arange(classes, 0, -1).sum()
+    share = np.array(falling if mix is None else mix)
     unit, shared = None, np.zeros((total, classes))
     if units:
         unit = np.unique(rng.integers(0, units, total), return_inverse=True)[1].astype(np.int64)
         many = int(unit.max()) + 1
         shared = rng.normal(0, 0.9, (many, classes))[unit]
-        labels = rng.choice(classes, many, p=mix)[unit] if labels is None else labels
-    labels = rng.choice(classes, total, p=mix) if labels is None else labels
+        labels = rng.choice(classes, many, p=share)[unit] if labels is None else labels
+    labels = rng.choice(classes, total, p=share) if labels is None else labels
     common, made = rng.normal(0, 1, (total, classes)), []
     for one in strength:
         z = np.sqrt(alike) * common + np.sqrt(1 - alike) * rng.normal(0, 1, (total, classes)) + shared

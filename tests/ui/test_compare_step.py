@@ -25,7 +25,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunInfo
 from mivrat.core.study.settings import load_setting
 from mivrat.demo.draw import CLASSES
-from mivrat.ui.bench import NAMES
+from mivrat.ui.bench import COMPARE, EXPLAIN, MEASURE
 from mivrat.ui.compare.lines import DRAWN, LinesTable
 from mivrat.ui.window import MainWindow
 from tests.support.networks import classifier, loaded
@@ -33,7 +33,6 @@ from tests.support.sets import write_set
 
 Settle = Callable[[], None]
 LEFT, CTRL = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier
-COMPARE = NAMES.index("Compare")
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
@@ -223,7 +222,7 @@ def test_both_heats_for_the_same_targets(held: MainWindow, settle: Settle) -> No
     tensor = np.repeat(prepare_file(record.image_set.file(image), record.recipe)[None], 2, axis=0)
     expected = maker.maps(tensor, [Target(k) for k in found[1].classes], [maker.layer(None)])[0]
     np.testing.assert_allclose(found[1].maps, expected, rtol=1e-3, atol=1e-5)
-    held.bench.show_step(NAMES.index("Explain"))
+    held.bench.show_step(EXPLAIN)
     held.bench.explain.choose(0)
     settle()
     board = held.bench.explain.board
@@ -246,7 +245,7 @@ def test_measure_shows_both_and_groups_are_told(held: MainWindow, qtbot: QtBot, 
     measure = held.bench.measure
     assert shown.compared is not None and shown.compared.b_figures is not None  # noqa: PT018
     assert shown.compared.b_figures.top_k[1] == figures.top_k[1]
-    held.bench.show_step(NAMES.index("Measure"))
+    held.bench.show_step(MEASURE)
     measure.choose(1)
     settle()
     model = measure.class_table.rows

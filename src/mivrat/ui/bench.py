@@ -35,7 +35,9 @@ from mivrat.workspace.workspace import Workspace
 
 _Step = TypeVar("_Step", bound=StepArea)
 NAMES = [step.name for step in STEPS]
-PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN = map(NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain"))
+PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN, COMPARE = map(
+    NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain", "Compare")
+)
 # So many of the most similar images are shown beside those they are like.
 MOST_ALIKE = 60
 

@@ -87,12 +87,16 @@ class OnSameImages:
     only_b: int = 0
     both_know: Mask | None = None
 
-    def _parts(self, among: Mask | None) -> tuple[NDArray[np.integer], Outcomes, Outcomes, NDArray[np.int64] | None]:
+    def _parts(
+        self, among: Mask | None, to_draw: bool = False
+    ) -> tuple[NDArray[np.integer], Outcomes, Outcomes, NDArray[np.int64] | None]:
         judged, other = self.other.judged, self.other
         use = other.both if among is None else other.both & among
         if self.both_know is not None:
             use = use & self.both_know[judged.labels]
-        at = in_fixed_order(judged, np.flatnonzero(use))
+        at: NDArray[np.integer] = np.flatnonzero(use)
+        if to_draw:  # what is drawn at random must not depend on how images are listed
+            at = in_fixed_order(judged, at)
         unit = judged.units.of(at) if judged.units is not None else None
         return at, judged.outcomes(at), other.outcomes(at), unit
 
@@ -124,7 +128,7 @@ class OnSameImages:
     ) -> Comparison | None:
         """The same with the intervals that take drawing again; None where it was stopped."""
         assert found.paired is not None
-        _, a, b, unit = self._parts(among)
+        _, a, b, unit = self._parts(among, to_draw=True)
         deep = pairs.with_intervals(found.paired, a, b, len(self.classes), unit, seed, stopped)
         return None if deep is None else replace(found, paired=deep)
 
@@ -140,12 +144,14 @@ class OnTwoSets:
     in_both: int = 0
 
     def _parts(
-        self, among: Mask | None, among_b: Mask | None
+        self, among: Mask | None, among_b: Mask | None, to_draw: bool = False
     ) -> tuple[Outcomes, Outcomes, NDArray[np.int64] | None, NDArray[np.int64] | None]:
         told: list[Outcomes] = []
         units: list[NDArray[np.int64] | None] = []
         for judged, mask in ((self.a, among), (self.b, among_b)):
-            at = in_fixed_order(judged, np.flatnonzero(judged.evaluated_among(mask)))
+            at: NDArray[np.integer] = np.flatnonzero(judged.evaluated_among(mask))
+            if to_draw:
+                at = in_fixed_order(judged, at)
             told.append(judged.outcomes(at))
             units.append(judged.units.of(at) if judged.units is not None else None)
         return told[0], told[1], units[0], units[1]
@@ -176,7 +182,7 @@ class OnTwoSets:
     ) -> Comparison | None:
         """The same with the intervals that take drawing again; None where it was stopped."""
         assert found.sets is not None
-        a, b, unit_a, unit_b = self._parts(among, among_b)
+        a, b, unit_a, unit_b = self._parts(among, among_b, to_draw=True)
         deep = sets.with_intervals(found.sets, a, b, len(self.classes), unit_a, unit_b, seed, stopped)
         return None if deep is None else replace(found, sets=deep)
 

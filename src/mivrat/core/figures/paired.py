@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,8 @@ from mivrat.core.figures.units import direction
 
 # The code of each image's outcome under both runs, in the order in which they are told.
 NO_OUTCOME, BOTH_RIGHT, MENDED, BROKEN, BOTH_WRONG = range(5)
+# Of very many classes only so many changed pairs are listed.
+MOST_PAIRS = 1_000
 OUTCOMES = ("", "both right", "mended", "broken", "both wrong")
 
 
@@ -307,13 +310,23 @@ def means_of(a: Outcomes, b: Outcomes, classes: int) -> dict[str, Difference]:
     return found
 
 
-def changed_pairs(matrix_a: Counts, matrix_b: Counts) -> list[ChangedPair]:
-    """The pairs of label and wrong prediction whose number changed, the largest change first, equal ones in class-list order."""
+def largest(values: NDArray[Any], most: int) -> NDArray[np.int64]:
+    """The places of the values farthest from 0, at most so many and none that is 0, the farthest first, equal ones in order."""
+    some = np.flatnonzero(values)
+    size = np.abs(values[some])
+    if len(some) > most:  # sorting only what can be among them
+        kept = size >= np.partition(size, -most)[-most]
+        some, size = some[kept], size[kept]
+    return some[np.argsort(-size, kind="stable")][:most]
+
+
+def changed_pairs(matrix_a: Counts, matrix_b: Counts, most: int = MOST_PAIRS) -> list[ChangedPair]:
+    """The pairs of label and wrong prediction whose number changed, at most so many, the largest change first, equal ones in
+    class-list order."""
     change = matrix_b - matrix_a
     np.fill_diagonal(change, 0)
     flat = change.ravel()
-    some = np.flatnonzero(flat)
-    some = some[np.argsort(-np.abs(flat[some]), kind="stable")]
+    some = largest(flat, most)
     one, other = matrix_a.ravel(), matrix_b.ravel()
     classes = len(matrix_a)
     return [ChangedPair(int(i) // classes, int(i) % classes, int(one[i]), int(other[i])) for i in some]

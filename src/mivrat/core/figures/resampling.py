@@ -60,7 +60,8 @@ class Sums:
 
 @dataclass(frozen=True)
 class _Columns:
-    """N images (or units) by what each adds to every sum: ``counts`` sparse, (3 K + BINS) wide, ``means`` dense by name."""
+    """N images (or units) by what each adds to every sum: ``counts`` sparse, a line for each of 3 K + BINS sums, ``means`` dense by
+    name."""
 
     counts: sparse.csr_array
     means: dict[str, Numbers]
@@ -69,7 +70,7 @@ class _Columns:
 
     def sums(self, weights: Numbers) -> Sums:
         """The sums with each image counted so often (draws x N)."""
-        found = np.asarray((self.counts.T @ weights.T).T)
+        found = np.asarray((self.counts @ np.ascontiguousarray(weights.T)).T)
         k = self.classes
         return Sums(
             found[:, :k],
@@ -84,7 +85,7 @@ class _Columns:
         units = int(unit.max()) + 1
         gather = sparse.csr_array((np.ones(len(unit)), (unit, np.arange(len(unit)))), shape=(units, len(unit)))
         means = {name: gather @ values for name, values in self.means.items()}
-        return _Columns((gather @ self.counts).tocsr(), means, self.classes, self.sure)
+        return _Columns((self.counts @ gather.T).tocsr(), means, self.classes, self.sure)
 
 
 def _columns(found: Outcomes, classes: int) -> _Columns:
@@ -102,7 +103,7 @@ def _columns(found: Outcomes, classes: int) -> _Columns:
     if found.complete:
         means |= {"log_loss": losses(found.own), "brier": squared_errors(found.own, found.squares)}
     counts = sparse.csr_array(
-        (np.concatenate(value), (np.concatenate(line), np.concatenate(at))), shape=(n, 3 * classes + BINS)
+        (np.concatenate(value), (np.concatenate(at), np.concatenate(line))), shape=(3 * classes + BINS, n)
     )
     return _Columns(counts, means, classes, sure)
 

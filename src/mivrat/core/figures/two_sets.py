@@ -15,7 +15,7 @@ from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.differences import Difference, Shares, mean_difference, of_shares
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
-from mivrat.core.figures.paired import means_of
+from mivrat.core.figures.paired import MOST_PAIRS, largest, means_of
 from mivrat.core.figures.resampling import Ends, unpaired_draws, weights_drawn
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.summary import Figures, figures_of
@@ -238,8 +238,7 @@ def drop(matrix_a: Counts, matrix_b: Counts) -> Drop:
     part[(n_a == 0) | (n_b == 0)] = 0.0
     np.fill_diagonal(part, 0.0)
     flat = part.ravel()
-    some = np.flatnonzero(flat)
-    for i in some[np.argsort(-np.abs(flat[some]), kind="stable")].tolist():
+    for i in largest(flat, MOST_PAIRS).tolist():
         label, predicted = divmod(i, len(part))
         pairs.append(DropPair(label, predicted, int(matrix_a[label, predicted]), int(matrix_b[label, predicted]), float(flat[i])))  # fmt: skip
     total = float(r_b.sum() / n_b.sum() - r_a.sum() / n_a.sum())

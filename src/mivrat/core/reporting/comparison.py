@@ -25,9 +25,6 @@ from mivrat.core.figures.two_sets import TwoSets
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
 
-# Of very many classes only so many changed pairs are listed.
-MOST_PAIRS = 1_000
-
 
 @dataclass(frozen=True)
 class ComparisonResults:
@@ -103,14 +100,14 @@ def _pairs(found: Comparison, paired: Paired | None, sets: TwoSets | None) -> di
     if paired is not None:
         listed = [
             {"label": names[one.label], "predicted": names[one.predicted], "a": one.a, "b": one.b}
-            for one in paired.pairs[:MOST_PAIRS]
+            for one in paired.pairs
         ]
         return {"pairs": listed}
     assert sets is not None
     drop = sets.drop
     listed = [
         {"label": names[one.label], "predicted": names[one.predicted], "a": one.a, "b": one.b, "within": one.part}
-        for one in drop.pairs[:MOST_PAIRS]
+        for one in drop.pairs
     ]
     parts = [
         {"name": name, "class_mix": one.class_mix, "within": one.within}
