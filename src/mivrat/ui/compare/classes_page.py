@@ -16,8 +16,9 @@ from mivrat.ui.parts.widgets import label, row
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
-COLUMNS = (Column("class"), Column("images", 60, True), Column("recall, 0–100 %", 104), Column("change", 60, True),
-           Column("95 % interval", 120, True), Column("precision", 84), Column("change", 60, True))  # fmt: skip
+COLUMNS = (Column("class"), Column("images", 60, True), Column("recall, 0–100 %", 104), Column("change", 66, True),
+           Column("95 % interval", 124, True), Column("precision", 80, gives_way=True),
+           Column("change", 66, True, gives_way=True))  # fmt: skip
 
 
 def class_lines(compared: Compared) -> list[Line]:

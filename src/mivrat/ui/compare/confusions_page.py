@@ -13,7 +13,7 @@ from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.matrices import ChangeMatrix, SideMatrix
 from mivrat.ui.compare.verdict import Verdict
-from mivrat.ui.parts.widgets import Choice, Elided, label, restyle, row, tip
+from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.executors import Newest
@@ -25,8 +25,8 @@ SORTED_BY = {
     "most images first": order_by_support,
     "confused ones together": order_by_likeness,
 }
-PAIRS = (Column("labelled → predicted"), Column("a → b", 72, True), Column("of all", 58, True))  # fmt: skip
-MOST_PAIRS = 200
+PAIRS = (Column("labelled → predicted"), Column("a → b", 72, True), Column("of all", 66, True))  # fmt: skip
+MOST_PAIRS, LEAST_HEIGHT = 200, 500
 
 
 def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
@@ -107,7 +107,10 @@ class ConfusionsPage(QWidget):
         self.choices.setLayout(row(self.order, None, self.mode))
         for widget in (self.verdict, self.choices, self.told):
             layout.addWidget(widget)
-        layout.addWidget(self.body, 1)
+        # Lower than this the matrices could not be read: then the page is scrolled.
+        self.body.setMinimumHeight(LEAST_HEIGHT)
+        self.scrolled = Scrolled(self.body, wide=False)
+        layout.addWidget(self.scrolled, 1)
         layout.addStretch(0)
         for matrix in self.matrices:
             matrix.pointed.connect(self._point)
@@ -141,7 +144,7 @@ class ConfusionsPage(QWidget):
         compared = self.workspace.shown.compared
         # Above the matrices one sentence is enough: the others stand on the first page.
         self.verdict.setVisible(compared is None)
-        for widget in (self.body, self.choices, self.told):
+        for widget in (self.scrolled, self.choices, self.told):
             widget.setVisible(compared is not None)
         if compared is None:
             self.pairs.show_lines([])

@@ -20,15 +20,16 @@ from mivrat.core.selecting.selection import Against, Caused, Condition, InGroup
 from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
-from mivrat.ui.parts.widgets import Choice, Scrolled, button, calm, label, restyle, row, tip
+from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, calm, label, restyle, row, set_role, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import CAUSE, Comparer
 from mivrat.workspace.workspace import Workspace
 
 FIGURES = (Column("figure"), Column("a", 66, True), Column("b", 66, True), Column("difference", 78, True),
-           Column("95 % interval", 130, True), Column("", 74))  # fmt: skip
+           Column("95 % interval", 130, True), Column("", 74, gives_way=True))  # fmt: skip
 GROUPS = (Column("group"), Column("images", 58, True), Column("mended", 66, True), Column("broken", 62, True),
-          Column("difference", 82, True), Column("95 % interval", 122, True), Column("", 86))  # fmt: skip
+          Column("difference", 82, True), Column("95 % interval", 122, True), Column("", 76, gives_way=True))  # fmt: skip
 RUNS = (
     Column("run"),
     Column("top-1", 66, True),
@@ -177,7 +178,10 @@ class OutcomeSquare(QWidget):
         grid.addWidget(self.across, 0, 1, 1, 2, Qt.AlignmentFlag.AlignHCenter)
         for column, text in ((1, "right"), (2, "wrong")):
             grid.addWidget(label(text, soft=True), 1, column, Qt.AlignmentFlag.AlignHCenter)
-        self.down = label(role="good")
+        self.down = Elided()
+        self.down.setFixedWidth(74)
+        self.down.setAlignment(Qt.AlignmentFlag.AlignRight)
+        set_role(self.down, "good")
         grid.addWidget(self.down, 1, 0, Qt.AlignmentFlag.AlignRight)
         for line, (text, states) in enumerate(
             (("right", ("both right", "broken")), ("wrong", ("mended", "both wrong"))), 2
@@ -205,13 +209,16 @@ class OutcomeSquare(QWidget):
         beside.addWidget(self.test)
         for one in (self.same, self.alone):
             beside.addLayout(row(one, None))
-        beside.addLayout(
-            row(label("within", soft=True), self.margin, label("points:", soft=True), self.standing, None, spacing=4)
-        )
+        beside.addLayout(row(label("within", soft=True), self.margin, label("points:", soft=True), None, spacing=4))
+        beside.addWidget(self.standing)
         beside.addStretch(1)
-        whole = row(grid, beside, spacing=16)
-        whole.setStretch(1, 1)
-        self.setLayout(whole)
+        square, said = QWidget(), QWidget()
+        square.setLayout(grid)
+        said.setLayout(beside)
+        said.setFixedWidth(232)
+        for layout in (grid, beside):
+            layout.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(flowing(square, said, spacing=14))
 
     def _choose(self, state: str) -> None:
         self.workspace.shown.choose(Against(frozenset({state}), self.workspace.shown.held_other))
@@ -220,9 +227,9 @@ class OutcomeSquare(QWidget):
         found, paired = compared.found, compared.found.paired
         assert paired is not None
         names = compared.held.names
-        self.across.setText(words.clipped(names.b, 30))
-        self.down.setText(words.clipped(names.a, 16))
-        tip(self.down, names.a)
+        self.across.setText(words.clipped(names.b, 26))
+        tip(self.across, names.b)
+        self.down.set_text(names.a)
         four = paired.four
         counts = {
             "both right": four.both_right,

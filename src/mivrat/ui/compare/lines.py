@@ -18,6 +18,8 @@ from mivrat.workspace.workspace import Workspace
 
 DRAWN = Qt.ItemDataRole.UserRole + 1
 LINE = 30
+# Names are asked for their widths as far as here; more than so many pixels they need not have.
+LOOKED_AT, ENOUGH = 300, 220
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -52,11 +54,13 @@ class Line:
 
 @dataclass(frozen=True)
 class Column:
-    """A column: its heading, its width in pixels (0: what is left), whether it is of numbers."""
+    """A column: its heading, its width in pixels (0: what is left), whether it is of numbers, and whether it ``gives_way`` where long
+    names would not have enough."""
 
     name: str
     width: int = 0
     number: bool = False
+    gives_way: bool = False
 
 
 class _Model(QAbstractTableModel):
@@ -230,9 +234,14 @@ class LinesTable(QTableView):
 
     def _share_room(self) -> None:
         """Give the columns their widths, and what is left to those that ask for it."""
-        columns = self._model.columns
+        columns, letters = self._model.columns, self.fontMetrics()
         free = [i for i, one in enumerate(columns) if not one.width]
-        taken = sum(one.width for one in columns)
+        longest = max((one.cells[0].text for one in self._model.lines[:LOOKED_AT]), key=len, default="")
+        wanted = min(ENOUGH, letters.horizontalAdvance(longest) + 24)
+        narrow = self.viewport().width() - sum(one.width for one in columns) < wanted
+        for i, one in enumerate(columns):
+            self.setColumnHidden(i, narrow and one.gives_way)
+        taken = sum(one.width for one in columns if not (narrow and one.gives_way))
         rest = max(70 * len(free), self.viewport().width() - taken)
         for i, one in enumerate(columns):
             self.setColumnWidth(i, one.width or rest // max(1, len(free)))

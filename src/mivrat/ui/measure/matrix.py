@@ -304,7 +304,8 @@ class ConfusionMatrix(QWidget):
             painter.drawText(
                 QRectF(found.view.left(), 0, found.view.width(), 20),
                 Qt.AlignmentFlag.AlignVCenter,
-                "predicted →   labelled ↓   (names under the pointer, or zoom in)",
+                "predicted →   labelled ↓"
+                + ("   (names under the pointer, or zoom in)" if found.view.width() > 360 else ""),
             )
         painter.setClipRect(found.view.adjusted(-1, -1, 1, 1))
         if found.side >= LEAST_WITH_NAMES:
