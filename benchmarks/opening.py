@@ -36,25 +36,27 @@ print(seconds)
 class MadeUp(PredictionTable):
     """Logits drawn at random, the labelled class raised."""
 
-    def __init__(self, path: Path, labels: np.ndarray) -> None:
+    def __init__(self, path: Path, labels: np.ndarray, seed: int = 1) -> None:
         names = [f"class {k}" for k in range(CLASSES)]
-        path.write_text("path,predicted\nnone,class 0\n", encoding="utf-8")
+        path.write_text(f"path,predicted\nnone {seed},class 0\n", encoding="utf-8")
         super().__init__(path, names)
         self.columns, self._settled = CLASSES, "logits"
-        self._labels = labels
+        self._labels, self._seed = labels, seed
 
     def looked_up(self, image_set: ImageSet) -> tuple[np.ndarray, np.ndarray]:
-        rng = np.random.default_rng(1)
+        rng = np.random.default_rng(self._seed)
         rows = rng.standard_normal((len(self._labels), CLASSES), np.float32)
         rows[np.arange(len(rows)), self._labels] += rng.normal(3.5, 1.5, len(rows)).astype(np.float32)
         return rows, np.ones(len(rows), bool)
 
 
-def make_study(path: Path) -> None:
+def make_study(path: Path, models: int = 1) -> None:
     labels = np.random.default_rng(0).integers(0, CLASSES, IMAGES)
     items = [ImageItem(f"class {k}/{i:06}.jpg", int(k), {}, f"class {k}") for i, k in enumerate(labels)]
     study = Study.create(path, [f"class {k}" for k in range(CLASSES)])
-    list(Evaluation(MadeUp(path.with_suffix(".csv"), labels), ImageSet("made up", path.parent, items), study).run())
+    image_set = ImageSet("made up", path.parent, items)
+    for seed in range(1, models + 1):
+        list(Evaluation(MadeUp(path.with_name(f"model {seed}.csv"), labels, seed), image_set, study).run())
     study.close()
 
 

@@ -10,9 +10,9 @@ from PIL import Image
 CLASSES = ["birch", "alder", "hazel"]
 
 
-def write_set(root: Path, per_class: int = 4, side: int = 16, classes: list[str] | None = None) -> Path:
+def write_set(root: Path, per_class: int = 4, side: int = 16, classes: list[str] | None = None, seed: int = 0) -> Path:
     """One folder per class with random pictures; returns the root."""
-    rng = np.random.default_rng(0)
+    rng = np.random.default_rng(seed)
     for name in classes or CLASSES:
         folder = root / name
         folder.mkdir(parents=True)

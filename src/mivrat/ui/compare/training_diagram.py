@@ -131,7 +131,7 @@ class TrainingDiagram(Diagram):
                 text(
                     f"gap opens: {x:g}",
                     x,
-                    low + 0.12 * (high - low),
+                    high - 0.16 * (high - low),
                     "wrong",
                     (0.0 if x < (first + last) / 2 else 1.0, 0.0),
                 ),
@@ -140,12 +140,8 @@ class TrainingDiagram(Diagram):
         if accuracy and self.held_out is not None and self.held_out[1].value is not None:
             value = self.held_out[1].value
             plot.addItem(line([first, last], [value, value], pen("second", 1.4, Qt.PenStyle.DashLine)))
-            plot.addItem(
-                text(
-                    f"{words.clipped(self.held_out[0], 28)} {words.percent(value)}", last, value, "second", (1.0, 1.0)
-                ),
-                ignoreBounds=True,
-            )
+            said = f"{words.clipped(self.held_out[0], 28)} {words.percent(value)}"
+            plot.addItem(text(said, last, low, "second", (1.0, 1.0)), ignoreBounds=True)
 
     def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
         """A line where the keys have come to."""

@@ -5,13 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.training import SERIES, Roles, Training
 from mivrat.ui import words
 from mivrat.ui.compare.training_diagram import TrainingDiagram
 from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.training_logs import TrainingLogs
 from mivrat.workspace.workspace import Workspace
 
@@ -39,19 +40,20 @@ class TrainingPage(QWidget):
         )  # fmt: skip
         self.problem = label(role="problem", wrap=True)
         self.roles = {field: Choice((), field.replace("_", " ")) for field in ("step", *SERIES)}
-        grid = QGridLayout()
-        grid.setContentsMargins(0, 0, 0, 0)
-        for i, (field, choice) in enumerate(self.roles.items()):
-            grid.addWidget(label(field.replace("_", " "), soft=True), i // 3, 2 * (i % 3))
-            grid.addWidget(choice, i // 3, 2 * (i % 3) + 1)
-            grid.setColumnStretch(2 * (i % 3) + 1, 1)
-            choice.setMinimumContentsLength(8)
+        pairs = []
+        for field, choice in self.roles.items():
+            pair = QWidget()
+            pair.setLayout(row(label(field.replace("_", " "), soft=True), choice, spacing=2))
+            pairs.append(pair)
+            choice.setMinimumContentsLength(10)
             choice.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             choice.activated.connect(lambda _: self._correct())
         self.columns = QWidget()
-        self.columns.setLayout(grid)
         self.smoothing = Choice(tuple(WINDOWS), "smoothing")
         self.smoothing.currentIndexChanged.connect(lambda _: self.refresh())
+        smooth = QWidget()
+        smooth.setLayout(row(label("curves", soft=True), self.smoothing, spacing=2))
+        self.columns.setLayout(flowing(*pairs, smooth, spacing=10))
         self.told = label(wrap=True)
         self.legend = label(soft=True, wrap=True)
         self.diagram = TrainingDiagram()
@@ -60,9 +62,7 @@ class TrainingPage(QWidget):
         head = row(self.pick, self.name, self.off, spacing=6)
         head.setStretch(1, 1)
         layout.addLayout(head)
-        self.smoothing_row = QWidget()
-        self.smoothing_row.setLayout(row(label("curves", soft=True), self.smoothing, None, spacing=4))
-        for widget in (self.empty, self.problem, self.columns, self.smoothing_row, self.told):
+        for widget in (self.empty, self.problem, self.columns, self.told):
             layout.addWidget(widget)
         layout.addWidget(self.diagram, 1)
         layout.addWidget(self.legend)
@@ -116,8 +116,7 @@ class TrainingPage(QWidget):
         self.empty.setVisible(log is None and not problem)
         self.problem.setVisible(bool(problem))
         self.problem.setText(problem)
-        for widget in (self.columns, self.smoothing_row):
-            widget.setVisible(log is not None)
+        self.columns.setVisible(log is not None)
         for widget in (self.told, self.diagram, self.legend):
             widget.setVisible(found is not None)
         if found is None:
