@@ -50,6 +50,7 @@ def other_run(window: MainWindow, *, model: bool = True) -> RunInfo:
 def held(demo: MainWindow, settle: Settle, qtbot: QtBot) -> MainWindow:
     """The demonstration with the later model held against the one under test, by the button on the empty page."""
     demo.bench.show_step(COMPARE)
+    settle()
     (offer,) = [one for one in demo.bench.compare.findChildren(type(demo.bench.compare.difference.all_runs)) if one.text() == "grain-net-2" and one.isVisible()]  # fmt: skip
     qtbot.mouseClick(offer, LEFT)
     settle()
@@ -96,6 +97,16 @@ def test_the_same_images_under_another_model(held: MainWindow, qtbot: QtBot, set
     assert shown.conditions == (Against(frozenset({"same wrong answer"}), shown.held_other),)
     # the margin decides what counts as not worse
     assert page.square.standing.text() == "not worse"
+    # a figure leads to the images its difference comes from
+    shown.clear()
+    page.ensureWidgetVisible(page.figures)
+    click(qtbot, page.figures, "top-3 accuracy")
+    within = [(one.rank >= 1) & (one.rank <= 3) for one in (a, b.b.judged)]
+    assert set(shown.images.tolist()) == set(np.flatnonzero(within[0] != within[1]).tolist())
+    click(qtbot, page.figures, "log loss")
+    assert len(shown.images) == 100
+    moved = np.abs(np.log(a.own) - np.log(b.b.judged.own))[shown.images]
+    assert (np.diff(moved) <= 1e-12).all()
 
 
 def test_orders_bands_and_thumbnails_of_both(held: MainWindow, settle: Settle) -> None:
@@ -199,6 +210,7 @@ def test_two_sets_of_one_model(demo: MainWindow, qtbot: QtBot, settle: Settle) -
     assert (shown.compared.found.sets.total_a, shown.compared.found.sets.total_b) == (50, 50)
     assert demo.bench.measure.scope.currentIndex() == 1
     shown.replace(Picked("hand", (1, 2)))
+    step.choose(0)
     settle()
     assert step.difference.verdict.sentences[0].startswith("“picked by hand” means nothing in late-summer-field")
 

@@ -129,7 +129,11 @@ class MainWindow(QMainWindow):
     def _tell_keys(self) -> None:
         closely = ("light table", "heat", "layer to image", "causes", "next unreviewed", "keys")
         found = hints(
-            *(closely if self.bench.looks_closely else ("look closely", "next unreviewed", "other pane", "keys"))
+            *(
+                closely
+                if self.bench.looks_closely
+                else ("look closely", "next unreviewed", "hold", "other pane", "keys")
+            )
         )
         self.foot.show_keys(*found[:1], *([("← →", "image")] if self.bench.looks_closely else []), *found[1:])
 

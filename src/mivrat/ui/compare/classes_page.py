@@ -12,6 +12,7 @@ from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import label, row
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
@@ -89,7 +90,8 @@ class ClassesPage(QWidget):
         layout.addWidget(self.table, 1)
         layout.addWidget(self.legend)
         layout.addStretch(0)
-        workspace.topics.compared.connect(self.refresh)
+        self._late = Late(self, self.refresh)
+        workspace.topics.compared.connect(self._late.ask)
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared

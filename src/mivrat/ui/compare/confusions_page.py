@@ -13,6 +13,7 @@ from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.matrices import ChangeMatrix, SideMatrix
 from mivrat.ui.compare.verdict import Verdict
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
@@ -114,7 +115,8 @@ class ConfusionsPage(QWidget):
         layout.addStretch(0)
         for matrix in self.matrices:
             matrix.pointed.connect(self._point)
-        workspace.topics.compared.connect(self.refresh)
+        self._late = Late(self, self.refresh)
+        workspace.topics.compared.connect(self._late.ask)
         theme.changed.connect(self._follow_theme)
 
     def _follow_theme(self) -> None:

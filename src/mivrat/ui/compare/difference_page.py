@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
+import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QDoubleSpinBox, QFrame, QGridLayout, QVBoxLayout, QWidget
@@ -15,11 +17,13 @@ from mivrat.core.comparing.groups import GroupDifference
 from mivrat.core.comparing.holding import IN_POINTS, LESS_IS_BETTER, Compared, headline_differences
 from mivrat.core.figures.bootstrap import LEAST
 from mivrat.core.figures.differences import Difference
+from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.selecting.kept import positions_by_group
-from mivrat.core.selecting.selection import Against, Caused, Condition, InGroup
+from mivrat.core.selecting.selection import Against, Caused, Condition, InGroup, Outcome, Picked
 from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, calm, label, restyle, row, set_role, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.ui.theme import theme
@@ -82,10 +86,48 @@ def figure_lines(compared: Compared) -> list[Line]:
                     Cell(told, drawn=Drawn(one, reach=reach)),
                 ),
                 (),
-                about,
+                f"{about}\n{_WHAT.get(key.rstrip('0123456789'), '')}" if compared.held.other is not None else about,
+                partial(moved, compared, key),
             )
         )
     return lines
+
+
+_WHAT = {
+    "top": "Click to see the images that came out differently.",
+    "log_loss": "Click to see the images that move it most.",
+    "brier": "Click to see the images that move it most.",
+    "ece": "Click to see the images whose confidence changes most.",
+}
+MOST_MOVED = 100
+
+
+def moved(compared: Compared, key: str) -> tuple[Condition, ...]:
+    """The images that a figure's difference comes from: those that came out differently, or those that move a mean most; of two
+    sets the wrong ones shown."""
+    other, judged = compared.held.other, compared.held.a.judged
+    if other is None:
+        return (Outcome(frozenset({"wrong"})),)
+    both = other.both
+    if key in ("log_loss", "brier", "ece"):
+        if key == "ece":
+            change = other.confidence - judged.confidence
+        elif key == "log_loss":
+            change = losses(other.own) - losses(judged.own)
+        else:
+            change = squared_errors(other.own, other.squares) - squared_errors(judged.own, judged.squares)
+        size = np.where(both, np.abs(np.nan_to_num(change)), 0.0)
+        some = np.argsort(-size, kind="stable")[:MOST_MOVED]
+        some = some[size[some] > 0]
+        name = {"log_loss": "change of log loss", "brier": "change of Brier score", "ece": "change of confidence"}[key]
+    else:
+        k = int(key[3:]) if key.startswith("top") else 1
+        within = [
+            (one.rank >= 1) & (one.rank <= k) if k > 1 else one.predicted == judged.labels for one in (judged, other)
+        ]
+        some = np.flatnonzero(both & (within[0] != within[1]))
+        name = f"change of top-{k}"
+    return (Picked(name, tuple(some.tolist())),) if len(some) else ()
 
 
 class OutcomeBox(QFrame):
@@ -303,9 +345,10 @@ class DifferencePage(Scrolled):
             layout.addWidget(widget)
         layout.addStretch(1)
         self.setWidget(body)
-        workspace.topics.compared.connect(self.refresh)
+        self._late = Late(self, self.refresh)
+        workspace.topics.compared.connect(self._late.ask)
         theme.changed.connect(self._follow_theme)
-        workspace.topics.contents.connect(self.refresh)
+        workspace.topics.contents.connect(self._late.ask)
 
     def _follow_theme(self) -> None:
         if self.workspace.is_open:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -45,11 +45,13 @@ class Cell:
 
 @dataclass(frozen=True)
 class Line:
-    """A line of cells; ``conditions`` are what it selects, ``about`` its tooltip."""
+    """A line of cells; ``conditions`` are what it selects, ``about`` its tooltip. What takes a moment to tell is told by ``pick``, once
+    the line is chosen."""
 
     cells: tuple[Cell, ...]
     conditions: tuple[Condition, ...] = ()
     about: str = ""
+    pick: Callable[[], tuple[Condition, ...]] | None = None
 
 
 @dataclass(frozen=True)
@@ -261,7 +263,10 @@ class LinesTable(QTableView):
                 return
 
     def _choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
-        if index.isValid() and (conditions := self.lines[index.row()].conditions):
+        if not index.isValid():
+            return
+        line = self.lines[index.row()]
+        if conditions := line.conditions or (line.pick() if line.pick is not None else ()):
             (self.workspace.shown.enter if enter else self.workspace.shown.choose)(*conditions, beside=beside)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802

@@ -15,6 +15,7 @@ from mivrat.ui.compare.confusions_page import PAIRS, pair_lines
 from mivrat.ui.compare.drop_diagram import DropDiagram
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
 from mivrat.workspace.comparing import Comparer, FoundUnlike
 from mivrat.workspace.workspace import Workspace
@@ -75,8 +76,9 @@ class SetsPage(Scrolled):
             layout.addWidget(widget)
         layout.addStretch(1)
         self.setWidget(body)
-        workspace.topics.compared.connect(self.refresh)
-        workspace.topics.busy.connect(self.refresh)
+        self._late = Late(self, self.refresh)
+        workspace.topics.compared.connect(self._late.ask)
+        workspace.topics.busy.connect(self._late.ask)
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFrame, QVBoxLayout
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.held import LONGEST
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import button, clear, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
@@ -29,8 +30,9 @@ class Verdict(QFrame):
         self._layout.setContentsMargins(12, 8, 12, 8)
         self._layout.setSpacing(3)
         self.sentences: list[str] = []
-        workspace.topics.compared.connect(self.refresh)
-        workspace.topics.contents.connect(self.refresh)
+        self._late = Late(self, self.refresh)
+        workspace.topics.compared.connect(self._late.ask)
+        workspace.topics.contents.connect(self._late.ask)
         theme.changed.connect(self._follow_theme)
 
     def _follow_theme(self) -> None:
