@@ -8,6 +8,7 @@ import statistics
 import sys
 import tempfile
 import time
+from collections.abc import Sequence
 from itertools import pairwise
 from pathlib import Path
 
@@ -19,8 +20,9 @@ from PySide6.QtWidgets import QApplication
 
 from benchmarks.opening import CLASSES, make_study
 from benchmarks.screens import wait
+from benchmarks.selection import repainted
 from mivrat.core.comparing.holding import hold, names_of
-from mivrat.core.selecting.selection import Against, Labelled, OtherPredicted, Predicted
+from mivrat.core.selecting.selection import Against, Condition, Labelled, OtherPredicted, Predicted
 from mivrat.ui.application import make_application
 from mivrat.ui.bench import COMPARE
 from mivrat.ui.window import BENCH, MainWindow
@@ -61,26 +63,21 @@ def main() -> None:
         both_open = time.perf_counter() - began
         wait(lambda: comparer.settled, 120)
         stall = max(b - a for a, b in pairwise(ticks))
-        rng, taken = np.random.default_rng(0), []
+        rng = np.random.default_rng(0)
         ticks.clear()
-        for step in range(60):
+
+        def choose(step: int) -> Sequence[Condition]:
             window.bench.compare.choose(step % 3)
-            QApplication.processEvents()
             k = int(rng.integers(CLASSES))
-            some = (
+            return (
                 (Against(frozenset({("mended", "broken", "both wrong")[step % 3]}), shown.held_other),),
                 (Labelled(frozenset({k})),),
                 (OtherPredicted(frozenset({k}), shown.held_other),),
                 (Predicted(frozenset({k})), Against(frozenset({"mended"}), shown.held_other)),
             )[step % 4]
-            began = time.perf_counter()
-            shown.replace(*some)
-            window.repaint()
-            QApplication.processEvents()
-            taken.append(time.perf_counter() - began)
-            wait(lambda: window.bench.thumbnails.settled, 20)
+
+        milliseconds = repainted(window, 60, choose)
         longest = max(b - a for a, b in pairwise(ticks))
-        milliseconds = [1000 * one for one in taken]
         print(
             f"from hold against to figures: {read:.2f} s with reading the run, {both_open:.2f} s where both are open; all intervals "
             f"after {whole:.1f} s; longest stall {1000 * stall:.0f} ms\n"

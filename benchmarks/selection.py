@@ -7,6 +7,7 @@ import statistics
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Sequence
 from itertools import pairwise
 from pathlib import Path
 
@@ -18,9 +19,24 @@ from PySide6.QtWidgets import QApplication
 
 from benchmarks.opening import CLASSES, make_study
 from benchmarks.screens import wait
-from mivrat.core.selecting.selection import Confidence, Labelled, Outcome, Predicted
+from mivrat.core.selecting.selection import Condition, Confidence, Labelled, Outcome, Predicted
 from mivrat.ui.application import make_application
 from mivrat.ui.window import BENCH, MainWindow
+
+
+def repainted(window: MainWindow, steps: int, choose: Callable[[int], Sequence[Condition]]) -> list[float]:
+    """Milliseconds from each selection to the repainted window."""
+    taken = []
+    for step in range(steps):
+        some = choose(step)
+        QApplication.processEvents()
+        began = time.perf_counter()
+        window.workspace.shown.replace(*some)
+        window.repaint()
+        QApplication.processEvents()
+        taken.append(1000 * (time.perf_counter() - began))
+        wait(lambda: window.bench.thumbnails.settled, 20)
+    return taken
 
 
 def main() -> None:
@@ -42,24 +58,19 @@ def main() -> None:
                 not window.workspace.reading.busy and window.bench.measure.settled and window.bench.thumbnails.settled
             )
         )
-        rng, taken = np.random.default_rng(0), []
+        rng = np.random.default_rng(0)
         ticks.clear()
-        for step in range(60):
+
+        def choose(step: int) -> Sequence[Condition]:
             window.bench.measure.tabs.choose(step % 5)
-            QApplication.processEvents()
             k = int(rng.integers(CLASSES))
-            condition = (
+            return [(
                 Labelled(frozenset({k})), Predicted(frozenset({k})), Outcome(frozenset({"wrong"})),
                 Confidence(frozenset({(0.2, 0.4)})),
-            )[step % 4]  # fmt: skip
-            began = time.perf_counter()
-            window.workspace.shown.replace(condition)
-            window.repaint()
-            QApplication.processEvents()
-            taken.append(time.perf_counter() - began)
-            wait(lambda: window.bench.thumbnails.settled, 20)
+            )[step % 4]]  # fmt: skip
+
+        milliseconds = repainted(window, 60, choose)
         stall = max(b - a for a, b in pairwise(ticks))
-        milliseconds = [1000 * one for one in taken]
         print(
             f"selection to repainted: median {statistics.median(milliseconds):.0f} ms, worst {max(milliseconds):.0f} ms; "
             f"longest stall meanwhile {1000 * stall:.0f} ms, while opening {1000 * opening:.0f} ms"

@@ -98,17 +98,10 @@ class Newest:
         self._workers = workers
         self._task: Task | None = None
 
-    def start(
-        self,
-        job: Callable[[Task], Any],
-        *,
-        done: Callable[[Any], object] | None = None,
-        failed: Callable[[InputError], object] | None = None,
-        progress: Callable[[Any], object] | None = None,
-    ) -> Task:
+    def start(self, job: Callable[[Task], Any], **told: Any) -> Task:
         """As ``Workers.start``, in place of what was started before."""
         self.cancel()
-        self._task = self._workers.start(job, done=done, failed=failed, progress=progress)
+        self._task = self._workers.start(job, **told)
         return self._task
 
     def cancel(self) -> None:

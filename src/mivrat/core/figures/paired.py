@@ -23,7 +23,7 @@ from mivrat.core.figures.differences import (
 )
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.outcomes import Outcomes
-from mivrat.core.figures.resampling import Sums, paired_draws
+from mivrat.core.figures.resampling import Sums, paired_draws, with_ends
 from mivrat.core.figures.significance import even_split, holm
 from mivrat.core.figures.units import direction
 
@@ -151,10 +151,7 @@ def with_intervals(
     drawn = paired_draws(a, b, classes, unit, seed=seed, stopped=stopped)
     if drawn is None:
         return None
-    means = {
-        name: replace(one, low=drawn[name][0], high=drawn[name][1]) if name in drawn else one
-        for name, one in found.means.items()
-    }
+    means = with_ends(found.means, drawn)
     return replace(found, means=means, with_intervals=True)
 
 

@@ -4,7 +4,7 @@ apart for two sets. All figures are made of sums over images, so that one produc
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from scipy import sparse
 
 from mivrat.core.figures.bootstrap import DRAWS, FEW, LEAST, LEAST_UNITS
 from mivrat.core.figures.calibration import BINS, bin_index
+from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
 
@@ -109,6 +110,14 @@ def _columns(found: Outcomes, classes: int) -> _Columns:
         (np.concatenate(value), (np.concatenate(at), np.concatenate(line))), shape=(3 * classes + BINS, n)
     )
     return _Columns(counts, means, classes, sure)
+
+
+def with_ends(means: dict[str, Difference], drawn: dict[str, Ends]) -> dict[str, Difference]:
+    """Differences with the ends of their intervals, those of which any were drawn."""
+    return {
+        name: replace(one, low=drawn[name][0], high=drawn[name][1]) if name in drawn else one
+        for name, one in means.items()
+    }
 
 
 def weights_drawn(rng: np.random.Generator, total: int, draws: int) -> Numbers:

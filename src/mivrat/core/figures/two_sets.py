@@ -16,7 +16,7 @@ from mivrat.core.figures.differences import Difference, Shares, mean_difference,
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import MOST_PAIRS, largest, means_of
-from mivrat.core.figures.resampling import Ends, unpaired_draws, weights_drawn
+from mivrat.core.figures.resampling import Ends, unpaired_draws, weights_drawn, with_ends
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.summary import Figures, figures_of
 from mivrat.core.figures.tally import Tally
@@ -140,10 +140,7 @@ def with_intervals(
     parts = drop_intervals(a, b, classes, unit_a, unit_b, seed=seed, stopped=stopped)
     if drawn is None or parts is None:
         return None
-    means = {
-        name: replace(one, low=drawn[name][0], high=drawn[name][1]) if name in drawn else one
-        for name, one in found.means.items()
-    }
+    means = with_ends(found.means, drawn)
     return replace(found, means=means, drop=replace(found.drop, intervals=parts), with_intervals=True)
 
 

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
+from PySide6.QtGui import QPainter, QPen, QResizeEvent
+from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
 from mivrat.core.figures.differences import Difference
 from mivrat.core.selecting.selection import Condition
+from mivrat.ui.parts.tables import ChoosingTable
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
@@ -180,7 +181,7 @@ def _change(painter: QPainter, area: QRectF, drawn: Drawn) -> None:
     painter.drawEllipse(QPointF(at(found.value), middle.y() + 0.3), 3.8, 3.8)
 
 
-class LinesTable(QTableView):
+class LinesTable(ChoosingTable):
     """Clicking a line (or Enter on it) selects its images, Ctrl adds beside; ``whole`` shows all lines without scrolling."""
 
     def __init__(self, workspace: Workspace, columns: Sequence[Column], name: str, *, whole: bool = False) -> None:
@@ -191,20 +192,10 @@ class LinesTable(QTableView):
         self.setModel(self._model)
         self._drawing = _Drawing(self)
         self.setItemDelegate(self._drawing)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setTabKeyNavigation(False)
-        self.setShowGrid(False)
-        self.setWordWrap(False)
         self.setAccessibleName(name)
-        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(LINE)
         head = self.horizontalHeader()
-        head.setHighlightSections(False)
         head.setMinimumSectionSize(24)
-        head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         head.setSectionsClickable(not whole)
         head.sectionClicked.connect(self._sort)
         if whole:
@@ -262,27 +253,12 @@ class LinesTable(QTableView):
                 self.selectRow(row)
                 return
 
-    def _choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
+    def choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
         if not index.isValid():
             return
         line = self.lines[index.row()]
         if conditions := line.conditions or (line.pick() if line.pick is not None else ()):
             (self.workspace.shown.enter if enter else self.workspace.shown.choose)(*conditions, beside=beside)
-
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        super().mouseReleaseEvent(event)
-        if event.button() == Qt.MouseButton.LeftButton:
-            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            self._choose(self.indexAt(event.position().toPoint()), beside)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            self._choose(self.currentIndex(), beside, enter=event.key() != Qt.Key.Key_Space)
-        elif event.key() == Qt.Key.Key_Backspace:
-            event.ignore()
-        else:
-            super().keyPressEvent(event)
 
     def as_lines(self) -> list[list[str]]:
         """What is shown, with the headings, for the clipboard."""

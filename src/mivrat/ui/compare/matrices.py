@@ -38,16 +38,18 @@ class SideMatrix(ConfusionMatrix):
     def _matrix(self) -> Counts:
         return self._counts()[self.which == "b"]
 
+    def _shown(self) -> list[Values]:
+        """What is shown of both: counts, or shares of the label in percent (NaN where there are no images)."""
+        found = [counts.astype(float) for counts in self._counts()]
+        if not self.mode:
+            return found
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return [100 * one / one.sum(axis=1, keepdims=True) for one in found]
+
     def values(self) -> tuple[Values, float]:
         """The counts (or shares of the label, in percent), and the largest off the diagonal of both."""
         if self._values is None:
-            told = []
-            for counts in self._counts():
-                matrix = counts.astype(float)
-                if self.mode and len(matrix):
-                    with np.errstate(invalid="ignore", divide="ignore"):
-                        matrix = 100 * matrix / matrix.sum(axis=1, keepdims=True)
-                told.append(matrix)
+            told = self._shown()
             most = 1.0
             for matrix in told:
                 off = np.nan_to_num(matrix)
@@ -119,13 +121,7 @@ class ChangeMatrix(SideMatrix):
     def values(self) -> tuple[Values, float]:
         """The change of each cell (in points where shares are shown), and the largest off the diagonal."""
         if self._values is None:
-            told = []
-            for counts in self._counts():
-                matrix = counts.astype(float)
-                if self.mode and len(matrix):
-                    with np.errstate(invalid="ignore", divide="ignore"):
-                        matrix = np.nan_to_num(100 * matrix / matrix.sum(axis=1, keepdims=True))
-                told.append(matrix)
+            told = [np.nan_to_num(one) for one in self._shown()]
             change = told[1] - told[0]
             off = np.abs(change)
             np.fill_diagonal(off, 0.0)

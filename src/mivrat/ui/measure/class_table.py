@@ -7,14 +7,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QResizeEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView
+from PySide6.QtGui import QPainter, QResizeEvent
+from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
+from mivrat.ui.parts.tables import ChoosingTable
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
@@ -286,7 +287,7 @@ class _IntervalDelegate(QStyledItemDelegate):
         painter.restore()
 
 
-class ClassTable(QTableView):
+class ClassTable(ChoosingTable):
     """The table; clicking a row (or Enter on it) selects the images labelled so, Ctrl adds beside."""
 
     def __init__(self, workspace: Workspace) -> None:
@@ -297,21 +298,10 @@ class ClassTable(QTableView):
         self.setItemDelegate(_IntervalDelegate(self))
         self.setSortingEnabled(True)
         self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setShowGrid(False)
-        self.setWordWrap(False)
-        self.verticalHeader().hide()
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.verticalHeader().setDefaultSectionSize(44)
-        head = self.horizontalHeader()
-        head.setHighlightSections(False)
-        head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         for column, number in enumerate(NUMBERS, 1):
             self.setColumnWidth(column, number.width)
-        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self._model.modelReset.connect(self._share_room)
-        self.setTabKeyNavigation(False)
         workspace.topics.selection.connect(self._follow)
 
     def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
@@ -331,26 +321,10 @@ class ClassTable(QTableView):
         self.setColumnWidth(NAMED, first)
         self.setColumnWidth(TAKEN_FOR, max(84, room - first))
 
-    def _choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
+    def choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
         if index.isValid():
             choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
             choose(Labelled(self._model.members(index.row())), beside=beside)
-
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        super().mouseReleaseEvent(event)
-        if event.button() == Qt.MouseButton.LeftButton:
-            self._choose(
-                self.indexAt(event.position().toPoint()), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            )
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
-            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            self._choose(self.currentIndex(), beside, enter=event.key() != Qt.Key.Key_Space)
-        elif event.key() == Qt.Key.Key_Backspace:
-            event.ignore()
-        else:
-            super().keyPressEvent(event)
 
     @property
     def rows(self) -> ClassModel:

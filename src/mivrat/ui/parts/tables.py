@@ -1,17 +1,54 @@
-"""The tables of the Examine step: how they look, and a cell that paints a share with its interval."""
+"""Tables: how those of figures look, and one whose rows are chosen by click and key."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PySide6.QtCore import QModelIndex, Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QTableWidget, QTableWidgetItem
 
 from mivrat.ui.parts.columns import fit_columns
 from mivrat.ui.parts.widgets import tip
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+
+
+class ChoosingTable(QTableView):
+    """A table whose rows are chosen: by a click, by Space, and by Enter (which looks at what is chosen already); Ctrl adds beside."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setTabKeyNavigation(False)
+        self.setShowGrid(False)
+        self.setWordWrap(False)
+        self.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.verticalHeader().hide()
+        head = self.horizontalHeader()
+        head.setHighlightSections(False)
+        head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+
+    def choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
+        """Choose the row of an index, which may be none."""
+        raise NotImplementedError
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        super().mouseReleaseEvent(event)
+        if event.button() == Qt.MouseButton.LeftButton:
+            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.choose(self.indexAt(event.position().toPoint()), beside)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.choose(self.currentIndex(), beside, enter=event.key() != Qt.Key.Key_Space)
+        elif event.key() == Qt.Key.Key_Backspace:
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
 
 
 class FigureTable(QTableWidget):
