@@ -128,6 +128,7 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     window.bench.examine.tabs.choose(2)
     window.workspace.jobs.find_features()
     wait(lambda: window.workspace.shown.vectors is not None and window.workspace.jobs.going_on is None)
+    wait(lambda: window.bench.examine.settled and len(window.bench.examine.groups.cards) > 2)
     review, workspace = window.bench.examine.review, window.workspace
     window.bench.examine.tabs.choose(0)
     review.name.setText("ink dot")
