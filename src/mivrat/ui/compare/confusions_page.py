@@ -26,7 +26,7 @@ SORTED_BY = {
     "most images first": order_by_support,
     "confused ones together": order_by_likeness,
 }
-PAIRS = (Column("labelled → predicted"), Column("a → b", 72, True), Column("of all", 66, True))  # fmt: skip
+PAIRS = (Column("labelled → predicted"), Column("a → b", 66, True), Column("of all", 60, True))  # fmt: skip
 MOST_PAIRS, LEAST_HEIGHT = 200, 500
 
 

@@ -30,7 +30,7 @@ from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import CAUSE, Comparer
 from mivrat.workspace.workspace import Workspace
 
-FIGURES = (Column("figure"), Column("a", 66, True), Column("b", 66, True), Column("difference", 78, True),
+FIGURES = (Column("figure"), Column("a", 63, True), Column("b", 63, True), Column("difference", 78, True),
            Column("95 % interval", 130, True), Column("", 74, gives_way=True))  # fmt: skip
 GROUPS = (Column("group"), Column("images", 58, True), Column("mended", 66, True), Column("broken", 62, True),
           Column("difference", 82, True), Column("95 % interval", 122, True), Column("", 76, gives_way=True))  # fmt: skip
