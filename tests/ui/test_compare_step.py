@@ -333,6 +333,16 @@ def test_what_is_held_is_found_again(held: MainWindow, qtbot: QtBot, settle: Set
     settle()
     assert held.workspace.shown.conditions == (Against(frozenset({"mended"}), shown.held_other),)
     assert len(held.workspace.shown.images) == 48
+    # on other images the same other model is held
+    spring = next(r for r in held.workspace.runs if (r.image_set, r.model) == ("spring-check", "grain-net-1"))
+    held.show_run(spring.id)
+    settle()
+    now = held.workspace.shown.held
+    assert now is not None
+    assert (now.b.record.info.model, now.b.record.info.image_set) == ("grain-net-2", "spring-check")
+    assert held.workspace.shown.conditions == ()
+    held.show_run(shown.record.info.id)
+    settle()
     # the run held is shown itself: nothing is held against it any more; shown again, nothing is either
     run = other_run(held)
     held.show_run(run.id)

@@ -2,62 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
-from mivrat.core.answers.answers import SCORED
-from mivrat.core.base.job import StopSignal
-from mivrat.core.comparing.claims import MARGIN, claims
-from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
-from mivrat.core.comparing.groups import GroupDifference, by_cause, by_group
+from mivrat.core.comparing.claims import MARGIN
 from mivrat.core.comparing.holding import Compared, Held, hold, names_of
-from mivrat.core.figures.groups import group_names
-from mivrat.core.figures.selective import selective
-from mivrat.core.figures.several import Several, several
-from mivrat.core.figures.summary import figures_of
-from mivrat.core.figures.tally import Tally
-from mivrat.core.figures.units import figures_over_units
-from mivrat.core.likeness.store import Features
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.selecting.kept import from_text, to_text
-from mivrat.core.selecting.ordering import columns_to_group_by
-from mivrat.core.selecting.selection import OF_BOTH, Conditions, InGroup
+from mivrat.core.selecting.selection import OF_BOTH
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunInfo, RunKey
-from mivrat.core.study.reviews import Reviews
+from mivrat.workspace.compare_jobs import FoundSeveral, FoundUnlike, all_runs, compare, unlike_sets
 from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.jobs import Job
-from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS, A_WHILE = 20, 300
-CAUSE = "cause"
-# Conditions that mean the same in any set, told of label and answer alone.
-_ANYWHERE = ("labelled", "predicted", "cells", "outcome", "confidence", "about")
-
-
-@dataclass(frozen=True)
-class FoundSeveral:
-    """All runs on the images shown: their names and the figures of all together."""
-
-    run: RunKey
-    names: tuple[str, ...]
-    found: Several
-
-
-@dataclass(frozen=True)
-class FoundUnlike:
-    """How unlike the set held is to the one shown, and what was estimated of it where it has images without labels."""
-
-    run: RunKey
-    held: RunKey
-    unlike: HowUnlike
-    estimates: Estimates | None
 
 
 class Comparer:
@@ -70,6 +30,8 @@ class Comparer:
         self.unlike: FoundUnlike | None = None
         self.of_selection, self.margin = False, MARGIN
         self._held_run: RunInfo | None = None
+        # The run it is held against, and what it is by content.
+        self._held_against: RunInfo | None = None
         self._held_key: RunKey | None = None
         self._then: tuple[RunKey, str] | None = None
         self._workers = workspace.parallel.group(2)
@@ -144,7 +106,7 @@ class Comparer:
             self.workspace.shown.set_held(None)
 
     def _forget(self) -> None:
-        self._held_run = self._held_key = self.unlike = self._then = None
+        self._held_run = self._held_against = self._held_key = self.unlike = self._then = None
         self._holding.cancel()
         self._working.cancel()
         self._again.stop()
@@ -155,13 +117,20 @@ class Comparer:
         self._counting.cancel()
 
     def _follow_run(self) -> None:
-        """Another run is shown: what was held stays held against it, unless it is that very run."""
+        """Another run is shown: against it is held what was held before, the same other model, or the same other images; where the study
+        has no such run, nothing."""
         self.several = self.unlike = None
-        run = self._held_run
-        if run is not None and run.id != self.workspace.shown.record.info.id:
-            self._read()
-        elif run is not None:
+        run, before, now = self._held_run, self._held_against, self.workspace.shown.record.info
+        if run is None or before is None:
+            return
+        model = run.model_id if run.model_id != before.model_id else now.model_id
+        images = run.set_id if run.set_id != before.set_id else now.set_id
+        wanted = next((one for one in self.workspace.runs if (one.model_id, one.set_id) == (model, images)), None)
+        if wanted is None or wanted.id == now.id:
             self.let_go()
+        else:
+            self._held_run = wanted
+            self._read()
 
     def _follow_figures(self) -> None:
         if self._held_run is not None and self.workspace.shown.held is not None:
@@ -175,6 +144,7 @@ class Comparer:
         """Read the run and lay it on the one shown."""
         run, snapshot, path = self._held_run, self.workspace.shown.snapshot, self.workspace.path
         assert run is not None
+        self._held_against = snapshot.record.info
         contents = self.workspace.contents
         models = [
             (contents.model_name(i) if contents is not None else "")
@@ -241,7 +211,7 @@ class Comparer:
         conditions, among = shown.conditions, shown.shown_mask() if self.of_selection else None
         reviews = shown.reviews
         self._working.start(
-            lambda task: _compare(held, among, conditions, reviews, margin, task),
+            lambda task: compare(held, among, conditions, reviews, margin, task),
             progress=lambda found: self._take(found),
         )
 
@@ -268,7 +238,7 @@ class Comparer:
         key = snapshot.record.key
 
         def count(task: Task) -> FoundSeveral:
-            return _all_runs(path, runs, names, snapshot, key)
+            return all_runs(path, runs, names, snapshot, key)
 
         self._counting.start(count, done=self._take_several, failed=self.workspace.notices.fail)
 
@@ -282,7 +252,7 @@ class Comparer:
         held = self.workspace.shown.held
         if held is not None and held.on_sets is not None:
             job = Job("features", f"Comparing {held.names.a} with {held.names.b}")
-            self.workspace.jobs.begin(job, lambda stop: _unlike(held, stop))
+            self.workspace.jobs.begin(job, lambda stop: unlike_sets(held, stop))
 
     def _take_news(self, news: object) -> None:
         if isinstance(news, FoundUnlike) and self.workspace.shows(news.run) and self._held_key == news.held:
@@ -297,106 +267,3 @@ class Comparer:
         self._soon.stop()
         self._again.stop()
         self._workers.stop_all()
-
-
-def _compare(
-    held: Held, among: NDArray[np.bool_] | None, conditions: Conditions, reviews: Reviews, margin: float, task: Task
-) -> None:
-    """Tell of the figures at once, and of them with what takes drawing again."""
-    stopped: Callable[[], bool] = lambda: task.stop.stopped  # noqa: E731
-    images, sets, told, among_b = held.on_images, held.on_sets, "", None
-    if sets is not None and among is not None:
-        among_b, told = _in_other_set(held, conditions)
-    of_selection, use = among is not None, None if told else among
-    if images is not None:
-        found, (b, unit) = images.compare(use), images.of_b(use)
-    else:
-        assert sets is not None
-        found, (b, unit) = sets.compare(use, among_b), sets.of_b(among_b)
-    figures = figures_of(Tally.of(b, len(found.classes)), list(found.either.top_k))
-    figures = figures if unit is None else figures_over_units(figures, b, unit)
-    groups = _groups(held, reviews, use) if images is not None else ()
-    first = Compared(held, found, tuple(claims(found, margin)), groups, of_selection, told, figures)
-    task.report(first)
-    if images is not None:
-        deep = images.deepen(found, use, stopped=stopped)
-    else:
-        assert sets is not None
-        both = found.sets is not None and found.sets.total_a and found.sets.total_b
-        deep = sets.deepen(found, use, among_b, stopped=stopped) if both else None
-    if deep is not None:
-        sure = ~np.isnan(b.confidence)
-        curve = selective(b.confidence[sure], (b.predicted == b.labels)[sure], unit[sure] if unit is not None else None)
-        task.report(replace(first, found=deep, claims=tuple(claims(deep, margin)), b_selective=curve))
-
-
-def _in_other_set(held: Held, conditions: Conditions) -> tuple[NDArray[np.bool_] | None, str]:
-    """The images of the other set that meet the same conditions; or why that cannot be said."""
-    judged, items = held.b.judged, held.b.record.image_set.items
-    found = np.ones(len(items), bool)
-    for one in conditions:
-        if one.kind in _ANYWHERE:
-            found &= one.mask(judged)
-        elif isinstance(one, InGroup) and items and one.column in items[0].columns:
-            names = group_names([item.columns.get(one.column, "") for item in items])
-            found &= np.isin(names, [name for name, _ in one.groups])
-        else:
-            return (
-                None,
-                f"“{' '.join(one.words(held.a.record.classes)).lstrip()}” means nothing in {held.names.b}: these are figures of all images.",
-            )
-    return found, ""
-
-
-def _groups(
-    held: Held, reviews: Reviews, among: NDArray[np.bool_] | None
-) -> tuple[tuple[str, tuple[GroupDifference, ...]], ...]:
-    """The differences by every column that makes groups, and by cause."""
-    other, items = held.other, held.a.record.image_set.items
-    assert other is not None
-    found = []
-    for column in columns_to_group_by(items):
-        names = group_names([item.columns.get(column, "") for item in items])
-        found.append((column, tuple(by_group(names, other, among))))
-    if reviews.causes and (causes := by_cause(reviews, other, among)):
-        found.append((CAUSE, tuple(causes)))
-    return tuple(found)
-
-
-def _all_runs(path: object, runs: list[RunInfo], names: list[str], snapshot: Snapshot, key: RunKey) -> FoundSeveral:
-    """Which images each run has right, over those that all have answered."""
-    right, both = [], snapshot.judged.labels >= 0
-    with Study.open(path, again=True) as study:  # type: ignore[arg-type]
-        for run in runs:
-            judged = (
-                snapshot.judged
-                if run.id == snapshot.record.info.id
-                else take_snapshot(*load_judged(study, run.id)).judged
-            )
-            right.append(judged.predicted == snapshot.judged.labels)
-            both &= judged.predicted >= 0
-    unit = snapshot.judged.units.of(both) if snapshot.judged.units is not None else None
-    return FoundSeveral(key, tuple(names), several(np.stack(right)[:, both], unit))
-
-
-def _unlike(held: Held, stop: StopSignal) -> Running:
-    """Work out the features of both sets, then how unlike they are and what can be estimated; whether it came to its end."""
-    vectors = []
-    for snapshot in (held.a, held.b):
-        features = Features(snapshot.record, snapshot.record.answers.contents)
-        yield from features.run(stop)
-        if stop.stopped:
-            return False
-        vectors.append(features.vectors)
-    pair = vectors[0], vectors[1]
-    found = how_unlike(held.a.judged, held.b.judged, pair, stopped=lambda: stop.stopped)
-    if found is None:
-        return False
-    estimates = None
-    without = (held.b.judged.labels < 0) & (held.b.judged.state == SCORED)
-    if held.a.judged.evaluated.any() and without.any():
-        estimates = estimate(held.a.judged, held.b.judged, held.a.record.classes, pair, stopped=lambda: stop.stopped)
-        if estimates is None:
-            return False
-    yield FoundUnlike(held.a.record.key, held.b.record.key, found, estimates)
-    return True

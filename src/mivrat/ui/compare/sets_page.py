@@ -17,7 +17,8 @@ from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
-from mivrat.workspace.comparing import Comparer, FoundUnlike
+from mivrat.workspace.compare_jobs import FoundUnlike
+from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
 # So many pairs are listed here; the page of confusions has more.

@@ -122,6 +122,9 @@ class StepArea(QWidget):
     def focus_first(self) -> None:
         """Give the focus to the highest thing on the page that takes it."""
         page = self.page
+        for one in [*page.findChildren(QWidget)[::-1], page]:  # what has just been filled has no places yet
+            if (layout := one.layout()) is not None and one.isVisible():
+                layout.activate()
         inside = [
             one
             for one in [page, *page.findChildren(QWidget)]

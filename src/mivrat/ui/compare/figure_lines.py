@@ -1,0 +1,107 @@
+"""The headline figures of both runs as lines of a table, each with its difference and the images it comes from."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+
+from mivrat.core.checks.result import in_words
+from mivrat.core.comparing.holding import IN_POINTS, LESS_IS_BETTER, Compared, headline_differences
+from mivrat.core.figures.bootstrap import LEAST
+from mivrat.core.figures.differences import Difference
+from mivrat.core.figures.probability import losses, squared_errors
+from mivrat.core.selecting.selection import Condition, Outcome, Picked
+from mivrat.ui import words
+from mivrat.ui.compare.lines import Cell, Column, Drawn, Line
+
+FIGURES = (Column("figure"), Column("a", 63, True), Column("b", 63, True), Column("difference", 78, True),
+           Column("95 % interval", 130, True), Column("", 74, gives_way=True))  # fmt: skip
+
+
+def _how(key: str, one: Difference, compared: Compared) -> str:
+    """How a difference's interval was made."""
+    paired = compared.found.paired is not None
+    over = f" over units of '{compared.found.unit_column}'" if compared.found.unit_column else ""
+    if one.low is None:
+        if one.value is None or not compared.found.either.with_intervals:
+            return ""
+        return f"No interval: fewer than {LEAST} images, too few units, or too few images that came out differently."
+    if key.startswith("top"):
+        test = "McNemar's exact test" if paired else "Fisher's exact test"
+        p = f" {test}: p {in_words(one.p)}." if one.p is not None else ""
+        return f"Interval: Newcombe 1998, {'paired data' if paired else 'two sets'}, method 10, 95 %{over}.{p}"
+    if key == "balanced_accuracy":
+        return f"Interval: those of the classes' recall put together (Zou and Donner 2008), 95 %{over}."
+    drawn = "images drawn once for both" if paired else "images of each set drawn again"
+    which = "bootstrap-t" if key in ("log_loss", "brier") else "percentiles of a bootstrap"
+    return f"Interval: {which}, 2,000 draws, {drawn}, 95 %{over}."
+
+
+def figure_lines(compared: Compared) -> list[Line]:
+    """A line for each headline figure."""
+    lines = []
+    for key, name, one in headline_differences(compared):
+        points = key.startswith("top") or key in IN_POINTS
+        scale, places = (100.0, 1) if points else (1.0, 3)
+        shown = [words.percent(v) if points else words.decimal(v) for v in (one.a, one.b)]
+        better = one.beyond_chance * (-1 if key in LESS_IS_BETTER else 1)
+        told = {1: "better", -1: "worse", 0: "not beyond chance"}[better] if one.low is not None else ""
+        value = words.DASH if one.value is None else words.signed(scale * one.value, places)
+        bounds = words.difference_bounds(one, scale, places)
+        about = f"{name}: {shown[0]} and {shown[1]}, difference {value}{f' ({bounds})' if bounds else ''}{f', {told}' if told else ''}.\n{_how(key, one, compared)}"
+        reach = max(abs(one.value or 0.0), abs(one.low or 0.0), abs(one.high or 0.0), 0.02 if points else 0.05) * 1.05
+        ink = {1: "accent", -1: "wrong", 0: ""}[better]
+        lines.append(
+            Line(
+                (
+                    Cell(name),
+                    Cell(shown[0]),
+                    Cell(shown[1], ink="second"),
+                    Cell(value, ink=ink),
+                    Cell(bounds, ink="soft"),
+                    Cell(told, drawn=Drawn(one, reach=reach)),
+                ),
+                (),
+                f"{about}\n{_WHAT.get(key.rstrip('0123456789'), '')}" if compared.held.other is not None else about,
+                partial(moved, compared, key),
+            )
+        )
+    return lines
+
+
+_WHAT = {
+    "top": "Click to see the images that came out differently.",
+    "log_loss": "Click to see the images that move it most.",
+    "brier": "Click to see the images that move it most.",
+    "ece": "Click to see the images whose confidence changes most.",
+}
+MOST_MOVED = 100
+
+
+def moved(compared: Compared, key: str) -> tuple[Condition, ...]:
+    """The images that a figure's difference comes from: those that came out differently, or those that move a mean most; of two
+    sets the wrong ones shown."""
+    other, judged = compared.held.other, compared.held.a.judged
+    if other is None:
+        return (Outcome(frozenset({"wrong"})),)
+    both = other.both
+    if key in ("log_loss", "brier", "ece"):
+        if key == "ece":
+            change = other.confidence - judged.confidence
+        elif key == "log_loss":
+            change = losses(other.own) - losses(judged.own)
+        else:
+            change = squared_errors(other.own, other.squares) - squared_errors(judged.own, judged.squares)
+        size = np.where(both, np.abs(np.nan_to_num(change)), 0.0)
+        some = np.argsort(-size, kind="stable")[:MOST_MOVED]
+        some = some[size[some] > 0]
+        name = {"log_loss": "change of log loss", "brier": "change of Brier score", "ece": "change of confidence"}[key]
+    else:
+        k = int(key[3:]) if key.startswith("top") else 1
+        within = [
+            (one.rank >= 1) & (one.rank <= k) if k > 1 else one.predicted == judged.labels for one in (judged, other)
+        ]
+        some = np.flatnonzero(both & (within[0] != within[1]))
+        name = f"change of top-{k}"
+    return (Picked(name, tuple(some.tolist())),) if len(some) else ()
