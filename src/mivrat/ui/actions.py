@@ -98,6 +98,8 @@ _ALL = (
     Action("hold", "A", "bench", lambda w: w.bench.header.held.show_menu(),
            about="Hold another model or image set against this run", group=ANYWHERE,
            sheet="hold another run against this one", line="held", hint="hold against"),
+    # While something is being typed, too.
+    Action("hold, typing", "Alt+A", "bench", lambda w: w.bench.header.held.show_menu()),
     Action("let go", "Shift+A", "bench", lambda w: w.bench.comparer.let_go(), about="Hold nothing any more",
            group=ANYWHERE, sheet="hold nothing", line="held"),
     Action("theme", "Ctrl+Shift+T", "window", lambda w: w.switch_theme(), "Theme: paper or lamp", group=STUDIES,
