@@ -15,6 +15,7 @@ from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import label, row
 from mivrat.workspace.comparing import Comparer
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = (Column("class"), Column("images", 60, True), Column("recall, 0–100 %", 104), Column("change", 66, True),
@@ -78,7 +79,10 @@ class ClassesPage(QWidget):
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a class")
         self.search.setClearButtonEnabled(True)
-        self.search.textChanged.connect(lambda _: self.refresh())
+        self.search.textChanged.connect(lambda _: self._show())
+        self._workers = workspace.parallel.group(1)
+        self._making = Newest(self._workers)
+        self._lines: list[Line] = []
         self.table = LinesTable(workspace, COLUMNS, "recall and precision of both by class; Enter selects a class")
         self.legend = label(soft=True, wrap=True)
         self.head = QWidget()
@@ -99,14 +103,32 @@ class ClassesPage(QWidget):
         for widget in (self.head, self.table, self.legend):
             widget.setVisible(compared is not None)
         if compared is None:
-            self.table.show_lines([])
+            self._making.cancel()
+            self._take([])
             return
-        wanted = fold(self.search.text())
-        self.table.show_lines([one for one in class_lines(compared) if wanted in fold(one.cells[0].text)])
+        self._making.start(lambda task: class_lines(compared), done=self._take)
         names = compared.held.names
         self.legend.setText(
             f"Round, above: {names.a}. Square, below: {names.b}. Changes in points; in colour where they are beyond chance (recall: corrected for the number of classes). The surest change first; click a heading to sort."
         )
+
+    def _take(self, lines: list[Line]) -> None:
+        self._lines = lines
+        self._show()
+
+    def _show(self) -> None:
+        """Show the classes that are looked for, or all of them."""
+        wanted = fold(self.search.text())
+        self.table.show_lines(
+            [one for one in self._lines if wanted in fold(one.cells[0].text)] if wanted else self._lines
+        )
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
 
     def as_table(self) -> list[list[str]]:
         """What the table shows, for the clipboard."""

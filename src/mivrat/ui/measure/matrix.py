@@ -85,6 +85,8 @@ class ConfusionMatrix(QWidget):
         self._picture: QImage | None = None
         self._values: tuple[Values, float] | None = None
         self._order: NDArray[np.int64] | None = None
+        # Of which classes the widest name was looked for, and its width.
+        self._widest: tuple[list[str] | None, int] = None, 0
         self._zoom, self._offset = 1.0, QPointF()
         self._pressed: QPointF | None = None
         self._dragged_from: QPointF | None = None
@@ -188,9 +190,12 @@ class ConfusionMatrix(QWidget):
         raise AssertionError
 
     def _widest_name(self) -> int:
-        metrics = QFontMetrics(font(13))
-        names = (metrics.horizontalAdvance(words.clipped(n, 22)) for n in self.workspace.shown.classes[:200])
-        return min(150, max(names, default=40)) + NAME_MARGIN
+        classes = self.workspace.shown.classes
+        if self._widest[0] is not classes:
+            metrics = QFontMetrics(font(13))
+            names = (metrics.horizontalAdvance(words.clipped(n, 22)) for n in classes[:200])
+            self._widest = classes, min(150, max(names, default=40)) + NAME_MARGIN
+        return self._widest[1]
 
     def _room(self, names: int, upright: bool) -> tuple[float, float]:
         """The room left of the matrix and above it, with names so wide or none."""
