@@ -354,16 +354,16 @@ def test_what_is_held_is_found_again(held: MainWindow, qtbot: QtBot, settle: Set
     assert place.get("held") is None
 
 
-def small_study(folder: Path, seeds: tuple[int, ...], images: int) -> Path:
+def small_study(folder: Path, seeds: tuple[int, ...], images: int, more: tuple[str, ...] = ()) -> Path:
     """A study of models with one file name on one set."""
     folder.mkdir()
-    classes = ["birch", "alder", "hazel"]
+    classes = ["birch", "alder", "hazel", *more]
     image_set = read_image_set(write_set(folder / "set", images, classes=classes), classes)
     with Study.create(folder / "s.mivrat", classes) as study:
         for seed in seeds:
             place = folder / f"model {seed}"
             place.mkdir()
-            model = loaded(classifier(seed=seed, classes=3), place / "net.onnx", 3)
+            model = loaded(classifier(seed=seed, classes=len(classes)), place / "net.onnx", len(classes))
             for _ in Evaluation(model, image_set, study).run():
                 pass
     return folder / "s.mivrat"
@@ -373,7 +373,7 @@ def test_two_studies_one_after_the_other_and_models_of_one_name(
     window: MainWindow, qtbot: QtBot, settle: Settle, tmp_path: Path
 ) -> None:
     """Nothing held in one study is held in the next, though rows, names of models and sets are the same there."""
-    first, second = small_study(tmp_path / "a", (1, 2), 4), small_study(tmp_path / "b", (3, 4, 5), 6)
+    first, second = small_study(tmp_path / "a", (1, 2), 4), small_study(tmp_path / "b", (3, 4, 5), 6, ("pine",))
     window.workspace.allow(tmp_path)
     seen = []
     for path in (first, second, first):
@@ -394,12 +394,20 @@ def test_two_studies_one_after_the_other_and_models_of_one_name(
         right = shown.held.b.judged.right
         assert shown.compared.found.either.top1.b == pytest.approx(right.mean())
         seen.append(shown.held.b.record.model_sha256)
+        for page in (1, 2, 3, 0):  # one study's pages, looked at, then the next one's
+            window.bench.compare.choose(page)
+            settle()
+            if page == 2:
+                assert len(window.bench.compare.confusions.a._matrix) == len(shown.classes)
+        window.bench.compare.choose(2)
     assert seen[0] == seen[2] != seen[1]
     # of three runs on these images all are compared at once
     window.open_study(second)
     qtbot.waitUntil(lambda: window.workspace.study_path == second, timeout=20000)
     settle()
     page = window.bench.compare.difference
+    window.bench.compare.choose(0)
+    settle()
     qtbot.mouseClick(page.all_runs, LEFT)
     settle()
     assert len(page.runs.lines) == 3

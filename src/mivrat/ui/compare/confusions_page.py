@@ -11,7 +11,7 @@ from mivrat.core.figures.confusion import order_by_likeness, order_by_support
 from mivrat.core.selecting.selection import Condition, HeldOther, Labelled, OtherPredicted, Predicted
 from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
-from mivrat.ui.compare.matrices import ChangeMatrix, SideMatrix
+from mivrat.ui.compare.matrices import EMPTY, BothMatrices, ChangeMatrix, SideMatrix, both_matrices
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, label, restyle, row, tip
@@ -78,7 +78,7 @@ class ConfusionsPage(QWidget):
         self.matrices = (self.a, self.b, self.change)
         self.mode, self.order = Choice(MODES, "what the cells show"), Choice(tuple(SORTED_BY), "order of the classes")
         tip(self.mode, "What the cells show. Rows are labels, columns predictions; hatched cells are right answers.")
-        self.mode.currentIndexChanged.connect(self._set_mode)
+        self.mode.currentIndexChanged.connect(lambda _: self._sort())
         self.order.currentIndexChanged.connect(lambda _: self._sort())
         self.heads = [Elided(), Elided()]
         self.told = label(soft=True, wrap=True)
@@ -127,10 +127,6 @@ class ConfusionsPage(QWidget):
         for head, token in zip(self.heads, ("accent", "second"), strict=True):
             restyle(head, f"color: {getattr(theme.tokens, token)}; font-weight: 600;")
 
-    def _set_mode(self, mode: int) -> None:
-        for matrix in self.matrices:
-            matrix.set_mode(mode)
-
     def _point(self, cell: tuple[int, int] | None) -> None:
         """One cross in all of them, and the cell in words."""
         for matrix in self.matrices:
@@ -148,7 +144,12 @@ class ConfusionsPage(QWidget):
         self.verdict.setVisible(compared is None)
         for widget in (self.scrolled, self.choices, self.told):
             widget.setVisible(compared is not None)
+        if compared is None or len(compared.found.classes) != len(self.a._matrix):
+            for matrix in self.matrices:  # those of another study mean nothing here
+                matrix.set_order(None)
+                matrix.take(EMPTY)
         if compared is None:
+            self._sorting.cancel()
             self.pairs.show_lines([])
             return
         for head, letter, name in zip(self.heads, "ab", (compared.held.names.a, compared.held.names.b), strict=True):
@@ -159,17 +160,24 @@ class ConfusionsPage(QWidget):
         self._sort()
 
     def _sort(self) -> None:
-        compared, by = self.workspace.shown.compared, SORTED_BY[self.order.currentText()]
-        if compared is None or by is None:
+        """Work out what the matrices show, and in which order."""
+        compared, by, mode = (
+            self.workspace.shown.compared,
+            SORTED_BY[self.order.currentText()],
+            self.mode.currentIndex(),
+        )
+        if compared is None:
             self._sorting.cancel()
-            self._take(None)
             return
-        both = compared.found.either.matrix_a + compared.found.either.matrix_b
-        self._sorting.start(lambda task: by(both), done=self._take)
+        a, b = compared.found.either.matrix_a, compared.found.either.matrix_b
+        self._sorting.start(
+            lambda task: (both_matrices(a, b, mode), by(a + b) if by is not None else None), done=self._take
+        )
 
-    def _take(self, order: NDArray[np.int64] | None) -> None:
+    def _take(self, found: tuple[BothMatrices, NDArray[np.int64] | None]) -> None:
         for matrix in self.matrices:
-            matrix.set_order(order)
+            matrix.set_order(found[1])
+            matrix.take(found[0])
 
     def as_table(self) -> list[list[str]]:
         """The pairs, for the clipboard."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor
@@ -16,47 +18,68 @@ from mivrat.workspace.workspace import Workspace
 NOTHING: Counts = np.zeros((0, 0), np.int64)
 
 
+@dataclass(frozen=True)
+class BothMatrices:
+    """The counts of both and their difference, and what cells show: counts, or with ``mode`` 1 shares of the label in percent (NaN
+    where there are no images); ``most`` and ``most_change`` are the largest off the diagonal."""
+
+    counts: tuple[Counts, Counts, Counts]
+    values: tuple[Values, Values, Values]
+    most: float
+    most_change: float
+    mode: int
+
+
+def both_matrices(a: Counts, b: Counts, mode: int) -> BothMatrices:
+    """All of it; takes a moment for very many classes."""
+    told: list[Values] = [one.astype(float) for one in (a, b)]
+    if mode:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            told = [100 * one / one.sum(axis=1, keepdims=True) for one in told]
+    change = np.nan_to_num(told[1]) - np.nan_to_num(told[0])
+
+    def largest(values: Values) -> float:
+        off = np.abs(np.nan_to_num(values))
+        np.fill_diagonal(off, 0.0)
+        return max(1.0, float(off.max(initial=0.0)))
+
+    most = max(largest(one) for one in told)
+    return BothMatrices((a, b, b - a), (told[0], told[1], change), most, largest(change), mode)
+
+
+EMPTY = both_matrices(NOTHING, NOTHING, 0)
+
+
 class SideMatrix(ConfusionMatrix):
-    """The matrix of one of both (``which``: a, the run shown, or b); both are shaded by one scale."""
+    """The matrix of one of both (``which``: a, the run shown, or b); both are shaded by one scale. It shows what ``take`` was given."""
+
+    place = 0
 
     least_left, least_with_numbers, above_names = 74, 16, 14.0
 
     def __init__(self, workspace: Workspace, which: str) -> None:
         self.which = which
+        self._both = EMPTY
         super().__init__(workspace)
         self.setAccessibleName(f"{self.accessibleName()}: {'the run shown' if which == 'a' else 'the run held'}")
         self.setMinimumSize(200, 200)
-        workspace.topics.compared.connect(self._renew)
+        self.place = int(which == "b")
+
+    def take(self, both: BothMatrices) -> None:
+        """Show these."""
+        self._both, self.mode = both, both.mode
+        self._renew()
 
     def _counts(self) -> tuple[Counts, Counts]:
-        compared = self.workspace.shown.compared if self.workspace.is_open else None
-        if compared is None:
-            return NOTHING, NOTHING
-        return compared.found.either.matrix_a, compared.found.either.matrix_b
+        return self._both.counts[:2]
 
     @property
     def _matrix(self) -> Counts:
-        return self._counts()[self.which == "b"]
-
-    def _shown(self) -> list[Values]:
-        """What is shown of both: counts, or shares of the label in percent (NaN where there are no images)."""
-        found = [counts.astype(float) for counts in self._counts()]
-        if not self.mode:
-            return found
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return [100 * one / one.sum(axis=1, keepdims=True) for one in found]
+        return self._both.counts[self.place]
 
     def values(self) -> tuple[Values, float]:
         """The counts (or shares of the label, in percent), and the largest off the diagonal of both."""
-        if self._values is None:
-            told = self._shown()
-            most = 1.0
-            for matrix in told:
-                off = np.nan_to_num(matrix)
-                np.fill_diagonal(off, 0.0)
-                most = max(most, float(off.max(initial=0.0)))
-            self._values = told[self.which == "b"], most
-        return self._values
+        return self._both.values[self.place], self._both.most
 
     @property
     def _paired(self) -> bool:
@@ -111,22 +134,12 @@ class ChangeMatrix(SideMatrix):
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace, "a")
+        self.place = 2
         self.setAccessibleName("difference of the confusion matrices, the run held less the run shown")
-
-    @property
-    def _matrix(self) -> Counts:
-        one, other = self._counts()
-        return other - one
 
     def values(self) -> tuple[Values, float]:
         """The change of each cell (in points where shares are shown), and the largest off the diagonal."""
-        if self._values is None:
-            told = [np.nan_to_num(one) for one in self._shown()]
-            change = told[1] - told[0]
-            off = np.abs(change)
-            np.fill_diagonal(off, 0.0)
-            self._values = change, max(1.0, float(off.max(initial=0.0)))
-        return self._values
+        return self._both.values[2], self._both.most_change
 
     def shade(self, part: float) -> QColor:
         token = theme.colour("second" if part > 0 else "accent")
