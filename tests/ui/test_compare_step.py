@@ -265,6 +265,13 @@ def test_measure_shows_both_and_groups_are_told(held: MainWindow, qtbot: QtBot, 
     other = measure.reliability.diagram.other()
     assert other is not None
     assert other.ece == pytest.approx(figures.calibration.ece)
+    measure.choose(4)
+    measure.groups.column.setCurrentText("station")
+    measure.groups.column.activated.emit(0)
+    settle()
+    roof = measure.groups.found.other["north roof"] if measure.groups.found is not None else None
+    assert roof is not None
+    assert (roof.hits, roof.total) == (123, 132)
     held.bench.show_step(COMPARE)
     page.by.setCurrentText("station")
     page.by.activated.emit(0)

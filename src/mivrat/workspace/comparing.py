@@ -137,7 +137,9 @@ class Comparer:
             self._again.start()
 
     def _hold_again(self) -> None:
-        if self._held_run is not None:
+        if self.workspace.busy:  # once the job has ended: reading a run again and again would only slow it down
+            self._again.start()
+        elif self._held_run is not None:
             self._read()
 
     def _read(self) -> None:

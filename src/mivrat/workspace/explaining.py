@@ -19,7 +19,7 @@ from mivrat.core.reporting import cover_report
 from mivrat.core.study.kept_evidence import KeptTest, new_test_id, remove_test, save_regions, save_test
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.edits import Changes, SmallEdit
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.heat_jobs import FoundCover, FoundMaps, FoundReliance, KeptEvidence, ModelLayers
 from mivrat.workspace.jobs import Job
 from mivrat.workspace.topics import Topic
@@ -58,7 +58,7 @@ class Explainer:
         self.reliance: Reliance | None = None
         self._layers_of: tuple[str, str, str] | None = None
         self._edits = 0
-        self._reading: Task | None = None
+        self._reading = Newest(self.workers)
         workspace.topics.run.connect(self._forget)
         workspace.topics.left.connect(self._leave)
         workspace.topics.contents.connect(self._read_evidence)
@@ -177,9 +177,8 @@ class Explainer:
         if not self.can_explain:
             return
         snapshot, setup = self.workspace.shown.snapshot, self.setup
-        if self._reading is not None:
-            self._reading.cancel()
-        self._reading = self.workers.start(
+        self._reading.cancel()
+        self._reading.start(
             lambda task: heat_jobs.read_maps(snapshot, setup), done=self._take, failed=self.workspace.notices.fail
         )
 

@@ -18,7 +18,7 @@ from mivrat.core.study.settings import save_setting
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.workspace import study_jobs
 from mivrat.workspace.edits import Edits
-from mivrat.workspace.executors import Executor, Task
+from mivrat.workspace.executors import Executor, Newest, Task
 from mivrat.workspace.jobs import QUICK, Jobs, run_through
 from mivrat.workspace.loop import Loop, Soon
 from mivrat.workspace.notices import Notices
@@ -60,7 +60,7 @@ class Workspace:
         self.busy = False
         self._shown: Shown | None = None
         self._opening: Task | None = None
-        self._checking: Task | None = None
+        self._checking = Newest(self.reading)
         self._held: Held | None = None
         self._held_next: Held | None = None
 
@@ -241,14 +241,13 @@ class Workspace:
     def _check_quickly(self) -> None:
         path, snapshot = self.path, self.shown.snapshot
         run = snapshot.record.key
-        if self._checking is not None:
-            self._checking.cancel()
+        self._checking.cancel()
 
         def take(news: object) -> None:
             if isinstance(news, KeptResult) and self.shows(run):
                 self.shown.take_check(news)
 
-        self._checking = self.reading.start(
+        self._checking.start(
             lambda task: run_through(study_jobs.check(path, snapshot, QUICK, task.stop), task.report),
             progress=take,
             failed=self.notices.fail,

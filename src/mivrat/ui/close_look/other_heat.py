@@ -9,7 +9,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.gradients.layers import Layer, corresponding
+from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.ui import words
 from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
@@ -117,7 +117,9 @@ class OtherHeat(QWidget):
     def _take(self, found: tuple[Look, Evidence], drawing: Drawing) -> None:
         self._found = found
         layer = found[1].layer
-        self.layer.setText(f"layer {layer.tensor}, {layer.grid[0]} × {layer.grid[1]}" if layer is not None else "")
+        self.layer.setText(
+            f"layer {short_name(layer.tensor)}, {layer.grid[0]} × {layer.grid[1]}" if layer is not None else ""
+        )
         self.redraw(drawing)
 
     def redraw(self, drawing: Drawing) -> None:

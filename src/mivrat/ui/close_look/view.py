@@ -22,7 +22,7 @@ from mivrat.ui.parts.pictures import Thumbnails, to_image
 from mivrat.ui.parts.thumb_strip import ThumbStrip
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, label, row, slider, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.look import Evidence, Look, find_evidence, look_at
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -52,10 +52,10 @@ class CloseLook(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.workspace, self._thumbnails = workspace, thumbnails
         self._workers, self._drawers = self.workspace.parallel.group(1), self.workspace.parallel.group(1)
-        self._looking: Task | None = None
-        self._finding: Task | None = None
-        self._drawing: Task | None = None
-        self._searching: Task | None = None
+        self._looking = Newest(self._drawers)
+        self._finding = Newest(self._workers)
+        self._drawing = Newest(self._drawers)
+        self._searching = Newest(self._drawers)
         self.zoom: Zoom = Zoom()
         self.review = ReviewPanel(workspace, reviewer)
         self.look: Look | None = None
@@ -173,8 +173,7 @@ class CloseLook(QWidget):
     def _forget(self) -> None:
         """Another run: nothing that was worked out for the one before is shown again."""
         for work in (self._looking, self._finding, self._drawing):
-            if work is not None:
-                work.cancel()
+            work.cancel()
         self.look = self.evidence = None
         self.layer_name = None
 
@@ -225,8 +224,7 @@ class CloseLook(QWidget):
             self._redraw()
             return
         for work in (self._looking, self._finding, self._drawing):
-            if work is not None:
-                work.cancel()
+            work.cancel()
         self.look = self.evidence = None
         self.zoom.reset()
         for panel in (self.photo, self.received, self.heat_predicted, self.heat_other):
@@ -239,9 +237,7 @@ class CloseLook(QWidget):
         elif not record.kind.can.scores:
             for panel in (self.heat_predicted, self.heat_other):
                 panel.show_image(None, record.kind.lacks("a heatmap needs").rstrip("."))
-        self._looking = self._drawers.start(
-            lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5
-        )
+        self._looking.start(lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5)
         self._show_references()
         self._search()
 
@@ -317,13 +313,12 @@ class CloseLook(QWidget):
         classes = self.shared_classes(look.image)
         if not classes:
             return
-        if self._finding is not None:
-            self._finding.cancel()
+        self._finding.cancel()
         record, layer, method, rather = snapshot.record, self.layer_name, WAYS[self.way.currentText()], self.rather
         for panel in (self.heat_predicted, self.heat_other):
             if panel.image is None:
                 panel.show_image(None, "working out the evidence …")
-        self._finding = self._workers.start(
+        self._finding.start(
             lambda work: find_evidence(record, look, self.workspace.makers, layer, classes, method, rather),
             done=self._found,
             failed=self._no_evidence,
@@ -399,12 +394,11 @@ class CloseLook(QWidget):
         look, evidence = self.look, self.evidence
         if look is None or evidence is None:
             return
-        if self._drawing is not None:
-            self._drawing.cancel()
+        self._drawing.cancel()
         opacity = self.opacity.value() / 100 if self.heat_on else 0.0
         scale = self._scale()
         common = max(float(np.abs(m).max()) for m in evidence.maps) if self.peaks.currentIndex() else None
-        self._drawing = self._drawers.start(
+        self._drawing.start(
             lambda task: [
                 to_image(overlay(look.photo, heat, look.place, opacity=opacity, scale=scale, peak=common))
                 for heat in evidence.maps
@@ -464,10 +458,9 @@ class CloseLook(QWidget):
         self.find_similar.setVisible(vectors is None and able)
         self.find_similar.setEnabled(not self.workspace.busy)
         self.similar.setVisible(vectors is not None)
-        if self._searching is not None:
-            self._searching.cancel()
+        self._searching.cancel()
         if vectors is not None:
-            self._searching = self._drawers.start(
+            self._searching.start(
                 lambda work: nearest(vectors, [image], MOST_SIMILAR)[0].tolist(), done=self._show_similar, priority=-1
             )
 

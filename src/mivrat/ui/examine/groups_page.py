@@ -20,7 +20,7 @@ from mivrat.ui import words
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.thumb_strip import ThumbStrip
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, row, tip
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
@@ -81,7 +81,7 @@ class GroupsPage(QWidget):
         self.found: Found | None = None
         self.cards: list[GroupCard] = []
         self._workers = self.workspace.parallel.group(1)
-        self._working: Task | None = None
+        self._working = Newest(self._workers)
         self._done_for: tuple[Snapshot, object] | None = None
         self.what, self.number = Choice(WHAT, "what to group"), Choice(words.GROUP_NUMBERS, "number of groups")
         self.what.activated.connect(lambda _: self.refresh())
@@ -152,13 +152,10 @@ class GroupsPage(QWidget):
         if self._done_for is not None and self._done_for[0] is snapshot and self._done_for[1] == asked:
             return
         self._done_for = snapshot, asked
-        if self._working is not None:
-            self._working.cancel()
+        self._working.cancel()
         self.told.setText("Grouping …")
         reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
-        self._working = self._workers.start(
-            lambda work: group_images(snapshot, vectors, images, reviews, number), done=self._show
-        )
+        self._working.start(lambda work: group_images(snapshot, vectors, images, reviews, number), done=self._show)
 
     def _show(self, found: Found | None) -> None:
         self.found = found

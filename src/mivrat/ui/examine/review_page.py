@@ -23,7 +23,7 @@ from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, clear, label, row, tip
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
@@ -35,7 +35,7 @@ class ReviewPage(Scrolled):
         super().__init__()
         self.workspace, self.reviewer = workspace, reviewer
         self._workers = self.workspace.parallel.group(1)
-        self._working: Task | None = None
+        self._working = Newest(self._workers)
         self._corrected_for: tuple[Snapshot, dict[int, int]] | None = None
         self.told = label("", "heading", wrap=True)
         self.bar = QProgressBar()
@@ -268,10 +268,9 @@ class ReviewPage(Scrolled):
         if done is not None and done[0] is snapshot and done[1] == proposed:
             return
         self._corrected_for = snapshot, proposed
-        if self._working is not None:
-            self._working.cancel()
+        self._working.cancel()
         judged, ks = snapshot.judged, sorted(snapshot.figures.top_k)
-        self._working = self._workers.start(
+        self._working.start(
             lambda work: judged.relabelled(proposed).figures(ks, ranked=False) if proposed else None,
             done=lambda found: self._show_corrected(snapshot.figures, found, len(proposed)),
         )

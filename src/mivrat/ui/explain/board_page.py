@@ -36,7 +36,7 @@ from mivrat.ui.parts.widgets import (
 )
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace import heat_jobs
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.heat_jobs import BASES, BoardWanted, base_picture
 from mivrat.workspace.look import Look, look_at
@@ -83,7 +83,7 @@ class BoardPage(QWidget):
         self._wanted: BoardWanted | None = None
         self._drawers = self.workspace.parallel.group(1)
         self._filling: Task | None = None
-        self._drawing: Task | None = None
+        self._drawing = Newest(self._drawers)
         self._again = self.workspace.soon(15, self._redraw)
         self._room_later = self.workspace.soon(0, self._give_room)
         self._build()
@@ -452,8 +452,7 @@ class BoardPage(QWidget):
         look, board = self.look, self.view.board
         if look is None:
             return
-        if self._drawing is not None:
-            self._drawing.cancel()
+        self._drawing.cancel()
         looks, other_look = self._looks(), self.other_look
         heats = [
             (r, c, cell.heat, other_look if cell.of_other and other_look is not None else look)
@@ -477,7 +476,7 @@ class BoardPage(QWidget):
                 board.cells[news[0]][news[1]].picture = news[2]
                 self.view.update()
 
-        self._drawing = self._drawers.start(draw, progress=take)
+        self._drawing.start(draw, progress=take)
 
     # --- reading values ---
 

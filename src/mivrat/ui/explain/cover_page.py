@@ -25,7 +25,7 @@ from mivrat.ui.parts.widgets import (
     row,
     tip,
 )
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.explaining import Explainer
 
 
@@ -40,7 +40,7 @@ class CoverPage(QWidget):
         self.kept_tests = KeptTests(explainer)
         self.inside: Inside | None = None
         self._own = self.workspace.parallel.group(1)
-        self._summing: Task | None = None
+        self._summing = Newest(self._own)
         self._in_sight = self.workspace.soon(0, self._scroll_to_result)
         self._scrolled = self.workspace.soon(0, self._scroll_up)
         self.told_inside = label(soft=True, wrap=True)
@@ -107,8 +107,7 @@ class CoverPage(QWidget):
         snapshot = self.workspace.shown.snapshot
         if not self.isVisible():
             return
-        if self._summing is not None:
-            self._summing.cancel()
+        self._summing.cancel()
         self.inside = None
         plan, maps = self.form.region_plan(), self.explainer.maps
         shown = set(self.workspace.shown.images.tolist())
@@ -129,7 +128,7 @@ class CoverPage(QWidget):
                 masks = {i: mask_of(plan.each[i], *size) for i in some if i in plan.each}
             return evidence_inside(some, masks, judged.right, judged.wrong)
 
-        self._summing = self._own.start(add_up, done=self._show_inside)
+        self._summing.start(add_up, done=self._show_inside)
 
     def _show_inside(self, found: Inside) -> None:
         self.inside = found

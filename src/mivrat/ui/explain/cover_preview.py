@@ -29,7 +29,7 @@ from mivrat.ui.parts.widgets import (
     row,
 )
 from mivrat.workspace import heat_jobs
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.look import Look, look_at
 
@@ -50,7 +50,7 @@ class CoverPreview(QWidget):
         super().__init__()
         self.explainer, self.workspace, self.form = explainer, explainer.workspace, form
         self.one: OneCovered | None = None
-        self._covering: Task | None = None
+        self._covering = Newest(self.explainer.workers)
         self._soon = self.workspace.soon(60, self._cover_one)
         self.canvas = Canvas()
         self.canvas.drawn.connect(form.take_drawing)
@@ -92,8 +92,7 @@ class CoverPreview(QWidget):
         snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
         if not self.isVisible():
             return
-        if self._covering is not None:
-            self._covering.cancel()
+        self._covering.cancel()
         problem = ""
         if not snapshot.record.kind.can.scores:
             problem = snapshot.record.kind.lacks("A cover test needs")
@@ -133,9 +132,7 @@ class CoverPreview(QWidget):
                 inside = share_inside(heat, hidden.mask)
             return OneCovered(look, hidden, inside)
 
-        self._covering = self.explainer.workers.start(
-            cover, done=self._covered, failed=self._not_covered, progress=self._looked, priority=4
-        )
+        self._covering.start(cover, done=self._covered, failed=self._not_covered, progress=self._looked, priority=4)
 
     def _looked(self, look: object) -> None:
         if isinstance(look, Look):

@@ -25,7 +25,7 @@ from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 
@@ -103,7 +103,7 @@ class WherePage(QWidget):
         self.cards: list[GroupCard] = []
         self.groups: list[Placed] = []
         self._workers = self.workspace.parallel.group(1)
-        self._meaning: Task | None = None
+        self._meaning = Newest(self._workers)
         self._grouping: Task | None = None
         self._soon = self.workspace.soon(80, self._work_out)
         self._grouped: tuple[object, ...] | None = None
@@ -202,11 +202,8 @@ class WherePage(QWidget):
             return
         maps, shown, by = self.explainer.maps, self.workspace.shown.images.tolist(), self.by.currentIndex()
         signed = self.explainer.setup.method in SIGNED
-        if self._meaning is not None:
-            self._meaning.cancel()
-        self._meaning = self._workers.start(
-            lambda work: mean_maps(snapshot, maps, shown, by, signed), done=self._show_means
-        )
+        self._meaning.cancel()
+        self._meaning.start(lambda work: mean_maps(snapshot, maps, shown, by, signed), done=self._show_means)
         if self._grouping is not None and self.workspace.busy:
             return  # groups are made once the maps have come
         number = None if self.number.currentIndex() == 0 else self.number.currentIndex() + 1

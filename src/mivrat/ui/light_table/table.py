@@ -20,7 +20,7 @@ from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, button, label, more_button, row, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 
@@ -35,7 +35,7 @@ class LightTable(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.workspace = workspace
         self._workers = self.workspace.parallel.group(1)
-        self._arranging: Task | None = None
+        self._arranging = Newest(self._workers)
         self.thumbs = Thumbs(workspace, thumbnails)
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
         self.bands = Choice(BANDS, "bands: images that belong together")
@@ -114,14 +114,13 @@ class LightTable(QWidget):
 
     def _arrange(self) -> None:
         """Work out an order that takes longer than a glance."""
-        if self._arranging is not None:
-            self._arranging.cancel()
+        self._arranging.cancel()
         images, wanted = (
             self.workspace.shown.to_arrange(),
             (self.workspace.shown.order, self.workspace.shown.band_by, self.workspace.shown.about),
         )
         self.count.setText("sorting …")
-        self._arranging = self._workers.start(
+        self._arranging.start(
             lambda work: images.arranged(*wanted),
             done=lambda found: self.workspace.shown.take_arrangement(images.judged, found),
         )

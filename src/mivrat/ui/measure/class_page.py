@@ -14,7 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.measure.class_curves import ClassCurves, CurvesPanel, curves_of
 from mivrat.ui.measure.class_table import ClassTable
 from mivrat.ui.parts.widgets import label, row
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS = 120
@@ -27,7 +27,7 @@ class ClassesPage(QWidget):
         super().__init__()
         self.workspace, self.table, self.panel = workspace, ClassTable(workspace), CurvesPanel()
         self._workers = self.workspace.parallel.group(1)
-        self._working: Task | None = None
+        self._working = Newest(self._workers)
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a class")
         self.search.setClearButtonEnabled(True)
@@ -67,8 +67,7 @@ class ClassesPage(QWidget):
     def _follow(self) -> None:
         k, snapshot = self.selected(), self.workspace.shown.snapshot
         self._soon.stop()
-        if self._working is not None:
-            self._working.cancel()
+        self._working.cancel()
         known = k is not None and snapshot.judged.has_scores
         self.panel.setVisible(known)
         if k is None:
@@ -83,7 +82,7 @@ class ClassesPage(QWidget):
         k, snapshot = self.selected(), self.workspace.shown.snapshot
         if k is not None and snapshot.judged.has_scores and self.isVisible():
             among = self._among(snapshot)
-            self._working = self._workers.start(lambda work: curves_of(snapshot, k, among), done=self._take)
+            self._working.start(lambda work: curves_of(snapshot, k, among), done=self._take)
 
     def _among(self, snapshot: Snapshot) -> NDArray[np.bool_] | None:
         """The images the curves are of, where the figures follow the selection: what is selected, of every label.

@@ -14,7 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
 from mivrat.ui.parts.widgets import Choice, button, label, row, tip
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
@@ -41,7 +41,7 @@ class Confusions(QWidget):
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
         self.order.currentIndexChanged.connect(lambda _: self._work_out())
         self._workers = self.workspace.parallel.group(1)
-        self._working: Task | None = None
+        self._working = Newest(self._workers)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
         tip(self.mode, "What the cells show. Rows are labels, columns predictions; hatched cells are right answers.")
@@ -117,8 +117,7 @@ class Confusions(QWidget):
     def _work_out(self) -> None:
         """Sort the classes and find the worst pairs."""
         measured, by = self.workspace.shown.measured, SORTED_BY[ORDERS[self.order.currentIndex()]]
-        if self._working is not None:
-            self._working.cancel()
+        self._working.cancel()
         if by is None:
             self.matrix.set_order(None)
         counts, snapshot, among = measured.figures.matrix, self.workspace.shown.snapshot, measured.among
@@ -127,7 +126,7 @@ class Confusions(QWidget):
         def direction(a: int, b: int) -> float:
             return snapshot.judged.direction(a, b, among)
 
-        self._working = self._workers.start(
+        self._working.start(
             lambda work: (
                 by(counts) if by is not None else None,
                 worst_pairs(counts, MOST_PAIRS, direction if over_units else None),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt
@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.answers.other import Other
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
@@ -31,21 +32,23 @@ from mivrat.ui import words
 from mivrat.ui.parts.columns import fit_columns
 from mivrat.ui.parts.widgets import Choice, label, row, tip
 from mivrat.ui.theme import font, theme
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("group", "images", "right", "95 % interval", "signed gap", "below rest")
 WIDTHS = {1: 60, 2: 66, 3: 104, 4: 84, 5: 92}
-SHARE = Qt.ItemDataRole.UserRole + 2
+SHARE, OTHER = Qt.ItemDataRole.UserRole + 2, Qt.ItemDataRole.UserRole + 3
 
 
 @dataclass(frozen=True)
 class Grouped:
-    """The groups of one column and the images of each."""
+    """The groups of one column and the images of each; ``other`` is the accuracy of the run held in each, where one is held on these
+    images."""
 
     column: str
     groups: list[Group]
     positions: dict[str, tuple[int, ...]]
+    other: dict[str, Proportion] = field(default_factory=dict)
 
 
 class GroupTable(QWidget):
@@ -56,7 +59,7 @@ class GroupTable(QWidget):
         self.workspace = workspace
         self.found: Grouped | None = None
         self._workers = self.workspace.parallel.group(1)
-        self._working: Task | None = None
+        self._working = Newest(self._workers)
         self.column = Choice(name="column to group by")
         self.column.activated.connect(lambda _: self._start())
         self.note = label(soft=True, wrap=True)
@@ -90,6 +93,7 @@ class GroupTable(QWidget):
         layout.addWidget(self.table, 1)
         workspace.topics.run.connect(self._list_columns)
         workspace.topics.measured.connect(self._start)
+        workspace.topics.held.connect(self._start)
 
     def _list_columns(self) -> None:
         snapshot = self.workspace.shown.snapshot
@@ -112,10 +116,10 @@ class GroupTable(QWidget):
         )
         if not column:
             return
-        if self._working is not None:
-            self._working.cancel()
+        self._working.cancel()
         among = self.workspace.shown.shown_mask() if measured.of_selection else None
-        self._working = self._workers.start(lambda work: _grouped(snapshot, column, among), done=self._take)
+        other = self.workspace.shown.other
+        self._working.start(lambda work: _grouped(snapshot, column, among, other), done=self._take)
 
     def _take(self, found: Grouped) -> None:
         self.found = found
@@ -165,15 +169,21 @@ class GroupTable(QWidget):
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                 if column == 3:
                     item.setData(SHARE, one.accuracy)
+                    item.setData(OTHER, found.other.get(one.name))
                     tip(
                         item,
-                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}",
+                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}{self._of_held(found, one.name)}",
                     )
                 if column == 1 and one.small:
                     item.setText(f"{text}  few")
                     tip(item, "Few images: a wide interval")
                 self.table.setItem(i, column, item)
         fit_columns(self.table, {i: w for i, w in WIDTHS.items() if i != 3}, (1, 2, 4, 5))
+
+    def _of_held(self, found: Grouped, name: str) -> str:
+        """The same group under the run held, in words; empty while none is held."""
+        held, share = self.workspace.shown.held, found.other.get(name)
+        return f"\n{held.names.b}: {words.with_bounds(share)}" if held is not None and share is not None else ""
 
     def _units(self) -> Units | None:
         return self.workspace.shown.snapshot.judged.units
@@ -205,12 +215,19 @@ def _digits(share: Proportion) -> list[str]:
     return ["" if value is None else f"{value:.6f}" for value in (share.value, share.low, share.high)]
 
 
-def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None) -> Grouped:
+def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None, other: Other | None) -> Grouped:
     items, judged = snapshot.record.image_set.items, snapshot.judged
     names = group_names([one.columns.get(column, "") for one in items])
     use = judged.evaluated_among(among)
     found = group_figures(names, judged.right, judged.confidence, use, judged.units)
-    return Grouped(column, found, positions_by_group(items, column))
+    positions, accuracy = positions_by_group(items, column), dict[str, Proportion]()
+    if other is not None:
+        right, both = other.predicted == judged.labels, use & other.both
+        for name, some in positions.items():
+            inside = np.zeros(len(both), bool)
+            inside[list(some)] = True
+            accuracy[name] = judged.share(right, inside & both)
+    return Grouped(column, found, positions, accuracy)
 
 
 class _IntervalBar(QStyledItemDelegate):
@@ -236,4 +253,16 @@ class _IntervalBar(QStyledItemDelegate):
         painter.fillRect(left, middle, right - left, 1, theme.colour("line"))
         painter.fillRect(at(share.low), middle - 2, max(2, at(share.high) - at(share.low)), 5, theme.colour("accent"))
         painter.fillRect(at(share.value) - 1, middle - 6, 2, 13, theme.colour("ink"))
+        other = index.data(OTHER)
+        if isinstance(other, Proportion) and other.value is not None:  # of the run held, in plum below
+            if other.low is not None and other.high is not None:
+                painter.fillRect(
+                    at(other.low), middle + 5, max(2, at(other.high) - at(other.low)), 2, theme.colour("second")
+                )
+            painter.fillRect(at(other.value) - 3, middle + 3, 6, 6, theme.colour("second"))
+            painter.setPen(theme.colour("second"))
+            painter.drawText(
+                option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, f"→ {words.percent(other.value)}"
+            )
+            return
         painter.drawText(option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, words.bounds(share))

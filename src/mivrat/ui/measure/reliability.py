@@ -15,7 +15,7 @@ from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.parts.widgets import Choice, button, label, row, tip
 from mivrat.workspace import study_edits
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 
@@ -43,7 +43,7 @@ class Reliability(QWidget):
         self.one_class.setMaximumWidth(220)
         self.one_class.activated.connect(lambda _: self._start())
         self._workers = self.workspace.parallel.group(1)
-        self._working: Task | None = None
+        self._working = Newest(self._workers)
         self.pages = QStackedWidget()
         for page in (self.diagram, self.coverage, self.threshold):
             self.pages.addWidget(page)
@@ -87,17 +87,14 @@ class Reliability(QWidget):
         """Work out the calibration of one class's probability: the share labelled so, bin by bin."""
         k = self.one_class.currentIndex() - 1 if not self.diagram.with_temperature else -1
         snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
-        if self._working is not None:
-            self._working.cancel()
+        self._working.cancel()
         if k < 0 or not snapshot.judged.has_scores:
             self._take(None)
             return
         judged, use = snapshot.judged, np.flatnonzero(snapshot.judged.evaluated)
         if measured.of_selection:
             use = np.intersect1d(use, self.workspace.shown.images)
-        self._working = self._workers.start(
-            lambda work: _of_class(judged, k, use, self.diagram.equal_count), done=self._take
-        )
+        self._working.start(lambda work: _of_class(judged, k, use, self.diagram.equal_count), done=self._take)
 
     def _take(self, found: Calibration | None) -> None:
         self.diagram.of_class = found
@@ -145,10 +142,19 @@ class Reliability(QWidget):
             self.summary,
             f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015; Guo 2017); largest gap {words.percent(found.mce)}. It reads too high at small N: by chance is what a perfectly calibrated model would show on as many images.",
         )
-        self.further.setText(self._temperature())
+        self.further.setText(self._temperature() + self._held_in_words())
         tip(
             self.further,
             "Dashed: perfect calibration. Points: share right, with 95 % interval. Broad bar: the gap.",
+        )
+
+    def _held_in_words(self) -> str:
+        """What the plum squares are, where there are any."""
+        held = self.workspace.shown.held
+        return (
+            f" Plum squares: {words.clipped(held.names.b, 40)}."
+            if held is not None and self.diagram.other() is not None
+            else ""
         )
 
     def _temperature(self) -> str:

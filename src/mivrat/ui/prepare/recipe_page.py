@@ -22,7 +22,7 @@ from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row,
 from mivrat.ui.prepare.recipe_form import RecipeForm
 from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
 from mivrat.workspace import study_edits
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 SHOWN_SIDE = 800
@@ -43,7 +43,7 @@ class RecipePage(QWidget):
         self._drafts: dict[tuple[str, str, str], RecipeDraft] = {}
         self._hints: dict[tuple[str, str, str], list[Hint]] = {}
         self._workers = self.workspace.parallel.group(1)
-        self._preparing: Task | None = None
+        self._preparing = Newest(self._workers)
         self._build()
         for signal in (workspace.topics.run, workspace.topics.busy):
             signal.connect(self.refresh)
@@ -107,8 +107,7 @@ class RecipePage(QWidget):
 
     def _leave(self) -> None:
         """Drafts end with the study; what was not adopted was not decided."""
-        if self._preparing is not None:
-            self._preparing.cancel()
+        self._preparing.cancel()
         self._drafts.clear()
         self._hints.clear()
         self._no_picture("")
@@ -162,14 +161,13 @@ class RecipePage(QWidget):
         draft, image, snapshot = self.draft, self._image(), self.workspace.shown.snapshot
         if draft is None or not self.isVisible():
             return
-        if self._preparing is not None:
-            self._preparing.cancel()
+        self._preparing.cancel()
         if image is None:
             self._no_picture("No image is shown in the light table.")
             return
         path, recipe = snapshot.record.image_set.file(image), draft.recipe
         self.name.set_text(f"{path.name}; another one: choose it in the light table")
-        self._preparing = self._workers.start(
+        self._preparing.start(
             lambda work: preview(path, recipe, SHOWN_SIDE),
             done=lambda made: self._prepared(made, recipe),
             failed=lambda error: self._no_picture(error.what),

@@ -26,7 +26,7 @@ from mivrat.core.pictures.recipe import read_recipe
 from mivrat.ui import words
 from mivrat.ui.parts.loop import Soon
 from mivrat.ui.parts.widgets import Elided, button, clear, label, row, set_role, tip
-from mivrat.workspace.executors import Task
+from mivrat.workspace.executors import Newest
 from mivrat.workspace.study_jobs import FEW, Asking, NewStudy
 from mivrat.workspace.workspace import Workspace
 
@@ -307,7 +307,7 @@ class NewStudyPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setAcceptDrops(True)
         self._workers = workspace.parallel.group(1)
-        self._checking: Task | None = None
+        self._checking = Newest(self._workers)
         self._proposed: Path | None = None
         self.model = _PathField(
             "model",
@@ -409,8 +409,7 @@ class NewStudyPage(QWidget):
 
     def _changed(self) -> None:
         self._enable(False)
-        if self._checking is not None:
-            self._checking.cancel()
+        self._checking.cancel()
         missing = [field.title for field in (self.model, self.classes, self.images, self.study) if field.path is None]
         set_role(self.message, "")
         self.message.setText(f"Still needed: {', '.join(missing)}." if missing else "Reading …")
@@ -420,9 +419,7 @@ class NewStudyPage(QWidget):
     def _check(self) -> None:
         new = self.wanted()
         if new is not None:
-            self._checking = self._workers.start(
-                lambda work: check_inputs(new), done=self._fits, failed=self.show_misfit
-            )
+            self._checking.start(lambda work: check_inputs(new), done=self._fits, failed=self.show_misfit)
 
     def _fits(self, fits: Fits) -> None:
         set_role(self.message, "look" if fits.warning else "good")
