@@ -15,18 +15,21 @@ from mivrat.ui.measure.matrix import DIAGONAL, ConfusionMatrix, Values
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
 
+Shades = NDArray[np.uint8]
 NOTHING: Counts = np.zeros((0, 0), np.int64)
 
 
 @dataclass(frozen=True)
 class BothMatrices:
     """The counts of both and their difference, and what cells show: counts, or with ``mode`` 1 shares of the label in percent (NaN
-    where there are no images); ``most`` and ``most_change`` are the largest off the diagonal."""
+    where there are no images); ``most`` and ``most_change`` are the largest off the diagonal, ``shades`` the place of each cell's
+    colour where very many are drawn as a picture."""
 
     counts: tuple[Counts, Counts, Counts]
     values: tuple[Values, Values, Values]
     most: float
     most_change: float
+    shades: tuple[Shades, Shades, Shades]
     mode: int
 
 
@@ -43,8 +46,12 @@ def both_matrices(a: Counts, b: Counts, mode: int) -> BothMatrices:
         np.fill_diagonal(off, 0.0)
         return max(1.0, float(off.max(initial=0.0)))
 
-    most = max(largest(one) for one in told)
-    return BothMatrices((a, b, b - a), (told[0], told[1], change), most, largest(change), mode)
+    most, most_change = max(largest(one) for one in told), largest(change)
+    top = DIAGONAL - 1
+    one, other = (np.rint(np.sqrt(np.clip(np.nan_to_num(v) / most, 0.0, 1.0)) * top).astype(np.uint8) for v in told)
+    part = np.clip(change / most_change, -1.0, 1.0)
+    by_sign = np.rint((np.sign(part) * np.sqrt(np.abs(part)) + 1) / 2 * top).astype(np.uint8)
+    return BothMatrices((a, b, b - a), (told[0], told[1], change), most, most_change, (one, other, by_sign), mode)
 
 
 EMPTY = both_matrices(NOTHING, NOTHING, 0)
@@ -80,6 +87,10 @@ class SideMatrix(ConfusionMatrix):
     def values(self) -> tuple[Values, float]:
         """The counts (or shares of the label, in percent), and the largest off the diagonal of both."""
         return self._both.values[self.place], self._both.most
+
+    def shades(self, values: Values, most: float) -> Shades:
+        """As they were worked out."""
+        return self._both.shades[self.place]
 
     @property
     def _paired(self) -> bool:
@@ -147,12 +158,6 @@ class ChangeMatrix(SideMatrix):
 
     def number(self, value: float) -> str:
         return words.signed(value, 0)
-
-    def shades(self, values: Values, most: float) -> NDArray[np.uint8]:
-        part = np.clip(values / most, -1.0, 1.0)
-        lifted = np.sign(part) * np.sqrt(np.abs(part))
-        found: NDArray[np.uint8] = np.rint((lifted + 1) / 2 * (DIAGONAL - 1)).astype(np.uint8)
-        return found
 
     def colours(self) -> list[QColor]:
         middle = (DIAGONAL - 1) / 2

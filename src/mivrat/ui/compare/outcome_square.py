@@ -140,8 +140,8 @@ class OutcomeSquare(QWidget):
         beside.addWidget(self.test)
         for one in (self.same, self.alone):
             beside.addLayout(row(one, None))
-        beside.addLayout(row(label("within", soft=True), self.margin, label("points:", soft=True), None, spacing=4))
-        beside.addWidget(self.standing)
+        beside.addWidget(label("not worse by more than", soft=True))
+        beside.addLayout(row(self.margin, label("points:", soft=True), self.standing, None, spacing=4))
         beside.addStretch(1)
         square, said = QWidget(), QWidget()
         square.setLayout(grid)
@@ -190,14 +190,14 @@ class OutcomeSquare(QWidget):
             else "",
         )
         standing = standing_of(found, self.comparer.margin)
-        self.standing.setText({"met": "not worse", "missed": "worse"}.get(standing, "cannot tell"))
+        self.standing.setText(standing)
         restyle(
             self.standing,
             f"font-weight: 600; color: {getattr(theme.tokens, {'met': 'accent', 'missed': 'wrong'}.get(standing, 'look'))};",
         )
         tip(
             self.standing,
-            "Not worse: the lower end of the difference's interval is no further below zero than this. Worse: the upper end is further below.",
+            "Met: the lower end of the difference's interval is no further below zero than this. Missed: the upper end is further below.",
         )
         other = found.shared.other_class
         if other:
