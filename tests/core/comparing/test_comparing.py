@@ -143,6 +143,7 @@ def test_one_class_worse_while_the_whole_is_better() -> None:
     found, text, holds = told([20, 60, 90], [90, 80, 60], [100, 100, 100])
     assert text[0].startswith("net 2 is better than net 1 by 20.0 points (")
     assert text[1] == "By recall birch and alder are better beyond chance, but hazel is worse beyond chance."
+    assert text[2] == "60 fewer wrong answers in all; birch and alder taken for one another: 70 fewer."
     assert holds[:2] == [True, True]
     assert better_classes(found) == [0, 1]
     assert worse_classes(found) == [2]

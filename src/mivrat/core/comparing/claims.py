@@ -18,15 +18,17 @@ MOST_NAMED = 4
 # Figures of which less is better.
 _LESS_IS_BETTER = {"log_loss": "log loss", "brier": "Brier score", "ece": "calibration (ECE)"}
 
+About = Literal["whole", "classes", "pairs", "confidence"]
 Standing = Literal["met", "missed", "cannot tell"]
 
 
 @dataclass(frozen=True)
 class Claim:
-    """One sentence; ``holds`` is true of what may be claimed, false of what may not."""
+    """One sentence; ``holds`` is true of what may be claimed, false of what may not; ``about`` says what it is of."""
 
     text: str
     holds: bool = True
+    about: About = "whole"
 
 
 def points(share: float) -> str:
@@ -69,9 +71,25 @@ def _of_pairs(found: Comparison, figures: Paired | None, margin: float) -> list[
     on = f"on the same {images(figures.total)}" if figures.total > 1 else "on one image"
     told = [_whole(a, b, on, top1, figures.four.changed, figures.total, margin)]
     told += _classes(found, top1)
+    told += _pairs(found, figures)
     told += _confidence(figures.means, b)
     told += _cannot_rule_out(found, figures.classes, margin)
     return told
+
+
+def _pairs(found: Comparison, figures: Paired) -> list[Claim]:
+    """The two classes whose being taken for one another makes up most of the change in wrong answers."""
+    change = figures.four.broken - figures.four.mended
+    parts = {(one.label, one.predicted): one.b - one.a for one in figures.pairs}
+    largest = _largest_mix_up({pair: float(n) for pair, n in parts.items()}, -1 if change < 0 else 1)
+    if not change or largest is None:
+        return []
+    first, second, part = largest
+    way = "fewer" if change < 0 else "more"
+    mixed_up = (
+        f"{found.classes[first]} and {found.classes[second]} taken for one another: {count(abs(round(part)))} {way}"
+    )
+    return [Claim(f"{count(abs(change))} {way} wrong answers in all; {mixed_up}.", about="pairs")]
 
 
 def _beyond(top1: Difference) -> int:
@@ -112,21 +130,22 @@ def _whole(a: str, b: str, on: str, top1: Difference, changed: int, total: int, 
 def _classes(found: Comparison, top1: Difference) -> list[Claim]:
     better, worse = better_classes(found), worse_classes(found)
     if not better and not worse:
-        return [Claim("No class is better or worse beyond chance.", False)]
+        return [Claim("No class is better or worse beyond chance.", False, "classes")]
 
     def are(some: Sequence[int], how: str) -> str:
         return f"{_named(found, some)} {'is' if len(some) == 1 else 'are'} {how} beyond chance"
 
     if better and worse:
         first, second = (are(better, "better"), are(worse, "worse"))
-        return [Claim(f"By recall {first}, but {second}.")]
+        return [Claim(f"By recall {first}, but {second}.", about="classes")]
     if worse:
         return [
             Claim(
-                f"{'But by' if _beyond(top1) > 0 else 'By'} recall {are(worse, 'worse')}; no class is better beyond chance."
+                f"{'But by' if _beyond(top1) > 0 else 'By'} recall {are(worse, 'worse')}; no class is better beyond chance.",
+                about="classes",
             )
         ]
-    return [Claim(f"By recall {are(better, 'better')}; no class is worse beyond chance.")]
+    return [Claim(f"By recall {are(better, 'better')}; no class is worse beyond chance.", about="classes")]
 
 
 def _confidence(means: dict[str, Difference], b: str) -> list[Claim]:
@@ -135,7 +154,7 @@ def _confidence(means: dict[str, Difference], b: str) -> list[Claim]:
         if name in means and (sign := means[name].beyond_chance):
             ways["better" if sign < 0 else "worse"].append(said)
     parts = [f"{in_a_row(some)} {'is' if len(some) == 1 else 'are'} {how}" for how, some in ways.items() if some]
-    return [Claim(f"Under {b} {', but '.join(parts)} beyond chance.")] if parts else []
+    return [Claim(f"Under {b} {', but '.join(parts)} beyond chance.", about="confidence")] if parts else []
 
 
 def _cannot_rule_out(found: Comparison, lines: Sequence[ClassDifference], margin: float) -> list[Claim]:
@@ -146,15 +165,11 @@ def _cannot_rule_out(found: Comparison, lines: Sequence[ClassDifference], margin
         return []
     low, k = min(open_ones)
     if low >= -margin:
-        return [Claim(f"A loss of more than {_points_in_words(margin)} of recall can be ruled out in every other class.")] if worse else [Claim(f"A loss of more than {_points_in_words(margin)} of recall can be ruled out in every class.")]  # fmt: skip
-    one = lines[k]
-    images = "1 image" if one.support == 1 else f"{one.support:,} images"
-    return [
-        Claim(
-            f"With {images} of {found.classes[k]} a loss of up to {_points_in_words(low)} there cannot be ruled out.",
-            False,
-        )
-    ]
+        where = "every other class" if worse else "every class"
+        ruled_out = f"A loss of more than {_points_in_words(margin)} of recall can be ruled out in {where}."
+        return [Claim(ruled_out, about="classes")]
+    told = f"With {images(lines[k].support)} of {found.classes[k]} a loss of up to {_points_in_words(low)} there cannot be ruled out."
+    return [Claim(told, False, "classes")]
 
 
 def _of_sets(found: Comparison, figures: TwoSets) -> list[Claim]:
@@ -201,18 +216,23 @@ def _of_drop(found: Comparison, figures: TwoSets) -> Claim:
         text += (
             f"; {_signed(part)} of these are {found.classes[first]} and {found.classes[second]} taken for one another"
         )
-    return Claim(f"{text}.")
+    return Claim(f"{text}.", about="pairs")
 
 
 def largest_mix_up(figures: TwoSets) -> tuple[int, int, float] | None:
     """The two classes whose being taken for one another adds most to the drop, both ways together."""
+    parts = {(one.label, one.predicted): one.part for one in figures.drop.pairs}
+    return _largest_mix_up(parts, -1 if figures.drop.within < 0 else 1)
+
+
+def _largest_mix_up(parts: dict[tuple[int, int], float], sign: int) -> tuple[int, int, float] | None:
+    """The two classes whose pairs, both ways together, add most of this sign; None where none does."""
     both: dict[tuple[int, int], float] = {}
-    for pair in figures.drop.pairs:
-        key = (min(pair.label, pair.predicted), max(pair.label, pair.predicted))
-        both[key] = both.get(key, 0.0) + pair.part
+    for (label, predicted), part in parts.items():
+        key = (min(label, predicted), max(label, predicted))
+        both[key] = both.get(key, 0.0) + part
     if not both:
         return None
-    sign = -1 if figures.drop.within < 0 else 1
     (first, second), part = max(both.items(), key=lambda item: (sign * item[1], item[0]))
     return (first, second, part) if sign * part > 0 else None
 

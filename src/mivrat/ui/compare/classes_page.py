@@ -18,9 +18,9 @@ from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
-COLUMNS = (Column("class"), Column("images", 60, True), Column("recall, 0–100 %", 104), Column("change", 66, True),
-           Column("95 % interval", 124, True), Column("precision", 80, gives_way=True),
-           Column("change", 66, True, gives_way=True))  # fmt: skip
+COLUMNS = (Column("class"), Column("images", 58, True), Column("recall", 100), Column("change", 60, True),
+           Column("95 % interval", 116, True), Column("precision", 76, gives_way=True),
+           Column("change", 60, True, gives_way=True))  # fmt: skip
 
 
 def class_lines(compared: Compared) -> list[Line]:
@@ -75,7 +75,7 @@ class ClassesPage(QWidget):
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__()
         self.workspace = workspace
-        self.verdict = Verdict(workspace, comparer)
+        self.verdict = Verdict(workspace, comparer, "classes")
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a class")
         self.search.setClearButtonEnabled(True)
@@ -99,7 +99,6 @@ class ClassesPage(QWidget):
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared
-        self.verdict.setVisible(compared is None)
         for widget in (self.head, self.table, self.legend):
             widget.setVisible(compared is not None)
         if compared is None:
@@ -109,7 +108,7 @@ class ClassesPage(QWidget):
         self._making.start(lambda task: class_lines(compared), done=self._take)
         names = compared.held.names
         self.legend.setText(
-            f"Round, above: {names.a}. Square, below: {names.b}. Changes in points; in colour where they are beyond chance (recall: corrected for the number of classes). The surest change first; click a heading to sort."
+            f"From 0 to 100 %: round, above, {names.a}; square, below, {names.b}. Changes in points; in colour where they are beyond chance (recall: corrected for the number of classes). The surest change first; click a heading to sort."
         )
 
     def _take(self, lines: list[Line]) -> None:

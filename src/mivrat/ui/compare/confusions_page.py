@@ -73,7 +73,7 @@ class ConfusionsPage(QWidget):
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__()
         self.workspace = workspace
-        self.verdict = Verdict(workspace, comparer)
+        self.verdict = Verdict(workspace, comparer, "pairs")
         self.a, self.b, self.change = SideMatrix(workspace, "a"), SideMatrix(workspace, "b"), ChangeMatrix(workspace)
         self.matrices = (self.a, self.b, self.change)
         self.mode, self.order = Choice(MODES, "what the cells show"), Choice(tuple(SORTED_BY), "order of the classes")
@@ -82,7 +82,7 @@ class ConfusionsPage(QWidget):
         self.order.currentIndexChanged.connect(lambda _: self._sort())
         self.heads = [Elided(), Elided()]
         self.told = label(soft=True, wrap=True)
-        self.told.setMinimumHeight(34)
+        self.told.setMinimumHeight(18)
         self.pairs = LinesTable(workspace, PAIRS, "the pairs that changed most; Enter selects")
         self._workers = workspace.parallel.group(1)
         self._sorting = Newest(self._workers)
@@ -140,8 +140,6 @@ class ConfusionsPage(QWidget):
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared
-        # Above the matrices one sentence is enough: the others stand on the first page.
-        self.verdict.setVisible(compared is None)
         for widget in (self.scrolled, self.choices, self.told):
             widget.setVisible(compared is not None)
         if compared is None or len(compared.found.classes) != len(self.a._matrix):

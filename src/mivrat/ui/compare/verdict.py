@@ -6,6 +6,7 @@ from functools import partial
 
 from PySide6.QtWidgets import QFrame, QVBoxLayout
 
+from mivrat.core.comparing.claims import About
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.held import LONGEST
@@ -22,10 +23,11 @@ OFFERED = 6
 class Verdict(QFrame):
     """Says what may be claimed; while nothing is held it offers what can be."""
 
-    def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
+    def __init__(self, workspace: Workspace, comparer: Comparer, *about: About) -> None:
+        """``about``: the sentences that a page is about; all without any."""
         super().__init__()
         self.setObjectName("claims")
-        self.workspace, self.comparer = workspace, comparer
+        self.workspace, self.comparer, self._about = workspace, comparer, about
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(12, 8, 12, 8)
         self._layout.setSpacing(3)
@@ -59,7 +61,8 @@ class Verdict(QFrame):
             self._say(compared.told_of_all, "look")
         elif compared.of_selection:
             self._say("Of the selection only:", "soft")
-        for i, claim in enumerate(compared.claims):
+        some = [one for one in compared.claims if not self._about or one.about in self._about] or compared.claims[:1]
+        for i, claim in enumerate(some):
             self._say(claim.text, "lead" if not i and claim.holds else "" if claim.holds else "soft")
 
     def _say(self, text: str, how: str) -> None:

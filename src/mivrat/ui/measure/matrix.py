@@ -373,7 +373,11 @@ class ConfusionMatrix(QWidget):
     def _paint_cells(self, painter: QPainter, found: _Layout) -> None:
         matrix, side, place = self._matrix, found.side, found.place
         values, most = self.values()
-        numbers, order, size = side >= self.least_with_numbers, self.order.tolist(), 13 if side >= 34 else 10
+        numbers, order, size = (
+            side >= self.least_with_numbers,
+            self.order.tolist(),
+            13 if side >= 34 else 10 if side >= 20 else 9,
+        )
         hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
         lines, columns = self._in_sight(found)
         for line in lines:
