@@ -33,8 +33,11 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.probes
 	@.venv/bin/python -m benchmarks.figures
 	@.venv/bin/python -m benchmarks.agreement
+	@.venv/bin/python -m benchmarks.agreement_of_two
+	@.venv/bin/python -m benchmarks.comparing 100
 	@.venv/bin/python -m benchmarks.coverage
 	@.venv/bin/python -m benchmarks.selection
+	@.venv/bin/python -m benchmarks.holding
 	@.venv/bin/python -m benchmarks.scrolling
 	@.venv/bin/python -m benchmarks.review
 	@.venv/bin/python -m benchmarks.patterns

@@ -28,6 +28,7 @@ from mivrat.demo.draw import CLASSES
 from mivrat.ui.bench import COMPARE, EXPLAIN, MEASURE
 from mivrat.ui.compare.lines import DRAWN, LinesTable
 from mivrat.ui.window import MainWindow
+from mivrat.workspace import study_edits
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 
@@ -290,6 +291,14 @@ def test_measure_shows_both_and_groups_are_told(held: MainWindow, qtbot: QtBot, 
     rows = list(csv.reader(io.StringIO(QGuiApplication.clipboard().text())))
     assert rows[0][:4] == ["figure", "a", "b", "difference"]
     assert rows[1][:4] == ["top-1 accuracy", "80.3 %", "93.2 %", "+12.9"]
+    # the model held is taken out of the study: nothing is held any more
+    contents = held.workspace.contents
+    assert contents is not None
+    held.workspace.edits.take(study_edits.remove_model(next(m for m in contents.models if m.name == "grain-net-2")))
+    settle()
+    qtbot.waitUntil(lambda: held.workspace.shown.held is None, timeout=10000)
+    settle()
+    assert not page.figures.isVisible()
 
 
 def test_every_page_is_copied_and_saved(held: MainWindow, tmp_path: Path, settle: Settle) -> None:

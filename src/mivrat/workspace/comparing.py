@@ -137,9 +137,13 @@ class Comparer:
             self._again.start()
 
     def _hold_again(self) -> None:
+        if self._held_run is None:
+            return
         if self.workspace.busy:  # once the job has ended: reading a run again and again would only slow it down
             self._again.start()
-        elif self._held_run is not None:
+        elif not any(_same_run(one, self._held_run) for one in self.workspace.runs):
+            self.let_go()  # it was taken out of the study
+        else:
             self._read()
 
     def _read(self) -> None:
@@ -269,3 +273,8 @@ class Comparer:
         self._soon.stop()
         self._again.stop()
         self._workers.stop_all()
+
+
+def _same_run(one: RunInfo, other: RunInfo) -> bool:
+    """Whether two records of the open study, read at different times, are of one run; a model's name may have changed."""
+    return (one.id, one.model_id, one.set_id) == (other.id, other.model_id, other.set_id)

@@ -64,7 +64,8 @@ class TrainingLogs:
                     mend="choose it again",
                 )
             log = read_training_log(log_path)
-            return log, roles_from(kept.get("roles", {}), list(log.columns))
+            roles = kept.get("roles")
+            return log, roles_from(roles if isinstance(roles, dict) else {}, list(log.columns))
 
         self._reading.start(
             read, done=lambda found: self._take(model, found), failed=lambda error: self._fail(model, error)

@@ -114,6 +114,8 @@ class DifferencePage(Scrolled):
         ids = {one.name: one.id for one in shown.reviews.causes}
         lines = []
         for one in some:
+            if column == CAUSE and one.name not in ids:
+                continue  # taken out of the list since
             condition: Condition = (
                 Caused(frozenset({ids[one.name]}), shown.reviews)
                 if column == CAUSE
