@@ -25,6 +25,7 @@ CORE = (
     "checks",
     "running",
     "comparing",
+    "concluding",
     "reporting",
 )
 # What stands around the core, and what of that each part may use beside it.

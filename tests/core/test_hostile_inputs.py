@@ -21,8 +21,8 @@ from mivrat import cli
 from mivrat.core.base.database import connect
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.log import begin_logging, end_logging, log_path
+from mivrat.core.concluding.requirements import parse_requirement
 from mivrat.core.pictures.image_sets import list_images
-from mivrat.core.reporting.requirements import parse_requirement
 from mivrat.core.study import soundness
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
@@ -264,6 +264,8 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
     for table in ("review", "region"):  # as they were then
         db.execute(f"DROP TABLE {table}")
         db.execute(next(one for one in (REVIEWS_OF_3 + EVIDENCE_OF_4).split(";") if f"CREATE TABLE {table} " in one))
+    for table in ("finding", "finding_check", "handed_back"):
+        db.execute(f"DROP TABLE {table}")
     db.execute("PRAGMA user_version = 5")
     db.commit()
     db.close()

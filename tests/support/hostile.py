@@ -509,7 +509,7 @@ def read_everything(path: Path) -> None:
 
 
 def requirements(rng: random.Random, folder: Path) -> None:
-    from mivrat.core.reporting.requirements import parse_requirement
+    from mivrat.core.concluding.requirements import parse_requirement
 
     pieces = [
         "low(",

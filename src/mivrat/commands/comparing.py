@@ -20,6 +20,7 @@ from mivrat.core.comparing.comparison import Names, OnSameImages, OnTwoSets
 from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
 from mivrat.core.comparing.groups import GroupDifference, by_group
 from mivrat.core.comparing.matching import match_classes
+from mivrat.core.concluding.requirements import Requirement, parse_difference
 from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.several import several
 from mivrat.core.likeness.store import Features
@@ -29,7 +30,6 @@ from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.comparison import ComparisonResults, write_comparison
-from mivrat.core.reporting.requirements import Requirement, parse_difference
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.records import RunInfo, RunRecord
 

@@ -21,6 +21,7 @@ from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.of_run import check_run
 from mivrat.core.checks.report import checks_report, in_sentences
 from mivrat.core.checks.result import CheckResult, in_words
+from mivrat.core.concluding.requirements import Requirement, parse_requirement
 from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.summary import Figures, sensible_ks
@@ -33,7 +34,6 @@ from mivrat.core.pictures.families import read_families
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels, read_image_set
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
-from mivrat.core.reporting.requirements import Requirement, parse_requirement
 from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.slow_figures import slow_figures

@@ -11,7 +11,7 @@ from datetime import date
 from typing import Any, NamedTuple
 
 from mivrat.core.base.text import unescaped
-from mivrat.core.study.schema import EVIDENCE, REVIEWS, TABLES, USUAL_CAUSES, VERSION
+from mivrat.core.study.schema import CONCLUSIONS, EVIDENCE, REVIEWS, TABLES, USUAL_CAUSES, VERSION
 
 REVIEWS_OF_3 = f"""
 CREATE TABLE cause (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL);
@@ -165,6 +165,12 @@ def _images_by_content(db: sqlite3.Connection) -> None:
                 db.execute("UPDATE setting SET value = ? WHERE key = ?", (changed, key))
 
 
+def _conclusions(db: sqlite3.Connection) -> None:
+    """Version 7 kept neither findings nor what was handed back."""
+    for statement in CONCLUSIONS.strip().split(";\n"):
+        db.execute(statement)
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -180,6 +186,7 @@ MIGRATIONS = (
     Migration(4, "units that belong together", _units),
     Migration(5, "claims and criteria by model", _claims_by_model),
     Migration(6, "images by content", _images_by_content),
+    Migration(7, "findings and what was handed back", _conclusions),
 )
 
 

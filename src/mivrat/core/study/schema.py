@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 7
+VERSION = 8
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -29,6 +29,14 @@ CREATE TABLE cover_test (id INTEGER PRIMARY KEY, run_id INTEGER NOT NULL REFEREN
                          plan TEXT NOT NULL, outcome TEXT NOT NULL);
 """
 
+# Findings are kept whole, as text; what checking one of them came to, by the content of all that went into it; what was handed back.
+CONCLUSIONS = """
+CREATE TABLE finding (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, data TEXT NOT NULL);
+CREATE TABLE finding_check (claim TEXT NOT NULL, model TEXT NOT NULL, images TEXT NOT NULL, result TEXT NOT NULL,
+                            PRIMARY KEY (claim, model, images)) WITHOUT ROWID;
+CREATE TABLE handed_back (id INTEGER PRIMARY KEY, day TEXT NOT NULL, what TEXT NOT NULL, number INTEGER NOT NULL, place TEXT NOT NULL);
+"""
+
 TABLES = (
     """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -51,6 +59,7 @@ CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT
 """
     + REVIEWS
     + EVIDENCE
+    + CONCLUSIONS
 )
 
 # Answers that were looked up by path stand under the path, behind this.

@@ -7,14 +7,14 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
-from mivrat.core.reporting.requirements import Outcome, parse_requirement
+from mivrat.core.concluding.requirements import Outcome, parse_requirement
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import StateMark, button, clear, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 
-STATES = {"pass": "fine", "fail": "stop", "cannot tell": "look"}
+STATES = {"met": "fine", "missed": "stop", "cannot tell": "look"}
 
 
 def _model_id(workspace: Workspace) -> int:
@@ -42,13 +42,16 @@ def verdict(workspace: Workspace) -> tuple[str, str]:
     found = outcomes(workspace)
     if not found or (workspace.shown.measured.of_selection):
         return "", ""
-    failed, open_ = (sum(one.verdict == which for one in found) for which in ("fail", "cannot tell"))
+    failed, open_ = (sum(one.verdict == which for one in found) for which in ("missed", "cannot tell"))
     one = len(found) == 1
     if failed:
-        return "stop", "the criterion fails" if one else f"{failed} of {len(found)} criteria fail"
+        return "stop", "criterion missed" if one else f"{failed} of {len(found)} criteria missed"
     if open_:
-        return "look", "the criterion cannot be told" if one else f"{open_} of {len(found)} criteria cannot be told"
-    return "fine", "the criterion passes" if one else f"all {len(found)} criteria pass"
+        return (
+            "look",
+            "cannot tell whether the criterion is met" if one else f"cannot tell {open_} of {len(found)} criteria",
+        )
+    return "fine", "criterion met" if one else f"all {len(found)} criteria met"
 
 
 class Criteria(QWidget):

@@ -1,4 +1,5 @@
-"""Requirements on figures, such as ``low(top1) >= 0.9`` or ``recall["ragweed"] >= 0.8``: parsed, never evaluated as code."""
+"""Requirements on figures, such as ``low(top1) >= 0.9``, ``recall["ragweed"] >= 0.8``, ``recall[family = "trees"] >= 0.9`` or
+``top1[station = "north"] >= 0.85``: parsed, never evaluated as code."""
 
 from __future__ import annotations
 
@@ -22,6 +23,8 @@ _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 _PER_CLASS = ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support")
 # No class name is longer, and no number either.
 _LONGEST, _LONGEST_NUMBER = 10_000, 40
+# So many letters of a model's hash stand for it in a requirement.
+REFERENCE = 16
 _OPERATORS: dict[str, Callable[[float, float], bool]] = {
     ">=": operator.ge,
     "<=": operator.le,
@@ -31,10 +34,13 @@ _OPERATORS: dict[str, Callable[[float, float], bool]] = {
 }
 _AVERAGES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1", "weighted_f1", "cohen_kappa", "mcc")
 _DIFFERENT = ("balanced_accuracy", "macro_f1", "log_loss", "brier", "ece")
-_PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated")
+_PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated", "family_accuracy")
+# Figures that can be asked for of the classes of one family.
+_OF_FAMILY = ("recall", "precision", "support")
+_SHARES = ("precision", "recall", "specificity", "f1", "family_accuracy")
 
 
-Verdict = Literal["pass", "fail", "cannot tell"]
+Verdict = Literal["met", "missed", "cannot tell"]
 
 
 @dataclass(frozen=True)
@@ -51,6 +57,9 @@ class Outcome:
     low: float | None = None
     high: float | None = None
     verdict: Verdict = "cannot tell"
+    # The images it is of, where it is a share of images; why it could not be asked, where it could not.
+    share: Proportion | None = None
+    problem: str = ""
 
     def sentence(self) -> str:
         shown = "undefined" if self.value is None else f"{self.value:.6g}"
@@ -59,7 +68,11 @@ class Outcome:
 
 @dataclass(frozen=True)
 class Requirement:
-    """A parsed requirement: a figure, perhaps its interval's bound, compared with a limit."""
+    """A parsed requirement: a figure, perhaps its interval's bound, compared with a limit.
+
+    ``family`` asks for the figure of a family of classes, ``groups`` (column, value) for that of the images of some groups;
+    ``against_model`` names the model, as ``reference_text`` writes it, that a difference is to.
+    """
 
     text: str
     figure: str
@@ -68,6 +81,14 @@ class Requirement:
     compare: str
     limit: float
     of_difference: bool = False
+    family: str | None = None
+    groups: tuple[tuple[str, str], ...] = ()
+    against_model: str = ""
+
+    @property
+    def at_most(self) -> bool:
+        """Whether less is better."""
+        return self.compare in ("<=", "<")
 
     def against_difference(self, found: Comparison) -> Outcome:
         """Hold it against the difference of two runs."""
@@ -90,27 +111,30 @@ class Requirement:
         low: float | None = None
         high: float | None = None
         if isinstance(found, Proportion):
-            value, low, high = found.value, found.low, found.high
-        else:
-            value = found
-            if intervals is not None and self.figure in intervals.of:
-                low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
+            return self.of_share(found)
+        value = found
+        if intervals is not None and self.figure in intervals.of:
+            low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
         return self._held(value, low, high)
+
+    def of_share(self, found: Proportion) -> Outcome:
+        """Hold it against a share."""
+        return replace(self._held(found.value, found.low, found.high), share=found)
 
     def _held(self, value: float | None, low: float | None, high: float | None) -> Outcome:
         if self.bound:
             value = low = high = {"low": low, "high": high}[self.bound]
         if value is None:
-            return Outcome(self.text, None, False)
+            return Outcome(self.text, None, False, problem="the figure is undefined here")
         holds = _OPERATORS[self.compare](value, self.limit)
         if low is None or high is None:
             # A count is what it is; of any other figure without an interval nothing is known beyond itself.
             verdict: Verdict = (
-                ("pass" if holds else "fail") if self.figure in ("evaluated", "support") else "cannot tell"
+                ("met" if holds else "missed") if self.figure in ("evaluated", "support") else "cannot tell"
             )
         else:
             ends = {_OPERATORS[self.compare](end, self.limit) for end in (low, high)}
-            verdict = "cannot tell" if len(ends) > 1 else "pass" if holds else "fail"
+            verdict = "cannot tell" if len(ends) > 1 else "met" if holds else "missed"
         return Outcome(self.text, value, holds, low, high, verdict)
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
@@ -190,6 +214,94 @@ def _inside(left: str, word: str) -> str | None:
     return rest[1:-1].strip() if left.startswith(word) and rest[:1] == "(" and rest[-1:] == ")" else None
 
 
+def reference_text(name: str, content: str) -> str:
+    """How a requirement names a model: by its name, for people, and by the beginning of the hash of what it is."""
+    return f"{name}#{content[:REFERENCE]}"
+
+
+def _pieces(text: str) -> list[str]:
+    """What stands between commas that are not in quotes."""
+    found, quote, start, escaped = [], "", 0, False
+    for i, letter in enumerate(text):
+        if escaped:
+            escaped = False
+        elif quote:
+            escaped = letter == "\\" and quote == '"'
+            quote = "" if letter == quote else quote
+        elif letter in "\"'":
+            quote = letter
+        elif letter == ",":
+            found.append(text[start:i].strip())
+            start = i + 1
+    return [*found, text[start:].strip()]
+
+
+_PAIR = re.compile(r"""(?P<key>[^\W\d]\w*|"(?:[^"\\]|\\.)*"|'[^']*')\s*=\s*(?P<value>["'].*)""", re.DOTALL)
+
+
+def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple[tuple[str, str], ...]]:
+    """What the brackets behind a figure name: a class, a family, groups of columns."""
+    said: str | None = None
+    family: str | None = None
+    groups: list[tuple[str, str]] = []
+    for piece in _pieces(inside):
+        pair = _PAIR.fullmatch(piece)
+        if pair is None:
+            one = _quoted(piece)
+            if one is None or said is not None:
+                raise InputError(
+                    f"{shown!r}: {piece!r} is no class name in quotes",
+                    where="--require",
+                    mend='write the name as in recall["ragweed"], a family as in recall[family = "trees"], a group as in '
+                    'top1[station = "north"]; in double quotes, \\ and " are written as \\\\ and \\"',
+                )
+            said = one
+            continue
+        key, value = pair["key"], _quoted(pair["value"].strip())
+        column = _quoted(key) if key[:1] in "\"'" else key
+        if value is None or column is None:
+            raise InputError(f"{shown!r}: {piece!r} is no group", where="--require", mend='write it as in top1[station = "north"]')  # fmt: skip
+        if key == "family":
+            family = value
+        else:
+            groups.append((column, value))
+    return said, family, tuple(groups)
+
+
+def parse_criterion(text: str, classes: Sequence[str]) -> Requirement:
+    """Parse one criterion of a model: a requirement on its figures, or on the difference to another model, such as
+    ``low(difference(top1, "grain-net-1#0123456789ab")) >= -0.01``."""
+    if len(text) > _LONGEST:
+        raise _no_requirement(text)
+    left, compare, limit = _parts(text)
+    inner, bound = _bound(left)
+    inside = _inside(inner, "difference")
+    if inside is None:
+        return parse_requirement(text, classes)
+    pieces = _pieces(inside)
+    reference = _quoted(pieces[-1]) if len(pieces) > 1 else None
+    if reference is None:
+        raise InputError(
+            f"{_shortened(text)!r} does not say which model the difference is to",
+            where="criterion",
+            mend="hold that model against this one first, and enter it then",
+        )
+    figure = inside[: inside.rindex(pieces[-1])].rstrip().removesuffix(",")
+    whole = f"{bound}(difference({figure}))" if bound else f"difference({figure})"
+    return replace(parse_difference(f"{whole} {compare} {limit!r}", classes), text=text, against_model=reference)
+
+
+def with_reference(text: str, reference: str) -> str:
+    """A criterion on a difference that names no model, with the one named; any other text as it is."""
+    left, _, _ = _parts(text)
+    inner, bound = _bound(left)
+    inside = _inside(inner, "difference")
+    if inside is None or (len(_pieces(inside)) > 1 and _quoted(_pieces(inside)[-1]) is not None):
+        return text
+    whole = f"difference({inside}, {json.dumps(reference, ensure_ascii=False)})"
+    return (f"{bound}({whole})" if bound else whole) + f" {text[len(left) :].strip()}"
+
+
 def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
     """Parse one requirement on the difference of two runs, such as ``low(difference(recall["ragweed"])) >= -0.02``."""
     if len(text) > _LONGEST:
@@ -225,33 +337,39 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             mend="ask for it with 'mivrat compare'",
         )
-    class_index = None
+    class_index: int | None = None
+    family: str | None = None
+    groups: tuple[tuple[str, str], ...] = ()
     name, bracket, rest = figure.partition("[")
     name, shown = name.rstrip(), _shortened(text)
-    if bracket and name in _PER_CLASS and rest[-1:] == "]":
-        said = _quoted(rest[:-1].strip())
-        if said is None:
-            raise InputError(
-                f"{shown!r}: {rest[:-1].strip()!r} is no class name in quotes",
-                where="--require",
-                mend='write the name as in recall["ragweed"]; in double quotes, \\ and " are written as \\\\ and \\"',
-            )
-        class_index = ClassMatcher(classes).index(said)
-        if class_index is None:
-            raise InputError(
-                f"{shown!r} names {said!r}, which is no class", where="--require", mend="use a name from the class list"
-            )
-        figure = name
+    if bracket and rest[-1:] == "]":
+        said, family, groups = _in_brackets(rest[:-1].strip(), shown)
+        if said is not None and name in _PER_CLASS:
+            class_index = ClassMatcher(classes).index(said)
+            if class_index is None:
+                raise InputError(
+                    f"{shown!r} names {said!r}, which is no class",
+                    where="--require",
+                    mend="use a name from the class list",
+                )
+        if family is not None and (name not in _OF_FAMILY or said is not None):
+            raise InputError(f"{shown!r}: there is no such figure of a family", where="--require", mend='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
+        if said is None or class_index is not None:
+            figure = name
+    if figure in _PER_CLASS and (class_index is not None or family is not None):
+        pass
     elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _AVERAGES or figure in _PLAIN):
         raise InputError(
             f"{shown!r}: there is no figure {_shortened(figure)!r}",
             where="--require",
             mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(_PER_CLASS)} with ["class"]',
         )
-    if bound and not (figure.startswith("top") or figure in ("precision", "recall", "specificity", *NAMES)):
+    if bound and not (
+        figure.startswith("top") or figure in (*_SHARES[:3], "family_accuracy", *(NAMES if not groups else ()))
+    ):
         raise InputError(
             f"{shown!r}: {figure} has no interval",
             where="--require",
             mend=f"ask for the figure itself; top-k, precision, recall, specificity and {', '.join(NAMES[1:])} have intervals",
         )
-    return Requirement(text, figure, class_index, bound, compare, limit)
+    return Requirement(text, figure, class_index, bound, compare, limit, family=family, groups=groups)

@@ -1,0 +1,1 @@
+"""Conclusions that others can check again: criteria, findings, and what has become of them under another run."""

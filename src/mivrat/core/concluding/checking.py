@@ -1,0 +1,234 @@
+"""Makes findings from what is on screen, and checks them again on any run."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from datetime import date
+
+import numpy as np
+
+from mivrat import __version__
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.concluding.criteria import compared, hold_requirement
+from mivrat.core.concluding.findings import (
+    Beside,
+    Checked,
+    Claim,
+    Draft,
+    Finding,
+    Made,
+    Measure,
+    new_finding_id,
+)
+from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.requirements import parse_criterion
+from mivrat.core.concluding.shares import measured_share, read
+from mivrat.core.concluding.states import state_of
+from mivrat.core.covering.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
+from mivrat.core.figures.covered import CoverResult
+from mivrat.core.pictures.recipe import recipe_to_toml
+
+_IN_PERCENT_NOT = ("log_loss", "brier", "cohen_kappa", "mcc", "evaluated", "support")
+
+
+def made_on(ground: Ground, seed: int = 0, day: date | None = None) -> Made:
+    """What a finding made now is made on."""
+    record, standing = ground.snapshot.record, ground.standing
+    return Made(
+        ground.model,
+        record.info.model,
+        recipe_to_toml(record.recipe),
+        ground.images,
+        record.info.image_set,
+        ground.snapshot.counts.evaluated,
+        (day or date.today()).isoformat(),
+        __version__,
+        seed,
+        standing.top1.value,
+        standing.balanced,
+        standing.low,
+        standing.high,
+        record.model_sha256,
+    )
+
+
+def finding_of(draft: Draft, before: Measure, ground: Ground) -> Finding:
+    """The finding that a draft makes, with what its claim comes to on the run it is made on."""
+    seed = plan_from_text(draft.claim.text, ground.names).seed if draft.claim.kind == "cover" else 0
+    return Finding(
+        new_finding_id(),
+        draft.title,
+        draft.sentence,
+        draft.weight,
+        draft.claim,
+        made_on(ground, seed),
+        before,
+        draft.pictures,
+    )
+
+
+def measure(claim: Claim, ground: Ground, stop: StopSignal | None = None) -> Iterator[Progress | Measure]:
+    """What a claim comes to under a run, at last, after progress; of a claim that cannot be asked of it, why. Nothing where it was
+    stopped."""
+    try:
+        if claim.kind == "share":
+            yield measured_share(read(claim.conditions, ground), ground)
+        elif claim.kind == "criterion":
+            yield _criterion(claim, ground)
+        elif claim.kind == "difference":
+            yield _difference(claim, ground)
+        elif claim.kind == "labels":
+            yield _labels(claim, ground)
+        else:
+            yield from _covered(claim, ground, stop)
+    except InputError as error:
+        yield Measure("", None, problem=f"{error.what}{f' ({error.where})' if error.where else ''}")
+
+
+def check_finding(finding: Finding, ground: Ground, stop: StopSignal | None = None) -> Iterator[Progress | Checked]:
+    """What has become of a finding under a run, at last, after progress; nothing where it was stopped."""
+    for news in measure(finding.claim, ground, stop):
+        if isinstance(news, Measure):
+            same = (finding.made.model, finding.made.images) == (ground.model, ground.images)
+            # Labels do not depend on how a model answers.
+            standing = None if finding.claim.kind == "labels" else ground.standing
+            state, why = state_of(finding.before, news, finding.made, standing, same)
+            yield Checked(state, why, news, ground.model, ground.images)
+        else:
+            yield news
+
+
+def _criterion(claim: Claim, ground: Ground) -> Measure:
+    wanted = parse_criterion(claim.text, ground.classes)
+    found = hold_requirement(wanted, ground)
+    met = {"met": True, "missed": False, "cannot tell": None}[found.verdict]
+    share = found.share
+    return Measure(
+        claim.text,
+        found.value,
+        found.low,
+        found.high,
+        share.hits if share is not None else None,
+        share.total if share is not None else None,
+        1 if wanted.at_most else -1,
+        percent=wanted.figure not in _IN_PERCENT_NOT,
+        points=wanted.of_difference,
+        limit=wanted.limit,
+        met=met,
+        problem=found.problem,
+    )
+
+
+def _difference(claim: Claim, ground: Ground) -> Measure:
+    """A run behind another one: its figure less that one's; of the other one itself there is nothing between them."""
+    wanted = parse_criterion(claim.text, ground.classes)
+    name = wanted.against_model.rpartition("#")[0]
+    words = f"{claim_figure(claim.text)}, less that of {name}"
+    bad = 1 if wanted.at_most else -1
+    percent = wanted.figure not in _IN_PERCENT_NOT
+    if ground.is_model(wanted.against_model):
+        return Measure(f"{words} (this very model)", 0.0, 0.0, 0.0, bad=bad, percent=percent, points=True)
+    found = replace(wanted, bound=None).against_difference(compared(ground, wanted.against_model))
+    return Measure(
+        words, found.value, found.low, found.high, bad=bad, percent=percent, points=True, problem=found.problem
+    )
+
+
+def claim_figure(text: str) -> str:
+    """The figure that a requirement on a difference is of."""
+    inside = text[text.index("difference(") + len("difference(") :]
+    return inside[: inside.rindex(', "')]
+
+
+def _labels(claim: Claim, ground: Ground) -> Measure:
+    """How many of the images still carry the label that was found wrong."""
+    there = still = 0
+    judged, classes = ground.snapshot.judged, ground.classes
+    for image, label, _ in claim.labels:
+        at = ground.names.position(image)
+        if at is None or not image.content:
+            continue
+        there += 1
+        k = int(judged.labels[at])
+        still += k >= 0 and classes[k] == label
+    words = "wrong labels that are still there"
+    if not there:
+        return Measure(words, None, problem="none of these images stand in this set")
+    share = still / there
+    return Measure(words, share, share, share, still, there)
+
+
+def images_of(claim: Claim, ground: Ground) -> CoverPlan:
+    """A cover test's plan for a run: on the very images it was of, else on those that its rule tells. InputError where there are
+    none of either."""
+    try:
+        return plan_from_text(claim.text, ground.names)
+    except InputError:
+        if not claim.conditions:
+            raise
+    found = np.ones(len(ground.snapshot.judged.labels), bool)
+    for one in read(claim.conditions, ground):
+        found &= one.mask(ground.snapshot.judged)
+    images = tuple(np.flatnonzero(found & ground.snapshot.judged.evaluated).tolist())
+    if not images:
+        raise InputError("neither the images of the cover test nor any by its rule stand in this set")
+    return replace(plan_from_text(_without_images(claim.text), ground.names), images=images)
+
+
+def _without_images(text: str) -> str:
+    data = json.loads(text)
+    if data["region"]["place"] == "each":
+        raise InputError("regions were drawn on single images, which do not stand in this set")
+    return json.dumps({**data, "images": []})
+
+
+def _covered(claim: Claim, ground: Ground, stop: StopSignal | None) -> Iterator[Progress | Measure]:
+    plan = images_of(claim, ground)
+    record = ground.snapshot.record
+    if not record.kind.can.scores:
+        raise InputError(record.kind.lacks("A cover test needs"))
+    content = plan.region.heat_model if plan.region.place == "hottest" else ""
+    with ground.maker() as maker:
+        if content in ("", record.model_sha256):
+            tests = run_cover_test(ground.classes, record.image_set, plan, maker, maker, stop)
+            yield from _of_tests(tests, stop)
+            return
+        with ground.heat_of(content) as heat:
+            yield from _of_tests(run_cover_test(ground.classes, record.image_set, plan, maker, heat, stop), stop)
+
+
+def _of_tests(tests: Iterator[Progress | CoverTest], stop: StopSignal | None) -> Iterator[Progress | Measure]:
+    for news in tests:
+        if not isinstance(news, CoverTest):
+            yield news
+        elif stop is None or not stop.stopped:
+            yield measure_of_cover(news.result)
+
+
+def measure_of_cover(result: CoverResult) -> Measure:
+    """What a cover test came to, beside the same area hidden elsewhere."""
+    region, control = result.region.changed, result.control.changed
+    return Measure(
+        "answers that change",
+        region.value,
+        region.low,
+        region.high,
+        region.hits,
+        region.total,
+        beside=Beside("the same area elsewhere", control.value, control.low, control.high, control.hits, control.total),
+        p=result.p,
+        problem="" if region.total else "none of the images could be covered",
+    )
+
+
+def labels_claim(positions: Sequence[int], ground: Ground) -> Claim:
+    """The claim that these images, for which another label is proposed, are labelled wrong."""
+    found = []
+    for i in positions:
+        proposed, label = ground.reviews[i].label, int(ground.snapshot.judged.labels[i])
+        if proposed is not None:
+            found.append((ground.names[i], ground.classes[label] if label >= 0 else "", ground.classes[proposed]))
+    return Claim("labels", labels=tuple(found))

@@ -1,0 +1,134 @@
+"""Criteria held against a run: met, missed, or cannot tell, and then how many more images it would take."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import count, in_a_row
+from mivrat.core.comparing.comparison import Comparison
+from mivrat.core.comparing.holding import hold, names_of
+from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
+from mivrat.core.figures.bootstrap import NAMES
+from mivrat.core.figures.how_many import MOST, to_decide, to_decide_mean
+from mivrat.core.figures.intervals import Proportion
+
+_RANKED = ("auroc", "average_precision")
+
+
+def outcome_of(text: str, ground: Ground) -> Outcome:
+    """One criterion held against a run; where it cannot be asked of it, an outcome that says why."""
+    try:
+        return hold_requirement(parse_criterion(text, ground.classes), ground)
+    except InputError as error:
+        return Outcome(text, None, False, problem=error.what)
+
+
+def hold_requirement(wanted: Requirement, ground: Ground) -> Outcome:
+    """A requirement held against a run. InputError where the run cannot be asked for that figure."""
+    if wanted.of_difference:
+        return _difference(wanted, ground)
+    judged = ground.snapshot.judged
+    among = ground.of_groups(wanted.groups) if wanted.groups else None
+    use = judged.evaluated_among(among)
+    if wanted.family is not None:
+        members = ground.of_family(wanted.family)
+        labelled, called = np.isin(judged.labels, members), np.isin(judged.predicted, members)
+        if wanted.figure == "support":
+            total = int((use & labelled).sum())
+            return wanted.of_share(Proportion(total, total, float(total), float(total), float(total)))
+        hits, of = (called, labelled) if wanted.figure == "recall" else (labelled, called)
+        return wanted.of_share(judged.share(hits, use & of))
+    if wanted.figure == "family_accuracy":
+        if not ground.snapshot.record.families:
+            raise InputError("the study has no families of classes", mend="enter them under Prepare, Classes")
+        return wanted.of_share(judged.within_family(ground.snapshot.record.families, among))
+    if among is not None or (
+        wanted.figure.startswith("top") and int(wanted.figure[3:]) not in ground.snapshot.figures.top_k
+    ):
+        ks = [int(wanted.figure[3:])] if wanted.figure.startswith("top") else [1]
+        if ks[0] > judged.classes:
+            raise InputError(f"there are only {judged.classes} classes", mend="ask for top-1 to that number")
+        return wanted.against(judged.figures(ks, among, wanted.figure in _RANKED))
+    figures = ground.ranked if wanted.figure in _RANKED else ground.snapshot.figures
+    return wanted.against(figures, ground.intervals if wanted.figure in NAMES[1:] else None)
+
+
+def compared(ground: Ground, reference: str) -> Comparison:
+    """This run held against the run of the model that a reference names, on the same images: the difference is this run's figure less
+    that one's. InputError where there is none."""
+    name = reference.rpartition("#")[0]
+    if ground.is_model(reference):
+        raise InputError(f"{name} is this very model", mend="name another one")
+    other = ground.other(reference)
+    if other is None:
+        raise InputError(f"{name} has no run on these images", mend="score these images with it first, under Prepare")
+    held = hold(other, ground.snapshot, names_of(other, ground.snapshot))
+    if held.on_images is None:
+        raise InputError(f"{name} has no run on these images", mend="score these images with it first, under Prepare")
+    found = held.on_images.compare()
+    return held.on_images.deepen(found, stopped=ground.stopped) or found
+
+
+def _difference(wanted: Requirement, ground: Ground) -> Outcome:
+    return wanted.against_difference(compared(ground, wanted.against_model))
+
+
+@dataclass(frozen=True)
+class Criterion:
+    """A criterion as it stands under a run; ``more`` says what it would take to tell, where that cannot be told."""
+
+    outcome: Outcome
+    more: str = ""
+
+
+def criteria_of(texts: Sequence[str], ground: Ground) -> tuple[Criterion, ...]:
+    """Criteria held against a run, each with what it would take."""
+    found = []
+    for text in texts:
+        outcome = outcome_of(text, ground)
+        found.append(Criterion(outcome, what_it_takes(outcome, ground)))
+    return tuple(found)
+
+
+def what_it_takes(outcome: Outcome, ground: Ground) -> str:
+    """How many more images, and of which kind, it would take to tell whether a criterion is met, in words; empty where it is told, or
+    nothing can be said."""
+    if outcome.verdict != "cannot tell" or outcome.problem:
+        return ""
+    wanted = parse_criterion(outcome.text, ground.classes)
+    if outcome.value is None or wanted.bound is not None:
+        return ""
+    if outcome.low is None or outcome.high is None:
+        return "There is no interval for this figure, so it cannot be told beyond the figure itself."
+    share = outcome.share
+    if share is not None and share.units is None:
+        total, needed, about = share.total, to_decide(outcome.value, wanted.limit), ""
+    else:
+        total = share.total if share is not None else ground.snapshot.figures.total
+        needed, about = to_decide_mean(outcome.value, outcome.low, outcome.high, wanted.limit, total), "about "
+    if needed is None:
+        if outcome.value == wanted.limit:
+            return "It stands just on the limit: no number of images would tell if it stays there."
+        return f"Too near the limit: more than {count(MOST)} images would be needed."
+    more = max(1, needed - total)
+    what = "more image" if more == 1 else "more images"
+    return f"{about}{count(more)} {what} {_of_which(wanted, ground)} would tell, with a chance of 80 %, if it stays at this figure."
+
+
+def _of_which(wanted: Requirement, ground: Ground) -> str:
+    name = ground.classes[wanted.class_index] if wanted.class_index is not None else ""
+    name = f"the family {wanted.family}" if wanted.family is not None else name
+    kinds = {"recall": f"labelled {name}", "precision": f"predicted {name}", "specificity": f"not labelled {name}"}
+    told = kinds.get(wanted.figure, "") if name else ""
+    if wanted.figure in ("balanced_accuracy", "macro_f1", "macro_recall", "macro_precision"):
+        size = [one.support for one in ground.snapshot.figures.classes]
+        least = sorted((k for k, n in enumerate(size) if n), key=lambda k: (size[k], k))[:3]
+        told = f"of the smallest classes ({in_a_row([ground.classes[k] for k in least])})"
+    where = in_a_row([f"{column} {value}" for column, value in wanted.groups])
+    told = told or ("mixed as these are" if not where else "")
+    return " ".join(part for part in (told, f"from {where}" if where else "") if part)

@@ -1,0 +1,228 @@
+"""Findings: what was found of a model, how much it weighs, the pictures that show it, and a claim that can be checked again."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import time
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any, Literal
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.pictures.image_names import ImageName, image_name
+
+Weight = Literal["blocks", "matters", "note"]
+WEIGHTS: tuple[Weight, ...] = ("blocks", "matters", "note")
+ClaimKind = Literal["criterion", "share", "cover", "difference", "labels"]
+Conditions = tuple[Mapping[str, Any], ...]
+
+
+@dataclass(frozen=True)
+class Claim:
+    """What is claimed, so that it can be asked of any run.
+
+    ``criterion`` and ``difference``: ``text`` is a requirement. ``share``: of the images that ``conditions`` tell (see
+    ``shares``). ``cover``: ``text`` is the plan of a cover test, ``conditions`` say which images it is of where the very ones are
+    not there. ``labels``: ``labels`` are images with their label and the one it should be.
+    """
+
+    kind: ClaimKind
+    text: str = ""
+    conditions: Conditions = ()
+    labels: tuple[tuple[ImageName, str, str], ...] = ()
+
+    @property
+    def content(self) -> str:
+        """What is claimed, as a hash."""
+        return hashlib.sha256(json.dumps(_claim_data(self), sort_keys=True).encode()).hexdigest()
+
+
+@dataclass(frozen=True)
+class Beside:
+    """A figure that stands beside another one: what it is of, and its value with its interval."""
+
+    name: str
+    value: float | None
+    low: float | None = None
+    high: float | None = None
+    hits: int | None = None
+    total: int | None = None
+
+
+@dataclass(frozen=True)
+class Measure:
+    """What a claim comes to under a run. ``words`` say what it is of; of a share ``hits`` of ``total`` images; ``points`` where the
+    value is a difference. ``bad`` is 1 where more is worse, -1 where less is. ``beside`` is what it is judged against: the
+    same area hidden elsewhere, the other images, nothing; ``limit`` that of a criterion, which is ``met`` or not (None: cannot
+    tell)."""
+
+    words: str
+    value: float | None
+    low: float | None = None
+    high: float | None = None
+    hits: int | None = None
+    total: int | None = None
+    bad: int = 1
+    percent: bool = True
+    points: bool = False
+    beside: Beside | None = None
+    p: float | None = None
+    limit: float | None = None
+    met: bool | None = None
+    # Why it could not be asked.
+    problem: str = ""
+
+
+@dataclass(frozen=True)
+class Made:
+    """What a finding was found on: model and images by content and by name, how that run did as a whole (balanced accuracy with its
+    interval), the day, the version of the program, and the seed."""
+
+    model: str
+    model_name: str
+    recipe: str
+    images: str
+    images_name: str
+    evaluated: int
+    day: str
+    version: str
+    seed: int = 0
+    top1: float | None = None
+    balanced: float | None = None
+    balanced_low: float | None = None
+    balanced_high: float | None = None
+    model_sha256: str = ""
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A picture chosen for a finding: the image by content and path, whether its heatmap goes with it, and a caption."""
+
+    image: ImageName
+    heat: bool = False
+    caption: str = ""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A finding. ``before`` is what its claim came to where it was found; one put ``aside`` is neither checked nor reported."""
+
+    id: int
+    title: str
+    sentence: str
+    weight: Weight
+    claim: Claim
+    made: Made
+    before: Measure
+    pictures: tuple[Picture, ...] = ()
+    aside: bool = False
+
+
+def new_finding_id() -> int:
+    """An id that no finding has: the time in nanoseconds."""
+    return time.time_ns()
+
+
+def _claim_data(claim: Claim) -> dict[str, Any]:
+    return {
+        "kind": claim.kind,
+        "text": claim.text,
+        "conditions": [dict(one) for one in claim.conditions],
+        "labels": [[list(image), label, should] for image, label, should in claim.labels],
+    }
+
+
+def measure_data(measure: Measure) -> dict[str, Any]:
+    """A measure as JSON's kinds of values; what it does not have is left out."""
+    return {key: value for key, value in asdict(measure).items() if value is not None or key == "value"}
+
+
+def measure_from(data: Mapping[str, Any]) -> Measure:
+    """A measure as ``measure_data`` gives it. Raises TypeError or KeyError where it is none."""
+    beside = data.get("beside")
+    return Measure(**{**data, "beside": Beside(**beside) if beside is not None else None})
+
+
+def as_text(finding: Finding) -> str:
+    """A finding as a study keeps it."""
+    return json.dumps(
+        {
+            "title": finding.title,
+            "sentence": finding.sentence,
+            "weight": finding.weight,
+            "aside": finding.aside,
+            "claim": _claim_data(finding.claim),
+            "made": asdict(finding.made),
+            "before": measure_data(finding.before),
+            "pictures": [[list(one.image), one.heat, one.caption] for one in finding.pictures],
+        },
+        ensure_ascii=False,
+    )
+
+
+def from_text(finding_id: int, text: str) -> Finding:
+    """A finding as ``as_text`` gives it; InputError where it is none."""
+    try:
+        data = json.loads(text)
+        claim = data["claim"]
+        if (
+            claim["kind"] not in ("criterion", "share", "cover", "difference", "labels")
+            or data["weight"] not in WEIGHTS
+        ):
+            raise ValueError("no such kind")
+        labels = tuple((image_name(image), str(label), str(should)) for image, label, should in claim["labels"])
+        return Finding(
+            finding_id,
+            str(data["title"]),
+            str(data["sentence"]),
+            data["weight"],
+            Claim(claim["kind"], str(claim["text"]), tuple(dict(one) for one in claim["conditions"]), labels),
+            Made(**data["made"]),
+            measure_from(data["before"]),
+            tuple(Picture(image_name(image), bool(heat), str(caption)) for image, heat, caption in data["pictures"]),
+            bool(data["aside"]),
+        )
+    except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
+        raise InputError("a finding cannot be read", where="study", mend="take it away and add it anew") from error
+
+
+State = Literal["gone", "weaker", "holds", "worse", "cannot tell"]
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What has become of a finding under a run: its state, why, and what its claim comes to there."""
+
+    state: State
+    why: str
+    after: Measure
+    model: str = ""
+    images: str = ""
+
+
+def checked_text(checked: Checked) -> str:
+    """A check as a study keeps it."""
+    return json.dumps(
+        {**asdict(replace(checked, after=Measure("", None))), "after": measure_data(checked.after)}, ensure_ascii=False
+    )
+
+
+def checked_from(text: str) -> Checked | None:
+    """A check as ``checked_text`` gives it; None where it is none."""
+    try:
+        data = json.loads(text)
+        return Checked(**{**data, "after": measure_from(data["after"])})
+    except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
+        return None
+
+
+@dataclass(frozen=True)
+class Draft:
+    """A finding that is about to be made: what can be told of it from what is on screen."""
+
+    title: str
+    sentence: str
+    claim: Claim
+    weight: Weight = "matters"
+    pictures: tuple[Picture, ...] = field(default=())

@@ -1,0 +1,167 @@
+"""What criteria and findings are held against: one run as judged, with all that checking them again takes."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.concluding.requirements import REFERENCE, reference_text
+from mivrat.core.figures.bootstrap import Intervals, bootstrap
+from mivrat.core.figures.differences import shares_by_class
+from mivrat.core.figures.groups import group_names
+from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.summary import Figures
+from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.image_names import ImageNames
+from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
+from mivrat.core.running.slow_figures import in_fixed_order
+from mivrat.core.running.snapshot import Snapshot
+from mivrat.core.study.reviews import Reviews
+
+
+def model_hash(sha256: str, recipe: Recipe) -> str:
+    """What a model with its recipe is, as one hash: the same file with another recipe is another model."""
+    return hashlib.sha256(f"{sha256}\n{recipe_to_toml(recipe)}".encode()).hexdigest()
+
+
+@dataclass
+class Ground:
+    """A run, what was decided of its images, where heatmaps come from, where a model file with some content lies, and the run of
+    the model that a reference names on the same images; the last two None where there is none."""
+
+    snapshot: Snapshot
+    reviews: Reviews = field(default_factory=Reviews)
+    makers: MakerPool = field(default_factory=MakerPool)
+    model_at: Callable[[str], Path | None] = lambda content: None
+    other: Callable[[str], Snapshot | None] = lambda reference: None
+    stopped: Callable[[], bool] = lambda: False
+
+    @property
+    def classes(self) -> list[str]:
+        return self.snapshot.record.classes
+
+    @cached_property
+    def model(self) -> str:
+        """What the model is, by content, with its recipe."""
+        return model_hash(self.snapshot.record.model_sha256, self.snapshot.record.recipe)
+
+    @cached_property
+    def reference(self) -> str:
+        """How a requirement names this run's model."""
+        return reference_text(self.snapshot.record.info.model, self.model)
+
+    def is_model(self, reference: str) -> bool:
+        """Whether a reference names this run's model."""
+        return reference.rpartition("#")[2] == self.model[:REFERENCE]
+
+    @cached_property
+    def images(self) -> str:
+        """Which pictures the run is of, with their labels: a hash of content, whatever they are called and wherever they lie."""
+        contents, labels = self.snapshot.record.answers.contents, self.snapshot.judged.labels
+        lines = sorted(f"{content.hex()} {int(labels[i])}" for i, content in contents.items())
+        return hashlib.sha256("\n".join([*lines, *self.classes]).encode("utf-8", "surrogateescape")).hexdigest()
+
+    @cached_property
+    def names(self) -> ImageNames:
+        return self.snapshot.record.names
+
+    @cached_property
+    def intervals(self) -> Intervals | None:
+        """The intervals of figures that are no shares."""
+        judged = self.snapshot.judged
+        use = in_fixed_order(judged, np.flatnonzero(judged.evaluated))
+        units = judged.units.of(use) if judged.units is not None else None
+        column = judged.units.column if judged.units is not None else ""
+        return bootstrap(judged.outcomes(use), judged.classes, units, column, stopped=self.stopped)
+
+    @cached_property
+    def ranked(self) -> Figures:
+        """The figures with those that take a sort for each class."""
+        return self.snapshot.judged.figures(list(self.snapshot.figures.top_k))
+
+    def of_groups(self, groups: Sequence[tuple[str, str]]) -> NDArray[np.bool_]:
+        """The images that stand in each of some groups (column, value). InputError where there is no such column or group."""
+        items = self.snapshot.record.image_set.items
+        found = np.ones(len(items), bool)
+        for column, value in groups:
+            if not any(column in item.columns for item in items):
+                known = ", ".join(items[0].columns) if items and items[0].columns else "none"
+                raise InputError(
+                    f"the image set has no column {column!r}; its columns: {known}", mend="name one of these"
+                )
+            names = np.array(group_names([item.columns.get(column, "") for item in items]), object)
+            mask = names == value
+            if not mask.any():
+                raise InputError(f"no image has {column} = {value!r}", mend="name a group that the image set has")
+            found &= mask
+        return found
+
+    def of_family(self, family: str) -> list[int]:
+        """The classes of a family. InputError where there is none of that name."""
+        families = self.snapshot.record.families
+        found = [k for k, name in families.items() if name == family]
+        if not found:
+            known = ", ".join(dict.fromkeys(families.values())) or "none"
+            raise InputError(f"there is no family {family!r}; the families: {known}", mend="name one of these")
+        return found
+
+    @cached_property
+    def standing(self) -> Standing:
+        """How it does as a whole."""
+        judged = self.snapshot.judged
+        use = np.flatnonzero(judged.evaluated)
+        labels, right = judged.labels[use], judged.right[use]
+        unit = judged.units.of(use) if judged.units is not None else None
+        shares = shares_by_class(right, labels, judged.classes, unit)
+        known = np.isfinite(shares.value)
+        kinds = len(np.unique(judged.predicted[use]))
+        if not known.any():
+            return Standing(judged.share(judged.right, use), None, None, None, kinds, 0)
+        value, low, high = (getattr(shares, one)[known] for one in ("value", "low", "high"))
+        low, high = np.where(np.isfinite(low), low, 0.0), np.where(np.isfinite(high), high, 1.0)
+        mean = float(value.mean())
+        down, up = (float(np.sqrt(np.square(one).sum()) / known.sum()) for one in (value - low, high - value))
+        top1 = judged.share(judged.right, use)
+        return Standing(top1, mean, max(0.0, mean - down), min(1.0, mean + up), kinds, int(known.sum()))
+
+    @contextmanager
+    def maker(self) -> Iterator[HeatmapMaker]:
+        """The heatmap maker of the run's model. InputError where there can be none."""
+        with self.makers.lend(self.snapshot.record) as found:
+            yield found
+
+    @contextmanager
+    def heat_of(self, content: str) -> Iterator[HeatmapMaker]:
+        """The heatmap maker of the model file with this content. InputError where it is not to be found."""
+        record = self.snapshot.record
+        if content in ("", record.model_sha256):
+            with self.maker() as found:
+                yield found
+            return
+        path = self.model_at(content)
+        if path is None or not path.is_file():
+            raise InputError("the model that the heat was taken from is not to be found", mend="bring its file back")
+        with self.makers.lend(replace(record, model_path=path, model_sha256=content), kind_known=False) as found:
+            yield found
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How a run does as a whole: accuracy, balanced accuracy with its interval (half-widths of the classes squared and added, Zou and
+    Donner 2008), how many classes it predicts at all, and how many are labelled."""
+
+    top1: Proportion
+    balanced: float | None
+    low: float | None
+    high: float | None
+    predicted_classes: int
+    labelled_classes: int

@@ -1,0 +1,76 @@
+"""How many images it takes: for an interval so narrow, or for a criterion to be met or missed rather than left open."""
+
+from __future__ import annotations
+
+from math import ceil, isfinite
+
+import numpy as np
+from scipy.special import bdtr, bdtrc
+
+from mivrat.core.figures.intervals import Z95, wilson
+
+# Beyond so many images nobody is told to collect them.
+MOST = 1_000_000
+POWER = 0.8
+# The 80 % point of the standard normal distribution.
+_Z80 = 0.8416212335729143
+_PIECE = 8192
+
+
+def for_half_width(share: float, half: float) -> int | None:
+    """The least number of images whose Wilson interval at this share is no wider than ``half`` to either side (half its width);
+    None beyond MOST. ``0 <= share <= 1``, ``half > 0``."""
+    low, high = 1, 1
+    while _half(share, high) > half:
+        low, high = high, high * 2
+        if high > 2 * MOST:
+            return None
+    while low < high:
+        middle = (low + high) // 2
+        low, high = (low, middle) if _half(share, middle) <= half else (middle + 1, high)
+    return low if low <= MOST else None
+
+
+def _half(share: float, total: int) -> float:
+    ends = wilson(share, total)
+    return (ends[1] - ends[0]) / 2
+
+
+def to_decide(share: float, limit: float, worth: float = 1.0) -> int | None:
+    """The least number of images at which, if ``share`` is the true one, its whole Wilson interval lies on that side of ``limit``
+    with probability 0.8 (exact binomial); None where that is never so, or takes more than MOST.
+
+    ``worth`` (over 0, up to 1): what one image counts for where images belong together, the effective N over N; the number is
+    then of that many more images.
+
+    Wilson's lower end is at or above c just where k/n >= c + z sqrt(c (1 - c) / n): it inverts the score test (Wilson 1927).
+    """
+    if share == limit or not (0 <= share <= 1 and 0 < limit < 1):
+        return None
+    first = 1
+    while first * worth <= MOST:
+        n = np.arange(first, first + _PIECE, dtype=float)
+        slack = Z95 * np.sqrt(limit * (1 - limit) / n)
+        if share > limit:
+            k = np.ceil(n * (limit + slack) - 1e-9)
+            likely = np.where(k <= n, bdtrc(k - 1, n, share), 0.0)
+            likely = np.where(k <= 0, 1.0, likely)
+        else:
+            k = np.floor(n * (limit - slack) + 1e-9)
+            likely = np.where(k >= 0, bdtr(np.maximum(k, 0), n, share), 0.0)
+        found = np.flatnonzero(likely >= POWER)
+        if len(found):
+            least = ceil((first + int(found[0])) / worth)
+            return least if least <= MOST else None
+        first += _PIECE
+    return None
+
+
+def to_decide_mean(value: float, low: float, high: float, limit: float, total: int) -> int | None:
+    """About how many images it takes for an interval that shrinks with the root of their number to lie on one side of ``limit`` with
+    probability 0.8, from that of ``total`` images; None where that is never so or takes more than MOST."""
+    spread, distance = (high - low) / (2 * Z95), abs(value - limit)
+    if not distance or not isfinite(spread):
+        return None
+    found = ceil(total * ((Z95 + _Z80) * spread / distance) ** 2)
+    return found if found <= MOST else None
