@@ -1,0 +1,124 @@
+"""Lays a report out: one self-contained HTML page by Jinja2, and that page as a PDF by WeasyPrint."""
+
+from __future__ import annotations
+
+import base64
+import json
+import logging
+from collections.abc import Mapping
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from markupsafe import Markup
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.text import count, printable
+from mivrat.core.concluding.ground import Ground
+from mivrat.core.reporting.report.content import Report, as_json, recipe_of
+from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
+from mivrat.core.reporting.report.pictures import Shown, side_for
+from mivrat.core.reporting.typeface import FONTS
+
+_HERE = Path(__file__).parent
+
+
+@cache
+def _environment() -> Environment:
+    # Whatever comes from data is escaped; only our own style is taken as it is.
+    return Environment(
+        loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )
+
+
+def _address(svg: str) -> str:
+    return f"data:image/svg+xml;base64,{base64.b64encode(svg.encode()).decode()}"
+
+
+def as_html(
+    report: Report, ground: Ground, pictures: Mapping[tuple[int, bool], Shown], *, on_paper: bool = False
+) -> str:
+    """The report as one HTML page that needs no other file, no script and no network; ``on_paper``: for the PDF, light only."""
+    keys, paper = [key for key, _ in report.sections], ""
+    drawn = diagrams_of(report, keys)
+    diagrams: dict[str, str] = dict.fromkeys(("recall", "reliability", "confusion"), "")
+    diagrams |= {name: _address(svg if on_paper else with_both_themes(svg)) for name, svg in drawn.items()}
+    if on_paper:
+        # The typeface stands beside the program; the pages of a PDF take in what they use of it.
+        faces = "".join(
+            f'@font-face {{ font-family: Inter; font-weight: {weight}; src: url("{(FONTS / f"Inter-{name}.otf").as_uri()}"); }}'
+            for name, weight in (("Regular", 400), ("Medium", 500), ("SemiBold", 600))
+        )
+        paper = faces + (_HERE / "paper.css").read_text(encoding="utf-8")
+    width = min(200, side_for(sum(1 + heat for _, heat in pictures)))
+    css = _environment().from_string((_HERE / "report.css").read_text(encoding="utf-8")).render(width=width)
+    worst = [one for one in report.classes if one.drawn[0] is not None]
+    worst = sorted(worst, key=lambda one: one.drawn[0] or 0.0)[:3]
+    total = ground.snapshot.figures.total
+    return _environment().get_template("report.html.j2").render(
+        report=_printable(report),
+        sections=report.sections,
+        keys=keys,
+        css=Markup(css + paper),
+        diagrams=diagrams,
+        pictures=pictures,
+        recipe=recipe_of(ground),
+        total=count(total),
+        recall_alt=printable("Recall by class. Lowest: " + ", ".join(f"{one.name} {one.recall}" for one in worst)),
+        reliability_alt="Reliability diagram: " + "; ".join(f"confidence {one[3]:.2f}, accuracy {one[4]:.2f}, {one[2]} images" for one in report.reliability if one[3] is not None and one[4] is not None),
+        confusion_alt="Confusion matrix; its commonest mistakes stand in the table below",
+    ) + "\n"  # fmt: skip
+
+
+def _printable(value: Any) -> Any:
+    """The same with texts that any UTF-8 file can hold, whatever the names in them."""
+    if isinstance(value, str):
+        return printable(value).replace("\0", "\\x00")
+    if isinstance(value, tuple) and not hasattr(value, "_fields"):
+        return tuple(_printable(one) for one in value)
+    if isinstance(value, list):
+        return [_printable(one) for one in value]
+    if hasattr(value, "__dataclass_fields__"):
+        made = object.__new__(type(value))
+        for name in value.__dataclass_fields__:
+            object.__setattr__(
+                made, name, value.__dict__[name] if name == "figures_json" else _printable(getattr(value, name))
+            )
+        return made
+    return value
+
+
+def as_pdf(html: str) -> bytes:
+    """An ``on_paper`` page as a PDF with page numbers, contents and links. InputError where a system library is missing."""
+    try:
+        import weasyprint
+        from weasyprint.text.fonts import FontConfiguration
+        from weasyprint.urls import URLFetcher
+    except OSError as error:
+        raise InputError(
+            f"a PDF cannot be made: a system library is missing ({error})",
+            mend="install libpango-1.0-0 and libpangoft2-1.0-0, or write HTML instead",
+        ) from error
+    for name in ("weasyprint", "fontTools", "fontTools.subset"):
+        logging.getLogger(name).setLevel(logging.ERROR)
+
+    class OnlyItsOwn(URLFetcher):  # type: ignore[misc]
+        """Takes in data that stands in the page, and our own typeface; nothing else, from nowhere."""
+
+        def fetch(self, url: str, headers: Any = None) -> Any:
+            if not (url.startswith("data:") or url.startswith(FONTS.as_uri() + "/")):
+                raise ValueError("a report takes nothing in from outside")
+            return super().fetch(url, headers)
+
+    fonts, only = FontConfiguration(), OnlyItsOwn()
+    made: bytes = weasyprint.HTML(string=html, url_fetcher=only).write_pdf(
+        font_config=fonts, pdf_identifier=b"mivrat", optimize_images=False
+    )
+    return made
+
+
+def write_json(path: Path, report: Report) -> None:
+    """Write the report's figures and words for other programs."""
+    write_whole(path, json.dumps(as_json(report), indent=1, ensure_ascii=False, allow_nan=False) + "\n")
