@@ -87,7 +87,7 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         ("low(top1) >= 0.5", "met"), ("top1 >= 0.95", "missed"), ("macro_f1 >= 0.83", "cannot tell at this N"),
     ):  # fmt: skip
         assert shown[shown.index(text) + 2] == verdict
-    assert demo.bench.header.verdict.text() == "1 of 3 criteria fail"
+    assert demo.bench.header.verdict.text() == "1 of 3 criteria missed"
     assert demo.workspace.study_path is not None
     kept = Study.open(demo.workspace.study_path)
     assert load_criteria(kept, 1) == ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83")

@@ -111,7 +111,11 @@ def test_a_right_click_offers_what_the_three_dots_offer(demo: MainWindow, settle
     matrix = demo.bench.measure.confusions.matrix
     demo.bench.measure.tabs.choose(2)
     settle()
-    assert right_click(matrix, matrix.rect().center()) == ["Copy as a table (Ctrl+Shift+C)", "Save as a picture…"]
+    assert right_click(matrix, matrix.rect().center()) == [
+        "Copy as a table (Ctrl+Shift+C)",
+        "Add to a finding (F)",
+        "Save as a picture…",
+    ]
     demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
     demo.bench.show_step(4)
     settle()

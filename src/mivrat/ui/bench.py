@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import json
 from typing import TypeVar
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
+from mivrat.core.concluding.ground import reference_of
 from mivrat.core.likeness.search import nearest
-from mivrat.core.selecting.selection import Picked
+from mivrat.core.selecting.selection import Labelled, Picked
 from mivrat.ui import words
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
 from mivrat.ui.compare.step import CompareStep
+from mivrat.ui.conclude.step import FINDINGS, REPORT, ConcludeStep
 from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
@@ -29,14 +32,15 @@ from mivrat.ui.selection_line import SelectionLine
 from mivrat.ui.steps import STEPS, Shared
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
 _Step = TypeVar("_Step", bound=StepArea)
 NAMES = [step.name for step in STEPS]
-PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN, COMPARE = map(
-    NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain", "Compare")
+PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN, COMPARE, CONCLUDE = map(
+    NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain", "Compare", "Conclude")
 )
 # So many of the most similar images are shown beside those they are like.
 MOST_ALIKE = 60
@@ -59,13 +63,23 @@ class Bench(QWidget):
         self.explainer = Explainer(workspace)
         self.heat = HeatThumbs(self.explainer, self.thumbnails)
         self.comparer: Comparer = Comparer(workspace)
+        self.concluder: Concluder = Concluder(workspace)
+        self.hand_back = HandBack(workspace, self, self.explainer)
         self.header: Header = Header(workspace, menu, self.comparer)
         self.rail, self.line = Rail(workspace, STEPS), SelectionLine(workspace)
-        shared = Shared(workspace, self.thumbnails, self.reviewer, self.explainer, self.heat, self.comparer)
+        shared = Shared(
+            workspace,
+            self.thumbnails,
+            self.reviewer,
+            self.explainer,
+            self.heat,
+            self.comparer,
+            self.concluder,
+            self.hand_back,
+        )
         self.steps: list[StepArea] = [step.make(shared) for step in STEPS]
         self.light_table: LightTable = LightTable(workspace, self.thumbnails)
         self.close_look: CloseLook = CloseLook(workspace, self.thumbnails, self.reviewer)
-        self.hand_back = HandBack(workspace, self)
         # Where the focus waits while the button that began a job is disabled.
         self.waiting = Waiting(self)
         self._lay_out()
@@ -109,8 +123,16 @@ class Bench(QWidget):
         )
         for changed in (self.figures.currentChanged, self.right.currentChanged):
             changed.connect(lambda _: self.place_changed.emit())
+        self.figures.currentChanged.connect(lambda _: self._follow_companion())
         for step in self.steps:
+            step.tabs.chosen.connect(lambda _: self._follow_companion())
             step.tabs.chosen.connect(lambda _: self.place_changed.emit())
+            step.finding_wanted.connect(self.add_finding)
+        for more in (self.explain.board.more, self.explain.where.more, self.explain.cover.kept_tests.more):
+            if (menu := more.menu()) is not None:
+                menu.addAction("Add to a finding (F)").triggered.connect(lambda _=False: self.add_finding())
+        self.concluder.added.connect(self._show_added)
+        topics.left.connect(self._light_table_again)
         topics.held.connect(self.place_changed.emit)
         topics.selection.connect(lambda: self.place_changed.emit() if self.workspace.shown.other is not None else None)
         self.rail.chosen.connect(self.show_step)
@@ -156,6 +178,10 @@ class Bench(QWidget):
         return self._step(CompareStep)
 
     @property
+    def conclude(self) -> ConcludeStep:
+        return self._step(ConcludeStep)
+
+    @property
     def step(self) -> StepArea:
         """The step shown."""
         return self.steps[self.figures.currentIndex()]
@@ -172,7 +198,85 @@ class Bench(QWidget):
         """Show the next or previous page of the step."""
         self.step.tabs.step(by)
 
+    # --- findings ---
+
+    def add_finding(self) -> None:
+        """Make a finding of what is on screen: the cover test or the difference shown, labels found wrong, else the selection."""
+        if not self.workspace.is_open:
+            return
+        step, name, shown = self.step, self.step.tabs.current_name, self.workspace.shown
+        if (
+            step is self.explain
+            and step.page is self.explain.cover
+            and (test := self.explain.cover.result.found()) is not None
+        ):
+            kept = self.explainer.shown_test
+            if kept is not None and kept.run_id != shown.record.info.id:
+                self.workspace.notices.say(
+                    "That test was done on another run. Repeat it on this one under ⋯, then add it."
+                )
+                return
+            self.concluder.add_cover(test[1], test[0])
+        elif (
+            step is self.compare
+            and shown.held is not None
+            and shown.held.on_images is not None
+            and shown.compared is not None
+        ):
+            found, record = shown.compared.found.either, shown.held.b.record
+            chosen = next(
+                (one for one in shown.conditions if isinstance(one, Labelled) and len(one.classes) == 1), None
+            )
+            figure, difference = "top1", found.top1
+            if name == "Classes" and chosen is not None:
+                k = min(chosen.classes)
+                figure, difference = (
+                    f"recall[{json.dumps(shown.classes[k], ensure_ascii=False)}]",
+                    found.classes[k].recall,
+                )
+            value = None if difference.value is None else -difference.value
+            self.concluder.add_difference(figure, value, reference_of(record))
+        elif step is self.examine and name == "Labels" and shown.reviews.proposed():
+            self.concluder.add_labels()
+        else:
+            self.concluder.add_selection()
+
+    def _show_added(self, finding_id: int) -> None:
+        if self.step is self.conclude:
+            self.conclude.show_finding(finding_id)
+        else:
+            self.conclude.findings.chosen = finding_id
+
+    def check_findings(self) -> None:
+        """Show the findings, and let the run that they are checked on be chosen."""
+        self.show_step(CONCLUDE)
+        self.conclude.choose(FINDINGS)
+        self.conclude.findings.show_targets()
+
+    def show_report(self) -> None:
+        """Show the report of this run."""
+        self.show_step(CONCLUDE)
+        self.conclude.choose(REPORT)
+        self.step.focus_first()
+
     # --- light table and close look ---
+
+    def _resting(self) -> QWidget:
+        """What stands on the right while no image is looked at closely."""
+        companion = self.step.companion
+        if companion is not None and self.right.indexOf(companion) < 0:
+            self.right.addWidget(companion)
+            theme.style(companion)
+        return companion or self.light_table
+
+    def _follow_companion(self) -> None:
+        """Let the right side follow the page shown."""
+        if not self.looks_closely or self.step.companion is not None:
+            self.right.setCurrentWidget(self._resting())
+
+    def _light_table_again(self) -> None:
+        if not self.looks_closely:
+            self.right.setCurrentWidget(self.light_table)
 
     @property
     def looks_closely(self) -> bool:
@@ -187,8 +291,9 @@ class Bench(QWidget):
     def leave_close_look(self) -> None:
         """Go back to the light table, where one was."""
         self.figures.show()
-        self.right.setCurrentWidget(self.light_table)
-        self.light_table.thumbs.setFocus()
+        resting = self._resting()
+        self.right.setCurrentWidget(resting)
+        (self.light_table.thumbs if resting is self.light_table else resting).setFocus()
 
     def toggle_enlarged(self) -> None:
         """Give the close look the whole width, or give the figures their part back."""
@@ -205,8 +310,10 @@ class Bench(QWidget):
             self.step.focus_first()
         elif self.looks_closely:
             self.close_look.setFocus(reason)
-        else:
+        elif self.right.currentWidget() is self.light_table:
             self.light_table.thumbs.setFocus(reason)
+        else:
+            self._resting().setFocus(reason)
 
     # --- going through images ---
 
@@ -294,4 +401,5 @@ class Bench(QWidget):
             self.heat,
             self.explainer,
             self.comparer,
+            self.concluder,
         )

@@ -59,8 +59,8 @@ class Header(QFrame):
             layout.addWidget(shown)
         workspace.topics.figures.connect(self.refresh)
         workspace.topics.contents.connect(self.refresh)
-        for signal in (workspace.topics.contents, workspace.topics.measured):
-            signal.connect(self._judge)
+        workspace.topics.criteria.connect(self._judge)
+        workspace.topics.run.connect(self._judge)
         workspace.topics.compared.connect(self._tell_value)
 
     def _judge(self) -> None:
@@ -68,7 +68,7 @@ class Header(QFrame):
         state, text = verdict(self.workspace)
         self.verdict.setText(text)
         self.verdict.setVisible(bool(text))
-        tip(self.verdict, "See Claim and criteria in the headline of Measure")
+        tip(self.verdict, "See Criteria under Conclude")
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
 
     def refresh(self) -> None:
@@ -178,6 +178,7 @@ class Rail(QFrame):
             workspace.topics.reviews,
             workspace.topics.tests_kept,
             workspace.topics.compared,
+            workspace.topics.criteria,
         ):
             signal.connect(self._refresh)
 

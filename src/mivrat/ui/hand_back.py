@@ -5,16 +5,25 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import date
 from pathlib import Path
+from typing import Literal
 
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QMenu, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.job import StopSignal
+from mivrat.core.heatmaps.maps import Map
 from mivrat.core.reporting import hand_back
-from mivrat.core.reporting.hand_back import Handed, Source
+from mivrat.core.reporting.hand_back import By, Handed, Source
+from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
+from mivrat.workspace import heat_jobs
+from mivrat.workspace.explaining import Explainer
+from mivrat.workspace.handed import HandedLog
+from mivrat.workspace.jobs import Job
+from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.workspace import Workspace
 
 LISTS: dict[str, tuple[str, Callable[[Handed], str]]] = {
@@ -22,22 +31,30 @@ LISTS: dict[str, tuple[str, Callable[[Handed], str]]] = {
     "Labels to be corrected (CSV)…": ("relabel", hand_back.relabel_list),
     "Collect more like these (CSV)…": ("collect-more", hand_back.collect_list),
 }
+# What each list is noted as.
+NOTED = {"images": "list of images", "relabel": "labels to be corrected", "collect-more": "collect more like these", "predictions": "predictions"}  # fmt: skip
 
 
 class HandBack(QObject):
-    """Writes the images marked, or else all that are shown."""
+    """Writes the images marked, or else all that are shown, and notes what went out."""
 
-    def __init__(self, workspace: Workspace, window: QWidget) -> None:
+    def __init__(self, workspace: Workspace, window: QWidget, explainer: Explainer) -> None:
         super().__init__(window)
-        self.workspace, self._window = workspace, window
+        self.workspace, self._window, self.explainer = workspace, window, explainer
+        self.log = HandedLog(workspace)
 
     def fill(self, menu: QMenu) -> None:
         """Offer everything that can be written."""
         for text, (name, made) in LISTS.items():
-            menu.addAction(text).triggered.connect(lambda _=False, n=name, m=made: self._ask_for_list(n, m))
-        menu.addAction("Copies, sorted into folders…").triggered.connect(lambda: self._ask_for_folder("copies"))
-        menu.addAction("Links, sorted into folders…").triggered.connect(lambda: self._ask_for_folder("links"))
-        menu.addAction("Contact sheet (PDF or PNG)…").triggered.connect(lambda: self._ask_for_sheet())
+            menu.addAction(text).triggered.connect(lambda _=False, n=name, m=made: self.ask_for_list(n, m))
+        menu.addAction("Copies, sorted into folders…").triggered.connect(lambda: self.ask_for_folder("copies"))
+        menu.addAction("Links, sorted into folders…").triggered.connect(lambda: self.ask_for_folder("links"))
+        menu.addAction("Contact sheet (PDF or PNG)…").triggered.connect(lambda: self.ask_for_sheet())
+
+    def images(self) -> Sequence[int]:
+        """The images to hand back: those marked, or else all that are shown."""
+        shown = self.workspace.shown
+        return shown.acted_on if len(shown.marked) > 1 else shown.images.tolist()
 
     def handed(self) -> Handed | None:
         """The images to hand back, as they stand now; None without any."""
@@ -45,7 +62,7 @@ class HandBack(QObject):
         if path is None:
             return None
         marked = len(self.workspace.shown.marked) > 1
-        images: Sequence[int] = self.workspace.shown.acted_on if marked else self.workspace.shown.images.tolist()
+        images = self.images()
         if not len(images):
             return None
         conditions = [
@@ -63,7 +80,7 @@ class HandBack(QObject):
 
     # --- writing ---
 
-    def write_list(self, path: Path, made: Callable[[Handed], str]) -> None:
+    def write_list(self, path: Path, made: Callable[[Handed], str], name: str = "images") -> None:
         """Write one of the lists."""
         handed = self.handed()
         if handed is None:
@@ -74,18 +91,21 @@ class HandBack(QObject):
             self.workspace.notices.fail(error)
             return
         unanswered = handed.unanswered()
+        proposed = handed.reviews.proposed()
+        number = len([i for i in handed.images if i in proposed] if name == "relabel" else handed.images)
         self.workspace.notices.say(
-            f"Written: {path.name}, {words.images(len(handed.images))}{f', {unanswered}' if unanswered else ''}.", path
+            f"Written: {path.name}, {words.images(number)}{f', {unanswered}' if unanswered else ''}.", path
         )
+        self.log.note(NOTED.get(name, name), number, path)
 
-    def write_folders(self, folder: Path, how: str) -> None:
+    def write_folders(self, folder: Path, how: str, by: By = "label and prediction") -> None:
         """Sort copies or links into folders."""
         handed = self.handed()
         if handed is not None:
             kind: hand_back.How = "links" if how == "links" else "copies"
             self.workspace.jobs.export(
                 f"Sorting {words.images(len(handed.images))} into {folder.name}",
-                lambda stop: hand_back.sort_into_folders(handed, folder, kind, stop),
+                lambda stop: hand_back.sort_into_folders(handed, folder, kind, stop, by),
             )
 
     def write_sheet(self, path: Path) -> None:
@@ -96,25 +116,56 @@ class HandBack(QObject):
                 f"Drawing {words.images(len(handed.images))}", lambda stop: hand_back.contact_sheet(handed, path, stop)
             )
 
+    def write_heat(self, folder: Path) -> None:
+        """Write the heatmaps of the images, worked out as far as they are not known, by the setup of Explain."""
+        workspace, setup = self.workspace, self.explainer.setup
+        snapshot, some = workspace.shown.snapshot, list(self.images())
+
+        def write(stop: StopSignal) -> Running:
+            maps: dict[int, Map] = {}
+            for news in heat_jobs.make_maps(snapshot, setup, some, workspace.makers, stop):
+                if isinstance(news, heat_jobs.FoundMaps):
+                    maps = {i: news.maps[i] for i in some if i in news.maps}
+                else:
+                    yield news
+            if not stop.stopped:
+                yield from write_selection(snapshot.record, snapshot.judged, setup, maps, folder, stop)
+            return not stop.stopped
+
+        workspace.jobs.begin(Job("write", f"Writing heatmaps of {words.images(len(some))}"), write)
+
     # --- asking where to ---
 
     def _suggested(self, name: str) -> str:
         path = self.workspace.study_path
         return str((path.parent if path is not None else Path.home()) / name)
 
-    def _ask_for_list(self, name: str, made: Callable[[Handed], str]) -> None:
+    def ask_for_list(self, name: str, made: Callable[[Handed], str]) -> None:
+        """Ask where a list is to go, and write it."""
         found, _ = QFileDialog.getSaveFileName(
             self._window, "Hand back a list", self._suggested(f"{name}.csv"), "CSV (*.csv)"
         )
         if found:
-            self.write_list(Path(found) if Path(found).suffix else Path(f"{found}.csv"), made)
+            self.write_list(Path(found) if Path(found).suffix else Path(f"{found}.csv"), made, name)
 
-    def _ask_for_folder(self, how: str) -> None:
+    def ask_for_predictions(self, of: int | Literal["predicted", "every"]) -> None:
+        """Ask where the predictions are to go, and write them."""
+        self.ask_for_list("predictions", lambda handed: hand_back.predictions_list(handed, of))
+
+    def ask_for_folder(self, how: str, by: By = "label and prediction") -> None:
+        """Ask for a folder, and sort copies or links into it."""
         found = QFileDialog.getExistingDirectory(self._window, f"A folder for the {how}", self._suggested(""))
         if found:
-            self.write_folders(Path(found), how)
+            self.write_folders(Path(found), how, by)
 
-    def _ask_for_sheet(self) -> None:
+    def ask_for_heat(self) -> None:
+        """Ask for a folder, and write heatmaps into it."""
+        found = QFileDialog.getExistingDirectory(self._window, "A folder for the heatmaps", self._suggested(""))
+        if found:
+            self.write_heat(Path(found))
+
+    def ask_for_sheet(self) -> None:
+        """Ask where a contact sheet is to go, and draw it."""
         found, _ = QFileDialog.getSaveFileName(
             self._window, "Draw a contact sheet", self._suggested("contact-sheet.pdf"), "Contact sheets (*.pdf *.png)"
         )

@@ -11,14 +11,17 @@ from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.comparing.comparison import worse_classes
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.compare.step import CompareStep
+from mivrat.ui.conclude.step import ConcludeStep
 from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
+from mivrat.ui.hand_back import HandBack
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.prepare.step import PrepareStep
 from mivrat.workspace.comparing import Comparer
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -34,6 +37,8 @@ class Shared:
     explainer: Explainer
     heat: HeatThumbs
     comparer: Comparer
+    concluder: Concluder
+    hand_back: HandBack
 
 
 State = tuple[str, str]
@@ -119,6 +124,24 @@ def compare_state(workspace: Workspace) -> State:
     return "fine", f"{shown.held.names.b}: nothing worse beyond chance"
 
 
+def conclude_state(workspace: Workspace) -> State:
+    """How the conclusions stand: criteria missed, findings that block, else what is open."""
+    shown = workspace.shown
+    states = [one.outcome.verdict for one in shown.criteria]
+    findings, blocking = shown.findings
+    if not states and not findings:
+        return "untouched", "no criteria and no findings yet"
+    missed, open_ = states.count("missed"), states.count("cannot tell")
+    told = [f"{missed} of {len(states)} criteria missed"] if missed else []
+    told += [f"{blocking} findings block" if blocking > 1 else "a finding blocks"] if blocking else []
+    if told:
+        return "stop", ", ".join(told)
+    if open_:
+        return "look", f"cannot tell {open_} of {len(states)} criteria"
+    kept = f"{findings} finding{'s' if findings > 1 else ''}" if findings else "no findings"
+    return "fine", f"all {len(states)} criteria met, {kept}" if states else kept
+
+
 STEPS = (
     Step("Prepare", lambda s: PrepareStep(s.workspace, s.thumbnails), prepare_state),
     Step("Check", lambda s: CheckStep(s.workspace), check_state),
@@ -126,4 +149,5 @@ STEPS = (
     Step("Examine", lambda s: ExamineStep(s.workspace, s.reviewer, s.thumbnails), examine_state),
     Step("Explain", lambda s: ExplainStep(s.explainer, s.reviewer, s.heat, s.thumbnails), explain_state),
     Step("Compare", lambda s: CompareStep(s.workspace, s.comparer), compare_state),
+    Step("Conclude", lambda s: ConcludeStep(s.concluder, s.hand_back, s.thumbnails), conclude_state),
 )

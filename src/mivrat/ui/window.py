@@ -132,7 +132,7 @@ class MainWindow(QMainWindow):
             *(
                 closely
                 if self.bench.looks_closely
-                else ("look closely", "next unreviewed", "hold", "other pane", "keys")
+                else ("look closely", "next unreviewed", "hold", "finding", "other pane", "keys")
             )
         )
         self.foot.show_keys(*found[:1], *([("← →", "image")] if self.bench.looks_closely else []), *found[1:])

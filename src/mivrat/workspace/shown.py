@@ -12,6 +12,7 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.other import Other
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.comparing.holding import Compared, Held
+from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.likeness.search import likeness_to_class
 from mivrat.core.running.snapshot import Measured, Snapshot
@@ -69,6 +70,9 @@ class Shown:
         self.vectors: NDArray[np.float32] | None = None
         self.two_classes: tuple[TwoClasses, ...] | None = None
         self.tests_kept: int | None = None
+        self.criteria: tuple[Criterion, ...] = ()
+        # How many findings the study has, and how many of them block this run.
+        self.findings: tuple[int, int] = (0, 0)
         self.order: Order = SUREST_MISTAKE
         self.band_by = self._bands_before = NO_BANDS
         self.about: int | None = None
@@ -113,7 +117,7 @@ class Shown:
         if another:
             self.current, self.marked, self.vectors = None, frozenset(), None
             self._arranged = None
-            self.two_classes, self.checks = None, {}
+            self.two_classes, self.checks, self.criteria = None, {}, ()
             self.topics.checks.emit()
             self.topics.run.emit()
         self.topics.figures.emit()
@@ -288,6 +292,17 @@ class Shown:
         if number != self.tests_kept:
             self.tests_kept = number
             self.topics.tests_kept.emit()
+
+    def set_criteria(self, criteria: tuple[Criterion, ...]) -> None:
+        """Take over how the criteria of the model shown stand."""
+        self.criteria = criteria
+        self.topics.criteria.emit()
+
+    def set_findings(self, number: int, blocking: int) -> None:
+        """Take over how many findings there are, and how many of them block the run shown."""
+        if (number, blocking) != self.findings:
+            self.findings = number, blocking
+            self.topics.criteria.emit()
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)

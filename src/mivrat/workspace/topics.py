@@ -40,5 +40,7 @@ class Topics:
         self.contents, self.checks, self.busy = Topic(is_open), Topic(is_open), Topic(is_open)
         # Another run is held against the one shown, or none any more; what both come to together has been worked out.
         self.held, self.compared = Topic(is_open), Topic(is_open)
+        # How the criteria of the model shown stand has been worked out.
+        self.criteria = Topic(is_open)
         # Images are to be put in an order that takes too long for the main thread; one of them is to be looked at closely.
         self.arrangement_wanted, self.look_wanted = Topic(is_open), Topic(is_open)

@@ -25,12 +25,18 @@ from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
 from mivrat.core.running.slow_figures import in_fixed_order
 from mivrat.core.running.snapshot import Snapshot
+from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
 
 
 def model_hash(sha256: str, recipe: Recipe) -> str:
     """What a model with its recipe is, as one hash: the same file with another recipe is another model."""
     return hashlib.sha256(f"{sha256}\n{recipe_to_toml(recipe)}".encode()).hexdigest()
+
+
+def reference_of(record: RunRecord) -> str:
+    """How a requirement names a run's model."""
+    return reference_text(record.info.model, model_hash(record.model_sha256, record.recipe))
 
 
 @dataclass
@@ -57,7 +63,7 @@ class Ground:
     @cached_property
     def reference(self) -> str:
         """How a requirement names this run's model."""
-        return reference_text(self.snapshot.record.info.model, self.model)
+        return reference_of(self.snapshot.record)
 
     def is_model(self, reference: str) -> bool:
         """Whether a reference names this run's model."""

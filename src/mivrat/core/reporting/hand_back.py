@@ -37,6 +37,9 @@ LINES = (PAGE[1] - 2 * MARGIN - HEAD + GAP) // (CELL + CAPTION + GAP)
 
 
 How = Literal["copies", "links"]
+# What folders are made by.
+By = Literal["label and prediction", "prediction", "label", "cause"]
+BY: tuple[By, ...] = ("label and prediction", "prediction", "label", "cause")
 
 
 @dataclass(frozen=True)
@@ -187,6 +190,28 @@ def collect_list(handed: Handed) -> str:
     return _as_csv(handed.source, f"collect more images like these: {counted}", lines)
 
 
+def predictions_list(handed: Handed, of: int | Literal["predicted", "every"] = "predicted") -> str:
+    """A CSV of what the model answers: id, predicted class and its probability; or the probability of one class; or that of every
+    class. The id is the path. Images without an answer stand in it with empty cells."""
+    judged, classes, items = handed.judged, handed.record.classes, handed.record.image_set.items
+    at = np.asarray(handed.images, np.int64)
+    if of != "predicted" and not judged.has_scores:
+        raise InputError("this model tells only what it predicts", mend="ask for the predicted class alone")
+    head, columns = ["id", "predicted", "probability"], None
+    if of == "every":
+        head, columns = ["id", "predicted", *(f"p:{name}" for name in classes)], judged.probabilities(at)
+    elif of != "predicted":
+        head, columns = ["id", f"p:{classes[of]}"], judged.column(of, at)[:, None]
+    lines = [head]
+    for n, i in enumerate(at.tolist()):
+        told = [] if columns is None else ["" if p != p else f"{p:.6f}" for p in columns[n].tolist()]
+        called = [] if isinstance(of, int) else [handed.predicted_of(i)]
+        sure = [handed.confidence_of(i)] if columns is None else []
+        lines.append([escaped(items[i].path), *called, *sure, *told])
+    unanswered = handed.unanswered()
+    return _as_csv(handed.source, f"predictions{f' ({unanswered})' if unanswered else ''}", lines)
+
+
 _UNSAFE = re.compile(r"[^\w.\- ()+]+")
 _RESERVED = {"con", "prn", "aux", "nul", *(f"{name}{n}" for name in ("com", "lpt") for n in range(1, 10))}
 
@@ -213,29 +238,43 @@ def safe_names(names: Sequence[str]) -> dict[str, str]:
     return found
 
 
+def _folders_of(handed: Handed, image: int, by: By, named: dict[str, str]) -> list[str]:
+    """The folders, under the one chosen, that an image goes to; of several causes to each."""
+    labelled, called = handed.label_of(image) or "no label", handed.predicted_of(image) or "no answer"
+    if by == "cause":
+        return [named[one] for one in handed.reviews.names(image) or ["no cause"]]
+    ways = {
+        "prediction": f"called {named[called]}",
+        "label": f"labelled {named[labelled]}",
+        "label and prediction": f"labelled {named[labelled]}/called {named[called]}",
+    }
+    return [ways[by]]
+
+
 def sort_into_folders(
-    handed: Handed, folder: Path, how: How, stop: StopSignal | None = None
+    handed: Handed, folder: Path, how: How, stop: StopSignal | None = None, by: By = "label and prediction"
 ) -> Iterator[Progress | Written]:
-    """Copy or link the files into ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
+    """Copy or link the files into folders such as ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
 
     Yields progress, and at last what was written; ends early when stopped (what is there stays). InputError where the folder cannot be written.
     """
     meter, record, made = Meter(len(handed.images)), handed.record, 0
     done = 0
-    named = safe_names([*record.classes, "no label", "no answer"])
+    causes = [one.name for one in handed.reviews.causes]
+    named = safe_names([*record.classes, "no label", "no answer", *(causes if by == "cause" else ()), "no cause"])
     yield meter.at(0)
     try:
         for done, i in enumerate(handed.images, 1):
             if stop is not None and stop.stopped:
                 done -= 1
                 break
-            labelled, called = handed.label_of(i) or "no label", handed.predicted_of(i) or "no answer"
-            place = folder / f"labelled {named[labelled]}" / f"called {named[called]}"
-            place.mkdir(parents=True, exist_ok=True)
             source = record.image_set.file(i)
-            if source.is_file():
-                _put(source, place, how)
-                made += 1
+            for name in _folders_of(handed, i, by, named):
+                place = folder / name
+                place.mkdir(parents=True, exist_ok=True)
+                if source.is_file():
+                    _put(source, place, how)
+            made += source.is_file()
             yield meter.at(done)
         else:
             write_whole(_free_name(folder / "list.csv"), list_of_images(handed))
@@ -279,8 +318,38 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
 
     A PDF holds all pages; of PNG the further pages go to files of their own (``-2``, ``-3`` ...).
     """
+    if path.suffix.lower() == ".pdf":
+        number, part = 0, path.with_name(f".{path.stem}-{os.getpid()}.part.pdf")
+        try:
+            for news in _pages(handed, stop):
+                if isinstance(news, Image.Image):
+                    # Page by page: only the one in hand is held in memory.
+                    news.save(part, "PDF", resolution=150, append=number > 0)
+                    number += 1
+                else:
+                    yield news
+            if stop is None or not stop.stopped:
+                os.replace(part, path)
+                yield Written(1, path)
+        except OSError as error:
+            raise InputError(f"cannot be written ({error.strerror or error})", where=path, mend="choose a folder you may write to, with room left") from error  # fmt: skip
+        finally:
+            part.unlink(missing_ok=True)
+        return
+    number = 0
+    for news in _pages(handed, stop):
+        if isinstance(news, Image.Image):
+            number += 1
+            each = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
+            write_whole_with(each, lambda part, page=news: page.save(part, "PNG"))  # type: ignore[misc]
+        else:
+            yield news
+    yield Written(number, path)
+
+
+def _pages(handed: Handed, stop: StopSignal | None) -> Iterator[Progress | Image.Image]:
+    """The pages of a contact sheet as they are drawn, with progress; it ends early where it is stopped."""
     meter, per_page = Meter(len(handed.images)), COLUMNS * LINES
-    pages: list[Image.Image] = []
     total = max(1, -(-len(handed.images) // per_page))
     yield meter.at(0)
     for number in range(total):
@@ -292,17 +361,7 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
                 return
             _draw_image(page, draw, handed, i, at)
             yield meter.at(number * per_page + at + 1)
-        pages.append(page)
-    if path.suffix.lower() == ".pdf":
-        write_whole_with(
-            path, lambda part: pages[0].save(part, "PDF", resolution=150, save_all=True, append_images=pages[1:])
-        )
-        yield Written(1, path)
-        return
-    for number, page in enumerate(pages, 1):
-        each = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
-        write_whole_with(each, lambda part, page=page: page.save(part, "PNG"))  # type: ignore[misc]
-    yield Written(len(pages), path)
+        yield page
 
 
 def _draw_head(draw: ImageDraw.ImageDraw, source: Source, number: int, total: int) -> None:

@@ -2,19 +2,31 @@
 
 from __future__ import annotations
 
+import re
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
-from mivrat.core.concluding.requirements import Outcome, parse_requirement
+from mivrat.core.concluding.ground import reference_of
+from mivrat.core.concluding.requirements import Outcome, parse_criterion, with_reference
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
-from mivrat.ui.parts.widgets import StateMark, button, clear, label, row, tip
+from mivrat.ui.parts.widgets import Elided, StateMark, button, clear, label, row, tip
 from mivrat.workspace import study_edits
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.workspace import Workspace
 
 STATES = {"met": "fine", "missed": "stop", "cannot tell": "look"}
+
+
+_HASH = re.compile(r"#[0-9a-f]{16}\b")
+
+
+def shown_text(text: str) -> str:
+    """A criterion as it is shown: a model by its name, without the hash that it is known by."""
+    return _HASH.sub("", text)
 
 
 def _model_id(workspace: Workspace) -> int:
@@ -22,25 +34,10 @@ def _model_id(workspace: Workspace) -> int:
     return workspace.shown.snapshot.record.info.model_id
 
 
-def outcomes(workspace: Workspace) -> list[Outcome]:
-    """The criteria held against what is measured."""
-    contents, measured = workspace.contents, workspace.shown.measured
-    if contents is None:
-        return []
-    found = []
-    for text in contents.criteria.get(_model_id(workspace), ()):
-        try:
-            requirement = parse_requirement(text, contents.classes)
-            found.append(requirement.against(measured.figures, measured.deep.intervals if measured.deep else None))
-        except (InputError, KeyError):  # of other classes, or a top-k that is not worked out
-            found.append(Outcome(text, None, False))
-    return found
-
-
 def verdict(workspace: Workspace) -> tuple[str, str]:
-    """The state and the words of all criteria together; empty without any, or while the figures are of the selection."""
-    found = outcomes(workspace)
-    if not found or (workspace.shown.measured.of_selection):
+    """The state and the words of all criteria together; empty without any."""
+    found = [one.outcome for one in workspace.shown.criteria]
+    if not found:
         return "", ""
     failed, open_ = (sum(one.verdict == which for one in found) for which in ("missed", "cannot tell"))
     one = len(found) == 1
@@ -55,11 +52,13 @@ def verdict(workspace: Workspace) -> tuple[str, str]:
 
 
 class Criteria(QWidget):
-    """The claimed accuracy with a test against it, and criteria that pass, fail, or cannot be told at this N."""
+    """The claimed accuracy with a test against it, and criteria that are met, missed, or cannot be told at this N, and then
+    what it would take. They are always of all images."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, concluder: Concluder | None = None) -> None:
+        """With a ``concluder`` each criterion can be made a finding."""
         super().__init__()
-        self.workspace = workspace
+        self.workspace, self.concluder = workspace, concluder
         self.claim = QLineEdit()
         self.claim.setPlaceholderText("such as 95")
         self.claim.setFixedWidth(90)
@@ -86,7 +85,12 @@ class Criteria(QWidget):
         layout.addLayout(self._list)
         layout.addLayout(row(self.new, button("Add", self._add)))
         layout.addWidget(self.problem)
-        for signal in (workspace.topics.measured, workspace.topics.contents, workspace.topics.busy):
+        for signal in (
+            workspace.topics.measured,
+            workspace.topics.contents,
+            workspace.topics.busy,
+            workspace.topics.criteria,
+        ):
             signal.connect(self.refresh)
 
     def refresh(self) -> None:
@@ -106,8 +110,15 @@ class Criteria(QWidget):
         if others:
             self.take_over.setText(f"Take over those of {words.clipped(contents.model_name(others[0]), 40)}")
         clear(self._list)
-        for found in outcomes(self.workspace):
-            self._list.addLayout(self._line(found))
+        for found in self.workspace.shown.criteria:
+            self._list.addLayout(self._line(found.outcome))
+            if found.more or found.outcome.problem:
+                told = label(
+                    found.more or f"{found.outcome.problem[:1].upper()}{found.outcome.problem[1:]}.",
+                    soft=True,
+                    wrap=True,
+                )
+                self._list.addLayout(row(24, told))
 
     @property
     def _model(self) -> int:
@@ -160,9 +171,24 @@ class Criteria(QWidget):
         away.setAccessibleName(f"remove {found.text}")
         tip(away, "Remove this criterion")
         away.setEnabled(not self.workspace.busy)
-        line = row(StateMark(STATES[found.verdict]), label(found.text), label(figure, soft=True), label(verdict), away)
+        parts = [
+            StateMark(STATES[found.verdict]),
+            Elided(shown_text(found.text)),
+            label(figure, soft=True),
+            label(verdict),
+        ]
+        if self.concluder is not None:
+            add = button("F", lambda: self._add_finding(found.text), kind="small")
+            add.setAccessibleName(f"add {found.text} as a finding")
+            tip(add, "Add this criterion as a finding, to be checked on every later model")
+            parts.append(add)
+        line = row(*parts, away)
         line.setStretch(1, 1)
         return line
+
+    def _add_finding(self, text: str) -> None:
+        if self.concluder is not None:
+            self.concluder.add_criterion(text)
 
     def _change_claim(self) -> None:
         contents, text = self.workspace.contents, self.claim.text().strip().rstrip("%").replace(",", ".")
@@ -186,14 +212,14 @@ class Criteria(QWidget):
         if contents is None or not text or self.workspace.busy:
             return
         try:
-            requirement = parse_requirement(text, contents.classes)
-            requirement.against(self.workspace.shown.measured.figures)
+            held = self.workspace.shown.held
+            if held is not None:
+                text = with_reference(text, reference_of(held.b.record))
+            wanted = parse_criterion(text, contents.classes)
+            if wanted.figure.startswith("top") and int(wanted.figure[3:]) > len(contents.classes):
+                raise InputError(f"there are only {len(contents.classes)} classes", mend="ask for a smaller k")
         except InputError as error:
             self._tell(f"{error.what}. {error.mend[:1].upper()}{error.mend[1:]}.")
-            return
-        except KeyError:
-            known = ", ".join(f"top{k}" for k in self.workspace.shown.measured.figures.top_k)
-            self._tell(f"Of the top-k accuracies there are {known}.")
             return
         self._tell("")
         self.new.clear()

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
 
-from PySide6.QtCore import QPoint, QRect, Qt
+from PySide6.QtCore import QPoint, QRect, Qt, Signal
 from PySide6.QtGui import QImage, QKeySequence, QPainter, QShortcut
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QLayout, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
@@ -26,7 +26,9 @@ class Working(Protocol):
 
 class StepArea(QWidget):
     """Pages under tabs; a step with one page has no tabs. Pages may have ``settled``, ``stop``, ``undo``, ``redo`` and
-    ``as_table``: what they have is offered."""
+    ``as_table``: what they have is offered. ``finding_wanted`` asks for what is shown to be made a finding."""
+
+    finding_wanted = Signal()
 
     def __init__(self, *names: str) -> None:
         super().__init__()
@@ -65,6 +67,11 @@ class StepArea(QWidget):
         return found
 
     @property
+    def companion(self) -> QWidget | None:
+        """What stands in the place of the light table while the page shown is; None: the light table stays."""
+        return None
+
+    @property
     def _all(self) -> list[object]:
         return [*(self.pages.widget(i) for i in range(self.pages.count())), *self.workers]
 
@@ -73,6 +80,7 @@ class StepArea(QWidget):
         made = more_button(name, about)
         menu = QMenu(made)
         menu.addAction("Copy as a table (Ctrl+Shift+C)").triggered.connect(lambda: self.copy_table())
+        menu.addAction("Add to a finding (F)").triggered.connect(lambda: self.finding_wanted.emit())
         for text, do in more:
             menu.addAction(text).triggered.connect(lambda _=False, do=do: do())
         made.setMenu(menu)

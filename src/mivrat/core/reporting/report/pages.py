@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import json
 import logging
 from collections.abc import Mapping
 from functools import cache
@@ -14,10 +13,9 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import write_whole
 from mivrat.core.base.text import count, printable
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.reporting.report.content import Report, as_json, recipe_of
+from mivrat.core.reporting.report.content import Report, recipe_of
 from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
 from mivrat.core.reporting.report.pictures import Shown, side_for
 from mivrat.core.reporting.typeface import FONTS
@@ -117,8 +115,3 @@ def as_pdf(html: str) -> bytes:
         font_config=fonts, pdf_identifier=b"mivrat", optimize_images=False
     )
     return made
-
-
-def write_json(path: Path, report: Report) -> None:
-    """Write the report's figures and words for other programs."""
-    write_whole(path, json.dumps(as_json(report), indent=1, ensure_ascii=False, allow_nan=False) + "\n")

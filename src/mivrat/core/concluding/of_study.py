@@ -1,0 +1,160 @@
+"""Conclusions of a study: its findings and criteria, held against a run with the study's other runs and models to look into."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Progress, Stopped, StopSignal
+from mivrat.core.concluding.checking import check_finding, finding_of, measure
+from mivrat.core.concluding.criteria import Criterion, criteria_of
+from mivrat.core.concluding.findings import Checked, Draft, Finding, Measure, checked_from, checked_text, from_text
+from mivrat.core.concluding.ground import Ground, model_hash
+from mivrat.core.concluding.requirements import REFERENCE
+from mivrat.core.concluding.states import state_of
+from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.running.loading import load_judged
+from mivrat.core.running.snapshot import Snapshot, take_snapshot
+from mivrat.core.study.file import Study
+from mivrat.core.study.kept_findings import load_check, load_findings, save_check
+from mivrat.core.study.models import model_with_content
+from mivrat.core.study.records import RunKey
+from mivrat.core.study.reviews import load_reviews
+from mivrat.core.study.runs import list_runs, load_run
+from mivrat.core.study.settings import load_criteria
+
+
+def read_findings(path: Path) -> tuple[tuple[Finding, ...], int]:
+    """The findings a study keeps, and how many of its texts cannot be read."""
+    found, lost = [], 0
+    with Study.open(path, again=True) as study:
+        for one in load_findings(study):
+            try:
+                found.append(from_text(one.id, one.data))
+            except InputError:
+                lost += 1
+    return tuple(found), lost
+
+
+def run_on_same_images(study: Study, set_id: int, reference: str) -> Snapshot | None:
+    """The run of the model that a reference names on an image set; None where there is none."""
+    wanted = reference.rpartition("#")[2]
+    for info in list_runs(study):
+        if info.set_id == set_id:
+            record = load_run(study, info.id, with_answers=False)
+            if wanted and model_hash(record.model_sha256, record.recipe)[:REFERENCE] == wanted:
+                return take_snapshot(*load_judged(study, info.id))
+    return None
+
+
+def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callable[[], bool] = lambda: False) -> Ground:
+    """A run as criteria and findings are held against it, with the study's other runs and models to look into."""
+    known: dict[str, Snapshot | None] = {}
+    set_id = snapshot.record.info.set_id
+    with Study.open(path, again=True) as study:
+        reviews = load_reviews(study, set_id)
+
+    def other(reference: str) -> Snapshot | None:
+        if reference not in known:
+            with Study.open(path, again=True) as study:
+                known[reference] = run_on_same_images(study, set_id, reference)
+        return known[reference]
+
+    def model_at(content: str) -> Path | None:
+        with Study.open(path, again=True) as study:
+            model = model_with_content(study, content)
+        return model.path if model is not None else None
+
+    return Ground(snapshot, reviews, makers, model_at, other, stopped)
+
+
+def read_snapshot(path: Path, run_id: int) -> Snapshot:
+    """A run of a study as judged now."""
+    with Study.open(path, again=True) as study:
+        return take_snapshot(*load_judged(study, run_id))
+
+
+def make_finding(ground: Ground, draft: Draft, known: Measure | None, stop: StopSignal) -> Finding | None:
+    """The finding that a draft makes, measured unless that is ``known``; None where it was stopped. InputError where its claim cannot
+    be asked."""
+    before = known
+    if before is None:
+        before = next((one for one in measure(draft.claim, ground, stop) if isinstance(one, Measure)), None)
+    if before is None:
+        return None
+    if before.problem:
+        raise InputError(f"no finding: {before.problem}", mend="select other images, or add another figure")
+    return finding_of(draft, before, ground)
+
+
+@dataclass(frozen=True)
+class FoundCheck:
+    """What has become of one finding under the run it was checked on."""
+
+    run: RunKey
+    finding: int
+    checked: Checked
+
+
+@dataclass(frozen=True)
+class CheckingProgress:
+    """How far checking is: findings checked, of how many, and how far the one in hand is."""
+
+    done: int
+    total: int
+    within: Progress | None = None
+
+
+def check_findings(
+    path: Path, ground: Ground, findings: Sequence[Finding], stop: StopSignal
+) -> Iterator[FoundCheck | CheckingProgress]:
+    """Check findings on a run, one by one. Cover tests that have been done on the same model and images are looked up."""
+    run = ground.snapshot.record.key
+    for done, one in enumerate(findings):
+        if stop.stopped:
+            return
+        yield CheckingProgress(done, len(findings))
+        try:
+            for news in _checked(path, ground, one, stop):
+                yield (
+                    FoundCheck(run, one.id, news)
+                    if isinstance(news, Checked)
+                    else CheckingProgress(done, len(findings), news)
+                )
+        except Stopped:
+            return
+    yield CheckingProgress(len(findings), len(findings))
+
+
+def _checked(path: Path, ground: Ground, finding: Finding, stop: StopSignal) -> Iterator[Checked | Progress]:
+    keep = finding.claim.kind == "cover"
+    claim = finding.claim.content
+    if keep:
+        with Study.open(path, again=True) as study:
+            text = load_check(study, claim, ground.model, ground.images)
+        if text and (known := checked_from(text)) is not None and not known.after.problem:
+            # The state is told anew: what the finding was found with may be another test of the same kind.
+            yield from _told_anew(finding, known, ground)
+            return
+    for news in check_finding(finding, ground, stop):
+        yield news
+        if keep and isinstance(news, Checked) and not news.after.problem:
+            with suppress(InputError), Study.open(path, again=True) as study:
+                # A study that cannot be written to is checked anew each time.
+                save_check(study, claim, ground.model, ground.images, checked_text(news))
+
+
+def _told_anew(finding: Finding, known: Checked, ground: Ground) -> Iterator[Checked]:
+    same = (finding.made.model, finding.made.images) == (ground.model, ground.images)
+    state, why = state_of(finding.before, known.after, finding.made, ground.standing, same)
+    yield replace(known, state=state, why=why)
+
+
+def hold_criteria(path: Path, ground: Ground) -> tuple[Criterion, ...]:
+    """The criteria of a run's model, held against it."""
+    with Study.open(path, again=True) as study:
+        texts = load_criteria(study, ground.snapshot.record.info.model_id)
+    return criteria_of(texts, ground)

@@ -1,0 +1,174 @@
+"""Makes a report of a run of a study: gathers, draws and lays out, with progress and a stop; and writes its files."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.checks.of_run import kept_results
+from mivrat.core.comparing.holding import Compared
+from mivrat.core.concluding.criteria import Criterion, criteria_of
+from mivrat.core.concluding.findings import Checked, Finding
+from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.of_study import CheckingProgress, FoundCheck, check_findings
+from mivrat.core.figures.groups import group_figures, group_names
+from mivrat.core.reporting.junit import Case, as_junit, cases_of
+from mivrat.core.reporting.report.card import as_card
+from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, as_json, gather
+from mivrat.core.reporting.report.pages import as_html, as_pdf
+from mivrat.core.reporting.report.pictures import Shown, pictures_of
+from mivrat.core.reporting.results import RunResults, metrics
+from mivrat.core.running.slow_figures import slow_figures
+from mivrat.core.selecting.ordering import columns_to_group_by
+from mivrat.core.study.file import Study
+from mivrat.core.study.settings import load_claim, load_criteria, load_setting, save_setting
+
+ENDINGS = (".html", ".pdf", ".json", ".xml", ".md")
+# So many columns of the image table are broken down by, and a column with more groups is left out.
+MOST_COLUMNS, MOST_GROUPS = 4, 30
+
+
+@dataclass(frozen=True)
+class Making:
+    """How far a report is: what is being done, and how far that is where it can be told."""
+
+    what: str
+    within: Progress | None = None
+
+
+@dataclass(frozen=True)
+class Made:
+    """A report with all that its files take."""
+
+    report: Report
+    ground: Ground
+    pictures: Mapping[tuple[int, bool], Shown]
+    criteria: tuple[Criterion, ...]
+    findings: tuple[tuple[Finding, Checked | None], ...]
+
+    def html(self) -> str:
+        return as_html(self.report, self.ground, self.pictures)
+
+    def pdf(self) -> bytes:
+        """InputError where a system library is missing."""
+        return as_pdf(as_html(self.report, self.ground, self.pictures, on_paper=True))
+
+    def cases(self) -> list[Case]:
+        return cases_of([one.outcome for one in self.criteria], self.findings)
+
+
+def make_report(
+    path: Path,
+    ground: Ground,
+    findings: Sequence[Finding],
+    wanted: Wanted,
+    compared: Compared | None = None,
+    day: date | None = None,
+    stop: StopSignal | None = None,
+) -> Iterator[Making | Made]:
+    """Make a report of a run, yielding what is being done and at last the report; nothing more where it was stopped."""
+    signal = stop or StopSignal()
+
+    def stopped() -> bool:
+        return signal.stopped
+
+    snapshot = ground.snapshot
+    record, judged = snapshot.record, snapshot.judged
+    yield Making("figures")
+    deep = slow_figures(judged, stopped=stopped)
+    with Study.open(path, again=True) as study:
+        model_id = record.info.model_id
+        texts, claim = load_criteria(study, model_id), load_claim(study, model_id)
+        checks = [one.result for one in kept_results(study, record.info.id).values()]
+    criteria = criteria_of(texts, ground)
+    if stopped():
+        return
+    yield Making("findings")
+    active = [one for one in findings if not one.aside]
+    checked: dict[int, Checked] = {}
+    for news in check_findings(path, ground, active, signal):
+        if isinstance(news, FoundCheck):
+            checked[news.finding] = news.checked
+        elif isinstance(news, CheckingProgress):
+            yield Making("findings", news.within)
+    if stopped():
+        return
+    both = tuple((one, checked.get(one.id)) for one in active)
+    items = record.image_set.items
+    groups = []
+    for column in columns_to_group_by(items)[:MOST_COLUMNS]:
+        names = group_names([item.columns.get(column, "") for item in items])
+        if 1 < len(set(names)) <= MOST_GROUPS:
+            groups.append(
+                (column, group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units))
+            )
+    results = RunResults(
+        judged, record.image_set, record.classes, judged.figures(list(snapshot.figures.top_k)), record.answers.reasons,
+        record.families, deep, threshold=record.threshold, told_by=record.answers.told_by,
+    )  # fmt: skip
+    told = Told(
+        path.stem, criteria, claim, both, checks, deep, compared, groups, len(judged.suspected_labels().positions),
+        day or date.today(), metrics(results),
+    )  # fmt: skip
+    report = gather(ground, told, wanted)
+    pictures: Mapping[tuple[int, bool], Shown] = {}
+    for made in pictures_of(report, ground, signal):
+        if isinstance(made, Progress):
+            yield Making("pictures", made)
+        else:
+            pictures = made
+    if stopped():
+        return
+    yield Made(report, ground, pictures, criteria, both)
+
+
+def write_report(made: Made, path: Path) -> Written:
+    """Write one file of a report, of the kind that its name ends with: HTML, PDF, JSON, JUnit XML or Markdown. InputError where it
+    ends otherwise or cannot be written."""
+    ending = path.suffix.lower()
+    if ending == ".html":
+        write_whole(path, made.html())
+    elif ending == ".pdf":
+        write_whole(path, made.pdf())
+    elif ending == ".json":
+        write_whole(path, json.dumps(as_json(made.report), indent=1, ensure_ascii=False, allow_nan=False) + "\n")
+    elif ending == ".xml":
+        write_whole(path, as_junit(made.report.title, made.cases()))
+    elif ending == ".md":
+        write_whole(path, as_card(made.report))
+    else:
+        raise InputError(f"ends with {path.suffix or 'nothing'!r}", where=path, mend=f"name a file that ends with one of {', '.join(ENDINGS)}")  # fmt: skip
+    return Written(1, path)
+
+
+def check_ending(path: Path) -> None:
+    """InputError where no report can be written under this name."""
+    if path.suffix.lower() not in ENDINGS:
+        raise InputError(f"ends with {path.suffix or 'nothing'!r}", where=path, mend=f"name a file that ends with one of {', '.join(ENDINGS)}")  # fmt: skip
+
+
+def _key(ground: Ground) -> str:
+    return f"report of {ground.model[:32]} on {ground.images[:32]}"
+
+
+def load_wanted(study: Study, ground: Ground) -> Wanted:
+    """What was wanted of the report of a run, as the study keeps it."""
+    text = load_setting(study, _key(ground))
+    try:
+        data = json.loads(text or "{}")
+        chosen = tuple(one for one in data["sections"] if one in SECTIONS)
+        return Wanted(chosen or tuple(SECTIONS), str(data["author"]), str(data["summary"]))
+    except (KeyError, TypeError, ValueError, AttributeError):
+        return Wanted()
+
+
+def save_wanted(study: Study, ground: Ground, wanted: Wanted) -> None:
+    """Keep what is wanted of the report of a run."""
+    told = {"sections": list(wanted.sections), "author": wanted.author, "summary": wanted.summary}
+    save_setting(study, _key(ground), json.dumps(told, ensure_ascii=False))

@@ -1,0 +1,1 @@
+"""The Conclude step: criteria, findings, the report, and what is handed back."""

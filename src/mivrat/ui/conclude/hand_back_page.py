@@ -1,0 +1,136 @@
+"""All that can go out, of the images shown or marked, and what went out before."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+
+from mivrat.core.reporting.hand_back import BY
+from mivrat.ui import words
+from mivrat.ui.hand_back import LISTS, HandBack
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, open_folder_of, row, tip
+
+ALL, EVERY = "the predicted class", "every class"
+
+
+class HandBackPage(QWidget):
+    """A line for each thing that can be written, with how many images that is; below it what went out before."""
+
+    def __init__(self, hand_back: HandBack) -> None:
+        super().__init__()
+        self.hand_back, self.workspace = hand_back, hand_back.workspace
+        self.about = label("", wrap=True)
+        self.of = Choice((ALL, EVERY), "whose probability")
+        self.by, self.how = Choice(BY, "folders by"), Choice(("copies", "links"), "copies or links")
+        tip(self.how, "Links take no room, but point to where the files lie now")
+        self._counts: dict[str, tuple[Callable[[], int], object]] = {}
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(7)
+        grid.setColumnStretch(1, 1)
+        self.buttons = {}
+        self.counts = {}
+        for name, about, beside, do in self._entries():
+            at = grid.rowCount()
+            grid.addWidget(label(name), at, 0)
+            holder = QWidget()
+            holder.setLayout(row(label(about, soft=True, wrap=True) if not beside else label(about, soft=True), *beside, *(() if not beside else (None,)), spacing=4))  # fmt: skip
+            grid.addWidget(holder, at, 1)
+            self.counts[name] = label(soft=True)
+            grid.addWidget(self.counts[name], at, 2)
+            made = button("Write…", do, kind="small")
+            made.setAccessibleName(f"write {name}")
+            self.buttons[name] = made
+            grid.addWidget(made, at, 3)
+        self.empty = label("Nothing has gone out of this study yet.", soft=True)
+        self.table = FigureTable(("what", "when", "number", "where"), (130, 70, 200), "what went out before", (2,))
+        self.open = button("Open the folder", self._open, kind="small")
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 8, 8, 12)
+        inside.setSpacing(8)
+        inside.addWidget(self.about)
+        inside.addLayout(grid)
+        inside.addSpacing(10)
+        inside.addLayout(row(label("What went out before", "heading"), None, self.open))
+        inside.addWidget(self.empty)
+        inside.addWidget(self.table)
+        inside.addStretch(1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(Scrolled(body, wide=False))
+        self.table.cellActivated.connect(lambda *_: self._open())
+        for topic in (self.workspace.topics.selection, self.workspace.topics.current, self.workspace.topics.reviews, self.workspace.topics.busy):  # fmt: skip
+            topic.connect(self.refresh)
+        self.workspace.topics.run.connect(self._list_classes)
+        hand_back.log.changed.connect(self._list)
+
+    def _entries(self) -> list[tuple[str, str, tuple[QWidget, ...], Callable[[], object]]]:
+        hand_back = self.hand_back
+        lists = list(LISTS.values())
+        return [
+            ("Images", "path, label, prediction, causes, note: CSV", (), lambda: hand_back.ask_for_list(*lists[0])),
+            ("Labels to correct", "those with another label proposed: CSV", (), lambda: hand_back.ask_for_list(*lists[1])),
+            ("Collect more", "examples of what is lacking, counted: CSV", (), lambda: hand_back.ask_for_list(*lists[2])),
+            ("Predictions", "id and probability of", (self.of,), lambda: hand_back.ask_for_predictions(self._whose())),
+            ("Files in folders", "by", (self.by, self.how), lambda: hand_back.ask_for_folder(self.how.currentText(), BY[self.by.currentIndex()])),
+            ("Heatmaps", "overlays, arrays and an index", (), hand_back.ask_for_heat),
+            ("Contact sheet", "labelled pictures on pages: PDF or PNG", (), hand_back.ask_for_sheet),
+        ]  # fmt: skip
+
+    def _whose(self) -> int | Literal["predicted", "every"]:
+        at = self.of.currentIndex()
+        return "predicted" if at == 0 else "every" if at == 1 else at - 2
+
+    def _list_classes(self) -> None:
+        shown = self.workspace.shown
+        self.of.clear()
+        self.of.addItems([ALL] if not shown.judged.has_scores else [ALL, EVERY, *(words.clipped(one, 30) for one in shown.classes)])  # fmt: skip
+        self.refresh()
+
+    def showEvent(self, event: object) -> None:  # noqa: N802
+        super().showEvent(event)  # type: ignore[arg-type]
+        if self.workspace.is_open:
+            self.refresh()
+            self._list()
+
+    def refresh(self) -> None:
+        """Count what would go out."""
+        if not self.isVisible():
+            return
+        shown = self.workspace.shown
+        some = np.asarray(self.hand_back.images(), np.int64)
+        marked = len(shown.marked) > 1
+        what = "those marked on the light table" if marked else "all images" if not shown.conditions else "those of the selection"  # fmt: skip
+        self.about.setText(f"Of {words.images(len(some))}: {what}. Select or mark others to hand these back.")
+        proposed = shown.reviews.proposed()
+        numbers = dict.fromkeys(self.buttons, len(some))
+        numbers["Labels to correct"] = sum(i in proposed for i in some.tolist()) if proposed else 0
+        possible = self.hand_back.explainer.setup.possible(shown.judged)
+        numbers["Heatmaps"] = int(possible[some].sum()) if self.hand_back.explainer.can_explain else 0
+        for name, number in numbers.items():
+            self.counts[name].setText(words.images(number) if number else "none")
+            self.buttons[name].setEnabled(bool(number) and not self.workspace.busy)
+
+    def _list(self) -> None:
+        entries = self.hand_back.log.entries
+        self.empty.setVisible(not entries)
+        self.table.setVisible(bool(entries))
+        self.open.setVisible(bool(entries))
+        lines = [(one.what, one.day, words.count(one.number), one.place) for one in entries]
+        self.table.show_lines(lines, [one.place for one in entries])
+        self.table.setFixedHeight(38 + 30 * min(8, max(1, len(entries))))
+
+    def _open(self) -> None:
+        entries, at = self.hand_back.log.entries, max(0, self.table.currentRow())
+        if at < len(entries) and not open_folder_of(Path(entries[at].place)):
+            self.workspace.notices.say(f"The desktop does not open it: {entries[at].place}")
+
+    def as_table(self) -> list[list[str]]:
+        """What went out, for the clipboard."""
+        return self.table.as_lines()

@@ -1,0 +1,48 @@
+"""The figures area of the Conclude step: criteria, findings, the report, and what is handed back."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QWidget
+
+from mivrat.ui.conclude.criteria_page import CriteriaPage
+from mivrat.ui.conclude.findings_page import FindingsPage
+from mivrat.ui.conclude.hand_back_page import HandBackPage
+from mivrat.ui.conclude.report_page import ReportPage
+from mivrat.ui.conclude.report_preview import ReportPreview
+from mivrat.ui.hand_back import HandBack
+from mivrat.ui.parts.pictures import Thumbnails
+from mivrat.ui.parts.step_area import StepArea
+from mivrat.ui.parts.widgets import row
+from mivrat.ui.parts.wrapping import flowing
+from mivrat.workspace.concluding import Concluder
+from mivrat.workspace.reporting import Reporter
+
+NAMES = ("Criteria", "Findings", "Report", "Hand back")
+CRITERIA, FINDINGS, REPORT, HAND_BACK = range(4)
+
+
+class ConcludeStep(StepArea):
+    """Criteria, findings, report and hand back, one at a time; the report's pages stand where the light table does."""
+
+    def __init__(self, concluder: Concluder, hand_back: HandBack, thumbnails: Thumbnails) -> None:
+        super().__init__(*NAMES)
+        self.concluder, self.reporter = concluder, Reporter(concluder.workspace, concluder)
+        self.criteria, self.findings = CriteriaPage(concluder), FindingsPage(concluder, thumbnails)
+        self.report, self.hand_back = ReportPage(self.reporter), HandBackPage(hand_back)
+        self.preview = ReportPreview(self.reporter)
+        self.workers += [self.reporter, self.preview, hand_back.log]
+        self.more = self.export_button("export this page", "Copy as a table")
+        beside = QWidget()
+        beside.setLayout(row(self.more, spacing=4))
+        self.fill(self.criteria, self.findings, self.report, self.hand_back, top=flowing(self.tabs, beside, spacing=12))
+
+    @property
+    def companion(self) -> QWidget | None:
+        """What stands in the place of the light table beside the page shown."""
+        return self.preview if self.tabs.current == REPORT else None
+
+    def show_finding(self, finding_id: int) -> None:
+        """Show one finding."""
+        self.choose(FINDINGS)
+        self.findings.chosen = finding_id
+        self.findings.refresh()

@@ -1,0 +1,197 @@
+"""The report of the run shown: what is wanted of it, its pages as they would be printed, and writing its files."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.concluding.of_study import ground_of
+from mivrat.core.reporting.report.content import Wanted
+from mivrat.core.reporting.report.making import Made, Making, load_wanted, make_report, save_wanted, write_report
+from mivrat.core.study.file import Study
+from mivrat.core.study.records import RunKey
+from mivrat.workspace.concluding import Concluder
+from mivrat.workspace.edits import Changes, SmallEdit
+from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.jobs import Job
+from mivrat.workspace.study_jobs import Running
+from mivrat.workspace.topics import Topic
+from mivrat.workspace.workspace import Workspace
+
+MILLISECONDS = 600
+
+
+class Reporter:
+    """``wanted`` is what the report is to have, ``pdf`` its pages once they are made, ``making`` what is being done while they are.
+    Pages are made only while ``looked_at``."""
+
+    def __init__(self, workspace: Workspace, concluder: Concluder) -> None:
+        self.workspace, self.concluder = workspace, concluder
+
+        def is_open() -> bool:
+            return workspace.is_open
+
+        self.wanted_changed, self.pages_changed = Topic(is_open), Topic(is_open)
+        self.wanted = Wanted()
+        self.pdf: bytes | None = None
+        self.making, self.problem = "", ""
+        self._looked_at = False
+        self._stale = True
+        self._read_for: RunKey | None = None
+        self._workers = workspace.parallel.group(1)
+        self._drawing, self._reading = Newest(self._workers), Newest(self._workers)
+        self._soon = workspace.soon(MILLISECONDS, self._draw)
+        topics = workspace.topics
+        topics.left.connect(self._leave)
+        topics.run.connect(self._new_run)
+        for topic in (
+            topics.figures,
+            topics.criteria,
+            topics.compared,
+            topics.checks,
+            topics.reviews,
+            concluder.findings_changed,
+        ):
+            topic.connect(self._outdated)
+
+    def _leave(self) -> None:
+        self.pdf, self.making, self.problem, self.wanted, self._read_for = None, "", "", Wanted(), None
+        self._drawing.cancel()
+        self._reading.cancel()
+        self._soon.stop()
+
+    def _new_run(self) -> None:
+        self.pdf, self.wanted, self._read_for = None, Wanted(), None
+        self._outdated()
+        self.pages_changed.emit()
+        if self._looked_at:
+            self._read()
+
+    def _outdated(self) -> None:
+        self._stale = True
+        if self._looked_at:
+            self._soon.start()
+
+    def look(self, on: bool) -> None:
+        """The report is looked at, or not any more."""
+        self._looked_at = on
+        if on and self.workspace.is_open:
+            self._read()
+            if self._stale:
+                self._soon.start()
+
+    # --- what is wanted ---
+
+    def _read(self) -> None:
+        """Read what was wanted of the report of this run the last time."""
+        workspace = self.workspace
+        run, path, snapshot = workspace.shown.record.key, workspace.path, workspace.shown.snapshot
+        if self._read_for == run:
+            return
+
+        def read(task: Task) -> Wanted:
+            ground = ground_of(path, snapshot, workspace.makers)
+            with Study.open(path, again=True) as study:
+                return load_wanted(study, ground)
+
+        def done(found: Wanted) -> None:
+            if workspace.shows(run) and self._read_for != run:
+                self._read_for = run
+                if found != self.wanted:
+                    self.wanted = found
+                    self._outdated()
+                self.wanted_changed.emit()
+
+        self._reading.start(read, done=done, failed=workspace.notices.fail)
+
+    def want(self, wanted: Wanted, what: str) -> None:
+        """Change what the report is to have; it can be undone."""
+        before, workspace = self.wanted, self.workspace
+        if wanted == before or not workspace.is_open:
+            return
+        path, snapshot, run = workspace.path, workspace.shown.snapshot, workspace.shown.record.key
+
+        def put(now: Wanted) -> Changes:
+            workspace.edits.write(lambda study: save_wanted(study, ground_of(path, snapshot, workspace.makers), now))
+            if workspace.shows(run):
+                self.wanted = now
+                self._outdated()
+                yield self.wanted_changed
+
+        workspace.edits.take_at_once(SmallEdit(what, lambda: put(wanted), lambda: put(before)))
+
+    # --- its pages ---
+
+    def _make(self, stop: StopSignal) -> Callable[[], Running]:
+        """What makes the report as it is wanted now."""
+        workspace = self.workspace
+        path, snapshot, makers = workspace.path, workspace.shown.snapshot, workspace.makers
+        findings, wanted, compared = self.concluder.findings, self.wanted, workspace.shown.compared
+        if compared is not None and compared.of_selection:
+            compared = None
+
+        def make() -> Running:
+            workspace.after_writing(lambda: None)
+            yield from make_report(path, ground_of(path, snapshot, makers), findings, wanted, compared, stop=stop)
+            return not stop.stopped
+
+        return make
+
+    def _draw(self) -> None:
+        if not self._looked_at:
+            return
+        run, task_stop = self.workspace.shown.record.key, StopSignal()
+        make = self._make(task_stop)
+        self._stale, self.problem = False, ""
+
+        def work(task: Task) -> bytes | None:
+            with task.stop.calling(task_stop.stop):
+                for news in make():
+                    if isinstance(news, Made):
+                        task.report("pages")
+                        return news.pdf()
+                    if isinstance(news, Making):
+                        task.report(news.what)
+            return None
+
+        def done(pdf: bytes | None) -> None:
+            self.making = ""
+            if pdf and self.workspace.shows(run):
+                self.pdf = pdf
+            self.pages_changed.emit()
+
+        def failed(error: object) -> None:
+            self.making, self.problem = "", str(error)
+            self.pages_changed.emit()
+
+        def progress(what: str) -> None:
+            self.making = what
+            self.pages_changed.emit()
+
+        self.making = "figures"
+        self.pages_changed.emit()
+        self._drawing.start(work, done=done, failed=failed, progress=progress)
+
+    def write(self, *paths: Path) -> None:
+        """Write files of the report, as a job."""
+
+        def run(stop: StopSignal) -> Running:
+            make = self._make(stop)
+            for news in make():
+                if isinstance(news, Making) and isinstance(news.within, Progress):
+                    yield news.within
+                elif isinstance(news, Made):
+                    for path in paths:
+                        yield write_report(news, path)
+            return not stop.stopped
+
+        self.workspace.jobs.begin(Job("write", f"Writing {' and '.join(path.name for path in paths)}"), run)
+
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy and not self._soon.waiting
+
+    def stop(self) -> None:
+        self._soon.stop()
+        self._workers.stop_all()
