@@ -6,6 +6,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Literal
 
+import numpy as np
+
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import clipped, plural
 from mivrat.core.concluding.checking import measure_of_cover
@@ -21,6 +23,7 @@ from mivrat.core.concluding.of_study import (
     read_findings,
     read_snapshot,
 )
+from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.concluding.shares import refused
 from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.covered import CoverResult
@@ -252,7 +255,19 @@ class Concluder:
 
     def add_criterion(self, text: str) -> None:
         """A finding that a criterion is not met, or is."""
-        self.add(Draft("", "", Claim("criterion", text), pictures=self.pictures()))
+        self.add(Draft("", "", Claim("criterion", text), pictures=self._mistakes_of(text)))
+
+    def _mistakes_of(self, text: str) -> tuple[Picture, ...]:
+        """The surest mistakes that a criterion of one class is about."""
+        shown = self.workspace.shown
+        judged, record = shown.judged, shown.record
+        wanted = parse_criterion(text, record.classes)
+        if wanted.class_index is None:
+            return ()
+        of = judged.predicted if wanted.figure in ("precision", "specificity") else judged.labels
+        wrong = np.flatnonzero(judged.evaluated & ~judged.right & (of == wanted.class_index))
+        some = wrong[np.argsort(-judged.confidence[wrong], kind="stable")][:FIRST_PICTURES]
+        return tuple(Picture(record.names[i], record.kind.can.gradients) for i in some.tolist())
 
     def add_labels(self) -> None:
         """A finding of the labels for which others have been proposed, among the images shown."""
@@ -286,7 +301,7 @@ class Concluder:
         text = f"difference({figure}, {_quoted(reference)}) {sign} 0"
         title = f"{'Behind' if behind else 'Not behind'} {clipped(name, 40)} in {figure}"
         claim = Claim("difference" if behind else "criterion", text)
-        self.add(Draft(title, "", claim, pictures=self.pictures()))
+        self.add(Draft(title, "", claim))
 
     def add(self, draft: Draft, known: Measure | None = None) -> None:
         """Make a finding of a draft, measured in a worker, and keep it; one that is there already gets the pictures."""
@@ -318,7 +333,7 @@ class Concluder:
             return
         titled = found if found.title else replace(found, title=title_of(found))
         if self._put(f"finding “{clipped(titled.title, 40)}”", (*self.findings, titled)):
-            self.workspace.notices.say(f"Finding added: {clipped(titled.title, 60)}. It stands under Conclude.")
+            self.workspace.notices.say(f"Added under Conclude, Findings: {clipped(titled.title, 60)}.")
             self.added.emit(titled.id)
 
     # --- changing them ---
@@ -405,4 +420,4 @@ def _quoted(text: str) -> str:
 def title_of(finding: Finding) -> str:
     """A title for a finding that was given none: what its figure is of."""
     words = finding.before.words
-    return f"{words[:1].upper()}{words[1:]}"
+    return words if finding.claim.kind == "criterion" else f"{words[:1].upper()}{words[1:]}"

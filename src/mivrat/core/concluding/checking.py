@@ -212,13 +212,13 @@ def measure_of_cover(result: CoverResult) -> Measure:
     """What a cover test came to, beside the same area hidden elsewhere."""
     region, control = result.region.changed, result.control.changed
     return Measure(
-        "answers that change",
+        "answers changed",
         region.value,
         region.low,
         region.high,
         region.hits,
         region.total,
-        beside=Beside("the same area elsewhere", control.value, control.low, control.high, control.hits, control.total),
+        beside=Beside("elsewhere", control.value, control.low, control.high, control.hits, control.total),
         p=result.p,
         problem="" if region.total else "none of the images could be covered",
     )

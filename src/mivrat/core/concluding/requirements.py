@@ -57,7 +57,8 @@ class Outcome:
     low: float | None = None
     high: float | None = None
     verdict: Verdict = "cannot tell"
-    # The images it is of, where it is a share of images; why it could not be asked, where it could not.
+    # How many images it is of, which of them where it is a share of images, and why it could not be asked, where it could not.
+    images: int | None = None
     share: Proportion | None = None
     problem: str = ""
 
@@ -94,7 +95,7 @@ class Requirement:
         """Hold it against the difference of two runs."""
         one = self._difference(found)
         value, low, high = (None, None, None) if one is None else (one.value, one.low, one.high)
-        return self._held(value, low, high)
+        return replace(self._held(value, low, high), images=found.shared.both if found.paired is not None else None)
 
     def _difference(self, found: Comparison) -> Difference | None:
         figures = found.either
@@ -115,11 +116,11 @@ class Requirement:
         value = found
         if intervals is not None and self.figure in intervals.of:
             low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
-        return self._held(value, low, high)
+        return replace(self._held(value, low, high), images=figures.total)
 
     def of_share(self, found: Proportion) -> Outcome:
         """Hold it against a share."""
-        return replace(self._held(found.value, found.low, found.high), share=found)
+        return replace(self._held(found.value, found.low, found.high), images=found.total, share=found)
 
     def _held(self, value: float | None, low: float | None, high: float | None) -> Outcome:
         if self.bound:

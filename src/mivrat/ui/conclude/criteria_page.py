@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.parts.widgets import Scrolled, label
@@ -38,9 +39,13 @@ class CriteriaPage(QWidget):
                 wrap=True,
             )
         )
-        for text, about in EXAMPLES:
-            inside.addWidget(label(text))
-            inside.addWidget(label(about, soft=True, wrap=True))
+        examples = QGridLayout()
+        examples.setHorizontalSpacing(16)
+        examples.setColumnStretch(1, 1)
+        for line, (text, about) in enumerate(EXAMPLES):
+            examples.addWidget(label(text), line, 0, Qt.AlignmentFlag.AlignTop)
+            examples.addWidget(label(about, soft=True, wrap=True), line, 1)
+        inside.addLayout(examples)
         inside.addStretch(1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -48,9 +53,17 @@ class CriteriaPage(QWidget):
 
     def as_table(self) -> list[list[str]]:
         """The criteria, for the clipboard."""
-        lines = [["criterion", "state", "figure", "low", "high", "what it would take"]]
+        lines = [["criterion", "state", "figure", "low", "high", "N", "what it would take"]]
         for one in self.workspace.shown.criteria:
             found = one.outcome
             figures = ["" if value is None else f"{value:.6g}" for value in (found.value, found.low, found.high)]
-            lines.append([found.text, found.verdict, *figures, one.more or found.problem])
+            lines.append(
+                [
+                    found.text,
+                    found.verdict,
+                    *figures,
+                    "" if found.images is None else str(found.images),
+                    one.more or found.problem,
+                ]
+            )
         return lines

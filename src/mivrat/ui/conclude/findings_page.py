@@ -47,10 +47,13 @@ class FindingsPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(8)
-        layout.addLayout(row(label("checked on", soft=True), self.target, self.state, None))
+        self.about_target = label("checked on", soft=True)
+        layout.addLayout(row(self.about_target, self.target, self.state, None))
         layout.addWidget(self.empty)
         layout.addWidget(self.table)
-        layout.addWidget(Scrolled(self.detail, wide=False), 1)
+        self.below = Scrolled(self.detail, wide=False)
+        layout.addWidget(self.below, 1)
+        layout.addStretch(0)
         concluder.findings_changed.connect(self.refresh)
         concluder.checks_changed.connect(self.refresh)
         concluder.added.connect(self._follow_added)
@@ -84,7 +87,8 @@ class FindingsPage(QWidget):
         lost = f"{concluder.lost} cannot be read" if concluder.lost else ""
         self.state.setText(" · ".join(part for part in (what, lost) if part))
         self.empty.setVisible(not findings)
-        self.table.setVisible(bool(findings))
+        for part in (self.table, self.below, self.target, self.about_target):
+            part.setVisible(bool(findings))
         if concluder.get(self.chosen) is None:
             self.chosen = findings[0].id if findings else None
         lines, tips = [], []

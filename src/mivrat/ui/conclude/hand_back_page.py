@@ -14,6 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.hand_back import LISTS, HandBack
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, open_folder_of, row, tip
+from mivrat.ui.parts.wrapping import flowing
 
 ALL, EVERY = "the predicted class", "every class"
 
@@ -39,7 +40,7 @@ class HandBackPage(QWidget):
             at = grid.rowCount()
             grid.addWidget(label(name), at, 0)
             holder = QWidget()
-            holder.setLayout(row(label(about, soft=True, wrap=True) if not beside else label(about, soft=True), *beside, *(() if not beside else (None,)), spacing=4))  # fmt: skip
+            holder.setLayout(flowing(label(about, soft=True), *beside, spacing=4) if beside else row(label(about, soft=True, wrap=True)))  # fmt: skip
             grid.addWidget(holder, at, 1)
             self.counts[name] = label(soft=True)
             grid.addWidget(self.counts[name], at, 2)

@@ -26,13 +26,13 @@ class ReportPage(QWidget):
         self.reporter, self.workspace = reporter, reporter.workspace
         self.author = QLineEdit()
         self.author.setAccessibleName("made by")
-        self.author.setPlaceholderText("who made it")
+        self.author.setPlaceholderText("your name, as it is to stand on the report")
         self.author.editingFinished.connect(self._keep_author)
-        self.summary = Writing("summary of the report", "what a manager who reads only the first page has to know", 5)
+        self.summary = Writing("summary of the report", "what somebody who reads only the first page has to know", 5)
         self.summary.written.connect(lambda text: self._want("summary of the report", summary=text))
         self.sections = QListWidget()
         self.sections.setAccessibleName("sections of the report")
-        self.sections.setFixedHeight(len(SECTIONS) * 25 + 8)
+        self.sections.setFixedHeight(len(SECTIONS) * 22 + 8)
         self.sections.itemChanged.connect(lambda _: self._keep_sections())
         self.up, self.down = button("Up", lambda: self._move(-1), kind="small"), button("Down", lambda: self._move(1), kind="small")  # fmt: skip
         self.save = button("Save as HTML or PDF…", self.ask, kind="primary")

@@ -8,7 +8,8 @@ from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from mivrat.core.pictures.decode import Pixels
 from mivrat.ui.parts.pictures import to_image
-from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row, tip
+from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, tip
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.pdf_pages import count_pages, draw_page
 from mivrat.workspace.reporting import Reporter
@@ -53,7 +54,7 @@ class ReportPreview(QWidget):
         self.scrolled = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 8, 0)
-        layout.addLayout(row(self.where, self.back, self.on, self.zoom, None, self.state, 6))
+        layout.addLayout(flowing(self.where, self.back, self.on, self.zoom, self.state))
         layout.addWidget(self.scrolled, 1)
         reporter.pages_changed.connect(self.refresh)
 
@@ -93,8 +94,8 @@ class ReportPreview(QWidget):
         self._soon.start()
 
     def _width(self) -> int:
-        room = self.scrolled.viewport().size()
-        whole = max(200, room.width() - 2 * MARGIN)
+        room, bar = self.scrolled.size(), self.scrolled.verticalScrollBar().sizeHint().width()
+        whole = max(200, room.width() - 2 * MARGIN - bar)  # the bar comes with the page
         return (whole, min(whole, round((room.height() - 2 * MARGIN) / 2**0.5)), 2 * whole)[self.zoom.currentIndex()]
 
     def _draw(self) -> None:

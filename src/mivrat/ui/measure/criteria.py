@@ -166,6 +166,7 @@ class Criteria(QWidget):
         figure = words.DASH if found.value is None else f"{found.value:.4g}"
         if found.low is not None and found.high is not None and found.low != found.high:
             figure += f"   ({found.low:.4g} – {found.high:.4g})"
+        figure += f"   N = {found.images}" if found.images is not None and found.value is not None else ""
         verdict = "cannot tell at this N" if found.verdict == "cannot tell" else found.verdict
         away = button("×", lambda: self._remove(found.text), kind="quiet")
         away.setAccessibleName(f"remove {found.text}")

@@ -264,7 +264,9 @@ def verdict_of(criteria: Sequence[CriterionLine], findings: Sequence[FindingLine
 
 def _criterion(one: Criterion) -> CriterionLine:
     found = one.outcome
-    told = figure_told(found.value, found.low, found.high)
+    told = figure_told(found.value, found.low, found.high) + (
+        f", N = {found.images}" if found.images is not None else ""
+    )
     return CriterionLine(found.text, found.verdict, found.problem or told, one.more)
 
 

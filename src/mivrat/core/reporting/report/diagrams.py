@@ -38,8 +38,9 @@ DARK = {
     SECOND: "#bc9ccb",
     SHEET: "#1f2a32",
 }
+# Letters are drawn as outlines: a picture in a page cannot bring its typeface along, and some viewers cut letters of a PDF's drawings.
 _STYLE: Any = {
-    "svg.fonttype": "none",
+    "svg.fonttype": "path",
     "svg.hashsalt": "mivrat",
     "font.family": ["Inter", "DejaVu Sans"],
     "font.size": 9,
