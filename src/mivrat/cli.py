@@ -151,6 +151,9 @@ def _parser() -> argparse.ArgumentParser:
         metavar="'top1 >= 0.9'",
         help="exit with 1 where this does not hold; may be repeated",
     )
+    evaluating.add_argument(
+        "--junit", type=Path, metavar="FILE.xml", help="write the requirements as JUnit XML, for build servers"
+    )
 
     comparing = commands.add_parser(
         "compare", help="hold one run against another: the same images under two models, or one model on two sets"
@@ -190,6 +193,9 @@ def _parser() -> argparse.ArgumentParser:
         metavar="'low(difference(top1)) >= -0.01'",
         help="exit with 1 where this does not hold; may be repeated",
     )
+    comparing.add_argument(
+        "--junit", type=Path, metavar="FILE.xml", help="write the requirements as JUnit XML, for build servers"
+    )
     comparing.add_argument("--out", type=Path, required=True, metavar="DIR")
 
     checking = commands.add_parser(
@@ -202,6 +208,37 @@ def _parser() -> argparse.ArgumentParser:
     checking.add_argument("--quick", action="store_true", help="leave out those that read every file or try recipes")
     checking.add_argument("--json", action="store_true", help="print the results as JSON instead of sentences")
     checking.add_argument("--out", type=Path, metavar="FILE", help="write the results as JSON")
+
+    reporting = commands.add_parser("report", help="write the report of a run that a study keeps")
+    reporting.add_argument("study", type=Path, metavar="STUDY.mivrat")
+    reporting.add_argument(
+        "--out",
+        type=Path,
+        required=True,
+        action="append",
+        metavar="FILE",
+        help=".html or .pdf; .json: its figures, .xml: JUnit, .md: a model card; may be repeated",
+    )
+    reporting.add_argument(
+        "--run", metavar="NAME", help="a model, an image set, or 'MODEL on SET'; without it the latest run"
+    )
+    verifying = commands.add_parser(
+        "verify", help="hold the next model, or other images, to the criteria and findings of a study"
+    )
+    verifying.add_argument("study", type=Path, metavar="STUDY.mivrat")
+    verifying.add_argument("--model", type=Path, required=True, metavar="M.onnx|TABLE")
+    verifying.add_argument(
+        "--recipe",
+        type=Path,
+        metavar="R.toml",
+        help="without it the study's recipe for this model, or the one before it",
+    )
+    verifying.add_argument(
+        "--images", type=Path, metavar="DIR|TABLE", help="without it the images that the study concluded on"
+    )
+    verifying.add_argument("--batch", type=_whole(1), default=32, metavar="N")
+    verifying.add_argument("--threads", type=_whole(1), default=0, metavar="N")
+    verifying.add_argument("--out", type=Path, required=True, metavar="DIR")
 
     listing = commands.add_parser("layers", help="list the layers a heatmap can be taken from")
     listing.add_argument("model", type=Path, metavar="M.onnx")
@@ -298,7 +335,7 @@ def _window(command: str | None, study: Path | None) -> int:
             return DONE
         raise InputError(
             "there is no display to open a window on, or a system library for it is missing",
-            mend="evaluate, compare, check, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
+            mend="evaluate, compare, check, report, verify, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run
 
@@ -317,6 +354,10 @@ def run_command(arguments: Sequence[str]) -> int:
         from mivrat.commands import comparing
 
         return comparing.compare(args)
+    if args.command in ("report", "verify"):
+        from mivrat.commands import concluding
+
+        return {"report": concluding.report, "verify": concluding.verify}[args.command](args)
     if args.command in ("layers", "heatmap", "cover"):
         from mivrat.commands import explaining
 

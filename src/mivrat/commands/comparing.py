@@ -10,7 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from mivrat.commands.loading import say_remarks
-from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
+from mivrat.commands.outcomes import tell_outcomes
+from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import lay_on
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal
@@ -31,7 +32,7 @@ from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.comparison import ComparisonResults, write_comparison
 from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.study.records import RunInfo, RunRecord
+from mivrat.core.running.unkept import record_of
 
 
 @dataclass(frozen=True)
@@ -191,10 +192,7 @@ def _two_sets(a: _Run, b: _Run, same: bool, args: argparse.Namespace, stop: Stop
 
 def _features(run: _Run) -> np.ndarray:
     """The features of a run's images."""
-    model, answers = run.model, run.evaluation.answers
-    info = RunInfo(0, model.name, run.image_set.name, 0, 0)
-    record = RunRecord(info, run.classes, model.path, model.recipe, model.recipe_is_guess, run.image_set, answers, model.kind, model.content)  # fmt: skip
-    features, line = Features(record, answers.contents), ProgressLine()
+    features, line = Features(record_of(run.evaluation, run.classes), run.evaluation.answers.contents), ProgressLine()
     for progress in features.run():
         line.show(progress.done, progress.total, f"features of {run.image_set.name}: {progress.sentence()}")
     return features.vectors
@@ -234,9 +232,7 @@ def _told(results: ComparisonResults, requirements: Sequence[Requirement], args:
         _tell_estimates(results.estimates, found.classes)
     show("written: " + ", ".join(str(path) for path in written))
     outcomes = [requirement.against_difference(found) for requirement in requirements]
-    for outcome in outcomes:
-        show(outcome.sentence())
-    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+    return tell_outcomes(outcomes, f"{found.names.b} held against {found.names.a}", args.junit)
 
 
 def _tell_estimates(found: Estimates, classes: Sequence[str]) -> None:

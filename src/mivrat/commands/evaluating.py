@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from mivrat.commands.loading import say_remarks, study_for
+from mivrat.commands.outcomes import tell_outcomes
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
@@ -21,8 +22,11 @@ from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.of_run import check_run
 from mivrat.core.checks.report import checks_report, in_sentences
 from mivrat.core.checks.result import CheckResult, in_words
-from mivrat.core.concluding.requirements import Requirement, parse_requirement
+from mivrat.core.concluding.criteria import hold_requirement
+from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.requirements import Outcome, Requirement, parse_requirement
 from mivrat.core.figures.bootstrap import FEW_UNITS
+from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.models.kinds import load_model
@@ -37,6 +41,8 @@ from mivrat.core.pictures.subsets import draw, draw_per_class
 from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.slow_figures import slow_figures
+from mivrat.core.running.snapshot import MOST_PAIRS, Snapshot
+from mivrat.core.running.unkept import record_of
 from mivrat.core.study.class_list import save_families
 from mivrat.core.study.image_sets import add_image_set
 from mivrat.core.study.runs import load_run
@@ -88,6 +94,12 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
                 where=args.images,
                 mend="name a column of the image table",
             )
+    for one in requirements:
+        for column, value in one.groups:
+            if value not in group_names([item.columns.get(column, "") for item in image_set.items]):
+                raise InputError(f"{one.text!r}: no image has {column} = {value!r}", where="--require", mend="name a group that the image table has")  # fmt: skip
+        if one.family is not None and one.family not in families.values():
+            raise InputError(f"{one.text!r}: there is no family {one.family!r}", where="--require", mend="name one that --families has")  # fmt: skip
     for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
         if given is not None and len(classes) != 2:
             raise InputError(
@@ -123,11 +135,18 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         )
         return STOPPED
     _show_figures(found, found.figures, args.group, evaluation.image_set.unit_column, written)
-    intervals = found.deep.intervals if found.deep else None
-    outcomes = [requirement.against(found.figures, intervals) for requirement in inputs.requirements]
-    for outcome in outcomes:
-        show(outcome.sentence())
-    return DONE if all(outcome.holds for outcome in outcomes) else NOT_HELD
+    return tell_outcomes(_outcomes(inputs, evaluation, found, found.figures), evaluation.model.name, args.junit)
+
+
+def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figures: Figures) -> list[Outcome]:
+    """The requirements held against the figures; those of families and groups against the images of these."""
+    record = record_of(evaluation, inputs.classes, inputs.families, threshold=found.threshold)
+    snapshot = Snapshot(record, found.judged, figures, found.judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
+    ground, intervals = Ground(snapshot), found.deep.intervals if found.deep else None
+    return [
+        hold_requirement(one, ground) if one.family or one.groups or one.figure == "family_accuracy" else one.against(figures, intervals)
+        for one in inputs.requirements
+    ]  # fmt: skip
 
 
 def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, stopped: bool) -> RunResults:
