@@ -53,11 +53,11 @@ def to_decide(share: float, limit: float, worth: float = 1.0) -> int | None:
         slack = Z95 * np.sqrt(limit * (1 - limit) / n)
         if share > limit:
             k = np.ceil(n * (limit + slack) - 1e-9)
-            likely = np.where(k <= n, bdtrc(k - 1, n, share), 0.0)
+            likely = np.where(k <= n, bdtrc(k - 1, n.astype(np.int64), share), 0.0)
             likely = np.where(k <= 0, 1.0, likely)
         else:
             k = np.floor(n * (limit - slack) + 1e-9)
-            likely = np.where(k >= 0, bdtr(np.maximum(k, 0), n, share), 0.0)
+            likely = np.where(k >= 0, bdtr(np.maximum(k, 0), n.astype(np.int64), share), 0.0)
         found = np.flatnonzero(likely >= POWER)
         if len(found):
             least = ceil((first + int(found[0])) / worth)

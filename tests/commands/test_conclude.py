@@ -1,0 +1,216 @@
+"""The commands verify and report, and JUnit XML, as build servers use them, on the demonstration's own data."""
+
+from __future__ import annotations
+
+import json
+import re
+import xml.etree.ElementTree as ET
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import onnx
+import pypdfium2
+import pytest
+from onnx import TensorProto, helper
+
+from mivrat.cli import run_command
+from mivrat.core.base.errors import InputError
+from mivrat.core.concluding.checking import finding_of, measure
+from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
+from mivrat.core.concluding.of_study import ground_of, read_snapshot
+from mivrat.core.concluding.shares import written
+from mivrat.core.covering.cover_test import CoverPlan, RegionPlan
+from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.reporting.report.content import Wanted
+from mivrat.core.reporting.report.making import save_wanted
+from mivrat.core.selecting.selection import Cells, Labelled
+from mivrat.core.study.file import Study
+from mivrat.core.study.kept_findings import KeptFinding, save_findings
+from mivrat.core.study.settings import save_criteria
+from mivrat.demo.draw import CLASSES
+from mivrat.demo.study import DATA
+
+ONE, TWO, RECIPE = DATA / "grain-net-1.onnx", DATA / "grain-net-2.onnx", DATA / "recipe.toml"
+PLANTAIN, RAGWEED = CLASSES.index("plantain"), CLASSES.index("ragweed")
+CELL = (Cells(frozenset({(PLANTAIN, RAGWEED)})),)
+
+
+def mivrat(*words: object) -> int:
+    return run_command([str(one) for one in words])
+
+
+@pytest.fixture
+def study(demo_study: Path) -> Path:
+    """The demonstration with criteria, and three findings that hold on its first run: an ink dot, a mix-up, a class missed."""
+    snapshot = read_snapshot(demo_study, 1)
+    ground = ground_of(demo_study, snapshot, MakerPool())
+    images = tuple(np.flatnonzero(CELL[0].mask(snapshot.judged)).tolist())
+    plan = CoverPlan(images, RegionPlan("hottest", share=0.08, heat_model=snapshot.record.model_sha256))
+    drafts = [
+        Draft("It reads the ink dot", "Not the grain.", Claim("cover", plan.as_text(ground.names), written(CELL, ground)), "blocks", (Picture(ground.names[images[0]], True, "a <dot>"),)),
+        Draft("Plantain called ragweed", "", Claim("share", conditions=written(CELL, ground)), "blocks"),
+        Draft("Ragweed missed", "", Claim("share", conditions=written((Labelled(frozenset({RAGWEED})),), ground)), "matters"),
+    ]  # fmt: skip
+    findings = []
+    for i, draft in enumerate(drafts):
+        (before,) = [one for one in measure(draft.claim, ground) if isinstance(one, Measure)]
+        findings.append(KeptFinding(i + 1, as_text(finding_of(draft, before, ground))))
+    with Study.open(demo_study) as kept:
+        save_findings(kept, findings)
+        save_criteria(kept, 1, ["top1 >= 0.9", 'recall["hazel"] >= 0.9', 'top1[station = "north roof"] >= 0.5'])
+        save_wanted(kept, ground, Wanted(author="A. Analyst", summary="Not fit for <late> summer."))
+    return demo_study
+
+
+def told(out: Path) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads((out / "verify.json").read_text())
+    assert found["format"] == "mivrat-verify/1"
+    return found
+
+
+def states(out: Path, which: str) -> list[str]:
+    return [one["state"] for one in told(out)[which]]
+
+
+def cases(path: Path) -> dict[str, str]:
+    root = ET.parse(path).getroot()
+    found = {
+        one.attrib["name"]: next((kind for kind in ("failure", "skipped") if one.find(kind) is not None), "passed")
+        for one in root.iter("testcase")
+    }
+    assert int(root.attrib["failures"]) == list(found.values()).count("failure")
+    assert int(root.attrib["tests"]) == len(found)
+    return found
+
+
+def constant(path: Path) -> Path:
+    """The first network with weights of nothing and a bias: ragweed, whatever it is shown."""
+    model = onnx.load(ONE)
+    graph = model.graph
+    out = graph.output[0].name
+    for node in graph.node:
+        for i, name in enumerate(node.output):
+            if name == out:
+                node.output[i] = "before"
+    zero = helper.make_tensor("nought", TensorProto.FLOAT, [], [0.0])
+    bias = helper.make_tensor("bias", TensorProto.FLOAT, [len(CLASSES)], [9.0 * (k == RAGWEED) for k in range(len(CLASSES))])  # fmt: skip
+    graph.initializer.extend([zero, bias])
+    graph.node.extend([helper.make_node("Mul", ["before", "nought"], ["none"]), helper.make_node("Add", ["none", "bias"], [out])])  # fmt: skip
+    onnx.save(model, path)
+    return path
+
+
+def test_verify_on_the_later_the_same_and_a_constant_model(study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:  # fmt: skip
+    before = study.read_bytes()
+    assert mivrat("verify", study, "--model", TWO, "--recipe", RECIPE, "--out", tmp_path / "two") == 0
+    found = told(tmp_path / "two")
+    assert states(tmp_path / "two", "findings") == ["gone", "gone", "gone"]
+    assert states(tmp_path / "two", "criteria") == ["met", "cannot tell", "met"]
+    assert found["criteria"][0]["before"] == pytest.approx(331 / 399)
+    assert found["criteria"][0]["after"] == pytest.approx(377 / 399)
+    assert (found["findings"][0]["before"]["hits"], found["findings"][0]["after"]["hits"]) == (25, 1)
+    assert "more images labelled hazel" in found["criteria"][1]["more"]
+    assert cases(tmp_path / "two" / "junit.xml")["It reads the ink dot"] == "passed"
+
+    assert mivrat("verify", study, "--model", ONE, "--out", tmp_path / "one") == 1
+    assert states(tmp_path / "one", "findings") == ["holds", "holds", "holds"]
+    assert cases(tmp_path / "one" / "junit.xml") == {
+        "top1 >= 0.9": "failure", 'recall["hazel"] >= 0.9': "skipped", 'top1[station = "north roof"] >= 0.5': "passed",
+        "It reads the ink dot": "failure", "Plantain called ragweed": "failure", "Ragweed missed": "skipped",
+    }  # fmt: skip
+
+    assert mivrat("verify", study, "--model", constant(tmp_path / "c.onnx"), "--out", tmp_path / "c") == 1
+    assert set(states(tmp_path / "c", "findings")) <= {"worse", "cannot tell"}
+    spoken = capsys.readouterr()
+    assert "that of grain-net-1 in the study is taken" in spoken.err
+    assert "NOT PASSED: top1 >= 0.9; It reads the ink dot; Plantain called ragweed" in spoken.out
+    assert "answers nothing but one class" in json.dumps(told(tmp_path / "c"))
+    assert study.read_bytes() == before  # nothing is kept
+
+
+def test_verify_on_other_images(study: Path, tmp_path: Path) -> None:
+    spring = DATA / "spring-check.csv"
+    assert mivrat("verify", study, "--model", ONE, "--images", spring, "--out", tmp_path / "v") == 1
+    found = told(tmp_path / "v")
+    assert found["images"]["name"] == "spring-check"
+    assert found["before"]["images"] == "spring-check"  # the criteria stand beside that model on these images
+    assert found["criteria"][0]["before"] == pytest.approx(found["criteria"][0]["after"])
+    # No image is mixed up so in spring: there is nothing to cover, and that is no cure.
+    assert states(tmp_path / "v", "findings") == ["cannot tell", "gone", "gone"]
+    assert "stand in this set" in found["findings"][0]["why"]
+
+
+@pytest.mark.parametrize(
+    ("words", "what"),
+    [
+        (("verify", "{study}", "--model", "nowhere.onnx", "--out", "{out}"), "no such model"),
+        (("verify", "nowhere.mivrat", "--model", ONE, "--out", "{out}"), "no such study"),
+        (("report", "{study}", "--out", "report.docx"), "ends with '.docx'"),
+        (("report", "{study}", "--out", "{out}.html", "--run", "grain-net-1"), "is several runs"),
+        (("report", "{study}", "--out", "{out}.html", "--run", "net"), "holds no run 'net'; its runs: grain-net-1 on"),
+        (("report", "{study}", "--out", "{study}/in.html", "--run", "grain-net-1 on spring-check"), "in.html"),
+    ],
+)
+def test_what_is_refused(study: Path, tmp_path: Path, words: tuple[object, ...], what: str) -> None:
+    said = [str(one).format(study=study, out=tmp_path / "out") for one in words]
+    with pytest.raises(InputError) as refused:
+        mivrat(*said)
+    assert what in refused.value.line()
+    assert not (tmp_path / "out").exists()
+
+
+def test_without_criteria_and_findings_there_is_nothing_to_verify(demo_study: Path, tmp_path: Path) -> None:
+    with pytest.raises(InputError, match="neither criteria nor findings"):
+        mivrat("verify", demo_study, "--model", ONE, "--out", tmp_path / "v")
+
+
+def test_reports_of_every_kind(study: Path, tmp_path: Path) -> None:
+    files = [tmp_path / f"r{ending}" for ending in (".html", ".pdf", ".json", ".xml", ".md")]
+    outs = [word for one in files for word in ("--out", one)]
+    assert mivrat("report", study, "--run", "grain-net-1 on late-summer-field", *outs) == 0
+    first = [one.read_bytes() for one in files]
+    assert mivrat("report", study, "--run", "grain-net-1 on late-summer-field", *outs) == 0
+    assert [one.read_bytes() for one in files] == first  # two reports of one study are the same
+    page = files[0].read_text()
+    for part in ("Not fit for &lt;late&gt; summer.", "A. Analyst", "It reads the ink dot", "a &lt;dot&gt;", "25 of 25, 100.0 % (86.7 – 100.0)", "N = 399", "Definitions"):  # fmt: skip
+        assert part in page, part
+    assert "<script" not in page
+    assert not re.findall(r'(?:src|href)="(?!#|data:)', page)  # no outside file
+    for picture in re.findall(r"<img[^>]*>", page):
+        assert re.search(r'alt="[^"]+"', picture), picture[:80]
+    assert page.count("<th") == len(re.findall(r'<th scope="(?:row|col|colgroup|rowgroup)"', page)) + page.count(
+        "<thead"
+    )
+    with pypdfium2.PdfDocument(files[1]) as pdf:
+        text = "\n".join(one.get_textpage().get_text_range() for one in pdf)
+        assert len(list(pdf.get_toc())) > 8
+        assert f"1 / {len(pdf)}" in text or f"1 of {len(pdf)}" in text
+    assert "It reads the ink dot" in text
+    data = json.loads(files[2].read_text())
+    assert json.dumps(data, allow_nan=False)
+    assert cases(files[3])["top1 >= 0.9"] == "failure"
+    assert files[4].read_text().startswith("# ")
+
+
+def test_requirements_as_junit(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    common = ["--images", DATA / "late-summer-field.csv", "--classes", DATA / "classes.txt", "--out", tmp_path / "out"]
+    wants = ['top1[station = "north roof"] >= 0.5', "top1 >= 0.9", 'recall["ragweed", station = "north roof"] >= 0.1']
+    words = [word for one in wants for word in ("--require", one)]
+    assert mivrat("evaluate", "--model", ONE, "--recipe", RECIPE, *common, *words, "--junit", tmp_path / "e.xml") == 1
+    assert list(cases(tmp_path / "e.xml").values()) == ["passed", "failure", "passed"]
+    with pytest.raises(InputError, match="no image has station = 'cellar'"):
+        mivrat("evaluate", "--model", ONE, *common, "--require", 'top1[station = "cellar"] >= 0.5')
+    pair = [
+        "compare",
+        "--a",
+        f"{ONE},{RECIPE}",
+        "--b",
+        f"{TWO},{RECIPE}",
+        *common,
+        "--require",
+        "low(difference(top1)) >= 0.05",
+    ]
+    assert mivrat(*pair, "--junit", tmp_path / "c.xml") == 0
+    assert cases(tmp_path / "c.xml") == {"low(difference(top1)) >= 0.05": "passed"}
+    assert "written" in capsys.readouterr().out

@@ -1,0 +1,119 @@
+"""Criteria: what they may name, when they are met, missed or open, and what it would take."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import count
+from mivrat.core.concluding.criteria import criteria_of, outcome_of
+from mivrat.core.concluding.ground import reference_of
+from mivrat.core.concluding.requirements import parse_criterion, parse_requirement, with_reference
+from mivrat.core.figures.how_many import to_decide
+from mivrat.core.figures.intervals import wilson
+from tests.support.grounds import CLASSES, ground
+
+# 100 birch (90 right), 40 ragweed (20 right), 10 hazel (all right); every second image is from the roof.
+LABELS = [0] * 100 + [1] * 40 + [2] * 10
+SAID = [0] * 90 + [1] * 10 + [1] * 20 + [0] * 20 + [2] * 10
+PLACE = ["roof" if i % 2 else "field" for i in range(150)]
+FAMILIES = {0: "trees", 2: "trees", 1: "herbs"}
+RUN = ground(LABELS, SAID, columns={"place": PLACE, "a = b": PLACE}, families=FAMILIES)
+
+
+@pytest.mark.parametrize(
+    ("text", "hits", "total"),
+    [
+        ("top1 >= 0.5", 120, 150),
+        ('recall["ragweed"] >= 0.8', 20, 40),
+        ('precision["birch"] >= 0.8', 90, 110),
+        ('recall[family = "trees"] >= 0.8', 100, 110),
+        ('precision[family = "trees"] >= 0.8', 100, 120),
+        ('recall[family = "herbs", place = "roof"] >= 0.8', 10, 20),
+        ('top1[place = "roof"] >= 0.8', 60, 75),
+        ("top1['a = b' = 'roof'] >= 0.8", 60, 75),
+        ('recall["birch", place = "field"] >= 0.8', 45, 50),
+        ("family_accuracy >= 0.8", 120, 150),
+    ],
+)
+def test_figures_of_classes_families_and_groups(text: str, hits: int, total: int) -> None:
+    found = outcome_of(text, RUN)
+    assert not found.problem
+    assert found.value == pytest.approx(hits / total)
+    assert found.images == total
+    low, high = wilson(hits / total, total)
+    assert (found.low, found.high) == pytest.approx((low, high))
+    limit = float(text.rpartition(">=")[2])
+    assert found.verdict == ("met" if low >= limit else "missed" if high < limit else "cannot tell")
+    assert found.holds == (hits / total >= limit)
+
+
+def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
+    texts = ["top1 >= 0.7", 'recall["ragweed"] >= 0.8', 'recall["hazel"] >= 0.9', "top1 >= 0.8", "top1 >= 0.78"]
+    texts += ['low(recall["birch"]) >= 0.8', 'support["hazel"] >= 30', 'f1["birch"] >= 0.1', "ece <= 0.2"]
+    found = criteria_of(texts, RUN)
+    assert [one.outcome.verdict for one in found] == ["met", "missed", *["cannot tell"] * 3, "met", "missed", "cannot tell", "met"]  # fmt: skip
+    assert [bool(one.more) for one in found[:2]] == [False, False]
+    wanted = to_decide(1.0, 0.9)
+    assert wanted is not None
+    assert found[2].more == f"{wanted - 10} more images labelled hazel would tell, with a chance of 80 %, if it stays at this figure."  # fmt: skip
+    assert found[3].more.startswith("It stands just on the limit")
+    wanted = to_decide(0.8, 0.78)
+    assert wanted is not None
+    assert found[4].more.startswith(f"{count(wanted - 150)} more images mixed as these are")
+    assert found[7].more.startswith("There is no interval")
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('recall[family = "shrubs"] >= 0.8', "no family 'shrubs'"),
+        ('top1[place = "cellar"] >= 0.8', "no image has place = 'cellar'"),
+        ('top1[station = "x"] >= 0.8', "no column 'station'"),
+        ('recall["oak"] >= 0.8', "no class"),
+        ("top9 >= 0.8", "only 3 classes"),
+    ],
+)
+def test_what_cannot_be_asked_says_why_and_is_neither_met_nor_missed(text: str, told: str) -> None:
+    found = outcome_of(text, RUN)
+    assert told in found.problem
+    assert (found.verdict, found.holds, found.value) == ("cannot tell", False, None)
+
+
+def test_a_difference_names_its_model_by_content_not_by_name() -> None:
+    better = [1 if a == 1 else b for a, b in zip(LABELS, SAID, strict=True)]
+    new, old = ground(LABELS, better, model="two"), RUN
+    namesake = ground(LABELS, LABELS, model="another")
+    reference = reference_of(old.snapshot.record)
+    text = with_reference("low(difference(top1)) >= 0.05", reference)
+    assert with_reference(text, "other#0123456789abcdef") == text
+    asked: list[str] = []
+
+    def other(wanted: str) -> object:
+        asked.append(wanted)
+        return next((one.snapshot for one in (old, namesake) if one.is_model(wanted)), None)
+
+    new.other = other  # type: ignore[assignment]
+    found = outcome_of(text, new)
+    assert found.verdict == "met"
+    assert outcome_of(with_reference("difference(top1) >= 0", reference), new).value == pytest.approx(20 / 150)
+    assert asked[0] == reference
+    assert "this very model" in outcome_of(text, old).problem
+    gone = with_reference("difference(top1) >= 0", "grain-net#00000000000000ff")
+    assert "has no run on these images" in outcome_of(gone, new).problem
+    with pytest.raises(InputError, match="does not say which model"):
+        parse_criterion("difference(top1) >= 0", CLASSES)
+    with pytest.raises(InputError, match="only one run"):
+        parse_requirement("difference(top1) >= 0", CLASSES)
+
+
+@given(st.text(min_size=1, max_size=12), st.text(min_size=1, max_size=12))
+def test_any_name_of_a_group_and_a_model_can_be_written(column: str, value: str) -> None:
+    quoted = f"top1[{json.dumps(column)} = {json.dumps(value, ensure_ascii=False)}] >= 0.5"
+    assert parse_criterion(quoted, CLASSES).groups == ((column, value),)
+    text = with_reference("difference(macro_f1) >= -0.01", f"{value}#0123456789abcdef")
+    assert parse_criterion(text, CLASSES).against_model == f"{value}#0123456789abcdef"

@@ -1,0 +1,83 @@
+"""What has become of a finding: the rule on cases worked by hand, and what must never happen."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mivrat.core.concluding.findings import Beside, Made, Measure
+from mivrat.core.concluding.ground import Standing
+from mivrat.core.concluding.states import change, state_of
+from mivrat.core.figures.intervals import Proportion, wilson
+
+MADE = Made("m", "net", "", "i", "set", 400, "2031-05-06", "0", balanced=0.9, balanced_low=0.87, balanced_high=0.93)
+WELL = Standing(Proportion(90, 100, 0.9, 0.8, 0.95), 0.9, 0.86, 0.93, 8, 8)
+
+
+def share(hits: int, total: int, of: tuple[int, int] | None = (1, 100), bad: int = 1) -> Measure:
+    low, high = wilson(hits / total, total)
+    beside = Beside("elsewhere", of[0] / of[1], *wilson(of[0] / of[1], of[1]), *of) if of else None
+    return Measure("answers changed", hits / total, low, high, hits, total, bad, beside=beside)
+
+
+def criterion(value: float, half: float, limit: float = 0.9) -> Measure:
+    low, high = value - half, value + half
+    return Measure("recall", value, low, high, bad=-1, limit=limit, met=True if low >= limit else False if high < limit else None)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "state"),
+    [
+        (share(25, 25), share(1, 25), "gone"),
+        (share(25, 25), share(10, 25), "weaker"),
+        (share(25, 25), share(23, 25), "holds"),
+        (share(10, 50), share(30, 50), "worse"),
+        (share(2, 10), share(1, 10), "cannot tell"),
+        (share(25, 50), share(0, 50, None), "gone"),
+        (share(25, 50), share(5, 50, None), "weaker"),
+        (share(10, 100, None, -1), share(90, 100, None, -1), "gone"),  # more of it is better, and it was lacking
+        (share(90, 100, None, -1), share(10, 100, None, -1), "worse"),
+        (criterion(0.5, 0.1), criterion(0.95, 0.03), "gone"),
+        (criterion(0.5, 0.1), criterion(0.8, 0.05), "weaker"),
+        (criterion(0.5, 0.1), criterion(0.55, 0.1), "holds"),
+        (criterion(0.8, 0.05), criterion(0.5, 0.1), "worse"),
+        (criterion(0.85, 0.1), criterion(0.86, 0.1), "cannot tell"),
+        (criterion(0.97, 0.02), criterion(0.95, 0.03), "holds"),
+        (criterion(0.97, 0.02), criterion(0.5, 0.1), "worse"),
+        (criterion(0.97, 0.02), criterion(0.9, 0.05), "cannot tell"),
+    ],
+)
+def test_the_rule(before: Measure, after: Measure, state: str) -> None:
+    assert state_of(before, after, MADE, WELL, False)[0] == state
+
+
+def test_the_interval_of_the_change_is_newcombes() -> None:
+    # Newcombe 1998: 56 of 70 against 48 of 80 gives 0.0524 to 0.3339, without continuity correction.
+    low, high = change(share(48, 80), share(56, 70))
+    assert low is not None
+    assert high is not None
+    assert (low, high) == pytest.approx((0.0524, 0.3339), abs=5e-5)
+
+
+counts = st.integers(1, 60).flatmap(lambda n: st.tuples(st.integers(0, n), st.just(n)))
+
+
+@given(counts, counts, st.booleans())
+def test_what_never_happens(before: tuple[int, int], after: tuple[int, int], same: bool) -> None:
+    a, b = share(*before), share(*after)
+    state, why = state_of(a, b, MADE, WELL, same)
+    assert why
+    rise = after[0] / after[1] - before[0] / before[1]
+    if state in ("gone", "weaker"):
+        assert rise < 0
+    if state == "worse":
+        assert rise > 0
+    if before == after:
+        assert state in ("holds", "cannot tell")
+        assert not same or state == "holds"
+    one_class = Standing(WELL.top1, 0.125, 0.1, 0.15, 1, 8)
+    fallen = Standing(WELL.top1, 0.7, 0.65, 0.75, 8, 8)
+    for bad in (one_class, fallen):
+        assert state_of(a, b, MADE, bad, False)[0] not in ("gone", "weaker")
+    assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == ("cannot tell", "no such class")  # fmt: skip
