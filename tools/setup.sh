@@ -40,7 +40,7 @@ if [ "$(cat "$stamp" 2>/dev/null || true)" != "$wanted" ]; then
     version=$("$python" -c 'import sys; print("%d.%d" % sys.version_info[:2])')
     install_packages "python$version-venv" || exit 1
   fi
-  say "making $venv with $("$python" -V) and installing pinned packages (some 250 MB, a few minutes)"
+  say "making $venv with $("$python" -V) and installing pinned packages (about 1 GB, a few minutes)"
   rm -rf "$venv"
   "$python" -m venv "$venv"
   "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
@@ -73,4 +73,13 @@ if [ -n "$missing" ]; then
     mapfile -t packages < <(printf '%s\n' "${packages[@]}" | sort -u)
     install_packages "${packages[@]}" || exit 1
   fi
+fi
+
+# What the PDF of a report is laid out with. Without it the window opens all the same, and reports are HTML.
+lacking=()
+for pair in libpango-1.0.so.0:libpango-1.0-0 libpangoft2-1.0.so.0:libpangoft2-1.0-0 libharfbuzz-subset.so.0:libharfbuzz-subset0; do
+  "$venv/bin/python" -c 'import ctypes, sys; ctypes.CDLL(sys.argv[1])' "${pair%%:*}" 2>/dev/null || lacking+=("${pair##*:}")
+done
+if [ "${#lacking[@]}" -gt 0 ]; then
+  install_packages "${lacking[@]}" || say "until then a report can be written as HTML, not as PDF"
 fi

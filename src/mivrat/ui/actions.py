@@ -105,6 +105,7 @@ _ALL = (
     Action("finding", "F", "bench", lambda w: w.bench.add_finding(), "Add to a finding",
            about="Add what is on screen as a finding, with all that checking it again takes", group=ANYWHERE,
            sheet="add what is on screen to the findings", line="findings", hint="add to a finding", menu="images"),
+    Action("finding, typing", "Alt+F", "bench", lambda w: w.bench.add_finding()),
     Action("check findings", "V", "bench", lambda w: w.bench.check_findings(),
            about="Check the findings on another run", group=ANYWHERE, sheet="check them on another run",
            line="findings", hint="check findings"),

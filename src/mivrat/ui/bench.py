@@ -216,7 +216,7 @@ class Bench(QWidget):
                     "That test was done on another run. Repeat it on this one under ⋯, then add it."
                 )
                 return
-            self.concluder.add_cover(test[1], test[0])
+            self.concluder.add_cover(test[1], test[0], self.explain.cover.result.name)
         elif (
             step is self.compare
             and shown.held is not None

@@ -240,8 +240,8 @@ class Concluder:
         told = tuple(as_data(one, record.classes, record.names) for one in conditions)
         self.add(Draft("", "", Claim("share", conditions=told), pictures=self.pictures()))
 
-    def add_cover(self, plan: CoverPlan, result: CoverResult) -> None:
-        """A finding of a cover test that has been done on the run shown."""
+    def add_cover(self, plan: CoverPlan, result: CoverResult, name: str = "") -> None:
+        """A finding of a cover test that has been done on the run shown, under the name it was given."""
         shown = self.workspace.shown
         record = shown.record
         conditions = () if refused(shown.conditions) else shown.conditions
@@ -249,7 +249,7 @@ class Concluder:
         claim = Claim("cover", plan.as_text(record.names), rule)
         heat = record.kind.can.gradients
         pictures = tuple(Picture(record.names[i], heat) for i in plan.images[:FIRST_PICTURES])
-        title = f"The answer rests on a part: {plan.region.in_words()}"
+        title = name or f"The answer rests on a part: {plan.region.in_words()}"
         sentence = f"{plan.in_words()[:1].upper()}{plan.in_words()[1:]}; images: {plan.selection or 'those shown'}."
         self.add(Draft(title, sentence, claim, pictures=pictures), measure_of_cover(result))
 

@@ -22,15 +22,18 @@ from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import (
     button,
     label,
-    row,
+    tip,
 )
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.explaining import Explainer
 
 
 class CoverResultView(QWidget):
-    """The result of the test done last, or of a kept one; ``fresh`` tells that a new one is shown."""
+    """The result of the test done last, or of a kept one; ``fresh`` tells that a new one is shown,
+    ``finding_wanted`` that it is to be made a finding."""
 
     fresh = Signal()
+    finding_wanted = Signal()
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
@@ -47,12 +50,17 @@ class CoverResultView(QWidget):
         self.keep_name.returnPressed.connect(self._keep)
         self.keep_button = button("Keep", self._keep, kind="small")
         self.changed_button = button("show the changed images", self._show_changed, kind="quiet")
+        self.finding_button = button("Make it a finding", self.finding_wanted.emit, kind="small")
+        tip(
+            self.finding_button,
+            "Add it to the findings under Conclude, under this name, to be checked on every later model (Alt+F)",
+        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
         for part in (self.heading, self.of_model, self.about, self.table, self.sentence):
             layout.addWidget(part)
-        layout.addLayout(row(self.keep_name, self.keep_button, self.changed_button, None))
+        layout.addLayout(flowing(self.keep_name, self.keep_button, self.finding_button, self.changed_button))
         explainer.test_changed.connect(self.refresh)
 
     def found(self) -> tuple[CoverResult, CoverPlan, float | None, int] | None:
@@ -78,7 +86,7 @@ class CoverResultView(QWidget):
     def refresh(self) -> None:
         """Show the result of the test chosen."""
         found, fresh = self.found(), self.explainer.shown_test is None
-        for shown in (self.heading, self.of_model, self.about, self.table, self.sentence):
+        for shown in (self.heading, self.of_model, self.about, self.table, self.sentence, self.finding_button):
             shown.setVisible(found is not None)
         for offered in (self.keep_name, self.keep_button, self.changed_button):
             offered.setVisible(found is not None and fresh)
@@ -140,3 +148,10 @@ class CoverResultView(QWidget):
             return
         self.explainer.keep_test(test, name)
         self.keep_name.clear()
+        self.finding_button.setFocus()
+
+    @property
+    def name(self) -> str:
+        """The name it was kept under, else what is typed so far."""
+        kept = self.explainer.shown_test
+        return kept.name if kept is not None else self.keep_name.text().strip()

@@ -33,6 +33,7 @@ class ExplainStep(StepArea):
         self.layers = LayersPage(explainer)
         self.board.layers_wanted.connect(lambda: self.choose(LAYERS))
         self.where.heat_wanted.connect(heat.switch)
+        self.cover.result.finding_wanted.connect(self.finding_wanted)
         keys: list[tuple[str, Callable[[int], object], int]] = [
             ("T", self.board.step_target, 1),
             ("Shift+T", self.board.step_target, -1),
