@@ -20,14 +20,16 @@ from PySide6.QtWidgets import QApplication  # noqa: E402
 from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
-from mivrat.ui.bench import CHECK, COMPARE, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
+from mivrat.ui.bench import CHECK, COMPARE, CONCLUDE, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
+from mivrat.ui.conclude.step import REPORT  # noqa: E402
 from mivrat.ui.explain.step import BOARD, COVER, TRUST, WHERE  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
 from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
+from mivrat.workspace import study_edits  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 # Views drawn in the dark theme too; every one is drawn in the light one.
-IN_BOTH = ("difference",)
+IN_BOTH = ("findings",)
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
@@ -95,17 +97,17 @@ def take_all(theme: str) -> None:
     window.bench.measure.reliability.diagram.select(9, False)
     take("confidence")
     window.workspace.shown.clear()
-    compare(window, take)
     if theme != "paper":
+        explain(window, take)
         window.close()
         return
+    compare(window, take)
     examine(window, take)
     window.workspace.shown.clear()
     explain(window, take)
     window.bench.explain.toggle_heat()
     window.workspace.shown.clear()
     window.bench.show_step(PREPARE)
-    take("inputs")
     window.bench.prepare.tabs.choose(RECIPE)
     page = window.bench.prepare.recipe_page
     page._edited("resize", {"rule": "shorter-side", "size": 96})
@@ -163,9 +165,7 @@ def compare(window: MainWindow, take: Callable[[str], None]) -> None:
     hold("grain-net-2")
     shown.choose(Against(frozenset({"mended"}), shown.held_other))
     take("difference")
-    step.choose(2)
     shown.clear()
-    take("both-confusions")
     window.show_run(
         next(r.id for r in window.workspace.runs if (r.image_set, r.model) == ("spring-check", "grain-net-1"))
     )
@@ -199,6 +199,8 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
     step.cover.result.keep_name.setText("ink dot")
     step.cover.result.keep_name.returnPressed.emit()
     take("cover")
+    conclude(window, take)
+    window.bench.show_step(EXPLAIN)
     step.tabs.choose(TRUST)
     step.trust.examine_some()
     job()
@@ -212,6 +214,27 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
     step.where.by.activated.emit(step.where.by.currentIndex())
     step.toggle_heat()
     take("where")
+
+
+def conclude(window: MainWindow, take: Callable[[str], None]) -> None:
+    """Two findings checked on the later model, criteria, and the report with them."""
+    step, workspace = window.bench.conclude, window.workspace
+    window.bench.add_finding()
+    wait(lambda: len(step.concluder.findings) == 1)
+    window.bench.show_step(MEASURE)
+    window.bench.add_finding()
+    wait(lambda: len(step.concluder.findings) == 2)
+    first = step.concluder.findings[0]
+    step.concluder.weigh(first.id, "blocks")
+    criteria = ("top1 >= 0.9", 'recall["ragweed"] >= 0.8', 'recall["hazel"] >= 0.9')
+    workspace.edits.take(study_edits.set_criteria(workspace.shown.record.info.model_id, "criteria", criteria, ()))
+    step.show_finding(first.id)
+    window.bench.show_step(CONCLUDE)
+    wait(lambda: window.settled and len(step.concluder.checked) == 2)
+    take("findings")
+    step.choose(REPORT)
+    wait(lambda: window.settled and step.preview.pages > 0)
+    take("report")
 
 
 def main() -> None:

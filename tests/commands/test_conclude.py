@@ -13,6 +13,7 @@ import onnx
 import pypdfium2
 import pytest
 from onnx import TensorProto, helper
+from PIL import ImageFile
 
 from mivrat.cli import run_command
 from mivrat.core.base.errors import InputError
@@ -172,6 +173,7 @@ def test_reports_of_every_kind(study: Path, tmp_path: Path) -> None:
     first = [one.read_bytes() for one in files]
     assert mivrat("report", study, "--run", "grain-net-1 on late-summer-field", *outs) == 0
     assert [one.read_bytes() for one in files] == first  # two reports of one study are the same
+    assert not ImageFile.LOAD_TRUNCATED_IMAGES  # what lays out the PDF would let cut-off pictures pass as whole
     page = files[0].read_text()
     for part in ("Not fit for &lt;late&gt; summer.", "A. Analyst", "It reads the ink dot", "a &lt;dot&gt;", "25 of 25, 100.0 % (86.7 – 100.0)", "N = 399", "Definitions"):  # fmt: skip
         assert part in page, part

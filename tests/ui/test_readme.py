@@ -194,6 +194,8 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     assert workspace.study_path is not None
     with Study.open(workspace.study_path, again=True) as study:
         assert study.rows("SELECT name FROM cover_test") == [("pen dot",)]
+    assert cover.result.finding_button.text() == said(r"it is kept; \*\*([^*]+)\*\*")[0]
+    hand.click(cover.result.finding_button)
     # 7. Recall.
     (recall,) = said(r"see \*Classes\* under \*\*Measure\*\*: recall ([\d.]+) %")
     hand.step(3, window.bench.measure.tabs, "Classes")
@@ -230,6 +232,18 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
         f"0.0 are another class mix and −{fell} the same classes recognised worse; −{pair} of these"
         in page.verdict.sentences[1]
     )
+    # 10. What has become of the finding, and the report.
+    window.show_run(runs["late-summer-field", "grain-net-1"])
+    settle()
+    hand.step(7, window.bench.conclude.tabs, "Findings")
+    here, there = said(r"came to (\d+ of \d+) here, and on the later model it is \*(gone: \d+ of \d+)\*")
+    assert window.bench.conclude.findings.as_table()[1:] == [["pen dot", "matters", here, there]]
+    assert window.bench.conclude.findings.target.currentText() == "grain-net-2 on late-summer-field"
+    press("P", ctrl=True)
+    settle()
+    assert window.bench.conclude.preview.pages > 5
+    assert window.bench.conclude.report.save.text() in TEXT
+    hand.step(3, window.bench.measure.tabs, "Headline")  # the light table is back beside it
     window.bench.comparer.let_go()
     # On the later model nothing is left of the most frequent mistake.
     window.show_run(runs["late-summer-field", "grain-net-2"])

@@ -21,7 +21,8 @@ from mivrat.core.figures.groups import group_figures, group_names
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card
 from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, as_json, gather
-from mivrat.core.reporting.report.pages import as_html, as_pdf
+from mivrat.core.reporting.report.pages import as_html
+from mivrat.core.reporting.report.pdf import as_pdf
 from mivrat.core.reporting.report.pictures import Shown, pictures_of
 from mivrat.core.reporting.results import RunResults, metrics
 from mivrat.core.running.slow_figures import slow_figures

@@ -1,9 +1,8 @@
-"""Lays a report out: one self-contained HTML page by Jinja2, and that page as a PDF by WeasyPrint."""
+"""Lays a report out as one self-contained HTML page, by Jinja2."""
 
 from __future__ import annotations
 
 import base64
-import logging
 from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
@@ -12,7 +11,6 @@ from typing import Any
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup
 
-from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import count, printable
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.reporting.report.content import Report, recipe_of
@@ -86,32 +84,3 @@ def _printable(value: Any) -> Any:
             )
         return made
     return value
-
-
-def as_pdf(html: str) -> bytes:
-    """An ``on_paper`` page as a PDF with page numbers, contents and links. InputError where a system library is missing."""
-    try:
-        import weasyprint
-        from weasyprint.text.fonts import FontConfiguration
-        from weasyprint.urls import URLFetcher
-    except OSError as error:
-        raise InputError(
-            f"a PDF cannot be made: a system library is missing ({error})",
-            mend="install libpango-1.0-0 and libpangoft2-1.0-0, or write HTML instead",
-        ) from error
-    for name in ("weasyprint", "fontTools", "fontTools.subset"):
-        logging.getLogger(name).setLevel(logging.ERROR)
-
-    class OnlyItsOwn(URLFetcher):  # type: ignore[misc]
-        """Takes in data that stands in the page, and our own typeface; nothing else, from nowhere."""
-
-        def fetch(self, url: str, headers: Any = None) -> Any:
-            if not (url.startswith("data:") or url.startswith(FONTS.as_uri() + "/")):
-                raise ValueError("a report takes nothing in from outside")
-            return super().fetch(url, headers)
-
-    fonts, only = FontConfiguration(), OnlyItsOwn()
-    made: bytes = weasyprint.HTML(string=html, url_fetcher=only).write_pdf(
-        font_config=fonts, pdf_identifier=b"mivrat", optimize_images=False
-    )
-    return made
