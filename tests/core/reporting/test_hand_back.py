@@ -22,6 +22,7 @@ from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.reporting import hand_back
 from mivrat.core.reporting.hand_back import (
+    BY,
     COLUMNS,
     LINES,
     Handed,
@@ -29,6 +30,7 @@ from mivrat.core.reporting.hand_back import (
     collect_list,
     contact_sheet,
     list_of_images,
+    predictions_list,
     relabel_list,
     safe_name,
     safe_names,
@@ -129,6 +131,45 @@ def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
     one = out / "labelled birch" / "called birch" / "one.png"
     assert one.is_symlink() == (how == "links")
     assert one.read_bytes() == (tmp_path / "x/one.png").read_bytes()
+
+
+def test_folders_by_prediction_label_or_cause(handed: Handed, tmp_path: Path) -> None:
+    found = {}
+    for by in BY[1:]:
+        *_, told = sort_into_folders(handed, tmp_path / by, "copies", by=by)
+        assert told == Written(6, tmp_path / by)
+        found[by] = sorted(str(p.relative_to(tmp_path / by).parent) for p in (tmp_path / by).rglob("*.png"))
+    assert found["prediction"] == ["called _alder", *["called birch"] * 4, "called no answer"]
+    assert found["label"] == [
+        "labelled _alder",
+        "labelled _alder",
+        "labelled a_.._b",
+        *["labelled birch"] * 2,
+        "labelled no label",
+    ]
+    assert found["cause"] == ["hidden", *["no cause"] * 5, "two objects"]  # one image has both causes
+
+
+def test_predictions_of_what_is_asked_for(handed: Handed) -> None:
+    probabilities = np.exp(handed.record.answers.rows[:5].astype(float))
+    probabilities /= probabilities.sum(axis=1, keepdims=True)
+    head, lines = read(predictions_list(handed))
+    assert head[0].startswith("# predictions")
+    assert [line["id"] for line in lines] == [handed.record.image_set.items[i].path for i in handed.images]
+    assert [line["predicted"] for line in lines] == ["birch", "birch", "birch", "'=alder", "", "birch"]
+    for line, i in zip(lines, handed.images, strict=True):
+        told = [line[name] for name in line if name not in ("id", "predicted")]
+        assert told == ([""] if i == 5 else [told[0]])
+        assert i == 5 or float(told[0]) == pytest.approx(probabilities[i].max(), abs=1e-6)
+    _, of_one = read(predictions_list(handed, 1))
+    _, every = read(predictions_list(handed, "every"))
+    for one, all_of_it, i in zip(of_one, every, handed.images, strict=True):
+        if i == 5:
+            assert set(list(one.values())[1:]) == {""}
+            continue
+        assert float(one["p:a/../b"]) == pytest.approx(probabilities[i, 1], abs=1e-6)
+        told = [float(value) for name, value in all_of_it.items() if name not in ("id", "predicted")]
+        assert told == pytest.approx(probabilities[i], abs=1e-6)
 
 
 def test_sorting_stops_and_says_what_is_in_the_way(handed: Handed, tmp_path: Path) -> None:
