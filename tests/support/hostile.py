@@ -19,6 +19,8 @@ import time
 import traceback
 import warnings
 from collections.abc import Callable, Sequence
+from contextlib import suppress
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -348,13 +350,22 @@ def networks(rng: random.Random, folder: Path) -> None:
 def _study(folder: Path) -> Path:
     """A study with two runs, reviews, kept selections, regions, cover tests and what checks found; made once a process."""
     from mivrat.core.checks.of_run import check_run
+    from mivrat.core.concluding.checking import finding_of, measure
+    from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
+    from mivrat.core.concluding.ground import Ground
+    from mivrat.core.concluding.shares import written
     from mivrat.core.pictures.image_sets import read_image_set
+    from mivrat.core.reporting.report.content import Wanted
+    from mivrat.core.reporting.report.making import save_wanted
     from mivrat.core.running.evaluation import Evaluation
+    from mivrat.core.running.snapshot import take_snapshot
     from mivrat.core.selecting.kept import KeptSelection, save_kept, to_text
     from mivrat.core.selecting.selection import Labelled, Outcome, Picked
     from mivrat.core.study.file import Study
     from mivrat.core.study.kept_evidence import KeptTest, save_regions, save_test
+    from mivrat.core.study.kept_findings import KeptFinding, save_findings
     from mivrat.core.study.reviews import Review, save_reviews
+    from mivrat.core.study.settings import save_criteria
 
     path = folder / "whole.mivrat"
     network = classifier()
@@ -386,6 +397,14 @@ def _study(folder: Path) -> Path:
         }
         save_test(study, KeptTest(1, 1, "2026-01-01", "dots", json.dumps(plan), "{}"))
         save_families(study, {0: "trees", 1: "trees"})
+        ground = Ground(take_snapshot(load_run(study, 1)))
+        claim = Claim("share", conditions=written((Labelled(frozenset({0})), Outcome(frozenset({"wrong"}))), ground))
+        (before,) = measure(claim, ground)
+        assert isinstance(before, Measure)
+        finding = finding_of(Draft("t", "s", claim, pictures=(Picture(record.names[0], True, "c"),)), before, ground)
+        save_findings(study, [KeptFinding(1, as_text(finding))])
+        save_criteria(study, 1, ["top1 >= 0.9", 'recall[family = "trees"] >= 0.5'])
+        save_wanted(study, ground, Wanted(author="a"))
         save_pairing(study, {"weed": None, "birk": 0})
         for key, value in (
             ("run", "1"),
@@ -395,18 +414,18 @@ def _study(folder: Path) -> Path:
     return path
 
 
-_WHOLE: list[bytes] = []
+@cache
+def _whole_study() -> bytes:
+    with tempfile.TemporaryDirectory(prefix="hostile-") as place:
+        return _study(Path(place)).read_bytes()
 
 
 def studies(rng: random.Random, folder: Path) -> None:
-    if not _WHOLE:
-        with tempfile.TemporaryDirectory() as place:
-            _WHOLE.append(_study(Path(place)).read_bytes())
     path = folder / "s.mivrat"
     if rng.random() < 0.4:
-        path.write_bytes(altered(_WHOLE[0], rng))
+        path.write_bytes(altered(_whole_study(), rng))
     else:
-        path.write_bytes(_WHOLE[0])
+        path.write_bytes(_whole_study())
         db = sqlite3.connect(path)
         try:
             for _ in range(rng.choice([1, 1, 2])):
@@ -461,16 +480,23 @@ def _spoil(db: sqlite3.Connection, rng: random.Random) -> None:
 def read_everything(path: Path) -> None:
     """Whatever the window and the commands read from a study."""
     from mivrat.core.checks.of_run import kept_results
+    from mivrat.core.concluding.checking import check_finding
+    from mivrat.core.concluding.criteria import criteria_of
+    from mivrat.core.concluding.findings import from_text
+    from mivrat.core.concluding.ground import Ground
     from mivrat.core.covering.cover_test import plan_from_text
     from mivrat.core.covering.regions import shape_from_json
     from mivrat.core.figures.groups import group_names
     from mivrat.core.reporting.cover_report import result_from_json, told_from_text
+    from mivrat.core.reporting.report.making import load_wanted
     from mivrat.core.running.loading import load_judged
+    from mivrat.core.running.snapshot import take_snapshot
     from mivrat.core.running.two_classes import load_two_classes
     from mivrat.core.selecting import kept
     from mivrat.core.study.contents import read_contents
     from mivrat.core.study.file import Study
     from mivrat.core.study.kept_evidence import load_regions, load_tests
+    from mivrat.core.study.kept_findings import load_findings, load_handed_back
     from mivrat.core.study.lock import StudyLock
     from mivrat.core.study.reviews import load_reviews
 
@@ -495,6 +521,16 @@ def read_everything(path: Path) -> None:
             group_names([item.columns.get("path", "") for item in record.image_set.items])
             for shapes in load_regions(study, run.info.set_id).values():
                 _ = [shape_from_json(shape) for shape in shapes]
+            ground = Ground(take_snapshot(record, judging), reviews)
+            load_wanted(study, ground)
+            criteria_of(contents.criteria.get(run.info.model_id, ()), ground)
+            for finding in load_findings(study):
+                try:
+                    asked = from_text(finding.id, finding.data)
+                except InputError:
+                    continue
+                list(check_finding(asked, ground))
+        load_handed_back(study)
         load_surveys(study)
         for test in load_tests(study):
             for read in (
@@ -509,7 +545,7 @@ def read_everything(path: Path) -> None:
 
 
 def requirements(rng: random.Random, folder: Path) -> None:
-    from mivrat.core.concluding.requirements import parse_requirement
+    from mivrat.core.concluding.requirements import parse_criterion, parse_requirement, with_reference
 
     pieces = [
         "low(",
@@ -531,12 +567,19 @@ def requirements(rng: random.Random, folder: Path) -> None:
         "(" * 800,
         "1" * 5000,
         "macro_f1",
+        "difference(",
+        "family = ",
+        "site = ",
+        ", ",
         "==",
         "\0",
         "²",
         *TEXTS[:26],
     ]
-    parse_requirement("".join(rng.choice(pieces) for _ in range(rng.randrange(1, 8))), CLASSES)
+    text = "".join(rng.choice(pieces) for _ in range(rng.randrange(1, 8)))
+    with suppress(InputError):
+        parse_criterion(with_reference(text, "net#0123456789abcdef"), CLASSES)
+    parse_requirement(text, CLASSES)
 
 
 def shapes(rng: random.Random, folder: Path) -> None:
@@ -617,6 +660,8 @@ MOST_SECONDS = {"networks": 70.0}
 def attempt(kind: str, seed: int) -> str:
     """What goes wrong with one input: empty where it is taken, or refused as it should be."""
     rng = random.Random(f"{kind} {seed}")
+    if kind == "studies":
+        _whole_study()  # made once, and not part of what is timed
     began = time.monotonic()
     with tempfile.TemporaryDirectory(prefix="hostile-") as place:
         try:
