@@ -5,18 +5,25 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
+from mivrat.core.selecting.ordering import columns_to_group_by
+from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.parts.widgets import Scrolled, label
 from mivrat.workspace.concluding import Concluder
 
-EXAMPLES = (
-    ("top1 >= 0.9", "a figure of all images; top3, macro_f1, balanced_accuracy, log_loss, ece … as well"),
-    ('recall["ragweed"] >= 0.8', "a figure of one class; precision, specificity, f1, support as well"),
-    ("low(top1) >= 0.85", "the lower end of its interval; high(…) the upper one"),
-    ('recall[family = "trees"] >= 0.9', "of a family of classes, where families were entered under Prepare"),
-    ('top1[station = "north roof"] >= 0.8', "of the images of one group, by a column of the image table"),
-    ("difference(top1) >= 0", "this model less the one held against it on the same images"),
-)
+LONGEST = 24
+
+
+def _examples(name: str, family: str, column: str, value: str) -> tuple[tuple[str, str], ...]:
+    """What may be asked for, with what it is of."""
+    return (
+        ("top1 >= 0.9", "a figure of all images; top3, macro_f1, balanced_accuracy, log_loss, ece … as well"),
+        (f'recall["{name}"] >= 0.8', "a figure of one class; precision, specificity, f1, support as well"),
+        ("low(top1) >= 0.85", "the lower end of its interval; high(…) the upper one"),
+        (f'recall[family = "{family}"] >= 0.9', "of a family of classes, where families were entered under Prepare"),
+        (f'top1[{column} = "{value}"] >= 0.8', "of the images of one group, by a column of the image table"),
+        ("difference(top1) >= 0", "this model less the one held against it on the same images"),
+    )
 
 
 class CriteriaPage(QWidget):
@@ -42,14 +49,27 @@ class CriteriaPage(QWidget):
         examples = QGridLayout()
         examples.setHorizontalSpacing(16)
         examples.setColumnStretch(1, 1)
-        for line, (text, about) in enumerate(EXAMPLES):
-            examples.addWidget(label(text), line, 0, Qt.AlignmentFlag.AlignTop)
+        self.examples = []
+        for line, (text, about) in enumerate(_examples("class", "family", "column", "value")):
+            self.examples.append(label(text))
+            examples.addWidget(self.examples[-1], line, 0, Qt.AlignmentFlag.AlignTop)
             examples.addWidget(label(about, soft=True, wrap=True), line, 1)
         inside.addLayout(examples)
         inside.addStretch(1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(Scrolled(body, wide=False))
+        self.workspace.topics.run.connect(self._name)
+
+    def _name(self) -> None:
+        """Let the examples name what this study has."""
+        record = self.workspace.shown.record
+        items, families = record.image_set.items, list(record.families.values())
+        columns = columns_to_group_by(items)
+        group = (columns[0], items[0].columns[columns[0]]) if columns else ("column", "value")
+        names = (record.classes[0], families[0] if families else "family", *group)
+        for shown, (text, _) in zip(self.examples, _examples(*(words.clipped(one, LONGEST) for one in names)), strict=True):  # fmt: skip
+            shown.setText(text)
 
     def as_table(self) -> list[list[str]]:
         """The criteria, for the clipboard."""

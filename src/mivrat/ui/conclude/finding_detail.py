@@ -122,7 +122,7 @@ class FindingDetail(QWidget):
             + ("; put aside, so it is neither checked nor reported." if finding.aside else ".")
         )
         target = self.concluder.target
-        heads = ("", f"{words.clipped(made.model_name, 24)}, found", f"{words.clipped(target.model, 24)}, checked")
+        heads = ("", f"{words.clipped(made.model_name, 16)}, found", f"{words.clipped(target.model, 16)}, checked")
         self.table.setHorizontalHeaderLabels(list(heads))
         after = checked.after if checked is not None else None
         lines = [(shown_text(before.words), measure_told(before), measure_told(after) if after is not None else "…")]

@@ -167,7 +167,6 @@ class Criteria(QWidget):
         if found.low is not None and found.high is not None and found.low != found.high:
             figure += f"   ({found.low:.4g} – {found.high:.4g})"
         figure += f"   N = {found.images}" if found.images is not None and found.value is not None else ""
-        verdict = "cannot tell at this N" if found.verdict == "cannot tell" else found.verdict
         away = button("×", lambda: self._remove(found.text), kind="quiet")
         away.setAccessibleName(f"remove {found.text}")
         tip(away, "Remove this criterion")
@@ -176,7 +175,7 @@ class Criteria(QWidget):
             StateMark(STATES[found.verdict]),
             Elided(shown_text(found.text)),
             label(figure, soft=True),
-            label(verdict),
+            label(found.verdict),
         ]
         if self.concluder is not None:
             add = button("F", lambda: self._add_finding(found.text), kind="small")
