@@ -56,13 +56,13 @@ print(time.perf_counter() - began, resource.getrusage(resource.RUSAGE_SELF).ru_m
 
 def _run(script: str, *words: object) -> list[float]:
     done = subprocess.run([sys.executable, "-c", script, *map(str, words)], capture_output=True, text=True, check=True)
-    return [float(one) for one in done.stdout.split()[-3:]]
+    return [float(one) for one in done.stdout.splitlines()[-1].split()]
 
 
 def _report(what: str, study: Path, run: str, out: Path) -> None:
     for ending in ("html", "pdf"):
         path = out / f"report.{ending}"
-        seconds, peak = _run(_MEASURED, "report", study, "--run", run, "--out", path)[-2:]
+        seconds, peak = _run(_MEASURED, "report", study, "--run", run, "--out", path)
         print(f"{what}, {ending}: {seconds:.1f} s, {path.stat().st_size / 1e6:.2f} MB, peak {peak:.0f} MB", flush=True)
 
 
