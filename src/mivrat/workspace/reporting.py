@@ -35,6 +35,9 @@ class Reporter:
         self.wanted_changed, self.pages_changed = Topic(is_open), Topic(is_open)
         self.wanted = Wanted()
         self.pdf: bytes | None = None
+        # The report that the pages show; None as soon as something in it may have changed.
+        self._made: Made | None = None
+        self._told: object = None
         self.making, self.problem = "", ""
         self._looked_at = False
         self._stale = True
@@ -45,18 +48,20 @@ class Reporter:
         topics = workspace.topics
         topics.left.connect(self._leave)
         topics.run.connect(self._new_run)
-        for topic in (
-            topics.figures,
-            topics.criteria,
-            topics.compared,
-            topics.checks,
-            topics.reviews,
-            concluder.findings_changed,
-        ):
+        for topic in (topics.figures, topics.compared, topics.reviews, concluder.findings_changed):
             topic.connect(self._outdated)
+        for topic in (topics.checks, topics.criteria):
+            topic.connect(self._told_again)
 
     def _leave(self) -> None:
-        self.pdf, self.making, self.problem, self.wanted, self._read_for = None, "", "", Wanted(), None
+        self.pdf, self._made, self.making, self.problem, self.wanted, self._read_for = (
+            None,
+            None,
+            "",
+            "",
+            Wanted(),
+            None,
+        )
         self._drawing.cancel()
         self._reading.cancel()
         self._soon.stop()
@@ -68,8 +73,16 @@ class Reporter:
         if self._looked_at:
             self._read()
 
+    def _told_again(self) -> None:
+        """Checks and criteria are told again after every job, mostly as they were."""
+        shown = self.workspace.shown
+        told = {name: one.result for name, one in shown.checks.items()}, shown.criteria
+        if told != self._told:
+            self._told = told
+            self._outdated()
+
     def _outdated(self) -> None:
-        self._stale = True
+        self._stale, self._made = True, None
         if self._looked_at:
             self._soon.start()
 
@@ -145,20 +158,21 @@ class Reporter:
         make = self._make(task_stop)
         self._stale, self.problem = False, ""
 
-        def work(task: Task) -> bytes | None:
+        def work(task: Task) -> tuple[Made, bytes] | None:
             with task.stop.calling(task_stop.stop):
                 for news in make():
                     if isinstance(news, Made):
                         task.report("pages")
-                        return news.pdf()
+                        return news, news.pdf()
                     if isinstance(news, Making):
                         task.report(news.what)
             return None
 
-        def done(pdf: bytes | None) -> None:
+        def done(found: tuple[Made, bytes] | None) -> None:
             self.making = ""
-            if pdf and self.workspace.shows(run):
-                self.pdf = pdf
+            if found is not None and self.workspace.shows(run):
+                self.pdf = found[1]
+                self._made = None if self._stale else found[0]
             self.pages_changed.emit()
 
         def failed(error: object) -> None:
@@ -174,9 +188,14 @@ class Reporter:
         self._drawing.start(work, done=done, failed=failed, progress=progress)
 
     def write(self, *paths: Path) -> None:
-        """Write files of the report, as a job."""
+        """Write files of the report, as a job; what the pages show is not made again."""
+        made, pdf = self._made, self.pdf
 
         def run(stop: StopSignal) -> Running:
+            if made is not None and pdf is not None:
+                for path in paths:
+                    yield write_report(made, path, pdf)
+                return not stop.stopped
             make = self._make(stop)
             for news in make():
                 if isinstance(news, Making) and isinstance(news.within, Progress):

@@ -129,14 +129,14 @@ def make_report(
     yield Made(report, ground, pictures, criteria, both)
 
 
-def write_report(made: Made, path: Path) -> Written:
-    """Write one file of a report, of the kind that its name ends with: HTML, PDF, JSON, JUnit XML or Markdown. InputError where it
-    ends otherwise or cannot be written."""
+def write_report(made: Made, path: Path, pdf: bytes | None = None) -> Written:
+    """Write one file of a report, of the kind that its name ends with: HTML, PDF (laid out already, or now), JSON, JUnit XML or Markdown.
+    InputError where it ends otherwise or cannot be written."""
     ending = path.suffix.lower()
     if ending == ".html":
         write_whole(path, made.html())
     elif ending == ".pdf":
-        write_whole(path, made.pdf())
+        write_whole(path, made.pdf() if pdf is None else pdf)
     elif ending == ".json":
         write_whole(path, json.dumps(as_json(made.report), indent=1, ensure_ascii=False, allow_nan=False) + "\n")
     elif ending == ".xml":
