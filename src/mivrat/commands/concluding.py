@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 import json
-from contextlib import closing
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -49,7 +50,7 @@ def report(args: argparse.Namespace) -> int:
         check_ending(out)
         if out.is_dir():
             raise InputError("is a folder, a file is needed", where=out, mend="name a file in it")
-    with closing(_Held(path)):
+    with _held(path):
         run, others = _run_named(path, args.run)
         if others and args.run is None:
             say(f"mivrat: the report is of {run.model} on {run.image_set}, the latest run; --run names another: {in_a_row(others)}")  # fmt: skip
@@ -74,19 +75,12 @@ def report(args: argparse.Namespace) -> int:
     return STOPPED
 
 
-class _Held:
-    """A study held by its lock, brought up to this version, and let go."""
-
-    def __init__(self, path: Path) -> None:
-        self._lock = StudyLock(path)
-        try:
-            Study.open(path).close()
-        except BaseException:
-            self._lock.release()
-            raise
-
-    def close(self) -> None:
-        self._lock.release()
+@contextmanager
+def _held(path: Path) -> Iterator[None]:
+    """A study held by its lock, and brought up to this version."""
+    with StudyLock(path):
+        Study.open(path).close()
+        yield
 
 
 def _run_named(path: Path, wanted: str | None) -> tuple[RunInfo, list[str]]:
@@ -124,7 +118,7 @@ def verify(args: argparse.Namespace) -> int:
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
     if not args.model.is_file():
         raise InputError("there is no such model", where=args.model, mend="name an ONNX file or a table of predictions")
-    with closing(_Held(path)):
+    with _held(path):
         with Study.open(path, again=True) as study:
             classes = study.classes
         images = read_image_set(args.images, classes) if args.images else None

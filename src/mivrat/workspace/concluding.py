@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import Literal
 
 import numpy as np
 
@@ -23,7 +22,7 @@ from mivrat.core.concluding.of_study import (
     read_findings,
     read_snapshot,
 )
-from mivrat.core.concluding.requirements import parse_criterion
+from mivrat.core.concluding.requirements import parse_criterion, with_reference
 from mivrat.core.concluding.shares import refused
 from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.covered import CoverResult
@@ -40,7 +39,6 @@ from mivrat.workspace.workspace import Workspace
 MILLISECONDS = 150
 # So many pictures go with a finding at first.
 FIRST_PICTURES = 5
-Side = Literal["up", "down"]
 
 
 class Concluder:
@@ -298,7 +296,7 @@ class Concluder:
         lower_is_better = figure in ("log_loss", "brier", "ece")
         sign = "<=" if lower_is_better else ">="
         behind = value is not None and ((value > 0) == lower_is_better) and value != 0
-        text = f"difference({figure}, {_quoted(reference)}) {sign} 0"
+        text = with_reference(f"difference({figure}) {sign} 0", reference)
         title = f"{'Behind' if behind else 'Not behind'} {clipped(name, 40)} in {figure}"
         claim = Claim("difference" if behind else "criterion", text)
         self.add(Draft(title, "", claim))
@@ -410,11 +408,6 @@ class Concluder:
         self._soon.stop()
         self._soon_criteria.stop()
         self._workers.stop_all()
-
-
-def _quoted(text: str) -> str:
-    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
-    return f'"{escaped}"'
 
 
 def title_of(finding: Finding) -> str:

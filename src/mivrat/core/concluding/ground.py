@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.requirements import REFERENCE, reference_text
-from mivrat.core.figures.bootstrap import Intervals, bootstrap
+from mivrat.core.figures.bootstrap import Intervals
 from mivrat.core.figures.differences import shares_by_class
 from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.intervals import Proportion
@@ -23,7 +23,7 @@ from mivrat.core.heatmaps.maps import HeatmapMaker
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
-from mivrat.core.running.slow_figures import in_fixed_order
+from mivrat.core.running.slow_figures import SlowFigures, in_fixed_order, intervals_over
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
@@ -42,7 +42,8 @@ def reference_of(record: RunRecord) -> str:
 @dataclass
 class Ground:
     """A run, what was decided of its images, where heatmaps come from, where a model file with some content lies, and the run of
-    the model that a reference names on the same images; the last two None where there is none."""
+    the model that a reference names on the same images; the last two None where there is none. ``deep``: its slow figures, where they
+    have been worked out."""
 
     snapshot: Snapshot
     reviews: Reviews = field(default_factory=Reviews)
@@ -50,6 +51,7 @@ class Ground:
     model_at: Callable[[str], Path | None] = lambda content: None
     other: Callable[[str], Snapshot | None] = lambda reference: None
     stopped: Callable[[], bool] = lambda: False
+    deep: SlowFigures | None = None
 
     @property
     def classes(self) -> list[str]:
@@ -83,11 +85,11 @@ class Ground:
     @cached_property
     def intervals(self) -> Intervals | None:
         """The intervals of figures that are no shares."""
+        if self.deep is not None:
+            return self.deep.intervals
         judged = self.snapshot.judged
         use = in_fixed_order(judged, np.flatnonzero(judged.evaluated))
-        units = judged.units.of(use) if judged.units is not None else None
-        column = judged.units.column if judged.units is not None else ""
-        return bootstrap(judged.outcomes(use), judged.classes, units, column, stopped=self.stopped)
+        return intervals_over(judged, use, judged.outcomes(use), stopped=self.stopped)
 
     @cached_property
     def ranked(self) -> Figures:

@@ -120,7 +120,14 @@ class Verified:
     criteria: tuple[tuple[Outcome, Criterion], ...] = ()
     findings: tuple[tuple[Finding, Checked], ...] = ()
     evaluated: int = 0
-    failing: tuple[str, ...] = ()
+
+    @property
+    def failing(self) -> tuple[str, ...]:
+        """The criteria that are missed and the findings that block and are not gone."""
+        return (
+            *(one.outcome.text for _, one in self.criteria if one.outcome.verdict == "missed"),
+            *(one.title for one, checked in self.findings if one.weight == "blocks" and checked.state != "gone"),
+        )
 
 
 def verify(asked: Asked, snapshot: Snapshot, stop: StopSignal) -> Iterator[tuple[str, Progress] | Verified]:
@@ -140,11 +147,7 @@ def verify(asked: Asked, snapshot: Snapshot, stop: StopSignal) -> Iterator[tuple
                 yield one.title, news
         if stop.stopped or len(findings) <= done:
             return
-    failing = (
-        *(one.outcome.text for one in now if one.outcome.verdict == "missed"),
-        *(one.title for one, checked in findings if one.weight == "blocks" and checked.state != "gone"),
-    )
-    yield Verified(snapshot.record, asked, criteria, tuple(findings), snapshot.counts.evaluated, failing)
+    yield Verified(snapshot.record, asked, criteria, tuple(findings), snapshot.counts.evaluated)
 
 
 def as_json(found: Verified) -> dict[str, Any]:

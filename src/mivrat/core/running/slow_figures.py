@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.bootstrap import Intervals, bootstrap
 from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_calibration, ece_if_calibrated
+from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.ranked import OneVersusRest
 from mivrat.core.figures.selective import Selective, selective
 from mivrat.core.figures.temperature import Temperature, scale
@@ -46,6 +47,20 @@ def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integ
     return use[np.lexsort(keys)]
 
 
+def intervals_over(
+    judged: Judged,
+    use: NDArray[np.integer],
+    found: Outcomes,
+    seed: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Intervals | None:
+    """The intervals of figures that are no shares over the images at ``use``, in a fixed order, whose outcomes are ``found``; None where
+    it was stopped."""
+    units = judged.units.of(use) if judged.units is not None else None
+    column = judged.units.column if judged.units is not None else ""
+    return bootstrap(found, judged.classes, units, column, seed=seed, stopped=stopped)
+
+
 def slow_figures(
     judged: Judged,
     among: NDArray[np.bool_] | None = None,
@@ -74,8 +89,7 @@ def slow_figures(
     if stopped():
         return None
     units = judged.units.of(use) if judged.units is not None else None
-    column = judged.units.column if judged.units is not None else ""
-    intervals = bootstrap(found, judged.classes, units, column, seed=seed, stopped=stopped)
+    intervals = intervals_over(judged, use, found, seed, stopped)
     if stopped():
         return None
     adaptive = adaptive_calibration(confidence, sure_right)

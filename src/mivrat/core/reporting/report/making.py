@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 
@@ -83,6 +83,7 @@ def make_report(
     record, judged = snapshot.record, snapshot.judged
     yield Making("figures")
     deep = slow_figures(judged, stopped=stopped)
+    ground = replace(ground, deep=deep)
     with Study.open(path, again=True) as study:
         model_id = record.info.model_id
         texts, claim = load_criteria(study, model_id), load_claim(study, model_id)
@@ -132,6 +133,7 @@ def make_report(
 def write_report(made: Made, path: Path, pdf: bytes | None = None) -> Written:
     """Write one file of a report, of the kind that its name ends with: HTML, PDF (laid out already, or now), JSON, JUnit XML or Markdown.
     InputError where it ends otherwise or cannot be written."""
+    check_ending(path)
     ending = path.suffix.lower()
     if ending == ".html":
         write_whole(path, made.html())
@@ -141,10 +143,8 @@ def write_report(made: Made, path: Path, pdf: bytes | None = None) -> Written:
         write_whole(path, json.dumps(as_json(made.report), indent=1, ensure_ascii=False, allow_nan=False) + "\n")
     elif ending == ".xml":
         write_whole(path, as_junit(made.report.title, made.cases()))
-    elif ending == ".md":
-        write_whole(path, as_card(made.report))
     else:
-        raise InputError(f"ends with {path.suffix or 'nothing'!r}", where=path, mend=f"name a file that ends with one of {', '.join(ENDINGS)}")  # fmt: skip
+        write_whole(path, as_card(made.report))
     return Written(1, path)
 
 
