@@ -41,7 +41,8 @@ class ScoredBatch:
     """Answers for some images: their indices, raw score rows for the readable ones, and the unreadable ones' reasons.
 
     ``stamps`` tells what each file was when it was read; ``copies`` are images whose content was scored before;
-    ``unfit`` are those that could be read, but not given to the model, with the reason.
+    ``unfit`` are those that could be read, but not given to the model, or were refused by it, with the reason; ``unanswered``
+    those that got no answer, and may get one another time. ``besides`` is what there is to say of the way there.
     """
 
     scored: NDArray[np.int64]
@@ -50,6 +51,8 @@ class ScoredBatch:
     stamps: dict[int, Stamp] = field(default_factory=dict)
     copies: dict[int, bytes] = field(default_factory=dict)
     unfit: dict[int, str] = field(default_factory=dict)
+    unanswered: dict[int, str] = field(default_factory=dict)
+    besides: str = ""
 
     @property
     def images(self) -> int:

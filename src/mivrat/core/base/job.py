@@ -69,12 +69,14 @@ def current_stop() -> StopSignal:
 
 @dataclass(frozen=True)
 class Progress:
-    """How far a job is; ``seconds_left`` is None until there is a rate to tell it from."""
+    """How far a job is; ``seconds_left`` is None until there is a rate to tell it from; ``besides``: what else there is to say,
+    such as that some requests had to be repeated."""
 
     done: int
     total: int
     per_second: float
     seconds_left: float | None
+    besides: str = ""
 
     def sentence(self) -> str:
         text = f"{self.done} of {self.total}"
@@ -84,6 +86,8 @@ class Progress:
             )
         if self.seconds_left is not None and self.done < self.total:
             text += f" · {duration(self.seconds_left)} left"
+        if self.besides:
+            text += f" · {self.besides}"
         return text
 
 
@@ -114,7 +118,7 @@ class Meter:
         self._began_with = done
         self._began = time.monotonic()
 
-    def at(self, done: int) -> Progress:
+    def at(self, done: int, besides: str = "") -> Progress:
         elapsed, new = time.monotonic() - self._began, done - self._began_with
         rate = new / elapsed if new and elapsed > 0 else 0.0
-        return Progress(done, self.total, rate, (self.total - done) / rate if rate else None)
+        return Progress(done, self.total, rate, (self.total - done) / rate if rate else None, besides)

@@ -8,10 +8,11 @@ from pathlib import Path
 from mivrat.core.models.model import Model, ModelKind
 from mivrat.core.models.onnx_model import ONNX
 from mivrat.core.models.prediction_table import TABLE
+from mivrat.core.models.service.model import SERVICE
 from mivrat.core.pictures.recipe import Recipe
 
 # By the name they go by in studies. A kind is one module and one entry here.
-KINDS: dict[str, ModelKind] = {kind.name: kind for kind in (ONNX, TABLE)}
+KINDS: dict[str, ModelKind] = {kind.name: kind for kind in (ONNX, TABLE, SERVICE)}
 
 
 def load_model(path: Path, classes: Sequence[str], recipe: Recipe | None = None, threads: int = 0) -> Model:

@@ -30,11 +30,13 @@ class Capabilities:
 
     ``scores``: answer for any prepared image, as often as asked; one that cannot has its answers looked up for the images it
     lists. ``gradients``: tell how its answer depends on each layer. ``features``: tell what its last layer makes of an image.
+    ``asked``: its answers come from elsewhere, request by request: that takes agreement, and what failed may succeed later.
     """
 
     scores: bool
     gradients: bool
     features: bool
+    asked: bool = False
 
 
 class Model(Protocol):

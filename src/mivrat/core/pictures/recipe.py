@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import read_text
 from mivrat.core.base.text import minus
+from mivrat.core.base.toml import toml_value
 
 FORMAT = "mivrat-recipe/1"
 MOST_SIDE = 16384
@@ -183,21 +184,12 @@ def recipe_to_toml(recipe: Recipe) -> str:
         if isinstance(value, dict):
             tables[key] = value
         elif value is not None:
-            lines.append(f"{key} = {_toml(value)}")
+            lines.append(f"{key} = {toml_value(value)}")
     for name, table in tables.items():
-        lines += ["", f"[{name}]"] + [f"{key} = {_toml(value)}" for key, value in table.items() if value is not None]
+        lines += ["", f"[{name}]"] + [
+            f"{key} = {toml_value(value)}" for key, value in table.items() if value is not None
+        ]
     return "\n".join(lines) + "\n"
-
-
-def _toml(value: Any) -> str:
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, str):
-        escaped = value.replace("\\", "\\\\").replace('"', '\\"')
-        return '"' + "".join(c if c >= " " and c != "\x7f" else f"\\u{ord(c):04x}" for c in escaped) + '"'
-    if isinstance(value, list | tuple):
-        return "[" + ", ".join(_toml(v) for v in value) + "]"
-    return repr(value)
 
 
 def guess_recipe(shape: tuple[int | None, ...], dtype: str, input_name: str = "") -> Recipe:

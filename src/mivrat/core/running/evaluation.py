@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from typing import cast
 
 import numpy as np
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, dtype_of, told_by_of
+from mivrat.core.answers.asking import Remote, ask_images
 from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.answers.scoring import ScoredBatch, score_images
 from mivrat.core.base.errors import InputError
@@ -22,6 +24,10 @@ from mivrat.core.study.image_sets import add_image_set, forget_images, load_stam
 from mivrat.core.study.kept_answers import contents_answered, copy_answer, save_batch, save_looked_up
 from mivrat.core.study.models import add_model
 from mivrat.core.study.runs import add_run, load_run
+from mivrat.core.study.settings import load_setting, save_setting
+
+# The version that gave a service's answers, where only its answers tell it.
+_VERSION = "version of model {}"
 
 
 class Evaluation:
@@ -39,6 +45,9 @@ class Evaluation:
         self.answers = Answers(
             len(image_set.items), model.columns, settled, model.class_count, told_by, dtype_of(model.kind)
         )
+        self.remote = cast(Remote, model) if model.kind.can.asked else None
+        self.unanswered: dict[int, str] = {}
+        self._failed_before: set[int] = set()
         self._model_id = 0
         self._position_of: dict[bytes, int] = {}
         self._elsewhere: set[bytes] = set()
@@ -59,14 +68,22 @@ class Evaluation:
             answered = self.answers.state != PENDING
             stamps = load_stamps(study, record.info.set_id)
             self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
-            self._elsewhere = contents_answered(study, self._model_id) - self._position_of.keys()
+            self._elsewhere = contents_answered(study, self._model_id, failed=self.remote is None) - set(
+                self._position_of
+            )
+            if self.remote is not None and (version := load_setting(study, _VERSION.format(self._model_id))):
+                self.remote.expect_version(version)
         self.judging = Judging(self.answers, [item.label for item in image_set.items], units_in(image_set))
 
     def _try_again(self, study: Study, set_id: int) -> None:
-        """Take what could not be read for pending: a file that was not there, or that has changed since."""
+        """Take what could not be read for pending: a file that was not there, or that has changed since; and what a service has
+        refused, which another time it may not."""
         stamps, answers, again = load_stamps(study, set_id), self.answers, []
         for i in np.flatnonzero((answers.state == UNREADABLE) | (answers.state == FAILED)).tolist():
             stamp = stamps.get(i)
+            if answers.state[i] == FAILED and self.remote is not None:
+                self._failed_before.add(i)
+                continue
             if stamp is not None and stamp.size >= 0:
                 try:
                     about = os.stat(self.image_set.file(i))
@@ -79,9 +96,10 @@ class Evaluation:
             again.append(i)
         forget_images(study, set_id, again)
         for i in again:
+            answers.contents.pop(i, None)
+        for i in (*again, *self._failed_before):
             answers.state[i] = PENDING
             answers.reasons.pop(i, None)
-            answers.contents.pop(i, None)
         self.tried_again = len(again)
 
     def run(
@@ -104,22 +122,48 @@ class Evaluation:
             self._look_up()
             yield meter.at(listed)
             return
-        files = self.image_set.files()
-        batches = score_images(
-            files, todo.tolist(), self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
-        )
-        for batch in batches:
+        for batch in self._batches(todo.tolist(), batch_size, threads, stop):
             if batch.unreadable and not self.image_set.root.is_dir():
                 raise InputError(
                     "the folder of images is gone; what was scored before is kept",
                     where=self.image_set.root,
                     mend="bring it back, or relocate the image set under Prepare, and go on",
                 )
-            self._take(batch)
+            if batch.images:
+                self._take(batch)
+            self.unanswered |= batch.unanswered
             done += batch.images
-            yield meter.at(done)
+            yield meter.at(done, batch.besides)
+        if self.unanswered and not (stop and stop.stopped):
+            number, last = len(self.unanswered), list(self.unanswered.values())[-1]
+            raise InputError(
+                f"{number} image{'s' if number > 1 else ''} got no answer ({last}); all others are kept",
+                where=self.model.path,
+                mend="go on to ask for these again",
+            )
         if not len(self.answers.pending) and self.answers.told_by == "guess" and self.answers.seen.doubtful:
             raise doubtful_scores(self.model.path, self.answers.seen.furthest)
+
+    def _batches(
+        self, todo: list[int], batch_size: int, threads: int, stop: StopSignal | None
+    ) -> Iterator[ScoredBatch]:
+        """The answers for some images, as they come."""
+        files = self.image_set.files()
+        if self.remote is None:
+            yield from score_images(
+                files, todo, self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
+            )
+            return
+        if todo:
+            self.remote.may_send(len(todo))
+        # What failed before comes last, so that it cannot keep the others from their turn again and again.
+        todo = sorted(todo, key=lambda i: i in self._failed_before)
+        told = self.remote.version
+        for batch in ask_images(files, todo, self.remote, threads=threads, stop=stop, known=self._knows):
+            if self.study is not None and self.remote.version != told:
+                told = self.remote.version
+                save_setting(self.study, _VERSION.format(self._model_id), told)
+            yield batch
 
     def _look_up(self) -> None:
         """Take listed answers over, all at once: nothing has to be worked out for them."""

@@ -83,9 +83,10 @@ def save_looked_up(study: Study, model_id: int, image_set: ImageSet, answers: An
 
 
 @reading
-def contents_answered(study: Study, model_id: int) -> set[bytes]:
-    """The content hashes a model has answered for, on whatever set."""
-    return {key for (key,) in study.db.execute("SELECT content FROM answer WHERE model_id = ?", (model_id,))}
+def contents_answered(study: Study, model_id: int, *, failed: bool = True) -> set[bytes]:
+    """The content hashes a model has answered for, on whatever set; ``failed``: or was to answer for, in vain."""
+    query = "SELECT content FROM answer WHERE model_id = ? AND (state <> ? OR ?)"
+    return {key for (key,) in study.db.execute(query, (model_id, FAILED, failed))}
 
 
 @reading

@@ -1,0 +1,377 @@
+"""A prediction service as a model: it answers for any image, one request after the other, and knows nothing of layers."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from concurrent.futures import Future
+from concurrent.futures import wait as wait_for
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped, current_stop
+from mivrat.core.models.model import Capabilities, ModelKind
+from mivrat.core.models.scores import Kind
+from mivrat.core.models.service import open_inference
+from mivrat.core.models.service.agreement import NotAgreed, is_agreed, question
+from mivrat.core.models.service.client import BadAnswer, NoAnswer, Refused, ServiceClient, Tally
+from mivrat.core.models.service.described import Described
+from mivrat.core.models.service.description import ENDING, Description, read_description
+from mivrat.core.models.service.keys import find_key
+from mivrat.core.models.service.open_inference import DATATYPES, OpenInference, Port, Told, ask_about
+from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
+from mivrat.core.pictures.decode import PictureFile, decode_picture
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.pictures.prepare import prepare_picture
+from mivrat.core.pictures.recipe import Recipe, Scores, guess_recipe
+
+Form = Literal["jpeg", "png", "original", "tensor"]
+WORDS: dict[Form, str] = {
+    "jpeg": "as JPEG pictures",
+    "png": "as PNG pictures",
+    "original": "as the picture files are, with all that stands in them",
+    "tensor": "as the numbers that the recipe makes of them",
+}
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What came of asking for some images: their rows (images x columns, float32), or why there are none; ``again`` tells that
+    another time they may be answered, ``of_image`` that the next image may be."""
+
+    rows: NDArray[np.float32] | None
+    problem: str = ""
+    again: bool = False
+    of_image: bool = False
+
+
+class ServiceModel:
+    """A service, met once: what it tells of itself is known, and no image has been sent.
+
+    Raises InputError where it does not answer, or its answers cannot be for these classes; NotAgreed where a key would have to go
+    to a host that nobody has agreed to.
+    """
+
+    def __init__(
+        self, path: Path, classes: Sequence[str], recipe: Recipe | None = None, description: Description | None = None
+    ) -> None:
+        self.path = path
+        self.description = description = description or read_description(path)
+        self.name = description.name
+        self.remarks: list[str] = []
+        if description.key is not None and not is_agreed(description.host):
+            raise NotAgreed(description, question(description, "once its key has been tried", None))
+        self.client = ServiceClient(description, find_key(description))
+        self.told = ask_about(self.client) if description.send == "open-inference" else Told("", "")
+        self._version = self.told.version
+        port = self._image_port(recipe)
+        self.form: Form = self._form(port)
+        self.recipe_is_guess = recipe is None and self.form == "tensor"
+        self.recipe = self._recipe(port, recipe)
+        if self.recipe.scores.kind == "auto":  # what the description says of the scores
+            self.recipe = self.recipe.model_copy(update={"scores": Scores(kind=description.response.kind)})
+        self.columns = self._columns(len(classes))
+        self._classes = len(classes) or (2 if self.columns == 1 else self.columns)
+        self._image = port.name if port is not None else self.recipe.tensor.input or "input"
+        output = self.recipe.tensor.output or (self.told.outputs[0].name if len(self.told.outputs) == 1 else "")
+        self.speaks: OpenInference | Described = (
+            OpenInference(description, self.told, self._image, output, self.columns)
+            if description.send == "open-inference"
+            else Described(description, classes, self.columns)
+        )
+
+    def _image_port(self, recipe: Recipe | None) -> Port | None:
+        """The input that the images go into, where the server tells of any."""
+        ports, wanted = self.told.inputs, recipe.tensor.input if recipe else ""
+        if not ports:
+            return None
+        listed = "; ".join(port.describe() for port in ports)
+        found = [port for port in ports if port.name == wanted] if wanted else list(ports)
+        if len(found) != 1 or len(ports) > 1:
+            raise InputError(
+                f"has the inputs {listed}; one that takes images is needed"
+                if len(ports) > 1 or not wanted
+                else f"has no input '{wanted}'; its inputs: {listed}",
+                where=self.description.url,
+                mend="name a model that takes images only, or correct tensor.input in the recipe",
+            )
+        if found[0].datatype not in DATATYPES:
+            raise InputError(
+                f"takes {found[0].describe()}; Mivrat sends {', '.join(DATATYPES)}",
+                where=self.description.url,
+                mend="serve the model with one of these input types",
+            )
+        return found[0]
+
+    def _form(self, port: Port | None) -> Form:
+        said = self.description.encoding
+        if self.description.send != "open-inference":
+            return said or "jpeg"
+        takes_pictures = port is not None and port.datatype == "BYTES"
+        if port is not None and said is not None and takes_pictures == (said == "tensor"):
+            raise InputError(
+                f"takes {port.describe()}, the description says encoding = '{said}'",
+                where=self.path,
+                mend="correct the encoding in the service description, or leave it out",
+            )
+        return said or ("png" if takes_pictures else "tensor")
+
+    def _recipe(self, port: Port | None, given: Recipe | None) -> Recipe:
+        if self.form != "tensor":
+            made, changed = picture_recipe(given)
+            if changed:
+                self.remarks.append(
+                    "pictures are sent encoded: of the recipe only picture, resize, crop and scores count"
+                )
+            return made
+        if given is None:
+            shape = port.shape if port is not None and len(port.shape) == 4 else (None, 3, None, None)
+            dtype = DATATYPES[port.datatype] if port is not None else "float32"
+            if port is None:
+                self.remarks.append("the server tells nothing of its inputs: the recipe has to fit")
+            made = guess_recipe(shape, dtype)
+            self.remarks.append(
+                f"no recipe given; guessed: {made.summary()}, {made.tensor.order}, shorter side resized and centre cropped"
+            )
+            return made
+        if port is not None and given.tensor.dtype != DATATYPES[port.datatype]:
+            raise InputError(
+                f"the service takes {DATATYPES[port.datatype]}, the recipe makes {given.tensor.dtype}",
+                where=self.description.url,
+                mend=f'set tensor.dtype = "{DATATYPES[port.datatype]}" in the recipe',
+            )
+        return given
+
+    def _columns(self, classes: int) -> int:
+        """How many numbers an answer holds: one for each class, or one for two of them, where the server tells so."""
+        wanted = self.recipe.tensor.output
+        ports = [one for one in self.told.outputs if not wanted or one.name == wanted]
+        if wanted and self.told.outputs and not ports:
+            raise InputError(
+                f"has no output '{wanted}'; its outputs: {'; '.join(one.describe() for one in self.told.outputs)}",
+                where=self.description.url,
+                mend="correct tensor.output in the recipe",
+            )
+        told = {n for one in ports for n in [_width(one)] if n is not None}
+        if classes == 2 and told == {1}:
+            return 1
+        if told and classes and classes not in told:
+            raise InputError(
+                f"the service's outputs are {'; '.join(one.describe() for one in ports)}, the class list names {classes} classes",
+                where=self.description.url,
+                mend="use the class list this model was trained with",
+            )
+        if not classes and len(told) != 1:
+            raise InputError(
+                "does not tell how many classes it has",
+                where=self.description.url,
+                mend="name the class list (--classes)",
+            )
+        return classes or told.pop()
+
+    @property
+    def kind(self) -> ModelKind:
+        return SERVICE
+
+    @cached_property
+    def content(self) -> str:
+        """The hash of its address, its name and version as told, and of how it is asked: a JPEG is not the tensor it came from."""
+        one = self.description
+        root = one.parts()[0] if one.send == "open-inference" else one.url
+        how: list[object] = [one.send, self.form]
+        if one.send != "open-inference":
+            how += [one.image, one.request.fields, one.response.model_dump()]
+        told = json.dumps(["service", root, self.told.name, self.told.version, *how], sort_keys=True)
+        return hashlib.sha256(told.encode()).hexdigest()
+
+    @property
+    def settled(self) -> Kind | None:
+        said = self.recipe.scores.kind
+        return None if said == "auto" else said
+
+    @property
+    def class_count(self) -> int:
+        return self._classes
+
+    @property
+    def version(self) -> str:
+        """The version that answers, as far as the server tells it; empty otherwise."""
+        return self._version
+
+    @property
+    def tally(self) -> Tally:
+        return self.client.tally
+
+    def expect_version(self, version: str) -> None:
+        """The version that gave the answers that are kept already: another one is refused."""
+        self._version = self._version or version
+
+    def misfit(self, shape: tuple[int, ...]) -> str:
+        """Why a prepared image of this shape cannot go in, as far as the server tells its input; empty where it can."""
+        told = self.told.inputs[0].shape if self.form == "tensor" and self.told.inputs else ()
+        if len(told) != 4 or all(want in (None, n) for want, n in zip(told[1:], shape, strict=True)):
+            return ""
+        shown = " × ".join("any" if n is None else str(n) for n in told[1:])
+        return f"is {' × '.join(map(str, shape))} once prepared; the service takes {shown}"
+
+    def may_send(self, images: int, requests: int | None = None) -> None:
+        """Raises NotAgreed, asking in full, where nobody has agreed to sending so many images to this host."""
+        if not is_agreed(self.description.host):
+            raise NotAgreed(self.description, question(self.description, WORDS[self.form], images, requests))
+
+    def payload(self, file: PictureFile) -> Payload:
+        """What goes out for a picture file. Raises UnreadablePicture where it is none: then nothing goes out."""
+        if self.form == "original":
+            decode_picture(file, self.recipe.picture.mode)
+            return file.data
+        return self.payload_of(prepare_picture(file, self.recipe))
+
+    def payload_of(self, tensor: NDArray[Any]) -> Payload:
+        """What goes out for a prepared image; one that was altered goes as PNG where otherwise the file itself does."""
+        return tensor if self.form == "tensor" else encoded(tensor, "jpeg" if self.form == "jpeg" else "png")
+
+    @property
+    def at_once(self) -> int:
+        """Requests at once."""
+        return self.description.limits.at_once
+
+    @property
+    def per_request(self) -> int:
+        """Images in one request."""
+        return self.description.limits.per_request if self.description.send == "open-inference" else 1
+
+    def ask(self, images: Sequence[Payload]) -> Future[Asked]:
+        """Ask for the answers to at most ``per_request`` images of one size. What the future gives tells of what failed; it raises InputError
+        where the service may not be asked at all any more, and cancelling it calls the request off."""
+        self.may_send(len(images))
+        content, headers = self.speaks.request(images)
+        found: Future[Asked] = Future()
+        sent = self.client.post(self.speaks.url, content, headers, lambda answer: self.speaks.rows(answer, len(images)))
+        sent.add_done_callback(lambda done: self._settle(done, found))
+        found.add_done_callback(lambda done: sent.cancel() if done.cancelled() else None)
+        return found
+
+    def _settle(self, sent: Future[tuple[NDArray[np.float32], str]], found: Future[Asked]) -> None:
+        if sent.cancelled() or not found.set_running_or_notify_cancel():
+            return
+        try:
+            rows, version = sent.result()
+            self._refuse_other_version(version)
+            found.set_result(Asked(rows))
+        except Refused as error:
+            found.set_result(Asked(None, f"the service refused it: {error}", of_image=error.of_image))
+        except BadAnswer as error:
+            found.set_result(Asked(None, f"the service gave {error}"))
+        except NoAnswer as error:
+            found.set_result(Asked(None, str(error), again=True))
+        except BaseException as error:
+            found.set_exception(error)
+
+    def _refuse_other_version(self, version: str) -> None:
+        if not version:
+            return
+        self._version = self._version or version
+        if version != self._version:
+            raise InputError(
+                f"now answers as version {version!r}; until then it was version {self._version!r}",
+                where=self.description.url,
+                mend="what was answered is kept; begin a run of its own with the version there is now",
+            )
+
+    def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
+        """Raw scores (images x columns) for prepared images. Raises InputError where one of them is not answered."""
+        size = self.per_request
+        stop, asked = current_stop(), list[Future[Asked]]()
+        self.may_send(len(batch), -(-len(batch) // size))
+
+        def call_off() -> None:
+            for one in asked:
+                one.cancel()
+
+        with stop.calling(call_off):
+            for first in range(0, len(batch), size):
+                asked.append(self.ask([self.payload_of(one) for one in batch[first : first + size]]))
+            if stop.stopped:
+                call_off()
+            wait_for(asked)
+        if stop.stopped:
+            raise Stopped
+        found = []
+        for one in asked:
+            answer = one.result()
+            if answer.rows is None:
+                raise InputError(
+                    answer.problem, where=self.description.url, mend="see what it says of the service under Check"
+                )
+            found.append(answer.rows)
+        return np.concatenate(found) if found else np.zeros((0, self.columns), np.float32)
+
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+        """It scores, and lists nothing."""
+        raise NotImplementedError
+
+    def try_one(self, file: PictureFile) -> Trial:
+        """Ask for one picture file, and tell what was sent and what came, with the key blanked."""
+        return _tried(self, file)
+
+    def is_ready(self) -> bool | None:
+        """Whether it says that it is ready; None where it does not say."""
+        return open_inference.is_ready(self.client) if self.description.send == "open-inference" else None
+
+
+def _width(port: Port) -> int | None:
+    """How many scores an output gives for each image; None where it does not say."""
+    long = [n for n in port.shape[1:] if n != 1]
+    return 1 if not long and len(port.shape) > 1 else long[0] if len(long) == 1 else None
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One image tried: the request and the answer as they may be shown, the row of scores, or why there is none."""
+
+    request: str
+    answer: str
+    row: NDArray[np.float32] | None
+    problem: str
+
+
+def _tried(model: ServiceModel, file: PictureFile) -> Trial:
+    model.may_send(1)
+    content, headers = model.speaks.request([model.payload(file)])
+    description = model.description
+    shown = [f"POST {model.speaks.url}"]
+    if description.key is not None:
+        shown.append(f"{description.key.header}: {f'{description.key.scheme} '.lstrip()}•••")
+    shown += [f"{name}: {value}" for name, value in {**description.request.headers, **headers}.items()]
+    request = "\n".join([*shown, "", model.client.shown(content)])
+    came: list[str] = []
+
+    def read(answer: Any) -> NDArray[np.float32]:
+        came.append(model.client.shown(answer.body))
+        return model.speaks.rows(answer, 1)[0]
+
+    try:
+        row = model.client.post(model.speaks.url, content, headers, read).result()
+        return Trial(request, came[-1], row[0], "")
+    except (Refused, BadAnswer, NoAnswer) as error:
+        return Trial(request, came[-1] if came else "", None, str(error))
+
+
+def _load(path: Path, classes: Sequence[str], recipe: Recipe | None, _threads: int) -> ServiceModel:
+    return ServiceModel(path, classes, recipe)
+
+
+SERVICE = ModelKind(
+    "service",
+    "a prediction service",
+    frozenset({ENDING}),
+    Capabilities(True, False, False, asked=True),
+    _load,
+)
