@@ -14,7 +14,7 @@ from typing import Any, NoReturn
 
 from mivrat import __version__
 from mivrat.commands.telling import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.log import begin_logging, log_path, log_uncaught
 from mivrat.core.base.text import printable
@@ -55,6 +55,16 @@ def _share(text: str) -> float:
     return value
 
 
+def _seconds(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = -1.0
+    if not 0 <= value <= 3600:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of seconds")
+    return value
+
+
 def _costs(text: str) -> tuple[float, float]:
     try:
         alarm, miss = (float(part) for part in text.split(","))
@@ -75,15 +85,43 @@ def _names(text: str) -> list[str]:
     return names
 
 
+def _model_place(text: str) -> Path:
+    if not text.startswith(("https://", "http://")):
+        return Path(text)
+    from mivrat.commands.loading import model_place
+
+    try:
+        return model_place(text)
+    except InputError as error:
+        raise argparse.ArgumentTypeError(error.line()) from None
+
+
+MODEL = "M.onnx|TABLE|SERVICE"
+
+
+def _agreeing() -> _Parser:
+    """The option of all commands that may ask a service."""
+    agreeing = _Parser(add_help=False)
+    agreeing.add_argument(
+        "--agree",
+        action="append",
+        default=[],
+        metavar="HOST:PORT",
+        help="images may be sent to this prediction service, now and later",
+    )
+    return agreeing
+
+
 def _run_options() -> _Parser:
     """What a run is made of: options that evaluate and check share."""
-    run = _Parser(add_help=False)
+    run = _Parser(add_help=False, parents=[_agreeing()])
     run.add_argument(
         "--model",
-        type=Path,
+        type=_model_place,
         required=True,
-        metavar="M.onnx|TABLE",
-        help="an ONNX file, or a table of predictions made elsewhere",
+        metavar=MODEL,
+        help="an ONNX file, a table of predictions made elsewhere, or a prediction service: its address "
+        "(https://host/v2/models/NAME) or its description (service.toml)",
     )
     run.add_argument(
         "--images",
@@ -156,13 +194,15 @@ def _parser() -> argparse.ArgumentParser:
     )
 
     comparing = commands.add_parser(
-        "compare", help="hold one run against another: the same images under two models, or one model on two sets"
+        "compare",
+        parents=[_agreeing()],
+        help="hold one run against another: the same images under two models, or one model on two sets",
     )
     comparing.add_argument(
         "--a",
         required=True,
         metavar="RUN",
-        help="a model (net.onnx, or net.onnx,recipe.toml) or a table of predictions",
+        help="a model (net.onnx, or net.onnx,recipe.toml), a table of predictions, or a service (its address or service.toml)",
     )
     comparing.add_argument(
         "--b",
@@ -223,10 +263,12 @@ def _parser() -> argparse.ArgumentParser:
         "--run", metavar="NAME", help="a model, an image set, or 'MODEL on SET'; without it the latest run"
     )
     verifying = commands.add_parser(
-        "verify", help="hold the next model, or other images, to the criteria and findings of a study"
+        "verify",
+        parents=[_agreeing()],
+        help="hold the next model, or other images, to the criteria and findings of a study",
     )
     verifying.add_argument("study", type=Path, metavar="STUDY.mivrat")
-    verifying.add_argument("--model", type=Path, required=True, metavar="M.onnx|TABLE")
+    verifying.add_argument("--model", type=_model_place, required=True, metavar=MODEL)
     verifying.add_argument(
         "--recipe",
         type=Path,
@@ -241,12 +283,14 @@ def _parser() -> argparse.ArgumentParser:
     verifying.add_argument("--out", type=Path, required=True, metavar="DIR")
 
     listing = commands.add_parser("layers", help="list the layers a heatmap can be taken from")
-    listing.add_argument("model", type=Path, metavar="M.onnx")
+    listing.add_argument("model", type=_model_place, metavar="M.onnx")
     listing.add_argument("--recipe", type=Path, metavar="R.toml")
     listing.add_argument("--json", action="store_true")
 
-    mapping = commands.add_parser("heatmap", help="write heatmaps of single images")
-    mapping.add_argument("--model", type=Path, required=True, metavar="M.onnx")
+    mapping = commands.add_parser("heatmap", parents=[_agreeing()], help="write heatmaps of single images")
+    mapping.add_argument(
+        "--model", type=_model_place, required=True, metavar="M.onnx|SERVICE", help="of a service: occlusion and masks"
+    )
     mapping.add_argument("--recipe", type=Path, metavar="R.toml")
     mapping.add_argument("--image", type=Path, required=True, nargs="+", action="extend", metavar="FILE")
     mapping.add_argument("--classes", type=Path, metavar="FILE")
@@ -278,8 +322,10 @@ def _parser() -> argparse.ArgumentParser:
         help="write <stem>-board.png or .svg too: layers (without --layer, one of each stage) by targets",
     )
     mapping.add_argument("--out", type=Path, required=True, metavar="DIR")
-    covering = commands.add_parser("cover", help="hide a region of many images, score again, and test what changed")
-    covering.add_argument("--model", type=Path, required=True, metavar="M.onnx")
+    covering = commands.add_parser(
+        "cover", parents=[_agreeing()], help="hide a region of many images, score again, and test what changed"
+    )
+    covering.add_argument("--model", type=_model_place, required=True, metavar="M.onnx|SERVICE")
     covering.add_argument("--images", type=Path, required=True, metavar="DIR|TABLE")
     covering.add_argument("--classes", type=Path, required=True, metavar="FILE")
     covering.add_argument("--recipe", type=Path, metavar="R.toml")
@@ -305,6 +351,37 @@ def _parser() -> argparse.ArgumentParser:
     covering.add_argument("--hide", default="blur", choices=("blur", "mean", "patch"))
     covering.add_argument("--seed", type=_whole(0), default=0, metavar="N")
     covering.add_argument("--out", type=Path, required=True, metavar="DIR")
+    serving = commands.add_parser(
+        "serve",
+        help="put a model file behind the Open Inference Protocol: a stand-in to try out how services are asked",
+    )
+    serving.add_argument("--model", type=Path, required=True, metavar="M.onnx")
+    serving.add_argument("--name", metavar="NAME", help="what the model is called; without it, what its file is")
+    serving.add_argument("--port", type=_whole(0), default=8740, metavar="PORT", help="0: one that is free")
+    serving.add_argument(
+        "--host", default="127.0.0.1", metavar="ADDRESS", help="who may ask; without it this machine alone"
+    )
+    serving.add_argument(
+        "--recipe", type=Path, metavar="R.toml", help="how pictures are prepared that are sent encoded"
+    )
+    serving.add_argument("--classes", type=Path, metavar="FILE", help="for answers that name the classes")
+    serving.add_argument("--pictures", action="store_true", help="take encoded pictures in place of tensors")
+    serving.add_argument("--no-metadata", action="store_true", help="tell nothing of inputs and outputs")
+    serving.add_argument("--no-binary", action="store_true", help="take tensors as JSON only")
+    serving.add_argument("--version", default="1", metavar="VERSION", help="the version the model is told to be")
+    serving.add_argument(
+        "--new-version-after", type=_whole(1), default=0, metavar="N", help="answer as another version from then on"
+    )
+    serving.add_argument("--delay", type=_seconds, default=0.0, metavar="SECONDS", help="wait before each answer")
+    serving.add_argument(
+        "--trouble",
+        action="append",
+        default=[],
+        metavar="KIND:N",
+        help="go wrong on purpose: busy:10 for every tenth request, busy:0.02 for two in a hundred; kinds: busy, limit, gateway, "
+        "cut, hang, refuse, shape, nan, json, endless, slow; may be repeated",
+    )
+    serving.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for trouble at random")
     return parser
 
 
@@ -345,6 +422,11 @@ def _window(command: str | None, study: Path | None) -> int:
 def run_command(arguments: Sequence[str]) -> int:
     """Run one command and return its exit code; InputError goes through."""
     args = _parser().parse_args(arguments)
+    if getattr(args, "agree", None):
+        from mivrat.core.models.service.agreement import agree, host_of
+
+        for host in args.agree:
+            agree(host_of(host))
     # What a command takes is loaded when it is asked for: the others answer without.
     if args.command in ("evaluate", "check"):
         from mivrat.commands import evaluating
@@ -358,6 +440,10 @@ def run_command(arguments: Sequence[str]) -> int:
         from mivrat.commands import concluding
 
         return {"report": concluding.report, "verify": concluding.verify}[args.command](args)
+    if args.command == "serve":
+        from mivrat.commands import serving
+
+        return serving.serve(args)
     if args.command in ("layers", "heatmap", "cover"):
         from mivrat.commands import explaining
 
@@ -367,10 +453,30 @@ def run_command(arguments: Sequence[str]) -> int:
     return _window(args.command, getattr(args, "study", None))
 
 
+def _agrees(asked: NotAgreed) -> bool:
+    """Ask on a terminal whether images may be sent; without one the answer is no."""
+    if not (sys.stdin is not None and sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    from mivrat.core.models.service.agreement import agree
+
+    say(f"mivrat: {asked.question}")
+    sys.stderr.write("yes or no? ")
+    sys.stderr.flush()
+    if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+        return False
+    agree(asked.host)
+    return True
+
+
 def _code_of(arguments: Sequence[str]) -> int:
     """Run one command; whatever ends it becomes one line on standard error and an exit code."""
     try:
-        return run_command(arguments)
+        try:
+            return run_command(arguments)
+        except NotAgreed as error:
+            if not _agrees(error):
+                raise
+            return run_command(arguments)
     except InputError as error:
         say(f"mivrat: {error.line()}")
         return BAD_INPUT

@@ -9,7 +9,7 @@ from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from mivrat.commands.loading import say_remarks, study_for
+from mivrat.commands.loading import kept_beside, say_remarks, study_for
 from mivrat.commands.outcomes import tell_outcomes
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
@@ -78,6 +78,7 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
     classes = read_class_list(args.classes)
     requirements = [parse_requirement(text, classes) for text in args.require]
     families = read_families(args.families, classes) if args.families else {}
+    args.model = kept_beside(args.model, args.study)
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
     image_set = read_image_set(args.images, classes)
     if args.per_class:
@@ -217,6 +218,7 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
     training = match_labels(list_images(args.training), classes, role="training").image_set if args.training else None
     names = args.only or [check.name for check in CHECKS if not (args.quick and check.slow)]
     scratch = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="mivrat-"))) / "checks.mivrat"
+    args.model = kept_beside(args.model, args.study)
     model, mismatch = _model_or_mismatch(args.model, classes, recipe, args.threads)
     results: list[CheckResult] = []
     stopped = False

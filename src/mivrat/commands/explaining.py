@@ -10,12 +10,12 @@ from mivrat.commands.loading import load_maker, say_remarks
 from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import json_value, read_text, sha256_of, write_whole
+from mivrat.core.base.files import json_value, read_text, write_whole
 from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
 from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.gradients.layers import stages
-from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, HeatmapMaker, target_from_text
+from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, MapMaker, target_from_text
 from mivrat.core.pictures.classes import ClassMatcher, read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
 from mivrat.core.reporting import cover_report
@@ -24,9 +24,9 @@ from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 
 def layers(args: argparse.Namespace) -> int:
     """List the layers a heatmap can be taken from."""
-    maker = load_maker(args.model, args.recipe, None)
+    maker = load_maker(args.model, args.recipe, ())
     say_remarks(maker.model)
-    layers = maker.layers
+    layers = maker.layers or [maker.layer(None)]
     if args.json:
         show(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
         return DONE
@@ -36,8 +36,8 @@ def layers(args: argparse.Namespace) -> int:
         state = "default" if layer.default else "yes" if layer.heatmap else f"no: {layer.reason}"
         count = f"{layer.parameters:,}" if layer.parameters else ""
         show(f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {count:>12}  {state}")
-    if maker.view.quantised:
-        say("mivrat: the model is quantised: gradients are passed straight through the rounding")
+    if maker.remark:
+        say(f"mivrat: the model is {maker.remark}")
     return DONE
 
 
@@ -54,7 +54,7 @@ def heatmap(args: argparse.Namespace) -> int:
     for path in args.image:
         if not path.is_file():
             raise InputError("there is no such image file", where=path, mend="name image files")
-    maker = load_maker(args.model, args.recipe, len(classes) if classes else None)
+    maker = load_maker(args.model, args.recipe, classes or ())
     names = classes or [str(i) for i in range(maker.model.class_count)]
     find = ClassMatcher(names).target
     targets = [target_from_text(text, find) for text in args.target or ["predicted"]]
@@ -64,8 +64,8 @@ def heatmap(args: argparse.Namespace) -> int:
     alone = args.layer or args.method in (*WITHOUT_LAYER, "activation")
     rows = layers if alone else stages(maker.layers) or layers
     say_remarks(maker.model)
-    if maker.view.quantised:
-        say("mivrat: the model is quantised: gradients are passed straight through the rounding")
+    if maker.remark:
+        say(f"mivrat: the model is {maker.remark}")
     unreadable, line = 0, ProgressLine()
     wanted = Wanted(
         layers, rows, targets, args.method, args.seed, args.scale, args.over == "edges", args.legend, args.board or ""
@@ -107,13 +107,13 @@ def cover(args: argparse.Namespace) -> int:
         find(text) if text not in (None, "predicted") else None for text in (args.labelled, args.predicted, args.target)
     )
     image_set = match_labels(list_images(args.images), classes).image_set
-    maker = load_maker(args.model, args.recipe, len(classes))
-    heat = load_maker(args.heat_from, args.recipe, len(classes)) if args.heat_from else maker
+    maker = load_maker(args.model, args.recipe, classes)
+    heat = load_maker(args.heat_from, args.recipe, classes) if args.heat_from else maker
     if shapes:
         region = RegionPlan("fixed", tuple(shapes))
     else:
-        layer, source = heat.layer(args.layer).tensor, args.heat_from or args.model
-        region = RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=sha256_of(source))
+        layer = heat.layer(args.layer).tensor
+        region = RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=heat.model.content)
     say_remarks(maker.model)
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
     if not chosen:
@@ -149,7 +149,7 @@ def cover(args: argparse.Namespace) -> int:
     if stopped:
         say(f"mivrat: stopped after {len(test.found)} of {len(chosen)} images; what is written is of those")
     told = cover_report.as_json(
-        test.result, how_done(plan, args.model.name, sha256_of(args.model), image_set), test.found
+        test.result, how_done(plan, maker.model.path.name, maker.model.content, image_set), test.found
     )
     write_whole(args.out / "cover.json", cover_report.as_text(told))
     write_whole(args.out / "cover.csv", cover_report.as_csv(test.found, image_set, classes))
@@ -157,7 +157,7 @@ def cover(args: argparse.Namespace) -> int:
     return STOPPED if stopped else DONE
 
 
-def _called(maker: HeatmapMaker, image_set: ImageSet, among: list[int], predicted: int, stop: StopSignal) -> list[int]:
+def _called(maker: MapMaker, image_set: ImageSet, among: list[int], predicted: int, stop: StopSignal) -> list[int]:
     """Those of some images that the model calls a class; what cannot be read is left out."""
 
     found: list[int] = []

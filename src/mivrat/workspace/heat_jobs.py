@@ -19,7 +19,7 @@ from mivrat.core.gradients.filters import as_pictures, first_filters
 from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
 from mivrat.core.heatmaps.kept_maps import KeptMaps
-from mivrat.core.heatmaps.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, Method
+from mivrat.core.heatmaps.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, MapMaker, Method
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.heatmaps.reliance import Reliance, examine_reliance
@@ -88,12 +88,11 @@ class FoundReliance:
     reliance: Reliance
 
 
-def read_layers(record: RunRecord, maker: HeatmapMaker) -> ModelLayers:
+def read_layers(record: RunRecord, maker: MapMaker) -> ModelLayers:
     """A model's layers and first filters."""
-    found = first_filters(maker.view)
+    found = first_filters(maker.view) if isinstance(maker, HeatmapMaker) else ""
     filters = found if isinstance(found, str) else (found[0], as_pictures(found[1], record.recipe.picture.mode))
-    remark = "quantised: gradients are passed straight through the rounding" if maker.view.quantised else ""
-    return ModelLayers(record.model_key, maker.layers, filters, remark)
+    return ModelLayers(record.model_key, maker.layers, filters, maker.remark)
 
 
 def read_evidence(path: Path, set_id: int) -> KeptEvidence:
@@ -169,7 +168,7 @@ class BoardWanted:
 
 
 def compute_board(
-    look: Look, maker: HeatmapMaker, record: RunRecord, wanted: BoardWanted, stop: StopSignal
+    look: Look, maker: MapMaker, record: RunRecord, wanted: BoardWanted, stop: StopSignal
 ) -> Iterator[Cell]:
     """The board's cells as they are computed; columns are counted as wanted."""
     there = [(i, column) for i, column in enumerate(wanted.columns) if column is not None]
@@ -192,7 +191,7 @@ def compute_board(
 
 
 def rows_for(
-    maker: HeatmapMaker, method: Method, names: Sequence[str], stages: Sequence[Layer], all_combined: bool
+    maker: MapMaker, method: Method, names: Sequence[str], stages: Sequence[Layer], all_combined: bool
 ) -> tuple[Row, ...]:
     """The board's rows: the layers named, else one of each stage, and all of them together where wanted."""
     if method in WITHOUT_LAYER:
@@ -213,7 +212,7 @@ def rows_for(
     return tuple(rows)
 
 
-def rows_of_other(rows: Sequence[Row], maker: HeatmapMaker, other: HeatmapMaker, method: Method) -> tuple[Row, ...]:
+def rows_of_other(rows: Sequence[Row], maker: MapMaker, other: MapMaker, method: Method) -> tuple[Row, ...]:
     """The rows of another model at the layers that correspond to these."""
     found = []
     for row in rows:
@@ -240,7 +239,7 @@ def draw(look: Look, heat: NDArray[np.float32], base: int, opacity: float, scale
     return overlay(picture, heat, place, opacity=opacity, scale=scale, peak=peak)
 
 
-def cover_looked(look: Look, maker: HeatmapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
+def cover_looked(look: Look, maker: MapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
     """Cover the image looked at, just as the test over many images does."""
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
     region = region_of(plan, maker)

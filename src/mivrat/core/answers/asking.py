@@ -58,6 +58,8 @@ class Remote(Protocol):
 
     def ask(self, images: Sequence[Payload]) -> Future[Asked]: ...
 
+    def remember(self, images: Sequence[Payload], rows: NDArray[np.float32]) -> None: ...
+
 
 @dataclass(frozen=True)
 class _Ready:
@@ -83,6 +85,7 @@ class _Found:
 
     scored: list[int] = field(default_factory=list)
     rows: list[NDArray[np.float32]] = field(default_factory=list)
+    payloads: list[Payload] = field(default_factory=list)
     unreadable: dict[int, str] = field(default_factory=dict)
     stamps: dict[int, Stamp] = field(default_factory=dict)
     copies: dict[int, bytes] = field(default_factory=dict)
@@ -191,6 +194,8 @@ class _Asking:
         words = [f"{again} asked again"] if again else []
         words += [f"{failed} refused or given up"] if failed else []
         self.found.stamps = self.stamps
+        if self.found.rows:
+            self.model.remember(self.found.payloads, np.concatenate(self.found.rows))
         batch = self.found.batch(self.model.columns, ", ".join(words))
         for i in batch.stamps:
             self.stamps.pop(i, None)
@@ -285,6 +290,7 @@ class _Asking:
             if answer.rows is not None:
                 self.found.scored.append(index)
                 self.found.rows.append(answer.rows[place : place + 1])
+                self.found.payloads.append(group.payloads[place])
             else:
                 self.found.unfit[index] = answer.problem
             self.answered.add(content)

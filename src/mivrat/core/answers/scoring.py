@@ -166,7 +166,7 @@ def _scores(model: Answering, tensors: list[NDArray[Any]]) -> NDArray[np.float32
         if len({t.shape for t in tensors}) == 1:
             return model.scores(np.stack(tensors))
         return np.concatenate([model.scores(t[None]) for t in tensors])
-    except Stopped:
+    except (Stopped, InputError):
         raise
     except Exception as error:
         raise InputError(

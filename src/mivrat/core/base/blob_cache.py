@@ -8,7 +8,7 @@ import itertools
 import sqlite3
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +19,7 @@ from mivrat.core.base.database import connect
 from mivrat.core.base.errors import InputError
 
 # What is kept, each in a file of its own; once there is more of it than so many bytes, what was used longest ago goes.
-MOST_BYTES = {"features": 1_000_000_000, "maps": 1_000_000_000, "thumbnails": 300_000_000}
+MOST_BYTES = {"answers": 500_000_000, "features": 1_000_000_000, "maps": 1_000_000_000, "thumbnails": 300_000_000}
 # When something was used last is noted by the day: reading is not to mean writing.
 _DAY = 86_400
 # After so many writes it is looked whether there is too much.
@@ -125,6 +125,21 @@ class BlobCache:
             if _is_damage(error):
                 self._begin_anew()
             return None
+
+    def some_of(self, space: str, keys: Iterable[bytes]) -> dict[bytes, bytes]:
+        """The values of those keys that are there; nothing where the cache cannot be read."""
+        if not self.path.is_file():
+            return {}
+        query, found = "SELECT value FROM blob WHERE space = ? AND key = ?", {}
+        try:
+            with self._open() as db:
+                for key in keys:
+                    if (row := db.execute(query, (_short(space), key)).fetchone()) is not None:
+                        found[key] = bytes(row[0])
+        except (sqlite3.Error, TypeError) as error:
+            if _is_damage(error):
+                self._begin_anew()
+        return found
 
     def put(self, space: str, items: Mapping[bytes, tuple[str, bytes]]) -> None:
         """Keep form and value by key. InputError where that is impossible."""

@@ -23,5 +23,18 @@ class InputError(Exception):
         what = self.what if len(self.what) <= MOST_SAID else f"{self.what[: MOST_SAID - 100]} … {self.what[-100:]}"
         text = f"{self.where}: {what}" if self.where else what
         if self.mend:
-            text += f". {self.mend[:1].upper()}{self.mend[1:]}"
+            text = f"{text.rstrip('.')}. {self.mend[:1].upper()}{self.mend[1:]}"
         return " ".join(text.split())
+
+
+class NotAgreed(InputError):
+    """Something would leave this machine that nobody has agreed to. ``host`` (with its port) is what has to be agreed to,
+    ``question`` asks in full what is sent where, how much, and how long it takes."""
+
+    def __init__(self, host: str, question: str) -> None:
+        self.host, self.question = host, question
+        super().__init__(
+            f"nothing was sent. {question}",
+            where=host,
+            mend=f"agree in the window, or with --agree {host} (once for each host)",
+        )

@@ -44,6 +44,10 @@ class StopSignal:
             with self._lock:
                 self._calls.remove(call)
 
+    def wait(self, seconds: float) -> bool:
+        """Wait for the signal, so long at most; whether it was given."""
+        return self._event.wait(seconds)
+
     @property
     def stopped(self) -> bool:
         return self._event.is_set()

@@ -13,6 +13,8 @@ from mivrat.core.figures.paired import ClassDifference, Paired
 from mivrat.core.figures.two_sets import TwoSets
 
 LEVEL, MARGIN = 0.05, 0.01
+# Probabilities that lie no further apart than this come of rounding along another way.
+NEARLY = 1e-3
 # So many classes are named; of more their number is told.
 MOST_NAMED = 4
 # Figures of which less is better.
@@ -69,12 +71,23 @@ def _of_pairs(found: Comparison, figures: Paired | None, margin: float) -> list[
         return [Claim("No labelled image has an answer of both: there is nothing to compare.", False)]
     a, b, top1 = found.names.a, found.names.b, figures.top1
     on = f"on the same {images(figures.total)}" if figures.total > 1 else "on one image"
-    told = [_whole(a, b, on, top1, figures.four.changed, figures.total, margin)]
+    told = _same(found.apart, on)
+    told += [_whole(a, b, on, top1, figures.four.changed, figures.total, margin)]
     told += _classes(found, top1)
     told += _pairs(found, figures)
     told += _confidence(figures.means, b)
     told += _cannot_rule_out(found, figures.classes, margin)
     return told
+
+
+def _same(apart: float | None, on: str) -> list[Claim]:
+    """That both may be one and the same model, where nothing here speaks against it."""
+    if apart is None or apart > NEARLY:
+        return []
+    how = "exactly the same probabilities" if apart == 0 else f"probabilities that differ by {apart:.1g} at most"
+    return [
+        Claim(f"Both give the same predictions {on}, and {how}: as far as these images tell, they are the same model.")
+    ]
 
 
 def _pairs(found: Comparison, figures: Paired) -> list[Claim]:

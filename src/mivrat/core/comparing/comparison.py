@@ -46,6 +46,8 @@ class Comparison:
     """Run b held against run a; every difference is b - a. Exactly one of ``paired`` (the same images) and ``sets`` is there.
 
     ``known`` are the classes that both lists have, None where the lists are the same. ``unit_column`` tells what belongs together.
+    ``apart``, of the same images: where both predict the same for each, how far the probabilities of the predicted and the
+    labelled class lie apart at most; None otherwise.
     """
 
     names: Names
@@ -55,6 +57,7 @@ class Comparison:
     sets: TwoSets | None = None
     known: int | None = None
     unit_column: str = ""
+    apart: float | None = None
 
     @property
     def either(self) -> Paired | TwoSets:
@@ -116,7 +119,9 @@ class OnSameImages:
         )
         column = judged.units.column if judged.units is not None else ""
         known = None if self.both_know is None else int(self.both_know.sum())
-        return Comparison(self.names, self.classes, shared, paired=found, known=known, unit_column=column)
+        return Comparison(
+            self.names, self.classes, shared, paired=found, known=known, unit_column=column, apart=_apart(a, b)
+        )
 
     def of_b(self, among: Mask | None = None) -> tuple[Outcomes, NDArray[np.int64] | None]:
         """What b says of the images compared, and the units they are of."""
@@ -185,6 +190,14 @@ class OnTwoSets:
         a, b, unit_a, unit_b = self._parts(among, among_b, to_draw=True)
         deep = sets.with_intervals(found.sets, a, b, len(self.classes), unit_a, unit_b, seed, stopped)
         return None if deep is None else replace(found, sets=deep)
+
+
+def _apart(a: Outcomes, b: Outcomes) -> float | None:
+    if not len(a.labels) or (a.predicted != b.predicted).any():
+        return None
+    both = np.abs(np.stack([a.confidence - b.confidence, a.own - b.own]))
+    known = both[~np.isnan(both)]
+    return float(known.max()) if len(known) else None
 
 
 def worse_classes(found: Comparison, level: float = 0.05) -> list[int]:

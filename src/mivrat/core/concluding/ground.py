@@ -19,7 +19,7 @@ from mivrat.core.figures.differences import shares_by_class
 from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
-from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
@@ -142,13 +142,13 @@ class Ground:
         return Standing(top1, mean, max(0.0, mean - down), min(1.0, mean + up), kinds, int(known.sum()))
 
     @contextmanager
-    def maker(self) -> Iterator[HeatmapMaker]:
+    def maker(self) -> Iterator[MapMaker]:
         """The heatmap maker of the run's model. InputError where there can be none."""
         with self.makers.lend(self.snapshot.record) as found:
             yield found
 
     @contextmanager
-    def heat_of(self, content: str) -> Iterator[HeatmapMaker]:
+    def heat_of(self, content: str) -> Iterator[MapMaker]:
         """The heatmap maker of the model file with this content. InputError where it is not to be found."""
         record = self.snapshot.record
         if content in ("", record.model_sha256):

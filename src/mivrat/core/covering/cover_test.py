@@ -17,7 +17,7 @@ from mivrat.core.covering.one_image import HOWS, Covered, Donors, How, Region, c
 from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
-from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, Method
+from mivrat.core.heatmaps.maps import METHODS, MapMaker, Method
 from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageSet
 
@@ -112,7 +112,7 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
     return plan
 
 
-def region_of(whole: CoverPlan, heat: HeatmapMaker) -> Region:
+def region_of(whole: CoverPlan, heat: MapMaker) -> Region:
     """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from.
 
     Where the predicted class is watched, hottest parts are those for what the heat's own model predicts: done again on another
@@ -193,8 +193,8 @@ def run_cover_test(
     classes: Sequence[str],
     image_set: ImageSet,
     plan: CoverPlan,
-    maker: HeatmapMaker,
-    heat: HeatmapMaker,
+    maker: MapMaker,
+    heat: MapMaker,
     stop: StopSignal | None = None,
 ) -> Iterator[Progress | CoverTest]:
     """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any."""

@@ -16,7 +16,7 @@ from scipy.ndimage import gaussian_filter
 from mivrat.core.covering.regions import Shape, mask_of
 from mivrat.core.figures.ranking import label_ranks
 from mivrat.core.heatmaps.hottest import Mask, hottest_part
-from mivrat.core.heatmaps.maps import HeatmapMaker, Method, Target
+from mivrat.core.heatmaps.maps import MapMaker, Method, Target
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Recipe
@@ -59,7 +59,7 @@ def drawn_each(shapes: Mapping[int, Sequence[Shape]]) -> Region:
 
 
 def hottest(
-    maker: HeatmapMaker, share: float, layer: str | None = None, method: Method = "gradient", own: bool = False
+    maker: MapMaker, share: float, layer: str | None = None, method: Method = "gradient", own: bool = False
 ) -> Region:
     """Each image's own hottest part: the share of its area where the map for the target is highest.
 
@@ -141,7 +141,7 @@ class Donors:
             self._of[label] = others
         return self._of[label]
 
-    def patch_for(self, maker: HeatmapMaker, image: int, pixels: Pixels, seed: int) -> tuple[int, Pixels] | None:
+    def patch_for(self, maker: MapMaker, image: int, pixels: Pixels, seed: int) -> tuple[int, Pixels] | None:
         """The donor of a prepared image and its pixels; None where there is no other one."""
         recipe, label = maker.model.recipe, self._labels.get(image, -1)
         candidates, rng = self._candidates(label), _seeded(seed, pixels, "patch")
@@ -167,7 +167,7 @@ def prepared(file: Path, recipe: Recipe) -> Pixels:
 
 
 def cover(
-    maker: HeatmapMaker,
+    maker: MapMaker,
     files: Mapping[int, Path] | Sequence[Path],
     images: Sequence[int],
     region: Region,
@@ -191,7 +191,7 @@ def cover(
 
 
 def cover_one(
-    maker: HeatmapMaker,
+    maker: MapMaker,
     image: int,
     pixels: Pixels,
     region: Region,

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import BY_GRADIENT, HeatmapMaker, Map, Method, Target
+from mivrat.core.heatmaps.maps import BY_GRADIENT, Map, MapMaker, Method, Target
 
 
 @dataclass(frozen=True)
@@ -45,7 +45,7 @@ class Cell:
 
 
 def board_cells(
-    maker: HeatmapMaker,
+    maker: MapMaker,
     tensor: NDArray[Any],
     rows: Sequence[Row],
     columns: Sequence[Column],

@@ -14,7 +14,7 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import BY_GRADIENT, HeatmapMaker, Map, Target
+from mivrat.core.heatmaps.maps import BY_GRADIENT, Map, MapMaker, Target
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file
@@ -62,7 +62,7 @@ class KeptMaps:
             if i in self._contents and i not in self.maps and self.setup.target(self._judged, i) is not None
         ]
 
-    def run(self, maker: HeatmapMaker, images: Sequence[int], stop: StopSignal | None = None) -> Iterator[Progress]:
+    def run(self, maker: MapMaker, images: Sequence[int], stop: StopSignal | None = None) -> Iterator[Progress]:
         """Work out the maps that are missing of some images, yielding progress; ends early when stopped, and what is done is
         kept. A file that cannot be read has no map."""
         todo = self.pending(images)
@@ -98,7 +98,7 @@ class KeptMaps:
         except UnreadablePicture:
             return None
 
-    def _take(self, maker: HeatmapMaker, chunk: Sequence[int], tensors: Sequence[NDArray[Any] | None]) -> None:
+    def _take(self, maker: MapMaker, chunk: Sequence[int], tensors: Sequence[NDArray[Any] | None]) -> None:
         read = [(i, t) for i, t in zip(chunk, tensors, strict=True) if t is not None]
         for shape in dict.fromkeys(t.shape for _, t in read):  # without a fixed size pictures differ
             some = [(i, t) for i, t in read if t.shape == shape]
@@ -112,7 +112,7 @@ class KeptMaps:
 
 
 def maps_of_setup(
-    maker: HeatmapMaker, batch: NDArray[Any], targets: Sequence[Target], setup: MapSetup, seed: int = 0
+    maker: MapMaker, batch: NDArray[Any], targets: Sequence[Target], setup: MapSetup, seed: int = 0
 ) -> list[Map]:
     """The maps that a setup asks for, one for each prepared image; several layers put together."""
     layers = [maker.layer_for(setup.method, name) for name in setup.layers or (None,)]

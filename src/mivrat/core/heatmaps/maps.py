@@ -24,6 +24,7 @@ from mivrat.core.gradients.linear_head import linear_head
 from mivrat.core.gradients.reverse import SEED, build_reverse
 from mivrat.core.heatmaps.answers_only import class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.models.engine import RecentSessions, new_session, run_session
+from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
 
@@ -76,23 +77,129 @@ def combined(activations: Value, gradients: Value, method: Method, layer: Layer)
     return out if method == "signed" else emit.node("Relu", out)
 
 
-class HeatmapMaker:
-    """Takes heatmaps from one model; reverse passes are built once per choice of layers and kept."""
+class MapMaker:
+    """Takes maps from the answers of a model alone: it need not be known what is inside it.
+
+    ``layers`` are those a map can be taken from: here none.
+    """
+
+    def __init__(self, model: Model, kind: Kind | None = None) -> None:
+        """``kind`` is that of the scores where a run has told it."""
+        self.model: Model = model
+        self.layers: list[Layer] = []
+        self._kind: Kind | None = kind
+        # Asked before each batch of a method that needs many; where it says yes, Stopped is raised.
+        self.stopped: Callable[[], bool] = lambda: False
+
+    def layer(self, wanted: str | None) -> Layer:
+        """The layer of that name, or the default; InputError where no heatmap can be taken from it."""
+        raise InputError(
+            self.model.kind.lacks("Layers and gradients need"),
+            where=self.model.path,
+            mend="occlusion and random masks need answers alone",
+        )
+
+    def layer_for(self, method: Method, wanted: str | None) -> Layer | None:
+        """The layer a method takes its map from, None for one that needs none; InputError where there is no such layer."""
+        return None if method in WITHOUT_LAYER else self.layer(wanted)
+
+    def maps(
+        self,
+        batch: NDArray[Any],
+        targets: Sequence[Target],
+        layers: Sequence[Layer],
+        method: Method = "occlusion",
+        seed: int = 0,
+    ) -> list[Map]:
+        """For each layer, one map per image (n x h x w, float32, not normalised); one list for methods without a layer. Raises InputError
+        where the method needs a layer and there is none, or the model fails."""
+        if method not in WITHOUT_LAYER:
+            self.layer(None)
+        return [np.stack([self._hidden(one, target, method, seed) for one, target in zip(batch, targets, strict=True)])]
+
+    @property
+    def by_probability(self) -> bool:
+        """Whether the target is ln p, since the scores come out of no softmax or sigmoid that could be left out."""
+        return False
+
+    @property
+    def remark(self) -> str:
+        """What is to be said of how gradients are taken; empty where there is nothing."""
+        return ""
+
+    @property
+    def channels_last(self) -> bool:
+        return self.model.recipe.tensor.order == "NHWC"
+
+    def _hidden(self, picture: NDArray[Any], target: Target, method: Method, seed: int) -> Map:
+        answer = partial(self.answers, target, of_logits=False)
+        if method == "occlusion":
+            return occlusion(picture, answer, self.channels_last)
+        return random_masks(picture, answer, self.channels_last, seed)
+
+    def answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool = False) -> NDArray[np.float64]:
+        """How much a target is answered for, image by image: as logit (from probabilities, ln p), or as probability."""
+        if self.stopped():
+            raise Stopped
+        rows, kind = self._scores(batch), self._score_kind(batch)
+        values = to_probabilities(rows, kind)
+        if of_logits:
+            values = (
+                rows.astype(np.float64)
+                if kind == "logits" and rows.shape[1] > 1
+                else np.log(np.maximum(values, SMALLEST))
+            )
+        out: NDArray[np.float64] = values[:, target.of]
+        return out if target.against is None else out - values[:, target.against]
+
+    def _scores(self, piece: NDArray[Any]) -> NDArray[np.float32]:
+        return self.model.scores(piece.astype(self.model.recipe.tensor.dtype, copy=False))
+
+    def probabilities(self, batch: NDArray[Any]) -> NDArray[np.float64]:
+        """Probabilities (images x classes) for prepared images."""
+        return to_probabilities(self._scores(batch), self._score_kind(batch))
+
+    def ranked(self, batch: NDArray[Any]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Probabilities for prepared images, and the scores that classes are ranked by (both images x classes)."""
+        rows, kind = self._scores(batch), self._score_kind(batch)
+        return to_probabilities(rows, kind), ranking_scores(rows, kind)
+
+    def called(self, rows: NDArray[np.float32]) -> NDArray[np.int64]:
+        """The classes that rows of raw scores call."""
+        kind = self._kind or (
+            guess_kind(rows) if self.model.recipe.scores.kind == "auto" else self.model.recipe.scores.kind
+        )
+        found: NDArray[np.int64] = ranking_scores(rows, kind).argmax(axis=1)
+        return found
+
+    def _score_kind(self, piece: NDArray[Any]) -> Kind:
+        """The kind of scores, from the recipe or guessed once."""
+        if self._kind is None:
+            said = self.model.recipe.scores.kind
+            self._kind = guess_kind(self._scores(piece)) if said == "auto" else said
+        return self._kind
+
+
+class HeatmapMaker(MapMaker):
+    """Takes heatmaps from the graph of one model too; reverse passes are built once per choice of layers and kept."""
 
     def __init__(self, model: OnnxModel, kind: Kind | None = None, sides: tuple[int, int] | None = None) -> None:
         """``kind`` is that of the scores where a run has told it; ``sides`` are height and width of the images where the
         model leaves them free and the recipe does too: derivatives are worked out for one size."""
-        self.model = model
+        super().__init__(model, kind)
+        self.model: OnnxModel = model
         self.view = GraphView(model, sides)
-        self.layers: list[Layer] = list_layers(self.view)
+        self.layers = list_layers(self.view)
         self._number = next(_NUMBERS)
         weakref.finalize(self, _SESSIONS.forget, self._number)
-        self._kind: Kind | None = kind
         self._head = linear_head(self.view)
         # Makers for images of other sizes, the one used last at the end.
         self._others: dict[tuple[int, ...], HeatmapMaker] = {}
-        # Asked before each batch of a method that needs many; where it says yes, Stopped is raised.
-        self.stopped: Callable[[], bool] = lambda: False
+
+    @property
+    def remark(self) -> str:
+        """What is to be said of how gradients are taken; empty where there is nothing."""
+        return "quantised: gradients are passed straight through the rounding" if self.view.quantised else ""
 
     def _for(self, batch: NDArray[Any]) -> HeatmapMaker:
         """The maker for images of this size."""
@@ -159,9 +266,7 @@ class HeatmapMaker:
         if method in BY_GRADIENT:
             return self._run(batch, targets, layers, method)
         if method in WITHOUT_LAYER:
-            return [
-                np.stack([self._hidden(one, target, method, seed) for one, target in zip(batch, targets, strict=True)])
-            ]
+            return super().maps(batch, targets, layers, method, seed)
         found = []
         for layer in layers:
             activations = self._activations(batch, layer)
@@ -181,31 +286,6 @@ class HeatmapMaker:
     def by_probability(self) -> bool:
         """Whether the target is ln p, since the scores come out of no softmax or sigmoid that could be left out."""
         return self.view.logits == self.model.output.name and self._kind not in (None, "logits")
-
-    @property
-    def channels_last(self) -> bool:
-        return self.model.recipe.tensor.order == "NHWC"
-
-    def _hidden(self, picture: NDArray[Any], target: Target, method: Method, seed: int) -> Map:
-        answer = partial(self.answers, target, of_logits=False)
-        if method == "occlusion":
-            return occlusion(picture, answer, self.channels_last)
-        return random_masks(picture, answer, self.channels_last, seed)
-
-    def answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool = False) -> NDArray[np.float64]:
-        """How much a target is answered for, image by image: as logit (from probabilities, ln p), or as probability."""
-        if self.stopped():
-            raise Stopped
-        rows, kind = self._scores(batch), self._score_kind(batch)
-        values = to_probabilities(rows, kind)
-        if of_logits:
-            values = (
-                rows.astype(np.float64)
-                if kind == "logits" and rows.shape[1] > 1
-                else np.log(np.maximum(values, SMALLEST))
-            )
-        out: NDArray[np.float64] = values[:, target.of]
-        return out if target.against is None else out - values[:, target.against]
 
     def _activations(self, batch: NDArray[Any], layer: Layer) -> NDArray[np.float32]:
         """A layer's activations, images x channels x h x w."""
@@ -296,33 +376,6 @@ class HeatmapMaker:
             weights = weights[:, 1:] - weights[:, :1]
         return weights.astype(np.float32)
 
-    def _scores(self, piece: NDArray[Any]) -> NDArray[np.float32]:
-        return self.model.scores(piece.astype(self.model.recipe.tensor.dtype, copy=False))
-
-    def probabilities(self, batch: NDArray[Any]) -> NDArray[np.float64]:
-        """Probabilities (images x classes) for prepared images."""
-        return to_probabilities(self._scores(batch), self._score_kind(batch))
-
-    def ranked(self, batch: NDArray[Any]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Probabilities for prepared images, and the scores that classes are ranked by (both images x classes)."""
-        rows, kind = self._scores(batch), self._score_kind(batch)
-        return to_probabilities(rows, kind), ranking_scores(rows, kind)
-
-    def called(self, rows: NDArray[np.float32]) -> NDArray[np.int64]:
-        """The classes that rows of raw scores call."""
-        kind = self._kind or (
-            guess_kind(rows) if self.model.recipe.scores.kind == "auto" else self.model.recipe.scores.kind
-        )
-        found: NDArray[np.int64] = ranking_scores(rows, kind).argmax(axis=1)
-        return found
-
-    def _score_kind(self, piece: NDArray[Any]) -> Kind:
-        """The kind of scores, from the recipe or guessed once."""
-        if self._kind is None:
-            said = self.model.recipe.scores.kind
-            self._kind = guess_kind(self._scores(piece)) if said == "auto" else said
-        return self._kind
-
 
 # Above this probability hiding little of an image changes next to nothing.
 SATURATED = 0.9999
@@ -351,3 +404,12 @@ def target_from_text(text: str, class_index: Any) -> Target | None:
         if not colon:
             raise
         return Target(class_index(of), class_index(against))
+
+
+def maker_of(model: Model, kind: Kind | None = None) -> MapMaker:
+    """What takes maps from a model, as far as it can tell of itself. Raises InputError for one that answers for no new image."""
+    if isinstance(model, OnnxModel):
+        return HeatmapMaker(model, kind)
+    if not model.kind.can.scores:
+        raise InputError(model.kind.lacks("Heatmaps need"), where=model.path)
+    return MapMaker(model, kind)

@@ -8,10 +8,9 @@ from contextlib import contextmanager
 from typing import NamedTuple
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.heatmaps.maps import MapMaker, maker_of
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
-from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.study.records import RunRecord
@@ -37,9 +36,9 @@ def model_of(record: RunRecord) -> Model:
     model = load_model(record.model_path, record.classes, record.recipe)
     if record.model_sha256 and model.content != record.model_sha256:
         raise InputError(
-            "is another file than the one this run was scored with",
+            model.kind.other,
             where=record.model_path,
-            mend="put that file back, or add this one under Prepare as a model of its own",
+            mend="put the one before back, or add this one under Prepare as a model of its own",
         )
     return model
 
@@ -50,12 +49,12 @@ class MakerPool:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._idle: list[tuple[MakerKey, HeatmapMaker]] = []
+        self._idle: list[tuple[MakerKey, MapMaker]] = []
         # Whoever wants to know what a model's layers are may look at one that is lent; those lent last.
-        self._seen: dict[MakerKey, HeatmapMaker] = {}
+        self._seen: dict[MakerKey, MapMaker] = {}
 
     @contextmanager
-    def lend(self, record: RunRecord, *, kind_known: bool = True) -> Iterator[HeatmapMaker]:
+    def lend(self, record: RunRecord, *, kind_known: bool = True) -> Iterator[MapMaker]:
         """The maker for a run's model, for as long as this lasts; ``kind_known``: the run's answers tell the kind of its scores.
         Raises InputError where it cannot be made."""
         key = _key(record) if kind_known else _key(record)._replace(kind=None)
@@ -63,10 +62,7 @@ class MakerPool:
             at = next((i for i, (one, _) in enumerate(self._idle) if one == key), None)
             maker = self._idle.pop(at)[1] if at is not None else None
         if maker is None:
-            model = model_of(record)
-            if not isinstance(model, OnnxModel):
-                raise InputError(model.kind.lacks("Heatmaps need"), where=record.model_path)
-            maker = HeatmapMaker(model, key.kind)
+            maker = maker_of(model_of(record), key.kind)
         with self._lock:
             self._seen.pop(key, None)
             self._seen = {**dict(list(self._seen.items())[1 - MOST_IDLE :]), key: maker}
@@ -77,7 +73,7 @@ class MakerPool:
             with self._lock:
                 self._idle = [*self._idle, (key, maker)][-MOST_IDLE:]
 
-    def seen(self, record: RunRecord) -> HeatmapMaker | None:
+    def seen(self, record: RunRecord) -> MapMaker | None:
         """The maker of a run's model, if it is among those lent last; only to ask it for its layers."""
         with self._lock:
             return self._seen.get(_key(record))

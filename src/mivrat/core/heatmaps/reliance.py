@@ -14,7 +14,7 @@ from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.figures.significance import even_split
 from mivrat.core.heatmaps.faithfulness import DRAWS, Faithfulness, faithfulness
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
-from mivrat.core.heatmaps.maps import HeatmapMaker, Map, Method, Target
+from mivrat.core.heatmaps.maps import HeatmapMaker, Map, MapMaker, Method, Target
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.heatmaps.shuffled import ALIKE, DEPTHS, Shuffle, overlap_of_hottest, rank_correlation, shuffle_check
 from mivrat.core.pictures.decode import UnreadablePicture
@@ -132,11 +132,11 @@ class Reliance:
                     "in them."
                 )
         if self.finished and self.faithful:
-            sound = (
-                all(self.beats_random(which) for which in ("deletion", "insertion")) and self.changes_from is not None
-            )
+            hot = all(self.beats_random(which) for which in ("deletion", "insertion"))
+            unshuffled = "" if self.shuffles else ", as far as answers alone can tell: no weights could be shuffled"
+            sound = hot and (self.changes_from is not None or not self.shuffles)
             found.append(
-                "That supports saying where the evidence lies. That it is the cause, only a cover test can show."
+                f"That supports saying where the evidence lies{unshuffled}. That it is the cause, only a cover test can show."
                 if sound
                 else "They do not support saying where the evidence lies; try another method or layer."
             )
@@ -148,7 +148,7 @@ def examine_reliance(
     judged: Judged,
     setup: MapSetup,
     images: Sequence[int],
-    maker: HeatmapMaker,
+    maker: MapMaker,
     seed: int = 0,
     stop: StopSignal | None = None,
 ) -> Iterator[Progress | Reliance]:
@@ -166,8 +166,9 @@ def examine_reliance(
         targets.append(target)
         used.append(image)
     pairs = [(a, b) for i, a in enumerate(COMPARED) for b in COMPARED[i + 1 :]]
-    draws = len(DEPTHS) * 3
-    meter, done = Meter(2 * len(used) + draws), 0
+    # What lies inside the model can be shuffled, and other methods tried, only where something is known of it.
+    inside = isinstance(maker, HeatmapMaker)
+    meter, done = Meter((2 * len(used) + len(DEPTHS) * 3) if inside else len(used)), 0
     maker.stopped = lambda: stop is not None and stop.stopped
     trust = Reliance(setup, tuple(used), unreadable=unreadable)
     yield meter.at(0)
@@ -182,14 +183,14 @@ def examine_reliance(
             done += 1
             yield meter.at(done)
             yield trust
-        for shuffle in _shuffles(maker, setup, tensors, targets, seed):
+        for shuffle in _shuffles(maker, setup, tensors, targets, seed) if isinstance(maker, HeatmapMaker) else ():
             trust, done = replace(trust, shuffles=(*trust.shuffles, shuffle)), done + 1
             yield meter.at(done)
             yield trust
             if maker.stopped():
                 return
         compared: dict[tuple[Method, Method], list[tuple[float, float]]] = {pair: [] for pair in pairs}
-        for tensor, target in zip(tensors, targets, strict=True):
+        for tensor, target in zip(tensors, targets, strict=True) if inside else ():
             maps = _by_each_method(maker, setup, tensor, target, seed)
             for pair in pairs:
                 first, second = (maps[m] for m in pair)
@@ -220,7 +221,7 @@ def _shuffles(
 
 
 def _by_each_method(
-    maker: HeatmapMaker, setup: MapSetup, tensor: NDArray[np.generic], target: Target, seed: int
+    maker: MapMaker, setup: MapSetup, tensor: NDArray[np.generic], target: Target, seed: int
 ) -> dict[Method, Map]:
     found = {}
     for method in COMPARED:

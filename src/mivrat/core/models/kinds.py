@@ -15,8 +15,12 @@ from mivrat.core.pictures.recipe import Recipe
 KINDS: dict[str, ModelKind] = {kind.name: kind for kind in (ONNX, TABLE, SERVICE)}
 
 
-def load_model(path: Path, classes: Sequence[str], recipe: Recipe | None = None, threads: int = 0) -> Model:
-    """The model in a file, told by the file's ending, ONNX where that says nothing. Raises InputError where it cannot be used."""
+def kind_of(path: Path) -> ModelKind:
+    """The kind of model in a file, told by the file's ending, ONNX where that says nothing."""
     ending = path.suffix.lower()
-    kind = next((one for one in KINDS.values() if ending in one.endings), ONNX)
-    return kind.load(path, classes, recipe, threads)
+    return next((one for one in KINDS.values() if ending in one.endings), ONNX)
+
+
+def load_model(path: Path, classes: Sequence[str], recipe: Recipe | None = None, threads: int = 0) -> Model:
+    """The model in a file, or behind a service description. Raises InputError where it cannot be used."""
+    return kind_of(path).load(path, classes, recipe, threads)

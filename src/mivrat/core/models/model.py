@@ -79,14 +79,15 @@ class Model(Protocol):
 
 @dataclass(frozen=True)
 class ModelKind:
-    """A kind of model: its ``name`` in studies, what it is ``called``, the ``endings`` of its files, what it ``can`` do, and
-    how one is loaded (path, classes, recipe, threads)."""
+    """A kind of model: its ``name`` in studies, what it is ``called``, the ``endings`` of its files, what it ``can`` do, how one is
+    loaded (path, classes, recipe, threads), and what is said where it is not the one it was (``other``)."""
 
     name: str
     called: str
     endings: frozenset[str]
     can: Capabilities
     load: Callable[[Path, Sequence[str], Recipe | None, int], Model]
+    other: str = "is another file than the one this run was scored with"
 
     def lacks(self, what: str) -> str:
         """The sentence that says that something takes more than this kind can do."""

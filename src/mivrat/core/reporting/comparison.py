@@ -66,6 +66,7 @@ def comparison(results: ComparisonResults) -> dict[str, Any]:
             "both_right": four.both_right, "mended": four.mended, "broken": four.broken, "both_wrong": four.both_wrong,
             "same_wrong": four.same_wrong,
         }  # fmt: skip
+        data["apart"] = found.apart
     elif found.sets is not None:
         data["images"] = {"a": found.sets.total_a, "b": found.sets.total_b, "in_both": found.shared.in_both}
     data |= {f"top{k}": _difference(one) for k, one in either.top_k.items()}

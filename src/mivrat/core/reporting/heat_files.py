@@ -17,7 +17,7 @@ from mivrat.core.base.text import escaped
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.board import Column, Row, board_cells
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import SIGNED, HeatmapMaker, Map, Method, Target, shortcomings
+from mivrat.core.heatmaps.maps import SIGNED, Map, MapMaker, Method, Target, shortcomings
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
@@ -74,7 +74,7 @@ def name_of(target: Target, names: Sequence[str]) -> str:
 
 
 def write_heatmaps(
-    maker: HeatmapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: Wanted
+    maker: MapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: Wanted
 ) -> Iterator[Made]:
     """Write ``<stem>.npy`` (the map as it is, float32) and ``<stem>.png`` (over the picture) for each file, in order, and
     ``index.csv`` after each batch. Files of the same stem get ``-2``, ``-3`` … behind it.
@@ -115,7 +115,7 @@ def write_heatmaps(
         write_whole(folder / "index.csv", index_as_csv(lines))
 
 
-def _read(maker: HeatmapMaker, path: Path) -> _Read | str:
+def _read(maker: MapMaker, path: Path) -> _Read | str:
     recipe = maker.model.recipe
     try:
         pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
@@ -126,7 +126,7 @@ def _read(maker: HeatmapMaker, path: Path) -> _Read | str:
 
 
 def _maps(
-    maker: HeatmapMaker, read: Sequence[_Read], wanted: Wanted
+    maker: MapMaker, read: Sequence[_Read], wanted: Wanted
 ) -> Iterator[tuple[Map, tuple[Target, ...], NDArray[np.float64]]]:
     """For each image its map, its targets, and the model's probabilities."""
     if not read:
@@ -148,7 +148,7 @@ def _maps(
 
 
 def _write(
-    maker: HeatmapMaker,
+    maker: MapMaker,
     one: _Read,
     heat: Map,
     targets: tuple[Target, ...],

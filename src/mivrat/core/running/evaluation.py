@@ -116,6 +116,8 @@ class Evaluation:
         if only is not None:
             todo = todo[np.isin(todo, only)]
         done = listed - len(todo)
+        if self.remote is not None and len(todo):
+            self.remote.may_send(len(todo))
         meter = Meter(listed, done)
         yield meter.at(done)
         if not self.model.kind.can.scores:
@@ -154,8 +156,6 @@ class Evaluation:
                 files, todo, self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
             )
             return
-        if todo:
-            self.remote.may_send(len(todo))
         # What failed before comes last, so that it cannot keep the others from their turn again and again.
         todo = sorted(todo, key=lambda i: i in self._failed_before)
         told = self.remote.version

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWi
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.heatmaps.board import Cell, Column, Row
-from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, HeatmapMaker, Method, Target
+from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, MapMaker, Method, Target
 from mivrat.core.heatmaps.overlay import place_on_map
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
@@ -365,7 +365,7 @@ class BoardPage(QWidget):
                     fill_other(work, maker, other, wanted.other[1])
             return seen
 
-        def fill_other(work: Task, maker: HeatmapMaker, other: RunRecord, image: int) -> None:
+        def fill_other(work: Task, maker: MapMaker, other: RunRecord, image: int) -> None:
             seen = replace(look_at(other, image, side=480), image=wanted.image)
             with makers.lend(other) as its:
                 rows = heat_jobs.rows_of_other(wanted.rows, maker, its, wanted.method)

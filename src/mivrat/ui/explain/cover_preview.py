@@ -16,7 +16,7 @@ from mivrat.core.covering.cover_test import CoverPlan
 from mivrat.core.covering.one_image import Hidden
 from mivrat.core.covering.regions import share_inside
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
-from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.prepare import to_tensor
 from mivrat.ui.explain.canvas import Canvas
@@ -122,7 +122,7 @@ class CoverPreview(QWidget):
                 except Stopped:
                     return look
 
-        def covered(look: Look, maker: HeatmapMaker, plan: CoverPlan) -> OneCovered:
+        def covered(look: Look, maker: MapMaker, plan: CoverPlan) -> OneCovered:
             hidden = heat_jobs.cover_looked(look, maker, record, plan)
             target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
             if hidden.mask is not None and target is not None:

@@ -7,6 +7,7 @@ import threading
 from contextlib import suppress
 from datetime import date
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from platformdirs import user_config_path
 
@@ -16,19 +17,19 @@ from mivrat.core.base.job import duration
 from mivrat.core.models.service.description import Description
 
 _LOCK = threading.Lock()
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
-class NotAgreed(InputError):
-    """Something would leave this machine that nobody has agreed to. ``host`` is what has to be agreed to, ``question`` asks in
-    full what is sent where, how much, and how long it takes."""
-
-    def __init__(self, description: Description, question: str) -> None:
-        self.host, self.question = description.host, question
-        super().__init__(
-            f"nothing was sent. {question}",
-            where=description.host,
-            mend=f"agree in the window, or with --agree {description.host} (once for each host)",
-        )
+def host_of(text: str) -> str:
+    """Host and port as they are agreed to, from an address, or from a host with or without its port."""
+    parts = urlsplit(text if "://" in text else f"https://{text}")
+    try:
+        port = parts.port or (80 if parts.scheme == "http" else 443)
+    except ValueError:
+        port = 0
+    if not parts.hostname or not port:
+        raise InputError(f"{text!r} is no host", where="--agree", mend="name a host and its port, such as host:443")
+    return f"{parts.hostname}:{port}"
 
 
 def _file() -> Path:
@@ -73,6 +74,8 @@ def question(description: Description, what: str, images: int | None, requests: 
         lasts = f", which takes {duration(number / limits.per_second / limits.per_request)} or longer"
     key = f" The key from {description.key.environment} or the keyring goes with them." if description.key else ""
     plain = "" if description.encrypted else " The way there is not encrypted: whoever is on it can read them."
+    if description.host.rpartition(":")[0] in LOOPBACK:
+        plain = " That is this machine; what answers there may pass them on."
     return (
         f"May {amount} be sent to {description.host}, {what}? {limits.at_once} at once, {rate}{lasts}.{key}{plain}"
         " Answers are kept, so that none is sent twice."

@@ -21,6 +21,7 @@ from urllib.parse import urljoin, urlsplit
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import printable
+from mivrat.core.models.service.agreement import LOOPBACK
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.keys import blanked
 
@@ -38,7 +39,6 @@ OF_IMAGE = (400, 413, 415, 422)
 MOST_BODY, MOST_WORDS = 16_000_000, 20_000
 # A server that wants to be left alone for longer than this ends the run: it can be gone on with.
 LONGEST_REST = 600.0
-LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
 class Refused(Exception):

@@ -33,7 +33,7 @@ def pointed(value: Any, pointer: str) -> Any:
     """What a JSON Pointer (RFC 6901) leads to. Raises KeyError where it leads nowhere."""
     for part in pointer.split("/")[1:]:
         name = part.replace("~1", "/").replace("~0", "~")
-        if isinstance(value, dict):
+        if isinstance(value, dict) and name in value:
             value = value[name]
         elif (
             isinstance(value, list) and name.isascii() and name.isdigit() and len(name) < 10 and int(name) < len(value)

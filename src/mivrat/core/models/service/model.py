@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from concurrent.futures import Future
 from concurrent.futures import wait as wait_for
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -15,12 +16,13 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.blob_cache import user_cache
+from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import Kind
 from mivrat.core.models.service import open_inference
-from mivrat.core.models.service.agreement import NotAgreed, is_agreed, question
+from mivrat.core.models.service.agreement import is_agreed, question
 from mivrat.core.models.service.client import BadAnswer, NoAnswer, Refused, ServiceClient, Tally
 from mivrat.core.models.service.described import Described
 from mivrat.core.models.service.description import ENDING, Description, read_description
@@ -30,7 +32,7 @@ from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
 from mivrat.core.pictures.decode import PictureFile, decode_picture
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.prepare import prepare_picture
-from mivrat.core.pictures.recipe import Recipe, Scores, guess_recipe
+from mivrat.core.pictures.recipe import Recipe, Scores, guess_recipe, recipe_to_toml
 
 Form = Literal["jpeg", "png", "original", "tensor"]
 WORDS: dict[Form, str] = {
@@ -67,10 +69,11 @@ class ServiceModel:
         self.name = description.name
         self.remarks: list[str] = []
         if description.key is not None and not is_agreed(description.host):
-            raise NotAgreed(description, question(description, "once its key has been tried", None))
+            raise NotAgreed(description.host, question(description, "once its key has been tried", None))
         self.client = ServiceClient(description, find_key(description))
         self.told = ask_about(self.client) if description.send == "open-inference" else Told("", "")
         self._version = self.told.version
+        self._kept = user_cache("answers")
         port = self._image_port(recipe)
         self.form: Form = self._form(port)
         self.recipe_is_guess = recipe is None and self.form == "tensor"
@@ -224,7 +227,7 @@ class ServiceModel:
     def may_send(self, images: int, requests: int | None = None) -> None:
         """Raises NotAgreed, asking in full, where nobody has agreed to sending so many images to this host."""
         if not is_agreed(self.description.host):
-            raise NotAgreed(self.description, question(self.description, WORDS[self.form], images, requests))
+            raise NotAgreed(self.description.host, question(self.description, WORDS[self.form], images, requests))
 
     def payload(self, file: PictureFile) -> Payload:
         """What goes out for a picture file. Raises UnreadablePicture where it is none: then nothing goes out."""
@@ -286,32 +289,64 @@ class ServiceModel:
             )
 
     def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
-        """Raw scores (images x columns) for prepared images. Raises InputError where one of them is not answered."""
-        size = self.per_request
+        """Raw scores (images x columns) for prepared images; what was sent before is not sent again. Raises InputError where one of them
+        is not answered."""
+        payloads = [self.payload_of(one) for one in batch]
+        keys = [_key(one) for one in payloads]
+        known = self._recalled(dict.fromkeys(keys))
+        new = {key: payload for key, payload in zip(keys, payloads, strict=True) if key not in known}
+        known |= dict(zip(new, self.asked_now(list(new.values())), strict=True))
+        return np.stack([known[key] for key in keys]) if keys else np.zeros((0, self.columns), np.float32)
+
+    def asked_now(self, images: Sequence[Payload], together: int | None = None) -> NDArray[np.float32]:
+        """The rows for some images of one size, asked for whether they are known or not; ``together`` in one request, where not as many
+        as is usual. Raises InputError where one is not answered."""
+        size = together or self.per_request
         stop, asked = current_stop(), list[Future[Asked]]()
-        self.may_send(len(batch), -(-len(batch) // size))
+        groups = [images[first : first + size] for first in range(0, len(images), size)]
+        if groups:
+            self.may_send(len(images), len(groups))
 
         def call_off() -> None:
-            for one in asked:
+            for one in list(asked):
                 one.cancel()
 
         with stop.calling(call_off):
-            for first in range(0, len(batch), size):
-                asked.append(self.ask([self.payload_of(one) for one in batch[first : first + size]]))
+            asked += [self.ask(group) for group in groups]
             if stop.stopped:
                 call_off()
             wait_for(asked)
         if stop.stopped:
             raise Stopped
         found = []
-        for one in asked:
+        for group, one in zip(groups, asked, strict=True):
             answer = one.result()
             if answer.rows is None:
                 raise InputError(
-                    answer.problem, where=self.description.url, mend="see what it says of the service under Check"
+                    answer.problem, where=self.description.url, mend="see under Check what is known of the service"
                 )
+            self.remember(group, answer.rows)
             found.append(answer.rows)
         return np.concatenate(found) if found else np.zeros((0, self.columns), np.float32)
+
+    def remember(self, images: Sequence[Payload], rows: NDArray[np.float32]) -> None:
+        """Keep what was answered for what was sent, so that it is not sent again."""
+        kept = {
+            _key(one): (str(self.columns), row.astype("<f4").tobytes()) for one, row in zip(images, rows, strict=True)
+        }
+        with suppress(InputError):  # a full disk: then it is asked for another time
+            self._kept.put(self._space, kept)
+
+    def _recalled(self, keys: Iterable[bytes]) -> dict[bytes, NDArray[np.float32]]:
+        kept = self._kept.some_of(self._space, keys)
+        rows = {
+            key: np.frombuffer(value, "<f4").astype(np.float32) for key, value in kept.items() if len(value) % 4 == 0
+        }
+        return {key: row for key, row in rows.items() if len(row) == self.columns}
+
+    @property
+    def _space(self) -> str:
+        return "\n".join((self.content, recipe_to_toml(self.recipe), self._version))
 
     def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         """It scores, and lists nothing."""
@@ -324,6 +359,15 @@ class ServiceModel:
     def is_ready(self) -> bool | None:
         """Whether it says that it is ready; None where it does not say."""
         return open_inference.is_ready(self.client) if self.description.send == "open-inference" else None
+
+
+def _key(image: Payload) -> bytes:
+    """What goes out, by content."""
+    if isinstance(image, bytes):
+        return hashlib.sha256(image).digest()
+    told = hashlib.sha256(f"{image.dtype.name} {image.shape}".encode())
+    told.update(np.ascontiguousarray(image).data)
+    return told.digest()
 
 
 def _width(port: Port) -> int | None:
@@ -374,4 +418,5 @@ SERVICE = ModelKind(
     frozenset({ENDING}),
     Capabilities(True, False, False, asked=True),
     _load,
+    "the service at this address tells another model or version than this run was scored with",
 )

@@ -14,7 +14,7 @@ from PIL import Image
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.heatmaps.maps import HeatmapMaker, Target
+from mivrat.core.heatmaps.maps import MapMaker, Target
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture
 from mivrat.core.pictures.prepare import to_tensor
@@ -50,7 +50,7 @@ def pictures_of(
     side, meter, found = side_for(sum(1 + heat for _, heat in wanted)), Meter(len(wanted)), {}
     record = ground.snapshot.record
     with ExitStack() as held:
-        maker: HeatmapMaker | None = None
+        maker: MapMaker | None = None
         if any(heat for _, heat in wanted) and record.kind.can.gradients:
             try:
                 maker = held.enter_context(ground.maker())
@@ -64,7 +64,7 @@ def pictures_of(
     yield found
 
 
-def _shown(ground: Ground, position: int, side: int, maker: HeatmapMaker | None, heat: bool) -> Shown:
+def _shown(ground: Ground, position: int, side: int, maker: MapMaker | None, heat: bool) -> Shown:
     record = ground.snapshot.record
     try:
         seen = preview(record.image_set.file(position), record.recipe, side)
