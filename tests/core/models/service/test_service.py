@@ -246,10 +246,10 @@ def test_nothing_leaves_before_it_is_agreed_to_not_even_the_key(
         return said({"name": "net", "versions": ["1"]})
 
     with saying(say) as root:
-        path = write_description(described(f"{root}/v2/models/net", limits={"per_second": 0.5}), tmp_path)
+        path = write_description(described(f"{root}/v2/models/net", limits={"per_second": 5}), tmp_path)
         with pytest.raises(NotAgreed) as caught:
             finished(ServiceModel(path, CLASSES, network(tmp_path).recipe), images)
-        for part in ("16 images", root.removeprefix("http://"), "as the numbers", "33 s", "0.5 requests a second"):
+        for part in ("16 images", root.removeprefix("http://"), "as the numbers", "4 s", "5 requests a second"):
             assert part in caught.value.question
         assert {method for method, _ in heard} == {"GET"}
         heard.clear()

@@ -104,6 +104,14 @@ def _loop() -> asyncio.AbstractEventLoop:
     return loop
 
 
+@cache
+def _trusted() -> ssl.SSLContext:
+    """Whom certificates are believed from; read once, as that takes a moment."""
+    import httpx
+
+    return httpx.create_ssl_context()
+
+
 class ServiceClient:
     """Requests to one service, within the limits of its description. Safe to use from several threads."""
 
@@ -122,6 +130,7 @@ class ServiceClient:
             timeout=httpx.Timeout(limits.timeout),
             limits=httpx.Limits(max_connections=limits.at_once, max_keepalive_connections=limits.at_once),
             follow_redirects=False,
+            verify=_trusted() if description.encrypted else False,
             trust_env=not loopback,  # what goes to this machine goes through no proxy
         )
         self._at_once = asyncio.Semaphore(limits.at_once)

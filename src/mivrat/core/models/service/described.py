@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.service.client import Answered, BadAnswer
 from mivrat.core.models.service.description import Description
-from mivrat.core.models.service.open_inference import finite
+from mivrat.core.models.service.open_inference import finite, numbers_as_json
 from mivrat.core.models.service.pictures import Payload
 from mivrat.core.pictures.classes import ClassMatcher
 
@@ -87,8 +87,12 @@ class Described:
         description = self._description
         fields = deepcopy(description.request.fields)
         if description.send == "json":
-            sent: Any = base64.b64encode(image).decode() if isinstance(image, bytes) else _listed(image)
-            return json.dumps(put_at(fields, description.image, sent)).encode(), {"Content-Type": "application/json"}
+            mark = uuid4().hex
+            sent = base64.b64encode(image).decode() if isinstance(image, bytes) else mark
+            text = json.dumps(put_at(fields, description.image, sent))
+            if not isinstance(image, bytes):
+                text = text.replace(f'"{mark}"', numbers_as_json(image), 1)
+            return text.encode(), {"Content-Type": "application/json"}
         assert isinstance(image, bytes)
         kind = _TYPES.get(description.encoding or "jpeg") or next(
             (kind for start, kind in _STARTS.items() if image.startswith(start)), "application/octet-stream"
@@ -149,10 +153,6 @@ def _number(value: object) -> float:
         return float(value)
     except OverflowError:
         raise BadAnswer("a score that is not a finite number") from None
-
-
-def _listed(tensor: NDArray[Any]) -> Any:
-    return (tensor.astype(np.float64) if tensor.dtype.kind == "f" else tensor).tolist()
 
 
 def _form(fields: dict[str, Any], name: str, image: bytes, kind: str) -> tuple[bytes, dict[str, str]]:

@@ -68,6 +68,7 @@ class ServiceModel:
         self.description = description = description or read_description(path)
         self.name = description.name
         self.remarks: list[str] = []
+        self._agreed = False
         if description.key is not None and not is_agreed(description.host):
             raise NotAgreed(description.host, question(description, "once its key has been tried", None))
         self.client = ServiceClient(description, find_key(description))
@@ -226,7 +227,8 @@ class ServiceModel:
 
     def may_send(self, images: int, requests: int | None = None) -> None:
         """Raises NotAgreed, asking in full, where nobody has agreed to sending so many images to this host."""
-        if not is_agreed(self.description.host):
+        self._agreed = self._agreed or is_agreed(self.description.host)
+        if not self._agreed:
             raise NotAgreed(self.description.host, question(self.description, WORDS[self.form], images, requests))
 
     def payload(self, file: PictureFile) -> Payload:

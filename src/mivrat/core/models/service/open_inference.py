@@ -216,6 +216,25 @@ class OpenInference:
         return outputs[0]
 
 
+def numbers_as_json(numbers: NDArray[Any]) -> str:
+    """An array as nested JSON lists, with so many digits that the very same numbers are read.
+
+    What a picture was turned into holds few different numbers: each of them is written out once.
+    """
+    different, places = np.unique(numbers, return_inverse=True)
+    if len(different) * 4 > numbers.size:
+        return json.dumps((numbers.astype(np.float64) if numbers.dtype.kind == "f" else numbers).tolist())
+    texts = np.array(
+        [json.dumps(one) for one in different.astype(np.float64 if numbers.dtype.kind == "f" else np.int64).tolist()],
+        object,
+    )
+    lines = texts[places].reshape(-1, numbers.shape[-1])
+    found = [f"[{', '.join(line)}]" for line in lines.tolist()]
+    for side in reversed(numbers.shape[:-1]):
+        found = [f"[{', '.join(found[at : at + side])}]" for at in range(0, len(found), side)]
+    return found[0]
+
+
 def _columns_of(output: dict[str, Any]) -> int:
     shape = output.get("shape")
     long = [n for n in shape[1:] if n != 1] if isinstance(shape, list) else []
