@@ -88,10 +88,10 @@ def _names(text: str) -> list[str]:
 def _model_place(text: str) -> Path:
     if not text.startswith(("https://", "http://")):
         return Path(text)
-    from mivrat.commands.loading import model_place
+    from mivrat.core.models.service.places import place_of
 
     try:
-        return model_place(text)
+        return place_of(text)
     except InputError as error:
         raise argparse.ArgumentTypeError(error.line()) from None
 

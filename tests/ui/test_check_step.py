@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.checks.catalogue import CHECKS
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values
@@ -21,7 +22,7 @@ from mivrat.core.study.file import Study
 from mivrat.ui.bench import CHECK
 from mivrat.ui.check.step import figure_tables
 from mivrat.ui.window import BENCH, MainWindow
-from mivrat.workspace.jobs import QUICK, SLOW
+from mivrat.workspace.jobs import QUICK
 from tests.support.fitted import STRIPED, fitted, write_striped
 
 Settle = Callable[[], None]
@@ -79,7 +80,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     assert window.foot.stop.isVisible()
     qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
     settle()
-    assert set(workspace.shown.checks) == set(QUICK) | set(SLOW)
+    assert set(workspace.shown.checks) == {check.name for check in CHECKS}
     assert (check.rows["readable"].state, check.rows["duplicates"].state) == ("look", "look")
     assert check.rows["recipe"].state == "fine"
     assert window.bench.rail.steps[CHECK].state == "look"

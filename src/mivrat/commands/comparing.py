@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.commands.loading import model_place, say_remarks
+from mivrat.commands.loading import say_remarks
 from mivrat.commands.outcomes import tell_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import lay_on
@@ -28,6 +28,7 @@ from mivrat.core.likeness.store import Features
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
 from mivrat.core.models.service.description import is_address
+from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import read_recipe
@@ -52,9 +53,9 @@ def _model_of(text: str, option: str, classes: Sequence[str], threads: int) -> M
     path, recipe = Path(text), None
     if not path.exists() and "," in text:
         name, _, said = text.rpartition(",")
-        path, recipe = model_place(name), read_recipe(Path(said))
+        path, recipe = place_of(name), read_recipe(Path(said))
     elif is_address(text):
-        path = model_place(text)
+        path = place_of(text)
     if not path.is_file():
         raise InputError("there is no such model or table", where=f"{option} {text}", mend="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
     return load_model(path, classes, recipe, threads)

@@ -9,7 +9,7 @@ from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from mivrat.commands.loading import kept_beside, say_remarks, study_for
+from mivrat.commands.loading import say_remarks, study_for
 from mivrat.commands.outcomes import tell_outcomes
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
@@ -17,7 +17,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
 from mivrat.core.checks.answer_checks import check_outputs
-from mivrat.core.checks.catalogue import BY_NAME, CHECKS, CheckProgress
+from mivrat.core.checks.catalogue import BY_NAME, CheckProgress, checks_of
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.of_run import check_run
 from mivrat.core.checks.report import checks_report, in_sentences
@@ -29,9 +29,10 @@ from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.summary import Figures, sensible_ks
-from mivrat.core.models.kinds import load_model
+from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.service.places import kept_beside
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.cropping import cropping_remark
 from mivrat.core.pictures.families import read_families
@@ -216,7 +217,8 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
     recipe = read_recipe(args.recipe) if args.recipe else None
     image_set = match_labels(list_images(args.images), classes).image_set
     training = match_labels(list_images(args.training), classes, role="training").image_set if args.training else None
-    names = args.only or [check.name for check in CHECKS if not (args.quick and check.slow)]
+    kind = kind_of(args.model)
+    names = args.only or [check.name for check in checks_of(kind) if not (args.quick and check.slow)]
     scratch = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="mivrat-"))) / "checks.mivrat"
     args.model = kept_beside(args.model, args.study)
     model, mismatch = _model_or_mismatch(args.model, classes, recipe, args.threads)

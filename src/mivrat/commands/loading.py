@@ -7,39 +7,15 @@ from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
-from platformdirs import user_cache_path
-
 from mivrat.commands.telling import say
 from mivrat.core.base.errors import InputError
 from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, maker_of
 from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import ONNX, OnnxModel
-from mivrat.core.models.service.description import (
-    describe_address,
-    is_address,
-    read_description,
-    write_description,
-)
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
-
-
-def model_place(text: str) -> Path:
-    """Where a model is: a file, or for the address of a service the description of it, kept for this user. Raises InputError where
-    the address is none."""
-    if not is_address(text):
-        return Path(text)
-    return write_description(describe_address(text), user_cache_path("mivrat", appauthor=False) / "services")
-
-
-def kept_beside(model: Path, study: Path | None) -> Path:
-    """A service's description as a study is to find it again: one that was made of an address is kept beside the study."""
-    services = user_cache_path("mivrat", appauthor=False) / "services"
-    if study is None or model.parent != services:
-        return model
-    return write_description(read_description(model), study.resolve().parent)
 
 
 def study_for(

@@ -83,7 +83,10 @@ class Header(QFrame):
         prepared = f"recipe {snapshot.record.recipe.summary()}{guess}"
         if not snapshot.record.kind.can.scores:
             prepared = snapshot.record.kind.called
-        self.facts.set_text(f"model {words.clipped(info.model, 30)}     {prepared}     {words.images(counts.listed)}")
+        service = " (service)" if snapshot.record.kind.can.asked else ""
+        self.facts.set_text(
+            f"model {words.clipped(info.model, 30)}{service}     {prepared}     {words.images(counts.listed)}"
+        )
         left_out = [
             f"{n} {name}"
             for n, name in (

@@ -188,6 +188,7 @@ QLabel[role="look"] {{ color: {t.look}; }}
 #rail {{ background: {t.paper}; border-right: 1px solid {t.line}; }}
 #selectionLine {{ background: {t.paper}; border-bottom: 1px solid {t.line}; }}
 #foot {{ background: {t.paper}; border-top: 1px solid {t.line}; }}
+#agreement {{ background: {t.sheet}; border-top: 3px solid {t.look}; }}
 #lightTable, #closeLook {{ background: {t.sheet}; }}
 QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
 QSplitterHandle {{ background: {t.line}; }}

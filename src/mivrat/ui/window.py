@@ -8,10 +8,13 @@ from PySide6.QtCore import QSettings
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.log import log_path
+from mivrat.core.models.service.description import is_address, is_description
+from mivrat.core.models.service.places import kept_beside
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.actions import bind, fill_images_menu, hints
+from mivrat.ui.agreement import Agreement
 from mivrat.ui.bench import MEASURE, PREPARE, Bench
 from mivrat.ui.frame import Foot
 from mivrat.ui.job_news import JobNews
@@ -20,6 +23,7 @@ from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.parts.widgets import offer_by_right_click, open_folder_of
 from mivrat.ui.prepare.step import INPUTS, TRY_OUT
 from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
+from mivrat.ui.start.service_page import ServicePage
 from mivrat.ui.steps import STEPS
 from mivrat.ui.theme import theme
 from mivrat.workspace.bookmark import Bookmark
@@ -28,7 +32,7 @@ from mivrat.workspace.open_mark import OpenMark
 from mivrat.workspace.study_jobs import Asking, NewStudy
 from mivrat.workspace.workspace import Workspace
 
-START, NEW, ASK, BENCH = range(4)
+START, NEW, ASK, BENCH, SERVICE = range(5)
 STUDIES = "Studies (*.mivrat)"
 # What the desktop puts around a window, above all its title bar.
 TITLE_BAR = 40
@@ -50,6 +54,7 @@ class MainWindow(QMainWindow):
         self.settings = settings or QSettings("mivrat", "mivrat")
         self.recent = RecentStudies(self.settings)
         self.workspace = Workspace(QtLoop(), self.settings)
+        self._before_service = START
         self._trying_out, self._mark = False, OpenMark(self.settings)
         self._build()
         self._connect()
@@ -59,6 +64,8 @@ class MainWindow(QMainWindow):
         self.menu = QMenu(self)
         self.start, self.new_page, self.ask = StartPage(self.recent), NewStudyPage(self.workspace), AskPage()
         self.bench, self.foot = Bench(self.workspace, self.menu), Foot()
+        self.service = ServicePage(self.workspace)
+        self.agreement = Agreement(self.workspace.notices)
         self.bookmark = Bookmark(self.workspace)
         bind(self, self.menu, len(STEPS))
         more, table = QMenu(self), self.bench.light_table
@@ -67,17 +74,18 @@ class MainWindow(QMainWindow):
         table.more.setMenu(more)
         offer_by_right_click(table.more, table.thumbs, self.bench.close_look)
         self.pages = QStackedWidget()
-        for page in (self.start, self.new_page, self.ask, self.bench):
+        for page in (self.start, self.new_page, self.ask, self.bench, self.service):
             self.pages.addWidget(page)
         central = QWidget()
         outer = QVBoxLayout(central)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
         outer.addWidget(self.pages, 1)
+        outer.addWidget(self.agreement)
         outer.addWidget(self.foot)
         self.setCentralWidget(central)
         self.news = JobNews(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
-        theme.style(self.menu, more, self.foot, self.start, self.new_page, self.ask)
+        theme.style(self.menu, more, self.foot, self.agreement, self.start, self.new_page, self.ask, self.service)
 
     def _connect(self) -> None:
         workspace = self.workspace
@@ -87,6 +95,10 @@ class MainWindow(QMainWindow):
         self.start.study_wanted.connect(self.open_study)
         self.new_page.start_wanted.connect(self.start_study)
         self.new_page.cancelled.connect(self.show_start)
+        self.new_page.service_wanted.connect(self.describe_service)
+        self.bench.prepare.service_wanted.connect(self.describe_service)
+        self.service.used.connect(self._use_service)
+        self.service.left.connect(self._leave_service)
         self.ask.allowed.connect(self._allowed)
         self.ask.refused.connect(self.show_start)
         workspace.opened.connect(self._opened)
@@ -119,6 +131,42 @@ class MainWindow(QMainWindow):
             self.pages.setCurrentIndex(NEW)
             self.new_page.model.edit.setFocus()
             self.foot.show_keys(("Tab", "next field"), *hints("keys"))
+
+    def describe_service(self) -> None:
+        """Describe a prediction service: for the new study, or as a further model of the open one."""
+        if self.workspace.busy:
+            return
+        page = self.new_page
+        if self.pages.currentIndex() == BENCH:
+            record = self.workspace.shown.record
+            recipe = record.recipe if record.kind.can.scores else None
+            image = record.image_set.file(self.workspace.shown.current or 0)
+            self.service.set_up(lambda: record.classes, lambda: recipe, lambda: image)
+        else:
+            self.service.set_up(page.classes_named, page.recipe_named, page.first_image)
+        named = page.model.path if self.pages.currentIndex() == NEW else None
+        if named is not None and is_description(named):
+            self.service.show_description(named)
+        elif self.pages.currentIndex() == NEW and is_address(page.model.edit.text().strip()):
+            self.service.address.setText(page.model.edit.text().strip())
+        self._before_service = self.pages.currentIndex()
+        self.pages.setCurrentIndex(SERVICE)
+        self.service.address.setFocus()
+        self.foot.show_keys(("Tab", "next field"), *hints("keys"))
+
+    def _leave_service(self) -> None:
+        self.agreement.hide()
+        self.pages.setCurrentIndex(self._before_service)
+        if self._before_service == BENCH:
+            self._tell_keys()
+
+    def _use_service(self, path: Path) -> None:
+        """Take the service described."""
+        self._leave_service()
+        if self._before_service == BENCH:
+            self.bench.prepare.inputs.add_model(kept_beside(path, self.workspace.study_path))
+        else:
+            self.new_page.model.set_path(path)
 
     def _place_changed(self) -> None:
         self.bookmark.extra = self.bench.place()
@@ -253,9 +301,11 @@ class MainWindow(QMainWindow):
     def _failed(self, error: InputError) -> None:
         self.foot.end()
         self.news.offer_to_go_on()
+        if isinstance(error, NotAgreed) and self.agreement.isVisible():
+            return  # it is asked about
         if self.pages.currentIndex() == NEW:
             self.new_page.show_misfit(error)
-        elif self.pages.currentIndex() != BENCH:
+        elif self.pages.currentIndex() not in (BENCH, SERVICE):
             self.show_start()
             self.start.show_problem(error.line())
         else:
@@ -292,7 +342,12 @@ class MainWindow(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
-        return not self.workspace.reading.busy and not self.workspace.writing.busy and self.bench.settled
+        return (
+            not self.workspace.reading.busy
+            and not self.workspace.writing.busy
+            and self.bench.settled
+            and self.service.settled
+        )
 
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
         self.settings.setValue("geometry", self.saveGeometry())
@@ -302,5 +357,6 @@ class MainWindow(QMainWindow):
         self.stop_job()
         self.bench.stop()
         self.new_page.stop()
+        self.service.stop()
         self.workspace.stop_all()
         event.accept()

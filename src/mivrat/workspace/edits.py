@@ -151,7 +151,7 @@ class Edits:
         def failed(error: InputError) -> None:
             self._editing = False
             workspace.set_busy(False)
-            workspace.notices.fail(error)
+            workspace.notices.fail(error, lambda: self._change(change, note, words, then))
 
         workspace.reading.start(
             lambda task: workspace.after_writing(lambda: study_jobs.edit(path, run_id, change)),

@@ -7,13 +7,16 @@ from dataclasses import replace
 from datetime import date
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import duration
 from mivrat.core.base.text import clipped, count, images
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, how_done
 from mivrat.core.covering.regions import Shape
 from mivrat.core.gradients.layers import Layer, stages
-from mivrat.core.heatmaps.maps import Map
+from mivrat.core.heatmaps.answers_only import answers_taken
+from mivrat.core.heatmaps.maps import WITHOUT_LAYER, Map, Method
 from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.setup import MapSetup
+from mivrat.core.models.service.description import read_description
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.reporting import cover_report
 from mivrat.core.study.kept_evidence import KeptTest, new_test_id, remove_test, save_regions, save_test
@@ -57,6 +60,8 @@ class Explainer:
         self.shown_test: KeptTest | None = None
         self.reliance: Reliance | None = None
         self._layers_of: tuple[str, str, str] | None = None
+        # Whether the way of making maps was chosen for want of layers.
+        self._without = False
         self._edits = 0
         self._reading = Newest(self.workers)
         workspace.topics.run.connect(self._forget)
@@ -74,6 +79,32 @@ class Explainer:
         """What the run's model is called, where it tells of no layers; else empty."""
         kind = self.workspace.shown.record.kind
         return "" if kind.can.gradients else kind.called
+
+    @property
+    def asks(self) -> bool:
+        """Whether the run's model is asked over the network, so that each answer counts."""
+        return self.workspace.shown.record.kind.can.asked
+
+    def without_layers(self, method: Method) -> str:
+        """Why a method cannot be used for want of layers, in a sentence; empty where it can."""
+        if not self.has_no_layers or method in WITHOUT_LAYER:
+            return ""
+        return f"{self.workspace.shown.record.kind.lacks('Layers and gradients need')} Occlusion and random masks need answers alone."
+
+    def answers_taken(self, method: Method, size: tuple[int, int] | None = None) -> int:
+        """How many answers a map of one image takes; ``size`` is its height and width, where the recipe leaves them open."""
+        return answers_taken(method, *(self.workspace.shown.record.recipe.output_size() or size or (224, 224)))
+
+    def cost(self, answers: int) -> str:
+        """So many answers as requests, with the time they take where the service may not be asked faster."""
+        told = f"{count(answers)} requests"
+        try:
+            limits = read_description(self.workspace.shown.record.model_path).limits
+        except InputError:
+            return told
+        requests = -(-answers // limits.per_request)
+        told = f"{count(requests)} request{'s' if requests != 1 else ''}"
+        return f"{told}, {duration(requests / limits.per_second)} or longer" if limits.per_second else told
 
     def _leave(self) -> None:
         """Forget all that was kept of the study."""
@@ -94,7 +125,12 @@ class Explainer:
         self._forget_run()
         if self.workspace.shown.record.model_key != self._layers_of:
             self._forget_model()
+        if self.without_layers(self.setup.method):
+            self.setup, self._without = MapSetup("occlusion"), True
+        elif self._without and not self.has_no_layers:
+            self.setup, self._without = MapSetup(), False
         self._read_evidence()
+        self.setup_changed.emit()
         self.maps_changed.emit()
         self.test_changed.emit()
         self.reliance_changed.emit()

@@ -190,12 +190,17 @@ def compute_board(
         maker.stopped = lambda: False
 
 
+def rows_without_layer() -> tuple[Row, ...]:
+    """The board's only row, for a method that looks at no layer."""
+    return (Row("the whole model\nno layer", ()),)
+
+
 def rows_for(
     maker: MapMaker, method: Method, names: Sequence[str], stages: Sequence[Layer], all_combined: bool
 ) -> tuple[Row, ...]:
     """The board's rows: the layers named, else one of each stage, and all of them together where wanted."""
     if method in WITHOUT_LAYER:
-        return (Row("the whole model\nno layer", ()),)
+        return rows_without_layer()
     if method == "activation":
         layer = maker.layer_for(method, None)
         assert layer is not None

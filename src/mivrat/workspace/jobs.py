@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.base.text import images
-from mivrat.core.checks.catalogue import BY_NAME, CHECKS, CheckProgress
+from mivrat.core.checks.catalogue import BY_NAME, CHECKS, CheckProgress, checks_of
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.workspace import study_jobs
 from mivrat.workspace.executors import Task
@@ -22,7 +22,6 @@ if TYPE_CHECKING:
 JobKind = Literal["demonstration", "score", "try", "read", "check", "features", "maps", "cover", "reliance", "write"]
 JobState = Literal["going on", "stopping", "finished", "stopped", "failed"]
 QUICK = tuple(check.name for check in CHECKS if not check.slow)
-SLOW = tuple(check.name for check in CHECKS if check.slow)
 
 
 @dataclass(frozen=True)
@@ -106,7 +105,7 @@ class Jobs:
         def failed(error: InputError) -> None:
             handle.state = "failed"
             self._end()
-            workspace.notices.fail(error)
+            workspace.notices.fail(error, lambda: self.begin(job, make, then))
             workspace.look_further()
 
         self._task = workspace.reading.start(
@@ -193,8 +192,9 @@ class Jobs:
             lambda stop: study_jobs.run_on(path, run_id, stop, only, forget=True),
         )
 
-    def check(self, names: Collection[str] = SLOW) -> None:
-        """Run these checks on the run shown."""
+    def check(self, names: Collection[str] = ()) -> None:
+        """Run these checks on the run shown; without any all the slow ones."""
         path, snapshot = self._workspace.path, self._workspace.shown.snapshot
+        names = names or [check.name for check in checks_of(snapshot.record.kind) if check.slow]
         what = "Checking" if len(names) > 1 else f"Checking: {BY_NAME[next(iter(names))].title.lower()}"
         self.begin(Job("check", what), lambda stop: study_jobs.check(path, snapshot, names, stop))

@@ -75,8 +75,10 @@ def _fitting_model(study: Study, path: Path, recipe: Recipe | None, usual: Recip
     if recipe is None and usual is not None:
         try:
             model = load_model(path, study.classes, usual)
-            model.recipe_is_guess = model.kind.can.scores
-            return model
+            # A service that takes pictures leaves most of a recipe out: then what it takes is told from it alone.
+            if model.recipe.model_copy(update={"scores": usual.scores}) == usual or not model.kind.can.scores:
+                model.recipe_is_guess = model.kind.can.scores
+                return model
         except InputError:
             pass
     return load_model(path, study.classes, recipe)

@@ -11,12 +11,14 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.answers.asking import remote_of
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.kinds import load_model
+from mivrat.core.models.service.places import kept_beside, place_of
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
@@ -95,9 +97,10 @@ class Asking:
 
 @dataclass(frozen=True)
 class NewStudy:
-    """What a new study is made of; ``few`` asks for some images to be tried out instead of the whole run."""
+    """What a new study is made of; ``model`` is a file or the address of a service, ``few`` asks for some images to be tried
+    out instead of the whole run."""
 
-    model: Path
+    model: Path | str
     classes: Path
     recipe: Path | None
     images: Path
@@ -229,8 +232,12 @@ def make_demo(path: Path, stop: StopSignal) -> Running:
 def run_new(new: NewStudy, stop: StopSignal) -> Running:
     """Make a study and score its images; labels that no class goes by are kept, to be paired by hand."""
     classes = read_class_list(new.classes)
-    model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
+    recipe = read_recipe(new.recipe) if new.recipe else None
+    model = load_model(place_of(new.model), classes, recipe)
     image_set = match_labels(list_images(new.images), classes).image_set
+    if (remote := remote_of(model)) is not None:
+        remote.may_send(min(FEW, len(image_set.items)) if new.few else len(image_set.items))
+        model = load_model(kept_beside(model.path, new.study), classes, recipe)
     with Study.create(new.study, classes) as study:
         evaluation = Evaluation(model, image_set, study)
         return (yield from _run(evaluation, new.study, stop, pick(len(image_set.items), FEW, 0) if new.few else None))

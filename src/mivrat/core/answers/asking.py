@@ -10,7 +10,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.scoring import MOST_HELD, ScoredBatch
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal
+from mivrat.core.models.model import Model
 from mivrat.core.models.service.client import Tally
 from mivrat.core.models.service.model import Asked
 from mivrat.core.models.service.pictures import Payload
@@ -50,6 +51,9 @@ class Remote(Protocol):
     @property
     def version(self) -> str: ...
 
+    @property
+    def in_words(self) -> str: ...
+
     def expect_version(self, version: str) -> None: ...
 
     def misfit(self, shape: tuple[int, ...]) -> str: ...
@@ -59,6 +63,11 @@ class Remote(Protocol):
     def ask(self, images: Sequence[Payload]) -> Future[Asked]: ...
 
     def remember(self, images: Sequence[Payload], rows: NDArray[np.float32]) -> None: ...
+
+
+def remote_of(model: Model) -> Remote | None:
+    """A model as one that is asked over the network; None for one that is not."""
+    return cast(Remote, model) if model.kind.can.asked else None
 
 
 @dataclass(frozen=True)

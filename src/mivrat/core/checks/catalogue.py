@@ -6,12 +6,13 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 
 from mivrat.core.base.job import Meter, Progress, StopSignal
-from mivrat.core.checks import answer_checks, file_checks, label_checks
+from mivrat.core.checks import answer_checks, file_checks, label_checks, service_check
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import check_class_order
 from mivrat.core.checks.recipe_probe import probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.checks.survey import Facts, Surveyed, survey_files
+from mivrat.core.models.model import ModelKind
 from mivrat.core.pictures.image_sets import ImageSet
 
 
@@ -145,7 +146,19 @@ CHECKS: tuple[Check, ...] = (
         slow=True,
     ),
 )
-BY_NAME: Mapping[str, Check] = {check.name: check for check in CHECKS}
+OF_SERVICE = Check(
+    service_check.NAME,
+    "Prediction service",
+    "A service may be replaced, or answer otherwise in a hurry, without a word: then figures are of no model in particular.",
+    service_check.check_service,
+    slow=True,
+)
+BY_NAME: Mapping[str, Check] = {check.name: check for check in (OF_SERVICE, *CHECKS)}
+
+
+def checks_of(kind: ModelKind) -> tuple[Check, ...]:
+    """The checks there are for a kind of model."""
+    return (OF_SERVICE, *CHECKS) if kind.can.asked else CHECKS
 
 
 @dataclass(frozen=True)
@@ -166,7 +179,7 @@ def run_checks(
 
     ``known`` are facts of contents surveyed before; what is surveyed now stays in ``inputs``.
     """
-    wanted = [check for check in CHECKS if check.name in names]
+    wanted = [check for check in BY_NAME.values() if check.name in names]
     for check in wanted:
         if stop and stop.stopped:
             return

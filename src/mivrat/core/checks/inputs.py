@@ -12,6 +12,7 @@ from mivrat.core.answers.answers import SCORED
 from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.survey import Facts, Surveyed
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_sets import ImageSet
 
@@ -23,7 +24,7 @@ class Inputs:
     ``stamps`` tells what files were when they were scored, ``reasons`` why images could not be. ``judged`` holds answers
     for some or all images; ``aside`` are labels that were put aside by hand as standing for no class. ``fresh`` collects
     facts by content as pictures are surveyed, so that a survey that is stopped is not for nothing. ``model_problem`` says
-    why a model file that should be there cannot be used.
+    why a model that should be there cannot be used; ``remote`` is a model that is asked over the network.
     """
 
     classes: list[str]
@@ -38,6 +39,7 @@ class Inputs:
     survey: list[Surveyed] | None = None
     training_survey: list[Surveyed] | None = None
     fresh: dict[bytes, Facts] = field(default_factory=dict)
+    remote: ServiceModel | None = None
 
     @property
     def labels(self) -> NDArray[np.int64]:

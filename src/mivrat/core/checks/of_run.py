@@ -11,13 +11,16 @@ from datetime import datetime
 from pathlib import Path
 
 from mivrat.core.answers.judged import Judged
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.job import StopSignal
+from mivrat.core.checks import service_check
 from mivrat.core.checks.catalogue import BY_NAME, CheckProgress, run_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import Facts, facts_from_json
+from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.study.class_list import load_pairing
 from mivrat.core.study.file import Study
@@ -62,7 +65,15 @@ def training_set(study: Study) -> ImageSet | None:
 
 def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
     """What the checks of these names look at; the model is loaded only where one of them needs it."""
-    model, problem = None, ""
+    model, remote, problem = None, None, ""
+    if record.kind.can.asked and service_check.NAME in names:
+        try:
+            found = model_of(record)
+            remote = found if isinstance(found, ServiceModel) else None
+        except NotAgreed:
+            raise
+        except InputError as error:
+            problem = error.line()
     if record.kind.can.gradients and NEEDS_MODEL & set(names):
         try:
             model = OnnxModel(record.model_path, record.recipe, len(record.classes))
@@ -79,6 +90,7 @@ def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[st
         load_stamps(study, record.info.set_id) if "changed" in names else {},
         frozenset(label for label, index in load_pairing(study).items() if index is None),
         seed,
+        remote=remote,
     )
 
 

@@ -10,10 +10,22 @@ from typing import Any, Literal
 
 import numpy as np
 
+from mivrat.core.answers.asking import remote_of
 from mivrat.core.answers.judging import units_in
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
-from mivrat.core.covering.one_image import HOWS, Covered, Donors, How, Region, cover, drawn, drawn_each, hottest
+from mivrat.core.covering.one_image import (
+    ANSWERS,
+    HOWS,
+    Covered,
+    Donors,
+    How,
+    Region,
+    cover,
+    drawn,
+    drawn_each,
+    hottest,
+)
 from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
@@ -203,11 +215,15 @@ def run_cover_test(
     meter, found = Meter(len(plan.images)), list[Covered]()
     for one_maker in (maker, heat):
         one_maker.stopped = lambda: stop is not None and stop.stopped
+    remote = remote_of(maker.model)
+    if remote is not None:
+        remote.may_send(len(plan.images), ANSWERS * len(plan.images))
+    before = remote.tally.sent if remote is not None else 0
     yield meter.at(0)
     with suppress(Stopped):
         for one in cover(maker, files, plan.images, region_of(plan, heat), plan.hide, target, plan.seed, donors):
             found.append(one)
-            yield meter.at(len(found))
+            yield meter.at(len(found), f"{remote.tally.sent - before} requests" if remote is not None else "")
             if stop is not None and stop.stopped:
                 break
     if found:

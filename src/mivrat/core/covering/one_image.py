@@ -161,6 +161,10 @@ class Donors:
         return None
 
 
+# So many answers covering one image takes: as it is, with the region hidden, with the same area elsewhere hidden.
+ANSWERS = 3
+
+
 def prepared(file: Path, recipe: Recipe) -> Pixels:
     """A picture file as the network's size, before value scaling. Raises UnreadablePicture."""
     return fitted_pixels(read_picture(file, recipe.picture.mode, recipe.picture.exif_rotate), recipe)[0]

@@ -24,6 +24,14 @@ WINDOW = 0.2
 CELLS, OPEN, MASKS = 7, 0.5, 1000
 
 
+def answers_taken(method: str, height: int, width: int) -> int:
+    """How many answers to changed images a map of one prepared picture takes, by occlusion or random masks."""
+    if method == "masks":
+        return MASKS
+    step = max(1, round(min(height, width) * WINDOW / 2))
+    return (-(-height // step) + 1) * (-(-width // step) + 1) + 1
+
+
 def _spatial(picture: NDArray[Any], channels_last: bool) -> tuple[int, int]:
     return (picture.shape[0], picture.shape[1]) if channels_last else (picture.shape[1], picture.shape[2])
 

@@ -19,6 +19,10 @@ COARSEST = 14
 BLUR = 1 / 8
 
 
+# So many answers to changed images both curves of one map take, with those of random orders.
+ANSWERS = 2 * (STEPS + 1) * (DRAWS + 1)
+
+
 @dataclass(frozen=True)
 class Faithfulness:
     """p(target) after each of STEPS equal parts of the area (``shares`` from 0 to 1), hottest first.
@@ -60,7 +64,7 @@ def faithfulness(
 ) -> Faithfulness:
     """Both curves of a map for one prepared picture, and those of random orders.
 
-    Takes 2 (STEPS + 1) (DRAWS + 1) forward passes, in batches of BATCH.
+    Takes ANSWERS forward passes, in batches of BATCH.
     """
     height, width = picture.shape[:2] if channels_last else picture.shape[1:]
     rng, grid = np.random.default_rng(seed), (min(heat.shape[0], COARSEST), min(heat.shape[1], COARSEST))

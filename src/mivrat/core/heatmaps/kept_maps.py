@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.answers.asking import remote_of
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
@@ -68,6 +69,8 @@ class KeptMaps:
         todo = self.pending(images)
         meter, done, kept_at = Meter(len(images), len(images) - len(todo)), len(images) - len(todo), time.monotonic()
         maker.stopped = lambda: stop is not None and stop.stopped
+        remote = remote_of(maker.model)
+        before = remote.tally.sent if remote is not None else 0
         yield meter.at(done)
         size = BATCH if self.setup.method in BY_GRADIENT else 1
         try:
@@ -85,7 +88,7 @@ class KeptMaps:
                     if time.monotonic() - kept_at > KEPT_EVERY:
                         self._cache.keep()
                         kept_at = time.monotonic()
-                    yield meter.at(done)
+                    yield meter.at(done, f"{remote.tally.sent - before} requests" if remote is not None else "")
         except Stopped:
             return
         finally:

@@ -90,6 +90,8 @@ class MapMaker:
         self._kind: Kind | None = kind
         # Asked before each batch of a method that needs many; where it says yes, Stopped is raised.
         self.stopped: Callable[[], bool] = lambda: False
+        # Told after each batch of such a method how many answers have come.
+        self.answered: Callable[[int], object] = lambda number: None
 
     def layer(self, wanted: str | None) -> Layer:
         """The layer of that name, or the default; InputError where no heatmap can be taken from it."""
@@ -142,6 +144,7 @@ class MapMaker:
         if self.stopped():
             raise Stopped
         rows, kind = self._scores(batch), self._score_kind(batch)
+        self.answered(len(batch))
         values = to_probabilities(rows, kind)
         if of_logits:
             values = (

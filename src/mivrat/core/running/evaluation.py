@@ -5,12 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import cast
 
 import numpy as np
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, dtype_of, told_by_of
-from mivrat.core.answers.asking import Remote, ask_images
+from mivrat.core.answers.asking import ask_images, remote_of
 from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.answers.scoring import ScoredBatch, score_images
 from mivrat.core.base.errors import InputError
@@ -45,7 +44,7 @@ class Evaluation:
         self.answers = Answers(
             len(image_set.items), model.columns, settled, model.class_count, told_by, dtype_of(model.kind)
         )
-        self.remote = cast(Remote, model) if model.kind.can.asked else None
+        self.remote = remote_of(model)
         self.unanswered: dict[int, str] = {}
         self._failed_before: set[int] = set()
         self._model_id = 0

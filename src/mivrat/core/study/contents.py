@@ -54,12 +54,14 @@ class Contents:
         model = next((one for one in self.models if one.id == model_id), None)
         if model is None:
             return ""
-        same = [one for one in self.models if one.name == model.name]
+        alike = [one for one in self.models if one.name == model.name]
+        same = [one for one in alike if one.kind.can.asked == model.kind.can.asked]
+        name = f"{model.name} (service)" if model.kind.can.asked and len(same) < len(alike) else model.name
         if len(same) == 1:
-            return model.name
+            return name
         alike = [one for one in same if one.recipe.summary() == model.recipe.summary()]
         number = f", {alike.index(model) + 1}" if len(alike) > 1 else ""
-        return f"{model.name} ({model.recipe.summary()}{number})"
+        return f"{name} ({model.recipe.summary()}{number})"
 
     def run_of(self, model_id: int, set_id: int) -> RunState | None:
         """The run of a model on a set, where there is one."""

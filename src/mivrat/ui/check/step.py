@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from mivrat.core.checks.catalogue import CHECKS, Check
+from mivrat.core.checks.catalogue import BY_NAME, Check, checks_of
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.checks.result import in_words
 from mivrat.core.pictures.recipe import parse_recipe
@@ -19,7 +19,6 @@ from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace import study_edits
-from mivrat.workspace.jobs import SLOW
 from mivrat.workspace.workspace import Workspace
 
 GROUPS = (("stop", "Fix first"), ("look", "Needs a look"), ("open", "Not known yet"), ("fine", "Fine"))
@@ -37,9 +36,9 @@ class CheckStep(StepArea):
         self.workspace = workspace
         page = QWidget()
         self.summary = label(wrap=True)
-        self.all = button("Run the slow checks", lambda: workspace.jobs.check(SLOW), kind="primary")
+        self.all = button("Run the slow checks", lambda: workspace.jobs.check(), kind="primary")
         tip(self.all, "Read every file, look for copies, and try other recipes; can be stopped")
-        self.rows = {check.name: CheckRow(check) for check in CHECKS}
+        self.rows = {check.name: CheckRow(check) for check in BY_NAME.values()}
         self.headings = {state: label(title, "heading") for state, title in GROUPS}
         body = QWidget()
         self._list = QVBoxLayout(body)
@@ -79,7 +78,7 @@ class CheckStep(StepArea):
             check_row.show_found(found.get(name), answered, self.workspace.busy)
         counts, order = [], list[QWidget]()
         for state, title in GROUPS:
-            members = [one for one in self.rows.values() if one.state == state]
+            members = [one for one in self._listed() if one.state == state]
             self.headings[state].setVisible(bool(members))
             if members:
                 counts.append(f"{title.lower()}: {len(members)}")
@@ -93,6 +92,13 @@ class CheckStep(StepArea):
         self.summary.setText("  ·  ".join(counts))
         self.all.setEnabled(not self.workspace.busy)
         self._mark()
+
+    def _listed(self) -> list[CheckRow]:
+        """The rows of the checks that there are for the model shown; the others are not seen."""
+        there = {check.name for check in checks_of(self.workspace.shown.record.kind)}
+        for name, one in self.rows.items():
+            one.setVisible(name in there)
+        return [one for name, one in self.rows.items() if name in there]
 
     def _pick(self, name: str) -> None:
         kept = self.workspace.shown.checks.get(name)
@@ -133,7 +139,7 @@ class CheckStep(StepArea):
 
     def _move(self, name: str, by: int) -> None:
         """The focus to the row before or after."""
-        rows = [one for state, _ in GROUPS for one in self.rows.values() if one.state == state]
+        rows = [one for state, _ in GROUPS for one in self._listed() if one.state == state]
         at = rows.index(self.rows[name]) + by
         if 0 <= at < len(rows):
             rows[at].setFocus(Qt.FocusReason.TabFocusReason)

@@ -95,7 +95,7 @@ class OtherHeat(QWidget):
         if held is None or other is None or other.at[image] < 0 or other.predicted[image] < 0:
             return
         record, at, makers = held.b.record, int(other.at[image]), self.workspace.makers
-        if not record.kind.can.scores:
+        if not record.kind.can.gradients:
             for panel in self.panels:
                 panel.show_image(None, record.kind.lacks("a heatmap needs").rstrip("."))
             return

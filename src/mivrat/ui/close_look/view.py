@@ -234,9 +234,11 @@ class CloseLook(QWidget):
         if int(judged.predicted[image]) < 0:
             for panel in (self.heat_predicted, self.heat_other):
                 panel.show_image(None, "no answer to explain")
-        elif not record.kind.can.scores:
+        elif not record.kind.can.gradients:
+            why = record.kind.lacks("gradients need" if record.kind.can.scores else "a heatmap needs").rstrip(".")
+            more = "\n\nOcclusion and random masks: under Explain, Board" if record.kind.can.scores else ""
             for panel in (self.heat_predicted, self.heat_other):
-                panel.show_image(None, record.kind.lacks("a heatmap needs").rstrip("."))
+                panel.show_image(None, f"{why}{more}")
         self._looking.start(lambda work: look_at(record, image), done=self._looked, failed=self._unreadable, priority=5)
         self._show_references()
         self._search()
@@ -308,7 +310,7 @@ class CloseLook(QWidget):
 
     def _ask_evidence(self) -> None:
         snapshot, look = self.workspace.shown.snapshot, self.look
-        if look is None or not snapshot.record.kind.can.scores:
+        if look is None or not snapshot.record.kind.can.gradients:
             return
         classes = self.shared_classes(look.image)
         if not classes:

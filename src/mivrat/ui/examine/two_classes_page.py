@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses
+from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses, candidates
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.parts.tables import FigureTable
@@ -64,7 +64,9 @@ class TwoClassesPage(QWidget):
         if needs_model:
             self.told.setText(snapshot.record.kind.lacks("Scoring again needs"))
         elif found is None:
-            self.told.setText("Images that fit two classes have not been looked for yet.")
+            number = VIEWS * len(candidates(snapshot.judged)) if snapshot.record.kind.can.asked else 0
+            asks = f" Looking takes {words.count(number)} requests to the service." if number else ""
+            self.told.setText(f"Images that fit two classes have not been looked for yet.{asks}")
         elif not found:
             self.told.setText(f"No image of {words.count(snapshot.counts.listed)} has two plausible classes.")
         else:

@@ -31,6 +31,7 @@ from mivrat.ui.parts.widgets import (
     more_button,
     offer_by_right_click,
     plain,
+    row,
     slider,
     tip,
 )
@@ -83,6 +84,10 @@ class BoardPage(QWidget):
         self._wanted: BoardWanted | None = None
         self._drawers = self.workspace.parallel.group(1)
         self._filling: Task | None = None
+        # What the service has been asked for in this window, and how many answers have come for the board.
+        self._asked: set[tuple[RunKey, int, Method]] = set()
+        self._answers = 0
+        self._before: int | None = None
         self._drawing = Newest(self._drawers)
         self._again = self.workspace.soon(15, self._redraw)
         self._room_later = self.workspace.soon(0, self._give_room)
@@ -92,6 +97,7 @@ class BoardPage(QWidget):
         self.workspace.topics.current.connect(self.refresh)
         self.workspace.topics.figures.connect(self.refresh)
         self.workspace.topics.held.connect(self.refresh)
+        self.workspace.topics.run.connect(self._usual_way)
 
     def _build(self) -> None:
         self.way = Choice(list(words.METHODS.values()), "how the maps are made")
@@ -133,6 +139,7 @@ class BoardPage(QWidget):
         self.told = label(soft=True, wrap=True)
         self.told.setMinimumHeight(34)
         self.stop_button = button("Stop", self.stop_filling, kind="small")
+        self.ask_button = button("Ask the service", self.ask, kind="primary")
         self.view = BoardView()
         offer_by_right_click(self.more, self.view)
         self.view.pointed.connect(self._read_value)
@@ -142,6 +149,7 @@ class BoardPage(QWidget):
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 0, 8, 8)
         inside.addWidget(self.note)
+        inside.addLayout(row(self.ask_button, None))
         inside.addWidget(self.view)
         inside.addStretch(1)
         layout = QVBoxLayout(self)
@@ -153,6 +161,7 @@ class BoardPage(QWidget):
         layout.addWidget(self.scrolled, 1)
         layout.addWidget(self.told)
         self.stop_button.hide()
+        self.ask_button.hide()
 
     def resizeEvent(self, event: object) -> None:  # noqa: N802
         super().resizeEvent(event)  # type: ignore[arg-type]
@@ -162,6 +171,16 @@ class BoardPage(QWidget):
     def _give_room(self) -> None:
         bar = self.scrolled.verticalScrollBar().sizeHint().width()
         self.view.set_room(self.scrolled.width() - bar - 8, self.scrolled.height() - 16)
+
+    def _usual_way(self) -> None:
+        """A model without layers is looked at by what needs none, and one with layers as before."""
+        ways = list(words.METHODS)
+        if self.explainer.without_layers(self.method):
+            self._before, at = self.way.currentIndex(), ways.index("occlusion")
+            self.way.setCurrentIndex(at)
+        elif self._before is not None and not self.explainer.has_no_layers:
+            self.way.setCurrentIndex(self._before)
+            self._before = None
 
     # --- what is wanted ---
 
@@ -278,16 +297,20 @@ class BoardPage(QWidget):
         snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
         if not self.isVisible():
             return
-        problem = ""
+        problem = self.explainer.without_layers(self.method)
+        self.ask_button.hide()
         if not snapshot.record.kind.can.scores:
             problem = snapshot.record.kind.lacks("Heatmaps need")
+        elif problem:
+            pass
         elif self.explainer.problem:
             problem = self.explainer.problem
         elif image is None:
             problem = "Look at an image: click one on the light table, or press M for the next mistake. Its heatmaps appear here."
         elif snapshot.judged.predicted[image] < 0:
             problem = "This image has no answer to explain."
-        if problem or not self.explainer.layers or image is None:
+        waiting = not self.explainer.layers and not self.explainer.has_no_layers
+        if problem or waiting or image is None:
             self.stop_filling()
             self._wanted = None
             self.view.show_board(Board())
@@ -304,7 +327,31 @@ class BoardPage(QWidget):
         wanted = BoardWanted(image, maker_rows, tuple(self._columns(image)), self.method, self._in_other(image))
         if wanted == self._wanted:
             return
+        if self.explainer.asks and (snapshot.record.key, image, self.method) not in self._asked:
+            self._offer_to_ask(image)
+            return
         self._fill(wanted)
+
+    def _offer_to_ask(self, image: int) -> None:
+        """Say how often the service would be asked for this image, and leave it to the user."""
+        self.stop_filling()
+        self._wanted = None
+        self.view.show_board(Board())
+        size = self.workspace.shown.record.recipe.output_size()
+        about = self.explainer.cost(self.explainer.answers_taken(self.method, size))
+        self.note.setText(
+            f"A map by {words.METHODS[self.method]} of this image takes up to {about} to the service, for all its targets together. "
+            "Answers are kept: what was sent before is not sent again."
+        )
+        self.told.setText("")
+        self.ask_button.show()
+
+    def ask(self) -> None:
+        """Ask the service for what a map of the image looked at takes."""
+        image = self.workspace.shown.current
+        if image is not None:
+            self._asked.add((self.workspace.shown.record.key, image, self.method))
+            self.refresh()
 
     def _in_other(self, image: int) -> tuple[RunKey, int] | None:
         """The run held, and where the image stands there, where its model can tell of it."""
@@ -316,6 +363,8 @@ class BoardPage(QWidget):
     def _rows(self) -> tuple[Row, ...] | InputError:
         snapshot = self.workspace.shown.snapshot
         try:
+            if self.method in WITHOUT_LAYER:
+                return heat_jobs.rows_without_layer()
             maker = self.workspace.makers.seen(snapshot.record)
             if maker is None:
                 raise InputError("its layers have not been read", mend="look at the board again")
@@ -328,7 +377,7 @@ class BoardPage(QWidget):
     def _fill(self, wanted: BoardWanted) -> None:
         snapshot = self.workspace.shown.snapshot
         self.stop_filling()
-        self._wanted = wanted
+        self._wanted, self._answers = wanted, 0
         record, held = snapshot.record, self.workspace.shown.held
         names = [one.name for one in wanted.rows]
         if wanted.other is not None and held is not None:
@@ -358,6 +407,7 @@ class BoardPage(QWidget):
             seen = look or look_at(record, wanted.image, side=480)
             work.report(seen)
             with makers.lend(record) as maker:
+                maker.answered = work.report if record.kind.can.asked else maker.answered
                 for cell in heat_jobs.compute_board(seen, maker, record, wanted, work.stop):
                     placed = replace(cell, row=step * cell.row)
                     work.report((placed, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
@@ -393,6 +443,10 @@ class BoardPage(QWidget):
     def _take(self, news: object) -> None:
         if isinstance(news, Look):
             self.look = news
+            return
+        if isinstance(news, int):
+            self._answers += news
+            self.told.setText(f"{words.count(self._answers)} answers so far, those kept from before among them.")
             return
         if isinstance(news, OtherRows):
             self.other_look = news.look

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.inside import Inside, evidence_inside
+from mivrat.core.covering.one_image import ANSWERS
 from mivrat.core.covering.regions import mask_of
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.ui import words
@@ -79,6 +80,9 @@ class CoverPage(QWidget):
 
     def _new_run(self) -> None:
         self.form.list_classes()
+        if self.explainer.has_no_layers and self.form.hottest:
+            self.form.region.setCurrentIndex(1)
+            self.form.region.activated.emit(1)
         self.preview.forget()
         self.inside = None
         self.kept_tests.refresh()
@@ -157,7 +161,10 @@ class CoverPage(QWidget):
         number = len(plan.images) if plan is not None else 0
         what = "with a region of their own" if plan is not None and plan.region.place == "each" else "shown"
         self.begin.setText(f"Cover the {words.images(number)} {what}" if number else "Cover the images shown")
-        self.begin.setEnabled(bool(number) and not self.workspace.busy and self.explainer.can_explain)
+        if number and self.explainer.asks:
+            self.begin.setText(f"{self.begin.text()}: {self.explainer.cost(ANSWERS * number)}")
+        able = self.explainer.can_explain and not (self.explainer.has_no_layers and self.form.hottest)
+        self.begin.setEnabled(bool(number) and not self.workspace.busy and able)
 
     def cover_selection(self) -> None:
         """Do the test over the images shown, in the background."""

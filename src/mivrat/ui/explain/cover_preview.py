@@ -106,6 +106,8 @@ class CoverPreview(QWidget):
             self._show_one()
             return
         plan, record, setup = self.form.plan_of_one(image), snapshot.record, self.explainer.setup
+        if self.explainer.asks:  # looking at an image is no reason to send it
+            plan = None
         makers, judged, known = self.workspace.makers, snapshot.judged, self.one.look if self.one is not None else None
         if self.canvas.photo is None or known is None or known.image != image:
             self.canvas.show_photo(None, None, "…")
@@ -168,6 +170,10 @@ class CoverPreview(QWidget):
             self.told.setText(
                 ""
                 if one is None and self.canvas.photo is None
+                else f"{self.explainer.without_layers('gradient')} The hottest part is told by a layer: draw a region instead."
+                if self.explainer.has_no_layers and self.form.hottest
+                else "What is hidden is sent and scored when the test is done, not while it is drawn."
+                if self.explainer.asks and self.form.shapes()
                 else "Drag over the image to draw what to hide (with Ctrl: a further shape). With keys: Enter, then arrows, + and −."
             )
             return

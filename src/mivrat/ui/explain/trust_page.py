@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.gradients.layers import short_name
-from mivrat.core.heatmaps.faithfulness import DRAWS
+from mivrat.core.heatmaps.faithfulness import ANSWERS, DRAWS
 from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.shuffled import ALIKE, DEPTHS
 from mivrat.core.heatmaps.shuffled import DRAWS as SHUFFLES
@@ -111,6 +111,14 @@ class TrustPage(QWidget):
         self.some.setText(f"Examine {words.count(number)} of the {words.images(len(usable))} shown")
         if not self.explainer.can_explain:
             self.note.setText(self.workspace.shown.snapshot.record.kind.lacks("Heatmaps need"))
+        elif problem := self.explainer.without_layers(self.explainer.setup.method):
+            self.note.setText(problem)
+        elif self.explainer.asks:
+            each = self.explainer.answers_taken(self.explainer.setup.method) + ANSWERS
+            self.note.setText(
+                f"Each image takes {self.explainer.cost(each)}. Without weights to shuffle and gradients to compare with, only "
+                "deletion and insertion can be examined."
+            )
         elif self.explainer.setup.method == "masks":
             self.note.setText(
                 "Random masks take a thousand answers for each map: examine one image, or use another method."

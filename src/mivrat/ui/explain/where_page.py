@@ -179,6 +179,9 @@ class WherePage(QWidget):
         zero = sum(i in self.explainer.zero for i in shown)
         if not able:
             self.told.setText(snapshot.record.kind.lacks("Heatmaps need"))
+        elif problem := self.explainer.without_layers(self.explainer.setup.method):
+            self.told.setText(problem)
+            pending = []
         else:
             without = len(shown) - known - len(pending)
             parts = [f"{words.count(known)} of the {words.images(len(shown))} shown have their map"]
@@ -186,6 +189,9 @@ class WherePage(QWidget):
                 parts.append(f"{words.count(zero)} of these are all zero")
             if without:
                 parts.append(f"{words.count(without)} can have none (no answer, or no such class)")
+            if self.explainer.asks and pending:
+                each = self.explainer.answers_taken(self.explainer.setup.method)
+                parts.append(f"those missing take {self.explainer.cost(each * len(pending))}")
             self.told.setText("; ".join(parts) + ".")
         self.begin.setVisible(bool(pending))
         self.begin.setText(

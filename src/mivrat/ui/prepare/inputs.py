@@ -19,6 +19,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.models.service.agreement import is_agreed, withdraw
+from mivrat.core.models.service.places import host_in
 from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
@@ -55,6 +57,7 @@ class InputsPage(Scrolled):
 
     run_wanted = Signal(int)
     pairs_wanted = Signal()
+    service_wanted = Signal()
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -112,7 +115,10 @@ class InputsPage(Scrolled):
         add = button("Add a model…", self._choose_model)
         tip(add, "An ONNX file, or a table of predictions made elsewhere (path and one column per class, or predicted)")
         add.setEnabled(not self.workspace.busy)
-        self._list.addLayout(row(label("Models", "heading"), None, add))
+        service = button("Add a service…", self.service_wanted.emit)
+        tip(service, "A model that runs elsewhere: its address, or how it is asked")
+        service.setEnabled(not self.workspace.busy)
+        self._list.addLayout(row(label("Models", "heading"), None, service, add))
         for model in contents.models:
             lost = model.path in contents.missing
             entry = _Entry(contents.model_name(model.id), model.path)
@@ -120,15 +126,23 @@ class InputsPage(Scrolled):
                 entry.tell(f"{model.kind.called} made elsewhere")
             else:
                 guess = "; the recipe is a guess: see Recipe and Check" if model.recipe_is_guess else ""
-                entry.tell(f"recipe {model.recipe.summary()}{guess}")
+                host = host_in(model.path) if model.kind.can.asked else ""
+                what = f"{model.kind.called} at {host or 'an unknown host'}; " if model.kind.can.asked else ""
+                entry.tell(f"{what}recipe {model.recipe.summary()}{guess}")
             if lost:
                 entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.workspace.busy)
-            entry.offer([("Remove", partial(self._remove_model, model))], not self.workspace.busy)
+            offers: list[tuple[str, Callable[[], object]]] = [("Remove", partial(self._remove_model, model))]
+            if model.kind.can.asked and host and is_agreed(host):
+                offers.append((f"Ask me again before anything is sent to {host}", partial(self._withdraw, host)))
+            entry.offer(offers, not self.workspace.busy)
             self._list.addWidget(entry)
 
     def _choose_model(self) -> None:
         found, _ = QFileDialog.getOpenFileName(
-            self, "Choose a model", self._folder(), f"ONNX models and tables (*.onnx {TABLES});;All files (*)"
+            self,
+            "Choose a model",
+            self._folder(),
+            f"Models, tables and services (*.onnx *.toml {TABLES});;All files (*)",
         )
         if found:
             self.add_model(Path(found))
@@ -141,6 +155,11 @@ class InputsPage(Scrolled):
         self.workspace.edits.take(
             study_edits.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual)
         )
+
+    def _withdraw(self, host: str) -> None:
+        withdraw(host)
+        self.workspace.notices.say(f"Nothing more is sent to {host} before you agree again.")
+        self.refresh()
 
     def _remove_model(self, model: ModelInfo) -> None:
         self.workspace.edits.take(study_edits.remove_model(model))
@@ -243,7 +262,7 @@ class InputsPage(Scrolled):
     def take_files(self, paths: Sequence[Path]) -> None:
         """Files dropped on the window: the first one is added as a model, or as held-out images."""
         if paths:
-            if paths[0].suffix.lower() == ".onnx":
+            if paths[0].suffix.lower() in (".onnx", ".toml"):
                 self.add_model(paths[0])
             else:
                 self.add_images(paths[0], "held-out")

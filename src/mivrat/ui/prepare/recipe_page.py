@@ -202,7 +202,10 @@ class RecipePage(QWidget):
         record = snapshot.record
         key = record.model_key
         clear(self.hints_box)
-        if key not in self._hints:
+        if key not in self._hints and not record.kind.can.gradients:
+            told = f"{record.kind.called[:1].upper()}{record.kind.called[1:]} tells nothing of its first operators or metadata."
+            self._hints[key] = [Hint(told)]
+        elif key not in self._hints:
             self._hints[key] = []
             self._workers.start(
                 lambda work: model_hints(OnnxModel(record.model_path, record.recipe, len(record.classes))),

@@ -20,6 +20,7 @@ class PrepareStep(StepArea):
     """Inputs, classes, recipe and try-out, one at a time."""
 
     run_wanted = Signal(int)
+    service_wanted = Signal()
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__(*NAMES)
@@ -27,6 +28,7 @@ class PrepareStep(StepArea):
         self.recipe_page = RecipePage(workspace)
         self.try_out = TryOutPage(workspace, thumbnails)
         self.inputs.run_wanted.connect(self.run_wanted)
+        self.inputs.service_wanted.connect(self.service_wanted)
         self.inputs.pairs_wanted.connect(lambda: self.choose(CLASSES))
         self.recipe_page.try_wanted.connect(lambda: self.choose(TRY_OUT))
         self.try_out.looked.connect(workspace.topics.look_wanted.emit)

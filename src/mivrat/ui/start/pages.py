@@ -10,9 +10,12 @@ from PySide6.QtCore import QDir, QSettings, Qt, Signal
 from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QIcon
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.answers.asking import remote_of
+from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.text import quoted
 from mivrat.core.models.kinds import load_model
+from mivrat.core.models.service.description import is_address, is_description
+from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.cropping import cropping_remark
 from mivrat.core.pictures.image_sets import (
@@ -22,7 +25,7 @@ from mivrat.core.pictures.image_sets import (
     list_images,
     match_labels,
 )
-from mivrat.core.pictures.recipe import read_recipe
+from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.ui import words
 from mivrat.ui.parts.loop import Soon
 from mivrat.ui.parts.widgets import Elided, button, clear, label, row, set_role, tip
@@ -138,7 +141,7 @@ class Fits:
 def check_inputs(new: NewStudy) -> Fits:
     """Read everything a new study needs and say what was found (slow: call it in a worker). Raises InputError for what cannot be used."""
     classes = read_class_list(new.classes)
-    model = load_model(new.model, classes, read_recipe(new.recipe) if new.recipe else None)
+    model = load_model(place_of(new.model), classes, read_recipe(new.recipe) if new.recipe else None)
     matched = match_labels(list_images(new.images), classes)
     items = matched.image_set.items
     if new.study.exists():
@@ -150,6 +153,8 @@ def check_inputs(new: NewStudy) -> Fits:
     labelled = sum(item.label is not None for item in items)
     counted = "all labelled" if labelled == len(items) else f"{words.count(labelled)} of them labelled"
     parts = [f"{words.count(len(classes))} classes", f"{words.images(len(items))}, {counted}", *model.remarks]
+    if (remote := remote_of(model)) is not None:
+        parts.append(remote.in_words)
     if matched.unknown:
         parts.append(
             f"not in the class list: {quoted(sorted(matched.unknown), 6)}; match these labels by hand under Prepare"
@@ -267,6 +272,12 @@ class _PathField(QWidget):
         self.setLayout(row(*parts))
 
     @property
+    def named(self) -> Path | str | None:
+        """What is named: the address of a service as it is written, else a path."""
+        text = self.edit.text().strip()
+        return text if is_address(text) else self.path
+
+    @property
     def path(self) -> Path | None:
         text = self.edit.text().strip()
         return Path(text).expanduser() if text else None
@@ -299,6 +310,7 @@ class NewStudyPage(QWidget):
     """Asks for model, class list, recipe and images; says at once, next to the form, whether they fit together."""
 
     start_wanted = Signal(NewStudy)
+    service_wanted = Signal()
     cancelled = Signal()
 
     def __init__(self, workspace: Workspace) -> None:
@@ -306,15 +318,19 @@ class NewStudyPage(QWidget):
         self.setObjectName("page")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setAcceptDrops(True)
+        self._workspace = workspace
         self._workers = workspace.parallel.group(1)
         self._checking = Newest(self._workers)
         self._proposed: Path | None = None
         self.model = _PathField(
             "model",
-            "an ONNX file, or a table of predictions made elsewhere",
+            "an ONNX file, a table of predictions, or the address of a service",
             "open",
-            "ONNX models and tables (*.onnx *.csv *.tsv *.jsonl *.parquet);;All files (*)",
+            "Models, tables and services (*.onnx *.csv *.tsv *.jsonl *.parquet *.toml);;All files (*)",
         )
+        self.service = button("Service…", self.service_wanted.emit)
+        tip(self.service, "Describe a prediction service, and try one image on it")
+        self.model.layout().addWidget(self.service)  # type: ignore[union-attr]
         self.classes = _PathField(
             "class list",
             "class names in the model's order, one a line",
@@ -387,12 +403,12 @@ class NewStudyPage(QWidget):
             elif ending == ".onnx":
                 self.model.set_path(path)
             elif ending == ".toml":
-                self.recipe.set_path(path)
+                (self.model if is_description(path) else self.recipe).set_path(path)
             elif ending in (".txt", ".json"):
                 self.classes.set_path(path)
 
     def wanted(self) -> NewStudy | None:
-        model, classes, images, study = self.model.path, self.classes.path, self.images.path, self.study.path
+        model, classes, images, study = self.model.named, self.classes.path, self.images.path, self.study.path
         if model is None or classes is None or images is None or study is None:
             return None
         return NewStudy(
@@ -419,7 +435,7 @@ class NewStudyPage(QWidget):
     def _check(self) -> None:
         new = self.wanted()
         if new is not None:
-            self._checking.start(lambda work: check_inputs(new), done=self._fits, failed=self.show_misfit)
+            self._checking.start(lambda work: check_inputs(new), done=self._fits, failed=self._misfit)
 
     def _fits(self, fits: Fits) -> None:
         set_role(self.message, "look" if fits.warning else "good")
@@ -427,9 +443,32 @@ class NewStudyPage(QWidget):
         self.message.setText(f"These fit together: {fits.found}.{warning}")
         self._enable(True)
 
+    def _misfit(self, error: InputError) -> None:
+        self.show_misfit(error)
+        if isinstance(error, NotAgreed):
+            self._workspace.notices.asked.emit(error, self._check)
+
     def show_misfit(self, error: InputError) -> None:
-        set_role(self.message, "problem")
-        self.message.setText(error.line())
+        set_role(self.message, "look" if isinstance(error, NotAgreed) else "problem")
+        asked = "Nothing has been sent yet: agree to the host below first."
+        self.message.setText(asked if isinstance(error, NotAgreed) else error.line())
+
+    def classes_named(self) -> list[str]:
+        """The classes of the list named. Raises InputError where there is none."""
+        if self.classes.path is None:
+            raise InputError("no class list has been named", mend="name it on the page before, then try again")
+        return read_class_list(self.classes.path)
+
+    def recipe_named(self) -> Recipe | None:
+        """The recipe named; None without one. Raises InputError."""
+        return read_recipe(self.recipe.path) if self.recipe.path is not None else None
+
+    def first_image(self) -> Path | None:
+        """An image to try, where images have been named (slow: call it in a worker)."""
+        if self.images.path is None:
+            return None
+        found = match_labels(list_images(self.images.path), []).image_set
+        return found.file(0) if found.items else None
 
     def _start(self, few: bool = False) -> None:
         new = self.wanted()

@@ -6,6 +6,7 @@ import json
 import threading
 from contextlib import suppress
 from datetime import date
+from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -46,8 +47,17 @@ def agreed_hosts() -> dict[str, str]:
 
 
 def is_agreed(host: str) -> bool:
-    """Whether a host (with its port) was agreed to."""
-    return host in agreed_hosts()
+    """Whether a host (with its port) was agreed to; the file is read again where it has changed."""
+    try:
+        about = _file().stat()
+    except OSError:
+        return False
+    return host in _read(str(_file()), about.st_mtime_ns, about.st_size)
+
+
+@lru_cache(maxsize=4)
+def _read(path: str, changed: int, size: int) -> frozenset[str]:
+    return frozenset(agreed_hosts())
 
 
 def agree(host: str) -> None:
@@ -78,5 +88,5 @@ def question(description: Description, what: str, images: int | None, requests: 
         plain = " That is this machine; what answers there may pass them on."
     return (
         f"May {amount} be sent to {description.host}, {what}? {limits.at_once} at once, {rate}{lasts}.{key}{plain}"
-        " Answers are kept, so that none is sent twice."
+        " Answers are kept, so that none is sent twice. You are asked once for this host."
     )

@@ -168,6 +168,14 @@ def is_address(text: str) -> bool:
     return text.startswith(("https://", "http://"))
 
 
+def is_description(path: Path) -> bool:
+    """Whether a file begins as a service description does."""
+    try:
+        return FORMAT in read_text(path, "a service description", "")[:2000]
+    except InputError:
+        return False
+
+
 def describe_address(address: str) -> Description:
     """The service at an address of the open protocol. Raises InputError where it is none."""
     return description_from({"format": FORMAT, "url": address, "send": "open-inference"}, address)

@@ -68,7 +68,6 @@ class ServiceModel:
         self.description = description = description or read_description(path)
         self.name = description.name
         self.remarks: list[str] = []
-        self._agreed = False
         if description.key is not None and not is_agreed(description.host):
             raise NotAgreed(description.host, question(description, "once its key has been tried", None))
         self.client = ServiceClient(description, find_key(description))
@@ -210,6 +209,12 @@ class ServiceModel:
         return self._version
 
     @property
+    def in_words(self) -> str:
+        """Where it answers, and what would be sent there."""
+        version = f" as version {self._version}" if self._version else ""
+        return f"a prediction service at {self.description.host} answers{version}; images would go {WORDS[self.form]}, and none has been sent"
+
+    @property
     def tally(self) -> Tally:
         return self.client.tally
 
@@ -227,8 +232,7 @@ class ServiceModel:
 
     def may_send(self, images: int, requests: int | None = None) -> None:
         """Raises NotAgreed, asking in full, where nobody has agreed to sending so many images to this host."""
-        self._agreed = self._agreed or is_agreed(self.description.host)
-        if not self._agreed:
+        if not is_agreed(self.description.host):
             raise NotAgreed(self.description.host, question(self.description, WORDS[self.form], images, requests))
 
     def payload(self, file: PictureFile) -> Payload:
@@ -254,7 +258,7 @@ class ServiceModel:
 
     def ask(self, images: Sequence[Payload]) -> Future[Asked]:
         """Ask for the answers to at most ``per_request`` images of one size. What the future gives tells of what failed; it raises InputError
-        where the service may not be asked at all any more, and cancelling it calls the request off."""
+        where the service may not be asked at all any more, and cancelling it calls the request off. Raises NotAgreed."""
         self.may_send(len(images))
         content, headers = self.speaks.request(images)
         found: Future[Asked] = Future()

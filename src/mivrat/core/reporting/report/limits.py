@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from mivrat.core.base.text import count, images, in_sentence, plural
-from mivrat.core.checks.catalogue import BY_NAME, CHECKS
+from mivrat.core.checks.catalogue import BY_NAME, checks_of
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.figures.bootstrap import FEW, FEW_UNITS
@@ -51,7 +51,7 @@ def limits(
     if record.image_set.drawn:
         found.append(f"The images are a subset: {record.image_set.drawn}.")
     asked = {one.name for one in checks if one.state != "open"}
-    missing = [one.title for one in CHECKS if one.name not in asked]
+    missing = [one.title for one in checks_of(record.kind) if one.name not in asked]
     if missing:
         found.append(f"Not checked, or nothing could be said: {in_sentence(missing, 12)}.")
     for one in checks:
