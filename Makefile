@@ -45,6 +45,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.explaining
 	@.venv/bin/python -m benchmarks.concluding
 	@.venv/bin/python -m benchmarks.tables
+	@.venv/bin/python -m benchmarks.services
 	@.venv/bin/python -m benchmarks.long_use
 
 clean:

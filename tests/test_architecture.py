@@ -32,7 +32,8 @@ CORE = (
 AROUND = {
     "demo": set(),
     "workspace": {"demo"},
-    "commands": {"demo"},
+    "service": set(),
+    "commands": {"demo", "service"},
     "ui": {"demo", "workspace"},
     "cli": {"commands", "demo", "ui"},
     "__main__": {"cli"},

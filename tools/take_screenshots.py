@@ -17,8 +17,12 @@ for folder in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_
 from PySide6.QtCore import QSettings  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
+from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
+from mivrat.core.models.service.agreement import agree, host_of  # noqa: E402
 from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
+from mivrat.demo.study import DATA, demo_inputs  # noqa: E402
+from mivrat.service.stand_in import StandIn  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
 from mivrat.ui.bench import CHECK, COMPARE, CONCLUDE, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
 from mivrat.ui.conclude.step import REPORT  # noqa: E402
@@ -28,8 +32,8 @@ from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
 from mivrat.workspace import study_edits  # noqa: E402
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
-# Views drawn in the dark theme too; every one is drawn in the light one.
-IN_BOTH = ("findings",)
+# Views drawn in the dark theme; every other one is drawn in the light one.
+IN_LAMP = ("service",)
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 
@@ -60,7 +64,7 @@ def take_all(theme: str) -> None:
     window.show()
 
     def take(name: str) -> None:
-        if theme != "paper" and name not in IN_BOTH:
+        if (theme == "lamp") != (name in IN_LAMP):
             return
         pause(80)
         wait(
@@ -78,6 +82,10 @@ def take_all(theme: str) -> None:
         pause(80)
         window.grab().save(str(OUT / f"{name}-{theme}.png"))
 
+    if theme == "lamp":
+        service(window, take)
+        window.close()
+        return
     take("start")
     window.open_demo()
     wait(lambda: window.pages.currentIndex() == BENCH)
@@ -97,10 +105,6 @@ def take_all(theme: str) -> None:
     window.bench.measure.reliability.diagram.select(9, False)
     take("confidence")
     window.workspace.shown.clear()
-    if theme != "paper":
-        explain(window, take)
-        window.close()
-        return
     compare(window, take)
     examine(window, take)
     window.workspace.shown.clear()
@@ -122,6 +126,27 @@ def take_all(theme: str) -> None:
     window.bench.check.rows["training"].toggle()
     take("check")
     window.close()
+
+
+def service(window: MainWindow, take: Callable[[str], None]) -> None:
+    """The form for a prediction service, with one image tried on the stand-in."""
+    inputs = demo_inputs()
+    model = OnnxModel(DATA / "grain-net-1.onnx", inputs.recipe, len(inputs.classes))
+    with StandIn(model, "grain-net-1", inputs.classes, port=8740) as running:
+        agree(host_of(running.root))
+        window.new_study()
+        window.new_page.classes.set_path(DATA / "classes.txt")
+        window.new_page.images.set_path(DATA / "spring-check.csv")
+        window.describe_service()
+        wait(lambda: window.service.image is not None)
+        page = window.service
+        page.address.setText(f"{running.root}/score")
+        page.answers.setCurrentIndex(page.answers.findData("pairs"))
+        page.answers.activated.emit(page.answers.currentIndex())
+        page.name.setText("/name")
+        page.try_one()
+        wait(lambda: page.settled)
+        take("service")
 
 
 def examine(window: MainWindow, take: Callable[[str], None]) -> None:

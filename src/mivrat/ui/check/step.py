@@ -89,6 +89,9 @@ class CheckStep(StepArea):
             for i, widget in enumerate(order):
                 self._list.insertWidget(i, widget)
             self._order = order
+            for one in self.rows.values():
+                if one.parentWidget() is not None:  # without, it would open as a window
+                    one.setVisible(one in order)
         self.summary.setText("  ·  ".join(counts))
         self.all.setEnabled(not self.workspace.busy)
         self._mark()
@@ -96,8 +99,6 @@ class CheckStep(StepArea):
     def _listed(self) -> list[CheckRow]:
         """The rows of the checks that there are for the model shown; the others are not seen."""
         there = {check.name for check in checks_of(self.workspace.shown.record.kind)}
-        for name, one in self.rows.items():
-            one.setVisible(name in there)
         return [one for name, one in self.rows.items() if name in there]
 
     def _pick(self, name: str) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWidget
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.files import write_whole
 from mivrat.core.heatmaps.board import Cell, Column, Row
 from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, MapMaker, Method, Target
@@ -476,7 +476,12 @@ class BoardPage(QWidget):
         self.view.update()
 
     def _not_filled(self, error: InputError) -> None:
-        self._filling = None
+        self._filling, self._wanted = None, None
+        if isinstance(error, NotAgreed):
+            self._asked.clear()
+            self.refresh()
+            self.workspace.notices.asked.emit(error, self.ask)
+            return
         self.stop_button.hide()
         self.view.show_board(Board())
         self.note.setText(f"{error.what[0].upper()}{error.what[1:]}. {error.mend}")

@@ -106,4 +106,4 @@ def test_its_refusals_are_told_in_its_words(served: tuple[str, OnnxModel], tmp_p
         pass
     assert evaluation.answers.state.tolist() == [FAILED] * 3
     assert "500" in evaluation.answers.reasons[0]
-    assert asked.tally.again == 0
+    assert asked.tally.failed == 3
