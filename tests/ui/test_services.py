@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.heatmaps.answers_only import answers_taken
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.service import client
 from mivrat.core.models.service.agreement import agree, agreed_hosts, host_of
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.study.file import Study
@@ -265,14 +267,43 @@ def test_retries_and_refusals_are_told_while_it_goes_and_kept(
         window.start_study(NewStudy(service.address, *files))
         qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=20000)
         settle()
-    assert any("asked again" in one for one in told)
-    assert any("refused or given up" in one for one in told)
-    counts = window.workspace.shown.snapshot.counts
-    assert counts.failed >= 1
-    assert counts.failed + counts.evaluated == 15
-    with Study.open(tmp_path / "s.mivrat") as study:
-        reasons = [text for (text,) in study.rows("SELECT reason FROM answer WHERE reason IS NOT NULL")]
-    assert reasons == ["the service refused it: 422 this picture is not to our liking"] * counts.failed
+        assert any("asked again" in one for one in told)
+        assert any("refused or given up" in one for one in told)
+        counts = window.workspace.shown.snapshot.counts
+        assert counts.failed >= 1
+        assert counts.failed + counts.evaluated == 15
+        with Study.open(tmp_path / "s.mivrat") as study:
+            reasons = [text for (text,) in study.rows("SELECT reason FROM answer WHERE reason IS NOT NULL")]
+        assert reasons == ["the service refused it: 422 this picture is not to our liking"] * counts.failed
+        service.trouble.troubles = ()
+        sent = service.trouble.requests
+        assert window.foot.resume.text() == f"Ask again for {counts.failed} failed"
+        qtbot.mouseClick(window.foot.resume, LEFT)
+        settle()
+        assert service.trouble.requests - sent == counts.failed
+        assert window.workspace.shown.snapshot.counts.evaluated == 15
+        assert not window.foot.resume.isVisible()
+
+
+def test_what_gets_no_answer_is_shown_as_not_scored_and_gone_on_with(
+    qtbot: QtBot, window: MainWindow, settle: Settle, model: OnnxModel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(client, "Patience", partial(client.Patience, 2, 0.01, 0.02))
+    with StandIn(model, "net", CLASSES, Manner(troubles=(Trouble("gateway", share=0.7),), seed=5)) as service:
+        agree(host_of(service.root))
+        files = (tmp_path / "classes.txt", tmp_path / "recipe.toml", tmp_path / "set", tmp_path / "s.mivrat")
+        window.start_study(NewStudy(service.address, *files))
+        qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=20000)
+        settle()
+        counts = window.workspace.shown.snapshot.counts
+        assert counts.pending > 0
+        assert counts.evaluated > 0
+        assert f"{counts.pending} image" in window.foot.problem.full_text
+        assert "got no answer" in window.foot.problem.full_text
+        service.trouble.troubles = ()
+        qtbot.mouseClick(window.foot.resume, LEFT)
+        settle()
+        assert window.workspace.shown.snapshot.counts.evaluated == 15
 
 
 def test_agreement_can_be_taken_back(

@@ -55,7 +55,7 @@ class Troublemaker:
     """Says for each request what is to go wrong with it; repeatable with the same seed and order. Safe from any thread."""
 
     def __init__(self, troubles: Sequence[Trouble] = (), seed: int = 0) -> None:
-        self._troubles, self._random, self._lock = list(troubles), random.Random(seed), threading.Lock()
+        self.troubles, self._random, self._lock = tuple(troubles), random.Random(seed), threading.Lock()
         self.requests = 0
 
     def next(self) -> tuple[int, str]:
@@ -63,7 +63,7 @@ class Troublemaker:
         with self._lock:
             self.requests += 1
             drawn, at = self._random.random(), 0.0
-            for one in self._troubles:
+            for one in self.troubles:
                 if one.every and self.requests % one.every == 0:
                     return self.requests, one.kind
                 at += one.share

@@ -44,7 +44,11 @@ class JobNews:
     def offer_to_go_on(self) -> None:
         """Offer to score what is not scored yet, where the study is shown."""
         listed, pending = self._counts
-        self.foot.offer_to_go_on(("Go on" if pending < listed else "Score") if pending and self._on_bench() else "")
+        text = ("Go on" if pending < listed else "Score") if pending else ""
+        if not pending and listed and self.workspace.shown.record.kind.can.asked:
+            failed = self.workspace.shown.snapshot.counts.failed
+            text = f"Ask again for {words.count(failed)} failed" if failed else ""
+        self.foot.offer_to_go_on(text if self._on_bench() else "")
 
     @property
     def _counts(self) -> tuple[int, int]:

@@ -269,11 +269,16 @@ def _run(evaluation: Evaluation, path: Path, stop: StopSignal, only: Sequence[in
     def so_far() -> Opened:
         return Opened(path, runs, references, take_snapshot(record, evaluation.judging), reviews, kept)
 
-    for progress in evaluation.run(stop, only=only):
-        yield progress
-        if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
-            yield so_far()
-            told = time.monotonic()
+    try:
+        for progress in evaluation.run(stop, only=only):
+            yield progress
+            if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
+                yield so_far()
+                told = time.monotonic()
+    except InputError:
+        if evaluation.remote is not None and evaluation.answers.state.any():
+            yield so_far()  # what a service had answered by then is kept, and is shown
+        raise
     yield so_far()
     pending = evaluation.answers.pending
     return not len(pending if only is None else np.intersect1d(pending, only))

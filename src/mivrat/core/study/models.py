@@ -8,7 +8,7 @@ from pathlib import Path
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
 from mivrat.core.base.text import escaped, unescaped
-from mivrat.core.models.kinds import KINDS
+from mivrat.core.models.kinds import KINDS, load_model
 from mivrat.core.models.model import Model
 from mivrat.core.pictures.recipe import parse_recipe, recipe_to_toml
 from mivrat.core.study.file import Study
@@ -65,8 +65,13 @@ def list_models(study: Study) -> list[ModelInfo]:
 
 def relocate_model(study: Study, model_id: int, path: Path) -> None:
     """A model that was moved; InputError where the file there is another one."""
-    (wanted,) = study.db.execute("SELECT sha256 FROM model WHERE id = ?", (model_id,)).fetchone()
-    if sha256_of(path) != wanted:
+    query = "SELECT sha256, kind, recipe FROM model WHERE id = ?"
+    wanted, kind, recipe = study.db.execute(query, (model_id,)).fetchone()
+    if KINDS[kind].can.asked:  # a description is not what it describes: the service tells who it is
+        content = load_model(path, study.classes, parse_recipe(recipe, study.path)).content
+    else:
+        content = sha256_of(path)
+    if content != wanted:
         raise InputError(
             "is not the model the study knows: its content differs", where=path, mend="add it as a model of its own"
         )

@@ -131,17 +131,10 @@ class ServicePage(QWidget):
         self.key_row = self._row("", row(label("from", soft=True), self.environment, label("or", soft=True), self.key))
         self._row(
             "Limits",
-            row(
-                self.at_once,
-                label("at once", soft=True),
-                self.per_second,
-                label("a second", soft=True),
-                self.timeout,
-                label("s at most", soft=True),
-                None,
-            ),
+            row(self.at_once, label("at once", soft=True), 6, self.per_second, label("a second", soft=True), None),
         )
-        self.batch_row = self._row("", row(self.per_request, label("images in one request", soft=True), None))
+        self.batch_row: list[QWidget] = [self.per_request, label("images in one request", soft=True)]
+        self._row("", row(self.timeout, label("s to answer", soft=True), 6, *self.batch_row, None))
         self.header.textChanged.connect(lambda _: self._follow())
         self.address.textChanged.connect(lambda _: self._address_typed())
         for choice in (self.sends, self.answers):
@@ -164,6 +157,7 @@ class ServicePage(QWidget):
         made = QLineEdit()
         made.setPlaceholderText(hint)
         made.setAccessibleName(name)
+        made.setMinimumWidth(56)
         tip(made, name)
         return made
 
@@ -200,11 +194,11 @@ class ServicePage(QWidget):
         left, right = QWidget(), QWidget()
         left.setLayout(form)
         right.setLayout(trial)
-        both = row(Scrolled(left, wide=False), right, spacing=28)
-        both.setStretch(0, 11)
+        both = row(Scrolled(left), right, spacing=24)
+        both.setStretch(0, 12)
         both.setStretch(1, 10)
         outer = QVBoxLayout(self)
-        outer.setContentsMargins(40, 28, 40, 20)
+        outer.setContentsMargins(32, 28, 32, 20)
         outer.setSpacing(14)
         outer.addWidget(label("Prediction service", "title"))
         outer.addWidget(

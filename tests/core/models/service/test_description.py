@@ -78,6 +78,7 @@ def test_a_description_is_read_back_as_written(tmp_path: Path) -> None:
         (('pairs = "/predictions/0/classes"', 'pairs = "classes"'), "response.pairs"),
         (('image = "/instances', 'image = "instances'), "begins with /"),
         (("top = 3", "top = 2020-01-01"), "JSON cannot say"),
+        (("list = [1, 2.5]", 'api_token = "abc123abc123"'), "'api_token' would hold a key"),
         (("mivrat-service/1", "mivrat-service/2"), "has format"),
         (("[key]", "[key"), "not valid TOML"),
     ],

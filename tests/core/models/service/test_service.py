@@ -497,15 +497,17 @@ def test_occlusion_and_masks_need_answers_alone_and_send_nothing_twice(
     model = network(tmp_path, dtype=dtype, order=order)
     tensor = prepare_file(images.file(0), model.recipe)
     with StandIn(model, "net", manner=Manner(pictures=form == "png")) as service:
-        asked = met(tmp_path, described(service.address, limits={"at_once": 8}), CLASSES, model.recipe)
-        maker, own = maker_of(asked, "logits"), maker_of(model, "logits")
-        for method in ("occlusion",) if form == "png" else ("occlusion", "masks"):
-            sent = service.trouble.requests
+        for method, together in (("occlusion", 1),) if form == "png" else (("occlusion", 1), ("masks", 16)):
+            limits = {"at_once": 8, "per_request": together}
+            asked = met(tmp_path, described(service.address, limits=limits), CLASSES, model.recipe)
+            maker, own = maker_of(asked, "logits"), maker_of(model, "logits")
+            sent, had = service.trouble.requests, len(service.images)
             batch = np.stack([tensor, tensor])
             maps = maker.maps(batch, [Target(0), Target(1, 2)], [], method)[0]  # type: ignore[arg-type]
             expected = own.maps(batch, [Target(0), Target(1, 2)], [], method)[0]  # type: ignore[arg-type]
             np.testing.assert_allclose(maps, expected, atol=1e-6)
-            assert service.trouble.requests - sent == len(set(service.images[sent:]))
+            assert len(service.images) - had == len(set(service.images[had:]))
+            assert service.trouble.requests - sent <= -(-len(service.images[had:]) // together) + 40
             sent = service.trouble.requests
             maker.maps(tensor[None], [Target(2)], [], method)  # type: ignore[arg-type]
             assert service.trouble.requests == sent

@@ -19,6 +19,8 @@ FORMAT = "mivrat-service/1"
 ENDING = ".toml"
 # A header or a part of an address that goes by such a name holds a key, and keys are not written down.
 _SECRET = re.compile(r"auth|key|token|secret|passw|cookie|signature|^sig$|credential", re.I)
+# Shorter texts under such a name are settings.
+_LEAST_KEY = 8
 _HEADER = re.compile(r"^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")
 _MODEL = re.compile(r"^(?P<root>.*)/v2/models/(?P<name>[^/]+)(?:/versions/(?P<version>[^/]+))?(?:/infer)?/?$")
 Pointer = Annotated[str, Field(pattern=r"^(/.*)?$", max_length=400)]
@@ -48,6 +50,8 @@ class Request(BaseModel):
 
     @model_validator(mode="after")
     def _fields_can_be_sent(self) -> Request:
+        if (name := _key_in(self.fields)) is not None:
+            raise ValueError(f"{name!r} would hold a key: keys are named under [key], not written down")
         try:
             json.dumps(self.fields)
         except (TypeError, ValueError) as error:
@@ -57,6 +61,18 @@ class Request(BaseModel):
     @property
     def fields(self) -> dict[str, Any]:
         return dict(self.__pydantic_extra__ or {})
+
+
+def _key_in(fields: Any) -> str | None:
+    """The name of a field, at whatever depth, that looks as if a key were written into it."""
+    if isinstance(fields, list):
+        return next((found for one in fields if (found := _key_in(one)) is not None), None)
+    for name, value in fields.items() if isinstance(fields, dict) else ():
+        if isinstance(value, str) and len(value) >= _LEAST_KEY and _SECRET.search(name):
+            return str(name)
+        if (found := _key_in(value)) is not None:
+            return found
+    return None
 
 
 class Key(_Part):

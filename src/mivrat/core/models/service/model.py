@@ -411,7 +411,7 @@ def _tried(model: ServiceModel, file: PictureFile) -> Trial:
         row = model.client.post(model.speaks.url, content, headers, read).result()
         return Trial(request, came[-1], row[0], "")
     except (Refused, BadAnswer, NoAnswer) as error:
-        return Trial(request, came[-1] if came else "", None, str(error))
+        return Trial(request, came[-1] if came else str(error), None, str(error))
 
 
 def _load(path: Path, classes: Sequence[str], recipe: Recipe | None, _threads: int) -> ServiceModel:

@@ -22,10 +22,12 @@ from mivrat.core.figures.bootstrap import FEW, FEW_UNITS, Intervals
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import mean_of
+from mivrat.core.models.service.places import host_in
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.reporting.report.definitions import Definition, definitions
 from mivrat.core.reporting.report.limits import limits
 from mivrat.core.running.slow_figures import SlowFigures
+from mivrat.core.study.records import RunRecord
 
 FORMAT = "mivrat-report/1"
 # Of more classes those recognised worst are shown, and of pairs the commonest mistakes; the rest stands in the JSON beside it.
@@ -288,8 +290,7 @@ def _tested(ground: Ground, wanted: Wanted) -> tuple[tuple[str, str], ...]:
     ]
     lines = [
         ("Model", record.info.model),
-        ("Model file", record.model_path.name),
-        ("SHA-256 of the model", record.model_sha256),
+        *_model_lines(record),
         ("Images", record.info.image_set),
         ("Images listed", count(counts.listed)),
         ("Images in the figures", count(counts.evaluated)),
@@ -304,6 +305,16 @@ def _tested(ground: Ground, wanted: Wanted) -> tuple[tuple[str, str], ...]:
         ("Made with", f"Mivrat {__version__}"),
     ]  # fmt: skip
     return tuple(lines)
+
+
+def _model_lines(record: RunRecord) -> tuple[tuple[str, str], ...]:
+    if record.kind.can.asked:
+        return (
+            ("Prediction service", host_in(record.model_path) or "its description is not there"),
+            ("Service description", record.model_path.name),
+            ("Hash of address, name and version", record.model_sha256),
+        )
+    return ("Model file", record.model_path.name), ("SHA-256 of the model", record.model_sha256)
 
 
 def recipe_of(ground: Ground) -> str:

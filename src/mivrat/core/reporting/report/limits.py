@@ -26,6 +26,11 @@ def limits(
             found.append(
                 f"A check says that something must be put right first ({BY_NAME[one.name].title}): {one.sentence}"
             )
+    if record.kind.can.asked:
+        found.append(
+            "The model is a prediction service: what is known of it are its answers. Nobody can see from here whether it is still "
+            "the same model behind the address, or what else it does with a picture before it answers."
+        )
     if record.recipe_is_guess:
         found.append(
             "The preprocessing is a guess: if the model was trained with another one, every figure here is of a model fed wrongly."
