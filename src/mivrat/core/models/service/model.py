@@ -324,19 +324,24 @@ class ServiceModel:
             wait_for(asked)
         if stop.stopped:
             raise Stopped
-        found = []
+        found, sent, problem = [np.zeros((0, self.columns), np.float32)], list[Payload](), ""
         for group, one in zip(groups, asked, strict=True):
             answer = one.result()
             if answer.rows is None:
-                raise InputError(
-                    answer.problem, where=self.description.url, mend="see under Check what is known of the service"
-                )
-            self.remember(group, answer.rows)
+                problem = answer.problem
+                continue
+            sent += group
             found.append(answer.rows)
-        return np.concatenate(found) if found else np.zeros((0, self.columns), np.float32)
+        rows = np.concatenate(found)
+        self.remember(sent, rows)
+        if problem:
+            raise InputError(problem, where=self.description.url, mend="see under Check what is known of the service")
+        return rows
 
     def remember(self, images: Sequence[Payload], rows: NDArray[np.float32]) -> None:
         """Keep what was answered for what was sent, so that it is not sent again."""
+        if not len(images):
+            return
         kept = {
             _key(one): (str(self.columns), row.astype("<f4").tobytes()) for one, row in zip(images, rows, strict=True)
         }
