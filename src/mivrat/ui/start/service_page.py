@@ -119,9 +119,9 @@ class ServicePage(QWidget):
         calm(self.per_second)
         self._row("Address", row(self.address))
         self._row("It takes", row(self.sends, None))
-        self.as_row = self._row(
-            "Image", row(label("as", soft=True), self.encoding, 10, label("at", soft=True), self.place, None)
-        )
+        image = row(label("as", soft=True), self.encoding, 10, label("at", soft=True), self.place)
+        image.addStretch(0)  # for where the last field is not shown
+        self.as_row = self._row("Image", image)
         self.answer_row = self._row("Answer", row(self.answers, label("at", soft=True), self.pointer))
         self.pair_row = self._row(
             "", row(label("class at", soft=True), self.name, label("score at", soft=True), self.score)
