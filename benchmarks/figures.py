@@ -16,7 +16,7 @@ from benchmarks.side_by_side import in_turn, spread
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
-from mivrat.core.figures.bootstrap import bootstrap
+from mivrat.core.figures.uncertainty import intervals
 from mivrat.core.running.slow_figures import slow_figures
 
 IMAGES, CLASSES, ROUNDS = 50_000, 1_000, 3
@@ -129,7 +129,7 @@ def main() -> None:
         )
         judged = judged_from(rows, labels)
         began = time.perf_counter()
-        bootstrap(judged.outcomes(np.flatnonzero(judged.evaluated)), CLASSES)
+        intervals(judged.outcomes(np.flatnonzero(judged.evaluated)), CLASSES)
         print(f"bootstrap, 2,000 draws: {time.perf_counter() - began:.1f} s")
         peak = subprocess.run(
             [sys.executable, "-c", _PEAK, str(path), str(told)], capture_output=True, text=True, check=True

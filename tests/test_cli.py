@@ -112,7 +112,7 @@ def test_figures_by_group_and_with_another_threshold(
     assert sum(one["right"] for one in found["groups"]["by"]) == found["confusion"][0][0] + sum(
         found["confusion"][k][k] for k in (1, 2)
     )
-    assert found["intervals"]["method"] == "bootstrap within each label"
+    assert found["intervals"]["method"] == "jackknife and score intervals"
     assert found["intervals"]["together"] is None
     assert found["scores"] == {"kind": "logits", "told_by": "guess"}
     alone = found["top_k"]["1"]

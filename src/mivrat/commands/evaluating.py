@@ -25,10 +25,10 @@ from mivrat.core.checks.result import CheckResult, in_words
 from mivrat.core.concluding.criteria import hold_requirement
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.requirements import Outcome, Requirement, parse_requirement
-from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.summary import Figures, sensible_ks
+from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import OnnxModel
@@ -174,10 +174,11 @@ def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, 
         names = group_names([item.columns[args.group] for item in inputs.image_set.items])
         groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units)
     priced = args.costs and judged.has_scores and judged.evaluated.any()
+    deep = slow_figures(judged, None, args.seed)
     return replace(
         found,
-        figures=judged.figures(sorted(ks)),
-        deep=slow_figures(judged, None, args.seed),
+        figures=judged.figures(sorted(ks), ranked=deep.ranked if deep is not None else True),
+        deep=deep,
         column=args.group or "",
         groups=groups,
         costs=judged.costs(*args.costs) if priced else None,

@@ -7,9 +7,9 @@ from mivrat.core.base.text import clipped as clipped
 from mivrat.core.base.text import count as count
 from mivrat.core.base.text import images as images
 from mivrat.core.base.text import minus
-from mivrat.core.figures.bootstrap import FEW_UNITS
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.maps import Method
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from mivrat.core.figures import (
     ranked,
 )
+from mivrat.core.figures.ranked import auroc_ends, average_precision_ends, of_class
 from tests.support.drawn import drawn, softmax
 
 
@@ -49,3 +50,42 @@ def test_long_curves_keep_their_shape() -> None:
     assert len(points.recall) < 1000
     area = np.trapezoid(points.recall, points.false_positive_rate)
     assert area == pytest.approx(ranked.auroc(scores, positive), abs=2e-3)
+
+
+def test_the_spread_of_a_class_is_that_of_its_placements_one_by_one() -> None:
+    rng = np.random.default_rng(4)
+    scores, positive = rng.integers(0, 12, 60) / 12, rng.random(60) < 0.3
+    others = scores[~positive]
+    placed = [float(np.mean((others < one) + 0.5 * (others == one))) for one in scores[positive]]
+    found = of_class(scores, np.flatnonzero(positive), 1)
+    assert found.auroc == pytest.approx(np.mean(placed))
+    assert found.spread == pytest.approx(np.var(placed, ddof=1))
+    assert np.isnan(of_class(scores, np.array([3]), 1).spread)
+
+
+def test_intervals_of_the_areas_hold_the_truth_about_as_often_as_they_say() -> None:
+    def some(n: int, rng: np.random.Generator, lead: float, wide: float) -> tuple[np.ndarray, np.ndarray]:
+        positive = rng.random(n) < 0.15
+        return rng.normal(0, 1, n) + positive * rng.normal(lead, wide, n), positive
+
+    inside, shown = [0, 0], 0
+    for lead, wide in ((0.5, 0.1), (1.0, 1.7), (2.5, 1.7)):
+        rng = np.random.default_rng(2)
+        scores, positive = some(100_000, rng, lead, wide)
+        truth = of_class(scores, np.flatnonzero(positive), 1)
+        for _ in range(120):
+            scores, positive = some(80, rng, lead, wide)
+            number = int(positive.sum())
+            found = of_class(scores, np.flatnonzero(positive), 1)
+            ends = auroc_ends(found.auroc, found.spread, number, 80 - number)
+            of_precision = average_precision_ends(found.average_precision, number, 80 - number)
+            assert (ends is None) == (of_precision is None) == (number < 5)
+            if ends is not None and of_precision is not None:
+                shown += 1
+                inside[0] += ends[0] <= (truth.auroc or 0) <= ends[1]
+                inside[1] += of_precision[0] <= (truth.average_precision or 0) <= of_precision[1]
+    assert min(inside) / shown > 0.92
+    perfect = auroc_ends(1.0, 0.0, 10, 90)
+    assert perfect is not None
+    assert (0.6 < perfect[0] < 0.9, perfect[1]) == (True, 1.0)
+    assert auroc_ends(None, np.nan, 10, 90) is None

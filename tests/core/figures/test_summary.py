@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 
 from mivrat.core.figures import (
-    bootstrap,
     confusion,
     ranked,
     selective,
+    uncertainty,
 )
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.summary import sensible_ks, summarise
@@ -40,9 +40,11 @@ def test_degenerate_sets_give_figures_or_say_undefined(case: str) -> None:
     assert figures.total == len(scores)
     assert figures.log_loss is not None
     assert math.isfinite(figures.log_loss.value)
-    assert bootstrap.bootstrap(found, 3, draws=50) is None
+    few = uncertainty.intervals(found, 3)
+    assert few is not None
+    assert few.of == {}
     many = Outcomes(*(np.repeat(value, 20) for value in vars(found).values()))
-    told = bootstrap.bootstrap(many, 3, draws=50)
+    told = uncertainty.intervals(many, 3)
     assert told is not None
     for interval in told.of.values():
         assert interval.low < interval.high

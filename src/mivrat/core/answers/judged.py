@@ -17,7 +17,7 @@ from mivrat.core.figures.families import within_family
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import SMALLEST
-from mivrat.core.figures.ranked import OneVersusRest, of_class, over_classes
+from mivrat.core.figures.ranked import OfClass, OneVersusRest, of_class, over_classes
 from mivrat.core.figures.significance import against_claim, even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
@@ -201,14 +201,19 @@ class Judged:
             self.tied[use],
         )
 
-    def figures(self, ks: Sequence[int], among: NDArray[np.bool_] | None = None, ranked: bool = True) -> Figures:
+    def figures(
+        self, ks: Sequence[int], among: NDArray[np.bool_] | None = None, ranked: bool | OneVersusRest | None = True
+    ) -> Figures:
         """All figures over the evaluated images, or over those of them that ``among`` marks.
 
-        ``ranked=False`` leaves AUROC and average precision out: they cost a sort per class.
+        ``ranked=False`` leaves AUROC and average precision out: they cost a sort per class. Where they have been worked out they can be
+        given.
         """
         use = np.flatnonzero(self.evaluated_among(among))
         found = self.outcomes(use)
-        rest = self.one_versus_rest(use) if ranked and self.has_scores and len(use) else None
+        rest = ranked if isinstance(ranked, OneVersusRest) else None
+        if ranked is True and self.has_scores and len(use):
+            rest = self.one_versus_rest(use)
         figures = summarise(found, self.classes, ks, rest)
         return figures if self.units is None else figures_over_units(figures, found, self.units.of(use))
 
@@ -256,7 +261,7 @@ class Judged:
         )
         odds = self._log_odds(use)
 
-        def measured(first: int) -> list[tuple[float | None, float | None, float]]:
+        def measured(first: int) -> list[OfClass]:
             # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
             some = range(first, min(first + 16, self.classes))
             block = (

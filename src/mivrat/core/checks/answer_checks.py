@@ -8,8 +8,8 @@ from mivrat.core.answers.answers import FAILED
 from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State
-from mivrat.core.figures.bootstrap import LEAST_UNITS
 from mivrat.core.figures.significance import beyond_commonest
+from mivrat.core.figures.uncertainty import LEAST_UNITS
 from mivrat.core.figures.units import alike_within, units_of
 from mivrat.core.models.scores import column_count_fits
 

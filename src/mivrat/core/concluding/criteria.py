@@ -13,9 +13,9 @@ from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
-from mivrat.core.figures.bootstrap import NAMES
 from mivrat.core.figures.how_many import MOST, to_decide, to_decide_mean
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.uncertainty import NAMES
 
 _RANKED = ("auroc", "average_precision")
 
@@ -55,7 +55,7 @@ def hold_requirement(wanted: Requirement, ground: Ground) -> Outcome:
             raise InputError(f"there are only {judged.classes} classes", mend="ask for top-1 to that number")
         return wanted.against(judged.figures(ks, among, wanted.figure in _RANKED))
     figures = ground.ranked if wanted.figure in _RANKED else ground.snapshot.figures
-    return wanted.against(figures, ground.intervals if wanted.figure in NAMES[1:] else None)
+    return wanted.against(figures, ground.intervals if wanted.figure in NAMES else None)
 
 
 def compared(ground: Ground, reference: str) -> Comparison:

@@ -14,11 +14,11 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.requirements import REFERENCE, reference_text
-from mivrat.core.figures.bootstrap import Intervals
 from mivrat.core.figures.differences import shares_by_class
 from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
+from mivrat.core.figures.uncertainty import Intervals
 from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageNames

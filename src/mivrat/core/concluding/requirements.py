@@ -13,10 +13,10 @@ from typing import Literal
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.comparison import Comparison
-from mivrat.core.figures.bootstrap import NAMES, Intervals
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.summary import Figures
+from mivrat.core.figures.uncertainty import NAMES, Intervals
 from mivrat.core.pictures.classes import ClassMatcher
 
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
@@ -112,6 +112,10 @@ class Requirement:
         low: float | None = None
         high: float | None = None
         if isinstance(found, Proportion):
+            if (
+                self.figure == "f1"
+            ):  # an interval as of a share, but no share of images of which more could be counted on
+                return replace(self._held(found.value, found.low, found.high), images=found.total)
             return self.of_share(found)
         value = found
         if intervals is not None and self.figure in intervals.of:
@@ -143,7 +147,8 @@ class Requirement:
             if self.figure in ("auroc", "average_precision"):
                 per_class: list[float | None] = getattr(figures, self.figure)
                 return per_class[self.class_index]
-            found: Proportion | float | None = getattr(figures.classes[self.class_index], self.figure)
+            name = "f1_share" if self.figure == "f1" else self.figure
+            found: Proportion | float | None = getattr(figures.classes[self.class_index], name)
             return found
         if self.figure.startswith("top"):
             return figures.top_k[int(self.figure[3:])]
@@ -365,12 +370,10 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(_PER_CLASS)} with ["class"]',
         )
-    if bound and not (
-        figure.startswith("top") or figure in (*_SHARES[:3], "family_accuracy", *(NAMES if not groups else ()))
-    ):
+    if bound and not (figure.startswith("top") or figure in (*_SHARES, *(NAMES if not groups else ()))):
         raise InputError(
             f"{shown!r}: {figure} has no interval",
             where="--require",
-            mend=f"ask for the figure itself; top-k, precision, recall, specificity and {', '.join(NAMES[1:])} have intervals",
+            mend=f"ask for the figure itself; top-k, precision, recall, specificity, f1 and {', '.join(NAMES)} have intervals",
         )
     return Requirement(text, figure, class_index, bound, compare, limit, family=family, groups=groups)

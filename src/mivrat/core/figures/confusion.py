@@ -24,7 +24,8 @@ def confusion_matrix(labels: NDArray[np.integer], predicted: NDArray[np.integer]
 
 @dataclass(frozen=True)
 class ClassFigures:
-    """What the confusion matrix says of one class; F1 is None where it has neither labels nor predictions."""
+    """What the confusion matrix says of one class; F1 is None where it has neither labels nor predictions. ``f1_share`` is F1 with its
+    interval, of so many images labelled or predicted so."""
 
     support: int
     predicted: int
@@ -33,6 +34,7 @@ class ClassFigures:
     recall: Proportion
     specificity: Proportion
     f1: float | None
+    f1_share: Proportion
 
 
 @dataclass(frozen=True)
@@ -60,8 +62,18 @@ def class_figures(matrix: Counts) -> list[ClassFigures]:
     for s, p, t in zip(support.tolist(), predicted.tolist(), hits.tolist(), strict=True):
         others = proportion(total - s - p + t, total - s)
         f1 = 2 * t / (s + p) if s + p else None
-        found.append(ClassFigures(s, p, t, proportion(t, p), proportion(t, s), others, f1))
+        found.append(
+            ClassFigures(s, p, t, proportion(t, p), proportion(t, s), others, f1, f1_of(proportion(t, s + p - t)))
+        )
     return found
+
+
+def f1_of(jaccard: Proportion) -> Proportion:
+    """F1 with its interval from J = TP / (TP + FP + FN), which is a share of images: F1 = 2 J / (1 + J), and so are its ends."""
+    value, low, high = (
+        None if one is None else 2 * one / (1 + one) for one in (jaccard.value, jaccard.low, jaccard.high)
+    )
+    return Proportion(jaccard.hits, jaccard.total, value, low, high, jaccard.units)
 
 
 def averages(matrix: Counts) -> Averages:

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from scipy.special import stdtrit
 from scipy.stats import binom
 
-from mivrat.core.figures.bootstrap import LEAST_UNITS
 from mivrat.core.figures.intervals import Z95
+from mivrat.core.figures.uncertainty import LEAST_UNITS
 
 Numbers = NDArray[np.float64]
 

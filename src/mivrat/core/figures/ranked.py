@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import expit
+from scipy.special import expit, stdtrit
+
+from mivrat.core.figures.intervals import wilson
 
 # Log-odds this near, for their size, tie: the last bits of a sum tell nothing.
 _NEAR = 2.0**-47
@@ -19,12 +22,14 @@ MOST_POINTS = 400
 class OneVersusRest:
     """AUROC, average precision and class-wise calibration gap, class by class.
 
-    The first two are None where a class has no images (AUROC also where it has all of them); the gap is defined always.
+    The first two are None where a class has no images (AUROC also where it has all of them); the gap is defined always. ``spread`` is
+    the variance, over a class's own images, of the share of the others that stand below each (NaN where it is not known).
     """
 
     auroc: list[float | None]
     average_precision: list[float | None]
     gap: list[float]
+    spread: list[float]
 
     @property
     def classwise_ece(self) -> float | None:
@@ -48,14 +53,27 @@ def one_versus_rest(
     return over_classes([of_class(column, np.flatnonzero(labels == k), bins) for k, column in enumerate(columns)])
 
 
-def over_classes(found: Sequence[tuple[float | None, float | None, float]]) -> OneVersusRest:
+class OfClass(NamedTuple):
+    """What ``OneVersusRest`` holds, of one class."""
+
+    auroc: float | None
+    average_precision: float | None
+    gap: float
+    spread: float
+
+
+def over_classes(found: Sequence[OfClass]) -> OneVersusRest:
     """The figures of all classes, from those of each."""
-    return OneVersusRest([one[0] for one in found], [one[1] for one in found], [one[2] for one in found])
+    return (
+        OneVersusRest(*(list(column) for column in zip(*found, strict=True)))
+        if found
+        else OneVersusRest([], [], [], [])
+    )
 
 
 def of_class(
     column: NDArray[np.float64], positive: NDArray[np.integer], bins: int = 15, log_odds: bool = False
-) -> tuple[float | None, float | None, float]:
+) -> OfClass:
     """AUROC, average precision and calibration gap of one class, from its N probabilities and its images' positions; or from
     N log-odds, which still tell apart what would round to the same probability near 0 and 1, and tie but for their last bits.
 
@@ -64,7 +82,7 @@ def of_class(
     """
     total, hits = len(column), len(positive)
     if not total:
-        return None, None, 0.0
+        return OfClass(None, None, 0.0, np.nan)
     ordered = np.sort(column)
     own = np.sort(column[positive])
     below, upto = np.searchsorted(ordered, own, "left"), np.searchsorted(ordered, own, "right")
@@ -77,8 +95,12 @@ def of_class(
         below, upto = np.append(0, ends)[group], ends[group]
         ordered, own, cuts = expit(ordered), expit(own), cuts + _NEAR
     auroc = precision = None
+    spread = np.nan
     if hits and hits < total:
         midranks = (below + upto + 1) / 2
+        if hits > 1:  # the share of other images below each: its rank among all less that among its own
+            first_own, last_own = np.searchsorted(below, below, "left"), np.searchsorted(below, below, "right")
+            spread = float(((midranks - (first_own + last_own + 1) / 2) / (total - hits)).var(ddof=1))
         auroc = float((midranks.sum() - hits * (hits + 1) / 2) / (hits * (total - hits)))
     if hits:
         first = np.flatnonzero(np.append(True, below[1:] != below[:-1]))
@@ -89,17 +111,46 @@ def of_class(
     sums = np.add.reduceat(np.append(ordered, 0.0), np.concatenate([[0], edges]))
     sums[np.diff(np.concatenate([[0], edges, [total]])) == 0] = 0.0
     counted = np.bincount(np.searchsorted(cuts, own, "left"), minlength=bins)
-    return auroc, precision, float(np.abs(counted - sums).sum() / total)
+    return OfClass(auroc, precision, float(np.abs(counted - sums).sum() / total), spread)
+
+
+# An interval takes so many images of either kind.
+LEAST_OF_EITHER = 5
+# So many images as an exponential model of the scores expects them count beside those seen (Hanley and McNeil 1982).
+_UNSEEN = 2.0
+
+
+def auroc_ends(value: float | None, spread: float, positive: int, negative: int) -> tuple[float, float] | None:
+    """The 95 % interval of an AUROC of so many images of the class and others; None where it is undefined or they are too few.
+
+    The variance over the class's own images as DeLong (1988), leaning a little on that of Hanley and McNeil (1982), which also gives the
+    part of the others; as an effective number of images, Wilson's interval at it, with Student's t.
+    """
+    if value is None or min(positive, negative) < LEAST_OF_EITHER:
+        return None
+    of_own, of_others = value / (2 - value) - value**2, 2 * value**2 / (1 + value) - value**2
+    own = (positive * (0.0 if np.isnan(spread) else spread) + _UNSEEN * of_own) / (positive + _UNSEEN)
+    variance, fewer = own / positive + of_others / negative, float(min(positive, negative))
+    effective = min(3 * fewer, value * (1 - value) / variance) if 0 < value < 1 and variance > 0 else fewer
+    return wilson(value, max(1.0, effective), float(stdtrit(fewer, 0.975)))
+
+
+def average_precision_ends(value: float | None, positive: int, negative: int) -> tuple[float, float] | None:
+    """The 95 % interval of an average precision: Wilson's at the number of the class's images (as Boyd 2013, on the logit); None where it is
+    undefined or there are too few."""
+    if value is None or min(positive, negative) < LEAST_OF_EITHER:
+        return None
+    return wilson(value, float(positive))
 
 
 def auroc(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
     """Area under the ROC curve as the Mann-Whitney statistic, ties by mid-rank; None without both kinds of images."""
-    return of_class(scores, np.flatnonzero(positive), 1)[0]
+    return of_class(scores, np.flatnonzero(positive), 1).auroc
 
 
 def average_precision(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
     """Sum over distinct thresholds of (R_n - R_{n-1}) P_n; None without positive images."""
-    return of_class(scores, np.flatnonzero(positive), 1)[1]
+    return of_class(scores, np.flatnonzero(positive), 1).average_precision
 
 
 def curves(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> Curves:

@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
-from mivrat.core.figures.bootstrap import DRAWS, FEW, LEAST, LEAST_UNITS
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
+from mivrat.core.figures.uncertainty import DRAWS, FEW, LEAST, LEAST_UNITS
 
 # So many draws are made at a time, and as many weights at most.
 _AT_ONCE, _WEIGHTS = 64, 1 << 23

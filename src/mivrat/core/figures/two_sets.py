@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import hypergeom
 
-from mivrat.core.figures.bootstrap import DRAWS, LEAST_UNITS
 from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.differences import Difference, Shares, mean_difference, of_shares
 from mivrat.core.figures.intervals import Proportion
@@ -20,6 +19,7 @@ from mivrat.core.figures.resampling import Ends, unpaired_draws, weights_drawn, 
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.summary import Figures, figures_of
 from mivrat.core.figures.tally import Tally
+from mivrat.core.figures.uncertainty import DRAWS, LEAST_UNITS
 from mivrat.core.figures.units import figures_over_units
 
 _PERMUTATIONS = 1_999

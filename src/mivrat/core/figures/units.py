@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 from scipy.stats import f, norm
 from scipy.stats import t as student
 
-from mivrat.core.figures.bootstrap import LEAST_UNITS
 from mivrat.core.figures.calibration import Calibration, bin_index
-from mivrat.core.figures.confusion import ClassFigures
+from mivrat.core.figures.confusion import ClassFigures, f1_of
 from mivrat.core.figures.intervals import Proportion, proportion, wilson
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.summary import Figures
+from mivrat.core.figures.uncertainty import LEAST_UNITS
 
 DRAWS = 4_999
 # Up to so many units every way of turning their signs is tried; beyond the second number the normal distribution stands in.
@@ -108,7 +108,7 @@ def calibration_over_units(
 
 
 def _classes(classes: list[ClassFigures], found: Outcomes, unit: Numbers) -> list[ClassFigures]:
-    """Precision, recall and specificity of all classes over units, from counts by unit and class."""
+    """Precision, recall, specificity and F1 of all classes over units, from counts by unit and class."""
     count, units = len(classes), int(unit.max()) + 1 if len(unit) else 0
     right = found.labels == found.predicted
 
@@ -135,6 +135,7 @@ def _classes(classes: list[ClassFigures], found: Outcomes, unit: Numbers) -> lis
     here = sizes[keys // count]
     # Of images of other classes: all of a unit but its support, and rejected all but its support and predictions together.
     either, others = support + predicted - hits, here - support
+    jaccard = sums(hits, either)
     whole, squares = sizes.sum(), (sizes**2).sum()
     rest = [
         units - by_class(others == 0),
@@ -150,7 +151,13 @@ def _classes(classes: list[ClassFigures], found: Outcomes, unit: Numbers) -> lis
         return _from_sums(round(n), *told)
 
     return [
-        replace(one, recall=at(recall, k), precision=at(precision, k), specificity=at(rest, k))
+        replace(
+            one,
+            recall=at(recall, k),
+            precision=at(precision, k),
+            specificity=at(rest, k),
+            f1_share=f1_of(at(jaccard, k)),
+        )
         for k, one in enumerate(classes)
     ]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures.bootstrap import LEAST_UNITS
+from mivrat.core.figures.uncertainty import LEAST_UNITS
 
 # So many images of each set are looked at, and so often they are dealt anew.
 MOST, PERMUTATIONS = 2_000, 999

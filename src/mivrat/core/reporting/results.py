@@ -21,7 +21,7 @@ from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.figures.ranked import mean_of
+from mivrat.core.figures.ranked import OneVersusRest, auroc_ends, average_precision_ends, mean_of
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
 from mivrat.core.models.scores import Kind
@@ -96,13 +96,24 @@ def _costs(costs: Costs, threshold: float) -> dict[str, Any]:
     }
 
 
+def _ranked_ends(ranked: OneVersusRest | None, k: int, support: int, total: int) -> dict[str, Any]:
+    """The intervals of what a class's column of scores gives."""
+    if ranked is None or k >= len(ranked.auroc):
+        return {}
+    ends = {
+        "auroc_interval": auroc_ends(ranked.auroc[k], ranked.spread[k], support, total - support),
+        "average_precision_interval": average_precision_ends(ranked.average_precision[k], support, total - support),
+    }
+    return {name: {"low": one[0], "high": one[1]} if one else {"low": None, "high": None} for name, one in ends.items()}
+
+
 def _slow(deep: SlowFigures, column: str, groups: Sequence[Group]) -> dict[str, Any]:
-    """What metrics.json says of the figures that are no counts: bootstrap intervals, selective prediction, groups."""
+    """What metrics.json says of the figures that are no counts: their intervals, and why there are none, selective prediction, groups."""
     found: dict[str, Any] = {"aurc": deep.selective.aurc}
     if deep.intervals is not None:
         found["intervals"] = {
-            "method": "bootstrap, whole units" if deep.intervals.column else "bootstrap within each label",
-            "draws": deep.intervals.draws,
+            "method": "jackknife and score intervals" + (", over whole units" if deep.intervals.column else ""),
+            "missing": deep.intervals.missing,
             **{name: asdict(interval) for name, interval in deep.intervals.of.items()},
         }
     if column:
@@ -175,8 +186,10 @@ def metrics(found: RunResults) -> dict[str, Any]:
                 "recall": _share(c.recall),
                 "specificity": _share(c.specificity),
                 "f1": c.f1,
+                "f1_interval": {"low": c.f1_share.low, "high": c.f1_share.high},
                 "auroc": figures.auroc[i],
                 "average_precision": figures.average_precision[i],
+                **_ranked_ends(deep.ranked if deep else None, i, c.support, figures.total),
             }
             for i, (name, c) in enumerate(zip(classes, figures.classes, strict=True))
         ],

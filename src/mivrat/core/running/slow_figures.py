@@ -1,5 +1,5 @@
 """The figures that take longer than a glance: each class against the rest, calibration against chance, temperature,
-selective prediction, and bootstrap intervals."""
+selective prediction, and intervals of figures that are no shares."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import Judged
-from mivrat.core.figures.bootstrap import Intervals, bootstrap
 from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_calibration, ece_if_calibrated
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.ranked import OneVersusRest
 from mivrat.core.figures.selective import Selective, selective
 from mivrat.core.figures.temperature import Temperature, scale
+from mivrat.core.figures.uncertainty import Intervals, intervals
 from mivrat.core.figures.units import calibration_over_units
 
 
@@ -58,7 +58,7 @@ def intervals_over(
     it was stopped."""
     units = judged.units.of(use) if judged.units is not None else None
     column = judged.units.column if judged.units is not None else ""
-    return bootstrap(found, judged.classes, units, column, seed=seed, stopped=stopped)
+    return intervals(found, judged.classes, units, column, seed=seed, stopped=stopped)
 
 
 def slow_figures(
@@ -70,7 +70,7 @@ def slow_figures(
 ) -> SlowFigures | None:
     """All slow figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
 
-    Where images belong together the bootstrap draws whole units, and the search for a threshold is over these.
+    Where images belong together intervals, and the search for a threshold, are over whole units.
     """
     use = in_fixed_order(judged, np.flatnonzero(judged.evaluated_among(among)))
     found = judged.outcomes(use)

@@ -8,9 +8,9 @@ import numpy as np
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.holding import IN_POINTS, LESS_IS_BETTER, Compared, headline_differences
-from mivrat.core.figures.bootstrap import LEAST
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.probability import losses, squared_errors
+from mivrat.core.figures.uncertainty import LEAST
 from mivrat.core.selecting.selection import Condition, Outcome, Picked
 from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QSize
 from PySide6.QtWidgets import QSizePolicy
 
-from mivrat.core.figures.ranked import Curves, auroc, average_precision, curves
+from mivrat.core.figures.ranked import Curves, auroc_ends, average_precision_ends, curves, of_class
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.ui.parts.plot import BELOW, LEFT, Diagram, dots, line, pen
 from mivrat.ui.theme import theme
@@ -25,6 +25,8 @@ class ClassCurves:
     curves: Curves
     auroc: float | None
     average_precision: float | None
+    auroc_ends: tuple[float, float] | None
+    average_precision_ends: tuple[float, float] | None
     false_positive_rate: float | None
     recall: float | None
     precision: float | None
@@ -37,13 +39,16 @@ def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None = None
     use = np.flatnonzero(judged.evaluated_among(among))
     column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
     hits, others = int((called & positive).sum()), int((~positive).sum())
+    of, number = of_class(column, np.flatnonzero(positive), 1), int(positive.sum())
     return ClassCurves(
         k,
-        int(positive.sum()),
+        number,
         len(use),
         curves(column, positive),
-        auroc(column, positive),
-        average_precision(column, positive),
+        of.auroc,
+        of.average_precision,
+        auroc_ends(of.auroc, of.spread, number, len(use) - number),
+        average_precision_ends(of.average_precision, number, len(use) - number),
         (int(called.sum()) - hits) / others if others else None,
         hits / int(positive.sum()) if positive.any() else None,
         hits / int(called.sum()) if called.any() else None,

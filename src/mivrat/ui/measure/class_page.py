@@ -107,8 +107,8 @@ class ClassesPage(QWidget):
         self.panel.show_curves(found)
         name = words.clipped(self.workspace.shown.classes[found.k], 40)
         self.told.setText(
-            f"{name} against the rest, {'the selection of any label' if found.of_selection else 'all images'}: AUROC {words.decimal(found.auroc)}, average precision "
-            f"{words.decimal(found.average_precision)} ({words.count(found.images)} of {words.count(found.total)} labelled so). "
+            f"{name} against the rest, {'the selection of any label' if found.of_selection else 'all images'}: AUROC {words.decimal(found.auroc)}{_ends(found.auroc_ends)}, average precision "
+            f"{words.decimal(found.average_precision)}{_ends(found.average_precision_ends)} ({words.count(found.images)} of {words.count(found.total)} labelled so). "
             "Dot: the model's own answers."
         )
 
@@ -122,3 +122,7 @@ class ClassesPage(QWidget):
 
     def stop(self) -> None:
         self._workers.stop_all()
+
+
+def _ends(ends: tuple[float, float] | None) -> str:
+    return "" if ends is None else f" ({ends[0]:.3f} – {ends[1]:.3f})"

@@ -78,7 +78,8 @@ NUMBERS = (
            share=lambda c: c.precision, tip=_tip_of_precision),
     Number("recall", "Of the images labelled with this class, the share predicted so. Small: 95 % interval.", 86,
            share=lambda c: c.recall, tip=_tip_of_recall),
-    Number("F1", "2 TP / (2 TP + FP + FN).", 70, lambda c: c.f1),
+    Number("F1", "2 TP / (2 TP + FP + FN). Small: 95 % interval, by that of TP / (TP + FP + FN).", 86,
+           share=lambda c: c.f1_share),
 )  # fmt: skip
 NAMED, TAKEN_FOR = 0, len(NUMBERS) + 1
 HEADS = ("class", *(one.title for one in NUMBERS), "taken for")

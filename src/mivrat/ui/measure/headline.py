@@ -14,9 +14,9 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWi
 from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.holding import IN_POINTS, headline_differences
-from mivrat.core.figures.bootstrap import FEW_UNITS, LEAST_UNITS
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.significance import even_split, holm
+from mivrat.core.figures.uncertainty import FEW_UNITS, LEAST_UNITS
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
@@ -56,9 +56,9 @@ def headline_lines(workspace: Workspace) -> list[Line]:
                 if percent
                 else f"{interval.low:.3f} – {interval.high:.3f}"
             )
-            how = f"{how} {deep.intervals.how()}"
-        elif deep is not None:
-            how = f"{how} No interval: too few images, or images too much alike, to draw again from."
+        if deep is not None and deep.intervals is not None:
+            how = f"{how} {deep.intervals.how(key)}"
+            bounds = bounds or ("no interval" if key in deep.intervals.missing else "")
         return Line(name, words.percent(value) if percent else words.decimal(value), bounds, n, how)
 
     lines = []

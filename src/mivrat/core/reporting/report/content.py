@@ -18,10 +18,10 @@ from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.findings import Checked, Finding, Measure
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.told import difference_told, figure_told, measure_told, number, percent, share_told
-from mivrat.core.figures.bootstrap import FEW, FEW_UNITS, Intervals
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import mean_of
+from mivrat.core.figures.uncertainty import FEW_UNITS, NAMES, Intervals
 from mivrat.core.models.service.places import host_in
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.reporting.report.definitions import Definition, definitions
@@ -331,10 +331,10 @@ def _how(share: Proportion) -> str:
     return f"over {plural(share.units, 'unit')} (Wilson, Student's t){few}"
 
 
-def _drawn_again(intervals: Intervals) -> str:
-    what = f"whole units, {intervals.units} of them" if intervals.units is not None else "within each label"
-    few = intervals.total < FEW or (intervals.units is not None and intervals.units < FEW_UNITS)
-    return f"bootstrap, {count(intervals.draws)} draws {what}{'; too narrow at so few' if few else ''}"
+def _how_made(intervals: Intervals | None, key: str) -> str:
+    told = intervals.how(key) if intervals is not None else "No interval is worked out."
+    told = told.removeprefix("Interval: ").removesuffix("; 95 %.").rstrip(".")
+    return f"{told[:1].lower()}{told[1:]}"
 
 
 def _headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]:
@@ -369,7 +369,7 @@ def _headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...
         interval = intervals.of.get(key) if intervals is not None else None
         shown = percent if in_percent else number
         ends = f"{shown(interval.low)} – {shown(interval.high)}" if interval is not None else ""
-        how = _drawn_again(intervals) if interval is not None and intervals is not None else "no interval is worked out"
+        how = _how_made(intervals, key) if key in NAMES else "no interval is worked out"
         found.append(Line(name, shown(value), ends, f"N = {count(figures.total)}", how))
     return tuple(found)
 
@@ -404,7 +404,7 @@ def _calibration(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]:
     interval = intervals.of.get("ece") if intervals is not None else None
     ends = f"{percent(interval.low)} – {percent(interval.high)}" if interval is not None else ""
     of = f"N = {count(figures.total)}"
-    how = _drawn_again(intervals) if intervals is not None and interval is not None else "no interval is worked out"
+    how = _how_made(intervals, "ece")
     lines = [Line(f"Expected calibration error, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
     if deep is not None and deep.chance is not None:
         told = f"{percent(deep.chance.median)}, up to {percent(deep.chance.high)}"

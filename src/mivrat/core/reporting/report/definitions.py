@@ -80,9 +80,9 @@ def definitions(
             "C. Guo and others, ICML 2017",
         )
         yield Definition(
-            "Interval by bootstrap",
-            "images (or whole units) are drawn again and again, and the figure worked out each time",
-            "B. Efron, Annals of Statistics 7 (1979)",
+            "Intervals of figures that are no shares",
+            "what leaving out one image (or unit) at a time does to the figure gives its variance, that an effective number of images, and that Wilson's interval; log loss and Brier score by a score interval with their skewness",
+            "J. W. Tukey, Annals of Mathematical Statistics 29 (1958); E. L. Korn and B. I. Graubard, Journal of Official Statistics 14 (1998); N. J. Johnson, Journal of the American Statistical Association 73 (1978)",
         )
     if has_groups:
         yield Definition(

@@ -8,7 +8,7 @@ from mivrat.core.base.text import count, images, in_sentence, plural
 from mivrat.core.checks.catalogue import BY_NAME, checks_of
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.figures.bootstrap import FEW, FEW_UNITS
+from mivrat.core.figures.uncertainty import FEW, FEW_UNITS
 
 # A class with fewer images than this has intervals too wide to say much.
 SMALL = 30

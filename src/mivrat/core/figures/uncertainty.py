@@ -1,0 +1,440 @@
+"""Intervals for figures that are no proportions, of independent images or of whole units that belong together.
+
+Nothing is drawn again but the noise in the bins of the ECE: what leaving one image (or unit) out does to a figure tells how far it may
+be off, what the figure's own bounds are tells to which side. How often they hold is in docs/intervals.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from math import ceil, sqrt
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import stdtrit
+
+from mivrat.core.figures.calibration import BINS, bin_index
+from mivrat.core.figures.intervals import wilson
+from mivrat.core.figures.outcomes import Outcomes
+from mivrat.core.figures.probability import losses, squared_errors
+
+# Draws of what is still drawn: differences of two runs, and the noise in the bins of the ECE.
+DRAWS, NOISE = 2000, 1000
+# Fewer images than this are few for a difference of two runs; fewer than LEAST say nothing of others.
+FEW, LEAST = 100, 20
+# The same for units of images that belong together.
+FEW_UNITS, LEAST_UNITS = 10, 5
+# Averages over classes take so many images a class (the harmonic mean), the ECE so many images in all.
+LEAST_A_CLASS, LEAST_FOR_ECE = 3.0, 50
+# Of so few degrees of freedom such an average's spread is not known.
+LEAST_DEGREES = 4.0
+COUNTED = ("balanced_accuracy", "macro_precision", "macro_f1", "weighted_f1", "cohen_kappa", "mcc")
+NAMES = (*COUNTED, "log_loss", "brier", "ece", "signed_gap")
+# So many answers of which nothing is known but what the model itself expects count beside the wrong ones that were seen:
+# two or three mistakes alone would tell the spread badly.
+_UNSEEN_COUNTED, _UNSEEN = 3.0, 2.0
+_AT_ONCE = 1 << 22
+
+Numbers = NDArray[np.float64]
+Ends = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Interval:
+    """A 95 % interval."""
+
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class Intervals:
+    """Intervals by figure, and why others have none (``missing``, a sentence each); over so many ``units`` that a ``column`` says
+    belong together, or over single images."""
+
+    of: dict[str, Interval]
+    column: str = ""
+    total: int = 0
+    units: int | None = None
+    missing: dict[str, str] = field(default_factory=dict)
+
+    def how(self, name: str) -> str:
+        """How a figure's interval was made, or why there is none, in words."""
+        if name not in self.of:
+            return f"No interval: {self.missing.get(name, 'the figure is not defined here')}."
+        way = "a jackknife that leaves out one image at a time, as an effective number of images (Wilson)"
+        if name in ("log_loss", "brier"):
+            way = "a score interval with its skewness (Johnson)"
+        elif name == "signed_gap":
+            way = "Wilson's of the accuracy, joined with that of the mean confidence"
+        elif name == "ece":
+            way = "all true values at which so large an ECE is no surprise, its bias at this N taken into account"
+        of = ""
+        if self.units is not None:
+            way = way.replace("image at a time", "unit at a time").replace("number of images", "number of units")
+            few = "; so few say little" if self.units < FEW_UNITS else ""
+            of = f", over {self.units} units of '{self.column}'{few}"
+        return f"Interval: {way}{of}; 95 %."
+
+
+def intervals(
+    found: Outcomes,
+    classes: int,
+    unit: NDArray[np.integer] | None = None,
+    column: str = "",
+    seed: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+) -> Intervals | None:
+    """Intervals over N outcomes; with ``unit`` (a unit's number per image) over whole units, since images of one unit are not
+    independent. None where it was stopped."""
+    total = len(found.labels)
+    if unit is not None:
+        unit = np.unique(unit, return_inverse=True)[1]
+    units = None if unit is None or not total else int(unit.max()) + 1
+    missing: dict[str, str] = {}
+    if total < LEAST:
+        missing = dict.fromkeys(NAMES, f"{total} images are too few, {LEAST} would do")
+    elif units is not None and units < LEAST_UNITS:
+        missing = dict.fromkeys(NAMES, f"{units} units are too few, {LEAST_UNITS} would do")
+    if missing:
+        return Intervals({}, column, total, units, missing)
+    ends = _of_counts(found, classes, unit, missing, stopped)
+    if ends is None:
+        return None
+    if found.complete:
+        ends |= _of_means(found, classes, unit)
+    if not np.isnan(found.confidence).any():
+        ends |= _of_confidence(found, unit, seed, missing)
+    return Intervals({name: Interval(*ends[name]) for name in NAMES if name in ends}, column, total, units, missing)
+
+
+# --- figures made of counts: averages over classes, kappa, correlation ---
+
+
+@dataclass(frozen=True)
+class _Counts:
+    """Sums over images, by class: those labelled and called so, and those right; each ... x K."""
+
+    support: Numbers
+    called: Numbers
+    right: Numbers
+
+    def figures(self) -> Numbers:
+        """The figures in COUNTED, ... x 6; NaN where they are undefined."""
+        s, c, h = self.support, self.called, self.right
+        there, total = s > 0, s.sum(axis=-1)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            number = there.sum(axis=-1)
+            recall = np.where(there, h / s, 0.0)
+            precision = np.where(there & (c > 0), h / c, 0.0)
+            f1 = np.where(there, 2 * h / (s + c), 0.0)
+            together = (s * c).sum(axis=-1)
+            return np.stack(
+                [
+                    recall.sum(axis=-1) / number,
+                    precision.sum(axis=-1) / number,
+                    f1.sum(axis=-1) / number,
+                    (f1 * s).sum(axis=-1) / total,
+                    *_agreement(h.sum(axis=-1), together, (s * s).sum(axis=-1), (c * c).sum(axis=-1), total),
+                ],
+                axis=-1,
+            )
+
+
+def _agreement(right: Numbers, together: Numbers, ss: Numbers, cc: Numbers, total: Numbers) -> tuple[Numbers, Numbers]:
+    """Cohen's kappa and the correlation of labels and predictions, from sums."""
+    chance = together / total**2
+    return (right / total - chance) / (1 - chance), (right * total - together) / np.sqrt(
+        (total**2 - cc) * (total**2 - ss)
+    )
+
+
+def _without_one(counts: _Counts, a: NDArray[np.integer], b: NDArray[np.integer]) -> Numbers:
+    """The figures without one image labelled ``a`` and called ``b`` (M cells), M x 6."""
+    s, c, h = counts.support, counts.called, counts.right
+    hit, total = (a == b).astype(float), s.sum()
+    gone = s[a] == 1
+    number = float((s > 0).sum()) - gone
+
+    def part(s1: Numbers, c1: Numbers, h1: Numbers) -> tuple[Numbers, Numbers, Numbers, Numbers]:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            there = s1 > 0
+            f1 = np.where(there, 2 * h1 / (s1 + c1), 0.0)
+            return np.where(there, h1 / s1, 0.0), np.where(there & (c1 > 0), h1 / c1, 0.0), f1, f1 * s1
+
+    whole = part(s, c, h)
+    before_a, before_b = part(s[a], c[a], h[a]), part(s[b], c[b], h[b])
+    after_a = part(s[a] - 1, c[a] - hit, h[a] - hit)
+    after_b = part(s[b], c[b] - 1, h[b])
+    sums = [
+        w.sum() - x - (1 - hit) * y + u + (1 - hit) * v
+        for w, x, y, u, v in zip(whole, before_a, before_b, after_a, after_b, strict=True)
+    ]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        kappa, correlation = _agreement(
+            h.sum() - hit,
+            (s @ c) - c[a] - s[b] + hit,
+            s @ s - 2 * s[a] + 1,
+            c @ c - 2 * c[b] + 1,
+            np.full(len(a), total - 1),
+        )
+        return np.stack(
+            [sums[0] / number, sums[1] / number, sums[2] / number, sums[3] / (total - 1), kappa, correlation], axis=-1
+        )
+
+
+def _of_counts(
+    found: Outcomes,
+    classes: int,
+    unit: NDArray[np.integer] | None,
+    missing: dict[str, str],
+    stopped: Callable[[], bool],
+) -> dict[str, Ends] | None:
+    """Jackknife (Quenouille 1956, Tukey 1958) for bias and variance; where mistakes are few, the variance leans on what as many
+    independent trials would have. That variance as an effective number of trials, Wilson's interval at it (Korn and Graubard 1998), with
+    Student's t by Satterthwaite's degrees of freedom (1946)."""
+    labels, predicted, total = found.labels, found.predicted, len(found.labels)
+    right = predicted == labels
+    support = np.bincount(labels, minlength=classes).astype(float)
+    called = np.bincount(predicted, minlength=classes).astype(float)
+    counts = _Counts(support, called, np.bincount(labels, right, classes).astype(float))
+    plain = counts.figures()
+    if unit is None:
+        cells, number = np.unique(labels * classes + predicted, return_counts=True)
+        left, weights = _without_one(counts, cells // classes, cells % classes), number.astype(float)
+        many, wrong = float(total), float(total - right.sum())
+    else:
+        units = int(unit.max()) + 1
+        left_out = _without_units(counts, found, classes, unit, units, stopped)
+        if left_out is None:
+            return None
+        left, weights, many = left_out, np.ones(units), float(units)
+        wrong = float(len(np.unique(unit[~right])))
+    there = support > 0
+    harmonic = float(there.sum() / (1 / support[there]).sum())
+    even = (
+        float(there.sum()) * harmonic
+    )  # of so many trials an average over classes is made, were all classes equally hard
+    chance = float(support @ called) / total**2
+    ends = {}
+    for j, name in enumerate(COUNTED):
+        of_classes = j < 3
+        degrees = many - 1
+        if of_classes:
+            degrees = min(degrees, _satterthwaite(counts, called if name == "macro_precision" else support))
+            short = max(LEAST_A_CLASS / harmonic, LEAST_DEGREES / min(degrees, even))
+            if short > 1:
+                missing[name] = (
+                    f"some classes have too few images, some {ceil(total * short)} images like these would do"
+                )
+                continue
+            if name == "macro_precision" and (there & (called == 0)).any():
+                missing[name] = "a class that has images is never predicted, so nothing is known of its precision"
+                continue
+        known = np.isfinite(left[:, j])
+        if not np.isfinite(plain[j]) or weights[known].sum() < many / 2:
+            continue
+        mean = float((weights[known] * left[known, j]).sum() / weights[known].sum())
+        variance = (many - 1) / many * float((weights[known] * (left[known, j] - mean) ** 2).sum())
+        value = float(plain[j]) * many - (many - 1) * mean
+        # Kappa and the correlation are accuracies measured from chance on.
+        low = chance if name in ("cohen_kappa", "mcc") and chance < 1 else 0.0
+        centre = min(1.0, max(0.0, low + (1 - low) * value))
+        here = min(1.0, max(0.0, low + (1 - low) * float(plain[j])))
+        trials = min(many, even if of_classes else float(total))
+        expected = max(here * (1 - here), 1e-12) / trials
+        spread = (wrong * variance * (1 - low) ** 2 + _UNSEEN_COUNTED * expected) / (wrong + _UNSEEN_COUNTED)
+        if of_classes:
+            spread = max(spread, _least_spread(counts, called if name == "macro_precision" else support))
+        effective = min(float(total), centre * (1 - centre) / spread) if 0 < centre < 1 else trials
+        first, last = wilson(centre, max(1.0, effective), float(stdtrit(max(1.0, degrees), 0.975)))
+        ends[name] = (first - low) / (1 - low), (last - low) / (1 - low)
+    return ends
+
+
+def _least_spread(counts: _Counts, number: Numbers) -> float:
+    """The variance of a mean of shares over classes that have so many images each, where half a mistake more might have been seen in
+    each: a class without any would say that there are none."""
+    there = number > 0
+    n = number[there]
+    share = (counts.right[there] + 0.25) / (n + 0.5)
+    return float((share * (1 - share) / n).sum() / len(n) ** 2)
+
+
+def _satterthwaite(counts: _Counts, number: Numbers) -> float:
+    """Degrees of freedom of a mean of shares over classes that have so many images each (Satterthwaite 1946)."""
+    there = number > 0
+    n = number[there]
+    share = (counts.right[there] + counts.right.sum() / counts.support.sum()) / (n + 1)
+    part = np.maximum(share * (1 - share), 1e-6) / n
+    return float(part.sum() ** 2 / (part**2 / np.maximum(n - 1, 0.5)).sum())
+
+
+def _without_units(
+    counts: _Counts,
+    found: Outcomes,
+    classes: int,
+    unit: NDArray[np.integer],
+    units: int,
+    stopped: Callable[[], bool],
+) -> Numbers | None:
+    """The figures without each unit, units x 6; None where it was stopped."""
+    order = np.argsort(unit, kind="stable")
+    start = np.searchsorted(unit[order], np.arange(units + 1))
+    right = found.predicted == found.labels
+    step = max(1, _AT_ONCE // max(1, classes))
+    parts = []
+    for first in range(0, units, step):
+        if stopped():
+            return None
+        last = min(units, first + step)
+        some = order[start[first] : start[last]]
+        line = unit[some] - first
+
+        def sums(
+            of: NDArray[np.integer],
+            weights: NDArray[np.bool_] | None,
+            line: NDArray[np.integer] = line,
+            rows: int = last - first,
+        ) -> Numbers:
+            flat = np.bincount(line * classes + of, weights, rows * classes)
+            return np.asarray(flat, float).reshape(rows, classes)
+
+        labels, predicted = found.labels[some], found.predicted[some]
+        parts.append(
+            _Counts(
+                counts.support - sums(labels, None),
+                counts.called - sums(predicted, None),
+                counts.right - sums(labels, right[some]),
+            ).figures()
+        )
+    return np.concatenate(parts)
+
+
+# --- means over images ---
+
+
+def _of_means(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -> dict[str, Ends]:
+    """Score intervals of log loss and Brier score: the variance is taken to change with the mean as the skewness tells (Johnson 1978),
+    with Student's t by the degrees of freedom that the kurtosis leaves. Where mistakes are few, both lean on what the model itself
+    expects of its mistakes."""
+    confidence, right = found.confidence, found.predicted == found.labels
+    slip = np.clip(1 - confidence, 1e-12, None)
+    # As the model expects: right with its confidence, else the label has what is left, shared out.
+    per = {
+        "log_loss": (losses(found.own), -np.log(confidence), -np.log(slip / sqrt(max(1.0, classes - 1.0)))),
+        "brier": (squared_errors(found.own, found.squares), slip**2 * 1.5, confidence**2 + confidence**2),
+    }
+    ends = {}
+    for name, (seen, if_right, if_wrong) in per.items():
+        mean = float(seen.mean())
+        values, wrong, variance, slope = seen, float((~right).sum()), 0.0, 0.0
+        if unit is None:
+            first = float((confidence * if_right + slip * if_wrong).mean())
+            second = float((confidence * if_right**2 + slip * if_wrong**2).mean())
+            variance, slope = second - first**2, second / max(first, 1e-300)
+        else:
+            sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
+            values = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
+            wrong = float(len(np.unique(unit[~right])))
+        ends[name] = _score_interval(values, mean, wrong, variance, slope)
+    return ends
+
+
+def _score_interval(values: Numbers, mean: float, wrong: float, variance: float, slope: float) -> Ends:
+    """The interval of a mean that cannot be below 0: every true mean from which this one is no further than chance, where the variance
+    is that of the values at their mean, and grows with the true mean by third moment over variance. ``variance`` and ``slope``
+    are what the model expects of both."""
+    n = len(values)
+    away = values - mean
+    square, third, fourth = (float((away**power).mean()) for power in (2, 3, 4))
+    seen = square * n / (n - 1)
+    own = third / square if square > 0 else 0.0
+    v = (wrong * seen + _UNSEEN * max(variance, seen)) / (wrong + _UNSEEN)
+    g = (wrong * own + _UNSEEN * max(slope, own)) / (wrong + _UNSEEN)
+    # So many degrees of freedom a variance has that is worked out from values of such a kurtosis.
+    degrees = min(n - 1.0, max(2.0, 2 * n / max(fourth / square**2 - 1, 0.5))) if square > 0 else n - 1.0
+    a = float(stdtrit(degrees, 0.975)) ** 2 / n
+    half = sqrt((a * g) ** 2 + 4 * a * v)
+    return max(0.0, mean + (a * g - half) / 2), mean + (a * g + half) / 2
+
+
+# --- confidence against correctness ---
+
+
+def _of_confidence(
+    found: Outcomes, unit: NDArray[np.integer] | None, seed: int, missing: dict[str, str]
+) -> dict[str, Ends]:
+    confidence, right = found.confidence, (found.predicted == found.labels).astype(float)
+    n, ends = len(right), dict[str, Ends]()
+    if 0 < right.sum() < n:
+        ends["signed_gap"] = _gap(confidence, right) if unit is None else _gap_over_units(confidence - right, unit)
+    else:
+        all_of = "wrong" if right.sum() else "right"
+        missing["signed_gap"] = f"no answer is {all_of}, so it cannot be told how often one is; more images would do"
+    if n < LEAST_FOR_ECE:
+        missing["ece"] = f"{n} images are too few, {LEAST_FOR_ECE} would do"
+    else:
+        ends["ece"] = _ece(confidence, right, unit, seed)
+    return ends
+
+
+def _gap(confidence: Numbers, right: Numbers) -> Ends:
+    """Mean confidence less accuracy: Wilson's interval of the accuracy, at the effective number of images that its variance beside
+    the confidence leaves, joined with the interval of the mean confidence (Zou and Donner 2008)."""
+    n = len(right)
+    mean, accuracy = float(confidence.mean()), float(right.mean())
+    few = min(float(right.sum()), n - float(right.sum()))
+    spread = float(confidence.std())
+    slope = float(np.mean((confidence - mean) * (right - accuracy))) / spread**2 if spread > 0 else 0.0
+    slope = min(1.5, max(0.0, few * slope / (few + _UNSEEN)))
+    beside = float(np.mean((right - accuracy - slope * (confidence - mean)) ** 2)) * n / (n - 1)
+    expected = max(float((confidence * (1 - confidence)).mean()), beside)
+    variance = max((few * beside + _UNSEEN * expected) / (few + _UNSEEN), 1e-12)
+    effective = max(1.0, min(3.0 * n, n * accuracy * (1 - accuracy) / variance))
+    z = float(stdtrit(min(n - 1.0, max(3.0, 2 * (few + 1))), 0.975))
+    low, high = wilson(accuracy, effective, z)
+    of_mean = z * abs(1 - slope) * spread / sqrt(n)
+    gap = mean - accuracy
+    return gap - sqrt((high - accuracy) ** 2 + of_mean**2), gap + sqrt((accuracy - low) ** 2 + of_mean**2)
+
+
+def _gap_over_units(lead: Numbers, unit: NDArray[np.integer]) -> Ends:
+    """The mean of confidence less correctness over units, by the variance of a ratio (Cochran 1977, 6.10) and Student's t."""
+    sums, sizes = np.bincount(unit, lead), np.bincount(unit).astype(float)
+    units, gap = len(sizes), float(lead.mean())
+    variance = float(((sums - gap * sizes) ** 2).sum()) * units / (units - 1) / sizes.sum() ** 2
+    half = float(stdtrit(units - 1, 0.975)) * sqrt(variance)
+    return max(-1.0, gap - half), min(1.0, gap + half)
+
+
+# True gaps are tried as so many times those seen.
+_TRIED = np.concatenate([np.linspace(0, 2, 41), np.linspace(2.2, 6, 20)])
+
+
+def _ece(confidence: Numbers, right: Numbers, unit: NDArray[np.integer] | None, seed: int) -> Ends:
+    """The ECEs whose true gaps, in proportion to those seen, would with the noise of this N show so large an ECE neither too rarely
+    nor too often (a test turned into an interval, along one line of gaps). 0 is in it wherever perfect calibration is no surprise."""
+    n, where = len(right), bin_index(confidence, BINS)
+    lead = np.bincount(where, confidence - right, BINS)
+    rng = np.random.default_rng(seed)
+    if unit is None:
+        size = np.bincount(where, minlength=BINS).astype(float)
+        expected = np.bincount(where, confidence * (1 - confidence), BINS) / np.maximum(size, 1)
+        seen = np.bincount(where, (confidence - right) ** 2, BINS) - lead**2 / n
+        variance = np.where(size > 0, (seen + expected) * size / (size + 1), 0.0) * n / (n - 1)
+        noise = rng.normal(size=(NOISE, BINS)) * np.sqrt(np.maximum(0.0, variance))
+    else:
+        units = int(unit.max()) + 1
+        of_units = np.bincount(unit * BINS + where, confidence - right, units * BINS).reshape(units, BINS)
+        sizes = np.bincount(unit).astype(float)
+        noise = rng.normal(size=(NOISE, units)) @ (of_units - sizes[:, None] * lead / n) * sqrt(units / (units - 1))
+    shown = float(np.abs(lead).sum()) / n
+    if shown == 0:
+        return 0.0, float(np.quantile(np.abs(noise).sum(axis=1) / n, 0.975))
+    drawn = np.abs(_TRIED[:, None, None] * lead + noise).sum(axis=2) / n
+    often, rarely = (np.maximum.accumulate(one) for one in np.quantile(drawn, [0.025, 0.975], axis=1))
+    low = 0.0 if rarely[0] >= shown else float(np.interp(shown, rarely, _TRIED)) * shown
+    high = float(np.interp(shown, often, _TRIED)) * shown if often[0] < shown else 0.0
+    return min(1.0, low), min(1.0, max(low, high))
