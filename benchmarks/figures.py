@@ -1,5 +1,5 @@
 """All figures of 50,000 images x 1,000 classes against reading the scores and taking the softmax once, and against a
-straightforward way; bootstrap apart; peak memory beyond the scores."""
+straightforward way; intervals apart; peak memory beyond the scores."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def judged_from(rows: np.ndarray, labels: np.ndarray) -> Judged:
 
 
 def all_figures(rows: np.ndarray, labels: np.ndarray) -> None:
-    """Everything but the bootstrap."""
+    """Everything but the intervals."""
     found = judged_from(rows, labels)
     figures = found.figures([1, 3, 5], ranked=False)
     assert figures.total == len(rows)
@@ -46,7 +46,7 @@ def all_figures(rows: np.ndarray, labels: np.ndarray) -> None:
 
 
 class _after:  # noqa: N801
-    """Says stop from the given question on, so that the bootstrap, which asks last, is left out."""
+    """Says stop from the given question on, so that what asks last, is left out."""
 
     def __init__(self, questions: int) -> None:
         self._left = questions
@@ -124,13 +124,13 @@ def main() -> None:
         ratios = [a / b for a, b in zip(found["figures"], found["read"], strict=True)]
         plain = [a / b for a, b in zip(found["plain"], found["figures"], strict=True)]
         print(
-            f"{images} x {CLASSES}: all figures but the bootstrap {statistics.median(found['figures']):.2f} s = {spread(ratios)} x "
+            f"{images} x {CLASSES}: all figures but the intervals {statistics.median(found['figures']):.2f} s = {spread(ratios)} x "
             f"reading and softmax; a straightforward way takes {spread(plain)} x as long"
         )
         judged = judged_from(rows, labels)
         began = time.perf_counter()
         intervals(judged.outcomes(np.flatnonzero(judged.evaluated)), CLASSES)
-        print(f"bootstrap, 2,000 draws: {time.perf_counter() - began:.1f} s")
+        print(f"all intervals: {time.perf_counter() - began:.2f} s")
         peak = subprocess.run(
             [sys.executable, "-c", _PEAK, str(path), str(told)], capture_output=True, text=True, check=True
         )

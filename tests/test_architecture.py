@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -71,3 +73,16 @@ def test_imports_point_one_way(path: Path) -> None:
 def test_every_module_says_its_job() -> None:
     for path in SOURCE.rglob("*.py"):
         assert ast.get_docstring(ast.parse(path.read_text(encoding="utf-8"))), path
+
+
+@pytest.mark.parametrize(
+    ("module", "never"),
+    [
+        ("commands.evaluating", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "jinja2", "httpx", "keyring", *TOOLKIT)),
+        ("ui.window", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "httpx", "keyring")),
+    ],
+)  # fmt: skip
+def test_what_takes_long_to_load_is_loaded_when_it_is_used(module: str, never: tuple[str, ...]) -> None:
+    asked = f"import sys, mivrat.{module}; print([one for one in {never!r} if one in sys.modules])"
+    found = subprocess.run([sys.executable, "-c", asked], check=True, capture_output=True, text=True)
+    assert found.stdout.strip() == "[]"

@@ -54,7 +54,7 @@ def test_figures_of_classes_families_and_groups(text: str, hits: int, total: int
 
 def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
     texts = ["top1 >= 0.7", 'recall["ragweed"] >= 0.8', 'recall["hazel"] >= 0.9', "top1 >= 0.8", "top1 >= 0.78"]
-    texts += ['low(recall["birch"]) >= 0.8', 'support["hazel"] >= 30', 'f1["birch"] >= 0.1', "ece <= 0.2"]
+    texts += ['low(recall["birch"]) >= 0.8', 'support["hazel"] >= 30', "mce <= 0.9", "ece <= 0.2"]
     found = criteria_of(texts, RUN)
     assert [one.outcome.verdict for one in found] == ["met", "missed", *["cannot tell"] * 3, "met", "missed", "cannot tell", "met"]  # fmt: skip
     assert [bool(one.more) for one in found[:2]] == [False, False]

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 
 from mivrat.core.base.text import in_sentence
 from mivrat.core.checks.inputs import Inputs
@@ -103,6 +102,8 @@ def best_order(labels: NDArray[np.int64], predicted: NDArray[np.int64], classes:
     """The class that each output best stands for, one to one, by linear assignment (Kuhn 1955)."""
     matrix = confusion_matrix(labels, predicted, classes).astype(float)
     matrix[np.diag_indices(classes)] += 0.5  # of equally good renamings, the one that leaves most as it is
+    from scipy.optimize import linear_sum_assignment
+
     rows, columns = linear_sum_assignment(-matrix)
     means = np.empty(classes, np.int64)
     means[columns] = rows

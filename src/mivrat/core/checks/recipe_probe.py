@@ -15,7 +15,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import wilcoxon
 
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.checks.inputs import Inputs
@@ -348,6 +347,8 @@ def try_recipes(
 
 def _signed_rank(differences: NDArray[np.float64]) -> float:
     moved = differences[differences != 0]
+    from scipy.stats import wilcoxon
+
     return float(wilcoxon(moved).pvalue) if len(moved) >= LEAST_IMAGES else 1.0
 
 

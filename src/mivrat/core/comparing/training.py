@@ -10,7 +10,6 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 from numpy.typing import NDArray
-from scipy.stats import kendalltau
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.tables import read_columns
@@ -206,4 +205,6 @@ def _improving(values: Curve | None, best_by: str) -> bool | None:
     if np.ptp(last) == 0:
         return False
     better = "less" if best_by.endswith("loss") else "greater"
+    from scipy.stats import kendalltau
+
     return bool(kendalltau(np.arange(len(last)), last, alternative=better).pvalue < 0.05)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import mannwhitneyu
 
 from mivrat.core.covering.regions import share_inside
 from mivrat.core.heatmaps.hottest import Mask
@@ -54,6 +53,8 @@ def evidence_inside(
             found[bool(right[image])].append(share)
     p = 1.0
     if found[True] and found[False] and len({*found[True], *found[False]}) > 1:
+        from scipy.stats import mannwhitneyu
+
         p = float(mannwhitneyu(found[True], found[False]).pvalue)
     shares = [Shares(len(some), float(np.mean(some)) if some else None) for some in (found[True], found[False])]
     return Inside(float(np.mean(areas)) if areas else 0.0, shares[0], shares[1], p, none)

@@ -8,7 +8,6 @@ from math import sqrt
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.cluster.hierarchy import leaves_list, linkage
 
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.significance import even_split, holm
@@ -110,6 +109,8 @@ def order_by_likeness(matrix: Counts) -> NDArray[np.int64]:
     The likeness of two classes is the mean share of either that is taken for the other; classes are joined by average
     linkage (Sokal 1958), and the order is that of the tree's leaves. Classes that are never confused stay in list order.
     """
+    from scipy.cluster.hierarchy import leaves_list, linkage  # takes long to load, and few look at the matrix so
+
     count = len(matrix)
     if count < 3:
         return np.arange(count)

@@ -9,8 +9,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtrit
-from scipy.stats import binom
 
+from mivrat.core.figures.exact import at_most
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.uncertainty import LEAST_UNITS
 
@@ -101,7 +101,7 @@ def paired_shares(four: Square, z: Numbers | float = Z95) -> tuple[Shares, Share
 def even_splits(one: NDArray[np.integer], other: NDArray[np.integer]) -> Numbers:
     """The exact two-sided probability of so uneven a split, for many pairs of counts at once; 1 where both are 0."""
     fewer, total = np.minimum(one, other), np.asarray(one) + other
-    return np.where(total > 0, np.minimum(1.0, 2 * binom.cdf(fewer, total, 0.5)), 1.0)
+    return np.where(total > 0, np.minimum(1.0, 2 * at_most(fewer, total, 0.5)), 1.0)
 
 
 def shares_by_class(

@@ -7,7 +7,7 @@ from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import chi2
+from scipy.special import chdtrc
 
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
@@ -71,7 +71,7 @@ def cochran(right: NDArray[np.bool_]) -> tuple[float, float]:
     if below == 0:
         return 0.0, 1.0
     q = float((runs - 1) * runs * ((by_run - by_run.mean()) ** 2).sum() / below)
-    return q, float(chi2.sf(q, runs - 1))
+    return q, float(chdtrc(runs - 1, q))
 
 
 def _q_over_units(right: NDArray[np.bool_], unit: NDArray[np.integer], seed: int) -> tuple[float, float]:

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import binom, binomtest, hypergeom
+
+from mivrat.core.figures.exact import as_unlikely, at_most, more_than, splits
 
 
 def holm(values: Sequence[float]) -> list[float]:
@@ -26,7 +27,7 @@ def even_split(one: int, other: int) -> float:
     exact test (McNemar 1947). 1 where both are 0.
     """
     total = one + other
-    return min(1.0, 2 * float(binom.cdf(min(one, other), total, 0.5))) if total else 1.0
+    return min(1.0, 2 * float(at_most(min(one, other), total, 0.5))) if total else 1.0
 
 
 def gained_and_lost(now: NDArray[np.bool_], before: NDArray[np.bool_]) -> tuple[int, int]:
@@ -40,16 +41,17 @@ def beyond_commonest(right: NDArray[np.bool_], labels: NDArray[np.integer]) -> t
     if not len(labels):
         return 0.0, 1.0
     share = float(np.bincount(labels).max() / len(labels))
-    return share, float(binom.sf(int(right.sum()) - 1, len(labels), share))
+    return share, more_than(int(right.sum()) - 1, len(labels), share)
 
 
 def below_rest(hits: int, total: int, other_hits: int, other_total: int) -> float:
     """Exact one-sided probability of so few hits or fewer in a group, if hits fell on group and rest alike (Fisher 1935)."""
     if not total or not other_total:
         return 1.0
-    return float(min(1.0, hypergeom.cdf(hits, total + other_total, hits + other_hits, total)))
+    ways, chance = splits(total + other_total, hits + other_hits, total)
+    return float(min(1.0, chance[ways <= hits].sum()))
 
 
 def against_claim(hits: int, total: int, claimed: float) -> float:
     """Exact two-sided probability of a share as unlikely as ``hits`` of ``total``, if the claimed share were true."""
-    return float(binomtest(hits, total, claimed).pvalue) if total else 1.0
+    return as_unlikely(hits, total, claimed) if total else 1.0

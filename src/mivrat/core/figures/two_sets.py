@@ -8,10 +8,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import hypergeom
 
 from mivrat.core.figures.confusion import Counts
 from mivrat.core.figures.differences import Difference, Shares, mean_difference, of_shares
+from mivrat.core.figures.exact import splits
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import MOST_PAIRS, largest, means_of
@@ -199,9 +199,7 @@ def fisher(hits: int, total: int, other_hits: int, other_total: int) -> float:
     """Exact two-sided probability of two shares so far apart (Fisher 1935): of all splits no likelier than this one."""
     if not total or not other_total:
         return 1.0
-    whole, right = total + other_total, hits + other_hits
-    ways = np.arange(max(0, right - other_total), min(total, right) + 1)
-    chance = hypergeom.pmf(ways, whole, right, total)
+    ways, chance = splits(total + other_total, hits + other_hits, total)
     here = chance[hits - ways[0]]
     return float(min(1.0, chance[chance <= here * (1 + 1e-7)].sum()))
 

@@ -423,7 +423,9 @@ def _ece(confidence: Numbers, right: Numbers, unit: NDArray[np.integer] | None, 
         size = np.bincount(where, minlength=BINS).astype(float)
         expected = np.bincount(where, confidence * (1 - confidence), BINS) / np.maximum(size, 1)
         seen = np.bincount(where, (confidence - right) ** 2, BINS) - lead**2 / n
+        share = (np.bincount(where, right, BINS) + 0.25) / (size + 0.5)  # half a mistake more might have been seen
         variance = np.where(size > 0, (seen + expected) * size / (size + 1), 0.0) * n / (n - 1)
+        variance = np.maximum(variance, size * share * (1 - share))
         noise = rng.normal(size=(NOISE, BINS)) * np.sqrt(np.maximum(0.0, variance))
     else:
         units = int(unit.max()) + 1

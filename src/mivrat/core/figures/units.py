@@ -9,8 +9,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import f, norm
-from scipy.stats import t as student
+from scipy.special import fdtrc, ndtr, stdtrit
 
 from mivrat.core.figures.calibration import Calibration, bin_index
 from mivrat.core.figures.confusion import ClassFigures, f1_of
@@ -76,7 +75,7 @@ def _from_sums(units: int, y: float, n: float, yy: float, yn: float, nn: float, 
         spread = max(0.0, yy - 2 * value * yn + value * value * nn) * units / (units - 1) / n**2
         effective = total if spread <= 0 else min(float(total), value * (1 - value) / spread)
         effective = max(1.0, effective)
-    low, high = wilson(value, effective, float(student.ppf(1 - level / 2, units - 1)))
+    low, high = wilson(value, effective, float(stdtrit(units - 1, 1 - level / 2)))
     return Proportion(hits, total, value, 0.0 if hits == 0 else low, 1.0 if hits == total else high, units)
 
 
@@ -173,7 +172,7 @@ def turned_signs(differences: NDArray[np.float64], seed: int = 0) -> float:
     if not len(told) or seen == 0:
         return 1.0
     if len(told) > _MOST_DRAWN:
-        return float(2 * norm.sf(seen / np.sqrt((told**2).sum())))
+        return float(2 * ndtr(-seen / np.sqrt((told**2).sum())))
     near = seen * (1 - 1e-9)
     if len(told) <= _ALL_WAYS:
         ways = np.array(list(product((-1.0, 1.0), repeat=len(told))))
@@ -244,5 +243,5 @@ def alike_within(right: NDArray[np.bool_], unit: Numbers) -> tuple[float, float]
     if between + (typical - 1) * within <= 0:
         return 0.0, 1.0
     correlation = (between - within) / (between + (typical - 1) * within)
-    p = float(f.sf(between / within, units - 1, total - units)) if within > 0 else 0.0
+    p = float(fdtrc(units - 1, total - units, between / within)) if within > 0 else 0.0
     return float(correlation), p

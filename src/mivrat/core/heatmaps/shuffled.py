@@ -11,7 +11,6 @@ import numpy as np
 import onnx
 from numpy.typing import NDArray
 from onnx import numpy_helper
-from scipy.stats import rankdata
 
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.heatmaps.hottest import hottest_part, laid_over
@@ -115,6 +114,8 @@ def rank_correlation(one: NDArray[np.floating], other: NDArray[np.floating]) -> 
     if one.shape != other.shape:
         size = max(one.shape[0], other.shape[0]), max(one.shape[1], other.shape[1])
         one, other = laid_over(one, *size), laid_over(other, *size)
+    from scipy.stats import rankdata
+
     ranks = [rankdata(values.ravel()) for values in (one, other)]
     centred = [r - r.mean() for r in ranks]
     lengths = [float(np.sqrt((c * c).sum())) for c in centred]

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import hypergeom
 
+from mivrat.core.figures.exact import splits
 from mivrat.core.figures.significance import holm
 from mivrat.core.likeness.features import Vectors, unit
 
@@ -131,7 +131,8 @@ def shared_beyond_chance(
     for g, group in enumerate(groups):
         for about, value, holds in facts:
             inside, everywhere, size = int(holds[group.members].sum()), int(holds.sum()), len(group.members)
-            p = float(hypergeom.sf(inside - 1, total, everywhere, size))
+            ways, chance = splits(total, everywhere, size)
+            p = float(min(1.0, chance[ways >= inside].sum()))
             asked.append((g, Shared(about, value, inside, size, everywhere, total, p)))
     corrected = holm([one.p for _, one in asked])
     found: list[list[Shared]] = [[] for _ in groups]

@@ -21,7 +21,6 @@ from mivrat.core.figures.groups import group_figures, group_names
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card
 from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, as_json, gather
-from mivrat.core.reporting.report.pages import as_html
 from mivrat.core.reporting.report.pdf import as_pdf
 from mivrat.core.reporting.report.pictures import Shown, pictures_of
 from mivrat.core.reporting.results import RunResults, metrics
@@ -54,10 +53,14 @@ class Made:
     findings: tuple[tuple[Finding, Checked | None], ...]
 
     def html(self) -> str:
+        from mivrat.core.reporting.report.pages import as_html  # what draws takes long to load
+
         return as_html(self.report, self.ground, self.pictures)
 
     def pdf(self) -> bytes:
         """InputError where a system library is missing."""
+        from mivrat.core.reporting.report.pages import as_html
+
         return as_pdf(as_html(self.report, self.ground, self.pictures, on_paper=True))
 
     def cases(self) -> list[Case]:

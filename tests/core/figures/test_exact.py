@@ -1,0 +1,39 @@
+"""Exact probabilities of counts against sums of products of fractions."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from math import comb
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.stats import binomtest
+
+from mivrat.core.figures.exact import as_unlikely, at_most, more_than, splits
+
+
+@given(st.integers(0, 40), st.integers(0, 40), st.integers(1, 9))
+def test_binomial(k: int, n: int, tenths: int) -> None:
+    k, p = min(k, n), Fraction(tenths, 10)
+    chance = [comb(n, i) * p**i * (1 - p) ** (n - i) for i in range(n + 1)]
+    assert float(at_most(k, n, float(p))) == pytest.approx(float(sum(chance[: k + 1])))
+    assert more_than(k, n, float(p)) == pytest.approx(float(sum(chance[k + 1 :])), abs=1e-15)
+    assert (float(at_most(-1, n, 0.5)), more_than(-1, n, 0.5), more_than(n, n, 0.5)) == (0.0, 1.0, 0.0)
+    assert as_unlikely(k, n, float(p)) == pytest.approx(float(sum(one for one in chance if one <= chance[k])))
+
+
+def test_binomial_at_the_ends() -> None:
+    assert (as_unlikely(5, 5, 1.0), as_unlikely(4, 5, 1.0), as_unlikely(0, 5, 0.0)) == (1.0, 0.0, 1.0)
+    for hits in (40_100, 40_500, 39_000):
+        assert as_unlikely(hits, 50_000, 0.8) == pytest.approx(binomtest(hits, 50_000, 0.8).pvalue, rel=1e-7)
+
+
+@given(st.integers(1, 40), st.integers(0, 40), st.integers(0, 40))
+def test_hypergeometric(whole: int, marked: int, taken: int) -> None:
+    marked, taken = min(marked, whole), min(taken, whole)
+    ways, chance = splits(whole, marked, taken)
+    for k, found in zip(ways.tolist(), chance.tolist(), strict=True):
+        exact = Fraction(comb(marked, k) * comb(whole - marked, taken - k), comb(whole, taken))
+        assert found == pytest.approx(float(exact), rel=1e-11)
+    assert chance.sum() == pytest.approx(1.0)
