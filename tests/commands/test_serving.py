@@ -16,21 +16,17 @@ import pytest
 from mivrat import cli
 from mivrat.core.checks.service_check import check_service
 from mivrat.core.models.service.agreement import agreed_hosts
-from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.study.file import Study
 from mivrat.service.stand_in import Manner, StandIn
 from tests.support.networks import classifier, loaded
-from tests.support.services import Said, described, met, said, saying
-from tests.support.sets import CLASSES, write_classes, write_set
+from tests.support.services import Said, described, met, network_with_images, said, saying
+from tests.support.sets import CLASSES, write_set
 
 
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
     """A network with its recipe and class list, and 15 images; each needs none of the rest."""
-    made = loaded(classifier(side=16), tmp_path / "net.onnx", 3)
-    (tmp_path / "recipe.toml").write_text(recipe_to_toml(made.recipe))
-    write_classes(tmp_path / "classes.txt")
-    write_set(tmp_path / "set", 5)
+    network_with_images(tmp_path)
     return tmp_path
 
 

@@ -10,11 +10,14 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
+from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service import client
 from mivrat.core.models.service.agreement import agree
 from mivrat.core.models.service.description import FORMAT, Description, description_from, write_description
 from mivrat.core.models.service.model import ServiceModel
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
+from tests.support.networks import classifier, loaded
+from tests.support.sets import write_classes, write_set
 
 # What a service says: the status, the headers, and the body.
 Said = tuple[int, dict[str, str], bytes]
@@ -31,6 +34,15 @@ def met(folder: Path, description: Description, classes: list[str], recipe: Reci
     model = ServiceModel(write_description(description, folder), classes, recipe)
     model.client.patience = client.Patience(first=0.01, longest=0.02)
     return model
+
+
+def network_with_images(folder: Path) -> OnnxModel:
+    """A network in a folder with its recipe, its class list, and a set of 15 images."""
+    made = loaded(classifier(side=16), folder / "net.onnx", 3)
+    (folder / "recipe.toml").write_text(recipe_to_toml(made.recipe))
+    write_classes(folder / "classes.txt")
+    write_set(folder / "set", 5)
+    return made
 
 
 @contextmanager

@@ -16,7 +16,6 @@ from mivrat.core.heatmaps.answers_only import answers_taken
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service import client
 from mivrat.core.models.service.agreement import agree, agreed_hosts, host_of
-from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.study.file import Study
 from mivrat.service.stand_in import Manner, StandIn
 from mivrat.service.trouble import Trouble
@@ -25,8 +24,8 @@ from mivrat.ui.bench import CHECK, COMPARE, EXPLAIN, PREPARE
 from mivrat.ui.prepare.step import INPUTS
 from mivrat.ui.window import BENCH, NEW, SERVICE, MainWindow
 from mivrat.workspace.study_jobs import NewStudy
-from tests.support.networks import classifier, loaded
-from tests.support.sets import CLASSES, write_classes, write_set
+from tests.support.services import network_with_images
+from tests.support.sets import CLASSES
 
 Settle = Callable[[], None]
 LEFT = Qt.MouseButton.LeftButton
@@ -35,11 +34,7 @@ LEFT = Qt.MouseButton.LeftButton
 @pytest.fixture
 def model(tmp_path: Path) -> OnnxModel:
     """A network, its recipe beside it, its class list, and a set of 15 images."""
-    made = loaded(classifier(side=16), tmp_path / "net.onnx", 3)
-    (tmp_path / "recipe.toml").write_text(recipe_to_toml(made.recipe))
-    write_classes(tmp_path / "classes.txt")
-    write_set(tmp_path / "set", 5)
-    return made
+    return network_with_images(tmp_path)
 
 
 @pytest.fixture

@@ -42,7 +42,7 @@ def limits(
         found.append(f"Left out of all figures: {'; '.join(left)}.")
     if figures.total < FEW:
         found.append(
-            f"Only {images(figures.total)} were judged: intervals of figures that are no shares are too narrow at this N, or are missing."
+            f"Only {images(figures.total)} were judged: at this N intervals are wide, and some figures have none."
         )
     found += _classes(ground)
     found += _doubts(ground, suspected)
