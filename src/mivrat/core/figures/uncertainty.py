@@ -203,14 +203,17 @@ def _of_counts(
     if unit is None:
         cells, number = np.unique(labels * classes + predicted, return_counts=True)
         left, weights = _without_one(counts, cells // classes, cells % classes), number.astype(float)
-        many, wrong = float(total), float(total - right.sum())
+        many, wrong, together = float(total), float(total - right.sum()), 1.0
     else:
         units = int(unit.max()) + 1
         left_out = _without_units(counts, found, classes, unit, units, stopped)
         if left_out is None:
             return None
         left, weights, many = left_out, np.ones(units), float(units)
-        wrong = float(len(np.unique(unit[~right])))
+        mistakes = np.bincount(unit[~right], minlength=units).astype(float)
+        wrong = float((mistakes > 0).sum())
+        # Unless they were seen to vary more, all mistakes of a unit are taken to have come together.
+        together = float((mistakes @ mistakes) / mistakes.sum()) if wrong else total / units
     there = support > 0
     harmonic = float(there.sum() / (1 / support[there]).sum())
     even = (
@@ -242,7 +245,7 @@ def _of_counts(
         low = chance if name in ("cohen_kappa", "mcc") and chance < 1 else 0.0
         centre = min(1.0, max(0.0, low + (1 - low) * value))
         here = min(1.0, max(0.0, low + (1 - low) * float(plain[j])))
-        trials = min(many, even if of_classes else float(total))
+        trials = max(1.0, (min(total, even) if of_classes else float(total)) / together)
         expected = max(here * (1 - here), 1e-12) / trials
         spread = (wrong * variance * (1 - low) ** 2 + _UNSEEN_COUNTED * expected) / (wrong + _UNSEEN_COUNTED)
         if of_classes:
