@@ -20,6 +20,7 @@ from mivrat.core.figures.confusion import f1_of
 from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.figures.outcomes import Outcomes, outcomes
+from mivrat.core.figures.ranked import OfClass, auroc_ends, average_precision_ends, of_class
 from mivrat.core.figures.significance import against_claim, even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.uncertainty import COUNTED, NAMES, intervals
@@ -50,8 +51,10 @@ class Made:
             f"{self.classes} classes, {'lopsided' if self.lopsided else 'balanced'}, strength {self.strength}, {kind}"
         )
 
-    def draw(self, images: int, rng: np.random.Generator, units: int = 0) -> tuple[Outcomes, NDArray[np.int64] | None]:
-        """So many images, and the units they are of, all of about one size."""
+    def draw(
+        self, images: int, rng: np.random.Generator, units: int = 0
+    ) -> tuple[Outcomes, NDArray[np.int64] | None, OfClass]:
+        """So many images, the units they are of, all of about one size, and how the first class ranks."""
         share = np.geomspace(1, 0.1, self.classes) if self.lopsided else np.ones(self.classes)
         share = share / share.sum()
         unit = np.sort(rng.integers(0, units, images)) if units else None
@@ -64,7 +67,12 @@ class Made:
         scores = scores * max(1.0, self.strength) + np.log(share)
         cumulated = softmax(scores / self.sharp).cumsum(axis=1)
         labels = np.minimum((rng.random((images, 1)) > cumulated).sum(axis=1), self.classes - 1)
-        return outcomes(scores, softmax(scores), labels), unit
+        probabilities = softmax(scores)
+        return (
+            outcomes(scores, probabilities, labels),
+            unit,
+            of_class(probabilities[:, 0], np.flatnonzero(labels == 0), 1),
+        )
 
 
 MODELS = tuple(
@@ -87,13 +95,17 @@ def truth_of(figures: Figures) -> dict[str, float]:
     return {name: float(value or 0) for name, value in found.items()}
 
 
+def ranking_of(ranked: OfClass) -> dict[str, float]:
+    return {"auroc": float(ranked.auroc or 0), "average_precision": float(ranked.average_precision or 0)}
+
+
 def shown(made: Made, images: int, runs: int, truth: dict[str, float], units: int = 0) -> Iterator[tuple[str, bool]]:
     """For each interval shown in so many studies whether it holds the truth."""
     rng = np.random.default_rng(
         [images, made.classes, int(made.strength * 10), int(made.sharp * 10), made.lopsided, units]
     )
     for run in range(runs):
-        found, unit = made.draw(images, rng, units)
+        found, unit, ranked = made.draw(images, rng, units)
         told = intervals(found, made.classes, unit, seed=run)
         assert told is not None
         for name, one in told.of.items():
@@ -108,6 +120,13 @@ def shown(made: Made, images: int, runs: int, truth: dict[str, float], units: in
             }
             either = int((first | called).sum())
             shares["f1"] = f1_of(proportion(int((first & called).sum()), either))
+            of, others = int(first.sum()), int((~first).sum())
+            for name, ends in (
+                ("auroc", auroc_ends(ranked.auroc, ranked.spread, of, others)),
+                ("average_precision", average_precision_ends(ranked.average_precision, of, others)),
+            ):
+                if ends is not None:
+                    yield name, ends[0] <= truth[name] <= ends[1]
             for name, share in shares.items():
                 if share.low is not None and share.high is not None:
                     yield name, share.low <= truth[name] <= share.high
@@ -117,8 +136,8 @@ def sweep(models: tuple[Made, ...], runs: int, units: int = 0) -> dict[tuple[str
     """By figure and N, the share held in each model where the interval is shown in a third of the studies at least."""
     found: dict[tuple[str, int], list[float]] = defaultdict(list)
     for made in models:
-        big, _ = made.draw(TRUTH, np.random.default_rng(99), TRUTH // 20 if units else 0)
-        truth = truth_of(summarise(big, made.classes, [1]))
+        big, _, ranked = made.draw(TRUTH, np.random.default_rng(99), TRUTH // 20 if units else 0)
+        truth = truth_of(summarise(big, made.classes, [1])) | ranking_of(ranked)
         for images in SIZES if not units else (200,):
             held: dict[str, list[bool]] = defaultdict(list)
             for name, inside in shown(made, images, runs, truth, units):
@@ -134,7 +153,7 @@ def sweep(models: tuple[Made, ...], runs: int, units: int = 0) -> dict[tuple[str
 
 def table(found: dict[tuple[str, int], list[float]], sizes: tuple[int, ...]) -> list[str]:
     lines = [f"| figure | {' | '.join(f'N = {n}' for n in sizes)} |", f"|---|{'---|' * len(sizes)}"]
-    for name in ("top1", "recall", "precision", "f1", *NAMES):
+    for name in ("top1", "recall", "precision", "f1", "auroc", "average_precision", *NAMES):
         cells = []
         for n in sizes:
             each = found.get((name, n))
@@ -164,7 +183,7 @@ def main() -> None:
     for images in (20, 100, 1000):
         eces, chances, beyond = [], [], 0
         for run in range(200):
-            found, _ = made.draw(images, rng)
+            found, _, _ = made.draw(images, rng)
             ece = calibration(found.confidence, found.predicted == found.labels).ece or 0.0
             chance = ece_if_calibrated(found.confidence, draws=300, seed=run)
             assert chance is not None
