@@ -8,7 +8,8 @@ import json
 import re
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from email.parser import BytesParser
 from email.policy import HTTP
@@ -192,8 +193,13 @@ class _Handler(BaseHTTPRequestHandler):
             else:
                 raise Wrong(404, f"there is nothing at {self.path[:100]}")
 
-    def _answering(self) -> _Answering:
-        return _Answering(self)
+    @contextmanager
+    def _answering(self) -> Iterator[None]:
+        """What was wrong with a request is the answer to it."""
+        try:
+            yield
+        except Wrong as error:
+            self._send({"error": str(error)}, error.status)
 
     def _of_model(self, path: str) -> str | None:
         """What is asked of the model; None where it is of another one."""
@@ -344,24 +350,6 @@ class _Handler(BaseHTTPRequestHandler):
         self.end_headers()
         self.wfile.write(body)
         self.wfile.flush()
-
-
-class _Answering:
-    """Sends what was wrong with a request as the answer to it."""
-
-    def __init__(self, handler: _Handler) -> None:
-        self._handler = handler
-
-    def __enter__(self) -> None:
-        return None
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> bool:
-        if isinstance(error, Wrong):
-            self._handler._send({"error": str(error)}, error.status)
-            return True
-        return False
 
 
 def _spoiled(rows: NDArray[np.float32], kind: str) -> NDArray[np.float32]:

@@ -232,12 +232,11 @@ def make_demo(path: Path, stop: StopSignal) -> Running:
 def run_new(new: NewStudy, stop: StopSignal) -> Running:
     """Make a study and score its images; labels that no class goes by are kept, to be paired by hand."""
     classes = read_class_list(new.classes)
-    recipe = read_recipe(new.recipe) if new.recipe else None
-    model = load_model(place_of(new.model), classes, recipe)
+    model = load_model(place_of(new.model), classes, read_recipe(new.recipe) if new.recipe else None)
     image_set = match_labels(list_images(new.images), classes).image_set
     if (remote := remote_of(model)) is not None:
         remote.may_send(min(FEW, len(image_set.items)) if new.few else len(image_set.items))
-        model = load_model(kept_beside(model.path, new.study), classes, recipe)
+        model.path = kept_beside(model.path, new.study)
     with Study.create(new.study, classes) as study:
         evaluation = Evaluation(model, image_set, study)
         return (yield from _run(evaluation, new.study, stop, pick(len(image_set.items), FEW, 0) if new.few else None))

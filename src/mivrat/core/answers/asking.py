@@ -167,7 +167,7 @@ class _Asking:
         self.stamps: dict[int, Stamp] = {}
         self.vain, self.any_answer = 0, False
         self.largest = 0
-        self.before = (model.tally.again, model.tally.failed)
+        self.before = self._counts()
         # Enough that a request can follow as soon as one is answered.
         self.ahead = 2 * model.at_once
 

@@ -109,33 +109,24 @@ class BlobCache:
 
     def get(self, space: str, key: bytes) -> bytes | None:
         """One value; None where it is not there, or the cache cannot be read."""
-        if not self.path.is_file():
-            return None
-        which = (_short(space), key)
-        try:
-            with self._open() as db:
-                query = "SELECT value, used FROM blob WHERE space = ? AND key = ?"
-                row = db.execute(query, which).fetchone()
-                today = int(time.time()) // _DAY
-                if row is not None and row[1] < today:
-                    with contextlib.suppress(sqlite3.OperationalError), db:
-                        db.execute("UPDATE blob SET used = ? WHERE space = ? AND key = ?", (today, *which))
-                return None if row is None else bytes(row[0])
-        except (sqlite3.Error, TypeError) as error:
-            if _is_damage(error):
-                self._begin_anew()
-            return None
+        return self.some_of(space, (key,)).get(key)
 
     def some_of(self, space: str, keys: Iterable[bytes]) -> dict[bytes, bytes]:
         """The values of those keys that are there; nothing where the cache cannot be read."""
         if not self.path.is_file():
             return {}
-        query, found = "SELECT value FROM blob WHERE space = ? AND key = ?", {}
+        query = "SELECT value, used FROM blob WHERE space = ? AND key = ?"
+        found, old, today = dict[bytes, bytes](), list[tuple[int, bytes, bytes]](), int(time.time()) // _DAY
         try:
             with self._open() as db:
                 for key in keys:
                     if (row := db.execute(query, (_short(space), key)).fetchone()) is not None:
                         found[key] = bytes(row[0])
+                        if row[1] < today:
+                            old.append((today, _short(space), key))
+                if old:
+                    with contextlib.suppress(sqlite3.OperationalError), db:
+                        db.executemany("UPDATE blob SET used = ? WHERE space = ? AND key = ?", old)
         except (sqlite3.Error, TypeError) as error:
             if _is_damage(error):
                 self._begin_anew()

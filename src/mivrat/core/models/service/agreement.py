@@ -8,14 +8,13 @@ from contextlib import suppress
 from datetime import date
 from functools import lru_cache
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from platformdirs import user_config_path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import read_text, write_whole
 from mivrat.core.base.job import duration
-from mivrat.core.models.service.description import Description
+from mivrat.core.models.service.description import Description, host_and_port
 
 _LOCK = threading.Lock()
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
@@ -23,14 +22,12 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 def host_of(text: str) -> str:
     """Host and port as they are agreed to, from an address, or from a host with or without its port."""
-    parts = urlsplit(text if "://" in text else f"https://{text}")
     try:
-        port = parts.port or (80 if parts.scheme == "http" else 443)
+        return host_and_port(text if "://" in text else f"https://{text}")
     except ValueError:
-        port = 0
-    if not parts.hostname or not port:
-        raise InputError(f"{text!r} is no host", where="--agree", mend="name a host and its port, such as host:443")
-    return f"{parts.hostname}:{port}"
+        raise InputError(
+            f"{text!r} is no host", where="--agree", mend="name a host and its port, such as host:443"
+        ) from None
 
 
 def _file() -> Path:

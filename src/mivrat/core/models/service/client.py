@@ -281,6 +281,14 @@ class ServiceClient:
         return printable(" ".join(blanked(text, self._key).split()))[:300]
 
 
+def json_of(body: bytes) -> Any:
+    """What a body says in JSON. Raises BadAnswer."""
+    try:
+        return json.loads(body)
+    except (ValueError, RecursionError) as error:
+        raise BadAnswer(f"an answer that is no JSON ({str(error)[:80]})") from None
+
+
 def _shortened(text: str) -> str:
     return text if len(text) <= 1200 else f"{text[:700]} … {text[-400:]} ({len(text)} characters)"
 

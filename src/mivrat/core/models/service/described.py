@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.models.service.client import Answered, BadAnswer
+from mivrat.core.models.service.client import Answered, BadAnswer, json_of
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.open_inference import finite, numbers_as_json
 from mivrat.core.models.service.pictures import Payload
@@ -29,10 +29,14 @@ _STARTS = {
 }
 
 
+def _names(pointer: str) -> list[str]:
+    """The names and indices that a JSON Pointer leads through."""
+    return [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
+
+
 def pointed(value: Any, pointer: str) -> Any:
     """What a JSON Pointer (RFC 6901) leads to. Raises KeyError where it leads nowhere."""
-    for part in pointer.split("/")[1:]:
-        name = part.replace("~1", "/").replace("~0", "~")
+    for name in _names(pointer):
         if isinstance(value, dict) and name in value:
             value = value[name]
         elif (
@@ -47,22 +51,25 @@ def pointed(value: Any, pointer: str) -> Any:
 def put_at(whole: Any, pointer: str, value: Any) -> Any:
     """``whole`` with a value where a JSON Pointer leads; objects on the way are made, lists made longer by ``-`` or the next
     index. Raises KeyError where there is something else on the way."""
-    parts = [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
-    if not parts:
+    return _put(whole, _names(pointer), value)
+
+
+def _put(whole: Any, names: Sequence[str], value: Any) -> Any:
+    if not names:
         return value
     whole = {} if whole is None else whole
-    name, rest = parts[0], "".join("/" + part.replace("~", "~0").replace("/", "~1") for part in parts[1:])
+    name, rest = names[0], names[1:]
     if isinstance(whole, dict):
         if not whole and (name == "-" or name == "0"):
-            return [put_at(None, rest, value)]
-        whole[name] = put_at(whole.get(name), rest, value)
+            return [_put(None, rest, value)]
+        whole[name] = _put(whole.get(name), rest, value)
         return whole
     if isinstance(whole, list):
         at = len(whole) if name == "-" else int(name) if name.isascii() and name.isdigit() else -1
         if 0 <= at <= len(whole):
-            whole[at : at + 1] = [put_at(whole[at] if at < len(whole) else None, rest, value)]
+            whole[at : at + 1] = [_put(whole[at] if at < len(whole) else None, rest, value)]
             return whole
-    raise KeyError(pointer)
+    raise KeyError(name)
 
 
 class Described:
@@ -103,10 +110,7 @@ class Described:
 
     def rows(self, answer: Answered, images: int) -> tuple[NDArray[np.float32], str]:
         """The row for the image; there is no version to tell. Raises BadAnswer."""
-        try:
-            found = json.loads(answer.body)
-        except (ValueError, RecursionError) as error:
-            raise BadAnswer(f"an answer that is no JSON ({str(error)[:80]})") from None
+        found = json_of(answer.body)
         response = self._description.response
         try:
             row = self._listed_scores(found) if response.scores is not None else self._named_scores(found)

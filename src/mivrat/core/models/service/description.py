@@ -155,9 +155,7 @@ class Description(_Part):
     @property
     def host(self) -> str:
         """Host and port, as they are agreed to."""
-        parts = urlsplit(self.url)
-        port = parts.port or (443 if parts.scheme == "https" else 80)
-        return f"{(parts.hostname or '').lower()}:{port}"
+        return host_and_port(self.url)
 
     @property
     def encrypted(self) -> bool:
@@ -177,6 +175,15 @@ class Description(_Part):
         found = _MODEL.match(whole.path)
         assert found is not None
         return f"{whole.scheme}://{whole.netloc}{found['root']}", found["name"], found["version"] or ""
+
+
+def host_and_port(url: str) -> str:
+    """Host and port of an address, the usual port where it names none. Raises ValueError where it is none."""
+    parts = urlsplit(url)
+    port = parts.port or (80 if parts.scheme == "http" else 443)
+    if not parts.hostname:
+        raise ValueError("no host")
+    return f"{parts.hostname}:{port}"
 
 
 def is_address(text: str) -> bool:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import quoted
-from mivrat.core.models.service.client import Answered, BadAnswer, NoAnswer, Patience, Refused, ServiceClient
+from mivrat.core.models.service.client import Answered, BadAnswer, NoAnswer, Patience, Refused, ServiceClient, json_of
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.pictures import Payload
 
@@ -44,15 +44,13 @@ class Port:
 @dataclass(frozen=True)
 class Told:
     """What a server tells of a model: its name and version (empty: it tells none), its inputs and outputs (none: it tells none
-    either), whether it takes binary tensors, and whether it says that it is ready (None: it does not say)."""
+    either), and whether it takes binary tensors."""
 
     name: str
     version: str
     inputs: tuple[Port, ...] = ()
     outputs: tuple[Port, ...] = ()
     binary: bool = False
-    ready: bool | None = None
-    platform: str = ""
 
 
 def ask_about(client: ServiceClient) -> Told:
@@ -76,7 +74,7 @@ def ask_about(client: ServiceClient) -> Told:
             where=description.url,
             mend="see that the address is right and the server is running",
         ) from None
-    return replace(told, binary=_offers_binary(client, root), ready=is_ready(client))
+    return replace(told, binary=_offers_binary(client, root))
 
 
 def is_ready(client: ServiceClient) -> bool | None:
@@ -118,7 +116,6 @@ def _metadata(answer: Answered, name: str, version: str, description: Descriptio
         version or (versions[0] if versions else ""),
         _ports(found.get("inputs")),
         _ports(found.get("outputs")),
-        platform=str(found.get("platform") or "")[:100],
     )
 
 
@@ -133,10 +130,7 @@ def _ports(told: object) -> tuple[Port, ...]:
 
 
 def _object(body: bytes) -> dict[str, Any]:
-    try:
-        found = json.loads(body)
-    except (ValueError, RecursionError) as error:
-        raise BadAnswer(f"an answer that is no JSON ({str(error)[:80]})") from None
+    found = json_of(body)
     if not isinstance(found, dict):
         raise BadAnswer("an answer that is no JSON object")
     return found
@@ -177,9 +171,7 @@ class OpenInference:
             port["parameters"] = {"content_type": "base64"}
             port["data"] = [base64.b64encode(one).decode() for one in pictures]
         else:  # written out so that the very same numbers are read
-            port["data"] = (
-                batch.astype(np.float64).ravel().tolist() if batch.dtype.kind == "f" else batch.ravel().tolist()
-            )
+            port["data"] = _exactly(batch.ravel())
         return json.dumps(whole).encode(), {"Content-Type": "application/json"}
 
     def rows(self, answer: Answered, images: int) -> tuple[NDArray[np.float32], str]:
@@ -216,6 +208,12 @@ class OpenInference:
         return outputs[0]
 
 
+def _exactly(numbers: NDArray[Any]) -> list[Any]:
+    """An array as lists of the very same numbers: in double precision, of which JSON loses nothing."""
+    listed: list[Any] = (numbers.astype(np.float64) if numbers.dtype.kind == "f" else numbers).tolist()
+    return listed
+
+
 def numbers_as_json(numbers: NDArray[Any]) -> str:
     """An array as nested JSON lists, with so many digits that the very same numbers are read.
 
@@ -223,11 +221,8 @@ def numbers_as_json(numbers: NDArray[Any]) -> str:
     """
     different, places = np.unique(numbers, return_inverse=True)
     if len(different) * 4 > numbers.size:
-        return json.dumps((numbers.astype(np.float64) if numbers.dtype.kind == "f" else numbers).tolist())
-    texts = np.array(
-        [json.dumps(one) for one in different.astype(np.float64 if numbers.dtype.kind == "f" else np.int64).tolist()],
-        object,
-    )
+        return json.dumps(_exactly(numbers))
+    texts = np.array([json.dumps(one) for one in _exactly(different)], object)
     lines = texts[places].reshape(-1, numbers.shape[-1])
     found = [f"[{', '.join(line)}]" for line in lines.tolist()]
     for side in reversed(numbers.shape[:-1]):
