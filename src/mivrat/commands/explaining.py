@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Sequence
 from contextlib import suppress
+from pathlib import Path
 
-from mivrat.commands.loading import load_maker, say_remarks
+from mivrat.commands.loading import say_remarks
 from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
@@ -15,11 +17,22 @@ from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
 from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.gradients.layers import stages
-from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, MapMaker, target_from_text
+from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, HeatmapMaker, MapMaker, maker_of, target_from_text
+from mivrat.core.models.kinds import kind_of, load_model
+from mivrat.core.models.onnx_model import ONNX, OnnxModel
 from mivrat.core.pictures.classes import ClassMatcher, read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
+from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
+
+
+def load_maker(model_path: Path, recipe_path: Path | None, classes: Sequence[str]) -> MapMaker:
+    """What takes maps from the model in a file, or from a service; without ``classes`` the model tells how many it has."""
+    recipe = read_recipe(recipe_path) if recipe_path else None
+    if kind_of(model_path) is ONNX:
+        return HeatmapMaker(OnnxModel(model_path, recipe, len(classes) or None))
+    return maker_of(load_model(model_path, classes, recipe))
 
 
 def layers(args: argparse.Namespace) -> int:

@@ -1,19 +1,14 @@
-"""What the commands load: the study they keep a run in, and a model with its heatmap maker."""
+"""What the commands load: the study they keep a run in; and what they say of a model loaded."""
 
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
 from mivrat.commands.telling import say
 from mivrat.core.base.errors import InputError
-from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, maker_of
-from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.model import Model
-from mivrat.core.models.onnx_model import ONNX, OnnxModel
-from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 
@@ -37,14 +32,6 @@ def study_for(
             mend="use a new study for another class list",
         )
     return study
-
-
-def load_maker(model_path: Path, recipe_path: Path | None, classes: Sequence[str]) -> MapMaker:
-    """What takes maps from the model in a file, or from a service; without ``classes`` the model tells how many it has."""
-    recipe = read_recipe(recipe_path) if recipe_path else None
-    if kind_of(model_path) is ONNX:
-        return HeatmapMaker(OnnxModel(model_path, recipe, len(classes) or None))
-    return maker_of(load_model(model_path, classes, recipe))
 
 
 def say_remarks(model: Model) -> None:

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from collections import Counter
 from pathlib import Path
-
-import polars as pl
+from typing import TYPE_CHECKING
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import quoted
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 
 def read_columns(source: Path) -> pl.DataFrame:

@@ -10,14 +10,15 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass
 from itertools import pairwise
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 from pydantic import TypeAdapter
-from scipy.fft import dctn
 
 from mivrat.core.base.job import StopSignal
+from mivrat.core.base.later import Later
 from mivrat.core.pictures.decode import (
     PictureFile,
     Stamp,
@@ -26,6 +27,11 @@ from mivrat.core.pictures.decode import (
     mode_and_frames,
     read_file,
 )
+
+if TYPE_CHECKING:
+    from scipy import fft
+else:
+    fft = Later("scipy.fft")
 
 # The grid a picture is brought to before its frequencies are taken, and the spread of grey below which it counts as flat.
 _GRID = 32
@@ -83,7 +89,7 @@ def fingerprint(picture: Image.Image) -> int | None:
     small = np.asarray(picture.convert("L").resize((_GRID, _GRID), Image.Resampling.BOX), np.float64)
     if small.std() < _FLAT:
         return None
-    low = dctn(small, norm="ortho")[_ROWS, _COLUMNS]
+    low = fft.dctn(small, norm="ortho")[_ROWS, _COLUMNS]
     return int(np.packbits(low > np.median(low)).view(">u8")[0])
 
 

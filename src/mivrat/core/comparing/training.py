@@ -6,14 +6,20 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-import polars as pl
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.later import Later
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 # The gap counts as open where it stays so many times its own scatter above its smallest.
 SCATTERS = 3.0

@@ -6,13 +6,13 @@ import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
-from scipy.ndimage import gaussian_filter
 
+from mivrat.core.base.later import Later
 from mivrat.core.covering.regions import Shape, mask_of
 from mivrat.core.figures.ranking import label_ranks
 from mivrat.core.heatmaps.hottest import Mask, hottest_part
@@ -20,6 +20,11 @@ from mivrat.core.heatmaps.maps import MapMaker, Method, Target
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Recipe
+
+if TYPE_CHECKING:
+    from scipy import ndimage
+else:
+    ndimage = Later("scipy.ndimage")
 
 How = Literal["blur", "mean", "patch"]
 HOWS: tuple[How, ...] = ("blur", "mean", "patch")
@@ -88,7 +93,7 @@ def hide(pixels: Pixels, mask: Mask, how: How, other: Pixels | None = None) -> P
         rest = pixels[~mask] if not mask.all() else pixels.reshape(-1, pixels.shape[2])
         return np.where(mask[..., None], np.round(rest.mean(axis=0)).astype(np.uint8), pixels)
     sigma = max(pixels.shape[:2]) * BLUR
-    soft = gaussian_filter(pixels.astype(np.float32), (sigma, sigma, 0))
+    soft = ndimage.gaussian_filter(pixels.astype(np.float32), (sigma, sigma, 0))
     return np.where(mask[..., None], np.round(soft).astype(np.uint8), pixels)
 
 

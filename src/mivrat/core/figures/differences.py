@@ -4,15 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.exact import at_most
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.uncertainty import LEAST_UNITS
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 Numbers = NDArray[np.float64]
 
@@ -144,7 +149,7 @@ def effective(values: Numbers, unit: NDArray[np.integer], of: NDArray[np.integer
         single = np.maximum(0.0, np.bincount(of, values**2, classes) / total - mean**2) / total
         spread = np.bincount(group, (sums - mean[group] * sizes) ** 2, classes) * units / (units - 1) / total**2
         worth = np.where(single <= 0, units, np.where(spread <= 0, total, np.minimum(total, total * single / spread)))
-        z = np.where(units >= LEAST_UNITS, stdtrit(np.maximum(1, units - 1), 0.975), np.nan)
+        z = np.where(units >= LEAST_UNITS, special.stdtrit(np.maximum(1, units - 1), 0.975), np.nan)
     return Effective(np.maximum(1.0, worth), z)
 
 

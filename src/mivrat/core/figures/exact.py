@@ -2,9 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import bdtr, bdtrc, betaln, xlog1py, xlogy
+
+from mivrat.core.base.later import Later
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 Numbers = NDArray[np.float64]
 
@@ -12,24 +20,24 @@ Numbers = NDArray[np.float64]
 def at_most(k: NDArray[np.integer] | int, n: NDArray[np.integer] | int, p: float) -> Numbers:
     """The probability of k successes or fewer in n trials, for whole numbers, each an array or not; 0 below none."""
     k, n = np.asarray(k, np.int64), np.asarray(n, np.int64)
-    return np.where(k < 0, 0.0, bdtr(np.clip(k, 0, n).astype(float), n, p))
+    return np.where(k < 0, 0.0, special.bdtr(np.clip(k, 0, n).astype(float), n, p))
 
 
 def more_than(k: int, n: int, p: float) -> float:
     """The probability of more than k successes in n trials; 1 below none."""
-    return 1.0 if k < 0 else 0.0 if k >= n else float(bdtrc(float(k), n, p))
+    return 1.0 if k < 0 else 0.0 if k >= n else float(special.bdtrc(float(k), n, p))
 
 
 def _choose(n: NDArray[np.integer] | int, k: NDArray[np.integer]) -> Numbers:
     """The logarithm of the number of ways to take k of n."""
     n, k = np.asarray(n, float), np.asarray(k, float)
-    return np.asarray(-np.log1p(n) - betaln(n - k + 1, k + 1))
+    return np.asarray(-np.log1p(n) - special.betaln(n - k + 1, k + 1))
 
 
 def as_unlikely(hits: int, n: int, p: float) -> float:
     """The exact two-sided probability of ``hits`` of n: of all counts no likelier than this one."""
     counts = np.arange(n + 1)
-    chance = np.exp(_choose(n, counts) + xlogy(counts, p) + xlog1py(n - counts, -p))
+    chance = np.exp(_choose(n, counts) + special.xlogy(counts, p) + special.xlog1py(n - counts, -p))
     return float(min(1.0, chance[chance <= chance[hits] * (1 + 1e-7)].sum()))
 
 

@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from math import ceil, isfinite
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.special import bdtr, bdtrc
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.intervals import Z95, wilson
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 # Beyond so many images nobody is told to collect them.
 MOST = 1_000_000
@@ -53,11 +59,11 @@ def to_decide(share: float, limit: float, worth: float = 1.0) -> int | None:
         slack = Z95 * np.sqrt(limit * (1 - limit) / n)
         if share > limit:
             k = np.ceil(n * (limit + slack) - 1e-9)
-            likely = np.where(k <= n, bdtrc(k - 1, n.astype(np.int64), share), 0.0)
+            likely = np.where(k <= n, special.bdtrc(k - 1, n.astype(np.int64), share), 0.0)
             likely = np.where(k <= 0, 1.0, likely)
         else:
             k = np.floor(n * (limit - slack) + 1e-9)
-            likely = np.where(k >= 0, bdtr(np.maximum(k, 0), n.astype(np.int64), share), 0.0)
+            likely = np.where(k >= 0, special.bdtr(np.maximum(k, 0), n.astype(np.int64), share), 0.0)
         found = np.flatnonzero(likely >= POWER)
         if len(found):
             least = ceil((first + int(found[0])) / worth)

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import expit, stdtrit
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.intervals import wilson
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 # Log-odds this near, for their size, tie: the last bits of a sum tell nothing.
 _NEAR = 2.0**-47
@@ -93,7 +98,7 @@ def of_class(
         ends = np.append(np.flatnonzero(apart) + 1, total)
         group = np.searchsorted(ends, below, "right")
         below, upto = np.append(0, ends)[group], ends[group]
-        ordered, own, cuts = expit(ordered), expit(own), cuts + _NEAR
+        ordered, own, cuts = special.expit(ordered), special.expit(own), cuts + _NEAR
     auroc = precision = None
     spread = np.nan
     if hits and hits < total:
@@ -132,7 +137,7 @@ def auroc_ends(value: float | None, spread: float, positive: int, negative: int)
     own = (positive * (0.0 if np.isnan(spread) else spread) + _UNSEEN * of_own) / (positive + _UNSEEN)
     variance, fewer = own / positive + of_others / negative, float(min(positive, negative))
     effective = min(3 * fewer, value * (1 - value) / variance) if 0 < value < 1 and variance > 0 else fewer
-    return wilson(value, max(1.0, effective), float(stdtrit(fewer, 0.975)))
+    return wilson(value, max(1.0, effective), float(special.stdtrit(fewer, 0.975)))
 
 
 def average_precision_ends(value: float | None, positive: int, negative: int) -> tuple[float, float] | None:

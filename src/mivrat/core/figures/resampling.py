@@ -5,16 +5,22 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.uncertainty import DRAWS, FEW, LEAST, LEAST_UNITS
+
+if TYPE_CHECKING:
+    from scipy import sparse
+else:
+    sparse = Later("scipy.sparse")
 
 # So many draws are made at a time, and as many weights at most.
 _AT_ONCE, _WEIGHTS = 64, 1 << 23

@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import bdtrc
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.units import share
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 # The search for a threshold: steps of coverage that are tried, coverages it starts from, how often it may find one in vain.
 GRID, STARTS, LEVEL = 100, 4, 0.05
@@ -47,7 +53,7 @@ class Selective:
         or over units by the lower end of their interval."""
         n, k = int(self.answered[at]), int(self.hits[at])
         if self.units is None or self.right is None:
-            return bool(bdtrc(k - 1, n, accuracy) <= level)
+            return bool(special.bdtrc(k - 1, n, accuracy) <= level)
         low = share(self.right[:n], self.units[:n], 2 * level).low
         return low is not None and low >= accuracy
 

@@ -4,17 +4,23 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from itertools import combinations
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import chdtrc
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.paired import share_difference
 from mivrat.core.figures.resampling import weights_drawn
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.units import share
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 _PERMUTATIONS, _DRAWS, _AT_ONCE = 1_999, 1_000, 50
 
@@ -71,7 +77,7 @@ def cochran(right: NDArray[np.bool_]) -> tuple[float, float]:
     if below == 0:
         return 0.0, 1.0
     q = float((runs - 1) * runs * ((by_run - by_run.mean()) ** 2).sum() / below)
-    return q, float(chdtrc(runs - 1, q))
+    return q, float(special.chdtrc(runs - 1, q))
 
 
 def _q_over_units(right: NDArray[np.bool_], unit: NDArray[np.integer], seed: int) -> tuple[float, float]:

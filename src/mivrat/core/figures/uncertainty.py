@@ -9,15 +9,21 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from math import ceil, sqrt
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import stdtrit
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.intervals import wilson
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 # Draws of what is still drawn: differences of two runs, and the noise in the bins of the ECE.
 DRAWS, NOISE = 2000, 1000
@@ -251,7 +257,7 @@ def _of_counts(
         if of_classes:
             spread = max(spread, _least_spread(counts, called if name == "macro_precision" else support))
         effective = min(float(total), centre * (1 - centre) / spread) if 0 < centre < 1 else trials
-        first, last = wilson(centre, max(1.0, effective), float(stdtrit(max(1.0, degrees), 0.975)))
+        first, last = wilson(centre, max(1.0, effective), float(special.stdtrit(max(1.0, degrees), 0.975)))
         ends[name] = (first - low) / (1 - low), (last - low) / (1 - low)
     return ends
 
@@ -358,7 +364,7 @@ def _score_interval(values: Numbers, mean: float, wrong: float, variance: float,
     g = (wrong * own + _UNSEEN * max(slope, own)) / (wrong + _UNSEEN)
     # So many degrees of freedom a variance has that is worked out from values of such a kurtosis.
     degrees = min(n - 1.0, max(2.0, 2 * n / max(fourth / square**2 - 1, 0.5))) if square > 0 else n - 1.0
-    a = float(stdtrit(degrees, 0.975)) ** 2 / n
+    a = float(special.stdtrit(degrees, 0.975)) ** 2 / n
     half = sqrt((a * g) ** 2 + 4 * a * v)
     return max(0.0, mean + (a * g - half) / 2), mean + (a * g + half) / 2
 
@@ -396,7 +402,7 @@ def _gap(confidence: Numbers, right: Numbers) -> Ends:
     expected = max(float((confidence * (1 - confidence)).mean()), beside)
     variance = max((few * beside + _UNSEEN * expected) / (few + _UNSEEN), 1e-12)
     effective = max(1.0, min(3.0 * n, n * accuracy * (1 - accuracy) / variance))
-    z = float(stdtrit(min(n - 1.0, max(3.0, 2 * (few + 1))), 0.975))
+    z = float(special.stdtrit(min(n - 1.0, max(3.0, 2 * (few + 1))), 0.975))
     low, high = wilson(accuracy, effective, z)
     of_mean = z * abs(1 - slope) * spread / sqrt(n)
     gap = mean - accuracy
@@ -408,7 +414,7 @@ def _gap_over_units(lead: Numbers, unit: NDArray[np.integer]) -> Ends:
     sums, sizes = np.bincount(unit, lead), np.bincount(unit).astype(float)
     units, gap = len(sizes), float(lead.mean())
     variance = float(((sums - gap * sizes) ** 2).sum()) * units / (units - 1) / sizes.sum() ** 2
-    half = float(stdtrit(units - 1, 0.975)) * sqrt(variance)
+    half = float(special.stdtrit(units - 1, 0.975)) * sqrt(variance)
     return max(-1.0, gap - half), min(1.0, gap + half)
 
 

@@ -5,18 +5,23 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import product
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import fdtrc, ndtr, stdtrit
 
+from mivrat.core.base.later import Later
 from mivrat.core.figures.calibration import Calibration, bin_index
 from mivrat.core.figures.confusion import ClassFigures, f1_of
 from mivrat.core.figures.intervals import Proportion, proportion, wilson
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.uncertainty import LEAST_UNITS
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 DRAWS = 4_999
 # Up to so many units every way of turning their signs is tried; beyond the second number the normal distribution stands in.
@@ -75,7 +80,7 @@ def _from_sums(units: int, y: float, n: float, yy: float, yn: float, nn: float, 
         spread = max(0.0, yy - 2 * value * yn + value * value * nn) * units / (units - 1) / n**2
         effective = total if spread <= 0 else min(float(total), value * (1 - value) / spread)
         effective = max(1.0, effective)
-    low, high = wilson(value, effective, float(stdtrit(units - 1, 1 - level / 2)))
+    low, high = wilson(value, effective, float(special.stdtrit(units - 1, 1 - level / 2)))
     return Proportion(hits, total, value, 0.0 if hits == 0 else low, 1.0 if hits == total else high, units)
 
 
@@ -172,7 +177,7 @@ def turned_signs(differences: NDArray[np.float64], seed: int = 0) -> float:
     if not len(told) or seen == 0:
         return 1.0
     if len(told) > _MOST_DRAWN:
-        return float(2 * ndtr(-seen / np.sqrt((told**2).sum())))
+        return float(2 * special.ndtr(-seen / np.sqrt((told**2).sum())))
     near = seen * (1 - 1e-9)
     if len(told) <= _ALL_WAYS:
         ways = np.array(list(product((-1.0, 1.0), repeat=len(told))))
@@ -243,5 +248,5 @@ def alike_within(right: NDArray[np.bool_], unit: Numbers) -> tuple[float, float]
     if between + (typical - 1) * within <= 0:
         return 0.0, 1.0
     correlation = (between - within) / (between + (typical - 1) * within)
-    p = float(fdtrc(units - 1, total - units, between / within)) if within > 0 else 0.0
+    p = float(special.fdtrc(units - 1, total - units, between / within)) if within > 0 else 0.0
     return float(correlation), p

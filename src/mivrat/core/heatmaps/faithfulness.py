@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter
 
+from mivrat.core.base.later import Later
 from mivrat.core.heatmaps.answers_only import BATCH, Answer
 from mivrat.core.heatmaps.hottest import laid_over
+
+if TYPE_CHECKING:
+    from scipy import ndimage
+else:
+    ndimage = Later("scipy.ndimage")
 
 STEPS, DRAWS = 20, 10
 # A random order is drawn as a map of no finer grid than this, so that it hides connected places as a heatmap does.
@@ -74,7 +79,7 @@ def faithfulness(
     over = (0, 1) if channels_last else (1, 2)
     plain = np.broadcast_to(picture.mean(axis=over, keepdims=True, dtype=np.float64), picture.shape)
     sigma = [0.0 if axis not in over else max(height, width) * BLUR for axis in range(3)]
-    soft = gaussian_filter(picture.astype(np.float32), sigma)
+    soft = ndimage.gaussian_filter(picture.astype(np.float32), sigma)
     curves = np.empty((2, DRAWS + 1, STEPS + 1))
     for d, one in enumerate(maps):
         order = np.argsort(-laid_over(one, height, width).ravel(), kind="stable")

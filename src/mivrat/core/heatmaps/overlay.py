@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter, sobel
 
+from mivrat.core.base.later import Later
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry
+
+if TYPE_CHECKING:
+    from scipy import ndimage
+else:
+    ndimage = Later("scipy.ndimage")
 
 # Our own heat scale: lightness (CIE L*) climbs evenly from 12 to 95 while the hue goes from violet over red to straw.
 _ANCHORS = np.array(
@@ -95,8 +102,8 @@ def overlay(
 def edge_drawing(picture: Pixels) -> Pixels:
     """A picture's edges as dark lines on light ground (height x width x 3): the length of its lightness gradient (Sobel)."""
     grey = picture.astype(np.float64).mean(axis=2)
-    soft = gaussian_filter(grey, 1.0)
-    length = np.hypot(sobel(soft, 0), sobel(soft, 1))
+    soft = ndimage.gaussian_filter(grey, 1.0)
+    length = np.hypot(ndimage.sobel(soft, 0), ndimage.sobel(soft, 1))
     high = float(np.percentile(length, 99)) or 1.0
     drawn = np.round(250 - 200 * np.clip(length / high, 0, 1) ** 0.7).astype(np.uint8)
     return np.repeat(drawn[..., None], 3, axis=2)

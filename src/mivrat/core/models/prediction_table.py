@@ -7,20 +7,25 @@ import re
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import polars as pl
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import SUM_WITHIN, Kind, Seen, doubtful_scores
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.image_sets import TABLE_ENDINGS, ImageSet, read_table
 from mivrat.core.pictures.recipe import Recipe
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 NO_ROW = "the table of predictions has no row for it"
 

@@ -78,11 +78,22 @@ def read_picture(path: Path, mode: Mode = "RGB", exif_rotate: bool = True) -> Pi
 
 
 def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> Pixels:
-    """Decode the first frame of a picture file.
+    """Decode the first frame of a picture file: height x width x 3 (``RGB``, ``BGR``) or x 1 (``L``), from what
+    ``decoded`` gives. Raises UnreadablePicture with the reason."""
+    return pixels_of(decoded(file, mode, exif_rotate), mode)
 
-    Returns height x width x 3 (``RGB``, ``BGR``) or x 1 (``L``). 16-bit values are scaled to 8 bits, a palette is
-    looked up, grey is repeated over the channels, transparency is dropped (the colour beneath it stays).
-    Raises UnreadablePicture with the reason.
+
+def pixels_of(picture: Image.Image, mode: Mode) -> Pixels:
+    """The pixels of what ``decoded`` gave for this mode."""
+    pixels = np.asarray(picture)
+    return pixels[..., None] if mode == "L" else pixels if mode == "RGB" else pixels[..., ::-1]
+
+
+def decoded(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> Image.Image:
+    """Decode the first frame of a picture file to a picture in ``RGB`` (for ``BGR`` as well) or ``L``.
+
+    16-bit values are scaled to 8 bits, a palette is looked up, grey is repeated over the channels, transparency is dropped
+    (the colour beneath it stays). Raises UnreadablePicture with the reason.
     """
     if not file.data:
         raise UnreadablePicture("the file is empty")
@@ -95,7 +106,7 @@ def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = Tr
                     raise Image.DecompressionBombError
                 picture.load()
                 if exif_rotate:
-                    picture = ImageOps.exif_transpose(picture)
+                    ImageOps.exif_transpose(picture, in_place=True)
                 return _channels(_eight_bit(picture), mode)
     except Image.DecompressionBombError as error:
         raise UnreadablePicture(f"too large to unpack: more than {MOST_PIXELS // 1_000_000} million pixels") from error
@@ -153,10 +164,8 @@ def _eight_bit(picture: Image.Image) -> Image.Image:
     return Image.fromarray(out)
 
 
-def _channels(picture: Image.Image, mode: Mode) -> Pixels:
-    if mode == "L":
-        return np.asarray(picture.convert("L"))[..., None]
-    if picture.mode in ("P", "PA") and "transparency" in picture.info:
+def _channels(picture: Image.Image, mode: Mode) -> Image.Image:
+    wanted = "L" if mode == "L" else "RGB"
+    if wanted == "RGB" and picture.mode in ("P", "PA") and "transparency" in picture.info:
         picture = picture.convert("RGBA")
-    pixels = np.asarray(picture.convert("RGB"))
-    return pixels if mode == "RGB" else pixels[..., ::-1]
+    return picture if picture.mode == wanted else picture.convert(wanted)

@@ -4,12 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-
-import polars as pl
+from typing import TYPE_CHECKING
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import quoted
 from mivrat.core.pictures.classes import ClassMatcher
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 
 def read_families(path: Path, classes: Sequence[str]) -> dict[int, str]:

@@ -8,14 +8,18 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import Literal
-
-import polars as pl
+from typing import TYPE_CHECKING, Literal
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.later import Later
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.pictures.classes import ClassMatcher
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 PICTURE_ENDINGS = frozenset(
     {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif"}

@@ -12,7 +12,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mivrat.core.pictures.decode import MOST_PIXELS, PictureFile, Pixels, UnreadablePicture, decode_picture, read_file
+from mivrat.core.pictures.decode import (
+    MOST_PIXELS,
+    PictureFile,
+    Pixels,
+    UnreadablePicture,
+    decoded,
+    pixels_of,
+    read_file,
+)
 from mivrat.core.pictures.recipe import Recipe, Resize
 
 _PILLOW = {
@@ -78,12 +86,14 @@ def geometry(height: int, width: int, recipe: Recipe) -> Geometry:
     return Geometry((height, width), resized, offset, canvas)
 
 
-def fitted_pixels(pixels: Pixels, recipe: Recipe) -> tuple[Pixels, Geometry]:
-    """Resize, pad and crop: 8-bit pixels (height x width x channels) as the network's size, before value scaling.
+def fitted_pixels(picture: Pixels | Image.Image, recipe: Recipe) -> tuple[Pixels, Geometry]:
+    """Resize, pad and crop: 8-bit pixels (height x width x channels) as the network's size, before value scaling. What
+    ``decoded`` gave goes as well, and saves copies of the whole picture.
 
     Raises UnreadablePicture, with the reason, where that would be too large or cannot be done: it is this picture's fault.
     """
-    place = geometry(pixels.shape[0], pixels.shape[1], recipe)
+    whole = picture.size[::-1] if isinstance(picture, Image.Image) else picture.shape[:2]
+    place = geometry(whole[0], whole[1], recipe)
     for (height, width), most, what in (
         (place.resized, MOST_PIXELS, "resized"),
         (place.output, MOST_RECEIVED, "prepared"),
@@ -93,19 +103,24 @@ def fitted_pixels(pixels: Pixels, recipe: Recipe) -> tuple[Pixels, Geometry]:
                 f"too large once {what}: {width} × {height} px, {most // 1_000_000} million pixels are the most"
             )
     try:
-        return _fitted(pixels, place, recipe)
+        return _fitted(picture, place, recipe)
     except (MemoryError, ValueError, OverflowError) as error:
         raise UnreadablePicture(f"cannot be prepared ({str(error) or type(error).__name__})") from error
 
 
-def _fitted(pixels: Pixels, place: Geometry, recipe: Recipe) -> tuple[Pixels, Geometry]:
-    resized = _resized(pixels, place.resized, recipe.resize)
+def _fitted(picture: Pixels | Image.Image, place: Geometry, recipe: Recipe) -> tuple[Pixels, Geometry]:
+    if isinstance(picture, Image.Image):
+        filtered = recipe.resize.antialias or recipe.resize.filter == "nearest"
+        if filtered and place.picture != place.resized:
+            picture = picture.resize(place.resized[::-1], _PILLOW[recipe.resize.filter])
+        picture = pixels_of(picture, recipe.picture.mode)
+    resized = _resized(picture, place.resized, recipe.resize)
     if place.resized == place.output and place.offset == (0, 0):
         return resized, place
     pad = np.asarray(
-        recipe.resize.pad_value[: pixels.shape[2]] if len(recipe.resize.pad_value) > 1 else recipe.resize.pad_value
+        recipe.resize.pad_value[: resized.shape[2]] if len(recipe.resize.pad_value) > 1 else recipe.resize.pad_value
     )
-    canvas = np.empty((*place.output, pixels.shape[2]), np.uint8)
+    canvas = np.empty((*place.output, resized.shape[2]), np.uint8)
     canvas[...] = np.clip(np.round(pad), 0, 255).astype(np.uint8)
     (top, left), (height, width) = place.offset, place.resized
     y0, x0 = max(0, top), max(0, left)
@@ -189,8 +204,8 @@ def to_tensor(pixels: Pixels, recipe: Recipe) -> NDArray[Any]:
 
 def prepare_picture(file: PictureFile, recipe: Recipe) -> NDArray[Any]:
     """Decode a file that was read and prepare it in one go. Raises UnreadablePicture."""
-    pixels = decode_picture(file, recipe.picture.mode, recipe.picture.exif_rotate)
-    return to_tensor(fitted_pixels(pixels, recipe)[0], recipe)
+    picture = decoded(file, recipe.picture.mode, recipe.picture.exif_rotate)
+    return to_tensor(fitted_pixels(picture, recipe)[0], recipe)
 
 
 def prepare_file(path: Path, recipe: Recipe) -> NDArray[Any]:

@@ -6,13 +6,13 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import polars as pl
 
 from mivrat.core.answers.other import ONE_ONLY
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import escaped
 from mivrat.core.comparing.claims import Claim
 from mivrat.core.comparing.comparison import Comparison, OnSameImages
@@ -24,6 +24,11 @@ from mivrat.core.figures.several import Several
 from mivrat.core.figures.two_sets import TwoSets
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import safe_cell
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 
 @dataclass(frozen=True)

@@ -7,15 +7,15 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import polars as pl
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, ToldBy
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import escaped, is_text
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
@@ -27,6 +27,11 @@ from mivrat.core.figures.temperature import Temperature
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.slow_figures import SlowFigures
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
 
 MOST_COLUMNS = 50
 

@@ -1,0 +1,19 @@
+"""Modules that take long to load and that not every start needs: loaded when something of them is first used."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+
+class Later:
+    """Stands for a module until something of it is asked for; from then on it gives what the module gives. Several threads
+    may ask at once: the import system lets one of them load it."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+
+    def __getattr__(self, what: str) -> Any:
+        found = getattr(import_module(self._name), what)
+        setattr(self, what, found)  # the next time it is found without a look
+        return found
