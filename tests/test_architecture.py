@@ -78,8 +78,9 @@ def test_every_module_says_its_job() -> None:
 @pytest.mark.parametrize(
     ("module", "never"),
     [
-        ("commands.evaluating", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "jinja2", "httpx", "keyring", *TOOLKIT)),
-        ("ui.window", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "httpx", "keyring")),
+        ("commands.evaluating", ("scipy", "polars", "matplotlib", "weasyprint", "jinja2", "httpx", "keyring", *TOOLKIT)),
+        ("ui.window", ("numpy", "scipy", "polars", "pydantic", "onnx", "onnxruntime", "pyqtgraph", "mivrat.workspace.workspace")),
+        ("ui.bench", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "httpx", "keyring")),
     ],
 )  # fmt: skip
 def test_what_takes_long_to_load_is_loaded_when_it_is_used(module: str, never: tuple[str, ...]) -> None:

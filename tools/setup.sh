@@ -48,6 +48,9 @@ if [ "$(cat "$stamp" 2>/dev/null || true)" != "$wanted" ]; then
   printf '%s' "$wanted" >"$stamp"
 fi
 
+# Compiled once, so that no start waits for it.
+"$venv/bin/python" -m compileall -q src || true
+
 # What Qt loads at run time, and which Debian package has it.
 qt=$("$venv/bin/python" -c 'import importlib.util, pathlib; print(pathlib.Path(importlib.util.find_spec("PySide6").origin).parent / "Qt")')
 missing=$(ldd "$qt"/lib/libQt6Gui.so.6 "$qt"/lib/libQt6Widgets.so.6 "$qt"/lib/libQt6XcbQpa.so.6 "$qt"/plugins/platforms/libqxcb.so "$qt"/plugins/platforms/libqoffscreen.so 2>/dev/null |

@@ -61,9 +61,10 @@ def run(command: str | None, study: Path | None) -> int:
     """Open the window: the start page, the demonstration, or a study."""
     begin_logging()
     application = make_application()
-    window = MainWindow()
+    window = MainWindow(at_once=False)
     tell_of_failures(window)
     window.show()
+    window.load()
     if command == "demo":
         window.open_demo()
     elif study is not None:

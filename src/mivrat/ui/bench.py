@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import TypeVar
 
 from PySide6.QtCore import Qt, Signal
@@ -17,14 +18,12 @@ from mivrat.ui.close_look.view import CloseLook
 from mivrat.ui.compare.step import CompareStep
 from mivrat.ui.conclude.step import FINDINGS, REPORT, ConcludeStep
 from mivrat.ui.examine.step import ExamineStep
-from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
 from mivrat.ui.focus import WaitingFocus
 from mivrat.ui.frame import Header, Rail
 from mivrat.ui.hand_back import HandBack
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
-from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea, Working
 from mivrat.ui.parts.widgets import Waiting
 from mivrat.ui.prepare.step import PrepareStep
@@ -33,9 +32,7 @@ from mivrat.ui.steps import STEPS, Shared
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.concluding import Concluder
-from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
-from mivrat.workspace.workspace import Workspace
 
 _Step = TypeVar("_Step", bound=StepArea)
 NAMES = [step.name for step in STEPS]
@@ -52,32 +49,21 @@ class Bench(QWidget):
     place_changed = Signal()
     run_wanted = Signal(int)
 
-    def __init__(self, workspace: Workspace, menu: QMenu) -> None:
+    def __init__(self, shared: Shared, made: Sequence[StepArea], menu: QMenu) -> None:
+        """``made`` are the steps, in their order."""
         super().__init__()
-        self.workspace = workspace
+        self.workspace = workspace = shared.workspace
         self.setObjectName("page")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._wanted_alike: list[int] = []
-        self.thumbnails = Thumbnails(workspace.parallel)
-        self.reviewer: Reviewer = Reviewer(workspace)
-        self.explainer = Explainer(workspace)
-        self.heat = HeatThumbs(self.explainer, self.thumbnails)
-        self.comparer: Comparer = Comparer(workspace)
-        self.concluder: Concluder = Concluder(workspace)
-        self.hand_back = HandBack(workspace, self, self.explainer)
+        self.thumbnails, self.explainer, self.heat = shared.thumbnails, shared.explainer, shared.heat
+        self.reviewer: Reviewer = shared.reviewer
+        self.comparer: Comparer = shared.comparer
+        self.concluder: Concluder = shared.concluder
+        self.hand_back: HandBack = shared.hand_back
         self.header: Header = Header(workspace, menu, self.comparer)
         self.rail, self.line = Rail(workspace, STEPS), SelectionLine(workspace)
-        shared = Shared(
-            workspace,
-            self.thumbnails,
-            self.reviewer,
-            self.explainer,
-            self.heat,
-            self.comparer,
-            self.concluder,
-            self.hand_back,
-        )
-        self.steps: list[StepArea] = [step.make(shared) for step in STEPS]
+        self.steps = list(made)
         self.light_table: LightTable = LightTable(workspace, self.thumbnails)
         self.close_look: CloseLook = CloseLook(workspace, self.thumbnails, self.reviewer)
         # Where the focus waits while the button that began a job is disabled.

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from mivrat.core.base.job import Progress
 from mivrat.core.checks.catalogue import CheckProgress
 from mivrat.ui import words
-from mivrat.ui.frame import Foot
+from mivrat.ui.foot import Foot
 from mivrat.workspace.jobs import Handle
 from mivrat.workspace.workspace import Workspace
 

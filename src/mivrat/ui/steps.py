@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from PySide6.QtWidgets import QWidget
+
 from mivrat.core.base.text import in_sentence
 from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.comparing.comparison import worse_classes
@@ -39,6 +41,21 @@ class Shared:
     comparer: Comparer
     concluder: Concluder
     hand_back: HandBack
+
+    @classmethod
+    def of(cls, workspace: Workspace, window: QWidget) -> Shared:
+        """All of it for a window."""
+        thumbnails, explainer = Thumbnails(workspace.parallel), Explainer(workspace)
+        return cls(
+            workspace,
+            thumbnails,
+            Reviewer(workspace),
+            explainer,
+            HeatThumbs(explainer, thumbnails),
+            Comparer(workspace),
+            Concluder(workspace),
+            HandBack(workspace, window, explainer),
+        )
 
 
 State = tuple[str, str]

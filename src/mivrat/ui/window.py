@@ -1,37 +1,55 @@
-"""The main window: the start page, a new study, or the workbench on an open one; the foot with what is said below."""
+"""The main window: the start page at once; then a new study, or the workbench on an open one, and the foot with what is said.
+
+What only the workbench needs is loaded while the start page is looked at already.
+"""
 
 from __future__ import annotations
 
+import threading
+from collections.abc import Callable, Iterator
+from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
+from mivrat.core.base.later import Later
 from mivrat.core.base.log import log_path
-from mivrat.core.models.service.description import is_address, is_description
-from mivrat.core.models.service.places import kept_beside
-from mivrat.demo.study import demo_study_path
 from mivrat.ui.actions import bind, fill_images_menu, hints
-from mivrat.ui.agreement import Agreement
-from mivrat.ui.bench import MEASURE, PREPARE, Bench
-from mivrat.ui.frame import Foot
-from mivrat.ui.job_news import JobNews
-from mivrat.ui.keys import ShortcutSheet
+from mivrat.ui.foot import Foot
 from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.parts.widgets import offer_by_right_click, open_folder_of
-from mivrat.ui.prepare.step import INPUTS, TRY_OUT
-from mivrat.ui.start.pages import AskPage, NewStudyPage, RecentStudies, StartPage
-from mivrat.ui.start.service_page import ServicePage
-from mivrat.ui.steps import STEPS
+from mivrat.ui.start.first_page import RecentStudies, StartPage
 from mivrat.ui.theme import theme
-from mivrat.workspace.bookmark import Bookmark
-from mivrat.workspace.jobs import Handle
-from mivrat.workspace.open_mark import OpenMark
-from mivrat.workspace.study_jobs import Asking, NewStudy
-from mivrat.workspace.workspace import Workspace
 
+if TYPE_CHECKING:
+    from mivrat.core.models.service import description, places
+    from mivrat.demo import study as demo_study
+    from mivrat.ui import agreement, bench, job_news, keys, steps
+    from mivrat.ui.prepare import step as prepare_step
+    from mivrat.ui.start import pages as start_pages
+    from mivrat.ui.start import service_page
+    from mivrat.workspace import bookmark, open_mark, workspace
+    from mivrat.workspace.jobs import Handle
+    from mivrat.workspace.study_jobs import Asking, NewStudy
+else:
+    description, places = (Later(f"mivrat.core.models.service.{name}") for name in ("description", "places"))
+    demo_study, prepare_step = Later("mivrat.demo.study"), Later("mivrat.ui.prepare.step")
+    agreement, bench, job_news, keys, steps = (
+        Later(f"mivrat.ui.{name}") for name in ("agreement", "bench", "job_news", "keys", "steps")
+    )
+    start_pages, service_page = Later("mivrat.ui.start.pages"), Later("mivrat.ui.start.service_page")
+    bookmark, open_mark, workspace = (
+        Later(f"mivrat.workspace.{name}") for name in ("bookmark", "open_mark", "workspace")
+    )
+
+# What is loaded while the start page is shown; the last two are needed by the first figures.
+LOADED_LATER = (
+    "mivrat.ui.bench", "mivrat.ui.start.service_page", "mivrat.ui.start.pages", "mivrat.demo.study", "polars", "scipy.special",
+)  # fmt: skip
 START, NEW, ASK, BENCH, SERVICE = range(5)
 STUDIES = "Studies (*.mivrat)"
 # What the desktop puts around a window, above all its title bar.
@@ -41,58 +59,110 @@ TITLE_BAR = 40
 class MainWindow(QMainWindow):
     """Holds the pages, opens and closes studies, and says what comes of jobs."""
 
-    workspace: Workspace
-    bench: Bench
+    workspace: workspace.Workspace
+    bench: bench.Bench
 
-    def __init__(self, settings: QSettings | None = None) -> None:
+    def __init__(self, settings: QSettings | None = None, *, at_once: bool = True) -> None:
+        """Without ``at_once`` only the start page is made, so that it can be shown; ``load`` makes the rest."""
         super().__init__()
         self.setWindowTitle("Mivrat")
         room = self.screen().availableGeometry()
         self.resize(min(1280, room.width()), min(800, room.height() - TITLE_BAR))
         self.setMinimumSize(min(900, room.width()), min(600, room.height() - TITLE_BAR))
-        self.setAcceptDrops(True)
         self.settings = settings or QSettings("mivrat", "mivrat")
         self.recent = RecentStudies(self.settings)
-        self.workspace = Workspace(QtLoop(), self.settings)
+        self._loop = QtLoop()
         self._before_service = START
-        self._trying_out, self._mark = False, OpenMark(self.settings)
-        self._build()
-        self._connect()
-        self._restore()
+        self._trying_out = self._loaded = False
+        self._wanted: Callable[[], object] | None = None
+        self._build_first()
+        if at_once:
+            for _ in self._build_rest():
+                pass
 
-    def _build(self) -> None:
+    # --- built in two parts ---
+
+    def _build_first(self) -> None:
+        self.start, self.foot = StartPage(self.recent), Foot()
+        self.start.demo_wanted.connect(self.open_demo)
+        self.start.new_wanted.connect(self.new_study)
+        self.start.open_wanted.connect(self.choose_study)
+        self.start.study_wanted.connect(self.open_study)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.start)
+        central = QWidget()
+        self._outer = QVBoxLayout(central)
+        self._outer.setContentsMargins(0, 0, 0, 0)
+        self._outer.setSpacing(0)
+        self._outer.addWidget(self.pages, 1)
+        self._outer.addWidget(self.foot)
+        self.setCentralWidget(central)
+        theme.style(self.foot, self.start)
+        theme.use(str(self.settings.value("theme", "paper")))
+        if (geometry := self.settings.value("geometry")) is not None:
+            self.restoreGeometry(geometry)
+        self.show_start()
+
+    def load(self) -> None:
+        """Load what the workbench needs, in a thread of its own, and then build it bit by bit; the start page can be used
+        meanwhile, and what is asked for is done as soon as it can be."""
+
+        def work() -> None:
+            for name in LOADED_LATER:
+                import_module(name)
+            self._loop.post(lambda: self._build_on(self._build_rest()))
+
+        threading.Thread(target=work, name="loading", daemon=True).start()
+
+    def _build_on(self, building: Iterator[None]) -> None:
+        if next(building, self) is not self:
+            QTimer.singleShot(0, self, lambda: self._build_on(building))
+
+    def _build_rest(self) -> Iterator[None]:
         self.menu = QMenu(self)
-        self.start, self.new_page, self.ask = StartPage(self.recent), NewStudyPage(self.workspace), AskPage()
-        self.bench, self.foot = Bench(self.workspace, self.menu), Foot()
-        self.service = ServicePage(self.workspace)
-        self.agreement = Agreement(self.workspace.notices)
-        self.bookmark = Bookmark(self.workspace)
-        bind(self, self.menu, len(STEPS))
+        self.workspace = workspace.Workspace(self._loop, self.settings)
+        self._mark = open_mark.OpenMark(self.settings)
+        shared = steps.Shared.of(self.workspace, self)
+        made = []
+        for step in steps.STEPS:
+            made.append(step.make(shared))
+            yield
+        self.bench = bench.Bench(shared, made, self.menu)
+        yield
+        self.new_page, self.ask = start_pages.NewStudyPage(self.workspace), start_pages.AskPage()
+        self.service = service_page.ServicePage(self.workspace)
+        self.agreement = agreement.Agreement(self.workspace.notices)
+        self.bookmark = bookmark.Bookmark(self.workspace)
+        bind(self, self.menu, len(steps.STEPS))
         more, table = QMenu(self), self.bench.light_table
         fill_images_menu(self, more)
         self.bench.hand_back.fill(more)
         table.more.setMenu(more)
         offer_by_right_click(table.more, table.thumbs, self.bench.close_look)
-        self.pages = QStackedWidget()
-        for page in (self.start, self.new_page, self.ask, self.bench, self.service):
+        for page in (self.new_page, self.ask, self.bench, self.service):
             self.pages.addWidget(page)
-        central = QWidget()
-        outer = QVBoxLayout(central)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(0)
-        outer.addWidget(self.pages, 1)
-        outer.addWidget(self.agreement)
-        outer.addWidget(self.foot)
-        self.setCentralWidget(central)
-        self.news = JobNews(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
-        theme.style(self.menu, more, self.foot, self.agreement, self.start, self.new_page, self.ask, self.service)
+        self._outer.insertWidget(1, self.agreement)
+        self.news = job_news.JobNews(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
+        theme.style(self.menu, more, self.agreement, self.new_page, self.ask, self.service)
+        if (state := self.settings.value("splitter")) is not None:
+            self.bench.splitter.restoreState(state)
+        self._connect()
+        self.setAcceptDrops(True)
+        self._loaded = True
+        if self.pages.currentIndex() == START:
+            self.foot.show_keys(*hints("new", "open", "keys"))
+        if self._wanted is not None:
+            self.foot.end()
+            self._wanted()
+
+    def _once_loaded(self, do: Callable[[], object]) -> bool:
+        """Whether all is there; else do this, and nothing asked for before, as soon as it is."""
+        if not self._loaded:
+            self._wanted = do
+            self.foot.begin("Getting ready …", stoppable=False)
+        return self._loaded
 
     def _connect(self) -> None:
-        workspace = self.workspace
-        self.start.demo_wanted.connect(self.open_demo)
-        self.start.new_wanted.connect(self.new_study)
-        self.start.open_wanted.connect(self.choose_study)
-        self.start.study_wanted.connect(self.open_study)
         self.new_page.start_wanted.connect(self.start_study)
         self.new_page.cancelled.connect(self.show_start)
         self.new_page.service_wanted.connect(self.describe_service)
@@ -101,33 +171,24 @@ class MainWindow(QMainWindow):
         self.service.left.connect(self._leave_service)
         self.ask.allowed.connect(self._allowed)
         self.ask.refused.connect(self.show_start)
-        workspace.opened.connect(self._opened)
-        workspace.asked.connect(self._asked)
-        workspace.notices.failed.connect(self._failed)
-        workspace.jobs.ended.connect(self._ended)
+        self.workspace.opened.connect(self._opened)
+        self.workspace.asked.connect(self._asked)
+        self.workspace.notices.failed.connect(self._failed)
+        self.workspace.jobs.ended.connect(self._ended)
         self.bookmark.restored.connect(self.bench.go_to)
         self.bench.place_changed.connect(self._place_changed)
         self.bench.run_wanted.connect(self.show_run)
-
-    def _restore(self) -> None:
-        theme.use(str(self.settings.value("theme", "paper")))
-        geometry, state = self.settings.value("geometry"), self.settings.value("splitter")
-        if geometry is not None:
-            self.restoreGeometry(geometry)
-        if state is not None:
-            self.bench.splitter.restoreState(state)
-        self.show_start()
 
     # --- pages ---
 
     def show_start(self) -> None:
         self.start.refresh()
         self.pages.setCurrentIndex(START)
-        self.foot.show_keys(*hints("new", "open", "keys"))
+        self.foot.show_keys(*(hints("new", "open", "keys") if self._loaded else ()))
         self.start.demo.setFocus()
 
     def new_study(self) -> None:
-        if not self.workspace.busy:
+        if self._once_loaded(self.new_study) and not self.workspace.busy:
             self.pages.setCurrentIndex(NEW)
             self.new_page.model.edit.setFocus()
             self.foot.show_keys(("Tab", "next field"), *hints("keys"))
@@ -145,9 +206,9 @@ class MainWindow(QMainWindow):
         else:
             self.service.set_up(page.classes_named, page.recipe_named, page.first_image)
         named = page.model.path if self.pages.currentIndex() == NEW else None
-        if named is not None and is_description(named):
+        if named is not None and description.is_description(named):
             self.service.show_description(named)
-        elif self.pages.currentIndex() == NEW and is_address(page.model.edit.text().strip()):
+        elif self.pages.currentIndex() == NEW and description.is_address(page.model.edit.text().strip()):
             self.service.address.setText(page.model.edit.text().strip())
         self._before_service = self.pages.currentIndex()
         self.pages.setCurrentIndex(SERVICE)
@@ -164,7 +225,7 @@ class MainWindow(QMainWindow):
         """Take the service described."""
         self._leave_service()
         if self._before_service == BENCH:
-            self.bench.prepare.inputs.add_model(kept_beside(path, self.workspace.study_path))
+            self.bench.prepare.inputs.add_model(places.kept_beside(path, self.workspace.study_path))
         else:
             self.new_page.model.set_path(path)
 
@@ -190,7 +251,7 @@ class MainWindow(QMainWindow):
         self.settings.setValue("theme", theme.tokens.name)
 
     def show_keys(self) -> None:
-        ShortcutSheet(self).exec()
+        keys.ShortcutSheet(self).exec()
 
     def show_log(self) -> None:
         """Say where the log is, and let the desktop show its folder."""
@@ -206,7 +267,7 @@ class MainWindow(QMainWindow):
 
     def open_study(self, path: Path, run_id: int | None = None) -> None:
         """Open a study file; what is shown stays until it is read."""
-        if not self.workspace.busy:
+        if self._once_loaded(lambda: self.open_study(path, run_id)) and not self.workspace.busy:
             self.bookmark.keep()
             self.foot.begin(f"Opening {path.stem}", stoppable=False)
             self.workspace.open(path, run_id)
@@ -222,9 +283,9 @@ class MainWindow(QMainWindow):
         unclean = self.bookmark.not_back = self._mark.put(path)
         self.setWindowTitle(f"{path.stem} — Mivrat")
         self.bench.leave_close_look()
-        self.bench.show_step(PREPARE if self._trying_out else MEASURE)
+        self.bench.show_step(bench.PREPARE if self._trying_out else bench.MEASURE)
         if self._trying_out:
-            self.bench.prepare.choose(TRY_OUT)
+            self.bench.prepare.choose(prepare_step.TRY_OUT)
         self.pages.setCurrentIndex(BENCH)
         self._tell_keys()
         self.bench.light_table.thumbs.setFocus()
@@ -268,7 +329,8 @@ class MainWindow(QMainWindow):
     def open_demo(self) -> None:
         """Open the demonstration, making its study first where there is none."""
         self.start.show_problem("")
-        self.workspace.jobs.make_demo()
+        if self._once_loaded(self.open_demo):
+            self.workspace.jobs.make_demo()
 
     def start_study(self, new: NewStudy) -> None:
         """Make a study from the new-study page; results appear as they arrive."""
@@ -294,7 +356,7 @@ class MainWindow(QMainWindow):
     def _ended(self, handle: Handle) -> None:
         if handle.job.kind == "demonstration":
             if handle.state == "finished":
-                self.open_study(demo_study_path())
+                self.open_study(demo_study.demo_study_path())
         else:
             self._trying_out = False
 
@@ -332,8 +394,8 @@ class MainWindow(QMainWindow):
         if study is not None:
             self.open_study(study)
         elif self.pages.currentIndex() == BENCH:
-            self.bench.show_step(PREPARE)
-            self.bench.prepare.choose(INPUTS)
+            self.bench.show_step(bench.PREPARE)
+            self.bench.prepare.choose(prepare_step.INPUTS)
             self.bench.prepare.inputs.take_files(paths)
         elif paths:
             self.new_study()
@@ -343,7 +405,8 @@ class MainWindow(QMainWindow):
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
         return (
-            not self.workspace.reading.busy
+            self._loaded
+            and not self.workspace.reading.busy
             and not self.workspace.writing.busy
             and self.bench.settled
             and self.service.settled
@@ -351,6 +414,9 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
         self.settings.setValue("geometry", self.saveGeometry())
+        event.accept()
+        if not self._loaded:
+            return
         self.settings.setValue("splitter", self.bench.splitter.saveState())
         self.bookmark.keep()
         self._mark.take_away()
@@ -359,4 +425,3 @@ class MainWindow(QMainWindow):
         self.new_page.stop()
         self.service.stop()
         self.workspace.stop_all()
-        event.accept()

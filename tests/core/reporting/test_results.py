@@ -18,13 +18,14 @@ from mivrat.core.answers.judging import judge
 from mivrat.core.answers.scoring import ScoredBatch
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of, write_whole, write_whole_with
+from mivrat.core.base.text import safe_cell
 from mivrat.core.concluding.requirements import parse_requirement
 from mivrat.core.figures.outcomes import outcomes
 from mivrat.core.figures.ranked import one_versus_rest
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.uncertainty import Interval, Intervals
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
-from mivrat.core.reporting.results import RunResults, metrics, safe_cell, write_results
+from mivrat.core.reporting.results import RunResults, metrics, write_results
 
 NO_SET = ImageSet("", Path(), [])
 CLASSES = ["birch", 'odd "name", with, commas', "=hazel"]

@@ -79,3 +79,10 @@ def clipped(text: str, most: int) -> str:
 def minus(text: str) -> str:
     """A number in digits with a true minus sign."""
     return text.replace("-", "−")
+
+
+def safe_cell(text: str) -> str:
+    """A cell that no spreadsheet takes for a formula: a leading ``= + - @``, tab or line break gets a ' before it; and that
+    any UTF-8 file can hold, see ``names.escaped``."""
+    text = text if is_text(text) else escaped(text)
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") else text

@@ -13,7 +13,7 @@ import numpy as np
 from mivrat.core.answers.other import ONE_ONLY
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.later import Later
-from mivrat.core.base.text import escaped
+from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.comparing.claims import Claim
 from mivrat.core.comparing.comparison import Comparison, OnSameImages
 from mivrat.core.comparing.estimates import Estimates, HowUnlike
@@ -23,7 +23,6 @@ from mivrat.core.figures.paired import OUTCOMES, Paired
 from mivrat.core.figures.several import Several
 from mivrat.core.figures.two_sets import TwoSets
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.reporting.results import safe_cell
 
 if TYPE_CHECKING:
     import polars as pl

@@ -13,12 +13,11 @@ import numpy as np
 from pydantic import TypeAdapter
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.text import escaped, printable
+from mivrat.core.base.text import escaped, printable, safe_cell
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.one_image import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
 from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.reporting.results import safe_cell
 
 FORMAT = "mivrat-cover/2"
 _RESULT = TypeAdapter(CoverResult)

@@ -21,10 +21,9 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole, write_whole_with
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
-from mivrat.core.base.text import escaped
+from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
-from mivrat.core.reporting.results import safe_cell
 from mivrat.core.reporting.typeface import fitting, typeface
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews

@@ -14,13 +14,12 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
-from mivrat.core.base.text import escaped
+from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.heatmaps.maps import SIGNED, Map
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import geometry
-from mivrat.core.reporting.results import safe_cell
 from mivrat.core.study.records import RunRecord
 
 INDEX = (

@@ -16,7 +16,7 @@ from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Tol
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.later import Later
-from mivrat.core.base.text import escaped, is_text
+from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.groups import Group
@@ -34,13 +34,6 @@ else:
     pl = Later("polars")
 
 MOST_COLUMNS = 50
-
-
-def safe_cell(text: str) -> str:
-    """A cell that no spreadsheet takes for a formula: a leading ``= + - @``, tab or line break gets a ' before it; and that
-    any UTF-8 file can hold, see ``names.escaped``."""
-    text = text if is_text(text) else escaped(text)
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") else text
 
 
 @dataclass(frozen=True)

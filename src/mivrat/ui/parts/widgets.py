@@ -37,7 +37,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mivrat.core.reporting.results import safe_cell
+from mivrat.core.base.text import safe_cell
 from mivrat.ui.theme import font, theme
 
 
