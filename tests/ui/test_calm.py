@@ -26,7 +26,8 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
 from mivrat.ui.bench import EXPLAIN
 from mivrat.ui.parts.widgets import Choice, plain
-from mivrat.ui.window import BENCH, NEW, STEPS, MainWindow
+from mivrat.ui.steps import STEPS
+from mivrat.ui.window import BENCH, NEW, MainWindow
 from mivrat.workspace.jobs import Job
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set

@@ -26,7 +26,7 @@ from mivrat.core.study.settings import load_claim, load_criteria
 from mivrat.demo.draw import CLASSES
 from mivrat.ui import words
 from mivrat.ui.bench import MEASURE, PREPARE
-from mivrat.ui.measure.headline import headline_lines
+from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.parts.widgets import Choice
 from mivrat.ui.window import MainWindow
 from tests.support.networks import classifier, loaded

@@ -21,7 +21,7 @@ from mivrat.core.selecting.selection import Labelled
 from mivrat.core.study.class_list import load_pairing
 from mivrat.core.study.file import Study
 from mivrat.ui.bench import MEASURE, PREPARE
-from mivrat.ui.measure.headline import headline_lines
+from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.prepare.inputs import _Entry, _SubsetForm
 from mivrat.ui.prepare.recipe_form import numbers_in
 from mivrat.ui.prepare.step import CLASSES as CLASS_TAB

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 from mivrat.core.figures import (
     calibration,
 )
+from mivrat.core.figures.intervals import proportion
 from tests.support.drawn import drawn, softmax
 
 
@@ -86,3 +88,25 @@ def test_ece_by_chance_is_that_of_labels_drawn_anew() -> None:
     assert found.high == pytest.approx(np.quantile(np.array(eces, float), 0.95), rel=0.05)
     assert calibration.ece_if_calibrated(np.zeros(0)) is None
     assert calibration.ece_if_calibrated(np.ones(20)) == calibration.ChanceEce(0.0, 0.0)
+
+
+def test_what_chance_allows_holds_for_calibrated_models() -> None:
+    """Of bins of a calibrated model, whose confidences differ inside a bin, at least 95 % lie inside; of an overconfident one few."""
+    rng = np.random.default_rng(4)
+    inside, beside = [], []
+    for _ in range(150):
+        confidence = rng.uniform(0.2, 1, 900)
+        for kept, truth in ((inside, confidence), (beside, confidence - 0.15)):
+            found = calibration.calibration(confidence, rng.random(900) < truth)
+            low, high = calibration.chance_bands(found.bins)
+            for one, a, b in zip(found.bins, low, high, strict=True):
+                assert np.isnan(a) == (one.count == 0)
+                if one.count > 20:
+                    kept.append(a <= one.accuracy.value <= b)
+    assert np.mean(inside) >= 0.945
+    assert np.mean(beside) < 0.4
+    certain = calibration.ReliabilityBin(0.9, 1.0, 40, 1.0, proportion(39, 40))
+    of_units = calibration.ReliabilityBin(0.9, 1.0, 40, 0.97, replace(proportion(39, 40), units=7))
+    low, high = calibration.chance_bands([certain, of_units])
+    assert (low[0], high[0]) == (1.0, 1.0)
+    assert np.isnan([low[1], high[1]]).all()

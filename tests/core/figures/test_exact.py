@@ -5,12 +5,13 @@ from __future__ import annotations
 from fractions import Fraction
 from math import comb
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.stats import binomtest
+from scipy.stats import binom, binomtest
 
-from mivrat.core.figures.exact import as_unlikely, at_most, more_than, splits
+from mivrat.core.figures.exact import as_unlikely, at_most, central_range, more_than, splits
 
 
 @given(st.integers(0, 40), st.integers(0, 40), st.integers(1, 9))
@@ -37,3 +38,16 @@ def test_hypergeometric(whole: int, marked: int, taken: int) -> None:
         exact = Fraction(comb(marked, k) * comb(whole - marked, taken - k), comb(whole, taken))
         assert found == pytest.approx(float(exact), rel=1e-11)
     assert chance.sum() == pytest.approx(1.0)
+
+
+@given(st.lists(st.tuples(st.integers(0, 3000), st.floats(0, 1)), min_size=1, max_size=6))
+def test_the_middle_of_a_binomial(cases: list[tuple[int, float]]) -> None:
+    n, p = np.array([one for one, _ in cases]), np.array([one for _, one in cases])
+    low, high = central_range(n, p)
+    for k in range(len(cases)):
+        # By summing from either end, one count after the other.
+        below, above = (binom.cdf(np.arange(n[k] + 1), n[k], p[k]), binom.sf(np.arange(n[k] + 1), n[k], p[k]))
+        assert below[int(low[k])] >= 0.025 - 1e-12
+        assert low[k] == 0 or below[int(low[k]) - 1] < 0.025 + 1e-12
+        assert above[int(high[k])] <= 0.025 + 1e-12
+        assert high[k] == 0 or above[int(high[k]) - 1] > 0.025 - 1e-12

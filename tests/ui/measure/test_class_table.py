@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
-from mivrat.ui.measure.headline import headline_lines
+from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.workspace.workspace import Workspace
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.figures.exact import central_range
 from mivrat.core.figures.intervals import Proportion, proportion
 
 BINS = 15
@@ -116,3 +118,18 @@ def ece_if_calibrated(
         hits = np.add.reduceat(right, starts, axis=1, dtype=np.int32)
         found[first : first + some] = np.abs(hits - sums).sum(axis=1) / total
     return ChanceEce(float(np.median(found)), float(np.quantile(found, 0.95)))
+
+
+def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """For each bin the lowest and the highest share right that a calibrated model shows there in at least 95 % of cases: the
+    binomial at the mean confidence, whose spread is that of single confidences or more (Hoeffding 1956).
+
+    NaN for bins without images, and where images belong together: their number is not known then.
+    """
+    known = np.array([one.confidence is not None and one.accuracy.units is None for one in bins], bool)
+    some = [one for one, is_known in zip(bins, known, strict=True) if is_known]
+    counts = np.array([one.count for one in some], np.int64)
+    low, high = central_range(counts, np.array([one.confidence for one in some], float))
+    bands = np.full((2, len(bins)), np.nan)
+    bands[:, known] = low / np.maximum(counts, 1), high / np.maximum(counts, 1)
+    return bands[0], bands[1]

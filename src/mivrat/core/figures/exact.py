@@ -17,7 +17,7 @@ else:
 Numbers = NDArray[np.float64]
 
 
-def at_most(k: NDArray[np.integer] | int, n: NDArray[np.integer] | int, p: float) -> Numbers:
+def at_most(k: NDArray[np.integer] | int, n: NDArray[np.integer] | int, p: float | Numbers) -> Numbers:
     """The probability of k successes or fewer in n trials, for whole numbers, each an array or not; 0 below none."""
     k, n = np.asarray(k, np.int64), np.asarray(n, np.int64)
     return np.where(k < 0, 0.0, special.bdtr(np.clip(k, 0, n).astype(float), n, p))
@@ -47,3 +47,23 @@ def splits(whole: int, marked: int, taken: int) -> tuple[NDArray[np.int64], Numb
     ways = np.arange(max(0, taken + marked - whole), min(taken, marked) + 1)
     chance = np.exp(_choose(marked, ways) + _choose(whole - marked, taken - ways) - _choose(whole, np.array(taken)))
     return ways, chance
+
+
+def central_range(n: NDArray[np.integer], p: Numbers, level: float = 0.95) -> tuple[Numbers, Numbers]:
+    """The least and the most successes of n trials (arrays alike) that are not in one of the two tails, each of which has at
+    most half of what ``level`` leaves: for every k below the first, P(X <= k) is less than that, and so above the second."""
+    n, p = np.asarray(n, np.int64), np.asarray(p, float)
+    tail = (1 - level) / 2
+    found = []
+    for wanted in (tail, 1 - tail):
+        # The least k with P(X <= k) >= wanted, by halving.
+        low, high = np.full(n.shape, -1), n.copy()
+        while (high - low > 1).any():
+            middle = (low + high) // 2
+            enough = at_most(middle, n, p) >= wanted
+            high, low = (
+                np.where(enough & (high - low > 1), middle, high),
+                np.where(~enough & (high - low > 1), middle, low),
+            )
+        found.append(high.astype(float))
+    return found[0], found[1]

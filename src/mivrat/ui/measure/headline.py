@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,107 +12,21 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWi
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.checks.result import in_words
-from mivrat.core.comparing.holding import IN_POINTS, headline_differences
-from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.intervals import proportion
 from mivrat.core.figures.significance import even_split, holm
 from mivrat.core.figures.uncertainty import FEW_UNITS, LEAST_UNITS
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
+from mivrat.ui.measure.headline_lines import headline_lines, held_values
+from mivrat.ui.measure.headline_picture import HeadlinePicture
+from mivrat.ui.measure.worst import Worst
 from mivrat.ui.parts.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
 
-NEED_SCORES = ("top-5 accuracy", "log loss", "Brier score")
-
-
-@dataclass(frozen=True)
-class Line:
-    """One headline figure ready to show."""
-
-    name: str
-    value: str
-    interval: str
-    total: int
-    how: str
-
-
-def headline_lines(workspace: Workspace) -> list[Line]:
-    """The headline figures of what is measured; intervals that are no Wilson intervals come with the slow figures."""
-    measured, snapshot = workspace.shown.measured, workspace.shown.snapshot
-    figures, deep = measured.figures, measured.deep
-    n = figures.total
-
-    def share(name: str, found: Proportion, how: str) -> Line:
-        return Line(name, words.percent(found.value), words.bounds(found), found.total, f"{how} {words.how(found)}")
-
-    def mean(name: str, key: str, value: float | None, how: str, *, percent: bool = True) -> Line:
-        interval = deep.intervals.of.get(key) if deep is not None and deep.intervals is not None else None
-        bounds = ""
-        if interval is not None and deep is not None and deep.intervals is not None:
-            bounds = (
-                f"{100 * interval.low:.1f} – {100 * interval.high:.1f}"
-                if percent
-                else f"{interval.low:.3f} – {interval.high:.3f}"
-            )
-        if deep is not None and deep.intervals is not None:
-            how = f"{how} {deep.intervals.how(key)}"
-            bounds = bounds or ("no interval" if key in deep.intervals.missing else "")
-        return Line(name, words.percent(value) if percent else words.decimal(value), bounds, n, how)
-
-    lines = []
-    for k, found in figures.top_k.items():
-        meaning = (
-            "Share of images whose highest score is the labelled class's."
-            if k == 1
-            else f"Share of images whose labelled class is among the {k} highest scores."
-        )
-        lines.append(share(f"top-{k} accuracy", found, meaning))
-    families = snapshot.record.families
-    if families:
-        within = snapshot.judged.within_family(families, measured.among)
-        how = f"Share of images whose predicted class is of the labelled class's family ({len(set(families.values()))} families)."
-        lines.insert(1, share("accuracy within family", within, how))
-    averages, missing = figures.averages, sum(c.support == 0 for c in figures.classes)
-    without = f" {missing} classes without images are left out." if missing else ""
-    how = f"Mean recall over the classes that have images.{without}"
-    lines.append(mean("balanced accuracy", "balanced_accuracy", averages.balanced_accuracy, how))
-    undefined = averages.undefined_precision
-    counted = f" Precision is undefined for {undefined} of them." if undefined else ""
-    how = f"Mean F1 over the classes that have images; an undefined F1 counts as 0.{counted}"
-    lines.append(mean("macro F1", "macro_f1", averages.macro_f1, how))
-    how = "Multiclass Matthews correlation of labels and predictions (Gorodkin 2004): 0 is chance, 1 is perfect."
-    lines.append(mean("MCC", "mcc", averages.mcc, how, percent=False))
-    if not snapshot.judged.has_scores:
-        why = "Not available: it needs a score for every class, and the table has predictions only."
-        lines += [Line(name, words.DASH, "", 0, why) for name in NEED_SCORES]
-    if figures.log_loss is not None:
-        clipped = (
-            f" {figures.log_loss.clipped} images had p below 2⁻⁵² and were counted as 2⁻⁵²."
-            if figures.log_loss.clipped
-            else ""
-        )
-        how = f"Mean of −ln p of the labelled class, in nats; lower is better.{clipped}"
-        lines.append(mean("log loss", "log_loss", figures.log_loss.value, how, percent=False))
-        how = "Mean over images of the squared error of all class probabilities, 0 to 2; lower is better."
-        lines.append(mean("Brier score", "brier", figures.brier, how, percent=False))
-    if figures.calibration.ece is not None:
-        how = f"Expected calibration error: mean gap between confidence and accuracy over {len(figures.calibration.bins)} bins of equal width, weighted by images. It reads too high at small N."
-        if deep is not None and deep.chance is not None:
-            how += f" A perfectly calibrated model would show {words.percent(deep.chance.median)} here, in 95 % of cases below {words.percent(deep.chance.high)}."
-        lines.append(mean("ECE", "ece", figures.calibration.ece, how))
-    return lines
-
-
-def held_values(workspace: Workspace) -> dict[str, str]:
-    """The headline figures of the run held, by name, where they are of the same images as those shown."""
-    shown = workspace.shown
-    if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
-        return {}
-    return {
-        name: words.percent(one.b) if key.startswith("top") or key in IN_POINTS else words.decimal(one.b)
-        for key, name, one in headline_differences(shown.compared)
-    }
+# The bar of a share in a row.
+BAR = 110
 
 
 class Headline(Scrolled):
@@ -131,7 +44,13 @@ class Headline(Scrolled):
         whole = QVBoxLayout(body)
         whole.setContentsMargins(0, 8, 8, 16)
         self._layout = QVBoxLayout()
+        self.picture, self.worst = HeadlinePicture(workspace), Worst(workspace)
+        self.note = label(soft=True, wrap=True)
         self.criteria = Criteria(workspace)
+        whole.addWidget(self.picture)
+        whole.addWidget(self.note)
+        whole.addSpacing(14)
+        whole.addWidget(self.worst)
         whole.addLayout(self._layout)
         whole.addWidget(self.criteria)
         whole.addStretch(1)
@@ -139,11 +58,24 @@ class Headline(Scrolled):
         workspace.topics.measured.connect(self.refresh)
         workspace.topics.compared.connect(self.refresh)
         workspace.topics.selection.connect(self._mark)
+        for topic in (workspace.topics.criteria, workspace.topics.contents):
+            topic.connect(self._follow_criteria)
         theme.changed.connect(self._follow_theme)
 
     def _follow_theme(self) -> None:
         if self.workspace.is_open:
             self.refresh()
+
+    def _follow_criteria(self) -> None:
+        if self.workspace.is_open and self._shown is not None:
+            self.refresh()
+
+    @property
+    def settled(self) -> bool:
+        return self.worst.settled
+
+    def stop(self) -> None:
+        self.worst.stop()
 
     def refresh(self) -> None:
         """Show what is measured; what is looked at and what has the focus stay, though the lines are made anew."""
@@ -181,77 +113,41 @@ class Headline(Scrolled):
             snapshot.counts,
             snapshot.record.key,
             over,
+            self.workspace.shown.criteria,
+            self.workspace.contents and self.workspace.contents.claims.get(snapshot.record.info.model_id),
         )
 
     def _fill(self) -> None:
         clear(self._layout)
         self._rows = []
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(18)
-        grid.setVerticalSpacing(6)
-        held_name = (
-            words.clipped(self.workspace.shown.held.names.b, 18)
-            if held_values(self.workspace) and self.workspace.shown.held
-            else ""
-        )
-        for column, title in enumerate(("", "", "95 % interval", "images", held_name)):
-            head = label(title, "second" if column == 4 else "", soft=column < 4)
-            grid.addWidget(head, 0, column, Qt.AlignmentFlag.AlignRight)
-        held = held_values(self.workspace)
-        for i, line in enumerate(headline_lines(self.workspace), 1):
-            if line.name in held:
-                other = label(held[line.name], "second")
-                tip(other, f"{line.name} of what is held; see Compare")
-                grid.addWidget(other, i, 4, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            name = label(line.name)
-            value = label(line.value, "big" if i == 1 else "heading")
-            for column, widget in enumerate(
-                (
-                    name,
-                    value,
-                    label(line.interval, soft=True),
-                    label(words.count(line.total) if line.value != words.DASH else "", soft=True),
-                )
-            ):
-                tip(widget, f"{line.name}: {line.value}, N = {line.total}\n{line.how}")
-                grid.addWidget(
-                    widget,
-                    i,
-                    column,
-                    Qt.AlignmentFlag.AlignVCenter
-                    | (Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight),
-                )
-        grid.setColumnStretch(5, 1)
-        self._layout.addLayout(grid)
-        self._add_units()
-        if not self.workspace.shown.snapshot.judged.has_scores:
-            self._layout.addWidget(
-                label(
-                    "A dash: that figure needs a score for every class; the table has predictions only.",
-                    soft=True,
-                    wrap=True,
-                )
-            )
-        if self.workspace.shown.measured.figures.total == 0:
-            self._layout.addSpacing(12)
-            self._layout.addWidget(
-                label("No labelled image has been scored yet, so there is nothing to measure.", soft=True, wrap=True)
-            )
+        self.picture.show_lines(headline_lines(self.workspace))
+        some = self.workspace.shown.measured.figures.total > 0
+        self.worst.setVisible(some)
+        if some:
+            self.worst.refresh()
+        self.note.setText(" ".join(one for one in (self._of_units(), self._of_what_lacks(some)) if one))
+        self.note.setVisible(bool(self.note.text()))
         self._add_pairs()
         self._add_left_out()
         self._mark()
 
-    def _add_units(self) -> None:
-        """Say what the intervals are of, where images belong together: who reads them should not have to ask."""
+    def _of_what_lacks(self, some: bool) -> str:
+        if not some:
+            return "No labelled image has been scored yet, so there is nothing to measure."
+        if not self.workspace.shown.snapshot.judged.has_scores:
+            return "A dash: that figure needs a score for every class; the table has predictions only."
+        return ""
+
+    def _of_units(self) -> str:
+        """What the intervals are of, where images belong together: who reads them should not have to ask."""
         units, found = self.workspace.shown.snapshot.judged.units, self.workspace.shown.measured.figures.top_k[1]
-        if units is not None and found.units is not None:
-            one = f"'{units.column}'"
-            said = f"Intervals are over {words.count(found.units)} units of {one}: images of one unit count together."
-            if found.low is None:
-                said = f"No intervals: these images are of {words.units(found.units)} of {one}, and it takes {LEAST_UNITS}."
-            elif found.units < FEW_UNITS:
-                said += " So few units say little."
-            self._layout.addWidget(label(said, soft=True, wrap=True))
+        if units is None or found.units is None:
+            return ""
+        one = f"'{units.column}'"
+        if found.low is None:
+            return f"No intervals: these images are of {words.units(found.units)} of {one}, and it takes {LEAST_UNITS}."
+        said = f"Intervals are over {words.count(found.units)} units of {one}: images of one unit count together."
+        return said + (" So few units say little." if found.units < FEW_UNITS else "")
 
     def _add_pairs(self) -> None:
         matrix, classes = self.workspace.shown.measured.figures.matrix, self.workspace.shown.classes
@@ -277,6 +173,7 @@ class Headline(Scrolled):
                 [str(found.hits), words.percent(found.value), words.bounds(found)],
                 about,
                 (Labelled(frozenset({a})), Predicted(frozenset({b}))),
+                found.value,
             )
         if pairs:
             self._layout.addWidget(
@@ -300,9 +197,14 @@ class Headline(Scrolled):
                 self._add_row(which, [str(n)], f"{whys[which]}\nClick to see them.", (Outcome(frozenset({which})),))
 
     def _add_row(
-        self, text: str | tuple[str, str], values: list[str], about: str, conditions: tuple[Condition, ...]
+        self,
+        text: str | tuple[str, str],
+        values: list[str],
+        about: str,
+        conditions: tuple[Condition, ...],
+        share: float | None = None,
     ) -> None:
-        made = _Row(self.workspace, text, values, conditions)
+        made = _Row(self.workspace, text, values, conditions, share)
         tip(made, about)
         self._rows.append(made)
         self._layout.addWidget(made)
@@ -338,13 +240,29 @@ def directions(
     ]
 
 
+def _share_bar(share: float) -> QWidget:
+    """A share as the filled part of a bar."""
+    whole, filled = QFrame(), QFrame()
+    whole.setFixedSize(BAR, 8)
+    filled.setParent(whole)
+    filled.setGeometry(0, 0, max(2, round(BAR * share)), 8)
+    whole.setStyleSheet(f"border: none; background: {theme.tokens.line};")
+    filled.setStyleSheet(f"border: none; background: {theme.tokens.wrong};")
+    return whole
+
+
 class _Row(QFrame):
     """A line that selects when clicked, or by Enter or space."""
 
     def __init__(
-        self, workspace: Workspace, text: str | tuple[str, str], values: list[str], conditions: tuple[Condition, ...]
+        self,
+        workspace: Workspace,
+        text: str | tuple[str, str],
+        values: list[str],
+        conditions: tuple[Condition, ...],
+        share: float | None = None,
     ) -> None:
-        """``text`` names the images, by one thing or by two (labelled, predicted)."""
+        """``text`` names the images, by one thing or by two (labelled, predicted); ``share`` is drawn as a bar."""
         super().__init__()
         self.workspace, self.conditions = workspace, conditions
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -356,11 +274,13 @@ class _Row(QFrame):
         grid.setContentsMargins(8, 5, 8, 5)
         grid.addWidget(Elided(text) if isinstance(text, str) else ElidedPair(*text), 0, 0)
         grid.setColumnStretch(0, 1)
+        if share is not None:
+            grid.addWidget(_share_bar(share), 0, 1)
         for i, value in enumerate(values, 1):
             shown = label(value, soft=i == 3)
             shown.setMinimumWidth((36, 64, 84)[i - 1])
             shown.setAlignment(Qt.AlignmentFlag.AlignRight)
-            grid.addWidget(shown, 0, i, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(shown, 0, i + 1, Qt.AlignmentFlag.AlignRight)
         self.mark(False)
 
     def mark(self, on: bool) -> None:

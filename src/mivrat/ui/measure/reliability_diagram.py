@@ -2,37 +2,51 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pyqtgraph as pg
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 
-from mivrat.core.figures.calibration import Calibration, ReliabilityBin
+from mivrat.core.figures.calibration import Calibration, ReliabilityBin, chance_bands
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
-from mivrat.ui.parts.plot import BELOW, LEFT, Diagram, bars, dots, line, pen, text
+from mivrat.ui.parts.plot import BELOW, Diagram, bars, dots, line, pen, text
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
 
-LARGEST, COUNTS = 460, 0.2
+# The part of the height that the counts have, and how high they are at least.
+COUNTS, LEAST_FOR_COUNTS = 0.2, 64
 # A bin narrower than this many pixels has no room for its count.
 ROOM_FOR_COUNT = 18
 
 
 class ReliabilityDiagram(Diagram):
-    """Its marks are the bins; ``of_class`` is the calibration of one class's probability where one is chosen."""
+    """Its marks are the bins; ``of_class`` is the calibration of one class's probability where one is chosen.
 
-    def __init__(self, workspace: Workspace) -> None:
+    Behind the points lies what chance allows a calibrated model; a point outside it is a diamond, hung on a broad bar from where
+    it should stand. ``small`` leaves out counts, numbers and words.
+    """
+
+    def __init__(self, workspace: Workspace, *, small: bool = False) -> None:
         super().__init__("reliability diagram; arrow keys move over the bins, Enter selects")
-        self.workspace = workspace
+        self.workspace, self.small = workspace, small
         self.equal_count = self.with_temperature = False
         self.of_class: Calibration | None = None
-        self.setMinimumSize(QSize(260, 260))
-        self.shares, self.counts = self.add(0, x=(0, 1), y=(0, 1)), self.add(1, x=(0, 1), y=(0, 1))
+        self.shares = self.add(0, x=(0, 1), y=(0, 1))
         fifths = [tick / 5 for tick in range(6)]
-        self.tick(self.shares, "left", [(v, f"{round(100 * v)} %") for v in fifths])
-        self.tick(self.shares, "bottom", [(v, f"{v:.1f}") for v in fifths])
-        self.counts.getAxis("bottom").setHeight(2)
-        for side in ("left", "bottom"):
-            self.tick(self.counts, side, [])
+        if small:
+            self.setMinimumSize(QSize(90, 90))
+            self.ci.layout.setContentsMargins(0, 0, 0, 0)
+            for side in ("left", "bottom"):
+                self.shares.hideAxis(side)
+        else:
+            self.setMinimumSize(QSize(260, 260))
+            self.counts = self.add(1, x=(0, 1), y=(0, 1))
+            self.tick(self.shares, "left", [(v, f"{round(100 * v)} %") for v in fifths])
+            self.tick(self.counts, "bottom", [(v, f"{v:.1f}") for v in fifths])
+            self.shares.getAxis("bottom").setHeight(4)
+            self.tick(self.shares, "bottom", [])
+            self.tick(self.counts, "left", [])
         workspace.topics.measured.connect(self.redraw)
         workspace.topics.compared.connect(self.redraw)
         workspace.topics.selection.connect(self.remark)
@@ -68,7 +82,7 @@ class ReliabilityDiagram(Diagram):
     # --- its marks ---
 
     def marks(self) -> int:
-        return len(self.bins())
+        return len(self.bins()) if self.workspace.is_open else 0
 
     def bin_rect(self, m: int) -> QRectF:
         """The column of a bin in the upper diagram."""
@@ -81,7 +95,8 @@ class ReliabilityDiagram(Diagram):
 
     def mark_at(self, point: QPointF) -> int:
         share = self.numbers(self.shares, point)
-        inside = 0 <= share.x() <= 1 and share.y() <= 1 and self.numbers(self.counts, point).y() >= 0
+        lowest = self.numbers(self.shares if self.small else self.counts, point).y()
+        inside = 0 <= share.x() <= 1 and share.y() <= 1 and lowest >= 0
         bins = self.bins() if self.workspace.is_open and inside else []
         return next((m for m, one in enumerate(bins) if one.low <= share.x() <= one.high), -1)
 
@@ -90,7 +105,11 @@ class ReliabilityDiagram(Diagram):
         head = f"confidence {one.low:.2f} – {one.high:.2f}: {words.images(one.count)}"
         if one.confidence is None:
             return head
-        return f"{head}\nmean confidence {words.percent(one.confidence)}, right {words.with_bounds(one.accuracy)}"
+        low, high = chance_bands([one])
+        chance = "" if np.isnan(low[0]) else f"\nby chance {100 * low[0]:.1f} – {100 * high[0]:.1f} % of them"
+        return (
+            f"{head}\nmean confidence {words.percent(one.confidence)}, right {words.with_bounds(one.accuracy)}{chance}"
+        )
 
     def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
         # Bins of one class's probability are not bins of confidence: there is nothing to select by.
@@ -102,32 +121,34 @@ class ReliabilityDiagram(Diagram):
     # --- drawing ---
 
     def lay_out(self) -> None:
-        """Keep the upper plot square, so that perfect calibration is the diagonal."""
-        counts = max(70.0, COUNTS * self.height())
-        side = max(80.0, min(self.width() - LEFT - 20.0, self.height() - counts - BELOW - 20.0, LARGEST))
-        grid = self.ci.layout
-        grid.setColumnFixedWidth(0, side + LEFT)
-        grid.setRowFixedHeight(0, side + BELOW)
-        grid.setRowFixedHeight(1, counts)
+        """Give the counts their part of the height, beneath on the same axis."""
+        if not self.small:
+            low = max(LEAST_FOR_COUNTS, round(COUNTS * self.height())) + BELOW
+            self.ci.layout.setRowFixedHeight(0, max(80, self.height() - low - 12))
+            self.ci.layout.setRowFixedHeight(1, low)
 
     def draw(self) -> None:
         if not self.workspace.is_open:
             return
         of_class = self.of_class is not None
-        self.name_axes(
-            self.shares,
-            "its probability" if of_class else "confidence",
-            "share labelled so" if of_class else "accuracy",
-        )
-        told = "images" if of_class else "images, the wrong ones on top"
-        self.counts.addItem(text(told, 0, 1.02, "soft", (0, 0)), ignoreBounds=True)
-        grid = [share for share in (0.2, 0.4, 0.6, 0.8) for _ in range(2)]
-        self.shares.addItem(line([0, 1] * 4, grid, pen("line"), pairs=True))
-        self.shares.addItem(line([0, 1], [0, 1], pen("soft", 1, Qt.PenStyle.DashLine)))
+        if not self.small:
+            self.name_axes(self.counts, "its probability" if of_class else "confidence", "")
+            self.name_axes(self.shares, "", "share labelled so" if of_class else "accuracy")
+            self.shares.getAxis("bottom").setHeight(4)
+            told = "images" if of_class else "images, the wrong ones on top"
+            self.counts.addItem(text(told, 0, 1.02, "soft", (0, 0)), ignoreBounds=True)
+            grid = [share for share in (0.2, 0.4, 0.6, 0.8) for _ in range(2)]
+            self.shares.addItem(line([0, 1] * 4, grid, pen("line"), pairs=True))
         filled = [one for one in self.bins() if one.count and one.confidence is not None]
+        bands = chance_bands(filled)
+        self._draw_bands(filled, *bands)
+        self.shares.addItem(line([0, 1], [0, 1], pen("soft", 1, Qt.PenStyle.DashLine)))
+        if not self.small:
+            self._name_sides()
         if filled:
-            self._draw_counts(filled)
-            self._draw_shares(filled)
+            if not self.small:
+                self._draw_counts(filled)
+            self._draw_shares(filled, *bands)
         if (after := self.after()) is not None:
             self._draw_after(after)
         if (other := self.other()) is not None:
@@ -147,7 +168,24 @@ class ReliabilityDiagram(Diagram):
             return []
         ends = [one.low for one in washed], [one.high for one in washed]
         whole = [0] * len(washed), [1] * len(washed)
-        return [(plot, bars(*ends, *whole, theme.colour("accent_wash"))) for plot in (self.shares, self.counts)]
+        plots = (self.shares,) if self.small else (self.shares, self.counts)
+        return [(plot, bars(*ends, *whole, theme.colour("accent_wash"))) for plot in plots]
+
+    def _name_sides(self) -> None:
+        """Which side of the diagonal means what, so that nobody has to work it out."""
+        for word, x, y, anchor in (
+            ("less sure than right ↖", 0.02, 0.98, (0.0, 0.0)),
+            ("surer than right ↘", 0.98, 0.02, (1.0, 1.0)),
+        ):
+            self.shares.addItem(text(word, x, y, "soft", anchor), ignoreBounds=True)
+
+    def _draw_bands(self, filled: list[ReliabilityBin], low: NDArray[np.float64], high: NDArray[np.float64]) -> None:
+        """What chance allows a calibrated model in each bin."""
+        known = [(one.low, one.high, a, b) for one, a, b in zip(filled, low, high, strict=True) if not np.isnan(a)]
+        if known:
+            wash = mix(theme.colour("sheet"), theme.colour("line"), 0.6)
+            lefts, rights, lows, highs = np.array(known).T
+            self.shares.addItem(bars(lefts, rights, lows, highs, wash))
 
     def _draw_counts(self, filled: list[ReliabilityBin]) -> None:
         most = max(one.count for one in filled)
@@ -155,7 +193,7 @@ class ReliabilityDiagram(Diagram):
         gap = 1 / max(1.0, self.place(self.shares, 1, 0).x() - self.place(self.shares, 0, 0).x())
         lefts, rights = [one.low + gap for one in filled], [one.high - gap for one in filled]
         # The room above the highest bar is for its count.
-        heights = [0.82 * one.count / most for one in filled]
+        heights = [0.74 * one.count / most for one in filled]
         wrong = [
             h * (one.count - one.accuracy.hits) / one.count if self.of_class is None else 0.0
             for h, one in zip(heights, filled, strict=True)
@@ -168,22 +206,35 @@ class ReliabilityDiagram(Diagram):
         for one, height in zip(filled, heights, strict=True):
             wide = width if not self.equal_count else (one.high - one.low) / gap
             if wide >= ROOM_FOR_COUNT:
-                self.counts.addItem(text(str(one.count), (one.low + one.high) / 2, height - 0.04), ignoreBounds=True)
+                told = text(words.count(one.count), (one.low + one.high) / 2, height - 0.06)
+                self.counts.addItem(told, ignoreBounds=True)
 
-    def _draw_shares(self, filled: list[ReliabilityBin]) -> None:
-        x = [one.confidence or 0.0 for one in filled]
-        y = [one.accuracy.value or 0.0 for one in filled]
-        half = [min(0.013, (one.high - one.low) / 4) for one in filled]
-        gap = mix(theme.colour("sheet"), theme.colour("wrong"), 0.45)
-        lows, highs = [min(pair) for pair in zip(x, y, strict=True)], [max(pair) for pair in zip(x, y, strict=True)]
-        lefts, rights = [a - h for a, h in zip(x, half, strict=True)], [a + h for a, h in zip(x, half, strict=True)]
-        self.shares.addItem(bars(lefts, rights, lows, highs, gap))
-        known = [(a, one.accuracy.low, one.accuracy.high) for a, one in zip(x, filled, strict=True)]
-        ends = [(a, low, high) for a, low, high in known if low is not None and high is not None]
-        across, upright = [a for a, _, _ in ends for _ in range(2)], [v for _, low, high in ends for v in (low, high)]
-        if ends:
-            self.shares.addItem(line(across, upright, pen("accent"), pairs=True))
-        self.shares.addItem(dots(x, y, theme.colour("accent")))
+    def _draw_shares(self, filled: list[ReliabilityBin], low: NDArray[np.float64], high: NDArray[np.float64]) -> None:
+        x = np.array([one.confidence for one in filled], float)
+        y = np.array([one.accuracy.value for one in filled], float)
+        half = np.array([min(0.013, (one.high - one.low) / 4) for one in filled])
+        # Where no band is known, a point counts as outside where its interval leaves out the mean confidence.
+        ends = np.array([(one.accuracy.low, one.accuracy.high) for one in filled], float)
+        low, high = np.where(np.isnan(low), y + x - ends[:, 1], low), np.where(np.isnan(high), y + x - ends[:, 0], high)
+        outside = (y < low) | (y > high)
+        sheet = theme.colour("sheet")
+        for some, token, strength in (
+            (~outside, "soft", 0.3), (outside & (y < x), "wrong", 0.55), (outside & (y > x), "look", 0.55),
+        ):  # fmt: skip
+            if some.any():
+                fill = mix(sheet, theme.colour(token), strength)
+                sides = (x - half)[some], (x + half)[some], np.minimum(x, y)[some], np.maximum(x, y)[some]
+                self.shares.addItem(bars(*sides, fill))
+        known = ~np.isnan(ends[:, 0])
+        if known.any() and not self.small:
+            self.shares.addItem(line(np.repeat(x[known], 2), ends[known].ravel(), pen("ink"), pairs=True))
+        for some, token, symbol, size in (
+            (~outside, "accent", "o", 7), (outside & (y < x), "wrong", "d", 10), (outside & (y > x), "look", "d", 10),
+        ):  # fmt: skip
+            if some.any():
+                made = dots(x[some], y[some], theme.colour(token), size=size if not self.small else size - 1)
+                made.setSymbol(symbol)
+                self.shares.addItem(made)
 
     def _draw_after(self, after: Calibration) -> None:
         """Rings joined by a line, so that they cannot be taken for the points before."""
@@ -203,6 +254,6 @@ class ReliabilityDiagram(Diagram):
                 [v for _, low, high in ends for v in (low, high)],
             )
             self.shares.addItem(line(across, upright, pen("second"), pairs=True))  # type: ignore[arg-type]
-        made = dots(x, y, theme.colour("second"), size=8)
+        made = dots(x, y, theme.colour("second"), size=6 if self.small else 8)
         made.setSymbol("s")
         self.shares.addItem(made)

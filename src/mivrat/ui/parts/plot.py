@@ -27,7 +27,12 @@ Numbers = Sequence[float] | NDArray[np.floating]
 
 
 class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
-    """One or more plots with marks on them, numbered from 0; ``cursor`` is the one that keys have come to, -1 for none."""
+    """One or more plots with marks on them, numbered from 0; ``cursor`` is the one that keys have come to, -1 for none. To who
+    listens to the screen it says its name, and of the mark under the cursor what ``describe`` says."""
+
+    # The keys that go from mark to mark, and what the plots stand on: a colour of the theme, or nothing.
+    backward, forward = Qt.Key.Key_Left, Qt.Key.Key_Right
+    ground = "sheet"
 
     def __init__(self, name: str) -> None:
         super().__init__()
@@ -118,8 +123,8 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self._drawn_in = theme.tokens.name
         self.setBackground(None)
         for plot in self.plots:
-            plot.getViewBox().setBackgroundColor(theme.colour("sheet"))
-            for side in ("left", "bottom"):
+            plot.getViewBox().setBackgroundColor(theme.colour(self.ground) if self.ground else None)
+            for side in ("left", "bottom", "top"):
                 plot.getAxis(side).setPen(theme.colour("line"))
                 plot.getAxis(side).setTextPen(theme.colour("soft"))
 
@@ -167,10 +172,12 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         key, marks = event.key(), self.marks()
         alt = event.modifiers() & Qt.KeyboardModifier.AltModifier
-        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and marks and not alt:
-            self.cursor = min(marks - 1, max(0, self.cursor + (1 if key == Qt.Key.Key_Right else -1)))
-            corner = self.mark_rect(self.cursor).bottomRight().toPoint()
-            QToolTip.showText(self.mapToGlobal(corner), plain(self.describe(self.cursor)), self)
+        if key in (self.backward, self.forward) and marks and not alt:
+            by = 1 if key == self.forward else -1
+            self.cursor = marks - 1 if self.cursor < 0 and by < 0 else min(marks - 1, max(0, self.cursor + by))
+            corner, told = self.mark_rect(self.cursor).bottomRight().toPoint(), self.describe(self.cursor)
+            self.setAccessibleDescription(told)
+            QToolTip.showText(self.mapToGlobal(corner), plain(told), self)
             self.remark()
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and marks:
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
