@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
+import math
+import statistics
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QImage
 from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
@@ -156,7 +159,7 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
     assert f"mean gap {100 * (own.ece or 0):.1f} %" in view.summary.text()
     view.one_class.setCurrentIndex(0)
     view.one_class.activated.emit(0)
-    view.view.setCurrentIndex(3)
+    view.view.setCurrentIndex(4)
     settle()
     coverage = view.coverage
     plot = coverage.curve.area()
@@ -269,7 +272,7 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     cell = page.table.visualRect(page.table.model().index(shown[0], 0)).center()
     qtbot.mouseClick(page.table.viewport(), LEFT, pos=cell)
     settle()
-    found = page.panel.found
+    found = page.story.curves.found
     assert found is not None
     judged = snapshot.judged
     figures = judged.figures([1])
@@ -278,19 +281,84 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     assert found.average_precision == pytest.approx(figures.average_precision[PLANTAIN])
     assert found.recall == figures.classes[PLANTAIN].recall.value
     assert found.precision == figures.classes[PLANTAIN].precision.value
-    assert f"AUROC {found.auroc:.3f}" in page.told.text()
+    assert f"AUROC {found.auroc:.3f}" in page.story.told.text()
     page.search.clear()
     demo.workspace.shown.choose(Confidence(frozenset({(0.0, 0.9)})))
     demo.bench.measure.scope.setCurrentIndex(1)
     settle()
-    found, low = page.panel.found, judged.evaluated & (judged.confidence <= 0.9)
+    found, low = page.story.curves.found, judged.evaluated & (judged.confidence <= 0.9)
     assert found is not None
     assert (found.total, found.of_selection) == (int(low.sum()), True)
     assert found.auroc == pytest.approx(judged.figures([1], low).auroc[PLANTAIN])
     demo.bench.measure.scope.setCurrentIndex(0)
     demo.workspace.shown.clear()
     settle()
-    assert not page.panel.isVisible()
+    assert not page.story.isVisible()
+
+
+def test_the_story_of_a_class_by_loops_and_its_parts_select(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    shown, page = demo.workspace.shown, demo.bench.measure.classes_page
+    judged, ragweed = shown.judged, CLASSES.index("ragweed")
+    demo.bench.measure.tabs.choose(1)
+    shown.choose(Labelled(frozenset({PLANTAIN})))
+    settle()
+    story = page.story.found
+    assert story is not None
+    labels, called = judged.labels.tolist(), judged.predicted.tolist()
+    pairs = [(a, b) for a, b, ok in zip(labels, called, judged.evaluated, strict=True) if ok and a != b]
+    for found, number in (
+        ({j: one.hits for j, one in story.taken_for}, Counter(b for a, b in pairs if a == PLANTAIN)),
+        ({j: one.hits for j, one in story.taken_for_it}, Counter(a for a, b in pairs if b == PLANTAIN)),
+    ):
+        assert found == dict(number.most_common(4))
+    assert (story.images, story.called) == (50, sum(b == PLANTAIN for b in called))
+    for some, right in ((story.typical, True), (story.mistaken, False)):
+        of_it = [i for i, a in enumerate(labels) if a == PLANTAIN and (called[i] == a) is right]
+        assert list(some) == sorted(of_it, key=lambda i: (-judged.confidence[i], i))[:12]
+    counted = page.story.spread.found
+    assert counted is not None
+    assert (counted.right.sum(), counted.wrong.sum()) == (22, 28)
+    # A confusion of it is part of its story; so is an image of it looked at.
+    bars = page.story.taken_for_it.bars
+    qtbot.mouseClick(bars.viewport(), LEFT, pos=bars.mark_rect(0).center().toPoint())
+    settle()
+    assert (shown.shown_mask() == ((judged.labels == ragweed) & (judged.predicted == PLANTAIN))).all()
+    assert page.story.isVisible()
+    assert page.selected() == PLANTAIN
+    qtbot.mouseClick(page.story.mistaken, LEFT, pos=QPoint(10, 10))
+    assert demo.bench.looks_closely
+    assert shown.current == story.mistaken[0]
+    demo.bench.leave_close_look()
+    shown.clear()
+    settle()
+    assert not page.story.isVisible()
+
+
+def test_right_and_wrong_answers_are_two_distributions(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    view, shown = demo.bench.measure.reliability, demo.workspace.shown
+    demo.bench.measure.tabs.choose(3)
+    view.view.setCurrentIndex(3)
+    settle()
+    diagram, judged = view.spread, shown.judged
+    found = diagram.found
+    assert found is not None
+    for counts, some in ((found.right, judged.evaluated & judged.right), (found.wrong, judged.wrong)):
+        by_hand = [0] * 40
+        for one in judged.confidence[some]:
+            by_hand[max(0, math.ceil(one * 40 - 1e-12) - 1)] += 1
+        assert counts.tolist() == by_hand
+    assert found.medians[1] == pytest.approx(statistics.median(judged.confidence[judged.wrong]))
+    assert found.logarithmic
+    last = diagram.bars().index((39, False))
+    qtbot.mouseClick(diagram.viewport(), LEFT, pos=diagram.mark_rect(last).center().toPoint())
+    assert (shown.shown_mask() == (judged.wrong & (judged.confidence > 39 / 40))).all()
+    assert diagram.describe(last) == f"wrong, confidence 0.975 – 1.000: {found.wrong[39]} of 68"
+    diagram.setFocus()
+    qtbot.keyClick(diagram, Qt.Key.Key_Left)
+    assert diagram.accessibleDescription().startswith("right, confidence 0.975")
+    assert view.as_table()[40] == ["0.975", "1.000", str(found.right[39]), str(found.wrong[39])]
+    shown.clear()
+    view.view.setCurrentIndex(0)
 
 
 def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
@@ -305,7 +373,7 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     window.open_study(tmp_path / "s.mivrat")
     settle()
     window.bench.measure.tabs.choose(3)
-    window.bench.measure.reliability.view.setCurrentIndex(4)
+    window.bench.measure.reliability.view.setCurrentIndex(5)
     page = window.bench.measure.reliability.threshold
     page.miss.setValue(9.0)
     qtbot.mouseClick(page.best, LEFT)

@@ -162,7 +162,7 @@ def conclude_state(workspace: Workspace) -> State:
 STEPS = (
     Step("Prepare", lambda s: PrepareStep(s.workspace, s.thumbnails), prepare_state),
     Step("Check", lambda s: CheckStep(s.workspace), check_state),
-    Step("Measure", lambda s: MeasureStep(s.workspace), measure_state),
+    Step("Measure", lambda s: MeasureStep(s.workspace, s.thumbnails), measure_state),
     Step("Examine", lambda s: ExamineStep(s.workspace, s.reviewer, s.thumbnails), examine_state),
     Step("Explain", lambda s: ExplainStep(s.explainer, s.reviewer, s.heat, s.thumbnails), explain_state),
     Step("Compare", lambda s: CompareStep(s.workspace, s.comparer), compare_state),

@@ -12,6 +12,7 @@ from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.workspace.workspace import Workspace
 
 LEFT = Qt.MouseButton.LeftButton
@@ -19,7 +20,7 @@ LEFT = Qt.MouseButton.LeftButton
 
 def test_class_table_sorts_and_marks(qtbot: QtBot, workspace: Workspace, tmp_path: Path) -> None:
 
-    step = MeasureStep(workspace)
+    step = MeasureStep(workspace, Thumbnails(workspace.parallel))
     qtbot.addWidget(step)
     step.resize(640, 600)
     step.show()

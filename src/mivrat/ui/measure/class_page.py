@@ -1,18 +1,21 @@
-"""The classes: a field to find one, the table, and below it the ROC and precision-recall curves of the class selected."""
+"""The classes: a field to find one, the table, and below it the story of the class selected."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QSplitter, QVBoxLayout, QWidget
 
 from mivrat.core.pictures.classes import fold
+from mivrat.core.running.class_story import ClassStory, story_of
 from mivrat.core.running.snapshot import Snapshot
-from mivrat.core.selecting.selection import Labelled
-from mivrat.ui import words
-from mivrat.ui.measure.class_curves import ClassCurves, CurvesPanel, curves_of
+from mivrat.core.selecting.selection import Cells, Labelled
+from mivrat.ui.measure.class_curves import ClassCurves, curves_of
+from mivrat.ui.measure.class_story import StoryPanel
 from mivrat.ui.measure.class_table import ClassTable
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import label, row
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
@@ -21,11 +24,13 @@ MILLISECONDS = 120
 
 
 class ClassesPage(QWidget):
-    """The table between the field to find a class and the curves of the selected one."""
+    """The table between the field to find a class and the story of the selected one."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
-        self.workspace, self.table, self.panel = workspace, ClassTable(workspace), CurvesPanel()
+        self.workspace, self.table = workspace, ClassTable(workspace)
+        self.story = StoryPanel(workspace, thumbnails)
+        self._of: int | None = None
         self._workers = self.workspace.parallel.group(1)
         self._working = Newest(self._workers)
         self.search = QLineEdit()
@@ -39,10 +44,16 @@ class ClassesPage(QWidget):
         self.families.toggled.connect(self._fold)
         self.families.hide()
         layout.addLayout(row(self.search, self.families, None))
-        layout.addWidget(self.table, 1)
+        self.parts = QSplitter(Qt.Orientation.Vertical)
+        self.parts.setChildrenCollapsible(False)
+        self.parts.setHandleWidth(9)
+        for part in (self.table, self.story):
+            self.parts.addWidget(part)
+        self.table.setMinimumHeight(120)
+        self.parts.setSizes([300, 340])
+        layout.addWidget(self.parts, 1)
         layout.addWidget(self.told)
-        layout.addWidget(self.panel)
-        self.panel.hide()
+        self.story.hide()
         # A little later, so that the selection itself is painted first.
         self._soon = self.workspace.soon(MILLISECONDS, self._start)
         workspace.topics.selection.connect(self._follow)
@@ -61,28 +72,37 @@ class ClassesPage(QWidget):
 
     def selected(self) -> int | None:
         """The class selected, where it is one."""
-        chosen = [one for one in self.workspace.shown.conditions if isinstance(one, Labelled)]
-        return next(iter(chosen[0].classes)) if chosen and len(chosen[0].classes) == 1 else None
+        conditions = self.workspace.shown.conditions
+        for one in conditions:
+            if isinstance(one, Labelled):
+                return next(iter(one.classes)) if len(one.classes) == 1 else None
+            # A confusion of the class shown, which its story selects, is part of the story.
+            if isinstance(one, Cells) and self._of is not None and all(self._of in cell for cell in one.cells):
+                return self._of
+        return None
 
     def _follow(self) -> None:
-        k, snapshot = self.selected(), self.workspace.shown.snapshot
+        k = self._of = self.selected()
         self._soon.stop()
         self._working.cancel()
-        known = k is not None and snapshot.judged.has_scores
-        self.panel.setVisible(known)
+        self.story.setVisible(k is not None)
+        self.told.setVisible(k is None)
         if k is None:
-            self.told.setText("Select a class for its ROC and precision-recall curves.")
-            return
-        if not snapshot.judged.has_scores:
-            self.told.setText("Curves need a score for every class.")
+            self.told.setText("Select a class for its story: what it is taken for, its images, its curves.")
             return
         self._soon.start()
 
     def _start(self) -> None:
-        k, snapshot = self.selected(), self.workspace.shown.snapshot
-        if k is not None and snapshot.judged.has_scores and self.isVisible():
-            among = self._among(snapshot)
-            self._working.start(lambda work: curves_of(snapshot, k, among), done=self._take)
+        k, snapshot, measured = self.selected(), self.workspace.shown.snapshot, self.workspace.shown.measured
+        if k is None or not self.isVisible():
+            return
+        among, inside = self._among(snapshot), measured.among
+
+        def work(_: object) -> tuple[ClassStory, ClassCurves | None]:
+            curves = curves_of(snapshot, k, among) if snapshot.judged.has_scores else None
+            return story_of(snapshot, k, inside), curves
+
+        self._working.start(work, done=self._take)
 
     def _among(self, snapshot: Snapshot) -> NDArray[np.bool_] | None:
         """The images the curves are of, where the figures follow the selection: what is selected, of every label.
@@ -101,16 +121,10 @@ class ClassesPage(QWidget):
         super().showEvent(event)
         self._follow()
 
-    def _take(self, found: ClassCurves) -> None:
-        if found.k != self.selected():
-            return
-        self.panel.show_curves(found)
-        name = words.clipped(self.workspace.shown.classes[found.k], 40)
-        self.told.setText(
-            f"{name} against the rest, {'the selection of any label' if found.of_selection else 'all images'}: AUROC {words.decimal(found.auroc)}{_ends(found.auroc_ends)}, average precision "
-            f"{words.decimal(found.average_precision)}{_ends(found.average_precision_ends)} ({words.count(found.images)} of {words.count(found.total)} labelled so). "
-            "Dot: the model's own answers."
-        )
+    def _take(self, found: tuple[ClassStory, ClassCurves | None]) -> None:
+        if found[0].k == self.selected():
+            self.story.show_story(*found)
+            self.table.show_chosen()
 
     def as_table(self) -> list[list[str]]:
         """What the table shows, for the clipboard."""
@@ -122,7 +136,3 @@ class ClassesPage(QWidget):
 
     def stop(self) -> None:
         self._workers.stop_all()
-
-
-def _ends(ends: tuple[float, float] | None) -> str:
-    return "" if ends is None else f" ({ends[0]:.3f} – {ends[1]:.3f})"

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRect, Qt
 from PySide6.QtGui import QPainter, QResizeEvent
 from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
@@ -15,7 +15,7 @@ from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
-from mivrat.ui.parts.tables import ChoosingTable
+from mivrat.ui.parts.tables import ChoosingTable, paint_share
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
@@ -24,7 +24,7 @@ from mivrat.workspace.workspace import Workspace
 LEAST_FOR_NAMES, ENOUGH_FOR_NAMES = 150, 240
 SMALL = 30
 INTERVAL = Qt.ItemDataRole.UserRole + 1
-SHARE, OTHER = Qt.ItemDataRole.UserRole + 2, Qt.ItemDataRole.UserRole + 3
+SHARE, OTHER, WARNED = (Qt.ItemDataRole.UserRole + n for n in (2, 3, 4))
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -209,6 +209,9 @@ class ClassModel(QAbstractTableModel):
             return number.small(c)
         if role == SHARE:
             return None if number.share is None else number.share(c)
+        if role == WARNED:  # the whole interval lies below the accuracy over all classes
+            whole, found = self.workspace.shown.measured.figures.top_k[1].value, number.share and number.share(c)
+            return bool(found and found.high is not None and whole is not None and found.high < whole)
         other = self._other(k, number) if role in (OTHER, Qt.ItemDataRole.ToolTipRole) else None
         if role == OTHER:
             return other
@@ -239,7 +242,7 @@ class ClassModel(QAbstractTableModel):
 
 
 class _IntervalDelegate(QStyledItemDelegate):
-    """Draws a value with its interval in smaller, softer ink below it, and as a bar from 0 to 100 % at the foot."""
+    """Draws a value with its interval in smaller, softer ink below it, and as a point on its interval at the foot."""
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         small = index.data(INTERVAL)
@@ -252,7 +255,7 @@ class _IntervalDelegate(QStyledItemDelegate):
             option.widget.style().ControlElement.CE_ItemViewItem, option, painter, option.widget
         )
         painter.save()
-        area = option.rect.adjusted(6, 3, -6, -8)
+        area = option.rect.adjusted(6, 3, -6, -14)
         right = Qt.AlignmentFlag.AlignRight
         painter.setFont(font(13))
         painter.setPen(theme.colour("ink"))
@@ -267,24 +270,9 @@ class _IntervalDelegate(QStyledItemDelegate):
             right | Qt.AlignmentFlag.AlignBottom,
             f"→ {words.percent(other.value)}" if other is not None else small,
         )
-        share = index.data(SHARE)
-        if other is not None and other.value is not None:  # in plum below the bar of the run shown, a little lower
-            left, width, bottom = area.left(), area.width(), option.rect.bottom() - 1
-            if other.low is not None:
-                painter.fillRect(
-                    round(left + width * other.low),
-                    bottom,
-                    max(2, round(width * (other.high - other.low))),
-                    2,
-                    theme.colour("second"),
-                )
-            painter.fillRect(round(left + width * other.value) - 2, bottom - 1, 4, 3, theme.colour("second"))
-        if share is not None and share.value is not None:
-            left, width, bottom = area.left(), area.width(), option.rect.bottom() - 3
-            painter.fillRect(left, bottom, width, 1, theme.colour("line"))
-            low, high = round(left + width * share.low), round(left + width * share.high)
-            painter.fillRect(low, bottom - 1, max(2, high - low), 3, theme.colour("accent"))
-            painter.fillRect(round(left + width * share.value) - 1, bottom - 2, 2, 5, theme.colour("ink"))
+        if (share := index.data(SHARE)) is not None and share.value is not None:
+            foot = QRect(area.left(), option.rect.bottom() - 14, area.width(), 12)
+            paint_share(painter, foot, share, other, bool(index.data(WARNED)))
         painter.restore()
 
 
@@ -299,7 +287,7 @@ class ClassTable(ChoosingTable):
         self.setItemDelegate(_IntervalDelegate(self))
         self.setSortingEnabled(True)
         self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
-        self.verticalHeader().setDefaultSectionSize(44)
+        self.verticalHeader().setDefaultSectionSize(50)
         for column, number in enumerate(NUMBERS, 1):
             self.setColumnWidth(column, number.width)
         self._model.modelReset.connect(self._share_room)
@@ -326,6 +314,11 @@ class ClassTable(ChoosingTable):
         if index.isValid():
             choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
             choose(Labelled(self._model.members(index.row())), beside=beside)
+
+    def show_chosen(self) -> None:
+        """Scroll to the row that is marked."""
+        for index in self.selectionModel().selectedRows():
+            self.scrollTo(index)
 
     @property
     def rows(self) -> ClassModel:

@@ -30,6 +30,7 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
 from mivrat.ui.parts.columns import fit_columns
+from mivrat.ui.parts.tables import paint_share
 from mivrat.ui.parts.widgets import Choice, label, row, tip
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.executors import Newest
@@ -37,7 +38,7 @@ from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("group", "images", "right", "95 % interval", "signed gap", "below rest")
 WIDTHS = {1: 60, 2: 66, 3: 104, 4: 84, 5: 92}
-SHARE, OTHER = Qt.ItemDataRole.UserRole + 2, Qt.ItemDataRole.UserRole + 3
+SHARE, OTHER, WARNED = (Qt.ItemDataRole.UserRole + n for n in (2, 3, 4))
 
 
 @dataclass(frozen=True)
@@ -170,6 +171,7 @@ class GroupTable(QWidget):
                 if column == 3:
                     item.setData(SHARE, one.accuracy)
                     item.setData(OTHER, found.other.get(one.name))
+                    item.setData(WARNED, one.p < 0.05)
                     tip(
                         item,
                         f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}{self._of_held(found, one.name)}",
@@ -231,7 +233,7 @@ def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None, other: O
 
 
 class _IntervalBar(QStyledItemDelegate):
-    """Draws a share's interval from 0 to 100 % as a bar with the share as a mark."""
+    """Draws a share as a point on its interval."""
 
     def paint(
         self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
@@ -245,24 +247,10 @@ class _IntervalBar(QStyledItemDelegate):
         if share.low is None or share.high is None:
             painter.drawText(option.rect.adjusted(8, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter, "too few units")
             return
-        left, right, middle = option.rect.left() + 8, option.rect.right() - 8, option.rect.top() + 12
-
-        def at(value: float) -> int:
-            return round(left + (right - left) * value)
-
-        painter.fillRect(left, middle, right - left, 1, theme.colour("line"))
-        painter.fillRect(at(share.low), middle - 2, max(2, at(share.high) - at(share.low)), 5, theme.colour("accent"))
-        painter.fillRect(at(share.value) - 1, middle - 6, 2, 13, theme.colour("ink"))
         other = index.data(OTHER)
-        if isinstance(other, Proportion) and other.value is not None:  # of the run held, in plum below
-            if other.low is not None and other.high is not None:
-                painter.fillRect(
-                    at(other.low), middle + 5, max(2, at(other.high) - at(other.low)), 2, theme.colour("second")
-                )
-            painter.fillRect(at(other.value) - 3, middle + 3, 6, 6, theme.colour("second"))
-            painter.setPen(theme.colour("second"))
-            painter.drawText(
-                option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, f"→ {words.percent(other.value)}"
-            )
-            return
-        painter.drawText(option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, words.bounds(share))
+        held = other if isinstance(other, Proportion) and other.value is not None else None
+        area = option.rect.adjusted(4, 4, -4, -20)
+        paint_share(painter, area, share, held, bool(index.data(WARNED)))
+        painter.setPen(theme.colour("soft" if held is None else "second"))
+        told = words.bounds(share) if held is None else f"→ {words.percent(held.value)}"
+        painter.drawText(option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, told)

@@ -8,8 +8,10 @@ from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.calibration import Calibration, adaptive_calibration, calibration
+from mivrat.core.figures.spread import BINS
 from mivrat.core.figures.units import calibration_over_units
 from mivrat.ui import words
+from mivrat.ui.measure.confidence_spread import ConfidenceSpread
 from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.measure.threshold import ThresholdPage
@@ -27,12 +29,13 @@ class Reliability(QWidget):
         self.workspace = workspace
         self.summary, self.further = label(wrap=True), label(soft=True, wrap=True)
         self.diagram, self.coverage = ReliabilityDiagram(workspace), Coverage(workspace)
-        self.threshold = ThresholdPage(workspace)
+        self.threshold, self.spread = ThresholdPage(workspace), ConfidenceSpread(workspace)
         self.view = Choice(
             [
                 "reliability, bins of equal width",
                 "reliability, bins of equal count",
                 "reliability, with temperature",
+                "right and wrong",
                 "accuracy and coverage",
                 "threshold and costs",
             ],
@@ -45,7 +48,7 @@ class Reliability(QWidget):
         self._workers = self.workspace.parallel.group(1)
         self._working = Newest(self._workers)
         self.pages = QStackedWidget()
-        for page in (self.diagram, self.coverage, self.threshold):
+        for page in (self.diagram, self.spread, self.coverage, self.threshold):
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
@@ -107,7 +110,7 @@ class Reliability(QWidget):
         self._start()
         self.pages.setCurrentIndex(max(0, index - 2))
         self._offer()
-        self.summary.setVisible(index < 3)
+        self.summary.setVisible(index < 4)
         self.further.setVisible(index < 3)
 
     def _refresh(self) -> None:
@@ -145,7 +148,7 @@ class Reliability(QWidget):
         self.further.setText(self._temperature() + self._held_in_words())
         tip(
             self.further,
-            "Dashed: perfect calibration. Points: share right, with 95 % interval. Broad bar: the gap.",
+            "Dashed: perfect calibration, and behind it what chance allows at so few images. Points: share right, with 95 % interval; a diamond lies beyond chance. Broad bar: the gap.",
         )
 
     def _held_in_words(self) -> str:
@@ -180,11 +183,17 @@ class Reliability(QWidget):
         self._workers.stop_all()
 
     def as_table(self) -> list[list[str]]:
-        """The bins, for the clipboard."""
+        """The bins, for the clipboard; or the bars of right and wrong answers."""
+        if self.pages.currentWidget() is self.spread and (found := self.spread.found) is not None:
+            bars = [
+                [f"{m / BINS:.3f}", f"{(m + 1) / BINS:.3f}", str(found.right[m]), str(found.wrong[m])]
+                for m in range(BINS)
+            ]
+            return [["from", "to", "right", "wrong"], *bars]
         after = self.diagram.after()
-        found = [("as it is", self.diagram.bins()), ("with temperature", after.bins if after is not None else [])]
+        every = [("as it is", self.diagram.bins()), ("with temperature", after.bins if after is not None else [])]
         lines = []
-        for which, bins in found:
+        for which, bins in every:
             for one in bins:
                 share = one.accuracy
                 digits = ["" if v is None else f"{v:.6f}" for v in (one.confidence, share.value, share.low, share.high)]

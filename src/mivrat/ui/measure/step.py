@@ -9,6 +9,7 @@ from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.group_table import GroupTable
 from mivrat.ui.measure.headline import Headline
 from mivrat.ui.measure.reliability import Reliability
+from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import Choice, row, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -22,11 +23,11 @@ SCOPES = ("all images", "the selection")
 class MeasureStep(StepArea):
     """Headline, classes, confusions, confidence and groups, one at a time, of all images or of the selection."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__(*NAMES)
         self.measurer = Measurer(workspace)
         self.workers.append(self.measurer)
-        self.headline, self.classes_page = Headline(workspace), ClassesPage(workspace)
+        self.headline, self.classes_page = Headline(workspace), ClassesPage(workspace, thumbnails)
         self.class_table = self.classes_page.table
         self.confusions, self.reliability = Confusions(workspace), Reliability(workspace)
         self.groups = GroupTable(workspace)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QModelIndex, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent
+from PySide6.QtCore import QModelIndex, QPointF, QRect, QRectF, Qt
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QTableWidget, QTableWidgetItem
 
+from mivrat.core.figures.intervals import Proportion
 from mivrat.ui.parts.columns import fit_columns
 from mivrat.ui.parts.widgets import tip
+from mivrat.ui.theme import theme
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
@@ -110,3 +112,32 @@ class FigureTable(QTableWidget):
                 for line in range(self.rowCount())
             ),
         ]
+
+
+def paint_share(painter: QPainter, area: QRect, share: Proportion, other: Proportion | None, warned: bool) -> None:
+    """Draw a share in a cell: a point on its interval, on a line from 0 to 100 %; ``warned`` as a diamond in the colour of what is
+    wrong, and the same share of the run held as a square a little lower."""
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    left, width, y = area.left() + 4.0, area.width() - 8.0, area.center().y() + 0.5
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.fillRect(QRectF(left, y - 0.5, width, 1), theme.colour("line"))
+    for one, at, ink, fill, size in (
+        (other, y + 4, "second", "second", 5.0),
+        (share, y, "ink", "wrong" if warned else "accent", 7.0),
+    ):
+        if one is None or one.value is None:
+            continue
+        if one.low is not None and one.high is not None:
+            length = max(2.0, width * (one.high - one.low))
+            painter.fillRect(QRectF(left + width * one.low, at - 1, length, 2), theme.colour(ink))
+        painter.setBrush(theme.colour(fill))
+        x = left + width * one.value
+        if one is other:
+            painter.drawRect(QRectF(x - size / 2, at - size / 2, size, size))
+        elif warned:
+            corners = [
+                QPointF(x + a * size * 0.72, at + b * size * 0.72) for a, b in ((1, 0), (0, 1), (-1, 0), (0, -1))
+            ]
+            painter.drawPolygon(QPolygonF(corners))
+        else:
+            painter.drawEllipse(QPointF(x, at), size / 2, size / 2)
