@@ -143,6 +143,8 @@ class SideMatrix(ConfusionMatrix):
 class ChangeMatrix(SideMatrix):
     """b less a, cell by cell: what the run held has more of is plum, what the run shown has more of verdigris."""
 
+    neutral = (DIAGONAL - 1) // 2
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace, "a")
         self.place = 2

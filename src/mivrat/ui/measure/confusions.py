@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtGui import QKeySequence, QResizeEvent, QShortcut
+from PySide6.QtWidgets import QBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
+from mivrat.core.figures.blocks import Block, blocks_of, mistakes_between
 from mivrat.core.figures.confusion import ConfusedPair, order_by_likeness, order_by_support, worst_pairs
+from mivrat.core.selecting.selection import Cells
 from mivrat.ui import words
+from mivrat.ui.measure.block_list import BlockList
+from mivrat.ui.measure.block_map import BlockMap
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
-from mivrat.ui.parts.widgets import Choice, button, label, row, tip
+from mivrat.ui.parts.widgets import Choice, Elided, Tabs, button, label, row, tip
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
@@ -23,23 +29,42 @@ SORTED_BY = {
     "most images first": order_by_support,
     "confused ones together": order_by_likeness,
 }
-ORDERS = tuple(SORTED_BY)
+BLOCKS = "blocks of confused classes"
+ORDERS = (*SORTED_BY, BLOCKS)
 MOST_PAIRS = 30
+# More classes than this are shown in blocks first: their matrix cannot be read as a whole.
+MANY = 40
 # From this width on the pairs stand beside the matrix, else below it.
 WIDE, BESIDE, LINES_BELOW = 940, 420, 4
 QWIDGETSIZE_MAX = (1 << 24) - 1
 
 
+@dataclass(frozen=True)
+class WorkedOut:
+    """What takes a while: an order of the classes, the worst pairs, and the blocks with the mistakes between them."""
+
+    order: NDArray[np.int64] | None
+    pairs: list[ConfusedPair]
+    blocks: list[Block]
+    between: NDArray[np.int64]
+
+
 class Confusions(QWidget):
-    """The matrix, what is pointed at in words, and the list of pairs."""
+    """The matrix, what is pointed at in words, and the list of pairs; of many classes blocks first, each of which opens into a
+    matrix of its own, with the worst blocks beside the worst pairs."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
         self.matrix, self.pairs = ConfusionMatrix(workspace), PairList(workspace)
+        self.map, self.worst_blocks = BlockMap(workspace), BlockList()
+        self.blocks: list[Block] = []
+        self._open: tuple[int, ...] = ()
+        self._of: tuple[object, bool] | None = None
+        self._blocks_before = False
         self.mode, self.order = Choice(MODES, "what the cells show"), Choice(ORDERS, "order of the classes")
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
-        self.order.currentIndexChanged.connect(lambda _: self._work_out())
+        self.order.activated.connect(lambda _: self._choose_order())
         self._workers = self.workspace.parallel.group(1)
         self._working = Newest(self._workers)
         layout = QVBoxLayout(self)
@@ -52,9 +77,16 @@ class Confusions(QWidget):
             tip(one, f"{does[0].upper()}{does[1:]} (wheel, or keys − and +)")
             one.setFixedWidth(28)
         self.hint = label("hatched: right", soft=True)
-        layout.addLayout(row(self.order, None, self.hint, self.smaller, self.larger, self.mode))
+        self.all_blocks = button("‹ all blocks", self.close_block, kind="small")
+        tip(self.all_blocks, "Back to the overview (Esc)")
+        self.opened = Elided(mode=Qt.TextElideMode.ElideRight)
+        layout.addLayout(row(self.order, self.all_blocks, None, self.hint, self.smaller, self.larger, self.mode))
+        layout.addWidget(self.opened)
+        self.pictures = QStackedWidget()
+        for picture in (self.matrix, self.map):
+            self.pictures.addWidget(picture)
         self._both = QBoxLayout(QBoxLayout.Direction.TopToBottom)
-        self._both.addWidget(self.matrix, 1)
+        self._both.addWidget(self.pictures, 1)
         beside = QWidget()
         under = QVBoxLayout(beside)
         under.setContentsMargins(0, 0, 0, 0)
@@ -62,12 +94,23 @@ class Confusions(QWidget):
         self.told.setFixedHeight(38)
         self.told.setAlignment(Qt.AlignmentFlag.AlignTop)
         under.addWidget(self.told)
-        under.addWidget(self.pairs, 1)
+        self.tabs = Tabs(("worst pairs", "worst blocks"))
+        self.lists = QStackedWidget()
+        for listed in (self.pairs, self.worst_blocks):
+            self.lists.addWidget(listed)
+        self.tabs.chosen.connect(self.lists.setCurrentIndex)
+        under.addWidget(self.tabs)
+        under.addWidget(self.lists, 1)
         self._beside = beside
         self._both.addWidget(beside)
         layout.addLayout(self._both, 1)
         self.matrix.pointed.connect(self._tell)
         self.matrix.zoomed.connect(self._follow_zoom)
+        self.map.opened.connect(self.open_blocks)
+        self.worst_blocks.opened.connect(lambda at: self.open_blocks(at, at))
+        escape = QShortcut(QKeySequence(Qt.Key.Key_Escape), self)
+        escape.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        escape.activated.connect(self.close_block)
         workspace.topics.selection.connect(lambda: self._tell(None))
         workspace.topics.measured.connect(self._work_out)
 
@@ -81,10 +124,13 @@ class Confusions(QWidget):
         self._beside.setMinimumWidth(BESIDE if wide else 0)
         self._beside.setMaximumWidth(BESIDE if wide else QWIDGETSIZE_MAX)
         lines = min(len(self.pairs.pairs), LINES_BELOW)
-        self.pairs.setVisible(bool(lines))
+        # An open block has the height to itself.
+        room = wide or not self._open
+        self.lists.setVisible(bool(lines) and room)
+        self.tabs.setVisible(self.in_blocks and room)
         height = HEAD + LINE * lines + 2
-        self.pairs.setMinimumHeight(0 if wide else height)
-        self.pairs.setMaximumHeight(QWIDGETSIZE_MAX if wide else height)
+        self.lists.setMinimumHeight(0 if wide else height)
+        self.lists.setMaximumHeight(QWIDGETSIZE_MAX if wide else height)
 
     def _follow_zoom(self) -> None:
         self.smaller.setEnabled(self.matrix.zoom > 1)
@@ -114,32 +160,110 @@ class Confusions(QWidget):
             f"{how[0].upper()}{how[1:]} ({exact} of this pair alone, p {in_words(p)})."
         )
 
+    # --- blocks ---
+
+    @property
+    def in_blocks(self) -> bool:
+        """Whether classes are shown in blocks."""
+        return ORDERS[self.order.currentIndex()] == BLOCKS
+
+    def _choose_order(self) -> None:
+        self._open = ()
+        self._work_out()
+
+    def open_blocks(self, labels: int, predictions: int) -> None:
+        """Show the matrix of a block, or of two that are confused, and select their mistakes."""
+        self._open = tuple(dict.fromkeys((labels, predictions)))
+        self._show()
+        self.matrix.setFocus(Qt.FocusReason.OtherFocusReason)
+        counts = self.workspace.shown.measured.figures.matrix
+        rows, columns = (np.array(self.blocks[at].classes) for at in (labels, predictions))
+        part = counts[np.ix_(rows, columns)]
+        wrong = {(int(rows[i]), int(columns[j])) for i, j in np.argwhere(part > 0) if rows[i] != columns[j]}
+        if wrong:
+            self.workspace.shown.choose(Cells(frozenset(wrong)))
+
+    def close_block(self) -> None:
+        """Back to the overview of the blocks."""
+        if self._open:
+            self._open = ()
+            self._show()
+            self.map.setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _show(self) -> None:
+        """Show the overview, an open block, or the whole matrix."""
+        overview = self.in_blocks and not self._open
+        self.pictures.setCurrentIndex(int(overview))
+        self.all_blocks.setVisible(bool(self._open))
+        for one in (self.hint, self.smaller, self.larger, self.mode):
+            one.setVisible(not overview)
+        told = ""
+        if self._open:
+            chosen = [self.blocks[at] for at in self._open]
+            self.matrix.set_order(np.array([k for one in chosen for k in one.classes], np.int64))
+            inside, leaving = sum(one.inside for one in chosen), sum(one.leaving for one in chosen)
+            if len(chosen) == 1:
+                told = f"{chosen[0].name}: {words.count(inside)} mistakes inside, {words.count(leaving)} leave it"
+            else:
+                told = " and ".join(words.clipped(one.name, 30) for one in chosen)
+        elif overview and self.blocks:
+            total = sum(one.inside + one.leaving for one in self.blocks)
+            within = sum(one.inside for one in self.blocks)
+            told = f"{len(self.blocks)} blocks; {words.count(within)} of {words.count(total)} mistakes lie inside one"
+        self.opened.set_text(told)
+        self.opened.setVisible(bool(told))
+        self._arrange()
+        self._follow_zoom()
+
     def _work_out(self) -> None:
-        """Sort the classes and find the worst pairs."""
-        measured, by = self.workspace.shown.measured, SORTED_BY[ORDERS[self.order.currentIndex()]]
+        """Sort the classes, part them into blocks and find the worst pairs."""
+        measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
+        counts, among = measured.figures.matrix, measured.among
+        many = len(counts) > MANY
+        if self._of != (
+            snapshot.record.key,
+            many,
+        ):  # another run: what is seen first depends on how many classes it has
+            if self._of is None or many != self._of[1] or not many:
+                self.order.setCurrentIndex(ORDERS.index(BLOCKS) if many else min(2, self.order.currentIndex()))
+            self._of, self._open = (snapshot.record.key, many), ()
+        by, in_blocks = SORTED_BY.get(ORDERS[self.order.currentIndex()]), self.in_blocks
         self._working.cancel()
-        if by is None:
+        if by is None and not in_blocks:
             self.matrix.set_order(None)
-        counts, snapshot, among = measured.figures.matrix, self.workspace.shown.snapshot, measured.among
-        over_units = snapshot.judged.units is not None
+        over_units, names, families = (
+            snapshot.judged.units is not None,
+            self.workspace.shown.classes,
+            snapshot.record.families,
+        )
 
         def direction(a: int, b: int) -> float:
             return snapshot.judged.direction(a, b, among)
 
-        self._working.start(
-            lambda work: (
+        def work(_: object) -> WorkedOut:
+            blocks = blocks_of(counts, names, families) if in_blocks else []
+            return WorkedOut(
                 by(counts) if by is not None else None,
                 worst_pairs(counts, MOST_PAIRS, direction if over_units else None),
-            ),
-            done=self._take,
-        )
+                blocks,
+                mistakes_between(counts, blocks),
+            )
 
-    def _take(self, found: tuple[NDArray[np.int64] | None, list[ConfusedPair]]) -> None:
-        order, pairs = found
-        if order is not None:
-            self.matrix.set_order(order)
-        self.pairs.show_pairs(pairs)
-        self._arrange()
+        self._working.start(work, done=self._take)
+
+    def _take(self, found: WorkedOut) -> None:
+        if found.order is not None:
+            self.matrix.set_order(found.order)
+        if [one.classes for one in found.blocks] != [one.classes for one in self.blocks]:
+            self._open = ()  # other blocks than those that one of was open
+        self.blocks = found.blocks
+        self.map.show_blocks(found.blocks, found.between)
+        self.worst_blocks.show_blocks(found.blocks)
+        self.pairs.show_pairs(found.pairs)
+        if self.in_blocks is not self._blocks_before:
+            self._blocks_before = self.in_blocks
+            self.tabs.choose(int(self.in_blocks))
+        self._show()
 
     def as_table(self) -> list[list[str]]:
         """The counts in the order shown, for the clipboard."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import ceil
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
+from mivrat.core.figures.blocks import farthest, pooled
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import plain
@@ -33,6 +35,9 @@ LEAST_WITH_NAMES = 13
 NAME_MARGIN = 12
 # Zooming goes at least as far as this, so that every cell can be read.
 READABLE_CELL = 40.0
+# Smaller than this a cell cannot be seen: several are drawn as one then.
+LEAST_SEEN = 4.0
+MOST_FRAMED = 16
 ZOOM_STEP = 1.5
 # The shade that marks the diagonal of the matrix drawn as a picture; those below are magnitudes.
 DIAGONAL = 255
@@ -74,7 +79,9 @@ class ConfusionMatrix(QWidget):
     # What the names of the lines take at least.
     least_left = 96
     # Cells as large as this show numbers; above the columns' names there is so much room.
-    least_with_numbers, above_names = 26, 24.0
+    least_with_numbers, above_names = 17, 24.0
+    # The shade of a cell that says nothing.
+    neutral = 0
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -83,6 +90,8 @@ class ConfusionMatrix(QWidget):
         self.cursor_cell: tuple[int, int] | None = None
         self.pointed_cell: tuple[int, int] | None = None
         self._picture: QImage | None = None
+        self._picture_by = 1
+        self._shaded: NDArray[np.uint8] | None = None
         self._values: tuple[Values, float] | None = None
         self._order: NDArray[np.int64] | None = None
         # Of which classes the widest name was looked for, and its width.
@@ -106,15 +115,23 @@ class ConfusionMatrix(QWidget):
         self._renew()
 
     def set_order(self, order: NDArray[np.int64] | None) -> None:
-        """Show the classes in another order: the class that stands at each place, or None for the list's."""
+        """Show the classes in another order, or only some of them: the class that stands at each place; None for the list's."""
         self._order = order
+        if self.cursor_cell is not None and not self._shows(*self.cursor_cell):
+            self.cursor_cell = None
         self._renew()
+        if self.workspace.is_open:
+            self._settle()
 
     @property
     def order(self) -> NDArray[np.int64]:
         """The class that stands at each place."""
-        count = len(self._matrix)
-        return self._order if self._order is not None and len(self._order) == count else np.arange(count)
+        count, order = len(self._matrix), self._order
+        return order if order is not None and len(order) and int(order.max()) < count else np.arange(count)
+
+    def _shows(self, *classes: int) -> bool:
+        """Whether all of these classes have a place."""
+        return self._order is None or bool(np.isin(classes, self._order).all())
 
     def place_of(self, k: int) -> int:
         """The place at which a class stands."""
@@ -125,7 +142,7 @@ class ConfusionMatrix(QWidget):
             self._renew()
 
     def _renew(self) -> None:
-        self._picture = self._values = None
+        self._picture = self._values = self._shaded = None
         self.update()
 
     @property
@@ -144,6 +161,8 @@ class ConfusionMatrix(QWidget):
                     matrix = 100 * matrix / matrix.sum(axis=2 - self.mode, keepdims=True)
             off = np.nan_to_num(matrix) if self.mode else matrix.copy()
             np.fill_diagonal(off, 0.0)
+            if len(self.order) < len(off):  # of some classes, the largest among them
+                off = off[np.ix_(self.order, self.order)]
             self._values = matrix, max(1.0, float(off.max(initial=0.0)))
         return self._values
 
@@ -180,7 +199,7 @@ class ConfusionMatrix(QWidget):
 
     def _fitting(self) -> _Fit:
         """How the whole matrix fits: with names beside it where cells are large enough for them."""
-        count, widest = max(1, len(self._matrix)), self._widest_name()
+        count, widest = max(1, len(self.order)), self._widest_name()
         for names in (widest, 0):
             for upright in (True, False):
                 left, top = self._room(names, upright)
@@ -214,10 +233,10 @@ class ConfusionMatrix(QWidget):
         return min(self._zoom, self.most_zoom)
 
     def _layout(self) -> _Layout:
-        count = max(1, len(self._matrix))
+        count = max(1, len(self.order))
         fit = self._fitting()
         side, names, upright = fit.side * self.zoom, fit.names, fit.upright
-        if side >= LEAST_WITH_NAMES:
+        if side >= LEAST_WITH_NAMES and (names or self.zoom > 1):
             names = names or self._widest_name()
             upright = names <= side + NAME_MARGIN
         left, top = self._room(names, upright)
@@ -274,12 +293,14 @@ class ConfusionMatrix(QWidget):
     def _at(self, point: QPointF) -> tuple[int, int] | None:
         """(label, predicted) under a point; -1 for a header, None outside."""
         found = self._layout()
-        side, place, view, count = found.side, found.place, found.view, len(self._matrix)
+        side, place, view, count = found.side, found.place, found.view, len(self.order)
         if not count or point.x() > view.right() or point.y() > view.bottom():
             return None
         column, line = int((point.x() - place.left()) // side), int((point.y() - place.top()) // side)
         across, down, order = point.x() >= view.left(), point.y() >= view.top(), self.order
         if across and down and column < count and line < count:
+            if (by := self._by(side)) > 1:  # several stand in one: the largest of them
+                line, column = farthest(self._shades_in_order(), by, line // by, column // by, self.neutral)
             return int(order[line]), int(order[column])
         if down and not across and line < count:
             return int(order[line]), -1
@@ -319,9 +340,21 @@ class ConfusionMatrix(QWidget):
             self._paint_picture(painter, found)
         self._paint_marks(painter, found)
 
+    @staticmethod
+    def _by(side: float) -> int:
+        """So many cells across are drawn as one, so that each can be seen."""
+        return max(1, ceil(LEAST_SEEN / max(0.01, side)))
+
+    def _shades_in_order(self) -> NDArray[np.uint8]:
+        """The shades off the diagonal in the order shown; on it stands what is neither more nor less."""
+        if self._shaded is None:
+            self._shaded = self.shades(*self.values())[self.order][:, self.order]
+            np.fill_diagonal(self._shaded, self.neutral)
+        return self._shaded
+
     def _in_sight(self, found: _Layout) -> tuple[range, range]:
         """The lines and columns that show at all."""
-        count = len(self._matrix)
+        count = len(self.order)
         spans = []
         for start, length in (
             (found.view.top() - found.place.top(), found.view.height()),
@@ -410,19 +443,28 @@ class ConfusionMatrix(QWidget):
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, self.number(values[i, j]))
 
     def _paint_picture(self, painter: QPainter, found: _Layout) -> None:
-        if self._picture is None:
-            values, most = self.values()
-            count = len(values)
-            shade = self.shades(values, most)[self.order][:, self.order]
-            np.fill_diagonal(shade, DIAGONAL)
+        by = self._by(found.side)
+        if self._picture is None or self._picture_by != by:
+            shade = pooled(self._shades_in_order(), by, self.neutral)
+            count, self._picture_by = len(shade), by
+            # The diagonal as it is, but where a mistake stands beside it in the same cell.
+            at = np.arange(count)
+            shade = shade.copy()
+            shade[at, at] = np.where(shade[at, at] != self.neutral, shade[at, at], DIAGONAL)
             self._picture = QImage(shade.tobytes(), count, count, count, QImage.Format.Format_Indexed8).copy()
             self._picture.setColorTable([colour.rgb() for colour in (*self.colours(), theme.colour("line"))])
-        painter.drawImage(found.place, self._picture)
+        # Of what stands at the far edges less may lie beneath than elsewhere: it is drawn as large.
+        place = QRectF(found.place.topLeft(), found.place.size() * (self._picture.width() * by / len(self.order)))
+        painter.drawImage(place, self._picture)
         painter.setPen(theme.colour("line"))
         painter.drawRect(found.view)
 
     def _paint_marks(self, painter: QPainter, found: _Layout) -> None:
-        if self.pointed_cell is not None and max(self.pointed_cell) < len(self._matrix):
+        if (
+            self.pointed_cell is not None
+            and max(self.pointed_cell) < len(self._matrix)
+            and self._shows(*self.pointed_cell)
+        ):
             place = found.place
             cell = self.cell_rect(*self.pointed_cell)
             painter.setPen(QPen(theme.colour("accent"), 1))
@@ -432,7 +474,8 @@ class ConfusionMatrix(QWidget):
                 painter.drawLine(QPointF(x, place.top()), QPointF(x, cell.top()))
         marked = self._selected_cells()
         painter.setPen(QPen(theme.colour("ink"), 2))
-        for i, j in marked:
+        # Where most of what is seen is selected, frames would hide it.
+        for i, j in [cell for cell in marked if self._shows(*cell)] if len(marked) <= MOST_FRAMED else []:
             painter.drawRect(self.cell_rect(i, j).adjusted(1, 1, -1, -1))
         if self.cursor_cell and self.hasFocus():
             painter.setPen(QPen(theme.colour("accent"), 2, Qt.PenStyle.DotLine))
@@ -505,7 +548,7 @@ class ConfusionMatrix(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
-        count = len(self._matrix)
+        count = len(self.order)
         if event.key() in moves and count and not event.modifiers() & Qt.KeyboardModifier.AltModifier:
             by = moves[Qt.Key(event.key())]
             at = (0, -1 if by == (0, 1) else 0)

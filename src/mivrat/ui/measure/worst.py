@@ -84,7 +84,7 @@ class Worst(QWidget):
         below = sum(surely_below(self.workspace, one) for _, one in found)
         self.of_classes.setText(
             (
-                f"recall: {below} of {len(found)} surely below the whole"
+                f"recall: {words.count(below)} of {words.count(len(found))} surely below the whole"
                 if below
                 else "recall: none surely below the whole"
             )

@@ -160,7 +160,8 @@ class IntervalBars(Diagram):
                 made = dots([low], [m + 0.5], theme.colour("wrong" if one.warned else "accent"), size=9)
                 made.setSymbol("t3")
                 self.plot.addItem(made)
-                told = text("below this scale", low + 0.03 * (high - low), m + 0.5, "soft", (0, 0.5))
+                after = max(low, one.high if one.high is not None else low) + 0.03 * (high - low)
+                told = text("below this scale", after, m + 0.5, "soft", (0, 0.5))
                 self.plot.addItem(told, ignoreBounds=True)
 
     def _draw_marks(self) -> None:
@@ -188,6 +189,7 @@ class IntervalRows(QWidget):
         self._grid.setColumnStretch(2, 1)
         if names:
             self._grid.setColumnMinimumWidth(0, names)
+            self._grid.setColumnStretch(0, 1)
         if scaled:
             self._grid.setRowMinimumHeight(0, SCALE)
 

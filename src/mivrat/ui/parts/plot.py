@@ -175,15 +175,19 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         if key in (self.backward, self.forward) and marks and not alt:
             by = 1 if key == self.forward else -1
             self.cursor = marks - 1 if self.cursor < 0 and by < 0 else min(marks - 1, max(0, self.cursor + by))
-            corner, told = self.mark_rect(self.cursor).bottomRight().toPoint(), self.describe(self.cursor)
-            self.setAccessibleDescription(told)
-            QToolTip.showText(self.mapToGlobal(corner), plain(told), self)
-            self.remark()
+            self.tell_cursor()
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and marks:
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.select(self.cursor, beside, enter=key != Qt.Key.Key_Space)
         else:
             QWidget.keyPressEvent(self, event)
+
+    def tell_cursor(self) -> None:
+        """Mark where keys have come to, and say what it is."""
+        corner, told = self.mark_rect(self.cursor).bottomRight().toPoint(), self.describe(self.cursor)
+        self.setAccessibleDescription(told)
+        QToolTip.showText(self.mapToGlobal(corner), plain(told), self)
+        self.remark()
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         QWidget.keyReleaseEvent(self, event)
