@@ -56,6 +56,11 @@ STUDIES = "Studies (*.mivrat)"
 TITLE_BAR = 40
 
 
+def _load() -> None:
+    for name in LOADED_LATER:
+        import_module(name)
+
+
 class MainWindow(QMainWindow):
     """Holds the pages, opens and closes studies, and says what comes of jobs."""
 
@@ -77,6 +82,7 @@ class MainWindow(QMainWindow):
         self._wanted: Callable[[], object] | None = None
         self._build_first()
         if at_once:
+            _load()
             for _ in self._build_rest():
                 pass
 
@@ -108,8 +114,7 @@ class MainWindow(QMainWindow):
         meanwhile, and what is asked for is done as soon as it can be."""
 
         def work() -> None:
-            for name in LOADED_LATER:
-                import_module(name)
+            _load()
             self._loop.post(lambda: self._build_on(self._build_rest()))
 
         threading.Thread(target=work, name="loading", daemon=True).start()

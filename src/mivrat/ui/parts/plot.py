@@ -16,6 +16,7 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QFrame, QToolTip, QWidget
 
+from mivrat.ui.parts.loop import Soon
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
 
@@ -45,7 +46,9 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.ci.layout.setSpacing(4)
         self.plots: list[pg.PlotItem] = []
         self._marks: list[tuple[pg.PlotItem, pg.GraphicsObject]] = []
-        self._drawn_in = ""
+        self._drawn_in, self._stale = "", True
+        # Sizes come several at a time while a page is laid out: it is drawn once, when they have come.
+        self._soon = Soon(0, self.redraw)
         theme.changed.connect(self._follow_theme)
 
     # --- what a diagram says of itself ---
@@ -109,7 +112,9 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
     def redraw(self) -> None:
         """Draw everything anew, in the theme in force; what is not shown is drawn once it is."""
-        if not self.isVisible():
+        self._stale = not self.isVisible()
+        self._soon.stop()
+        if self._stale:
             return
         self._marks.clear()
         for plot in self.plots:
@@ -216,11 +221,14 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
             self.lay_out()
         super().resizeEvent(event)
         if ready:
-            self.redraw()
+            self._soon.start()
 
     def showEvent(self, event: Any) -> None:  # noqa: N802
         super().showEvent(event)
-        self.redraw()
+        if self._stale:
+            self._soon.start()
+        else:
+            self.remark()
 
 
 def pen(token: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:

@@ -12,11 +12,18 @@ class Flow(QLayout):
     def __init__(self, spacing: int) -> None:
         super().__init__()
         self._items: list[QLayoutItem] = []
+        # What was asked for already: while a page is laid out, the same is asked for dozens of times.
+        self._heights: dict[int, int] = {}
         self.setSpacing(spacing)
         self.setContentsMargins(0, 0, 0, 0)
 
     def addItem(self, item: QLayoutItem) -> None:  # noqa: N802
         self._items.append(item)
+        self.invalidate()
+
+    def invalidate(self) -> None:
+        self._heights.clear()
+        super().invalidate()
 
     def addWidget(self, widget: QWidget) -> None:  # noqa: N802
         """Put a widget at the end. Its item is made here: one that the toolkit makes may be lost to us while it is in use."""
@@ -39,7 +46,9 @@ class Flow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:  # noqa: N802
-        return self._arrange(QRect(0, 0, width, 0), move=False)
+        if width not in self._heights:
+            self._heights[width] = self._arrange(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
 
     def setGeometry(self, rect: QRect) -> None:  # noqa: N802
         super().setGeometry(rect)
