@@ -142,7 +142,7 @@ class TrustPage(QWidget):
         if not self.isVisible():
             return
         found = self.explainer.reliance
-        parts = [
+        parts: list[QWidget] = [
             self.about,
             self.deletion,
             self.insertion,

@@ -129,7 +129,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.setBackground(None)
         for plot in self.plots:
             plot.getViewBox().setBackgroundColor(theme.colour(self.ground) if self.ground else None)
-            for side in ("left", "bottom", "top"):
+            for side in ("left", "bottom", "top", "right"):
                 plot.getAxis(side).setPen(theme.colour("line"))
                 plot.getAxis(side).setTextPen(theme.colour("soft"))
 

@@ -1,15 +1,16 @@
-"""The two pictures of the recipe editor, painted: the original with what is cut from it, and the values by channel."""
+"""The two pictures of the recipe editor: the original with what is cut from it, and the values by channel."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.core.base.text import minus
 from mivrat.core.pictures.prepare import Geometry
 from mivrat.core.pictures.preview import ChannelValues
-from mivrat.ui.parts.widgets import tip
+from mivrat.ui.parts.plot import Diagram, bars, line, pen
 from mivrat.ui.theme import font, theme
 
 HEIGHT = 190
@@ -93,60 +94,70 @@ class OriginalView(QWidget):
         painter.drawRect(canvas)
 
 
-class ValueBars(QWidget):
+class ValueBars(Diagram):
     """For each channel a line from what 0 to what 255 becomes, and on it the values of this picture with their mean."""
 
     LINE = 22
+    ground = ""
 
     def __init__(self) -> None:
-        super().__init__()
+        super().__init__("values of the channels")
         self.channels: list[ChannelValues] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        tip(self, "Line: what 0 and 255 become. Bar: lowest to highest value of this picture. Mark: their mean.")
+        self.ci.layout.setContentsMargins(0, 0, 0, 0)
+        self.plot = self.add(0, x=(0, 1), y=(0, 1))
+        self.plot.layout.setContentsMargins(0, 0, 0, 0)
+        self.plot.invertY(True)
+        self.plot.hideAxis("bottom")
+        self.plot.showAxis("right")
+        for side, width in (("left", 56), ("right", 254)):
+            self.plot.getAxis(side).setWidth(width)
+            self.plot.getAxis(side).setStyle(tickFont=font(12), tickLength=0, hideOverlappingLabels=False)
 
     def show_channels(self, channels: list[ChannelValues]) -> None:
         self.channels = channels
-        self.setAccessibleName("; ".join(f"{one.name} {describe(one)}" for one in channels))
-        self.updateGeometry()
-        self.update()
+        self.setAccessibleName("; ".join(f"{one.name} {describe(one)}" for one in channels) or "values of the channels")
+        self.setFixedHeight(self.LINE * max(1, len(channels)))
+        self.redraw()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
-        return QSize(300, self.LINE * max(1, len(self.channels)))
+    def marks(self) -> int:
+        return len(self.channels)
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
-        with QPainter(self) as painter:
-            self._paint(painter)
+    def mark_at(self, point: QPointF) -> int:
+        found = int(point.y() // self.LINE)
+        return found if found < len(self.channels) else -1
 
-    def _paint(self, painter: QPainter) -> None:
-        if not self.channels:
+    def mark_rect(self, mark: int) -> QRectF:
+        return QRectF(0, self.LINE * mark, self.width(), self.LINE)
+
+    def describe(self, mark: int) -> str:
+        return "Line: what 0 and 255 become. Bar: lowest to highest value of this picture. Mark: their mean."
+
+    def draw(self) -> None:
+        some = self.channels
+        if not some:
             return
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        least = min(min(one.bounds) for one in self.channels)
-        most = max(max(one.bounds) for one in self.channels)
-        left, right = 56.0, self.width() - 262.0
-
-        def at(value: float) -> float:
-            return left + (right - left) * (value - least) / max(most - least, 1e-12)
-
-        painter.setFont(font(12))
-        for i, one in enumerate(self.channels):
-            top = i * self.LINE
-            middle = top + self.LINE / 2
-            painter.setPen(theme.colour("ink"))
-            painter.drawText(QRectF(0, top, left - 8, self.LINE), Qt.AlignmentFlag.AlignVCenter, one.name)
-            painter.setPen(QPen(theme.colour("faint"), 1))
-            for end in one.bounds:
-                painter.drawLine(QPointF(at(end), middle - 4), QPointF(at(end), middle + 4))
-            painter.drawLine(QPointF(at(one.bounds[0]), middle), QPointF(at(one.bounds[1]), middle))
-            bar = QRectF(at(one.lowest), middle - 4, max(2.0, at(one.highest) - at(one.lowest)), 8)
-            painter.fillRect(bar, theme.colour("accent"))
-            painter.fillRect(QRectF(at(one.mean) - 1, middle - 6, 2, 12), theme.colour("ink"))
-            painter.setPen(theme.colour("soft"))
-            painter.drawText(
-                QRectF(right + 8, top, 254, self.LINE),
-                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                describe(one),
+        least, most = min(min(one.bounds) for one in some), max(max(one.bounds) for one in some)
+        self.plot.setRange(xRange=(least, max(most, least + 1e-9)), yRange=(0, len(some)), padding=0)
+        rows = np.arange(len(some)) + 0.5
+        ends = np.array([sorted(one.bounds) for one in some])
+        self.plot.addItem(line(ends.ravel(), np.repeat(rows, 2), pen("faint"), pairs=True))
+        self.plot.addItem(
+            line(
+                np.repeat(ends.ravel(), 2),
+                (np.repeat(rows, 2)[:, None] + [-0.18, 0.18]).ravel(),
+                pen("faint"),
+                pairs=True,
             )
+        )
+        thin = (most - least) / max(60.0, self.width() - 310.0)
+        low = np.array([one.lowest for one in some])
+        high = np.maximum([one.highest for one in some], low + 2 * thin)
+        self.plot.addItem(bars(low, high, rows - 0.18, rows + 0.18, theme.colour("accent")))
+        means = np.array([one.mean for one in some])
+        self.plot.addItem(bars(means - thin, means + thin, rows - 0.28, rows + 0.28, theme.colour("ink")))
+        self.tick(self.plot, "left", [(y, one.name) for y, one in zip(rows.tolist(), some, strict=True)])
+        self.tick(self.plot, "right", [(y, describe(one)) for y, one in zip(rows.tolist(), some, strict=True)])
 
 
 def describe(one: ChannelValues) -> str:
