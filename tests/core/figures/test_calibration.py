@@ -110,3 +110,15 @@ def test_what_chance_allows_holds_for_calibrated_models() -> None:
     low, high = calibration.chance_bands([certain, of_units])
     assert (low[0], high[0]) == (1.0, 1.0)
     assert np.isnan([low[1], high[1]]).all()
+
+
+def test_answers_drawn_together_show_what_those_drawn_one_by_one_do(monkeypatch: pytest.MonkeyPatch) -> None:
+    rng = np.random.default_rng(5)
+    for confidence in (rng.beta(5, 1, 3000), np.concatenate([rng.uniform(0, 1, 900), np.ones(300)])):
+        one_by_one = [calibration.ece_if_calibrated(confidence, seed=seed) for seed in range(6)]
+        monkeypatch.setattr(calibration, "MOST_DRAWN", 0)
+        together = [calibration.ece_if_calibrated(confidence, seed=seed) for seed in range(6)]
+        monkeypatch.undo()
+        for which in ("median", "high"):
+            told, found = ([getattr(one, which) for one in some] for some in (one_by_one, together))
+            assert np.mean(found) == pytest.approx(np.mean(told), rel=0.02)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE
+from mivrat.core.answers.odds import PIECE, LogOdds
 from mivrat.core.figures.decision import Costs, called_at, costs
 from mivrat.core.figures.families import within_family
 from mivrat.core.figures.intervals import Proportion
@@ -24,12 +25,6 @@ from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
 from mivrat.core.figures.units import Units, direction, figures_over_units, share
 from mivrat.core.figures.units import against_claim as claim_over_units
 from mivrat.core.models.scores import Kind, ranking_scores, to_probabilities
-
-# How many scores are worked on at a time: few enough to stay in the processor's cache.
-PIECE = 1 << 16
-
-# Sums of scores below this have lost digits.
-_TINY = 1e-280
 
 
 @dataclass(frozen=True)
@@ -255,77 +250,28 @@ class Judged:
 
     def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
         """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""
+        if self.kind == "logits" and self.rows.shape[1] > 1:
+            return LogOdds(self.rows, use, self.labels[use]).one_versus_rest()
         by_label = np.split(
             np.argsort(self.labels[use], kind="stable"),
             np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
         )
-        odds = self._log_odds(use)
+        if self.rows.shape[1] == 1:  # of two classes one score: its log-odds
+            p = self.rows[use, 0].astype(np.float64)
+            with np.errstate(divide="ignore"):
+                odds = p if self.kind == "logits" else np.log(p) - np.log1p(-p)
+            return over_classes(
+                [of_class(odds if k else -odds, by_label[k], log_odds=True) for k in range(self.classes)]
+            )
 
         def measured(first: int) -> list[OfClass]:
             # Some columns at a time: as many scores as stand side by side in one line of the processor's cache.
             some = range(first, min(first + 16, self.classes))
-            block = (
-                odds(some)
-                if odds is not None
-                else np.ascontiguousarray(self.rows[use, some.start : some.stop].T, float)
-            )
-            return [
-                of_class(column, by_label[k], log_odds=odds is not None) for k, column in zip(some, block, strict=True)
-            ]
+            block = np.ascontiguousarray(self.rows[use, some.start : some.stop].T, float)
+            return [of_class(column, by_label[k]) for k, column in zip(some, block, strict=True)]
 
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            found = pool.map(measured, range(0, self.classes, 16))
-            return over_classes([one for some in found for one in some])
-
-    def _log_odds(self, use: NDArray[np.integer]) -> Callable[[range], NDArray[np.float64]] | None:
-        """What gives the log-odds of some classes (classes x images) over some images; None where the rows themselves are
-        probabilities, class by class.
-
-        Of logits s_k - ln Σ_{j≠k} exp s_j, so that nothing ties near 0 and 1 that did not tie before.
-        """
-        if self.rows.shape[1] == 1:
-            p = self.rows[use, 0].astype(np.float64)
-            with np.errstate(divide="ignore"):
-                odds = p if self.kind == "logits" else np.log(p) - np.log1p(-p)
-            return lambda some: np.stack([odds if k else -odds for k in some])
-        if self.kind != "logits":
-            return None
-        top = np.empty(len(use), np.int64)
-        highest, rest, whole = np.empty((3, len(use)))
-        step = max(1, PIECE // self.classes)
-
-        def sums(start: int) -> None:
-            here = slice(start, start + step)
-            z = self.rows[use[here]].astype(np.float64)
-            best = z.argmax(axis=1)
-            highest[here] = np.take_along_axis(z, best[:, None], 1)[:, 0]
-            # From here on all is told from the highest score, so that rounding does not grow with it.
-            z -= highest[here, None]
-            raised = np.exp(z)
-            np.put_along_axis(raised, best[:, None], 0.0, 1)
-            others = raised.sum(axis=1)
-            with np.errstate(divide="ignore"):
-                log_others = np.log(others)
-            far = others < _TINY
-            if far.any():  # the next highest is far below: told from that one
-                np.put_along_axis(z, best[:, None], -np.inf, 1)
-                second = z[far].max(axis=1)
-                log_others[far] = second + np.log(np.exp(z[far] - second[:, None]).sum(axis=1))
-            top[here], rest[here], whole[here] = best, log_others, np.log1p(others)
-
-        with ThreadPoolExecutor(os.cpu_count()) as pool:
-            list(pool.map(sums, range(0, len(use), step)))
-
-        def of(some: range) -> NDArray[np.float64]:
-            z = self.rows[use, some.start : some.stop].T.astype(np.float64) - highest
-            with np.errstate(divide="ignore"):
-                below = whole + np.log1p(-np.minimum(np.exp(z - whole), 1.0))
-            for i, k in enumerate(some):
-                below[i] = np.where(top == k, rest, below[i])
-            found: NDArray[np.float64] = z - below
-            return found
-
-        return of
+            return over_classes([one for some in pool.map(measured, range(0, self.classes, 16)) for one in some])
 
     def column(self, k: int, use: NDArray[np.integer]) -> NDArray[np.float64]:
         """One class's probabilities of some images, without holding all classes' at once."""

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import PIECE, Judged
+from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.odds import PIECE
 from mivrat.core.figures.outcomes import outcomes
 from mivrat.core.figures.units import Units, units_of
 from mivrat.core.models.scores import to_probabilities

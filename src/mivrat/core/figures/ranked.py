@@ -17,8 +17,8 @@ if TYPE_CHECKING:
 else:
     special = Later("scipy.special")
 
-# Log-odds this near, for their size, tie: the last bits of a sum tell nothing.
-_NEAR = 2.0**-47
+# Probabilities and log-odds this near, for their size, tie: the last bits of a sum tell nothing.
+NEAR = 2.0**-47
 # So many points are kept of a curve, those that bend it least left out.
 MOST_POINTS = 400
 
@@ -85,20 +85,53 @@ def of_class(
     AUROC as the Mann-Whitney statistic with mid-ranks; average precision Σ (R_n - R_{n-1}) P_n over distinct
     thresholds, of which only those at a positive image's score count; Σ n_m/N |share_m - mean p_m| over equal-width bins.
     """
-    total, hits = len(column), len(positive)
+    total = len(column)
     if not total:
         return OfClass(None, None, 0.0, np.nan)
-    ordered = np.sort(column)
-    own = np.sort(column[positive])
-    below, upto = np.searchsorted(ordered, own, "left"), np.searchsorted(ordered, own, "right")
+    ordered, own = np.sort(column), np.sort(column[positive])
+    auroc, precision, spread = areas(ordered, own, total, log_odds=log_odds)
     cuts = np.arange(1, bins) / bins
     if log_odds:
+        ordered, own, cuts = special.expit(ordered), special.expit(own), cuts + NEAR
+    edges = np.searchsorted(ordered, cuts, "right")
+    sums = np.add.reduceat(np.append(ordered, 0.0), np.concatenate([[0], edges]))
+    sums[np.diff(np.concatenate([[0], edges, [total]])) == 0] = 0.0
+    counted = np.bincount(np.searchsorted(cuts, own, "left"), minlength=bins)
+    return OfClass(auroc, precision, float(np.abs(counted - sums).sum() / total), spread)
+
+
+def _something_near(
+    ordered: NDArray[np.float64], own: NDArray[np.float64], below: NDArray[np.integer], upto: NDArray[np.integer]
+) -> bool:
+    """Whether something beside ``own``, which has these places in ``ordered``, lies so near that it ties."""
+    near = NEAR * np.maximum(1.0, np.abs(own))
+    before, after = ordered[np.maximum(below - 1, 0)], ordered[np.minimum(upto, len(ordered) - 1)]
+    with np.errstate(invalid="ignore"):
+        return bool((((own - before <= near) & (below > 0)) | ((after - own <= near) & (upto < len(ordered)))).any())
+
+
+def areas(
+    ordered: NDArray[np.float64], own: NDArray[np.float64], total: int, *, log_odds: bool
+) -> tuple[float | None, float | None, float]:
+    """AUROC, average precision and the spread of ``OneVersusRest``, from the scores of one class's images (``own``) and of all images
+    (``ordered``), both in order; of ``total`` images those may be left out that lie below all of ``own``."""
+    hits, left_out = len(own), total - len(ordered)
+    below, upto = np.searchsorted(ordered, own, "left"), np.searchsorted(ordered, own, "right")
+    near = NEAR * np.maximum(1.0, np.abs(own))
+    if (
+        log_odds
+        and hits
+        and (
+            (np.searchsorted(ordered, own - near, "left") != below).any()
+            or (np.searchsorted(ordered, own + near, "right") != upto).any()
+        )
+    ):  # something lies so near that it ties, and what lies near that as well
         with np.errstate(invalid="ignore"):
-            apart = np.diff(ordered) > _NEAR * np.maximum(1.0, np.abs(ordered[1:]))
-        ends = np.append(np.flatnonzero(apart) + 1, total)
+            apart = np.diff(ordered) > NEAR * np.maximum(1.0, np.abs(ordered[1:]))
+        ends = np.append(np.flatnonzero(apart) + 1, len(ordered))
         group = np.searchsorted(ends, below, "right")
         below, upto = np.append(0, ends)[group], ends[group]
-        ordered, own, cuts = special.expit(ordered), special.expit(own), cuts + _NEAR
+    below, upto = below + left_out, upto + left_out
     auroc = precision = None
     spread = np.nan
     if hits and hits < total:
@@ -112,11 +145,7 @@ def of_class(
         at_or_above = hits - first
         gained = np.diff(np.append(first, hits))
         precision = float(np.sum(gained / hits * (at_or_above / (total - below[first]))))
-    edges = np.searchsorted(ordered, cuts, "right")
-    sums = np.add.reduceat(np.append(ordered, 0.0), np.concatenate([[0], edges]))
-    sums[np.diff(np.concatenate([[0], edges, [total]])) == 0] = 0.0
-    counted = np.bincount(np.searchsorted(cuts, own, "left"), minlength=bins)
-    return OfClass(auroc, precision, float(np.abs(counted - sums).sum() / total), spread)
+    return auroc, precision, spread
 
 
 # An interval takes so many images of either kind.

@@ -173,10 +173,9 @@ def _at(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], inv
         p = np.exp(z * inverse[some, None].astype(z.dtype))
         sums = p.sum(axis=1, dtype=np.float64)
         own = np.take_along_axis(z, labels[some, None], 1)[:, 0].astype(np.float64)
+        mean = np.einsum("nk,nk->n", p, z) / sums
         p *= z
-        mean = p.sum(axis=1, dtype=np.float64) / sums
-        p *= z
-        square = p.sum(axis=1, dtype=np.float64) / sums
+        square = np.einsum("nk,nk->n", p, z) / sums
         out.loss[here] = np.minimum(np.log(sums) - inverse[some] * own, -np.log(SMALLEST))
         out.slope[here] = mean - own
         out.bend[here] = np.maximum(0.0, square - mean**2)

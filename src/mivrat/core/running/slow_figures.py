@@ -78,7 +78,7 @@ def slow_figures(
     sure = ~np.isnan(found.confidence)
     confidence, sure_right = found.confidence[sure], right[sure]
     if ranked is None and judged.has_scores and len(use):
-        ranked = judged.one_versus_rest(use)
+        ranked = judged.one_versus_rest(np.sort(use))  # row after row, as they lie in memory
     if stopped():
         return None
     temperature = None
