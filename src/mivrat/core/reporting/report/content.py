@@ -18,6 +18,7 @@ from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.findings import Checked, Finding, Measure
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.told import difference_told, figure_told, measure_told, number, percent, share_told
+from mivrat.core.figures.calibration import ReliabilityBin
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import mean_of
@@ -146,7 +147,7 @@ class Report:
     matrix: tuple[tuple[int, ...], ...]
     class_names: tuple[str, ...]
     pairs: tuple[tuple[str, str, int, str], ...]
-    reliability: tuple[tuple[float, float, int, float | None, float | None, float | None, float | None], ...]
+    reliability: tuple[ReliabilityBin, ...]
     calibration: tuple[Line, ...]
     groups: tuple[tuple[str, tuple[tuple[str, str, str, str, str], ...]], ...]
     comparison: tuple[tuple[str, str, str, str, str], ...]
@@ -223,10 +224,7 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
         tuple(tuple(int(n) for n in line) for line in figures.matrix) if 0 < len(record.classes) <= MOST_CLASSES and figures.total else (),
         tuple(record.classes),
         _pairs(ground),
-        tuple(
-            (b.low, b.high, b.count, b.confidence, b.accuracy.value, b.accuracy.low, b.accuracy.high)
-            for b in figures.calibration.bins
-        ),
+        tuple(figures.calibration.bins),
         _calibration(ground, told.deep),
         tuple((column, tuple(_group(one) for one in some)) for column, some in told.groups),
         _comparison(told.compared),

@@ -16,15 +16,17 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 
 from mivrat.core.base.text import clipped
+from mivrat.core.figures.calibration import chance_bands
 from mivrat.core.reporting.report.content import Report
 from mivrat.core.reporting.typeface import FONTS
 
-INK, SOFT, LINE, ACCENT, WRONG, SECOND, SHEET = (
+INK, SOFT, LINE, ACCENT, WRONG, LOOK, SECOND, SHEET = (
     "#1d2b3a",
     "#5a6470",
     "#d9d3c7",
     "#1f7a72",
     "#be4a33",
+    "#8a6410",
     "#6b4c7a",
     "#ffffff",
 )
@@ -35,6 +37,7 @@ DARK = {
     LINE: "#46525a",
     ACCENT: "#5fbfb3",
     WRONG: "#ee8467",
+    LOOK: "#ddb04c",
     SECOND: "#bc9ccb",
     SHEET: "#1f2a32",
 }
@@ -100,7 +103,7 @@ def recall_by_class(report: Report) -> str:
             axes.plot([0, 1], [y, y], color=LINE, linewidth=0.7, zorder=1)
             if low is not None and high is not None:
                 axes.plot([low, high], [y, y], color=INK, linewidth=1.8, zorder=2, solid_capstyle="butt")
-            axes.plot([value], [y], "s" if worst else "o", color=WRONG if worst else ACCENT, markersize=5.5, zorder=3)
+            axes.plot([value], [y], "D" if worst else "o", color=WRONG if worst else ACCENT, markersize=5, zorder=3)
         if mean is not None:
             axes.axvline(mean, color=SOFT, linewidth=0.8, linestyle=(0, (3, 3)), zorder=0)
         axes.set_yticks(range(len(lines)), [clipped(one.name, LONGEST_NAME) for one in lines])
@@ -118,22 +121,43 @@ def report_mean(report: Report) -> float | None:
 
 
 def reliability(report: Report) -> str:
-    """Accuracy against confidence, bin by bin with intervals, above the number of images in each bin."""
-    bins = [one for one in report.reliability if one[2]]
+    """Accuracy against confidence, bin by bin with intervals, above the number of images in each bin; behind it what chance allows a
+    calibrated model, and beyond that a diamond on a broad bar from where it should stand."""
+    bins = [one for one in report.reliability if one.count]
     with _drawn(3.3, 2.7) as (figure, out):
         upper, lower = figure.subplots(2, 1, height_ratios=[3, 1], sharex=True)
-        upper.plot([0, 1], [0, 1], color=SOFT, linewidth=0.8, linestyle=(0, (3, 3)))
-        for _, _, _, confidence, accuracy, low, high in bins:
-            if confidence is None or accuracy is None:
+        for one, least, most in zip(bins, *chance_bands(bins), strict=True):
+            share, confidence = one.accuracy, one.confidence
+            if confidence is None or share.value is None:
                 continue
-            if low is not None and high is not None:
-                upper.plot([confidence, confidence], [low, high], color=LINE, linewidth=3.5, solid_capstyle="butt")
-            over = high is not None and high < confidence
-            upper.plot([confidence], [accuracy], "s" if over else "o", color=WRONG if over else ACCENT, markersize=5)
+            if not np.isnan(least):
+                upper.fill_between([one.low, one.high], least, most, color=LINE, alpha=0.55, linewidth=0, zorder=0)
+            elif share.low is not None and share.high is not None:  # no band is known: its interval decides
+                least, most = confidence + share.value - share.high, confidence + share.value - share.low
+            beyond = not np.isnan(least) and not least <= share.value <= most
+            ink = (WRONG if share.value < confidence else LOOK) if beyond else ACCENT
+            if beyond:
+                upper.plot(
+                    [confidence] * 2,
+                    [confidence, share.value],
+                    color=ink,
+                    alpha=0.45,
+                    linewidth=3.5,
+                    solid_capstyle="butt",
+                    zorder=2,
+                )
+            if share.low is not None and share.high is not None:
+                upper.plot(
+                    [confidence] * 2, [share.low, share.high], color=INK, linewidth=0.9, solid_capstyle="butt", zorder=3
+                )
+            upper.plot([confidence], [share.value], "D" if beyond else "o", color=ink, markersize=4.5, zorder=4)
+        upper.plot([0, 1], [0, 1], color=SOFT, linewidth=0.8, linestyle=(0, (3, 3)), zorder=1)
+        upper.text(0.02, 0.97, "less sure than right", color=SOFT, fontsize=7, va="top")
+        upper.text(1.0, 0.03, "surer than right", color=SOFT, fontsize=7, ha="right")
         lower.bar(
-            [(one[0] + one[1]) / 2 for one in bins],
-            [one[2] for one in bins],
-            width=0.9 * (bins[0][1] - bins[0][0]) if bins else 0.05,
+            [(one.low + one.high) / 2 for one in bins],
+            [one.count for one in bins],
+            width=0.9 * (bins[0].high - bins[0].low) if bins else 0.05,
             color=ACCENT,
         )
         for axes in (upper, lower):

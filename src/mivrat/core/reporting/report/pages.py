@@ -63,7 +63,7 @@ def as_html(
         recipe=recipe_of(ground),
         total=count(total),
         recall_alt=printable("Recall by class. Lowest: " + ", ".join(f"{one.name} {one.recall}" for one in worst)),
-        reliability_alt="Reliability diagram: " + "; ".join(f"confidence {one[3]:.2f}, accuracy {one[4]:.2f}, {one[2]} images" for one in report.reliability if one[3] is not None and one[4] is not None),
+        reliability_alt="Reliability diagram: " + "; ".join(f"confidence {one.confidence:.2f}, accuracy {one.accuracy.value:.2f}, {one.count} images" for one in report.reliability if one.confidence is not None and one.accuracy.value is not None),
         confusion_alt="Confusion matrix; its commonest mistakes stand in the table below",
     ) + "\n"  # fmt: skip
 
