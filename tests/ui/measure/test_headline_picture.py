@@ -67,7 +67,7 @@ def test_what_is_worst_stands_beneath_and_selects(qtbot: QtBot, demo: MainWindow
     recalls = {one.name: one for one in worst.classes.bars.rows}
     assert list(recalls)[:2] == ["plantain", "ragweed"]
     assert [one.warned for one in recalls.values()] == [True, True, False, False, False]
-    assert "2 of 8 surely below the whole; 3 not shown" in worst.of_classes.text()
+    assert "2 of 8 lie wholly below the accuracy; 3 not shown" in worst.of_classes.text()
     assert "9.4 points overconfident" in worst.of_confidence.text()
     worst.classes.bars.setFocus()
     qtbot.keyClick(worst.classes.bars, Qt.Key.Key_Down)

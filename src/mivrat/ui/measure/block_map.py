@@ -34,7 +34,7 @@ class BlockMap(Diagram):
         self.workspace = workspace
         self.blocks: Sequence[Block] = ()
         self.counts: Matrix = np.zeros((0, 0), np.int64)
-        self.setMinimumSize(QSize(260, 240))
+        self.setMinimumSize(QSize(240, 150))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.ci.layout.setContentsMargins(0, 0, 0, 0)
         self.plot = self.add(0, x=(0, 1), y=(0, 1))
@@ -158,7 +158,7 @@ class BlockMap(Diagram):
         colours = np.array([_rgb(theme.magnitude(0.12 + 0.88 * i / 255)) for i in range(256)], np.uint8)
         drawn = colours[np.round(shades * 255).astype(int)]
         drawn[values == 0] = _rgb(theme.colour("sheet"))
-        image = pg.ImageItem(np.ascontiguousarray(drawn.transpose(1, 0, 2)))
+        image = pg.ImageItem(np.ascontiguousarray(drawn.transpose(1, 0, 2)), levels=(0, 255))
         self.plot.addItem(image)
         side = self.mark_rect(0).width()
         at = np.arange(float(number))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtCore import QSize
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from mivrat.core.figures.intervals import Proportion
@@ -18,7 +18,7 @@ from mivrat.ui.measure.confidence_spread import ConfidenceSpread
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.thumb_strip import ThumbStrip
-from mivrat.ui.parts.widgets import Scrolled, label, row
+from mivrat.ui.parts.widgets import Elided, Scrolled, label, row
 from mivrat.workspace.workspace import Workspace
 
 SIDE, NAMES = 56, 84
@@ -36,7 +36,9 @@ class StoryPanel(Scrolled):
         self.taken_for_it = IntervalRows(workspace, "what is taken for it", names=NAMES)
         self.typical, self.mistaken = (ThumbStrip(workspace, thumbnails, SIDE, 2) for _ in range(2))
         self.curves, self.spread = CurvesPanel(), ConfidenceSpread(workspace, small=True, counted=False)
-        self.heads = [label(soft=True) for _ in range(5)]
+        self.heads = [Elided(mode=Qt.TextElideMode.ElideRight) for _ in range(5)]
+        for one in self.heads:
+            one.setProperty("soft", True)
         for strip in (self.typical, self.mistaken):
             strip.chosen.connect(self._look)
         grid = QGridLayout()
@@ -94,24 +96,24 @@ class StoryPanel(Scrolled):
         of_it = f"{words.images(found.images)} labelled so"
         called = f"{words.images(found.called)} called so"
         short = words.clipped(name, 24)
-        self.heads[0].setText(
+        self.heads[0].set_text(
             f"{short} taken for: of {of_it}" if found.taken_for else f"{short} is taken for nothing else"
         )
-        self.heads[1].setText(
+        self.heads[1].set_text(
             f"taken for {short}: of {called}" if found.taken_for_it else f"nothing else is taken for {short}"
         )
         for head, strip, images, told, none in (
             (self.heads[2], self.mistaken, found.mistaken, "surest mistakes", "no mistake"),
             (self.heads[3], self.typical, found.typical, "surest right", "none right"),
         ):
-            head.setText(told if images else none)
+            head.set_text(told if images else none)
             strip.setVisible(bool(images))
             strip.show_images(images, [_of_image(names[judged.predicted[i]], judged.confidence[i]) for i in images])
         self.below.setVisible(curves is not None)
         if curves is not None:
             self.curves.show_curves(curves)
             use = judged.evaluated_among(self.workspace.shown.measured.among) & (judged.labels == found.k)
-            self.heads[4].setText(f"how sure, right and wrong (N = {words.count(int(use.sum()))})")
+            self.heads[4].set_text(f"how sure, right and wrong (N = {words.count(int(use.sum()))})")
             self.spread.show_spread(spread(judged.confidence[use], judged.right[use]))
 
     def _row(self, j: int, share: Proportion, cell: tuple[int, int]) -> IntervalRow:

@@ -36,6 +36,8 @@ MOST_PAIRS = 30
 MANY = 40
 # From this width on the pairs stand beside the matrix, else below it.
 WIDE, BESIDE, LINES_BELOW = 940, 420, 4
+# Below this height the matrix needs the room more than the pairs do.
+LOW = 480
 QWIDGETSIZE_MAX = (1 << 24) - 1
 
 
@@ -123,7 +125,7 @@ class Confusions(QWidget):
         self._both.setDirection(QBoxLayout.Direction.LeftToRight if wide else QBoxLayout.Direction.TopToBottom)
         self._beside.setMinimumWidth(BESIDE if wide else 0)
         self._beside.setMaximumWidth(BESIDE if wide else QWIDGETSIZE_MAX)
-        lines = min(len(self.pairs.pairs), LINES_BELOW)
+        lines = min(len(self.pairs.pairs), LINES_BELOW if self.height() >= LOW else 1)
         # An open block has the height to itself.
         room = wide or not self._open
         self.lists.setVisible(bool(lines) and room)

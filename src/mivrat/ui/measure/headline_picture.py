@@ -97,7 +97,7 @@ class HeadlinePicture(QWidget):
         )
         return IntervalRow(
             f"worst class: {name}", one.recall.value or 0.0, one.recall.low, one.recall.high, words.percent(one.recall.value),
-            words.bounds(one.recall), "\n".join([about, *told]), missed or surely_below(self.workspace, one),
+            words.bounds(one.recall), "\n".join([about, *told]), missed or wholly_below(self.workspace, one),
             (Labelled(frozenset({k})),), None, marks,
         )  # fmt: skip
 
@@ -131,7 +131,7 @@ class HeadlinePicture(QWidget):
         parts.append("dashed: claimed" if CLAIMED in kinds else "")
         parts.append("upright: asked by a criterion" if ASKED in kinds else "")
         if any(one.warned for one in made):
-            parts.append("diamond: below what is asked, claimed, or the rest")
+            parts.append("diamond: wholly below the accuracy, or what is asked or claimed is missed")
         if any(one.other is not None for one in made) and (held := self.workspace.shown.held) is not None:
             parts.append(f"squares: {words.clipped(held.names.b, 24)}")
         self.legend.setText(" · ".join(part for part in parts if part))
@@ -158,7 +158,7 @@ def _verdict(found: Held) -> str:
 
 
 def worst_classes(workspace: Workspace) -> list[tuple[int, ClassFigures]]:
-    """The classes with images and their numbers, those first whose recall is most surely low: whose interval ends lowest."""
+    """The classes with images and their numbers, those first whose recall's interval ends lowest."""
     found = [(k, one) for k, one in enumerate(workspace.shown.measured.figures.classes) if one.support]
     return sorted(found, key=lambda each: (_top(each[1]), each[1].recall.value or 0.0, each[0]))
 
@@ -167,7 +167,7 @@ def _top(one: ClassFigures) -> float:
     return one.recall.high if one.recall.high is not None else one.recall.value or 0.0
 
 
-def surely_below(workspace: Workspace, one: ClassFigures) -> bool:
+def wholly_below(workspace: Workspace, one: ClassFigures) -> bool:
     """Whether a class's recall lies below the accuracy over all classes with its whole interval."""
     whole = workspace.shown.measured.figures.top_k[1].value
     return whole is not None and one.recall.high is not None and one.recall.high < whole

@@ -102,7 +102,7 @@ class ConfusionMatrix(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumSize(QSize(260, 240))
+        self.setMinimumSize(QSize(260, 150))
         self.setAccessibleName(
             "confusion matrix: rows are labels, columns predictions; arrow keys move, Enter selects, plus and minus zoom"
         )

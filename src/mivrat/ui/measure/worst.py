@@ -14,7 +14,7 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup, Labelled
 from mivrat.ui import words
-from mivrat.ui.measure.headline_picture import surely_below, worst_classes
+from mivrat.ui.measure.headline_picture import wholly_below, worst_classes
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.widgets import button, label, row
@@ -23,7 +23,7 @@ from mivrat.workspace.workspace import Workspace
 
 # Rows of a small diagram, and the columns of an image table that are looked through for the worst group.
 MOST, MOST_COLUMNS = 5, 12
-NAMES_WIDE, TALL = 62, 120
+NAMES_WIDE, TALL = 52, 120
 
 
 class Worst(QWidget):
@@ -43,7 +43,7 @@ class Worst(QWidget):
         self.of_classes, self.of_confidence, self.of_groups = (label(soft=True, wrap=True) for _ in range(3))
         grid = QGridLayout(self)
         grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(20)
+        grid.setHorizontalSpacing(16)
         self.parts = [
             self._part("worst classes", "Classes", self.classes, self.of_classes),
             self._part("confidence", "Confidence", self.confidence, self.of_confidence),
@@ -75,18 +75,18 @@ class Worst(QWidget):
             IntervalRow(
                 names[k], one.recall.value or 0.0, one.recall.low, one.recall.high, "", f"N {words.count(one.support)}",
                 f"recall of {names[k]}: {words.with_bounds(one.recall)}, {words.images(one.support)} labelled so",
-                surely_below(self.workspace, one), (Labelled(frozenset({k})),),
+                wholly_below(self.workspace, one), (Labelled(frozenset({k})),),
             )
             for k, one in found[:MOST]
         ]  # fmt: skip
         self.classes.show_rows(rows, (0.0, 1.0))
         more = len(found) - len(rows)
-        below = sum(surely_below(self.workspace, one) for _, one in found)
+        below = sum(wholly_below(self.workspace, one) for _, one in found)
         self.of_classes.setText(
             (
-                f"recall: {words.count(below)} of {words.count(len(found))} surely below the whole"
+                f"recall: {words.count(below)} of {words.count(len(found))} lie wholly below the accuracy"
                 if below
-                else "recall: none surely below the whole"
+                else "recall: none lies wholly below the accuracy"
             )
             + (f"; {words.count(more)} not shown" if more else "")
         )

@@ -68,7 +68,7 @@ class IntervalBars(Diagram):
             axis.setHeight(SCALE)
             axis.setStyle(tickFont=font(11), tickLength=0, hideOverlappingLabels=False)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setMinimumWidth(160 if scaled else 44)
+        self.setMinimumWidth(140 if scaled else 38)
         workspace.topics.selection.connect(self.remark)
 
     def show_rows(self, rows: Sequence[IntervalRow], scale: tuple[float, float]) -> None:
@@ -115,7 +115,7 @@ class IntervalBars(Diagram):
         beyond = 20 if self._scaled else 6
         edge = beyond * (high - low) / max(20, self.width() - 2 * beyond)
         self.plot.setXRange(low - edge, high + edge, padding=0)
-        step = 0.1 if high - low <= 0.61 else 0.2
+        step = 0.1 if high - low <= 0.45 else 0.2
         ticks = [k * step for k in range(round(1 / step) + 1) if low - 1e-9 <= k * step <= high + 1e-9]
         if self._scaled:
             self.tick(self.plot, "top", [(at, f"{100 * at:.0f} %") for at in ticks])
