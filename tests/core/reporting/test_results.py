@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import operator
 import os
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -21,7 +22,7 @@ from mivrat.core.base.files import sha256_of, write_whole, write_whole_with
 from mivrat.core.base.text import safe_cell
 from mivrat.core.concluding.requirements import parse_requirement
 from mivrat.core.figures.outcomes import outcomes
-from mivrat.core.figures.ranked import one_versus_rest
+from mivrat.core.figures.ranked import auroc_ends, average_precision_ends, one_versus_rest
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.uncertainty import Interval, Intervals
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
@@ -55,6 +56,25 @@ def test_undefined_is_null_and_everything_is_json(tmp_path: Path) -> None:
     assert one["classes"][1]["auroc"] is None
     assert one["mcc"] is None
     json.dumps([found, one], allow_nan=False)
+
+
+def test_a_requirement_on_an_areas_interval_and_none_over_units() -> None:
+    rng = np.random.default_rng(2)
+    labels = rng.integers(0, 3, 90)
+    found = figures(labels.tolist(), (rng.normal(size=(90, 3)) + 1.5 * np.eye(3)[labels]).tolist())
+    number = int((labels == 0).sum())
+    ends = {
+        "auroc": auroc_ends(found.auroc[0], found.spread[0], number, 90 - number),
+        "average_precision": average_precision_ends(found.average_precision[0], number, 90 - number),
+    }
+    for name, (low, high) in ends.items():  # type: ignore[misc]
+        for limit, verdict in ((low - 0.01, "met"), ((low + high) / 2, "cannot tell"), (high + 0.01, "missed")):
+            one = parse_requirement(f'{name}["birch"] >= {limit}', CLASSES).against(found)
+            assert (one.low, one.high, one.verdict) == (low, high, verdict)
+        assert parse_requirement(f'low({name}["birch"]) >= 0', CLASSES).against(found).value == low
+        over = [replace(c, recall=replace(c.recall, units=8)) for c in found.classes]
+        one = parse_requirement(f'{name}["birch"] >= 0.1', CLASSES).against(replace(found, classes=over))
+        assert (one.low, one.verdict) == (None, "cannot tell")
 
 
 def judged(states: list[int]) -> Judged:

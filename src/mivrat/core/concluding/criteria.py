@@ -12,12 +12,10 @@ from mivrat.core.base.text import count, in_a_row
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
+from mivrat.core.concluding.requirements import RANKED, Outcome, Requirement, parse_criterion
 from mivrat.core.figures.how_many import MOST, to_decide, to_decide_mean
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.uncertainty import NAMES
-
-_RANKED = ("auroc", "average_precision")
 
 
 def outcome_of(text: str, ground: Ground) -> Outcome:
@@ -53,8 +51,8 @@ def hold_requirement(wanted: Requirement, ground: Ground) -> Outcome:
         ks = [int(wanted.figure[3:])] if wanted.figure.startswith("top") else [1]
         if ks[0] > judged.classes:
             raise InputError(f"there are only {judged.classes} classes", mend="ask for top-1 to that number")
-        return wanted.against(judged.figures(ks, among, wanted.figure in _RANKED))
-    figures = ground.ranked if wanted.figure in _RANKED else ground.snapshot.figures
+        return wanted.against(judged.figures(ks, among, wanted.figure in RANKED))
+    figures = ground.ranked if wanted.figure in RANKED else ground.snapshot.figures
     return wanted.against(figures, ground.intervals if wanted.figure in NAMES else None)
 
 

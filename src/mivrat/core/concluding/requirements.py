@@ -40,6 +40,8 @@ _OF_FAMILY = ("recall", "precision", "support")
 _SHARES = ("precision", "recall", "specificity", "f1", "family_accuracy")
 
 
+# Figures of a class that take its whole column of scores.
+RANKED = ("auroc", "average_precision")
 Verdict = Literal["met", "missed", "cannot tell"]
 
 
@@ -120,6 +122,8 @@ class Requirement:
         value = found
         if intervals is not None and self.figure in intervals.of:
             low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
+        elif self.class_index is not None and self.figure in RANKED:
+            low, high = figures.ranked_ends(self.figure, self.class_index) or (None, None)
         return replace(self._held(value, low, high), images=figures.total)
 
     def of_share(self, found: Proportion) -> Outcome:
@@ -144,7 +148,7 @@ class Requirement:
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
         if self.class_index is not None:
-            if self.figure in ("auroc", "average_precision"):
+            if self.figure in RANKED:
                 per_class: list[float | None] = getattr(figures, self.figure)
                 return per_class[self.class_index]
             name = "f1_share" if self.figure == "f1" else self.figure

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from mivrat.core.figures import calibration as cal
 from mivrat.core.figures import confusion, probability
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
-from mivrat.core.figures.ranked import OneVersusRest
+from mivrat.core.figures.ranked import OneVersusRest, auroc_ends, average_precision_ends
 from mivrat.core.figures.tally import Tally
 
 
@@ -29,6 +29,19 @@ class Figures:
     auroc: list[float | None]
     average_precision: list[float | None]
     classwise_ece: float | None
+    # Of each class, what the interval of its AUROC takes; NaN where it is not known.
+    spread: list[float] = field(default_factory=list)
+
+    def ranked_ends(self, figure: str, k: int) -> tuple[float, float] | None:
+        """The 95 % interval of a class's ``auroc`` or ``average_precision``; None where it is undefined, images are too few, or they belong
+        together: none is known over units."""
+        one = self.classes[k]
+        if one.recall.units is not None or not self.spread:
+            return None
+        others = self.total - one.support
+        if figure == "auroc":
+            return auroc_ends(self.auroc[k], self.spread[k], one.support, others)
+        return average_precision_ends(self.average_precision[k], one.support, others)
 
 
 def sensible_ks(classes: int) -> list[int]:
@@ -61,4 +74,5 @@ def figures_of(tally: Tally, ks: Sequence[int], ranked: OneVersusRest | None = N
         auroc=ranked.auroc if ranked else nothing,
         average_precision=ranked.average_precision if ranked else nothing,
         classwise_ece=ranked.classwise_ece if ranked else None,
+        spread=ranked.spread if ranked else [],
     )

@@ -17,11 +17,12 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.later import Later
 from mivrat.core.base.text import escaped, safe_cell
+from mivrat.core.concluding.requirements import RANKED
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.figures.ranked import OneVersusRest, auroc_ends, average_precision_ends, mean_of
+from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
 from mivrat.core.models.scores import Kind
@@ -94,14 +95,9 @@ def _costs(costs: Costs, threshold: float) -> dict[str, Any]:
     }
 
 
-def _ranked_ends(ranked: OneVersusRest | None, k: int, support: int, total: int) -> dict[str, Any]:
+def _ranked_ends(figures: Figures, k: int) -> dict[str, Any]:
     """The intervals of what a class's column of scores gives."""
-    if ranked is None or k >= len(ranked.auroc):
-        return {}
-    ends = {
-        "auroc_interval": auroc_ends(ranked.auroc[k], ranked.spread[k], support, total - support),
-        "average_precision_interval": average_precision_ends(ranked.average_precision[k], support, total - support),
-    }
+    ends = {f"{name}_interval": figures.ranked_ends(name, k) for name in RANKED}
     return {name: {"low": one[0], "high": one[1]} if one else {"low": None, "high": None} for name, one in ends.items()}
 
 
@@ -187,7 +183,7 @@ def metrics(found: RunResults) -> dict[str, Any]:
                 "f1_interval": {"low": c.f1_share.low, "high": c.f1_share.high},
                 "auroc": figures.auroc[i],
                 "average_precision": figures.average_precision[i],
-                **_ranked_ends(deep.ranked if deep else None, i, c.support, figures.total),
+                **(_ranked_ends(figures, i) if figures.spread else {}),
             }
             for i, (name, c) in enumerate(zip(classes, figures.classes, strict=True))
         ],

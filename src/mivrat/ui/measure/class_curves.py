@@ -40,6 +40,7 @@ def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None = None
     column, positive, called = judged.column(k, use), judged.labels[use] == k, judged.predicted[use] == k
     hits, others = int((called & positive).sum()), int((~positive).sum())
     of, number = of_class(column, np.flatnonzero(positive), 1), int(positive.sum())
+    together = judged.units is not None  # over units no interval is known
     return ClassCurves(
         k,
         number,
@@ -47,8 +48,8 @@ def curves_of(snapshot: Snapshot, k: int, among: NDArray[np.bool_] | None = None
         curves(column, positive),
         of.auroc,
         of.average_precision,
-        auroc_ends(of.auroc, of.spread, number, len(use) - number),
-        average_precision_ends(of.average_precision, number, len(use) - number),
+        None if together else auroc_ends(of.auroc, of.spread, number, len(use) - number),
+        None if together else average_precision_ends(of.average_precision, number, len(use) - number),
         (int(called.sum()) - hits) / others if others else None,
         hits / int(positive.sum()) if positive.any() else None,
         hits / int(called.sum()) if called.any() else None,
