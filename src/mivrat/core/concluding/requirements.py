@@ -374,10 +374,10 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(_PER_CLASS)} with ["class"]',
         )
-    if bound and not (figure.startswith("top") or figure in (*_SHARES, *(NAMES if not groups else ()))):
+    if bound and not (figure.startswith("top") or figure in (*_SHARES, *RANKED, *(NAMES if not groups else ()))):
         raise InputError(
             f"{shown!r}: {figure} has no interval",
             where="--require",
-            mend=f"ask for the figure itself; top-k, precision, recall, specificity, f1 and {', '.join(NAMES)} have intervals",
+            mend=f"ask for the figure itself; top-k, precision, recall, specificity, f1, auroc, average_precision and {', '.join(NAMES)} have intervals",
         )
     return Requirement(text, figure, class_index, bound, compare, limit, family=family, groups=groups)
