@@ -63,7 +63,7 @@ class CurvesPanel(Diagram):
     def __init__(self) -> None:
         super().__init__("ROC and precision-recall curves of the class selected")
         self.found: ClassCurves | None = None
-        self.setMinimumSize(QSize(260, 190))
+        self.setMinimumSize(QSize(240, 150))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.roc, self.recall = self.add(0, 0, x=(0, 1), y=(0, 1)), self.add(0, 1, x=(0, 1), y=(0, 1))
         for plot in (self.roc, self.recall):
@@ -75,7 +75,7 @@ class CurvesPanel(Diagram):
         self.redraw()
 
     def sizeHint(self) -> QSize:  # noqa: N802
-        return QSize(420, 200)
+        return QSize(330, 200)
 
     def lay_out(self) -> None:
         side = max(60.0, min(self.height() - BELOW - 14.0, self.width() / 2 - LEFT - 14.0))

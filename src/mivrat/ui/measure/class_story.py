@@ -59,7 +59,8 @@ class StoryPanel(Scrolled):
         sure.addWidget(self.heads[4])
         sure.addWidget(self.spread, 1)
         across = row(self.curves, spacing=12)
-        across.addLayout(sure, 1)
+        across.addLayout(sure, 2)
+        across.setStretch(0, 3)
         self.below.setLayout(across)
         self.below.setFixedHeight(186)
         body = QWidget()
@@ -113,7 +114,7 @@ class StoryPanel(Scrolled):
         if curves is not None:
             self.curves.show_curves(curves)
             use = judged.evaluated_among(self.workspace.shown.measured.among) & (judged.labels == found.k)
-            self.heads[4].set_text(f"how sure, right and wrong (N = {words.count(int(use.sum()))})")
+            self.heads[4].set_text(f"how sure (N = {words.count(int(use.sum()))})")
             self.spread.show_spread(spread(judged.confidence[use], judged.right[use]))
 
     def _row(self, j: int, share: Proportion, cell: tuple[int, int]) -> IntervalRow:

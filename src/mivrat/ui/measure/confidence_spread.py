@@ -149,9 +149,10 @@ class ConfidenceSpread(Diagram):
             ("right", found.right, found.medians[0], top, (0, 0), "accent"),
             ("wrong", found.wrong, found.medians[1], -bottom, (0, 1), "wrong"),
         ):
-            told = f"{which}: N = {words.count(int(counts.sum()))}"
+            number = words.count(int(counts.sum()))
+            told = f"{which} {number}" if self.small else f"{which}: N = {number}"
             if median is not None:
-                told += f", median {median:.2f}"
+                told += "" if self.small else f", median {median:.2f}"
                 self.plot.addItem(line([median] * 2, [0, at], pen(token, 1.4, Qt.PenStyle.DashLine)))
             self.plot.addItem(text(told, 0.0, at, token, anchor), ignoreBounds=True)
 

@@ -13,7 +13,7 @@ import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
+from PySide6.QtGui import QColor, QGuiApplication, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QFrame, QToolTip, QWidget
 
 from mivrat.ui.parts.loop import Soon
@@ -232,8 +232,9 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
 
 def pen(token: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
-    """A pen in a colour of the theme, of the same width at every scale."""
-    made = QPen(theme.colour(token), width, style)
+    """A pen in a colour of the theme, so many of the screen's independent pixels wide whatever a plot is stretched to."""
+    screen = QGuiApplication.primaryScreen()
+    made = QPen(theme.colour(token), width * (screen.devicePixelRatio() if screen is not None else 1.0), style)
     made.setCosmetic(True)
     return made
 
