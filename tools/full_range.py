@@ -176,7 +176,7 @@ def check(path: Path) -> tuple[str, bool]:
     reasons = sorted({one.reason[:60] for one in maker.layers if not one.heatmap and one.reason})
     stands_out = bool(beyond or missing or not_last)
     apart_told = f", at most {100 * most_apart:.2g} % of units apart" if most_apart else ""
-    told = f"{len(layers):3} layers (of {len(maker.layers)}), worst {worst:.1e} (single precision by itself {worst_single:.1e}){f', at most {100 * most_apart:.2g} % of units apart' if most_apart else ''}, scores {forward:.0e}, default {default.grid[0]}x{default.grid[1]}, {read:.1f} s"
+    told = f"{len(layers):3} layers (of {len(maker.layers)}), worst {worst:.1e} (single precision by itself {worst_single:.1e}){apart_told}, scores {forward:.0e}, default {default.grid[0]}x{default.grid[1]}, {read:.1f} s"
     told += f"  BEYOND: {beyond}, worst at {where}" if beyond else ""
     told += f"  not in the second way: {missing[:3]}" if missing else ""
     told += "  THE DEFAULT IS NOT OF THE LAST STAGE" if not_last else ""

@@ -2,7 +2,7 @@
 layer's gradient against finite differences; writes the compact reference vectors that the tests keep.
 
     python tools/network_range.py check [NAME ...]     every layer of every network, both exporters
-    python tools/network_range.py vectors              tests/data/networks/*.onnx and vectors.npz
+    python tools/network_range.py vectors [NAME ...]   tests/data/networks/*.onnx and vectors.npz
 
 Needs the extra ``tools`` (PyTorch) and onnxscript; neither is part of what users install.
 """
@@ -25,7 +25,9 @@ from torch import Tensor, nn
 from torch.nn import functional as F
 
 ROOT = Path(__file__).resolve().parents[1]
-sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
+sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "tools")]
+
+from full_networks import Large, ThreeBranches  # noqa: E402
 
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target  # noqa: E402
 from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
@@ -431,11 +433,50 @@ class Strided(nn.Module):
         return self.head(self.second(torch.as_strided(x, (x.shape[0], 4, 8, 8), (2048, 512, 32, 2), 17)))
 
 
+class LargeKernels(nn.Module):
+    """Depthwise kernels larger than what they lie on, then channels last."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.body = nn.Sequential(nn.Conv2d(3, 8, 4, 4), Large(8, 5), nn.GroupNorm(1, 8), Large(8, 9))
+        self.head = Head(8)
+
+    def forward(self, x: Tensor) -> Tensor:
+        return self.head(self.body(x))
+
+
+class Reparameterised(nn.Module):
+    """Three branches that could be one convolution."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.body = nn.Sequential(
+            ThreeBranches(3, 8, 2, False), ThreeBranches(8, 8, 1, False), ThreeBranches(8, 12, 2, False)
+        )
+        self.head = Head(12)
+
+    def forward(self, x: Tensor) -> Tensor:
+        return self.head(self.body(x))
+
+
+class Recurrent(nn.Module):
+    """A recurrent part that reads the places of a convolution's output in order."""
+
+    def __init__(self, kind: type[nn.LSTM] | type[nn.GRU]) -> None:
+        super().__init__()
+        self.body = nn.Sequential(conv(3, 8, 5, 4), conv(8, 10, 3, 2))
+        self.reads, self.linear = kind(10, 6, batch_first=True), nn.Linear(6, CLASSES)
+
+    def forward(self, x: Tensor) -> Tensor:
+        return self.linear(self.reads(self.body(x).flatten(2).transpose(1, 2))[0].mean(1))
+
+
 NETWORKS: dict[str, Callable[[], nn.Module]] = {
     "plain": Plain, "residual": Residual, "dense": Dense, "inception": Inception, "mobile": Mobile, "shuffled": Shuffled,
     "normaliser-free": NormaliserFree, "tokens": Tokens, "tokens-mean": lambda: Tokens(False), "windows": Windows,
     "mixed": Mixed, "norms": Norms, "joined": Joined, "hierarchy": Hierarchy, "mixer": Mixer, "strided": Strided,
-    "unrolled": Unrolled,
+    "unrolled": Unrolled, "large-kernels": LargeKernels, "reparameterised": Reparameterised,
+    "recurrent-lstm": lambda: Recurrent(nn.LSTM), "recurrent-gru": lambda: Recurrent(nn.GRU),
 }  # fmt: skip
 
 
@@ -598,15 +639,19 @@ def reference_map(
     return kept[0].detach().numpy(), kept[0].grad.numpy()
 
 
-def vectors() -> None:
-    """Write small networks with the gradients PyTorch finds in them."""
+def vectors(names: list[str]) -> None:
+    """Write small networks with the gradients PyTorch finds in them: all of them, or some ``names`` beside what is there."""
     OUT.mkdir(parents=True, exist_ok=True)
-    for old in OUT.glob("*"):
-        old.unlink()
     held: dict[str, NDArray[Any]] = {"batch": pictures(2).astype(np.float16)}
+    if names:
+        with np.load(OUT / "vectors.npz") as before:
+            held = {key: before[key] for key in before if key.split("|")[0] not in names}
+    else:
+        for old in OUT.glob("*"):
+            old.unlink()
     batch, targets = held["batch"].astype(np.float32), [1, 3]
     for number, name in enumerate(NETWORKS):
-        if name == "joined":
+        if name == "joined" or (names and name not in names):
             continue  # its softmax hides the logits from PyTorch
         made, exporter = built(name), EXPORTERS[number % 2]
         path = OUT / f"{name}.onnx"
@@ -648,6 +693,6 @@ def vectors() -> None:
 
 if __name__ == "__main__":
     if sys.argv[1:2] == ["vectors"]:
-        vectors()
+        vectors(sys.argv[2:])
     else:
         sys.exit(bool(check(sys.argv[2:] or list(NETWORKS))))

@@ -370,7 +370,7 @@ def gradients(
         attributes = {one.name: helper.get_attribute_value(one) for one in node.attribute}
         attributes = {k: v.decode() if isinstance(v, bytes) else v for k, v in attributes.items()}
         live = any(isinstance(one, Tensor) and one.requires_grad for one in given)
-        if (live and node.op_type not in ("Shape", "Size")) or node.op_type == "DequantizeLinear":
+        if (live and node.op_type not in ("Shape", "Size")) or node.op_type in ("QuantizeLinear", "DequantizeLinear"):
             known = (steps or {}).get(node.output[0])
             if known is not None and node.op_type == "QuantizeLinear":
                 made: Any = _rounded(given, attributes, torch.from_numpy(known.astype(np.float64)))

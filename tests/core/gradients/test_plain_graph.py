@@ -75,21 +75,26 @@ def test_maps_of_a_quantised_network_are_like_those_of_the_plain_one(kind: str, 
 
 @pytest.mark.parametrize("direction", ["forward", "reverse", "bidirectional"])
 @pytest.mark.parametrize("states", [False, True])
-def test_a_recurrent_layer_is_written_out_step_by_step(direction: str, states: bool, tmp_path: Path) -> None:
-    """Lines of text: columns of a picture as steps of an LSTM; derivatives against finite differences."""
+@pytest.mark.parametrize("kind", ["LSTM", "GRU", "GRU, reset after", "RNN"])
+def test_a_recurrent_layer_is_written_out_step_by_step(kind: str, direction: str, states: bool, tmp_path: Path) -> None:
+    """Lines of text: columns of a picture as steps of a recurrent layer; derivatives against finite differences."""
+    op, gates = kind.partition(",")[0], {"LSTM": 4, "GRU": 3, "RNN": 1}[kind.partition(",")[0]]
     net, sides, hidden = Net(seed=2), 2 if direction == "bidirectional" else 1, 4
     x = net.add("Conv", "image", net.weight(5, 3, 3, 3), kernel_shape=[3, 3], strides=[2, 2], name="places")
     x = net.add("Tanh", x, name="turned")
     x = net.add("ReduceMean", x, axes=[2], keepdims=0)
     x = net.add("Transpose", x, perm=[2, 0, 1])
-    weights = [net.weight(sides, 4 * hidden, 5), net.weight(sides, 4 * hidden, hidden), net.weight(sides, 8 * hidden)]
+    shapes = (gates * hidden, 5), (gates * hidden, hidden), (2 * gates * hidden,)
+    weights = [net.weight(sides, *shape) for shape in shapes]
     further = []
     if states:
         flat = net.add("MatMul", net.add("ReduceMean", "image", axes=[2, 3], keepdims=0), net.weight(3, hidden))
         state = net.add("Unsqueeze", flat, net.weight(values=np.array([0])))
         state = net.add("Concat", *[state] * sides, axis=0)
-        further = ["", state, state]
-    out = net.add("LSTM", x, *weights, *further, outputs=3, hidden_size=hidden, direction=direction)
+        further = ["", *[state] * (2 if op == "LSTM" else 1)]
+    about = {"linear_before_reset": 1} if "after" in kind else {}
+    outputs = 3 if op == "LSTM" else 2
+    out = net.add(op, x, *weights, *further, outputs=outputs, hidden_size=hidden, direction=direction, **about)
     x = net.add("Transpose", out, perm=[2, 0, 1, 3])
     x = net.add(
         "ReduceMean", net.add("Reshape", x, net.weight(values=np.array([0, 0, sides * hidden]))), axes=[1], keepdims=0

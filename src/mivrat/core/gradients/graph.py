@@ -171,9 +171,10 @@ class GraphView:
         return found
 
     def _ancestors(self, names: Iterable[str]) -> set[str]:
+        """What the values of the tensors depend on; of what only lends its shape they do not."""
         found = set(names)
         for node in reversed(self.nodes):
-            if found & set(node.output):
+            if node.op_type not in _SHAPE and found & set(node.output):
                 found.update(name for name in node.input if name)
                 found |= outer_names(node)
         return found
