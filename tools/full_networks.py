@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import torch
+from exporting import with_statistics
 from torch import Tensor, nn
 from torch.nn import functional as F
 
@@ -577,10 +578,4 @@ NETWORKS: dict[str, Make] = {
 def built(name: str, seed: int = 0) -> nn.Module:
     """A network with random weights and, where it normalises by batch, made-up statistics."""
     torch.manual_seed(seed)
-    made = NETWORKS[name]().eval()
-    for module in made.modules():
-        if isinstance(module, nn.BatchNorm2d):
-            nn.init.uniform_(module.running_mean, -0.3, 0.3)
-            nn.init.uniform_(module.running_var, 0.5, 2.0)
-            nn.init.uniform_(module.weight, 0.5, 1.5)
-    return made
+    return with_statistics(NETWORKS[name]())

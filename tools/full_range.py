@@ -12,7 +12,6 @@ import logging
 import sys
 import tempfile
 import time
-import warnings
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -26,6 +25,7 @@ from numpy.typing import NDArray
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT / "tools")]
 
+from exporting import export  # noqa: E402
 from full_networks import CLASSES, NETWORKS, SIDE, built  # noqa: E402
 from second_gradients import gradients  # noqa: E402
 
@@ -52,31 +52,6 @@ TO_QUANTISE = (
     "dense-small",
     "reparameterised",
 )
-
-
-def export(made: torch.nn.Module, path: Path, exporter: str, fixed: int | None, opset: int) -> None:
-    """Write a network as ONNX."""
-    sample, names = (
-        torch.randn(fixed or 2, 3, SIDE, SIDE),
-        {"input_names": ["image"], "output_names": ["scores"], "opset_version": opset},
-    )
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        if exporter == "traced":
-            axes = None if fixed else {"image": {0: "n"}, "scores": {0: "n"}}
-            torch.onnx.export(made, (sample,), str(path), dynamo=False, dynamic_axes=axes, **names)  # type: ignore[arg-type]
-        else:
-            shapes = None if fixed else ({0: torch.export.Dim("n")},)
-            torch.onnx.export(
-                made,
-                (sample,),
-                str(path),
-                dynamo=True,
-                dynamic_shapes=shapes,
-                external_data=False,
-                verbose=False,
-                **names,
-            )  # type: ignore[arg-type]
 
 
 def quantise(source: Path, path: Path, how: str) -> None:
@@ -192,7 +167,7 @@ def main(names: list[str]) -> int:
             made = built(name)
             for exporter, fixed, opset in WAYS:
                 path = Path(folder) / f"{name}.{exporter}.{fixed or 'n'}.{opset}.onnx"
-                out += _one(path, partial(export, made, path, exporter, fixed, opset))
+                out += _one(path, partial(export, made, path, exporter, fixed, opset, SIDE))
             if name in TO_QUANTISE:
                 source = Path(folder) / f"{name}.traced.n.17.onnx"
                 for how in QUANTISED:

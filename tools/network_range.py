@@ -12,7 +12,6 @@ from __future__ import annotations
 import sys
 import tempfile
 import time
-import warnings
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -27,6 +26,7 @@ from torch.nn import functional as F
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "tools")]
 
+from exporting import EXPORTERS, export, with_statistics  # noqa: E402
 from full_networks import Large, ThreeBranches  # noqa: E402
 
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target  # noqa: E402
@@ -36,7 +36,6 @@ from tests.support.differences import Probe  # noqa: E402
 
 OUT = ROOT / "tests" / "data" / "networks"
 SIDE, CLASSES = 32, 4
-EXPORTERS = ("traced", "captured")
 
 
 def conv(
@@ -483,36 +482,7 @@ NETWORKS: dict[str, Callable[[], nn.Module]] = {
 def built(name: str, seed: int = 0) -> nn.Module:
     """A network with random weights and, where it normalises by batch, made-up statistics."""
     torch.manual_seed(seed)
-    made = NETWORKS[name]().eval()
-    for module in made.modules():
-        if isinstance(module, nn.BatchNorm2d):
-            nn.init.uniform_(module.running_mean, -0.3, 0.3)
-            nn.init.uniform_(module.running_var, 0.5, 2.0)
-            nn.init.uniform_(module.weight, 0.5, 1.5)
-    return made
-
-
-def export(made: nn.Module, path: Path, exporter: str, fixed: int | None, opset: int) -> None:
-    """Write a network as ONNX, by tracing or by capturing its graph, with a free batch or a fixed one."""
-    sample = torch.randn(fixed or 2, 3, SIDE, SIDE)
-    names: dict[str, Any] = {"input_names": ["image"], "output_names": ["scores"], "opset_version": opset}
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        if exporter == "traced":
-            axes = None if fixed else {"image": {0: "n"}, "scores": {0: "n"}}
-            torch.onnx.export(made, (sample,), str(path), dynamo=False, dynamic_axes=axes, **names)
-        else:
-            shapes = None if fixed else ({0: torch.export.Dim("n")},)
-            torch.onnx.export(
-                made,
-                (sample,),
-                str(path),
-                dynamo=True,
-                dynamic_shapes=shapes,
-                external_data=False,
-                verbose=False,
-                **names,
-            )
+    return with_statistics(NETWORKS[name]())
 
 
 def load(path: Path) -> HeatmapMaker:
@@ -604,7 +574,7 @@ def check(names: list[str]) -> int:
                 ):
                     path, began = Path(folder) / f"{name}-{exporter}-{fixed}-{opset}.onnx", time.monotonic()
                     try:
-                        export(built(name), path, exporter, fixed, opset)
+                        export(built(name), path, exporter, fixed, opset, SIDE)
                     except Exception as error:
                         print(f"{path.stem:38} not exported: {str(error).splitlines()[0][:90]}")
                         continue
@@ -655,7 +625,7 @@ def vectors(names: list[str]) -> None:
             continue  # its softmax hides the logits from PyTorch
         made, exporter = built(name), EXPORTERS[number % 2]
         path = OUT / f"{name}.onnx"
-        export(made, path, exporter, None, 17 if exporter == "traced" else 18)
+        export(made, path, exporter, None, 17 if exporter == "traced" else 18, SIDE)
         proto = onnx.load(path)
         for node in proto.graph.node:
             node.doc_string = ""
