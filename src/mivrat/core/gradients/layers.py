@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.graph import GraphView
+from mivrat.core.gradients.plain_graph import WRITTEN_OUT
 from mivrat.core.gradients.reverse import SEED, blocked_layers, build_reverse
 from mivrat.core.gradients.token_places import TokenPlaces, grid_of
 from mivrat.core.models.engine import new_session, run_session
@@ -188,6 +189,8 @@ def list_layers(view: GraphView) -> list[Layer]:
         for name in node.output:
             if name in view.depends and name in view.leading and view.is_float(name):
                 problem, tokens, channels = places.of(name)
+                if problem is not None and name.startswith(WRITTEN_OUT):
+                    continue  # a step of what stands there as one: nobody knows it by name, and no map can be taken
                 axis = channels or view.channel_axis.get(name) or 1
                 count = sum(learned.get(one, 0) for one in dict.fromkeys(node.input))
                 found.append(

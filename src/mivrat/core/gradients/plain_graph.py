@@ -14,6 +14,8 @@ from onnx import TensorProto, helper, numpy_helper
 Nodes = list[onnx.NodeProto]
 # A recurrent layer is written out over no more steps than this.
 MOST_STEPS = 512
+# What the tensors between such steps are called.
+WRITTEN_OUT = "mivrat/"
 
 
 class _Writer:
@@ -22,7 +24,7 @@ class _Writer:
     def __init__(self, node: onnx.NodeProto, at: int, opset: int) -> None:
         self.node, self.nodes, self.constants = node, Nodes(), list[onnx.TensorProto]()
         self.opset = opset
-        self._prefix, self._count = f"mivrat/{at}/", 0
+        self._prefix, self._count = f"{WRITTEN_OUT}{at}/", 0
         self.about = {a.name: helper.get_attribute_value(a) for a in node.attribute}
 
     def fresh(self) -> str:
