@@ -27,6 +27,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.evaluate
 	@.venv/bin/python -m benchmarks.memory
 	@.venv/bin/python -m benchmarks.opening
+	@.venv/bin/python -m benchmarks.starting
 	@.venv/bin/python -m benchmarks.kills
 	@.venv/bin/python -m benchmarks.near_copies
 	@.venv/bin/python -m benchmarks.blob_cache
