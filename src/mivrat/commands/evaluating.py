@@ -16,6 +16,7 @@ from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
+from mivrat.core.base.later import load_meanwhile
 from mivrat.core.checks.answer_checks import check_outputs
 from mivrat.core.checks.catalogue import BY_NAME, CheckProgress, checks_of
 from mivrat.core.checks.inputs import Inputs
@@ -52,6 +53,7 @@ from mivrat.core.study.runs import load_run
 def _scored(evaluation: Evaluation, args: argparse.Namespace) -> bool:
     """Score what is pending, with progress told; whether it was stopped."""
     line = ProgressLine()
+    load_meanwhile("scipy.special", "polars")  # which the figures and the tables take
     with stoppable() as stop:
         for progress in evaluation.run(stop, args.batch, args.threads):
             line.show(progress.done, progress.total, progress.sentence())

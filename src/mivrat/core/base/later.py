@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from importlib import import_module
+from threading import Thread
 from typing import Any
 
 
@@ -17,3 +18,13 @@ class Later:
         found = getattr(import_module(self._name), what)
         setattr(self, what, found)  # the next time it is found without a look
         return found
+
+
+def load_meanwhile(*names: str) -> None:
+    """Begin to load modules in a thread of its own, while this one goes on with what does not need them."""
+
+    def load() -> None:
+        for name in names:
+            import_module(name)
+
+    Thread(target=load, name="loading", daemon=True).start()
