@@ -24,7 +24,8 @@ from mivrat.workspace.workspace import Workspace
 LEAST_FOR_NAMES, ENOUGH_FOR_NAMES = 150, 240
 SMALL = 30
 INTERVAL = Qt.ItemDataRole.UserRole + 1
-SHARE, OTHER, WARNED = (Qt.ItemDataRole.UserRole + n for n in (2, 3, 4))
+SHARE, OTHER, WARNED, WHOLE = (Qt.ItemDataRole.UserRole + n for n in (2, 3, 4, 5))
+PAINTED = (INTERVAL, Qt.ItemDataRole.DisplayRole, SHARE, OTHER, WARNED)
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -203,6 +204,8 @@ class ClassModel(QAbstractTableModel):
         if column in (NAMED, TAKEN_FOR):
             return self._of_names(k, column, role)
         c, number = self._figures[k], NUMBERS[column - 1]
+        if role == WHOLE:  # all that painting takes, in one go
+            return tuple(self.data(index, one) for one in PAINTED)
         if role == Qt.ItemDataRole.DisplayRole:
             return number.text(number.told(c))
         if role == INTERVAL:
@@ -245,7 +248,7 @@ class _IntervalDelegate(QStyledItemDelegate):
     """Draws a value with its interval in smaller, softer ink below it, and as a point on its interval at the foot."""
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        small = index.data(INTERVAL)
+        small, text, share, other, warned = index.data(WHOLE) or ("", "", None, None, False)
         if not small:
             super().paint(painter, option, index)
             return
@@ -259,20 +262,17 @@ class _IntervalDelegate(QStyledItemDelegate):
         right = Qt.AlignmentFlag.AlignRight
         painter.setFont(font(13))
         painter.setPen(theme.colour("ink"))
-        painter.drawText(area, right | Qt.AlignmentFlag.AlignTop, index.data())
-        other = index.data(OTHER)
+        painter.drawText(area, right | Qt.AlignmentFlag.AlignTop, text)
         painter.setFont(font(11))
-        painter.setPen(
-            theme.colour("second" if other is not None else "soft" if index.data(SHARE) is not None else "look")
-        )
+        painter.setPen(theme.colour("second" if other is not None else "soft" if share is not None else "look"))
         painter.drawText(
             area,
             right | Qt.AlignmentFlag.AlignBottom,
             f"→ {words.percent(other.value)}" if other is not None else small,
         )
-        if (share := index.data(SHARE)) is not None and share.value is not None:
+        if share is not None and share.value is not None:
             foot = QRect(area.left(), option.rect.bottom() - 14, area.width(), 12)
-            paint_share(painter, foot, share, other, bool(index.data(WARNED)))
+            paint_share(painter, foot, share, other, warned)
         painter.restore()
 
 
