@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator
-from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +15,7 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
-from mivrat.core.base.later import Later
+from mivrat.core.base.later import Later, load
 from mivrat.core.base.log import log_path
 from mivrat.ui.actions import bind, fill_images_menu, hints
 from mivrat.ui.foot import Foot
@@ -56,11 +55,6 @@ STUDIES = "Studies (*.mivrat)"
 TITLE_BAR = 40
 
 
-def _load() -> None:
-    for name in LOADED_LATER:
-        import_module(name)
-
-
 class MainWindow(QMainWindow):
     """Holds the pages, opens and closes studies, and says what comes of jobs."""
 
@@ -82,7 +76,7 @@ class MainWindow(QMainWindow):
         self._wanted: Callable[[], object] | None = None
         self._build_first()
         if at_once:
-            _load()
+            load(*LOADED_LATER)
             for _ in self._build_rest():
                 pass
 
@@ -114,7 +108,7 @@ class MainWindow(QMainWindow):
         meanwhile, and what is asked for is done as soon as it can be."""
 
         def work() -> None:
-            _load()
+            load(*LOADED_LATER)
             self._loop.post(lambda: self._build_on(self._build_rest()))
 
         threading.Thread(target=work, name="loading", daemon=True).start()

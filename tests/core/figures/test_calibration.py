@@ -110,6 +110,10 @@ def test_what_chance_allows_holds_for_calibrated_models() -> None:
     low, high = calibration.chance_bands([certain, of_units])
     assert (low[0], high[0]) == (1.0, 1.0)
     assert np.isnan([low[1], high[1]]).all()
+    doubtful = replace(of_units, accuracy=replace(proportion(30, 40), units=7))
+    humble = replace(doubtful, confidence=0.5)
+    assert calibration.beyond_chance([certain, of_units, doubtful, humble]).tolist() == [-1, 0, -1, 1]
+    assert calibration.beyond_chance([]).tolist() == []
 
 
 def test_answers_drawn_together_show_what_those_drawn_one_by_one_do(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -18,7 +18,7 @@ from mivrat.core.figures.families import within_family
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import SMALLEST
-from mivrat.core.figures.ranked import OfClass, OneVersusRest, of_class, over_classes
+from mivrat.core.figures.ranked import OfClass, OneVersusRest, images_by_label, of_class, over_classes
 from mivrat.core.figures.significance import against_claim, even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
@@ -252,10 +252,7 @@ class Judged:
         """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""
         if self.kind == "logits" and self.rows.shape[1] > 1:
             return LogOdds(self.rows, use, self.labels[use]).one_versus_rest()
-        by_label = np.split(
-            np.argsort(self.labels[use], kind="stable"),
-            np.cumsum(np.bincount(self.labels[use], minlength=self.classes))[:-1],
-        )
+        by_label = images_by_label(self.labels[use], self.classes)
         if self.rows.shape[1] == 1:  # of two classes one score: its log-odds
             p = self.rows[use, 0].astype(np.float64)
             with np.errstate(divide="ignore"):

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.figures.calibration import BINS
-from mivrat.core.figures.ranked import NEAR, OfClass, OneVersusRest, areas, over_classes
+from mivrat.core.figures.ranked import NEAR, OfClass, OneVersusRest, areas, images_by_label, over_classes
 
 # How many scores are worked on at a time: few enough to stay in the processor's cache.
 PIECE = 1 << 16
@@ -104,9 +104,7 @@ class LogOdds:
     def one_versus_rest(self) -> OneVersusRest:
         """All classes: of each only the images whose score is not below all of its own images' has to be put in order."""
         count, gaps = len(self.use), self.gaps()
-        by_label = np.split(
-            np.argsort(self.labels, kind="stable"), np.cumsum(np.bincount(self.labels, minlength=self.classes))[:-1]
-        )
+        by_label = images_by_label(self.labels, self.classes)
         whole = (self.highest + self.whole).astype(np.float32)
         # What is told in single precision may be off by so much.
         slack = np.float32(1e-4 + 4e-7 * max(self.largest, float(np.abs(whole).max(initial=0.0))))

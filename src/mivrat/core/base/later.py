@@ -20,11 +20,12 @@ class Later:
         return found
 
 
+def load(*names: str) -> None:
+    """Load modules, one after the other."""
+    for name in names:
+        import_module(name)
+
+
 def load_meanwhile(*names: str) -> None:
     """Begin to load modules in a thread of its own, while this one goes on with what does not need them."""
-
-    def load() -> None:
-        for name in names:
-            import_module(name)
-
-    Thread(target=load, name="loading", daemon=True).start()
+    Thread(target=load, args=names, name="loading", daemon=True).start()

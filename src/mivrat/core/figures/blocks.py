@@ -30,13 +30,19 @@ class Block:
     wholly: bool = False
 
 
+def _mistakes(matrix: Matrix) -> Matrix:
+    """A confusion matrix without its right answers."""
+    wrong = matrix.copy()
+    np.fill_diagonal(wrong, 0)
+    return wrong
+
+
 def groups_by_confusion(matrix: Matrix, among: Sequence[int], most: int = MOST_IN_BLOCK) -> list[list[int]]:
     """The classes ``among`` which to look, parted so that mistakes lie inside the parts: by joining, one pair of parts after the
     other, those whose joining raises the modularity of the graph of mistakes most (Newman 2004; Clauset, Newman and Moore 2004),
     as long as it rises and no part has more than ``most`` classes. Classes without any mistake among them stay alone."""
     some = np.asarray(among, np.int64)
-    wrong = matrix[np.ix_(some, some)].astype(float)
-    np.fill_diagonal(wrong, 0.0)
+    wrong = _mistakes(matrix[np.ix_(some, some)]).astype(float)
     both = wrong + wrong.T
     mistakes = both.sum() / 2
     parts = {i: [i] for i in range(len(some))}
@@ -81,8 +87,7 @@ def blocks_of(
         else:
             found.append((_named(matrix, part, names), part, False))
     alone.sort()
-    wrong = matrix.copy()
-    np.fill_diagonal(wrong, 0)
+    wrong = _mistakes(matrix)
     touched = (wrong.sum(axis=0) + wrong.sum(axis=1)) > 0
     for title, some in (
         ("mixed with many", [k for k in alone if touched[k]]), ("confused with nothing", [k for k in alone if not touched[k]]),
@@ -99,8 +104,7 @@ def blocks_of(
 
 def _named(matrix: Matrix, part: list[int], names: Sequence[str]) -> str:
     """A part by the two of its classes that are confused most."""
-    of_part = matrix[np.ix_(part, part)].copy()
-    np.fill_diagonal(of_part, 0)
+    of_part = _mistakes(matrix[np.ix_(part, part)])
     of_part = np.triu(of_part + of_part.T)
     first, second = np.unravel_index(int(of_part.argmax()), of_part.shape)
     more = len(part) - 2
@@ -110,12 +114,10 @@ def _named(matrix: Matrix, part: list[int], names: Sequence[str]) -> str:
 
 def mistakes_between(matrix: Matrix, blocks: Sequence[Block]) -> Matrix:
     """Mistakes from block to block (labels by lines, predictions by columns); right answers are not counted."""
-    wrong = matrix.copy()
-    np.fill_diagonal(wrong, 0)
     member = np.zeros((len(matrix), len(blocks)), np.int64)
     for at, one in enumerate(blocks):
         member[list(one.classes), at] = 1
-    found: Matrix = member.T @ wrong @ member
+    found: Matrix = member.T @ _mistakes(matrix) @ member
     return found
 
 

@@ -157,3 +157,15 @@ def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], N
     bands = np.full((2, len(bins)), np.nan)
     bands[:, known] = low / np.maximum(counts, 1), high / np.maximum(counts, 1)
     return bands[0], bands[1]
+
+
+def beyond_chance(bins: Sequence[ReliabilityBin]) -> NDArray[np.int64]:
+    """For each bin -1 where the model is surer than right beyond what chance allows, 1 where it is less sure, 0 where neither can
+    be told. Where no band is known, the interval of the share right decides: whether it leaves out the mean confidence."""
+    low, high = chance_bands(bins)
+    right = np.array([(one.accuracy.value, one.accuracy.low, one.accuracy.high) for one in bins], float).reshape(-1, 3)
+    sure = np.array([one.confidence for one in bins], float)
+    unknown = np.isnan(low)
+    surer = np.where(unknown, right[:, 2] < sure, right[:, 0] < low)
+    less = np.where(unknown, right[:, 1] > sure, right[:, 0] > high)
+    return less.astype(np.int64) - surer

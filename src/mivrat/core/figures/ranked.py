@@ -58,6 +58,12 @@ def one_versus_rest(
     return over_classes([of_class(column, np.flatnonzero(labels == k), bins) for k, column in enumerate(columns)])
 
 
+def images_by_label(labels: NDArray[np.integer], classes: int) -> list[NDArray[np.integer]]:
+    """The positions of the images of each class, in class order."""
+    ends = np.cumsum(np.bincount(labels, minlength=classes))[:-1]
+    return np.split(np.argsort(labels, kind="stable"), ends)
+
+
 class OfClass(NamedTuple):
     """What ``OneVersusRest`` holds, of one class."""
 

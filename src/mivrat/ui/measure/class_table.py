@@ -15,6 +15,7 @@ from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
+from mivrat.ui.measure.headline_lines import wholly_below
 from mivrat.ui.parts.tables import ChoosingTable, paint_share
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
@@ -212,9 +213,8 @@ class ClassModel(QAbstractTableModel):
             return number.small(c)
         if role == SHARE:
             return None if number.share is None else number.share(c)
-        if role == WARNED:  # the whole interval lies below the accuracy over all classes
-            whole, found = self.workspace.shown.measured.figures.top_k[1].value, number.share and number.share(c)
-            return bool(found and found.high is not None and whole is not None and found.high < whole)
+        if role == WARNED:
+            return number.share is not None and wholly_below(self.workspace, number.share(c))
         other = self._other(k, number) if role in (OTHER, Qt.ItemDataRole.ToolTipRole) else None
         if role == OTHER:
             return other

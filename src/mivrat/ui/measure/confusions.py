@@ -222,13 +222,11 @@ class Confusions(QWidget):
         measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
         counts, among = measured.figures.matrix, measured.among
         many = len(counts) > MANY
-        if self._of != (
-            snapshot.record.key,
-            many,
-        ):  # another run: what is seen first depends on how many classes it has
+        of = snapshot.record.key, many
+        if self._of != of:  # another run: what is seen first depends on how many classes it has
             if self._of is None or many != self._of[1] or not many:
                 self.order.setCurrentIndex(ORDERS.index(BLOCKS) if many else min(2, self.order.currentIndex()))
-            self._of, self._open = (snapshot.record.key, many), ()
+            self._of, self._open = of, ()
         by, in_blocks = SORTED_BY.get(ORDERS[self.order.currentIndex()]), self.in_blocks
         self._working.cancel()
         if by is None and not in_blocks:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from mivrat.core.comparing.holding import IN_POINTS, headline_differences
+from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.ui import words
 from mivrat.workspace.workspace import Workspace
@@ -98,20 +99,28 @@ def headline_lines(workspace: Workspace) -> list[Line]:
     return lines
 
 
-def held_values(workspace: Workspace) -> dict[str, str]:
-    """The headline figures of the run held, by name, where they are of the same images as those shown."""
+def wholly_below(workspace: Workspace, share: Proportion) -> bool:
+    """Whether a share lies below the accuracy over all classes with its whole interval."""
+    whole = workspace.shown.measured.figures.top_k[1].value
+    return whole is not None and share.high is not None and share.high < whole
+
+
+def _held(workspace: Workspace) -> list[tuple[str, str, Difference]]:
+    """The headline figures of the run held, where they are of the same images as those shown: key, name, difference."""
     shown = workspace.shown
     if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
-        return {}
+        return []
+    return headline_differences(shown.compared)
+
+
+def held_values(workspace: Workspace) -> dict[str, str]:
+    """What the run held has for the headline figures, by name."""
     return {
         name: words.percent(one.b) if key.startswith("top") or key in IN_POINTS else words.decimal(one.b)
-        for key, name, one in headline_differences(shown.compared)
+        for key, name, one in _held(workspace)
     }
 
 
 def other_values(workspace: Workspace) -> dict[str, float]:
-    """The shares of the run held that are headline figures, by key, where they are of the same images as those shown."""
-    shown = workspace.shown
-    if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
-        return {}
-    return {key: one.b for key, _, one in headline_differences(shown.compared) if one.b is not None}
+    """The same as numbers, by key."""
+    return {key: one.b for key, _, one in _held(workspace) if one.b is not None}

@@ -12,7 +12,7 @@ from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.confusion import ClassFigures
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Picked
 from mivrat.ui import words
-from mivrat.ui.measure.headline_lines import Line, held_values, other_values
+from mivrat.ui.measure.headline_lines import Line, held_values, other_values, wholly_below
 from mivrat.ui.parts.interval_rows import ASKED, CLAIMED, IntervalRow, IntervalRows, scale_from
 from mivrat.ui.parts.widgets import clear, label, tip
 from mivrat.workspace.workspace import Workspace
@@ -97,7 +97,7 @@ class HeadlinePicture(QWidget):
         )
         return IntervalRow(
             f"worst class: {name}", one.recall.value or 0.0, one.recall.low, one.recall.high, words.percent(one.recall.value),
-            words.bounds(one.recall), "\n".join([about, *told]), missed or wholly_below(self.workspace, one),
+            words.bounds(one.recall), "\n".join([about, *told]), missed or wholly_below(self.workspace, one.recall),
             (Labelled(frozenset({k})),), None, marks,
         )  # fmt: skip
 
@@ -165,9 +165,3 @@ def worst_classes(workspace: Workspace) -> list[tuple[int, ClassFigures]]:
 
 def _top(one: ClassFigures) -> float:
     return one.recall.high if one.recall.high is not None else one.recall.value or 0.0
-
-
-def wholly_below(workspace: Workspace, one: ClassFigures) -> bool:
-    """Whether a class's recall lies below the accuracy over all classes with its whole interval."""
-    whole = workspace.shown.measured.figures.top_k[1].value
-    return whole is not None and one.recall.high is not None and one.recall.high < whole

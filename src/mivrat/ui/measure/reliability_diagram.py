@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pyqtgraph as pg
-from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 
-from mivrat.core.figures.calibration import Calibration, ReliabilityBin, chance_bands
+from mivrat.core.figures.calibration import Calibration, ReliabilityBin, beyond_chance, chance_bands
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.parts.plot import BELOW, Diagram, bars, dots, line, pen, text
@@ -140,15 +139,14 @@ class ReliabilityDiagram(Diagram):
             grid = [share for share in (0.2, 0.4, 0.6, 0.8) for _ in range(2)]
             self.shares.addItem(line([0, 1] * 4, grid, pen("line"), pairs=True))
         filled = [one for one in self.bins() if one.count and one.confidence is not None]
-        bands = chance_bands(filled)
-        self._draw_bands(filled, *bands)
+        self._draw_bands(filled)
         self.shares.addItem(line([0, 1], [0, 1], pen("soft", 1, Qt.PenStyle.DashLine)))
         if not self.small:
             self._name_sides()
         if filled:
             if not self.small:
                 self._draw_counts(filled)
-            self._draw_shares(filled, *bands)
+            self._draw_shares(filled)
         if (after := self.after()) is not None:
             self._draw_after(after)
         if (other := self.other()) is not None:
@@ -179,9 +177,10 @@ class ReliabilityDiagram(Diagram):
         ):
             self.shares.addItem(text(word, x, y, "soft", anchor), ignoreBounds=True)
 
-    def _draw_bands(self, filled: list[ReliabilityBin], low: NDArray[np.float64], high: NDArray[np.float64]) -> None:
+    def _draw_bands(self, filled: list[ReliabilityBin]) -> None:
         """What chance allows a calibrated model in each bin."""
-        known = [(one.low, one.high, a, b) for one, a, b in zip(filled, low, high, strict=True) if not np.isnan(a)]
+        bands = zip(filled, *chance_bands(filled), strict=True)
+        known = [(one.low, one.high, a, b) for one, a, b in bands if not np.isnan(a)]
         if known:
             wash = mix(theme.colour("sheet"), theme.colour("line"), 0.6)
             lefts, rights, lows, highs = np.array(known).T
@@ -209,17 +208,15 @@ class ReliabilityDiagram(Diagram):
                 told = text(words.count(one.count), (one.low + one.high) / 2, height - 0.06)
                 self.counts.addItem(told, ignoreBounds=True)
 
-    def _draw_shares(self, filled: list[ReliabilityBin], low: NDArray[np.float64], high: NDArray[np.float64]) -> None:
+    def _draw_shares(self, filled: list[ReliabilityBin]) -> None:
         x = np.array([one.confidence for one in filled], float)
         y = np.array([one.accuracy.value for one in filled], float)
         half = np.array([min(0.013, (one.high - one.low) / 4) for one in filled])
-        # Where no band is known, a point counts as outside where its interval leaves out the mean confidence.
+        beyond = beyond_chance(filled)
         ends = np.array([(one.accuracy.low, one.accuracy.high) for one in filled], float)
-        low, high = np.where(np.isnan(low), y + x - ends[:, 1], low), np.where(np.isnan(high), y + x - ends[:, 0], high)
-        outside = (y < low) | (y > high)
         sheet = theme.colour("sheet")
         for some, token, strength in (
-            (~outside, "soft", 0.3), (outside & (y < x), "wrong", 0.55), (outside & (y > x), "look", 0.55),
+            (beyond == 0, "soft", 0.3), (beyond < 0, "wrong", 0.55), (beyond > 0, "look", 0.55),
         ):  # fmt: skip
             if some.any():
                 fill = mix(sheet, theme.colour(token), strength)
@@ -229,7 +226,7 @@ class ReliabilityDiagram(Diagram):
         if known.any() and not self.small:
             self.shares.addItem(line(np.repeat(x[known], 2), ends[known].ravel(), pen("ink"), pairs=True))
         for some, token, symbol, size in (
-            (~outside, "accent", "o", 7), (outside & (y < x), "wrong", "d", 10), (outside & (y > x), "look", "d", 10),
+            (beyond == 0, "accent", "o", 7), (beyond < 0, "wrong", "d", 10), (beyond > 0, "look", "d", 10),
         ):  # fmt: skip
             if some.any():
                 made = dots(x[some], y[some], theme.colour(token), size=size if not self.small else size - 1)

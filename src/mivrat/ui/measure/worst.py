@@ -14,7 +14,8 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup, Labelled
 from mivrat.ui import words
-from mivrat.ui.measure.headline_picture import wholly_below, worst_classes
+from mivrat.ui.measure.headline_lines import wholly_below
+from mivrat.ui.measure.headline_picture import worst_classes
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.widgets import button, label, row
@@ -75,13 +76,13 @@ class Worst(QWidget):
             IntervalRow(
                 names[k], one.recall.value or 0.0, one.recall.low, one.recall.high, "", f"N {words.count(one.support)}",
                 f"recall of {names[k]}: {words.with_bounds(one.recall)}, {words.images(one.support)} labelled so",
-                wholly_below(self.workspace, one), (Labelled(frozenset({k})),),
+                wholly_below(self.workspace, one.recall), (Labelled(frozenset({k})),),
             )
             for k, one in found[:MOST]
         ]  # fmt: skip
         self.classes.show_rows(rows, (0.0, 1.0))
         more = len(found) - len(rows)
-        below = sum(wholly_below(self.workspace, one) for _, one in found)
+        below = sum(wholly_below(self.workspace, one.recall) for _, one in found)
         self.of_classes.setText(
             (
                 f"recall: {words.count(below)} of {words.count(len(found))} lie wholly below the accuracy"
@@ -102,14 +103,19 @@ class Worst(QWidget):
             )
         among = self.workspace.shown.shown_mask() if measured.of_selection else None
         self._working.cancel()
-        self._working.start(lambda work: worst_groups(snapshot, among), done=self._take)
+        items = snapshot.record.image_set.items
 
-    def _take(self, found: tuple[str, list[Group], float] | None) -> None:
+        def work(_: object) -> tuple[str, list[Group], float, dict[str, tuple[int, ...]]] | None:
+            worst = worst_groups(snapshot, among)
+            return None if worst is None else (*worst, positions_by_group(items, worst[0]))
+
+        self._working.start(work, done=self._take)
+
+    def _take(self, found: tuple[str, list[Group], float, dict[str, tuple[int, ...]]] | None) -> None:
         self.parts[2].setVisible(found is not None)
         if found is None:
             return
-        column, groups, p = found
-        positions = positions_by_group(self.workspace.shown.record.image_set.items, column)
+        column, groups, p, positions = found
         rows = [
             IntervalRow(
                 one.name, one.accuracy.value or 0.0, one.accuracy.low, one.accuracy.high, "", f"N {words.count(one.accuracy.total)}",

@@ -111,39 +111,35 @@ class IntervalBars(Diagram):
     def draw(self) -> None:
         low, high = self.scale
         # A point, and a number, at either end of the scale is drawn whole.
-        self.plot.setRange(xRange=(low, high), yRange=(0, max(1, len(self.rows))), padding=0)
         beyond = 20 if self._scaled else 6
         edge = beyond * (high - low) / max(20, self.width() - 2 * beyond)
-        self.plot.setXRange(low - edge, high + edge, padding=0)
+        self.plot.setRange(xRange=(low - edge, high + edge), yRange=(0, max(1, len(self.rows))), padding=0)
         step = 0.1 if high - low <= 0.45 else 0.2
         ticks = [k * step for k in range(round(1 / step) + 1) if low - 1e-9 <= k * step <= high + 1e-9]
         if self._scaled:
             self.tick(self.plot, "top", [(at, f"{100 * at:.0f} %") for at in ticks])
-        bottom = len(self.rows)
-        grid = [at for at in (ticks if self._scaled else [low, high]) for _ in range(2)]
-        if self._scaled:
-            self.plot.addItem(line(grid, [0, bottom] * len(ticks), pen("line"), pairs=True))
+            upright = [at for at in ticks for _ in range(2)]
+            self.plot.addItem(line(upright, [0, len(self.rows)] * len(ticks), pen("line"), pairs=True))
         else:
-            rows = [m + 0.5 for m in range(bottom) for _ in range(2)]
-            self.plot.addItem(line([low, high] * bottom, rows, pen("line"), pairs=True))
+            rows = [m + 0.5 for m in range(len(self.rows)) for _ in range(2)]
+            self.plot.addItem(line([low, high] * len(self.rows), rows, pen("line"), pairs=True))
         self._draw_shares()
         self._draw_marks()
 
     def _draw_shares(self) -> None:
         low, high = self.scale
-        inside = [(m + 0.5, one) for m, one in enumerate(self.rows) if one.value >= low]
-        for thick, warned, token in ((2.4, False, "accent"), (2.4, True, "wrong")):
-            ends = [
-                (y, max(low, one.low), one.high)
-                for y, one in [(m + 0.5, one) for m, one in enumerate(self.rows)]
-                if one.warned is warned and one.low is not None and one.high is not None and one.high > low
+        ends = [
+            (m + 0.5, max(low, one.low), one.high)
+            for m, one in enumerate(self.rows)
+            if one.low is not None and one.high is not None and one.high > low
+        ]
+        if ends:
+            across, upright = [v for _, a, b in ends for v in (a, b)], [y for y, _, _ in ends for _ in range(2)]
+            self.plot.addItem(line(across, upright, pen("ink", 2.4), pairs=True))
+        for warned, token in ((False, "accent"), (True, "wrong")):
+            points = [
+                (one.value, m + 0.5) for m, one in enumerate(self.rows) if one.warned is warned and one.value >= low
             ]
-            if ends:
-                across = [v for _, a, b in ends for v in (a, b)]
-                self.plot.addItem(
-                    line(across, [y for y, _, _ in ends for _ in range(2)], pen("ink", thick), pairs=True)
-                )
-            points = [(one.value, y) for y, one in inside if one.warned is warned]
             if points:
                 made = dots(
                     [x for x, _ in points], [y for _, y in points], theme.colour(token), size=10 if warned else 9

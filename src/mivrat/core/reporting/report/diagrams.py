@@ -16,7 +16,7 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 
 from mivrat.core.base.text import clipped
-from mivrat.core.figures.calibration import chance_bands
+from mivrat.core.figures.calibration import beyond_chance, chance_bands
 from mivrat.core.reporting.report.content import Report
 from mivrat.core.reporting.typeface import FONTS
 
@@ -126,17 +126,14 @@ def reliability(report: Report) -> str:
     bins = [one for one in report.reliability if one.count]
     with _drawn(3.3, 2.7) as (figure, out):
         upper, lower = figure.subplots(2, 1, height_ratios=[3, 1], sharex=True)
-        for one, least, most in zip(bins, *chance_bands(bins), strict=True):
+        for one, least, most, side in zip(bins, *chance_bands(bins), beyond_chance(bins), strict=True):
             share, confidence = one.accuracy, one.confidence
             if confidence is None or share.value is None:
                 continue
             if not np.isnan(least):
                 upper.fill_between([one.low, one.high], least, most, color=LINE, alpha=0.55, linewidth=0, zorder=0)
-            elif share.low is not None and share.high is not None:  # no band is known: its interval decides
-                least, most = confidence + share.value - share.high, confidence + share.value - share.low
-            beyond = not np.isnan(least) and not least <= share.value <= most
-            ink = (WRONG if share.value < confidence else LOOK) if beyond else ACCENT
-            if beyond:
+            ink = {-1: WRONG, 0: ACCENT, 1: LOOK}[int(side)]
+            if side:
                 upper.plot(
                     [confidence] * 2,
                     [confidence, share.value],
@@ -150,7 +147,7 @@ def reliability(report: Report) -> str:
                 upper.plot(
                     [confidence] * 2, [share.low, share.high], color=INK, linewidth=0.9, solid_capstyle="butt", zorder=3
                 )
-            upper.plot([confidence], [share.value], "D" if beyond else "o", color=ink, markersize=4.5, zorder=4)
+            upper.plot([confidence], [share.value], "D" if side else "o", color=ink, markersize=4.5, zorder=4)
         upper.plot([0, 1], [0, 1], color=SOFT, linewidth=0.8, linestyle=(0, (3, 3)), zorder=1)
         upper.text(0.02, 0.97, "less sure than right", color=SOFT, fontsize=7, va="top")
         upper.text(1.0, 0.03, "surer than right", color=SOFT, fontsize=7, ha="right")
