@@ -14,7 +14,8 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.emit import Emitter
 from mivrat.core.gradients.filters import as_pictures, first_filters
 from mivrat.core.gradients.layers import Layer, choose_layer, stages
-from mivrat.core.heatmaps.maps import HeatmapMaker, Target, combined, target_from_text
+from mivrat.core.heatmaps.emitted import convolution_of, emit_map
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target, target_from_text
 from mivrat.core.heatmaps.overlay import (
     edge_drawing,
     heat_colours,
@@ -43,7 +44,7 @@ def test_combination_by_hand(opset: int, channel_axis: int, method: Any, expecte
         a, g = a.transpose(0, 2, 3, 1), g.transpose(0, 2, 3, 1)
     emit = Emitter(opset)
     layer = Layer("a", "Conv", a.shape[1:], True, None, True, channel_axis)
-    out = combined(emit.value("a"), emit.value("g"), method, layer)
+    out = emit_map(emit.value("a"), emit.value("g"), method, layer)
     ports = [onnx.helper.make_tensor_value_info(n, TensorProto.FLOAT, a.shape) for n in "ag"]
     graph = onnx.helper.make_graph(emit.nodes, "m", ports, [onnx.ValueInfoProto(name=out.name)], emit.constants)
     made = onnx.helper.make_model(graph, opset_imports=[onnx.helper.make_opsetid("", opset)], ir_version=8)
@@ -152,6 +153,67 @@ def test_fixed_batches_and_other_types_give_the_same_maps(tmp_path: Path, batch:
         np.testing.assert_allclose(
             maker.maps(images[i : i + 1], [Target(i)], [layer])[0][0], together[i], rtol=1e-4, atol=1e-6
         )
+
+
+def inverted_residual(whole_numbers: bool) -> onnx.ModelProto:
+    """Channels in whole blocks: points, bounds, each channel by itself (padded unevenly, spread, strided), points again, a sum."""
+    net = Net(seed=7)
+
+    def weight(*shape: int) -> str:
+        return (
+            net.weight(values=net.rng.integers(-1, 2, shape).astype(np.float32))
+            if whole_numbers
+            else net.weight(*shape)
+        )
+
+    def conv(x: str, name: str, *shape: int, **how: Any) -> str:
+        return net.add("Conv", x, weight(*shape), weight(shape[0]), kernel_shape=list(shape[2:]), name=name, **how)
+
+    x = net.add("Relu", conv("image", "first", 16, 3, 3, 3, pads=[1, 1, 1, 1]))
+    low, high = (net.weight(values=np.float32(v)) for v in (-1.0, 6.0))
+    y = net.add("Clip", conv(x, "wide", 32, 16, 1, 1), low, high)
+    y = net.add("Relu", conv(y, "alone", 32, 1, 3, 3, group=32, auto_pad="SAME_LOWER"))
+    x = net.add("Relu", net.add("Add", x, conv(y, "narrow", 16, 32, 1, 1)))
+    y = net.add("Clip", conv(x, "further", 48, 16, 1, 1), net.weight(values=np.float32(0.0)))
+    y = conv(y, "spread", 48, 1, 2, 3, group=48, dilations=[2, 1], pads=[1, 0, 1, 2])
+    y = net.add("Relu", conv(net.add("Relu", y), "strided", 48, 1, 3, 3, group=48, strides=[2, 2]))
+    flat = net.add("Flatten", net.add("GlobalAveragePool", conv(y, "last", 24, 48, 1, 1)), axis=1)
+    net.add("Gemm", flat, weight(24, 3), net.weight(3), name="scores")
+    return net.model(["n", 3, 9, 12], {"scores": ["n", 3]})
+
+
+@pytest.mark.parametrize("images", [1, 3, 6])
+def test_maps_of_channels_in_blocks_are_those_of_their_activations_and_gradients(images: int, tmp_path: Path) -> None:
+    """A sum taken from a convolution's input is that of its output, whatever its padding, spread, bias and the batch."""
+    maker = HeatmapMaker(loaded(inverted_residual(False), tmp_path / "m.onnx", 3))
+    batch, targets = random_batch(maker.model, images), [Target(i % 3) for i in range(images)]
+    layers = [one for one in maker.layers if one.op == "Conv"]
+    assert [one.tensor for one in layers if convolution_of(maker.view, one)] == ["wide", "alone", "further", "spread"]
+    maps = maker.maps(batch, targets, layers)
+    for layer, heat, (a, g) in zip(layers, maps, maker.activations_and_gradients(batch, targets, layers), strict=True):
+        expected = np.maximum(0, np.einsum("nc,nchw->nhw", g.mean(axis=(2, 3), dtype=np.float64), a))
+        np.testing.assert_allclose(heat, expected, rtol=1e-4, atol=1e-5 * expected.max(), err_msg=layer.tensor)
+        probe, feeds = Probe(maker.view.proto, layer.tensor, maker.view.logits), {"image": batch.astype(np.float64)}
+        assert probe.worst_error(feeds, np.eye(3)[[one.of for one in targets]], g) < 5e-5
+
+
+def test_masks_in_blocks_decide_on_a_bound_as_comparisons_do(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """With whole numbers many values lie on zero or a bound exactly."""
+    model = loaded(inverted_residual(True), tmp_path / "m.onnx", 3)
+    batch = np.random.default_rng(2).integers(-2, 3, model.sample_shape(4)).astype(np.float32)
+
+    def gradients() -> list[Any]:
+        maker = HeatmapMaker(model)
+        layers = [one for one in maker.layers if one.op == "Conv"]
+        return maker.activations_and_gradients(batch, [Target(1)] * 4, layers)
+
+    in_blocks = gradients()
+    monkeypatch.setattr("mivrat.core.gradients.blocked.BLOCKS", False)
+    on_bounds = 0
+    for (a, found), (_, expected) in zip(in_blocks, gradients(), strict=True):
+        np.testing.assert_allclose(found, expected, rtol=1e-5, atol=1e-6)
+        on_bounds += np.count_nonzero((a == 0) | (a == -1) | (a == 6))
+    assert on_bounds > 500
 
 
 def test_channels_last_layers_are_laid_the_right_way(tmp_path: Path) -> None:
@@ -430,7 +492,7 @@ def test_an_engine_that_fails_is_told_in_one_sentence(tmp_path: Path, monkeypatc
         def run(self, *_: Any) -> None:
             raise RuntimeError("[ONNXRuntimeError] : 6 : RUNTIME_EXCEPTION : /a/b/c.cc:12 bad shapes")
 
-    monkeypatch.setattr(maker, "_session", lambda layers, method: (Failing(), ["x"]))
+    monkeypatch.setattr(maker, "_session", lambda layers, method, images: (Failing(), ["x"]))
     with pytest.raises(InputError) as told:
         maker.maps(random_batch(maker.model, 2), [Target(0)] * 2, [maker.layer(None)])
     assert "RuntimeError" not in told.value.line()

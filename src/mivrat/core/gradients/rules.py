@@ -13,13 +13,11 @@ import numpy as np
 import onnx
 from numpy.typing import NDArray
 
+from mivrat.core.gradients.blocked import LARGEST_BOUND, STEEP, beyond, lies_in_blocks
 from mivrat.core.gradients.emit import Emitter, Value
 from mivrat.core.gradients.node import Gradients, NodeBack, NoRule, Rule, distribution_axes
 from mivrat.core.gradients.rules_norms import NORMS
 from mivrat.core.gradients.rules_places import PLACES
-
-# So steep a hard sigmoid is 1 for what is above zero and 0 for zero; the runtime's Sign takes far longer.
-STEEP = 1e38
 
 
 def _add(s: NodeBack) -> Gradients:
@@ -47,17 +45,28 @@ def _div(s: NodeBack) -> Gradients:
 
 def _clip(s: NodeBack) -> Gradients:
     s.only_first()
-    out = s.g
+    out, in_blocks = s.g, lies_in_blocks(s)
     for position, name in ((1, "min"), (2, "max")):
         bound: Value | float
         if name in s.attributes:
             bound = float(s.attributes[name])
         elif s.has(position):
             bound = s.emit.value(s.node.input[position])
+            if (known := s.constant(position)) is not None and known.size == 1:
+                bound = float(known.ravel()[0])
         else:
+            continue
+        if in_blocks and isinstance(bound, float) and abs(bound) <= LARGEST_BOUND:
+            out = out * beyond(s, bound, below=name == "max")
             continue
         out = (s.y > bound if name == "min" else s.y < bound).where(out, 0.0)
     return out
+
+
+def _relu(s: NodeBack) -> Gradients:
+    if lies_in_blocks(s):
+        return s.g * beyond(s, 0.0)
+    return s.g * s.emit.node("HardSigmoid", s.y, alpha=STEEP, beta=0.0)
 
 
 def _hard_sigmoid(s: NodeBack) -> Gradients:
@@ -481,7 +490,7 @@ RULES: dict[str, Rule] = {
     "QuantizeLinear": _quantize,
     "DequantizeLinear": lambda s: s.g,
     "DynamicQuantizeLinear": _dynamic_quantize,
-    "Relu": lambda s: s.g * s.emit.node("HardSigmoid", s.y, alpha=STEEP, beta=0.0),
+    "Relu": _relu,
     "LeakyRelu": lambda s: (s.x > 0.0).where(s.g, s.g * float(s.attributes.get("alpha", 0.01))),
     "PRelu": _prelu,
     "Clip": _clip,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import logging
 import weakref
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, Literal
@@ -17,12 +17,12 @@ from numpy.typing import NDArray
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.log import log_path
-from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.gradients.layers import Layer, choose_layer, find_layer, list_layers, short_name
 from mivrat.core.gradients.linear_head import linear_head
 from mivrat.core.gradients.reverse import SEED, build_reverse
 from mivrat.core.heatmaps.answers_only import class_activation, occlusion, random_masks, score_weighted
+from mivrat.core.heatmaps.emitted import convolution_of, emit_map
 from mivrat.core.models.engine import RecentSessions, new_session, run_session
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
@@ -54,27 +54,13 @@ class Target:
     against: int | None = None
 
 
-def combined(activations: Value, gradients: Value, method: Method, layer: Layer) -> Value:
-    """Emit one map per image (n x h x w) from activations and gradients of a layer.
-
-    ``gradient``: max(0, sum_c w_c A_c) with w_c the mean of G_c over places (Selvaraju 2017); ``elementwise``:
-    max(0, sum_c max(0, G_c) A_c) (Jiang 2021); ``signed``: sum_c G_c A_c (Draelos 2020). Not normalised.
-    """
-    emit = activations.emitter
-    activations, gradients = layer.emit_places(activations), layer.emit_places(gradients)
-    first = layer.channel_axis == 1
-    if method == "gradient":
-        # A product of matrices, so that the weighted channels need not be written down before they are summed.
-        weights = emit.reduce_mean(gradients, [2, 3] if first else [1, 2])
-        height, width = layer.grid
-        channels = layer.channels
-        flat = emit.reshape(activations, [0, channels, height * width] if first else [0, height * width, channels])
-        line = emit.reshape(weights, [0, 1, channels] if first else [0, channels, 1])
-        out = emit.reshape(emit.node("MatMul", *((line, flat) if first else (flat, line))), [0, height, width])
-        return emit.node("Relu", out)
-    weights = emit.node("Relu", gradients) if method == "elementwise" else gradients
-    out = emit.reduce_sum(weights * activations, [layer.channel_axis], keepdims=False)
-    return out if method == "signed" else emit.node("Relu", out)
+def _sizes(images: int, most: int) -> Iterator[int]:
+    """The sizes of the pieces that so many images go in: powers of two, so that few sessions do for batches of any size."""
+    most = 1 << (most.bit_length() - 1)
+    while images > 0:
+        size = min(most, 1 << (images - 1).bit_length())
+        yield size
+        images -= size
 
 
 class MapMaker:
@@ -322,34 +308,38 @@ class HeatmapMaker(MapMaker):
         turned = [layers[i // 2].channels_first(a) for i, a in enumerate(arrays)]
         return list(zip(turned[0::2], turned[1::2], strict=True))
 
-    def _session(self, layers: Sequence[Layer], method: Method | None) -> tuple[Any, list[str]]:
+    def _session(self, layers: Sequence[Layer], method: Method | None, images: int) -> tuple[Any, list[str]]:
+        """The reverse pass for pieces of so many images, and the names of its outputs."""
+
         def make() -> tuple[Any, list[str]]:
             combine = None
             if method is not None:
-                combine = [partial(combined, method=method, layer=layer) for layer in layers]
-            proto, names = build_reverse(self.view, [layer.tensor for layer in layers], combine)
+                combine = [
+                    partial(emit_map, method=method, layer=layer, made_from=convolution_of(self.view, layer))
+                    for layer in layers
+                ]
+            proto, names = build_reverse(self.view, [layer.tensor for layer in layers], combine, images)
             return new_session(proto.SerializeToString(), self.model.threads, self.model.path), names
 
-        return _SESSIONS.get((self._number, method, *(layer.tensor for layer in layers)), make)
+        return _SESSIONS.get((self._number, method, images, *(layer.tensor for layer in layers)), make)
 
     def _run(
         self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer], method: Method | None
     ) -> list[NDArray[np.float32]]:
-        session, names = self._session(layers, method)
         if self.model.recipe.tensor.dtype == "float16":
             batch = batch.astype(np.float32)
         # As with scores: what lies between the layers stays near the processor, and memory is bounded.
         at_once = max(1, PIXELS_AT_ONCE // (batch[0].size // self.model.recipe.channels)) if len(batch) else 1
-        found: list[list[NDArray[np.float32]]] = [[] for _ in names]
+        found: list[list[NDArray[np.float32]]] = []
         first = 0
-        for piece, kept in in_pieces(batch, at_once, self.model.batch_limit):
+        limit = self.model.batch_limit
+        for size in itertools.repeat(limit, -(-len(batch) // limit)) if limit else _sizes(len(batch), at_once):
+            session, names = self._session(layers, method, size)
+            piece, kept = next(in_pieces(batch[first:], size, size))
             seed = self._seed(piece, targets[first : first + kept])
+            found.append([one[:kept] for one in self._asked(session, names, {self.view.input: piece, SEED: seed})])
             first += kept
-            for values, one in zip(
-                found, self._asked(session, names, {self.view.input: piece, SEED: seed}), strict=True
-            ):
-                values.append(one[:kept])
-        return [np.concatenate(values) for values in found]
+        return [np.concatenate(values) for values in zip(*found, strict=True)]
 
     def _asked(self, session: Any, names: list[str], given: dict[str, NDArray[Any]]) -> list[NDArray[np.float32]]:
         """Run the engine; InputError, in one sentence, where it fails."""
