@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import paired, with_intervals
-from mivrat.core.figures.resampling import Sums
 from mivrat.core.figures.several import cochran
 from mivrat.core.figures.two_sets import two_sets
 from mivrat.core.figures.two_sets import with_intervals as sets_with_intervals
+from mivrat.core.figures.uncertain_differences import figures_in_means
 from mivrat.core.figures.unlike import unlike
 from tests.support.two_runs import two_runs
 
@@ -30,9 +30,9 @@ def truth(make: Callable[[np.random.Generator, int], tuple[Outcomes, ...]], part
     rng, found = np.random.default_rng(99), defaultdict(list)
     for _ in range(parts):
         a, b = make(rng, 100_000)[:2]
-        one, other = Sums.of(a, CLASSES).figures(), Sums.of(b, CLASSES).figures()
+        one, other = figures_in_means(a, CLASSES), figures_in_means(b, CLASSES)
         for name in one:
-            found[name].append((other[name] or 0) - (one[name] or 0))
+            found[name].append(other[name] - one[name])
         right = [f.predicted == f.labels for f in (a, b)]
         found["top1"].append(right[1].mean() - right[0].mean())
         for k in range(CLASSES):
@@ -84,6 +84,42 @@ def covered(studies: int, sizes: tuple[int, ...]) -> None:
                 "   alarms: " + ", ".join(f"{w} {100 * n / studies:.1f}" for w, n in alarms.items()) if alarms else ""
             )
             print(f"{name:16} N = {size:5}  {line}", flush=True)
+
+
+def widely_covered(studies: int) -> None:
+    """Coverage over models of 2 to 30 classes, balanced and not, alike and not, of which the second is as sure as the first, or far surer
+    than it should be: median, lowest and highest."""
+    print("\npaired differences of 24 pairs of models, median (lowest to highest) of the share of intervals that hold")
+    pairs = [
+        (classes, strength, sure, alike, even)
+        for classes in (2, 5, 30)
+        for strength, sure in (((1.0, 1.0), 1.0), ((2.5, 2.5), 1.0), ((1.0, 1.3), 2.0), ((2.5, 2.8), 2.0))
+        for alike, even in ((0.5, False), (0.95, True))
+    ]
+    for size in (20, 50, 100, 300, 1000):
+        held = defaultdict[str, list[float]](list)
+        for classes, strength, sure, alike, even in pairs:
+            mix = np.ones(classes) / classes if even else np.geomspace(1, 0.1, classes)
+            sharp = max(1.0, strength[0]), sure * max(1.0, strength[1])
+
+            def make(rng: np.random.Generator, n: int, k=classes, s=strength, c=alike, m=mix / mix.sum(), w=sharp) -> tuple[Outcomes, Outcomes]:  # type: ignore[no-untyped-def]  # fmt: skip
+                return two_runs(rng, n, k, s, c, mix=m, sharp=w)[:2]
+
+            big = make(np.random.default_rng(99), 200_000)
+            target = {name: one.value for name, one in paired(*big, classes).means.items()}
+            inside = defaultdict[str, list[bool]](list)
+            for seed in range(studies):
+                a, b = make(np.random.default_rng([seed, size]), size)
+                found = with_intervals(paired(a, b, classes), a, b, classes, seed=seed)
+                assert found is not None
+                for name, one in found.means.items():
+                    if one.low is not None and one.high is not None:
+                        inside[name].append(one.low <= (target[name] or 0) <= one.high)
+            for name, hits in inside.items():
+                if len(hits) >= studies / 3:
+                    held[name].append(100 * float(np.mean(hits)))
+        line = "  ".join(f"{n} {np.median(v):.0f} ({min(v):.0f}–{max(v):.0f})" for n, v in held.items())
+        print(f"N = {size:5}  {line}", flush=True)
 
 
 def sets_covered(studies: int, sizes: tuple[int, ...]) -> None:
@@ -192,6 +228,7 @@ def main() -> None:
     print(f"{studies} studies each; the models three points apart really are {100 * told['top1']:.2f} points apart\n")
     sizes = (50, 200, 1000)
     covered(studies, sizes)
+    widely_covered(studies // 2)
     sets_covered(studies, sizes)
     alarms(studies)
 

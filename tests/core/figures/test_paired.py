@@ -1,4 +1,4 @@
-"""Two runs on the same images: published examples, loops, hypothesis, and what is drawn again."""
+"""Two runs on the same images: published examples, loops, hypothesis, and a simulation."""
 
 from __future__ import annotations
 
@@ -17,8 +17,9 @@ from mivrat.core.figures.intervals import wilson
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import paired, share_difference, with_intervals
 from mivrat.core.figures.probability import losses, squared_errors
-from mivrat.core.figures.resampling import paired_draws
 from mivrat.core.figures.significance import holm
+from mivrat.core.figures.uncertain_differences import paired_ends, unpaired_ends
+from mivrat.core.figures.uncertainty import intervals
 from tests.support.two_runs import two_runs
 
 
@@ -150,12 +151,12 @@ def test_classes_nobody_is_of_or_calls_are_undefined() -> None:
     assert found.classes[2].precision.value is None
     assert set(found.top_k) == {1}
     assert set(found.means) == {"balanced_accuracy", "macro_f1"}
-    assert paired_draws(*made, 3) == {}
+    assert paired_ends(*made, 3) == {}
 
 
-def test_drawn_intervals_against_a_plain_bootstrap() -> None:
+def test_intervals_of_many_images_are_those_of_a_plain_bootstrap() -> None:
     a, b, _ = two_runs(np.random.default_rng(8), 400)
-    found = paired_draws(a, b, 4, seed=1)
+    found = paired_ends(a, b, 4, seed=1)
     assert found is not None
     rng, drawn = np.random.default_rng(77), []
     lead = losses(b.own) - losses(a.own)
@@ -171,8 +172,27 @@ def test_drawn_intervals_against_a_plain_bootstrap() -> None:
     assert found["macro_f1"] == pytest.approx(tuple(np.quantile(drawn, [0.025, 0.975])), abs=0.008)
     half = 1.96 * lead.std(ddof=1) / 20
     assert found["log_loss"] == pytest.approx((lead.mean() - half, lead.mean() + half), abs=0.25 * half)
-    assert paired_draws(a, b, 4, seed=1) == found
-    assert paired_draws(a, b, 4, stopped=lambda: True) is None
+    lead = squared_errors(b.own, b.squares) - squared_errors(a.own, a.squares)
+    half = 1.96 * lead.std(ddof=1) / 20
+    assert found["brier"] == pytest.approx((lead.mean() - half, lead.mean() + half), abs=0.25 * half)
+    assert paired_ends(a, b, 4, seed=1) == found
+    assert paired_ends(a, b, 4, np.arange(400), stopped=lambda: True) is None
+    turned = paired_ends(b, a, 4, seed=1)
+    assert turned is not None
+    for name, (low, high) in found.items():
+        assert turned[name] == pytest.approx((-high, -low), abs=2e-3)
+
+
+def test_two_sets_whose_intervals_touch_zero_or_do_not() -> None:
+    """The halves of both intervals, squared and added: never narrower than either alone, and no wider than both one after the other."""
+    a, b, _ = two_runs(np.random.default_rng(3), 300)
+    found = unpaired_ends(a, b, 4, seed=2)
+    told = [intervals(one, 4, seed=2) for one in (a, b)]
+    assert found is not None
+    for name, (low, high) in found.items():
+        widths = [one.of[name].high - one.of[name].low for one in told if one is not None]
+        assert max(widths) - 1e-9 <= high - low <= sum(widths) + 1e-9
+    assert set(found) == {"macro_f1", "log_loss", "brier", "ece"}
 
 
 def test_units_that_are_single_images_change_little_and_copies_add_nothing() -> None:
@@ -185,11 +205,13 @@ def test_units_that_are_single_images_change_little_and_copies_add_nothing() -> 
     assert copies.units == 250
     assert (copies.top1.low, copies.top1.high) == pytest.approx((single.top1.low, single.top1.high), abs=2e-3)
     assert copies.top1.p == pytest.approx(single.top1.p, abs=0.02)
-    drawn = paired_draws(*copied, 4, np.repeat(np.arange(250), 4), seed=1)
-    alone = paired_draws(a, b, 4, np.arange(250), seed=1)
-    assert drawn is not None
+    of_copies = paired_ends(*copied, 4, np.repeat(np.arange(250), 4), seed=1)
+    alone = paired_ends(a, b, 4, np.arange(250), seed=1)
+    assert of_copies is not None
     assert alone is not None
-    assert drawn["log_loss"] == pytest.approx(alone["log_loss"], rel=1e-9)
+    for name in ("log_loss", "brier", "ece"):
+        assert of_copies[name] == pytest.approx(alone[name], rel=1e-6)
+    assert of_copies["macro_f1"] == pytest.approx(alone["macro_f1"], abs=2e-3)
     few = paired(a, b, 4, unit=np.arange(250) % 4)
     assert few.top1.low is None
     assert few.top1.value is not None
@@ -216,20 +238,18 @@ def test_mean_of_differences_adds_squared_half_widths() -> None:
 
 def test_intervals_hold_in_a_small_simulation() -> None:
     """The full table is made by benchmarks/comparing.py; here 200 studies of 150 images."""
-    inside: dict[str, list[bool]] = {"top1": [], "log_loss": []}
+    inside: dict[str, list[bool]] = {name: [] for name in ("top1", "log_loss", "brier", "macro_f1", "ece")}
     big_a, big_b, _ = two_runs(np.random.default_rng(10**6), 200_000)
     truth = {"top1": float((big_b.predicted == big_b.labels).mean() - (big_a.predicted == big_a.labels).mean()),
-             "log_loss": float((losses(big_b.own) - losses(big_a.own)).mean())}  # fmt: skip
+             **{name: one.value for name, one in paired(big_a, big_b, 4).means.items()}}  # fmt: skip
     for seed in range(200):
         a, b, _ = two_runs(np.random.default_rng(seed), 150)
-        top1, drawn = (
-            share_difference(a.predicted == a.labels, b.predicted == b.labels, None),
-            paired_draws(a, b, 4, draws=300),
-        )
-        assert drawn is not None
+        top1, found = share_difference(a.predicted == a.labels, b.predicted == b.labels, None), paired_ends(a, b, 4)
+        assert found is not None
         assert top1.low is not None
         assert top1.high is not None
-        inside["top1"].append(top1.low <= truth["top1"] <= top1.high)
-        inside["log_loss"].append(drawn["log_loss"][0] <= truth["log_loss"] <= drawn["log_loss"][1])
+        for name, (low, high) in ({"top1": (top1.low, top1.high)} | found).items():
+            inside[name].append(low <= truth[name] <= high)
     for hits in inside.values():
-        assert 0.90 <= np.mean(hits) <= 0.99
+        assert len(hits) == 200
+        assert 0.90 <= np.mean(hits) <= 0.995

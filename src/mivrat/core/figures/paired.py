@@ -23,8 +23,8 @@ from mivrat.core.figures.differences import (
 )
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.outcomes import Outcomes
-from mivrat.core.figures.resampling import Sums, paired_draws, with_ends
 from mivrat.core.figures.significance import even_split, holm
+from mivrat.core.figures.uncertain_differences import figures_in_means, paired_ends, with_ends
 from mivrat.core.figures.units import direction
 
 # The code of each image's outcome under both runs, in the order in which they are told.
@@ -109,7 +109,7 @@ def outcome_codes(right_a: NDArray[np.bool_], right_b: NDArray[np.bool_]) -> NDA
 def paired(
     a: Outcomes, b: Outcomes, classes: int, ks: Sequence[int] = (1,), unit: NDArray[np.integer] | None = None
 ) -> Paired:
-    """All figures of two runs on the same N labelled images, b against a; those that take drawing again without intervals.
+    """All figures of two runs on the same N labelled images, b against a; those that are no shares without intervals.
 
     ``unit`` numbers what belongs together, from 0 without gaps: every interval and test is then over whole units. The labels
     of both are the same.
@@ -146,13 +146,9 @@ def with_intervals(
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> Paired | None:
-    """The same with the intervals of the figures that are no shares, by drawing images (or units) again, once for both; None
-    where it was stopped."""
-    drawn = paired_draws(a, b, classes, unit, seed=seed, stopped=stopped)
-    if drawn is None:
-        return None
-    means = with_ends(found.means, drawn)
-    return replace(found, means=means, with_intervals=True)
+    """The same with the intervals of the figures that are no shares, over images (or units); None where it was stopped."""
+    ends = paired_ends(a, b, classes, unit, seed, stopped)
+    return None if ends is None else replace(found, means=with_ends(found.means, ends), with_intervals=True)
 
 
 def _within(found: Outcomes, k: int) -> NDArray[np.bool_]:
@@ -297,14 +293,9 @@ def _correlation(
 
 
 def means_of(a: Outcomes, b: Outcomes, classes: int) -> dict[str, Difference]:
-    """The figures made of sums over images, without intervals; those that are not known are left out."""
-    plain = [Sums.of(one, classes).figures() for one in (a, b)]
-    found = {}
-    for name in plain[0]:
-        one, other = plain[0][name], plain[1].get(name)
-        if one is not None and other is not None:
-            found[name] = Difference(one, other, other - one)
-    return found
+    """The figures that are no shares, without intervals; those that are not known of both are left out."""
+    one, other = (figures_in_means(found, classes) for found in (a, b))
+    return {name: Difference(value, other[name], other[name] - value) for name, value in one.items() if name in other}
 
 
 def largest(values: NDArray[Any], most: int) -> NDArray[np.int64]:

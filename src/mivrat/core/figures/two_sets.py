@@ -15,14 +15,15 @@ from mivrat.core.figures.exact import splits
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import MOST_PAIRS, largest, means_of
-from mivrat.core.figures.resampling import Ends, unpaired_draws, weights_drawn, with_ends
+from mivrat.core.figures.resampling import weights_drawn
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.summary import Figures, figures_of
 from mivrat.core.figures.tally import Tally
-from mivrat.core.figures.uncertainty import DRAWS, LEAST_UNITS
+from mivrat.core.figures.uncertain_differences import Ends, unpaired_ends, with_ends
+from mivrat.core.figures.uncertainty import LEAST_UNITS
 from mivrat.core.figures.units import figures_over_units
 
-_PERMUTATIONS = 1_999
+_PERMUTATIONS, DRAWS = 1_999, 2_000
 
 
 @dataclass(frozen=True)
@@ -94,7 +95,7 @@ def two_sets(
     a: Outcomes, b: Outcomes, classes: int, ks: Sequence[int] = (1,), unit_a: Unit = None, unit_b: Unit = None
 ) -> TwoSets:
     """All figures of labelled images of two sets; intervals by Newcombe 1998 from those of each set, which are over units where
-    images belong together. Those that take drawing again come with ``with_intervals``."""
+    images belong together. Those of figures that are no shares come with ``with_intervals``."""
     ks = [k for k in ks if k == 1 or (a.complete and b.complete)]
     one, other = (_figures(found, classes, ks, unit) for found, unit in ((a, unit_a), (b, unit_b)))
     right = [found.predicted == found.labels for found in (a, b)]
@@ -135,12 +136,12 @@ def with_intervals(
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> TwoSets | None:
-    """The same with the intervals that take drawing images (or units) of each set again; None where it was stopped."""
-    drawn = unpaired_draws(a, b, classes, unit_a, unit_b, seed=seed, stopped=stopped)
+    """The same with the intervals of the figures that are no shares, and of the parts of the drop; None where it was stopped."""
+    ends = unpaired_ends(a, b, classes, unit_a, unit_b, seed, stopped)
     parts = drop_intervals(a, b, classes, unit_a, unit_b, seed=seed, stopped=stopped)
-    if drawn is None or parts is None:
+    if ends is None or parts is None:
         return None
-    means = with_ends(found.means, drawn)
+    means = with_ends(found.means, ends)
     return replace(found, means=means, drop=replace(found.drop, intervals=parts), with_intervals=True)
 
 

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.later import Later
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.intervals import wilson
+from mivrat.core.figures.leaving_out import COUNTED, Counts, counts_of, without_one, without_units
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
 
@@ -25,8 +26,8 @@ if TYPE_CHECKING:
 else:
     special = Later("scipy.special")
 
-# Draws of what is still drawn: differences of two runs, and the noise in the bins of the ECE.
-DRAWS, NOISE = 2000, 1000
+# Draws of the noise in the bins of the ECE.
+NOISE = 1000
 # Fewer images than this are few for a difference of two runs; fewer than LEAST say nothing of others.
 FEW, LEAST = 100, 20
 # The same for units of images that belong together.
@@ -35,12 +36,10 @@ FEW_UNITS, LEAST_UNITS = 10, 5
 LEAST_A_CLASS, LEAST_FOR_ECE = 3.0, 50
 # Of so few degrees of freedom such an average's spread is not known.
 LEAST_DEGREES = 4.0
-COUNTED = ("balanced_accuracy", "macro_precision", "macro_f1", "weighted_f1", "cohen_kappa", "mcc")
 NAMES = (*COUNTED, "log_loss", "brier", "ece", "signed_gap")
 # So many answers of which nothing is known but what the model itself expects count beside the wrong ones that were seen:
 # two or three mistakes alone would tell the spread badly.
 _UNSEEN_COUNTED, _UNSEEN = 3.0, 2.0
-_AT_ONCE = 1 << 22
 
 Numbers = NDArray[np.float64]
 Ends = tuple[float, float]
@@ -118,78 +117,6 @@ def intervals(
 # --- figures made of counts: averages over classes, kappa, correlation ---
 
 
-@dataclass(frozen=True)
-class _Counts:
-    """Sums over images, by class: those labelled and called so, and those right; each ... x K."""
-
-    support: Numbers
-    called: Numbers
-    right: Numbers
-
-    def figures(self) -> Numbers:
-        """The figures in COUNTED, ... x 6; NaN where they are undefined."""
-        s, c, h = self.support, self.called, self.right
-        there, total = s > 0, s.sum(axis=-1)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            number = there.sum(axis=-1)
-            recall = np.where(there, h / s, 0.0)
-            precision = np.where(there & (c > 0), h / c, 0.0)
-            f1 = np.where(there, 2 * h / (s + c), 0.0)
-            together = (s * c).sum(axis=-1)
-            return np.stack(
-                [
-                    recall.sum(axis=-1) / number,
-                    precision.sum(axis=-1) / number,
-                    f1.sum(axis=-1) / number,
-                    (f1 * s).sum(axis=-1) / total,
-                    *_agreement(h.sum(axis=-1), together, (s * s).sum(axis=-1), (c * c).sum(axis=-1), total),
-                ],
-                axis=-1,
-            )
-
-
-def _agreement(right: Numbers, together: Numbers, ss: Numbers, cc: Numbers, total: Numbers) -> tuple[Numbers, Numbers]:
-    """Cohen's kappa and the correlation of labels and predictions, from sums."""
-    chance = together / total**2
-    return (right / total - chance) / (1 - chance), (right * total - together) / np.sqrt(
-        (total**2 - cc) * (total**2 - ss)
-    )
-
-
-def _without_one(counts: _Counts, a: NDArray[np.integer], b: NDArray[np.integer]) -> Numbers:
-    """The figures without one image labelled ``a`` and called ``b`` (M cells), M x 6."""
-    s, c, h = counts.support, counts.called, counts.right
-    hit, total = (a == b).astype(float), s.sum()
-    gone = s[a] == 1
-    number = float((s > 0).sum()) - gone
-
-    def part(s1: Numbers, c1: Numbers, h1: Numbers) -> tuple[Numbers, Numbers, Numbers, Numbers]:
-        with np.errstate(divide="ignore", invalid="ignore"):
-            there = s1 > 0
-            f1 = np.where(there, 2 * h1 / (s1 + c1), 0.0)
-            return np.where(there, h1 / s1, 0.0), np.where(there & (c1 > 0), h1 / c1, 0.0), f1, f1 * s1
-
-    whole = part(s, c, h)
-    before_a, before_b = part(s[a], c[a], h[a]), part(s[b], c[b], h[b])
-    after_a = part(s[a] - 1, c[a] - hit, h[a] - hit)
-    after_b = part(s[b], c[b] - 1, h[b])
-    sums = [
-        w.sum() - x - (1 - hit) * y + u + (1 - hit) * v
-        for w, x, y, u, v in zip(whole, before_a, before_b, after_a, after_b, strict=True)
-    ]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        kappa, correlation = _agreement(
-            h.sum() - hit,
-            (s @ c) - c[a] - s[b] + hit,
-            s @ s - 2 * s[a] + 1,
-            c @ c - 2 * c[b] + 1,
-            np.full(len(a), total - 1),
-        )
-        return np.stack(
-            [sums[0] / number, sums[1] / number, sums[2] / number, sums[3] / (total - 1), kappa, correlation], axis=-1
-        )
-
-
 def _of_counts(
     found: Outcomes,
     classes: int,
@@ -202,17 +129,16 @@ def _of_counts(
     Student's t by Satterthwaite's degrees of freedom (1946)."""
     labels, predicted, total = found.labels, found.predicted, len(found.labels)
     right = predicted == labels
-    support = np.bincount(labels, minlength=classes).astype(float)
-    called = np.bincount(predicted, minlength=classes).astype(float)
-    counts = _Counts(support, called, np.bincount(labels, right, classes).astype(float))
+    counts = counts_of(found, classes)
+    support, called = counts.support, counts.called
     plain = counts.figures()
     if unit is None:
         cells, number = np.unique(labels * classes + predicted, return_counts=True)
-        left, weights = _without_one(counts, cells // classes, cells % classes), number.astype(float)
+        left, weights = without_one(counts, cells // classes, cells % classes), number.astype(float)
         many, wrong, together = float(total), float(total - right.sum()), 1.0
     else:
         units = int(unit.max()) + 1
-        left_out = _without_units(counts, found, classes, unit, units, stopped)
+        left_out = without_units(counts, found, classes, unit, units, stopped)
         if left_out is None:
             return None
         left, weights, many = left_out, np.ones(units), float(units)
@@ -220,11 +146,8 @@ def _of_counts(
         wrong = float((mistakes > 0).sum())
         # Unless they were seen to vary more, all mistakes of a unit are taken to have come together.
         together = float((mistakes @ mistakes) / mistakes.sum()) if wrong else total / units
+    harmonic, even = images_a_class(support)
     there = support > 0
-    harmonic = float(there.sum() / (1 / support[there]).sum())
-    even = (
-        float(there.sum()) * harmonic
-    )  # of so many trials an average over classes is made, were all classes equally hard
     chance = float(support @ called) / total**2
     ends = {}
     for j, name in enumerate(COUNTED):
@@ -262,7 +185,14 @@ def _of_counts(
     return ends
 
 
-def _least_spread(counts: _Counts, number: Numbers) -> float:
+def images_a_class(support: Numbers) -> tuple[float, float]:
+    """The harmonic mean of images a class, and of how many trials an average over classes is made, were all classes equally hard."""
+    number = float((support > 0).sum())
+    harmonic = number / float((1 / support[support > 0]).sum())
+    return harmonic, number * harmonic
+
+
+def _least_spread(counts: Counts, number: Numbers) -> float:
     """The variance of a mean of shares over classes that have so many images each, where half a mistake more might have been seen in
     each: a class without any would say that there are none."""
     there = number > 0
@@ -271,54 +201,13 @@ def _least_spread(counts: _Counts, number: Numbers) -> float:
     return float((share * (1 - share) / n).sum() / len(n) ** 2)
 
 
-def _satterthwaite(counts: _Counts, number: Numbers) -> float:
+def _satterthwaite(counts: Counts, number: Numbers) -> float:
     """Degrees of freedom of a mean of shares over classes that have so many images each (Satterthwaite 1946)."""
     there = number > 0
     n = number[there]
     share = (counts.right[there] + counts.right.sum() / counts.support.sum()) / (n + 1)
     part = np.maximum(share * (1 - share), 1e-6) / n
     return float(part.sum() ** 2 / (part**2 / np.maximum(n - 1, 0.5)).sum())
-
-
-def _without_units(
-    counts: _Counts,
-    found: Outcomes,
-    classes: int,
-    unit: NDArray[np.integer],
-    units: int,
-    stopped: Callable[[], bool],
-) -> Numbers | None:
-    """The figures without each unit, units x 6; None where it was stopped."""
-    order = np.argsort(unit, kind="stable")
-    start = np.searchsorted(unit[order], np.arange(units + 1))
-    right = found.predicted == found.labels
-    step = max(1, _AT_ONCE // max(1, classes))
-    parts = []
-    for first in range(0, units, step):
-        if stopped():
-            return None
-        last = min(units, first + step)
-        some = order[start[first] : start[last]]
-        line = unit[some] - first
-
-        def sums(
-            of: NDArray[np.integer],
-            weights: NDArray[np.bool_] | None,
-            line: NDArray[np.integer] = line,
-            rows: int = last - first,
-        ) -> Numbers:
-            flat = np.bincount(line * classes + of, weights, rows * classes)
-            return np.asarray(flat, float).reshape(rows, classes)
-
-        labels, predicted = found.labels[some], found.predicted[some]
-        parts.append(
-            _Counts(
-                counts.support - sums(labels, None),
-                counts.called - sums(predicted, None),
-                counts.right - sums(labels, right[some]),
-            ).figures()
-        )
-    return np.concatenate(parts)
 
 
 # --- means over images ---
@@ -330,13 +219,9 @@ def _of_means(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -
     expects of its mistakes."""
     confidence, right = found.confidence, found.predicted == found.labels
     slip = np.clip(1 - confidence, 1e-12, None)
-    # As the model expects: right with its confidence, else the label has what is left, shared out.
-    per = {
-        "log_loss": (losses(found.own), -np.log(confidence), -np.log(slip / sqrt(max(1.0, classes - 1.0)))),
-        "brier": (squared_errors(found.own, found.squares), slip**2 * 1.5, confidence**2 + confidence**2),
-    }
     ends = {}
-    for name, (seen, if_right, if_wrong) in per.items():
+    for name, seen in (("log_loss", losses(found.own)), ("brier", squared_errors(found.own, found.squares))):
+        if_right, if_wrong = as_expected(name, confidence, classes)
         mean = float(seen.mean())
         values, wrong, variance, slope = seen, float((~right).sum()), 0.0, 0.0
         if unit is None:
@@ -347,14 +232,23 @@ def _of_means(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -
             sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
             values = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
             wrong = float(len(np.unique(unit[~right])))
-        ends[name] = _score_interval(values, mean, wrong, variance, slope)
+        low, high = score_interval(values, mean, wrong, variance, slope)
+        ends[name] = max(0.0, low), high
     return ends
 
 
-def _score_interval(values: Numbers, mean: float, wrong: float, variance: float, slope: float) -> Ends:
-    """The interval of a mean that cannot be below 0: every true mean from which this one is no further than chance, where the variance
-    is that of the values at their mean, and grows with the true mean by third moment over variance. ``variance`` and ``slope``
-    are what the model expects of both."""
+def as_expected(name: str, confidence: Numbers, classes: int) -> tuple[Numbers, Numbers]:
+    """What each answer adds to log loss or Brier score if it is right, and if not: then the label has what is left, shared out."""
+    slip = np.clip(1 - confidence, 1e-12, None)
+    if name == "log_loss":
+        return -np.log(confidence), -np.log(slip / sqrt(max(1.0, classes - 1.0)))
+    return slip**2 * 1.5, confidence**2 + confidence**2
+
+
+def score_interval(values: Numbers, mean: float, wrong: float, variance: float, slope: float) -> Ends:
+    """The interval of a mean: every true mean from which this one is no further than chance, where the variance is that of the values at
+    their mean, and grows with the true mean by third moment over variance. ``variance`` and ``slope`` are what the model expects
+    of both."""
     n = len(values)
     away = values - mean
     square, third, fourth = (float((away**power).mean()) for power in (2, 3, 4))
@@ -366,7 +260,7 @@ def _score_interval(values: Numbers, mean: float, wrong: float, variance: float,
     degrees = min(n - 1.0, max(2.0, 2 * n / max(fourth / square**2 - 1, 0.5))) if square > 0 else n - 1.0
     a = float(special.stdtrit(degrees, 0.975)) ** 2 / n
     half = sqrt((a * g) ** 2 + 4 * a * v)
-    return max(0.0, mean + (a * g - half) / 2), mean + (a * g + half) / 2
+    return mean + (a * g - half) / 2, mean + (a * g + half) / 2
 
 
 # --- confidence against correctness ---
@@ -385,7 +279,8 @@ def _of_confidence(
     if n < LEAST_FOR_ECE:
         missing["ece"] = f"{n} images are too few, {LEAST_FOR_ECE} would do"
     else:
-        ends["ece"] = _ece(confidence, right, unit, seed)
+        low, _, high = ece_ends(confidence, right, unit, np.random.default_rng(seed))
+        ends["ece"] = low, high
     return ends
 
 
@@ -422,12 +317,14 @@ def _gap_over_units(lead: Numbers, unit: NDArray[np.integer]) -> Ends:
 _TRIED = np.concatenate([np.linspace(0, 2, 41), np.linspace(2.2, 6, 20)])
 
 
-def _ece(confidence: Numbers, right: Numbers, unit: NDArray[np.integer] | None, seed: int) -> Ends:
+def ece_ends(
+    confidence: Numbers, right: Numbers, unit: NDArray[np.integer] | None, rng: np.random.Generator
+) -> tuple[float, float, float]:
     """The ECEs whose true gaps, in proportion to those seen, would with the noise of this N show so large an ECE neither too rarely
-    nor too often (a test turned into an interval, along one line of gaps). 0 is in it wherever perfect calibration is no surprise."""
+    nor too often (a test turned into an interval, along one line of gaps): the lowest, the one in whose middle the ECE shown lies,
+    and the highest. 0 is in it wherever perfect calibration is no surprise. ``unit`` numbers units from 0 without gaps."""
     n, where = len(right), bin_index(confidence, BINS)
     lead = np.bincount(where, confidence - right, BINS)
-    rng = np.random.default_rng(seed)
     if unit is None:
         size = np.bincount(where, minlength=BINS).astype(float)
         expected = np.bincount(where, confidence * (1 - confidence), BINS) / np.maximum(size, 1)
@@ -443,9 +340,11 @@ def _ece(confidence: Numbers, right: Numbers, unit: NDArray[np.integer] | None, 
         noise = rng.normal(size=(NOISE, units)) @ (of_units - sizes[:, None] * lead / n) * sqrt(units / (units - 1))
     shown = float(np.abs(lead).sum()) / n
     if shown == 0:
-        return 0.0, float(np.quantile(np.abs(noise).sum(axis=1) / n, 0.975))
+        return 0.0, 0.0, float(np.quantile(np.abs(noise).sum(axis=1) / n, 0.975))
     drawn = np.abs(_TRIED[:, None, None] * lead + noise).sum(axis=2) / n
-    often, rarely = (np.maximum.accumulate(one) for one in np.quantile(drawn, [0.025, 0.975], axis=1))
-    low = 0.0 if rarely[0] >= shown else float(np.interp(shown, rarely, _TRIED)) * shown
+    often, middle, rarely = (np.maximum.accumulate(one) for one in np.quantile(drawn, [0.025, 0.5, 0.975], axis=1))
+    low, between = (
+        0.0 if one[0] >= shown else float(np.interp(shown, one, _TRIED)) * shown for one in (rarely, middle)
+    )
     high = float(np.interp(shown, often, _TRIED)) * shown if often[0] < shown else 0.0
-    return min(1.0, low), min(1.0, max(low, high))
+    return min(1.0, low), min(1.0, max(low, between)), min(1.0, max(low, between, high))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.figures.confusion import Counts
-from mivrat.core.figures.resampling import Ends
+from mivrat.core.figures.uncertain_differences import Ends
 
 # So many draws, and of so many more classes fewer: each solves as many equations.
 DRAWS, DRAWS_OF_MANY, MANY = 1_000, 100, 60

@@ -10,7 +10,7 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.holding import IN_POINTS, LESS_IS_BETTER, Compared, headline_differences
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.probability import losses, squared_errors
-from mivrat.core.figures.uncertainty import LEAST
+from mivrat.core.figures.uncertainty import LEAST, LEAST_FOR_ECE
 from mivrat.core.selecting.selection import Condition, Outcome, Picked
 from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line
@@ -26,16 +26,23 @@ def _how(key: str, one: Difference, compared: Compared) -> str:
     if one.low is None:
         if one.value is None or not compared.found.either.with_intervals:
             return ""
-        return f"No interval: fewer than {LEAST} images, too few units, or too few images that came out differently."
+        if key == "ece":
+            return f"No interval: fewer than {LEAST_FOR_ECE} images, too few units, or all images came out the same."
+        return f"No interval: fewer than {LEAST} images, too few of some class, too few units, or all images came out the same."
     if key.startswith("top"):
         test = "McNemar's exact test" if paired else "Fisher's exact test"
         p = f" {test}: p {in_words(one.p)}." if one.p is not None else ""
         return f"Interval: Newcombe 1998, {'paired data' if paired else 'two sets'}, method 10, 95 %{over}.{p}"
     if key == "balanced_accuracy":
         return f"Interval: those of the classes' recall put together (Zou and Donner 2008), 95 %{over}."
-    drawn = "images drawn once for both" if paired else "images of each set drawn again"
-    which = "bootstrap-t" if key in ("log_loss", "brier") else "percentiles of a bootstrap"
-    return f"Interval: {which}, 2,000 draws, {drawn}, 95 %{over}."
+    which = "those of both runs, each less what chance adds to it, put together (Zou and Donner 2008)"
+    if key != "ece" and paired:
+        which = "a jackknife that leaves each image out of both at once"
+        if key in ("log_loss", "brier"):
+            which = "a score interval of the differences image by image, with its skewness (Johnson 1978)"
+    elif key != "ece":
+        which = "those of both sets put together (Zou and Donner 2008)"
+    return f"Interval: {which}, 95 %{over}."
 
 
 def figure_lines(compared: Compared) -> list[Line]:
