@@ -6,6 +6,7 @@ from __future__ import annotations
 import sys
 from collections import defaultdict
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -99,17 +100,16 @@ def widely_covered(studies: int) -> None:
     for size in (20, 50, 100, 300, 1000):
         held = defaultdict[str, list[float]](list)
         for classes, strength, sure, alike, even in pairs:
-            mix = np.ones(classes) / classes if even else np.geomspace(1, 0.1, classes)
+            mix = np.ones(classes) if even else np.geomspace(1, 0.1, classes)
             sharp = max(1.0, strength[0]), sure * max(1.0, strength[1])
-
-            def make(rng: np.random.Generator, n: int, k=classes, s=strength, c=alike, m=mix / mix.sum(), w=sharp) -> tuple[Outcomes, Outcomes]:  # type: ignore[no-untyped-def]  # fmt: skip
-                return two_runs(rng, n, k, s, c, mix=m, sharp=w)[:2]
-
-            big = make(np.random.default_rng(99), 200_000)
+            make = partial(
+                two_runs, classes=classes, strength=strength, alike=alike, mix=(mix / mix.sum()).tolist(), sharp=sharp
+            )
+            big = make(np.random.default_rng(99), 200_000)[:2]
             target = {name: one.value for name, one in paired(*big, classes).means.items()}
             inside = defaultdict[str, list[bool]](list)
             for seed in range(studies):
-                a, b = make(np.random.default_rng([seed, size]), size)
+                a, b, _ = make(np.random.default_rng([seed, size]), size)
                 found = with_intervals(paired(a, b, classes), a, b, classes, seed=seed)
                 assert found is not None
                 for name, one in found.means.items():
