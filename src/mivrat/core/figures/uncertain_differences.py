@@ -132,12 +132,13 @@ def _mean(seen: Numbers, name: str, a: Outcomes, b: Outcomes, classes: int, unit
         sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
         values = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
         return score_interval(values, mean, float(len(np.unique(unit[wrong]))), 0.0, 0.0)
-    # As the models expect, the less sure one where they say the same; of images on which that is wrong, every second is taken to be
-    # told apart, since too few of them may have been seen to tell.
+    # As the models expect, the less sure one where they say the same; of images on which that is wrong, as many are told apart as were
+    # seen to be, and one of two more.
     (right_a, wrong_a), (right_b, wrong_b) = (as_expected(name, one.confidence, classes) for one in (a, b))
     same = a.predicted == b.predicted
     both: Numbers = np.where(same, np.minimum(a.confidence, b.confidence), 0.0)
-    only_a, only_b = (np.where(same, (1 - both) / 4, one.confidence / 2) for one in (a, b))
+    apart = (np.count_nonzero(wrong & ~same) + 1) / (np.count_nonzero(wrong) + 2)
+    only_a, only_b = (np.where(same, (1 - both) * apart / 2, one.confidence / 2) for one in (a, b))
     cases = (
         (both, right_b - right_a),
         (only_a, wrong_b - right_a),
