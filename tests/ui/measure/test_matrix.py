@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtGui import QColor, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
@@ -15,6 +15,7 @@ from pytestqt.qtbot import QtBot
 from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.matrix import READABLE_CELL
 from mivrat.ui.parts.loop import QtLoop
+from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
 from tests.support.workspaces import Remembered, made_up_run, show
 
@@ -68,6 +69,20 @@ def test_matrix_of_many_classes_is_enlarged_until_it_can_be_read(qtbot: QtBot, t
     QTest.keyClick(page.order, Qt.Key.Key_Home)
     qtbot.waitUntil(lambda: page.settled)
     matrix = page.matrix
+    off = workspace.shown.snapshot.figures.matrix.copy()
+    np.fill_diagonal(off, 0)
+    most = tuple(int(v) for v in np.unravel_index(off.argmax(), off.shape))
+
+    def seen_at(cell: tuple[int, ...]) -> QColor:
+        """The colour in the middle of what stands for a cell on screen."""
+        QApplication.processEvents()
+        point = matrix.cell_rect(*cell).center().toPoint()
+        return matrix.grab().toImage().pixelColor(point * matrix.devicePixelRatioF())
+
+    assert 0 < matrix.cell_rect(*most).width() < 4  # too small to be seen: the largest of several stands for them
+    assert seen_at(most) == theme.magnitude(1.0)
+    nothing = next(c for c in np.ndindex(60, 60) if not off[c[0] // 4 * 4 : c[0] // 4 * 4 + 4, c[1] // 4 * 4 : c[1] // 4 * 4 + 4].any() and abs(c[0] - c[1]) > 8)  # fmt: skip
+    assert seen_at(nothing) == theme.magnitude(0.0)
     whole = matrix.cell_rect(150, 230)
     assert not page.smaller.isEnabled()
     qtbot.mouseClick(page.larger, LEFT)

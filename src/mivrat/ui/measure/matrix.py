@@ -7,18 +7,18 @@ from math import ceil
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, QSizeF, Qt, Signal
 from PySide6.QtGui import (
     QColor,
+    QFocusEvent,
     QFontMetrics,
     QHelpEvent,
-    QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
-    QPen,
     QResizeEvent,
+    QShowEvent,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
@@ -26,8 +26,10 @@ from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 from mivrat.core.figures.blocks import farthest, pooled
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
+from mivrat.ui.measure.matrix_cells import Layout, Shown, paint_cells, paint_marks, paint_names
+from mivrat.ui.measure.matrix_picture import Marks, MatrixPicture
 from mivrat.ui.parts.widgets import plain
-from mivrat.ui.theme import font, mix, theme
+from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
 
 LARGEST_CELL = 96.0
@@ -45,18 +47,6 @@ Values = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class _Layout:
-    """Cell size; the part of the widget that shows cells; the whole matrix's place, which may reach beyond it; the width
-    given to names (0: none are drawn); whether the columns' names stand upright."""
-
-    side: float
-    view: QRectF
-    place: QRectF
-    names: int
-    upright: bool
-
-
-@dataclass(frozen=True)
 class _Fit:
     """Cell size at which the whole matrix fits, the room left of it and above, and how names are drawn."""
 
@@ -68,7 +58,7 @@ class _Fit:
 
 
 class ConfusionMatrix(QWidget):
-    """Paints the matrix at whatever size fits, or enlarged; where cells are small as a picture, names under the pointer.
+    """The matrix at whatever size fits, or enlarged; where cells are small as a picture, names under the pointer.
 
     ``pointed`` tells of the cell under the pointer or the keyboard's marker, as (label, prediction), or None;
     ``zoomed`` that it has been enlarged or is whole again.
@@ -89,8 +79,8 @@ class ConfusionMatrix(QWidget):
         self.mode = 0
         self.cursor_cell: tuple[int, int] | None = None
         self.pointed_cell: tuple[int, int] | None = None
-        self._picture: QImage | None = None
-        self._picture_by = 1
+        # Where cells are small they are a picture; so many across stand in one of its (0: it is to be made).
+        self._picture, self._picture_by = MatrixPicture(self), 0
         self._shaded: NDArray[np.uint8] | None = None
         self._values: tuple[Values, float] | None = None
         self._order: NDArray[np.int64] | None = None
@@ -107,7 +97,7 @@ class ConfusionMatrix(QWidget):
             "confusion matrix: rows are labels, columns predictions; arrow keys move, Enter selects, plus and minus zoom"
         )
         workspace.topics.measured.connect(self._renew)
-        workspace.topics.selection.connect(self.update)
+        workspace.topics.selection.connect(self.refresh)
         theme.changed.connect(self._follow_theme)
 
     def set_mode(self, mode: int) -> None:
@@ -142,8 +132,30 @@ class ConfusionMatrix(QWidget):
             self._renew()
 
     def _renew(self) -> None:
-        self._picture = self._values = self._shaded = None
+        self._values = self._shaded = None
+        self._picture_by = 0
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show what is selected and pointed at, and the cells as large as they are now."""
+        found = self._layout() if self.workspace.is_open and len(self._matrix) else None
+        if found is not None and found.side < LEAST_WITH_NAMES and self.isVisible():
+            self._show_picture(found)
+        else:
+            self._picture.hide()
         self.update()
+
+    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+        super().showEvent(event)
+        self.refresh()
+
+    def focusInEvent(self, event: QFocusEvent) -> None:  # noqa: N802
+        super().focusInEvent(event)
+        self.refresh()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:  # noqa: N802
+        super().focusOutEvent(event)
+        self.refresh()
 
     @property
     def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
@@ -195,7 +207,7 @@ class ConfusionMatrix(QWidget):
         """Show the cross of a cell that is pointed at elsewhere."""
         if cell != self.pointed_cell:
             self.pointed_cell = cell
-            self.update()
+            self.refresh()
 
     def _fitting(self) -> _Fit:
         """How the whole matrix fits: with names beside it where cells are large enough for them."""
@@ -232,7 +244,7 @@ class ConfusionMatrix(QWidget):
         """How many times larger the cells are than what fits."""
         return min(self._zoom, self.most_zoom)
 
-    def _layout(self) -> _Layout:
+    def _layout(self) -> Layout:
         count = max(1, len(self.order))
         fit = self._fitting()
         side, names, upright = fit.side * self.zoom, fit.names, fit.upright
@@ -244,7 +256,7 @@ class ConfusionMatrix(QWidget):
         view = QRectF(left, top, min(whole, self.width() - left - 8), min(whole, self.height() - top - 8))
         across = min(max(0.0, self._offset.x()), whole - view.width())
         down = min(max(0.0, self._offset.y()), whole - view.height())
-        return _Layout(side, view, QRectF(left - across, top - down, whole, whole), int(names and left), upright)
+        return Layout(side, view, QRectF(left - across, top - down, whole, whole), int(names and left), upright)
 
     def zoom_by(self, factor: float, at: QPointF | None = None) -> None:
         """Enlarge (or, below 1, shrink back) around a point of the widget, or around the middle of what is shown."""
@@ -270,7 +282,7 @@ class ConfusionMatrix(QWidget):
         found = self._layout()
         self._offset = found.view.topLeft() - found.place.topLeft()
         self.zoomed.emit()
-        self.update()
+        self.refresh()
 
     def _reveal(self, cell: QRectF) -> None:
         """Pan just so far that a cell is in sight."""
@@ -285,10 +297,7 @@ class ConfusionMatrix(QWidget):
             self._settle()
 
     def cell_rect(self, label_index: int, predicted: int) -> QRectF:
-        found = self._layout()
-        column, line = self.place_of(predicted), self.place_of(label_index)
-        side, place = found.side, found.place
-        return QRectF(place.left() + column * side, place.top() + line * side, side, side)
+        return self._layout().cell(self.place_of(label_index), self.place_of(predicted))
 
     def _at(self, point: QPointF) -> tuple[int, int] | None:
         """(label, predicted) under a point; -1 for a header, None outside."""
@@ -316,8 +325,9 @@ class ConfusionMatrix(QWidget):
         if not self.workspace.is_open or not len(self._matrix):
             return
         found = self._layout()
+        order = self.order.tolist()
         if found.names:
-            self._paint_names(painter, found)
+            paint_names(painter, found, self.workspace.shown.classes, order)
         painter.setFont(font(11))
         painter.setPen(theme.colour("soft"))
         if found.names:
@@ -333,12 +343,14 @@ class ConfusionMatrix(QWidget):
                 "predicted →   labelled ↓"
                 + ("   (names under the pointer, or zoom in)" if found.view.width() > 360 else ""),
             )
+        if found.side < LEAST_WITH_NAMES:  # the picture is there
+            painter.setPen(theme.colour("line"))
+            painter.drawRect(found.view.adjusted(-1, -1, 1, 1))
+            return
         painter.setClipRect(found.view.adjusted(-1, -1, 1, 1))
-        if found.side >= LEAST_WITH_NAMES:
-            self._paint_cells(painter, found)
-        else:
-            self._paint_picture(painter, found)
-        self._paint_marks(painter, found)
+        shown = Shown(self._matrix, *self.values(), order, self.shade, self.number, self.least_with_numbers)
+        paint_cells(painter, found, shown)
+        paint_marks(painter, found, self._marks())
 
     @staticmethod
     def _by(side: float) -> int:
@@ -352,134 +364,35 @@ class ConfusionMatrix(QWidget):
             np.fill_diagonal(self._shaded, self.neutral)
         return self._shaded
 
-    def _in_sight(self, found: _Layout) -> tuple[range, range]:
-        """The lines and columns that show at all."""
-        count = len(self.order)
-        spans = []
-        for start, length in (
-            (found.view.top() - found.place.top(), found.view.height()),
-            (found.view.left() - found.place.left(), found.view.width()),
-        ):
-            spans.append(range(int(start // found.side), min(count, int((start + length) // found.side) + 1)))
-        return spans[0], spans[1]
-
-    def _paint_names(self, painter: QPainter, found: _Layout) -> None:
-        side, place, view = found.side, found.place, found.view
-        painter.setFont(font(13 if side >= 24 else 10))
-        painter.setPen(theme.colour("ink"))
-        upright, order = found.upright, self.order.tolist()
-        lines, columns = self._in_sight(found)
-
-        def shown(at: int, width: float) -> str:
-            return painter.fontMetrics().elidedText(
-                self.workspace.shown.classes[order[at]], Qt.TextElideMode.ElideMiddle, int(width)
-            )
-
-        painter.save()
-        painter.setClipRect(QRectF(0, view.top(), view.left(), view.height()))
-        for i in lines:
-            painter.drawText(
-                QRectF(0, place.top() + i * side, found.names - 10, side),
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                shown(i, found.names - 14),
-            )
-        painter.setClipRect(QRectF(view.left(), 0, view.width(), view.top()))
-        for j in columns:
-            if upright:
-                painter.drawText(
-                    QRectF(place.left() + j * side - 8, view.top() - 24, side + 16, 20),
-                    Qt.AlignmentFlag.AlignCenter,
-                    shown(j, found.names - 14),
-                )
-            else:
-                painter.save()
-                painter.translate(place.left() + (j + 0.5) * side, view.top() - 6)
-                painter.rotate(-90)
-                painter.drawText(
-                    QRectF(0, -side / 2, view.top() - 30, side),
-                    Qt.AlignmentFlag.AlignVCenter,
-                    shown(j, view.top() - 32),
-                )
-                painter.restore()
-        painter.restore()
-
-    def _paint_cells(self, painter: QPainter, found: _Layout) -> None:
-        matrix, side, place = self._matrix, found.side, found.place
-        values, most = self.values()
-        numbers, order, size = (
-            side >= self.least_with_numbers,
-            self.order.tolist(),
-            13 if side >= 34 else 10 if side >= 20 else 9,
-        )
-        hatch = QPen(mix(theme.colour("sheet"), theme.colour("line"), 0.9))
-        lines, columns = self._in_sight(found)
-        for line in lines:
-            for column in columns:
-                i, j = order[line], order[column]
-                left, top = place.left() + column * side, place.top() + line * side
-                cell = QRectF(left, top, side, side).adjusted(1, 1, -1, -1)
-                amount = int(matrix[i, j])
-                if i == j:
-                    painter.fillRect(cell, theme.colour("sheet"))
-                    painter.save()
-                    painter.setClipRect(cell, Qt.ClipOperation.IntersectClip)
-                    painter.setPen(hatch)
-                    for offset in range(-int(side), int(side), 6):
-                        painter.drawLine(
-                            QPointF(cell.left() + offset, cell.bottom()),
-                            QPointF(cell.left() + offset + side, cell.bottom() - side),
-                        )
-                    painter.restore()
-                elif amount:
-                    painter.fillRect(cell, self.shade(values[i, j] / most))
-                if not numbers or (i != j and not amount):
-                    if numbers:
-                        painter.setPen(theme.colour("faint"))
-                        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "·")
-                    continue
-                strong = i != j and abs(values[i, j]) / most > 0.55
-                painter.setFont(font(size))
-                painter.setPen(theme.colour("on_accent" if strong else "soft" if i == j else "ink"))
-                painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, self.number(values[i, j]))
-
-    def _paint_picture(self, painter: QPainter, found: _Layout) -> None:
+    def _show_picture(self, found: Layout) -> None:
+        """Have the picture lie where the cells are, with what it shows."""
         by = self._by(found.side)
-        if self._picture is None or self._picture_by != by:
-            shade = pooled(self._shades_in_order(), by, self.neutral)
-            count, self._picture_by = len(shade), by
+        if self._picture_by != by:
+            self._picture_by, shade = by, pooled(self._shades_in_order(), by, self.neutral)
             # The diagonal as it is, but where a mistake stands beside it in the same cell.
-            at = np.arange(count)
+            at = np.arange(len(shade))
             shade = shade.copy()
             shade[at, at] = np.where(shade[at, at] != self.neutral, shade[at, at], DIAGONAL)
-            self._picture = QImage(shade.tobytes(), count, count, count, QImage.Format.Format_Indexed8).copy()
-            self._picture.setColorTable([colour.rgb() for colour in (*self.colours(), theme.colour("line"))])
-        # Of what stands at the far edges less may lie beneath than elsewhere: it is drawn as large.
-        place = QRectF(found.place.topLeft(), found.place.size() * (self._picture.width() * by / len(self.order)))
-        painter.drawImage(place, self._picture)
-        painter.setPen(theme.colour("line"))
-        painter.drawRect(found.view)
+            self._picture.show_cells(shade, (*self.colours(), theme.colour("line")), by)
+        rect = found.view.toAlignedRect()
+        corner = (QPointF(rect.topLeft()) - found.place.topLeft()) / found.side
+        self._picture.lie_at(rect, QRectF(corner, QSizeF(rect.size()) / found.side))
+        self._picture.mark(self._marks())
 
-    def _paint_marks(self, painter: QPainter, found: _Layout) -> None:
-        if (
-            self.pointed_cell is not None
-            and max(self.pointed_cell) < len(self._matrix)
-            and self._shows(*self.pointed_cell)
-        ):
-            place = found.place
-            cell = self.cell_rect(*self.pointed_cell)
-            painter.setPen(QPen(theme.colour("accent"), 1))
-            for y in (cell.top(), cell.bottom()):
-                painter.drawLine(QPointF(place.left(), y), QPointF(cell.left(), y))
-            for x in (cell.left(), cell.right()):
-                painter.drawLine(QPointF(x, place.top()), QPointF(x, cell.top()))
-        marked = self._selected_cells()
-        painter.setPen(QPen(theme.colour("ink"), 2))
-        # Where most of what is seen is selected, frames would hide it.
-        for i, j in [cell for cell in marked if self._shows(*cell)] if len(marked) <= MOST_FRAMED else []:
-            painter.drawRect(self.cell_rect(i, j).adjusted(1, 1, -1, -1))
-        if self.cursor_cell and self.hasFocus():
-            painter.setPen(QPen(theme.colour("accent"), 2, Qt.PenStyle.DotLine))
-            painter.drawRect(self.cell_rect(*self.cursor_cell).adjusted(-1, -1, 1, 1))
+    def _marks(self) -> Marks:
+        """The places that are marked: none is framed where so many are selected that frames would hide what is seen."""
+        selected = self._selected_cells()
+        framed = (
+            [place for cell in selected if (place := self._place_seen(cell))] if len(selected) <= MOST_FRAMED else []
+        )
+        cursor = self._place_seen(self.cursor_cell) if self.hasFocus() else None
+        return Marks(self._place_seen(self.pointed_cell), tuple(framed), cursor)
+
+    def _place_seen(self, cell: tuple[int, int] | None) -> tuple[int, int] | None:
+        """The places of a cell, None where it has none."""
+        if cell is None or max(cell) >= len(self._matrix) or not self._shows(*cell):
+            return None
+        return self.place_of(cell[0]), self.place_of(cell[1])
 
     def _selected_cells(self) -> list[tuple[int, int]]:
         labelled: set[int] = set()
@@ -544,7 +457,7 @@ class ConfusionMatrix(QWidget):
         if cell != self.pointed_cell:
             self.pointed_cell = cell
             self.pointed.emit(cell)
-            self.update()
+            self.refresh()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
@@ -560,7 +473,7 @@ class ConfusionMatrix(QWidget):
             self._point_at(self.cursor_cell)
             corner = self.cell_rect(*self.cursor_cell).bottomRight().toPoint()
             QToolTip.showText(self.mapToGlobal(corner), plain(self.describe(*self.cursor_cell)), self)
-            self.update()
+            self.refresh()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.cursor_cell:
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.select(*self.cursor_cell, beside, enter=event.key() != Qt.Key.Key_Space)
