@@ -337,7 +337,12 @@ def ece_ends(
         units = int(unit.max()) + 1
         of_units = np.bincount(unit * BINS + where, confidence - right, units * BINS).reshape(units, BINS)
         sizes = np.bincount(unit).astype(float)
-        noise = rng.normal(size=(NOISE, units)) @ (of_units - sizes[:, None] * lead / n) * sqrt(units / (units - 1))
+        away = of_units - sizes[:, None] * lead / n
+        noise = rng.normal(size=(NOISE, units)) @ away * sqrt(units / (units - 1))
+        # Few units, or few that make most of the noise, tell its size badly (Satterthwaite 1946).
+        each = (away**2).sum(axis=1)
+        degrees = min(units - 1.0, max(2.0, float(each.sum() ** 2 / max(1e-300, (each**2).sum()))))
+        noise *= np.sqrt(degrees / rng.chisquare(degrees, NOISE))[:, None]
     shown = float(np.abs(lead).sum()) / n
     if shown == 0:
         return 0.0, 0.0, float(np.quantile(np.abs(noise).sum(axis=1) / n, 0.975))
@@ -347,4 +352,9 @@ def ece_ends(
         0.0 if one[0] >= shown else float(np.interp(shown, one, _TRIED)) * shown for one in (rarely, middle)
     )
     high = float(np.interp(shown, often, _TRIED)) * shown if often[0] < shown else 0.0
-    return min(1.0, low), min(1.0, max(low, between)), min(1.0, max(low, between, high))
+    # The gaps together are an ECE at least: where the noise of units has hidden them, they are no line of those seen.
+    gap = (0.0, 0.0)
+    if 0 < right.sum() < n:
+        gap = _gap(confidence, right) if unit is None else _gap_over_units(confidence - right, unit)
+    high = max(low, between, high, -gap[0], gap[1])
+    return min(1.0, low), min(1.0, max(low, between)), min(1.0, high)
