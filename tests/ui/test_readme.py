@@ -201,6 +201,25 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     hand.step(3, window.bench.measure.tabs, "Classes")
     classes = workspace.shown.snapshot.figures.classes[workspace.shown.classes.index(called)]
     assert f"{100 * (classes.recall.value or 0):.1f}" == recall
+    story, k = window.bench.measure.classes_page, workspace.shown.classes.index(called)
+    at = story.table.rows.index(story.table.rows.row_of(frozenset({k})), 0)
+    if keys:
+        to(story.table)
+        press(Qt.Key.Key_Home)
+        while story.table.currentIndex().row() != at.row():
+            press(Qt.Key.Key_Down)
+        press(Qt.Key.Key_Space)
+    else:
+        QTest.mouseClick(story.table.viewport(), Qt.MouseButton.LeftButton, pos=story.table.visualRect(at).center())
+    settle()
+    lost, own, gained, of = said(r"beneath: (\d+) of its (\d+)\s+images are taken for plantain, and of the (\d+) called ragweed (\d+) are plantain")  # fmt: skip
+    assert story.story.isVisible()
+    assert story.story.found is not None
+    assert (gained, of) == (
+        str(story.story.found.taken_for_it[0][1].total),
+        str(story.story.found.taken_for_it[0][1].hits),
+    )
+    assert f"plantain: {lost} of {own}" in " ".join(one.about for one in story.story.taken_for.bars.rows)
     # 8. The later model, held against this one.
     (key, name) = said(r"Press \*\*(\w)\*\* and choose \*([\w-]+)\*: it was trained")
     hand.hold(key, name)

@@ -12,7 +12,7 @@ from mivrat.core.figures import (
 from tests.support.drawn import drawn, fitted, softmax
 
 
-def test_temperature_against_a_general_minimiser_and_out_of_fold_by_hand() -> None:
+def test_temperature_against_a_general_minimiser_and_out_of_fold_by_hand(monkeypatch: pytest.MonkeyPatch) -> None:
     scores, labels = drawn(400, 5, 3, sharp=2.5)
     found = fitted(scores, labels)
 
@@ -36,6 +36,11 @@ def test_temperature_against_a_general_minimiser_and_out_of_fold_by_hand() -> No
     assert (found.ece_after or 1) < 0.5 * (found.ece_before or 0)
     quick = fitted(scores, labels, exact=False)
     assert quick.log_loss_after == pytest.approx(found.log_loss_after, rel=1e-4)
+    monkeypatch.setattr(temperature, "SHORT", 1.0)  # the same by powers of the step, which are no short ones here
+    by_powers = fitted(scores, labels, exact=False)
+    assert by_powers.log_loss_after == pytest.approx(quick.log_loss_after, rel=2e-5)
+    assert by_powers.log_loss_after != quick.log_loss_after
+    assert by_powers.ece_after == pytest.approx(quick.ece_after, abs=1e-3)
     counts = np.array([[np.sum((labels == k) & (fold == f)) for f in range(5)] for k in range(5)])
     assert (counts.max(axis=1) - counts.min(axis=1) <= 1).all()
 

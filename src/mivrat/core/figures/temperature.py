@@ -17,6 +17,8 @@ FOLDS = 5
 # Up to so many scores every fold is fitted by itself; beyond, its fit is one Newton step from the common one.
 EXACT = 4_000_000
 _LEAST, _MOST = 1e-9, 1e9
+# Steps of inverse temperature up to this share of it are short: their third power is no more than the last digits of single precision.
+SHORT = 0.002
 
 # So many scores are worked on at a time: few enough to stay near the processor.
 _PIECE = 1 << 17
@@ -44,12 +46,20 @@ class Temperature:
 
 @dataclass(frozen=True)
 class _At:
-    """At inverse temperatures b: loss -ln p(label), its first and second derivatives by b, and the confidence."""
+    """At inverse temperatures b: loss -ln p(label), its first and second derivatives by b, and the confidence with the first derivative of
+    its logarithm (whose second is that of the loss, but for its sign)."""
 
     loss: NDArray[np.float64]
     slope: NDArray[np.float64]
     bend: NDArray[np.float64]
     confidence: NDArray[np.float64]
+    surer: NDArray[np.float64]
+
+    def moved(self, by: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Loss and confidence at inverse temperatures so little further that the third power of the step is nothing."""
+        further = by**2 / 2 * self.bend
+        loss = np.minimum(self.loss + by * self.slope + further, -np.log(SMALLEST))
+        return loss, self.confidence * np.exp(by * self.surer - further)
 
 
 def scale(
@@ -73,37 +83,44 @@ def scale(
     untold = Temperature(1.0, False, loss, None, calibration(confidence, right).ece, None)
     if total < 2 * FOLDS or right.all() or len(np.unique(labels)) < 2:
         return untold
-    best, inverse = _in_folds(logits, labels, classes, seed, exact)
+    best, loss_after, confidence_after = _in_folds(logits, labels, classes, seed, exact)
     if best is None:
         return untold
-    after = _at(logits, labels, np.arange(total), inverse)
-    reliability = calibration(np.minimum(after.confidence, 1.0), right)
-    loss_after = float(after.loss.mean())
-    return Temperature(1 / best, True, loss, loss_after, untold.ece_before, reliability.ece, reliability)
+    reliability = calibration(confidence_after, right)
+    return Temperature(1 / best, True, loss, float(loss_after.mean()), untold.ece_before, reliability.ece, reliability)
 
 
 def _in_folds(
     logits: Logits, labels: NDArray[np.int64], classes: int, seed: int, exact: int
-) -> tuple[float | None, NDArray[np.float64]]:
-    """The inverse temperature fitted on all images (None where there is none), and for each image that of the other folds."""
+) -> tuple[float | None, NDArray[np.float64], NDArray[np.float64]]:
+    """The inverse temperature fitted on all images (None where there is none), and each image's loss and confidence at that of the other
+    folds."""
     total = len(labels)
     large, everyone = total * classes > exact, np.arange(total)
     start = 1.0
     if large:
         some = everyone[:: max(1, total * classes // exact)]
         start = _fit(logits, labels, some, 1.0)[0] or 1.0
-    best, here = _fit(logits, labels, everyone, start)
+    best, here, at = _fit(logits, labels, everyone, start)
     fold, inverse = folds(labels, FOLDS, seed), np.ones(total)
     if best is None:
-        return None, inverse
+        here = _at(logits, labels, everyone, inverse)
+        return None, here.loss, np.minimum(here.confidence, 1.0)
     for f in range(FOLDS):
         others = fold != f
         if large:
-            found = best - float(here.slope[others].sum()) / max(1e-12, float(here.bend[others].sum()))
+            found = at - float(here.slope[others].sum()) / max(1e-12, float(here.bend[others].sum()))
         else:
             found = _fit(logits, labels, everyone[others], best)[0] or best
         inverse[~others] = found
-    return best, inverse
+    by = inverse - at
+    # Where the steps are short their powers tell what one more pass over all scores would.
+    if large and float(np.abs(by).max()) <= SHORT * at:
+        loss, confidence = here.moved(by)
+    else:
+        here = _at(logits, labels, everyone, inverse)
+        loss, confidence = here.loss, here.confidence
+    return best, loss, np.minimum(confidence, 1.0)
 
 
 def confidences(
@@ -118,13 +135,13 @@ def confidences(
     """The confidence of N labelled images after temperature scaling in folds that did not see them, and of ``number`` others, at the
     temperature fitted on all labelled ones. Where none can be told both are as they are."""
     total = len(labels)
-    best, inverse = None, np.ones(total)
     if total >= 2 * FOLDS and not right.all() and len(np.unique(labels)) > 1:
-        best, inverse = _in_folds(logits, labels, classes, seed, EXACT)
-    here = _at(logits, labels, np.arange(total), inverse).confidence
+        best, _, here = _in_folds(logits, labels, classes, seed, EXACT)
+    else:
+        best, here = None, np.minimum(_at(logits, labels, np.arange(total), np.ones(total)).confidence, 1.0)
     nobody = np.zeros(number, np.int64)
     there = _at(others, nobody, np.arange(number), np.full(number, best or 1.0)).confidence
-    return np.minimum(here, 1.0), np.minimum(there, 1.0)
+    return here, np.minimum(there, 1.0)
 
 
 def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64]:
@@ -137,8 +154,10 @@ def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64
     return found
 
 
-def _fit(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], start: float) -> tuple[float | None, _At]:
-    """The inverse temperature of least loss among some images (None where there is none), and what is known there."""
+def _fit(
+    logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], start: float
+) -> tuple[float | None, _At, float]:
+    """The inverse temperature of least loss among some images (None where there is none), what is known near there, and where that is."""
     inverse, low, high = start, 1 / _MOST, 1 / _LEAST
     here = _at(logits, labels, among, np.full(len(labels), inverse))
     for _ in range(100):
@@ -147,20 +166,20 @@ def _fit(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], st
         step = inverse - slope / bend if bend > 1e-300 else (low * high) ** 0.5
         if not low < step < high:
             step = (low * high) ** 0.5
-        moved, inverse = abs(step - inverse) / inverse, step
+        at, moved, inverse = inverse, abs(step - inverse) / inverse, step
         # Newton's error is about the square of the last step.
         if moved <= 1e-3 and moved**2 <= 1e-7:
             break
         here = _at(logits, labels, among, np.full(len(labels), inverse))
     else:
-        return None, here  # ever further: there is no best one
+        return None, here, inverse  # ever further: there is no best one
     outside = inverse > 0.99 / _LEAST or inverse < 1.01 / _MOST
-    return (None if outside else inverse), here
+    return (None if outside else inverse), here, at
 
 
 def _at(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], inverse: NDArray[np.float64]) -> _At:
     """Losses and the like of the images ``among`` all, each at its own inverse temperature."""
-    out = _At(*(np.zeros(len(among)) for _ in range(4)))
+    out = _At(*(np.zeros(len(among)) for _ in range(5)))
     width = logits(among[:1]).shape[1]
     step = max(1, _PIECE // width)
 
@@ -179,7 +198,7 @@ def _at(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], inv
         out.loss[here] = np.minimum(np.log(sums) - inverse[some] * own, -np.log(SMALLEST))
         out.slope[here] = mean - own
         out.bend[here] = np.maximum(0.0, square - mean**2)
-        out.confidence[here] = 1 / sums
+        out.confidence[here], out.surer[here] = 1 / sums, -mean
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         list(pool.map(work, range(0, len(among), step)))

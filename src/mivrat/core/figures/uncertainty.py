@@ -352,9 +352,8 @@ def ece_ends(
         0.0 if one[0] >= shown else float(np.interp(shown, one, _TRIED)) * shown for one in (rarely, middle)
     )
     high = float(np.interp(shown, often, _TRIED)) * shown if often[0] < shown else 0.0
-    # The gaps together are an ECE at least: where the noise of units has hidden them, they are no line of those seen.
-    gap = (0.0, 0.0)
-    if 0 < right.sum() < n:
-        gap = _gap(confidence, right) if unit is None else _gap_over_units(confidence - right, unit)
-    high = max(low, between, high, -gap[0], gap[1])
-    return min(1.0, low), min(1.0, max(low, between)), min(1.0, high)
+    if unit is not None:
+        # The noise of units is alike over the bins: it can hide gaps that are no line of those seen. But together they are an ECE at least.
+        gap = _gap_over_units(confidence - right, unit)
+        high = max(high, -gap[0], gap[1])
+    return min(1.0, low), min(1.0, max(low, between)), min(1.0, max(low, between, high))

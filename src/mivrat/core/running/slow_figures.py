@@ -36,15 +36,20 @@ def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integ
     """Some images in an order that their answers tell, whatever order they are listed in: what is drawn at random below then
     does not depend on how files are named or listed."""
     found = judged.outcomes(use)
+    keys = (found.squares, found.own, found.confidence, found.rank, found.predicted, found.labels)
+    order = np.lexsort(keys)
+    if not judged.has_scores or len(use) < 2:
+        return use[order]
     # Of images alike in all that is told of them, the whole rows of scores decide.
-    mixed = np.zeros(len(use))
-    if judged.has_scores:
-        weights = np.cos(np.arange(1, judged.rows.shape[1] + 1))
-        step = max(1, (1 << 18) // len(weights))
-        for first in range(0, len(use), step):
-            mixed[first : first + step] = judged.rows[use[first : first + step]] @ weights
-    keys = (mixed, found.squares, found.own, found.confidence, found.rank, found.predicted, found.labels)
-    return use[np.lexsort(keys)]
+    alike = np.logical_and.reduce([one[order][1:] == one[order][:-1] for one in keys])
+    twins = np.flatnonzero(np.append(alike, False) | np.append(False, alike))
+    weights, mixed = np.cos(np.arange(1, judged.rows.shape[1] + 1)), np.zeros(len(use))
+    step = max(1, (1 << 18) // len(weights))
+    for first in range(0, len(twins), step):
+        some = twins[first : first + step]
+        mixed[some] = judged.rows[use[order[some]]] @ weights
+    group = np.cumsum(np.append(True, ~alike))
+    return use[order[np.lexsort((mixed, group))]]
 
 
 def intervals_over(
