@@ -176,8 +176,8 @@ class BlockMap(Diagram):
         letters = QFontMetrics(font(11))
         shown = [letters.elidedText(one.name, Qt.TextElideMode.ElideRight, names - 12) for one in self.blocks]
         self.tick(self.plot, "left", [(k + 0.5, name) for k, name in enumerate(shown)] if names > 8 else [])
-        told = "mistakes: labelled ↓ predicted →   ◾ inside a block"
-        self.tick(self.plot, "top", [(number / 2, told)])
+        legend = "mistakes: labelled ↓ predicted →   ◾ inside a block"
+        self.tick(self.plot, "top", [(number / 2, legend)])
 
 
 def _rgb(colour: QColor) -> tuple[int, int, int]:
