@@ -115,15 +115,13 @@ class LogOdds:
             for start in range(0, count, LINES):
                 lines = slice(start, start + LINES) if self.everything else self.use[start : start + LINES]
                 block[:, start : start + LINES] = self.rows[lines, some.start : some.stop].T
-            near = block - whole
-            own = [by_label[k] for k in some]
-            least = [near[at, one].min() - slack if len(one) else np.inf for at, one in enumerate(own)]
-            high = near >= np.array(least, np.float32)[:, None]
             found = []
             for at, k in enumerate(some):
-                images = np.flatnonzero(high[at])
+                own, near = by_label[k], block[at] - whole
+                least = near[own].min() - slack if len(own) else np.inf
+                images = np.flatnonzero(near >= np.float32(least))
                 ordered = np.sort(self.keys(block[at, images], images, k))
-                of_own = np.sort(self.keys(block[at, own[at]], own[at], k))
+                of_own = np.sort(self.keys(block[at, own], own, k))
                 auroc, precision, spread = areas(ordered, of_own, count, log_odds=True)
                 found.append(OfClass(auroc, precision, gaps[k], spread))
             return found
