@@ -7,15 +7,31 @@ import math
 import numpy as np
 import pytest
 from hypothesis import given
+from hypothesis import strategies as st
 
 from mivrat.core.figures import ranked
-from mivrat.core.figures.outcomes import outcomes
+from mivrat.core.figures.outcomes import outcomes, outcomes_of_logits
 from mivrat.core.figures.summary import summarise
 from tests.support.drawn import cases
 
 
 def softmax(scores: np.ndarray) -> np.ndarray:
     return np.array([[math.exp(s) / math.fsum(math.exp(t) for t in row) for s in row] for row in scores])
+
+
+@given(cases(), st.integers(0, 3), st.sampled_from([np.float32, np.float64]))
+def test_outcomes_of_logits_are_those_of_their_probabilities(
+    case: tuple[np.ndarray, np.ndarray], unknown: int, kind: type
+) -> None:
+    """Whatever ties there are, and whichever images have no label."""
+    scores, labels = case[0].astype(kind), case[1].copy()
+    scores[::2] = np.round(scores[::2])
+    labels[:unknown] = -1
+    found, expected = outcomes_of_logits(scores, labels), outcomes(scores, softmax(scores.astype(float)), labels)
+    for name in ("labels", "predicted", "rank", "tied"):
+        np.testing.assert_array_equal(getattr(found, name), getattr(expected, name))
+    for name in ("confidence", "own", "squares"):
+        np.testing.assert_allclose(getattr(found, name), getattr(expected, name), rtol=1e-12)
 
 
 @given(cases())

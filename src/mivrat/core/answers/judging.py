@@ -11,11 +11,13 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
-from mivrat.core.answers.odds import PIECE
-from mivrat.core.figures.outcomes import outcomes
+from mivrat.core.figures.outcomes import outcomes, outcomes_of_logits
 from mivrat.core.figures.units import Units, units_of
 from mivrat.core.models.scores import to_probabilities
 from mivrat.core.pictures.image_sets import ImageSet
+
+# So many scores are judged at a time: few enough to stay near the processor.
+_PIECE = 1 << 17
 
 
 def units_in(image_set: ImageSet) -> Units | None:
@@ -39,7 +41,7 @@ class Judging:
     def update(self, indices: NDArray[np.integer]) -> None:
         """Judge these images anew."""
         indices = np.asarray(indices)[self.answers.state[indices] == SCORED]
-        step = max(1, PIECE // self.answers.rows.shape[1])
+        step = max(1, _PIECE // self.answers.rows.shape[1])
         pieces = [indices[start : start + step] for start in range(0, len(indices), step)]
         if len(pieces) < 100:
             for piece in pieces:
@@ -55,9 +57,12 @@ class Judging:
             self._confidence[some] = rows[:, 1]
             self._rank[some] = self._predicted[some] == self._labels[some]
             return
-        probabilities = to_probabilities(rows, kind)
-        scores = rows if rows.shape[1] > 1 else probabilities
-        found = outcomes(scores, probabilities, self._labels[some])
+        if kind == "logits" and rows.shape[1] > 1:
+            found = outcomes_of_logits(rows, self._labels[some])
+        else:
+            probabilities = to_probabilities(rows, kind)
+            scores = rows if rows.shape[1] > 1 else probabilities
+            found = outcomes(scores, probabilities, self._labels[some])
         self._predicted[some], self._confidence[some], self._rank[some] = found.predicted, found.confidence, found.rank
         self._own[some], self._squares[some], self._tied[some] = found.own, found.squares, found.tied
 

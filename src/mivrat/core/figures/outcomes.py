@@ -32,6 +32,27 @@ class Outcomes:
         return not np.isnan(self.own).any()
 
 
+def outcomes_of_logits(logits: NDArray[np.floating], labels: NDArray[np.integer]) -> Outcomes:
+    """The same from N x K logits (K > 1, finite), without writing all probabilities down: of most images only sums are asked for."""
+    given: NDArray[np.int64] = labels.astype(np.int64)
+    lines, known = np.arange(len(given)), given >= 0
+    predicted = ranking.predictions(logits)
+    top = logits[lines, predicted]
+    raised = logits.astype(np.float64)
+    raised -= raised[lines, predicted][:, None]
+    np.exp(raised, out=raised)
+    whole = raised.sum(axis=1)
+    own = np.where(known, raised[lines, given] / whole, np.nan)
+    rank = np.where(known, 1, 0)
+    if len(others := np.flatnonzero(known & (given != predicted))):
+        rank[others] = ranking.label_ranks(logits[others], given[others])
+    highest = logits == top[:, None]
+    tied = np.zeros(len(given), bool)
+    if np.count_nonzero(highest) > len(given):
+        tied = np.count_nonzero(highest, axis=1) > 1
+    return Outcomes(given, predicted, 1 / whole, rank, own, np.vecdot(raised, raised) / whole**2, tied)
+
+
 def outcomes(scores: NDArray[np.floating], probabilities: NDArray[np.float64], labels: NDArray[np.integer]) -> Outcomes:
     """Outcomes from ranking scores and probabilities (both N x K, finite) and N labels; label -1 has no rank and no own p."""
     given: NDArray[np.int64] = labels.astype(np.int64)
