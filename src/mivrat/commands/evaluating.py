@@ -8,24 +8,16 @@ import tempfile
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from mivrat.commands.loading import say_remarks, study_for
-from mivrat.commands.outcomes import tell_outcomes
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
-from mivrat.core.base.later import load_meanwhile
-from mivrat.core.checks.answer_checks import check_outputs
-from mivrat.core.checks.catalogue import BY_NAME, CheckProgress, checks_of
-from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.of_run import check_run
-from mivrat.core.checks.report import checks_report, in_sentences
+from mivrat.core.base.later import Later, load_meanwhile
 from mivrat.core.checks.result import CheckResult, in_words
-from mivrat.core.concluding.criteria import hold_requirement
-from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.requirements import Outcome, Requirement, parse_requirement
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.summary import Figures, sensible_ks
@@ -49,11 +41,29 @@ from mivrat.core.study.class_list import save_families
 from mivrat.core.study.image_sets import add_image_set
 from mivrat.core.study.runs import load_run
 
+if TYPE_CHECKING:
+    from mivrat.commands import outcomes
+    from mivrat.core.checks import answer_checks, catalogue, of_run
+    from mivrat.core.checks import inputs as check_inputs
+    from mivrat.core.checks import report as check_report
+    from mivrat.core.concluding import criteria
+    from mivrat.core.concluding import ground as grounds
+    from mivrat.core.concluding import requirements as required
+    from mivrat.core.concluding.requirements import Outcome, Requirement
+else:  # nothing of these is used before the model has scored, unless something is required
+    outcomes = Later("mivrat.commands.outcomes")
+    answer_checks, catalogue, check_inputs, of_run, check_report = (
+        Later(f"mivrat.core.checks.{name}") for name in ("answer_checks", "catalogue", "inputs", "of_run", "report")
+    )
+    criteria, grounds, required = (
+        Later(f"mivrat.core.concluding.{name}") for name in ("criteria", "ground", "requirements")
+    )
+
 
 def _scored(evaluation: Evaluation, args: argparse.Namespace) -> bool:
     """Score what is pending, with progress told; whether it was stopped."""
     line = ProgressLine()
-    load_meanwhile("scipy.special", "polars")  # which the figures and the tables take
+    load_meanwhile("scipy.special", "polars", "mivrat.commands.outcomes")  # which figures, tables and requirements take
     with stoppable() as stop:
         for progress in evaluation.run(stop, args.batch, args.threads):
             line.show(progress.done, progress.total, progress.sentence())
@@ -79,7 +89,7 @@ class _Inputs:
 def _read_inputs(args: argparse.Namespace) -> _Inputs:
     """Read all of it, and refuse what does not go together before anything is scored."""
     classes = read_class_list(args.classes)
-    requirements = [parse_requirement(text, classes) for text in args.require]
+    requirements = [required.parse_requirement(text, classes) for text in args.require]
     families = read_families(args.families, classes) if args.families else {}
     args.model = kept_beside(args.model, args.study)
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
@@ -139,16 +149,18 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         )
         return STOPPED
     _show_figures(found, found.figures, args.group, evaluation.image_set.unit_column, written)
-    return tell_outcomes(_outcomes(inputs, evaluation, found, found.figures), evaluation.model.name, args.junit)
+    return outcomes.tell_outcomes(
+        _outcomes(inputs, evaluation, found, found.figures), evaluation.model.name, args.junit
+    )
 
 
 def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figures: Figures) -> list[Outcome]:
     """The requirements held against the figures; those of families and groups against the images of these."""
     record = record_of(evaluation, inputs.classes, inputs.families, threshold=found.threshold)
     snapshot = Snapshot(record, found.judged, figures, found.judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
-    ground, intervals = Ground(snapshot), found.deep.intervals if found.deep else None
+    ground, intervals = grounds.Ground(snapshot), found.deep.intervals if found.deep else None
     return [
-        hold_requirement(one, ground) if one.family or one.groups or one.figure == "family_accuracy" else one.against(figures, intervals)
+        criteria.hold_requirement(one, ground) if one.family or one.groups or one.figure == "family_accuracy" else one.against(figures, intervals)
         for one in inputs.requirements
     ]  # fmt: skip
 
@@ -221,7 +233,7 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
     image_set = match_labels(list_images(args.images), classes).image_set
     training = match_labels(list_images(args.training), classes, role="training").image_set if args.training else None
     kind = kind_of(args.model)
-    names = args.only or [check.name for check in checks_of(kind) if not (args.quick and check.slow)]
+    names = args.only or [check.name for check in catalogue.checks_of(kind) if not (args.quick and check.slow)]
     scratch = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="mivrat-"))) / "checks.mivrat"
     args.model = kept_beside(args.model, args.study)
     model, mismatch = _model_or_mismatch(args.model, classes, recipe, args.threads)
@@ -244,16 +256,20 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
         with stoppable() as stop, suppress(Stopped):
             if stopped:
                 stop.stop()
-            for news in check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
-                if isinstance(news, CheckProgress):
+            for news in of_run.check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
+                if isinstance(news, catalogue.CheckProgress):
                     line.show(news.progress.done, news.progress.total, f"{news.what}: {news.progress.sentence()}")
                 else:
                     results.append(news.result)
             stopped = stopped or len(results) < len(names)
-    report = checks_report(results, args.model, args.images, image_set)
+    report = check_report.checks_report(results, args.model, args.images, image_set)
     if args.out:
         write_whole(args.out, json.dumps(report, indent=1, ensure_ascii=False) + "\n")
-    show(json.dumps(report, indent=1, ensure_ascii=False) if args.json else in_sentences(results, BY_NAME))
+    show(
+        json.dumps(report, indent=1, ensure_ascii=False)
+        if args.json
+        else check_report.in_sentences(results, catalogue.BY_NAME)
+    )
     if stopped:
         return STOPPED
     return NOT_HELD if any(result.state == "stop" for result in results) else DONE
@@ -273,7 +289,11 @@ def _model_or_mismatch(
             other = OnnxModel(path, recipe, None, threads)
         except InputError:
             other = None
-        found = check_outputs(Inputs(classes, ImageSet("", path, []), other)) if other is not None else None
+        found = (
+            answer_checks.check_outputs(check_inputs.Inputs(classes, ImageSet("", path, []), other))
+            if other is not None
+            else None
+        )
         if found is None or found.state != "stop":
             raise
         return None, [found]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import logging
 import random
@@ -20,13 +19,18 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 from urllib.parse import urljoin, urlsplit
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import printable
 from mivrat.core.models.service.agreement import LOOPBACK
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.keys import blanked
 
 if TYPE_CHECKING:
+    import asyncio
+
     import httpx
+else:
+    asyncio = Later("asyncio")
 
 _T = TypeVar("_T")
 log = logging.getLogger(__name__)
