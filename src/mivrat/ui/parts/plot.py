@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSizeF, Qt
 from PySide6.QtGui import (
     QColor,
     QGuiApplication,
@@ -34,6 +34,8 @@ from mivrat.ui.theme import font, theme
 LEFT, BELOW = 46, 38
 # So much of its range is left free around a plot, so that a mark at the end is whole.
 MARGIN = 0.025
+# So much room words on a plot have around them.
+AROUND = 4
 Numbers = Sequence[float] | NDArray[np.floating]
 
 
@@ -280,7 +282,7 @@ def text(
     made.setFont(font(11))
     made.setBrush(theme.colour(token))
     made.setFlag(QGraphicsSimpleTextItem.GraphicsItemFlag.ItemIgnoresTransformations)
-    size = made.boundingRect()
-    made.setTransform(QTransform.fromTranslate(-anchor[0] * size.width(), -anchor[1] * size.height()))
+    size = made.boundingRect().size() + QSizeF(2 * AROUND, 2 * AROUND)
+    made.setTransform(QTransform.fromTranslate(AROUND - anchor[0] * size.width(), AROUND - anchor[1] * size.height()))
     made.setPos(x, y)
     return made
