@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QAccessible
+from PySide6.QtWidgets import QGraphicsSimpleTextItem
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.figures.significance import below_rest, holm
@@ -121,7 +122,7 @@ def test_rows_beyond_the_scale_are_told_and_any_number_fits(qtbot: QtBot, demo: 
         assert rows.bars.marks() == number
         assert rows.bars.height() == 20 + 23 * max(1, number)
     qtbot.waitUntil(rows.bars.isVisible)
-    told = [item.toPlainText() for item in rows.bars.plot.items if hasattr(item, "toPlainText")]
+    told = [item.text() for item in rows.bars.plot.items if isinstance(item, QGraphicsSimpleTextItem)]
     assert told == ["below this scale"] * 5
     assert rows.width() == 420
     assert [scale_from(least) for least in (0.788, 0.0, 0.999, 0.8)] == [(0.7, 1), (0, 1), (0.8, 1), (0.8, 1)]
