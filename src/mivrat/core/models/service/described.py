@@ -6,18 +6,24 @@ import base64
 import json
 from collections.abc import Sequence
 from copy import deepcopy
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from uuid import uuid4
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.later import Later
 from mivrat.core.models.service.client import Answered, BadAnswer, json_of
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.open_inference import finite, numbers_as_json
 from mivrat.core.models.service.pictures import Payload
 from mivrat.core.pictures.classes import ClassMatcher
+
+if TYPE_CHECKING:
+    import httpx
+else:
+    httpx = Later("httpx")
 
 _TYPES = {"jpeg": "image/jpeg", "png": "image/png"}
 _STARTS = {
@@ -161,17 +167,6 @@ def _number(value: object) -> float:
 
 def _form(fields: dict[str, Any], name: str, image: bytes, kind: str) -> tuple[bytes, dict[str, str]]:
     """A form with a file in it (RFC 7578)."""
-    edge = uuid4().hex
-    parts = [
-        f'--{edge}\r\nContent-Disposition: form-data; name="{_quoted(key)}"\r\n\r\n{value if isinstance(value, str) else json.dumps(value)}\r\n'
-        for key, value in fields.items()
-    ]
-    parts.append(
-        f'--{edge}\r\nContent-Disposition: form-data; name="{_quoted(name)}"; filename="image"\r\nContent-Type: {kind}\r\n\r\n'
-    )
-    body = "".join(parts).encode() + image + f"\r\n--{edge}--\r\n".encode()
-    return body, {"Content-Type": f"multipart/form-data; boundary={edge}"}
-
-
-def _quoted(name: str) -> str:
-    return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
+    told = {key: value if isinstance(value, str) else json.dumps(value) for key, value in fields.items()}
+    request = httpx.Request("POST", "http://form", data=told, files={name: ("image", image, kind)})
+    return request.read(), {"Content-Type": request.headers["Content-Type"]}
