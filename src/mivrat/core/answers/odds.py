@@ -13,7 +13,7 @@ from mivrat.core.figures.calibration import BINS
 from mivrat.core.figures.ranked import NEAR, OfClass, OneVersusRest, areas, images_by_label, over_classes
 
 # How many scores are worked on at a time: few enough to stay in the processor's cache.
-PIECE = 1 << 16
+PIECE = 1 << 17
 # So many classes are looked through at a time, a line of the processor's cache of each row.
 ACROSS = 16
 # So many rows of these are turned on their side at a time: all at once, they would fall out of the cache in between.
@@ -52,11 +52,12 @@ class LogOdds:
         self.sums_in_bins = binned.reshape(self.classes, BINS)
 
     def _look_at(self, here: slice) -> tuple[Floats, NDArray[np.int64], Floats, float]:
-        z = self.rows[here if self.everything else self.use[here]].astype(np.float64)
-        lines = np.arange(len(z))
-        best = z.argmax(axis=1)
-        highest = z[lines, best]
-        largest = max(float(highest.max(initial=0.0)), -float(z.min(initial=0.0)))
+        rows = self.rows[here if self.everything else self.use[here]]
+        lines = np.arange(len(rows))
+        best = rows.argmax(axis=1)
+        highest = rows[lines, best].astype(np.float64)
+        largest = max(float(highest.max(initial=0.0)), -float(rows.min(initial=0.0)))
+        z = rows.astype(np.float64)
         # From here on all is told from the highest score, so that rounding does not grow with it.
         z -= highest[:, None]
         raised = np.exp(z)
@@ -75,7 +76,9 @@ class LogOdds:
         share = 1 / (1 + others)
         sums = share @ raised
         # Only few probabilities lie above the first bin: at most as many in a row as there are bins.
-        line, column = np.nonzero(raised > ((1 / BINS + NEAR) * (1 + others))[:, None])
+        # Told by their places in one line, which are found far faster than lines and columns are.
+        above = np.flatnonzero(raised > ((1 / BINS + NEAR) * (1 + others))[:, None])
+        line, column = np.divmod(above, self.classes)
         p = raised[line, column] * share[line]
         cuts = np.arange(1, BINS) / BINS + NEAR
         self.own_bin[here] = np.searchsorted(cuts, raised[lines, self.labels[here]] * share, "left")
