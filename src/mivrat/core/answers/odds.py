@@ -57,19 +57,20 @@ class LogOdds:
         best = rows.argmax(axis=1)
         highest = rows[lines, best].astype(np.float64)
         largest = max(float(highest.max(initial=0.0)), -float(rows.min(initial=0.0)))
-        z = rows.astype(np.float64)
+        raised = rows.astype(np.float64)
         # From here on all is told from the highest score, so that rounding does not grow with it.
-        z -= highest[:, None]
-        raised = np.exp(z)
+        raised -= highest[:, None]
+        np.exp(raised, out=raised)
         raised[lines, best] = 0.0
         others = raised.sum(axis=1)
         with np.errstate(divide="ignore"):
             log_others = np.log(others)
         far = others < _TINY
         if far.any():  # the next highest is far below: told from that one
-            z[lines, best] = -np.inf
-            second = z[far].max(axis=1)
-            log_others[far] = second + np.log(np.exp(z[far] - second[:, None]).sum(axis=1))
+            z = rows[far].astype(np.float64) - highest[far, None]
+            z[np.arange(len(z)), best[far]] = -np.inf
+            second = z.max(axis=1)
+            log_others[far] = second + np.log(np.exp(z - second[:, None]).sum(axis=1))
         self.top[here], self.highest[here] = best, highest
         self.rest[here], self.whole[here] = log_others, np.log1p(others)
         raised[lines, best] = 1.0

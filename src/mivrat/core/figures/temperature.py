@@ -21,7 +21,7 @@ _LEAST, _MOST = 1e-9, 1e9
 SHORT = 0.01
 
 # So many scores are worked on at a time: few enough to stay near the processor.
-_PIECE = 1 << 16
+_PIECE = 1 << 17
 
 # Logits (images x classes) of the images at some positions.
 Logits = Callable[[NDArray[np.int64]], NDArray[np.floating]]
@@ -190,7 +190,9 @@ def _at(logits: Logits, labels: NDArray[np.int64], among: NDArray[np.int64], inv
         z = logits(some)
         if len(among) * width <= EXACT:
             z = z.astype(np.float64)
-        z = z - z.max(axis=1, keepdims=True)
+        elif not z.flags.owndata:
+            z = z.copy()
+        z -= z.max(axis=1, keepdims=True)  # in place: fresh memory for every piece costs more than the numbers do
         p = z * inverse[some, None].astype(z.dtype)
         np.exp(p, out=p)
         # Inner products, also for sums: of rows of single precision they take a quarter of what sums take in double precision.
