@@ -78,7 +78,7 @@ def test_every_module_says_its_job() -> None:
 @pytest.mark.parametrize(
     ("module", "never"),
     [
-        ("commands.evaluating", ("scipy", "polars", "matplotlib", "weasyprint", "jinja2", "httpx", "keyring", *TOOLKIT)),
+        ("commands.evaluating", ("scipy", "polars", "matplotlib", "weasyprint", "jinja2", "httpx", "keyring", "asyncio", "mivrat.core.concluding.requirements", *TOOLKIT)),
         ("ui.window", ("numpy", "scipy", "polars", "pydantic", "onnx", "onnxruntime", "pyqtgraph", "mivrat.workspace.workspace")),
         ("ui.bench", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "httpx", "keyring")),
     ],

@@ -5,11 +5,9 @@ from __future__ import annotations
 import heapq
 import itertools
 import logging
-import os
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from typing import Any
 
 from mivrat.core.base.errors import InputError
@@ -20,8 +18,6 @@ from mivrat.workspace.loop import Loop
 log = logging.getLogger(__name__)
 # Threads come as they are needed; what limits how much is done at a time is each group's own number.
 MOST_THREADS = 24
-# So many steps of niceness they stand behind the window.
-BEHIND = 5
 
 
 class Task:
@@ -83,18 +79,12 @@ class Task:
             )
 
 
-def _behind_the_window() -> None:
-    """Let the window go first where processors are short: this thread, and those it starts, come after the main one."""
-    with suppress(AttributeError, OSError):
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND)
-
-
 class Executor:
     """Threads that several groups share."""
 
     def __init__(self, loop: Loop, threads: int = MOST_THREADS) -> None:
         self.loop = loop
-        self.pool = ThreadPoolExecutor(threads, thread_name_prefix="work", initializer=_behind_the_window)
+        self.pool = ThreadPoolExecutor(threads, thread_name_prefix="work")
 
     def group(self, at_once: int = 1) -> Workers:
         """A group of tasks of which at most so many run at a time."""

@@ -11,13 +11,11 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.odds import PIECE
 from mivrat.core.figures.outcomes import outcomes, outcomes_of_logits
 from mivrat.core.figures.units import Units, units_of
 from mivrat.core.models.scores import to_probabilities
 from mivrat.core.pictures.image_sets import ImageSet
-
-# So many scores are judged at a time: few enough to stay near the processor.
-_PIECE = 1 << 17
 
 
 def units_in(image_set: ImageSet) -> Units | None:
@@ -41,7 +39,7 @@ class Judging:
     def update(self, indices: NDArray[np.integer]) -> None:
         """Judge these images anew."""
         indices = np.asarray(indices)[self.answers.state[indices] == SCORED]
-        step = max(1, _PIECE // self.answers.rows.shape[1])
+        step = max(1, PIECE // self.answers.rows.shape[1])
         pieces = [indices[start : start + step] for start in range(0, len(indices), step)]
         if len(pieces) < 100:
             for piece in pieces:

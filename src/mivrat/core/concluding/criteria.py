@@ -12,9 +12,10 @@ from mivrat.core.base.text import count, in_a_row
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.requirements import RANKED, Outcome, Requirement, parse_criterion
+from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
 from mivrat.core.figures.how_many import MOST, to_decide, to_decide_mean
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.uncertainty import NAMES
 
 

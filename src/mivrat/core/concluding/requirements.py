@@ -15,6 +15,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.uncertainty import NAMES, Intervals
 from mivrat.core.pictures.classes import ClassMatcher
@@ -40,8 +41,6 @@ _OF_FAMILY = ("recall", "precision", "support")
 _SHARES = ("precision", "recall", "specificity", "f1", "family_accuracy")
 
 
-# Figures of a class that take its whole column of scores.
-RANKED = ("auroc", "average_precision")
 Verdict = Literal["met", "missed", "cannot tell"]
 
 

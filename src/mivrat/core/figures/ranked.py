@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 else:
     special = Later("scipy.special")
 
+# Figures of a class that take its whole column of scores.
+RANKED = ("auroc", "average_precision")
 # Probabilities and log-odds this near, for their size, tie: the last bits of a sum tell nothing.
 NEAR = 2.0**-47
 # So many points are kept of a curve, those that bend it least left out.

@@ -26,6 +26,7 @@ from mivrat.core.figures.uncertainty import (
     LEAST_FOR_ECE,
     LEAST_UNITS,
     as_expected,
+    by_unit,
     ece_ends,
     images_a_class,
     intervals,
@@ -85,12 +86,12 @@ def paired_ends(
     if total < LEAST or (unit is not None and int(unit.max()) + 1 < LEAST_UNITS):
         return {}
     found = {}
-    if (a.predicted != b.predicted).any():
+    enough = images_a_class(counts_of(a, classes).support)[0] >= LEAST_A_CLASS
+    if enough and (a.predicted != b.predicted).any():
         left = [without_each(one, classes, unit, stopped) for one in (a, b)]
         if left[0] is None or left[1] is None:
             return None
-        if images_a_class(counts_of(a, classes).support)[0] >= LEAST_A_CLASS:
-            found["macro_f1"] = _macro_f1(a, b, classes, unit, left[1][:, _MACRO_F1] - left[0][:, _MACRO_F1])
+        found["macro_f1"] = _macro_f1(a, b, classes, unit, left[1][:, _MACRO_F1] - left[0][:, _MACRO_F1])
     if a.complete and b.complete:
         errors = [squared_errors(one.own, one.squares) for one in (a, b)]
         for name, seen in (("log_loss", losses(b.own) - losses(a.own)), ("brier", errors[1] - errors[0])):
@@ -129,9 +130,7 @@ def _mean(seen: Numbers, name: str, a: Outcomes, b: Outcomes, classes: int, unit
     mean = float(seen.mean())
     wrong = (a.predicted != a.labels) | (b.predicted != b.labels)
     if unit is not None:
-        sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
-        values = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
-        return score_interval(values, mean, float(len(np.unique(unit[wrong]))), 0.0, 0.0)
+        return score_interval(by_unit(seen, unit), mean, float(len(np.unique(unit[wrong]))), 0.0, 0.0)
     # As the models expect, the less sure one where they say the same; of images on which that is wrong, as many are told apart as were
     # seen to be, and one of two more.
     (right_a, wrong_a), (right_b, wrong_b) = (as_expected(name, one.confidence, classes) for one in (a, b))

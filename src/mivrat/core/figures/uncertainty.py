@@ -229,12 +229,19 @@ def _of_means(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -
             second = float((confidence * if_right**2 + slip * if_wrong**2).mean())
             variance, slope = second - first**2, second / max(first, 1e-300)
         else:
-            sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
-            values = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
+            values = by_unit(seen, unit)
             wrong = float(len(np.unique(unit[~right])))
         low, high = score_interval(values, mean, wrong, variance, slope)
         ends[name] = max(0.0, low), high
     return ends
+
+
+def by_unit(seen: Numbers, unit: NDArray[np.integer]) -> Numbers:
+    """A value for each unit whose plain mean is that over images, and which vary as the units do (linearisation of a ratio)."""
+    mean = float(seen.mean())
+    sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
+    found: Numbers = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
+    return found
 
 
 def as_expected(name: str, confidence: Numbers, classes: int) -> tuple[Numbers, Numbers]:

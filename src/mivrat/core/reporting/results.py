@@ -17,12 +17,11 @@ from mivrat.core.answers.judged import Judged
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.later import Later
 from mivrat.core.base.text import escaped, safe_cell
-from mivrat.core.concluding.requirements import RANKED
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.figures.ranked import mean_of
+from mivrat.core.figures.ranked import RANKED, mean_of
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.temperature import Temperature
 from mivrat.core.models.scores import Kind

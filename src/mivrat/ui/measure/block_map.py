@@ -7,12 +7,12 @@ from collections.abc import Sequence
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent
+from PySide6.QtGui import QFontMetrics, QKeyEvent
 from PySide6.QtWidgets import QSizePolicy
 
 from mivrat.core.figures.blocks import Block, Matrix, farthest, pooled
 from mivrat.ui import words
-from mivrat.ui.parts.plot import Diagram, bars, text
+from mivrat.ui.parts.plot import Diagram, bars, rgb, text
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
 
@@ -25,6 +25,7 @@ class BlockMap(Diagram):
     """Its marks are the cells, line by line; where blocks are too many, the largest of several neighbours stands for them.
     ``opened`` tells which block of labels and which of predictions is wanted."""
 
+    marks_above = True
     opened = Signal(int, int)
 
     def __init__(self, workspace: Workspace) -> None:
@@ -128,11 +129,6 @@ class BlockMap(Diagram):
         )
         return [(self.plot, frame)]
 
-    def remark(self) -> None:
-        super().remark()
-        for _, item in self._marks:
-            item.setZValue(10)  # a frame, above the cells
-
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
         by = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()), 0)
         if by and self.marks():
@@ -155,9 +151,9 @@ class BlockMap(Diagram):
         most = max(1.0, float(values.max(initial=0.0)))
         # Small numbers are lifted, so that they show.
         shades = np.sqrt(values / most)
-        colours = np.array([_rgb(theme.magnitude(0.12 + 0.88 * i / 255)) for i in range(256)], np.uint8)
+        colours = rgb([theme.magnitude(0.12 + 0.88 * i / 255) for i in range(256)])
         drawn = colours[np.round(shades * 255).astype(int)]
-        drawn[values == 0] = _rgb(theme.colour("sheet"))
+        drawn[values == 0] = rgb([theme.colour("sheet")])[0]
         image = pg.ImageItem(np.ascontiguousarray(drawn.transpose(1, 0, 2)), levels=(0, 255))
         self.plot.addItem(image)
         side = self.mark_rect(0).width()
@@ -178,7 +174,3 @@ class BlockMap(Diagram):
         self.tick(self.plot, "left", [(k + 0.5, name) for k, name in enumerate(shown)] if names > 8 else [])
         legend = "mistakes: labelled ↓ predicted →   ◾ inside a block"
         self.tick(self.plot, "top", [(number / 2, legend)])
-
-
-def _rgb(colour: QColor) -> tuple[int, int, int]:
-    return colour.red(), colour.green(), colour.blue()

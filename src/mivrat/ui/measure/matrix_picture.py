@@ -12,7 +12,7 @@ from PySide6.QtCore import QRect, QRectF, Qt
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QWidget
 
-from mivrat.ui.parts.plot import Diagram, line, pen
+from mivrat.ui.parts.plot import Diagram, line, pen, rgb
 
 Cell = tuple[int, int]
 
@@ -29,7 +29,7 @@ class Marks:
 class MatrixPicture(Diagram):
     """Lies over the place of the cells in a matrix, which answers mouse and keys itself."""
 
-    ground = ""
+    ground, marks_above = "", True
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__("cells of the confusion matrix")
@@ -49,8 +49,7 @@ class MatrixPicture(Diagram):
 
     def show_cells(self, shades: NDArray[np.uint8], colours: Sequence[QColor], by: int) -> None:
         """Show these shades (lines x columns), each of ``by`` x ``by`` places, in these colours."""
-        inks = np.array([(c.red(), c.green(), c.blue()) for c in colours], np.uint8)
-        self._cells, self._by = inks[shades], by
+        self._cells, self._by = rgb(colours)[shades], by
         self._soon.start()
 
     def lie_at(self, rect: QRect, sight: QRectF) -> None:
@@ -82,11 +81,6 @@ class MatrixPicture(Diagram):
             image.setRect(QRectF(0, 0, columns * self._by, lines * self._by))
             self.plot.addItem(image)
         self.lay_out()
-
-    def remark(self) -> None:
-        super().remark()
-        for _, item in self._marks:
-            item.setZValue(10)  # above the cells
 
     def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
         found, marked = [], self._marked

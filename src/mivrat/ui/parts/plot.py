@@ -46,6 +46,8 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
     # The keys that go from mark to mark, and what the plots stand on: a colour of the theme, or nothing.
     backward, forward = Qt.Key.Key_Left, Qt.Key.Key_Right
     ground = "sheet"
+    # Marks lie below all else, or above it.
+    marks_above = False
 
     def __init__(self, name: str) -> None:
         super().__init__()
@@ -89,7 +91,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         return ""
 
     def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
-        """What marks those selected, and the one that keys have come to: items and where they belong, below all others."""
+        """What marks those selected, and the one that keys have come to: items and where they belong."""
         return ()
 
     def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
@@ -152,7 +154,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
                 plot.removeItem(item)
             self._marks = list(self.chosen())
             for plot, item in self._marks:
-                item.setZValue(-10)
+                item.setZValue(10 if self.marks_above else -10)
                 plot.addItem(item)
 
     def _follow_theme(self) -> None:
@@ -271,6 +273,11 @@ def bars(left: Numbers, right: Numbers, low: Numbers, high: Numbers, fill: QColo
         x0=np.asarray(left, float), x1=np.asarray(right, float), y0=np.asarray(low, float), y1=np.asarray(high, float),
         brush=fill, pen=pg.mkPen(None),
     )  # fmt: skip
+
+
+def rgb(colours: Sequence[QColor]) -> NDArray[np.uint8]:
+    """Colours as numbers, a line each: what a picture is made of."""
+    return np.array([(one.red(), one.green(), one.blue()) for one in colours], np.uint8)
 
 
 def text(
