@@ -39,11 +39,13 @@ def make_application() -> QApplication:
 class _Failures(QObject):
     """Brings what failed unforeseen, in whatever thread, to the window."""
 
-    happened = Signal(str)
+    happened = Signal(str, bool)
 
     def caught(self, kind: type[BaseException], error: BaseException | None, trace: TracebackType | None) -> None:
         log_uncaught(kind, error, trace)
-        self.happened.emit(f"{kind.__name__}: {str(error)[:160]}")
+        # What fails in a worker only never comes back from it; what fails here may leave half of what was shown.
+        here = threading.current_thread() is threading.main_thread()
+        self.happened.emit(f"{kind.__name__}: {str(error)[:160]}", here)
 
 
 def tell_of_failures(window: MainWindow) -> None:

@@ -180,6 +180,7 @@ class Rail(QFrame):
             workspace.topics.tests_kept,
             workspace.topics.compared,
             workspace.topics.criteria,
+            workspace.topics.findings,
         ):
             signal.connect(self._refresh)
 

@@ -59,8 +59,8 @@ class JobNews:
         return counts.listed, counts.pending
 
     def _tell_pending(self) -> None:
-        """Say what is still to be scored, unless something is going on."""
-        if not self.workspace.busy:
+        """Say what is still to be scored, unless something is going on, or it stands there that something went wrong."""
+        if not self.workspace.busy and not self.workspace.in_doubt:
             badly, self._ended_badly = self._ended_badly, False
             pending = self._counts[1]
             notice = f"{words.images(pending)} not scored yet." if pending else ""

@@ -172,6 +172,7 @@ class MainWindow(QMainWindow):
         self.ask.refused.connect(self.show_start)
         self.workspace.opened.connect(self._opened)
         self.workspace.asked.connect(self._asked)
+        self.workspace.closed.connect(self._closed)
         self.workspace.notices.failed.connect(self._failed)
         self.workspace.jobs.ended.connect(self._ended)
         self.bookmark.restored.connect(self.bench.go_to)
@@ -279,7 +280,8 @@ class MainWindow(QMainWindow):
     def _opened(self, path: Path) -> None:
         """Another study than before has been read."""
         self.recent.add(path)
-        unclean = self.bookmark.not_back = self._mark.put(path)
+        unclean, again = self._mark.put(path), self.workspace.in_doubt
+        self.bookmark.not_back = unclean or again
         self.setWindowTitle(f"{path.stem} — Mivrat")
         self.bench.leave_close_look()
         self.bench.show_step(bench.PREPARE if self._trying_out else bench.MEASURE)
@@ -288,9 +290,10 @@ class MainWindow(QMainWindow):
         self.pages.setCurrentIndex(BENCH)
         self._tell_keys()
         self.bench.light_table.thumbs.setFocus()
-        if unclean:
+        if self.bookmark.not_back:
             self.bench.measure.choose(0)
-            self.news.tell_bad_end()
+            if not again:
+                self.news.tell_bad_end()
 
     def _asked(self, asking: Asking) -> None:
         self.foot.end()
@@ -302,6 +305,13 @@ class MainWindow(QMainWindow):
         self.workspace.allow(*asking.places)
         self.open_study(asking.path)
 
+    def _closed(self) -> None:
+        """The study is not shown any more."""
+        self.setWindowTitle("Mivrat")
+        self.foot.end()
+        self.foot.offer_to_go_on("")
+        self.show_start()
+
     def close_study(self) -> None:
         """Back to the start page; the study keeps what it holds."""
         if not self.workspace.busy:
@@ -309,10 +319,7 @@ class MainWindow(QMainWindow):
             self.bench.leave_close_look()
             self._mark.take_away()
             self.workspace.close()
-            self.setWindowTitle("Mivrat")
-            self.foot.end()
-            self.foot.offer_to_go_on("")
-            self.show_start()
+            self._closed()
 
     def save_as(self) -> None:
         if self.workspace.is_open:
@@ -372,11 +379,16 @@ class MainWindow(QMainWindow):
         else:
             self.foot.show_problem(error.line())
 
-    def tell_failure(self, what: str) -> None:
-        """Something failed that nobody foresaw: say so, and where the details are."""
-        self.foot.show_problem(
-            f"Something went wrong inside Mivrat ({what}). The details are in the log, {log_path()}."
-        )
+    def tell_failure(self, what: str, shown_in_doubt: bool = False) -> None:
+        """Something failed that nobody foresaw: say so, and where the details are. ``shown_in_doubt``: what is shown may be
+        half of two things, so the study is shown again as its file has it, or closed."""
+        problem = f"Something went wrong inside Mivrat ({what}). The details are in the log, {log_path()}."
+        if not shown_in_doubt or not self._loaded or not self.workspace.is_open:
+            self.foot.show_problem(problem)
+        elif self.workspace.recover():
+            self.foot.show_problem(f"{problem} The study is shown again as it was saved.")
+        else:
+            self.foot.show_problem(f"{problem} The study was closed; what was decided before is saved in it.")
 
     # --- the window itself ---
 

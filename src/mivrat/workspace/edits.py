@@ -80,6 +80,8 @@ class Edits:
 
     def take_at_once(self, edit: SmallEdit) -> bool:
         """Take a small edit; in a study that cannot be written to nothing is done, and it is said."""
+        if self._workspace.in_doubt:
+            return False
         path = self._workspace.study_path
         if path is not None and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
             self._workspace.notices.fail(
@@ -102,12 +104,12 @@ class Edits:
 
     def undo(self) -> None:
         """Take the last edit back."""
-        if self.last is not None:
+        if self.last is not None and not self._workspace.in_doubt:
             self._go(self.last, self.last.undo, self._taken, self._taken_back, "Taken back")
 
     def redo(self) -> None:
         """Take the edit again that was taken back last."""
-        if self.next is not None:
+        if self.next is not None and not self._workspace.in_doubt:
             self._go(self.next, self.next.do, self._taken_back, self._taken, "Again")
 
     def _go(self, edit: Edit, change: Callable[..., Any], out: list[Edit], into: list[Edit], how: str) -> None:
@@ -132,7 +134,7 @@ class Edits:
         then: Callable[[], object] | None = None,
     ) -> None:
         workspace = self._workspace
-        if not workspace.is_open or workspace.busy:
+        if not workspace.is_open or workspace.busy or workspace.in_doubt:
             return
         path, run_id = workspace.path, workspace.shown.record.info.id
         workspace.set_busy(True)
@@ -164,7 +166,7 @@ class Edits:
     def write(self, write: Callable[[Study], object]) -> None:
         """Write something small to the study, behind everything written before."""
         path = self._workspace.study_path
-        if path is not None:
+        if path is not None and not self._workspace.in_doubt:
             self._workspace.writing.start(
                 lambda task: study_jobs.write(path, write), failed=lambda error: self._not_written(path, error)
             )

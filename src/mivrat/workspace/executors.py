@@ -69,6 +69,9 @@ class Task:
         except InputError as error:
             self._tell("failed", error)
         except Exception as error:
+            if self._told.get("failed") is None:  # nobody waits for it: it is told of as what fails in any thread
+                threading.excepthook(threading.ExceptHookArgs((type(error), error, error.__traceback__, None)))
+                return
             log.exception("work failed")
             self._tell(
                 "failed",

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import wraps
+from typing import Concatenate, ParamSpec
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +47,19 @@ from mivrat.core.selecting.selection import (
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Review, Reviews
 from mivrat.workspace.topics import Topics
+
+_Given = ParamSpec("_Given")
+
+
+def _one_change(method: Callable[Concatenate[Shown, _Given], None]) -> Callable[Concatenate[Shown, _Given], None]:
+    """For what changes several things that depend on each other: listeners are told only once all of them fit together."""
+
+    @wraps(method)
+    def change(self: Shown, /, *args: _Given.args, **kwargs: _Given.kwargs) -> None:
+        with self.topics.change():
+            method(self, *args, **kwargs)
+
+    return change
 
 
 class Shown:
@@ -96,17 +111,16 @@ class Shown:
     def classes(self) -> list[str]:
         return self.record.classes
 
+    @_one_change
     def show(self, snapshot: Snapshot, *, first: bool = False) -> None:
         """Show another run, or the same one further on; the selection stays as far as it makes sense. ``first``: nothing of
         this study has been shown yet."""
-        before = None if first else self.record
-        now = snapshot.record
+        before, now = None if first else self.record, snapshot.record
         another = before is None or before.key != now.key
         self.snapshot = snapshot
         if another and before is not None:
-            self.held = self.compared = self.held_other.other = None
-            for kind in OF_BOTH:
-                self.selection.forget(kind)
+            self.held = self.compared = None
+            self._forget_other()
         if before is not None and before.classes != now.classes:
             self.selection.begin_with(())  # conditions name classes by their place in the list
         if before is None or before.set_key != now.set_key:
@@ -115,11 +129,11 @@ class Shown:
             self.selection.forget(Picked)
             self.selection.forget(InGroup)
         if another:
-            self.current, self.marked, self.vectors = None, frozenset(), None
+            self.current, self.marked, self.vectors, self._anchor = None, frozenset(), None, None
             self._arranged = None
-            self.two_classes, self.checks, self.criteria = None, {}, ()
-            self.topics.checks.emit()
-            self.topics.run.emit()
+            self.two_classes, self.checks, self.criteria, self.tests_kept = None, {}, (), None
+            for topic in (self.topics.run, self.topics.checks, self.topics.criteria, self.topics.tests_kept):
+                topic.emit()
         self.topics.figures.emit()
         if not self.measured.of_selection or another:
             self.set_measured(Measured(snapshot.figures, snapshot.mistakes))
@@ -128,20 +142,32 @@ class Shown:
             self.topics.held.emit()
             self.topics.compared.emit()
 
+    @_one_change
     def set_held(self, held: Held | None) -> None:
         """Hold another run against this one, or none any more: what speaks of both goes with it."""
         self.held, self.held_other.other = held, held.other if held is not None else None
         if self.held_other.other is None:
-            for kind in OF_BOTH:
-                self.selection.forget(kind)
-            self.order = SUREST_MISTAKE if self.order in ORDERS_OF_BOTH else self.order
-            self.band_by = NO_BANDS if self.band_by == BY_BOTH else self.band_by
+            self._forget_other()
         self._arranged = None
         if held is None or (self.compared is not None and self.compared.held.b.record.key != held.b.record.key):
             self.compared = None
         self.topics.held.emit()
         self.topics.compared.emit()
         self._reselect()
+
+    def _forget_other(self) -> None:
+        """No other run's answers are laid on the images shown: conditions, order and bands that speak of them go."""
+        self.held_other.other = None
+        for kind in OF_BOTH:
+            self.selection.forget(kind)
+
+        def without(order: Order, by: str) -> tuple[Order, str]:
+            return SUREST_MISTAKE if order in ORDERS_OF_BOTH else order, NO_BANDS if by == BY_BOTH else by
+
+        self.order, self.band_by = without(self.order, self.band_by)
+        if self._before_listing is not None:
+            self._before_listing = without(*self._before_listing)
+        self._bands_before = NO_BANDS if self._bands_before == BY_BOTH else self._bands_before
 
     def set_compared(self, compared: Compared) -> None:
         """Take over what both runs come to together."""
@@ -158,6 +184,7 @@ class Shown:
         self.measured = measured
         self.topics.measured.emit()
 
+    @_one_change
     def _reselect(self) -> None:
         judged = self.judged
         mask = self.selection.mask(judged)
@@ -235,6 +262,7 @@ class Shown:
             self.band_by, self.about = by, about
             self._reselect()
 
+    @_one_change
     def show_called_and_labelled(self, k: int) -> None:
         """Everything called a class beside everything labelled so."""
         image, self.band_by, self.about = self.current, BY_ROLE, k
@@ -273,8 +301,9 @@ class Shown:
     def set_two_classes(self, found: tuple[TwoClasses, ...] | None) -> None:
         """Take over which images have more than one plausible class; None: nobody has looked."""
         self.two_classes = found
-        self.topics.features.emit()
+        self.topics.two_classes.emit()
 
+    @_one_change
     def set_vectors(self, vectors: NDArray[np.float32]) -> None:
         """Take over the images' features."""
         self.vectors = vectors
@@ -302,12 +331,13 @@ class Shown:
         """Take over how many findings there are, and how many of them block the run shown."""
         if (number, blocking) != self.findings:
             self.findings = number, blocking
-            self.topics.criteria.emit()
+            self.topics.findings.emit()
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         self.selection.choose(*conditions, beside=beside)
         self._reselect()
 
+    @_one_change
     def enter(self, *conditions: Condition, beside: bool = False) -> None:
         """Choose as Enter on a figure does: where it is chosen already, its images are looked at, the first one first."""
         if not beside and conditions and all(one in self.conditions for one in conditions):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -26,6 +27,9 @@ from mivrat.workspace.shown import Shown
 from mivrat.workspace.study_jobs import Asking, Further, Opened
 from mivrat.workspace.topics import Topic, Topics
 
+log = logging.getLogger(__name__)
+# So long after a failure the study is shown again, and so long after that it counts as recovered.
+RECOVERY_MILLISECONDS = 400
 Held = tuple[Path, StudyLock]
 
 
@@ -41,13 +45,13 @@ class Workspace:
     """Everything that opens, reads or changes a study goes through here, in workers.
 
     ``opened`` tells of the path of a study that is another than before, ``asked`` of one that names folders nobody has allowed
-    to be read, ``place_read`` of where one was in it. ``shown`` is there as long as a study is open.
+    to be read, ``place_read`` of where one was in it, ``closed`` that the study could not be shown again after a failure. ``shown`` is there as long as a study is open.
     """
 
     def __init__(self, loop: Loop, preferences: Preferences) -> None:
         self.loop, self._preferences = loop, preferences
         self.topics, self.notices = Topics(lambda: self.is_open), Notices()
-        self.opened, self.asked, self.place_read = Topic(), Topic(), Topic()
+        self.opened, self.asked, self.place_read, self.closed = Topic(), Topic(), Topic(), Topic()
         # The two executors of a whole window: one writes to the study, in order; the other does everything else.
         self.parallel = Executor(loop)
         self.writing, self.reading = Executor(loop, 1).group(1), self.parallel.group(2)
@@ -58,9 +62,14 @@ class Workspace:
         self.references: dict[int, Path] = {}
         self.contents: Contents | None = None
         self.busy = False
+        # Something failed that nobody foresaw, and what is shown may be of two runs: nothing is decided until it is read again.
+        self.in_doubt = False
         self._shown: Shown | None = None
         self._opening: Task | None = None
         self._checking = Newest(self.reading)
+        self._afresh = False
+        self._again: tuple[Path, int | None] | None = None
+        self._recovering = loop.soon(RECOVERY_MILLISECONDS, self._recover_now, lambda: True)
         self._held: Held | None = None
         self._held_next: Held | None = None
 
@@ -157,6 +166,8 @@ class Workspace:
     def _not_opened(self, error: InputError) -> None:
         self._opening = None
         self._let_go_of_next()
+        if self._afresh:
+            self._drop()
         self.notices.fail(error)
 
     def _read(self, found: Opened | Asking) -> None:
@@ -185,10 +196,20 @@ class Workspace:
 
     def show(self, found: Opened) -> None:
         """Show a run that a worker has read."""
-        another = found.path != self.study_path
+        another, self._afresh = found.path != self.study_path or self._afresh, False
         if another:
             self.edits.clear()
             self.leave()
+        with self.topics.change():
+            changed = self._replace(found)
+        if changed:
+            self._remember_run(found.snapshot.record.info.id)
+        if another:
+            self.opened.emit(found.path)
+            self.place_read.emit(found.place)
+
+    def _replace(self, found: Opened) -> bool:
+        """Put a run that was read in place of the one shown; whether it is another one."""
         first, record = self._shown is None, found.snapshot.record
         if self._shown is None:
             self._shown = Shown(self.topics, found.snapshot)
@@ -199,11 +220,7 @@ class Workspace:
             self._shown.set_kept(found.kept)
         self.study_path, self.runs, self.references = found.path, found.runs, found.references
         self._shown.show(found.snapshot, first=first)
-        if first or before.key != record.key:
-            self._remember_run(record.info.id)
-        if another:
-            self.opened.emit(found.path)
-            self.place_read.emit(found.place)
+        return first or before.key != record.key
 
     def _remember_run(self, run_id: int) -> None:
         """Keep which run is looked at, whichever way it came to be: opening the study leads back to it."""
@@ -264,6 +281,42 @@ class Workspace:
             self.notices.fail(error if isinstance(error, InputError) else InputError(str(error), where=path))
             return None
         return path
+
+    def recover(self) -> bool:
+        """Something failed on the main thread that nobody foresaw: show the study again as its file has it, and let nothing be
+        decided until then. False where that has just been tried: the study is closed instead."""
+        path, run_id = self.study_path, self._shown.record.info.id if self._shown is not None else None
+        again, self.in_doubt = not self.in_doubt, True
+        self.jobs.stop()
+        self._recovering.start()
+        if path is None or not again:
+            self._drop()
+            return False
+        self._again = path, run_id
+        return True
+
+    def _recover_now(self) -> None:
+        if not self.in_doubt:
+            return
+        if self.busy or self._opening is not None:
+            self._recovering.start()
+        elif self._again is None:
+            self.in_doubt = False  # it was shown again, and nothing has failed since
+        else:
+            again, self._again, self._afresh = self._again, None, True
+            self.open(*again)
+            self._recovering.start()
+
+    def _drop(self) -> None:
+        """Look at no study any more, whatever stands in the way."""
+        self._again, self._afresh, self.in_doubt = None, False, False
+        try:
+            self.close()
+        except Exception:
+            log.exception("closing a study after a failure failed")
+            self._shown = self.contents = self.study_path = None
+            self._let_go()
+        self.closed.emit()
 
     def save_copy(self, copy: Path) -> None:
         """Save the study under another name as well, and go on with the copy."""

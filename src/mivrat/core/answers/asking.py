@@ -246,8 +246,8 @@ class _Asking:
             return _Ready(stamp) if self.known(stamp.content) else _Ready(stamp, self.model.payload(file))
         except UnreadablePicture as error:
             return _Ready(stamp, None, str(error))
-        except Exception as error:  # whatever a picture does to the libraries that read it, it is that picture's fault
-            return _Ready(stamp, None, f"cannot be prepared ({str(error) or type(error).__name__})")
+        except MemoryError:
+            return _Ready(stamp, None, "cannot be prepared (there is not enough memory)")
 
     def _line_up(self, index: int, future: Future[_Ready]) -> None:
         """Put an image into the request that is being filled, or tell why it goes into none."""

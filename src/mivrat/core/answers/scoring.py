@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped, StopSignal, stopped_by
-from mivrat.core.models.engine import short_reason
+from mivrat.core.models.engine import EngineFault, short_reason
 from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
 from mivrat.core.pictures.prepare import prepare_picture
 from mivrat.core.pictures.recipe import Recipe
@@ -76,8 +76,8 @@ def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool]) -> _Pre
         return _Prepared(stamp) if known(stamp.content) else _Prepared(stamp, prepare_picture(file, recipe))
     except UnreadablePicture as error:
         return _Prepared(stamp, None, str(error))
-    except Exception as error:  # whatever a picture does to the libraries that read it, it is that picture's fault
-        return _Prepared(stamp, None, f"cannot be prepared ({str(error) or type(error).__name__})")
+    except MemoryError:
+        return _Prepared(stamp, None, "cannot be prepared (there is not enough memory)")
 
 
 def score_images(
@@ -166,9 +166,7 @@ def _scores(model: Answering, tensors: list[NDArray[Any]]) -> NDArray[np.float32
         if len({t.shape for t in tensors}) == 1:
             return model.scores(np.stack(tensors))
         return np.concatenate([model.scores(t[None]) for t in tensors])
-    except (Stopped, InputError):
-        raise
-    except Exception as error:
+    except EngineFault as error:
         raise InputError(
             f"the model stopped with an error ({short_reason(error)})",
             where=model.path,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import TracebackType
+
 # What is quoted from somebody's file may be of any length.
 MOST_SAID = 1200
 
@@ -25,6 +27,17 @@ class InputError(Exception):
         if self.mend:
             text = f"{text.rstrip('.')}. {self.mend[:1].upper()}{self.mend[1:]}"
         return " ".join(text.split())
+
+
+def arose_in(error: BaseException, package: str) -> bool:
+    """Whether an exception arose in the code of a package, one that was given a user's file: then the file may be at fault. What
+    arises in our own code is a mistake of ours, whatever file was open at the time."""
+    trace: TracebackType | None = error.__traceback__
+    innermost = ""
+    while trace is not None:
+        innermost = str(trace.tb_frame.f_globals.get("__name__", ""))
+        trace = trace.tb_next
+    return innermost.partition(".")[0] == package
 
 
 class NotAgreed(InputError):

@@ -11,9 +11,8 @@ from numpy.typing import NDArray
 from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Stopped
 from mivrat.core.gradients.plain_graph import write_out_quantised, write_out_recurrent
-from mivrat.core.models.engine import new_session, run_session, short_reason
+from mivrat.core.models.engine import EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
 _TO_FLOAT = {TensorProto.FLOAT16, TensorProto.BFLOAT16, TensorProto.DOUBLE}
@@ -224,9 +223,7 @@ class GraphView:
         try:
             session = new_session(probe.SerializeToString(), where=self.where, as_written=True)
             found = run_session(session, names, {self.input: batch})
-        except Stopped:
-            raise
-        except Exception as error:
+        except (EngineFault, InputError) as error:
             raise InputError(
                 f"the graph cannot be followed tensor by tensor ({short_reason(error)})",
                 where=self.where,

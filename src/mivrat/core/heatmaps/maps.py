@@ -23,7 +23,7 @@ from mivrat.core.gradients.linear_head import linear_head
 from mivrat.core.gradients.reverse import SEED, build_reverse
 from mivrat.core.heatmaps.answers_only import class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.heatmaps.emitted import convolution_of, emit_map
-from mivrat.core.models.engine import RecentSessions, new_session, run_session
+from mivrat.core.models.engine import EngineFault, RecentSessions, new_session, run_session
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
 from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_probabilities
@@ -345,9 +345,7 @@ class HeatmapMaker(MapMaker):
         """Run the engine; InputError, in one sentence, where it fails."""
         try:
             return run_session(session, names, given)
-        except Stopped:
-            raise
-        except Exception as error:
+        except EngineFault as error:
             log.exception("the engine failed at a map")
             raise InputError(
                 "the engine cannot work out this map of this model",

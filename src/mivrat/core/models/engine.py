@@ -11,7 +11,7 @@ from typing import Any, TypeAlias, TypeVar
 
 from numpy.typing import NDArray
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, arose_in
 from mivrat.core.base.job import Stopped, current_stop
 
 # Some builds of the engine count their use and keep an id of the machine; this has to stand before it is loaded.
@@ -24,6 +24,10 @@ ort.disable_telemetry_events()
 Session: TypeAlias = ort.InferenceSession
 _Made = TypeVar("_Made")
 VERSION = str(ort.__version__)
+
+
+class EngineFault(Exception):
+    """The engine failed at a model's graph; the message is its own."""
 
 
 def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_written: bool = False) -> Session:
@@ -41,6 +45,8 @@ def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_
     try:
         return ort.InferenceSession(model, options, providers=["CPUExecutionProvider"])
     except Exception as error:
+        if not arose_in(error, "onnxruntime"):
+            raise
         raise InputError(
             f"the runtime cannot load the model ({short_reason(error)})",
             where=where,
@@ -49,7 +55,8 @@ def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_
 
 
 def run_session(session: Session, names: Sequence[str] | None, given: dict[str, NDArray[Any]]) -> list[Any]:
-    """The session's outputs (all for None). A stop of the job in hand ends it between two nodes: Stopped is raised."""
+    """The session's outputs (all for None). A stop of the job in hand ends it between two nodes: Stopped is raised. Raises EngineFault
+    where the engine fails."""
     options = ort.RunOptions()
 
     def end() -> None:
@@ -62,7 +69,9 @@ def run_session(session: Session, names: Sequence[str] | None, given: dict[str, 
     except Exception as error:
         if stop.stopped:
             raise Stopped from error
-        raise
+        if not arose_in(error, "onnxruntime"):
+            raise
+        raise EngineFault(str(error)) from error
 
 
 class RecentSessions:

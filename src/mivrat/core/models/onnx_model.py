@@ -18,10 +18,9 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
-from mivrat.core.base.job import Stopped
 from mivrat.core.models import onnx_file
 from mivrat.core.models.bounds import is_plainly_bounded
-from mivrat.core.models.engine import VERSION, new_session, run_session, short_reason
+from mivrat.core.models.engine import VERSION, EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import Kind, as_rows, column_count_fits
 from mivrat.core.models.trial import passes_trial
@@ -182,9 +181,7 @@ class OnnxModel:
             batch = np.zeros(self.sample_shape(images), self.recipe.tensor.dtype)
             try:
                 answer = run_session(self.session, [self.output.name], {self.input.name: batch})[0]
-            except Stopped:
-                raise
-            except Exception as error:
+            except EngineFault as error:
                 if images == sizes[-1]:
                     raise InputError(
                         f"the model does not run on a batch of shape {list(batch.shape)} ({short_reason(error)})",

@@ -7,6 +7,8 @@ import io
 import os
 import stat
 import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -14,6 +16,8 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageOps, UnidentifiedImageError
+
+from mivrat.core.base.errors import arose_in
 
 Pixels = NDArray[np.uint8]
 Mode = Literal["RGB", "BGR", "L"]
@@ -30,6 +34,28 @@ _AT_ONCE = 1 << 22
 
 class UnreadablePicture(Exception):
     """A file that is no picture, or a broken one; the message is the reason."""
+
+
+@contextmanager
+def picture_faults(what: str = "cannot be decoded") -> Iterator[None]:
+    """Within, whatever the imaging library raises, or a lack of memory, is the picture's fault: UnreadablePicture tells the
+    reason. What arises in our own code is not."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            yield
+    except UnreadablePicture:
+        raise
+    except Image.DecompressionBombError as error:
+        raise UnreadablePicture(f"too large to unpack: more than {MOST_PIXELS // 1_000_000} million pixels") from error
+    except UnidentifiedImageError as error:
+        raise UnreadablePicture("cannot be decoded: its content is that of no picture format") from error
+    except MemoryError as error:
+        raise UnreadablePicture(f"{what} (there is not enough memory)") from error
+    except Exception as error:
+        if not arose_in(error, "PIL"):
+            raise
+        raise UnreadablePicture(f"{what} ({str(error) or type(error).__name__})") from error
 
 
 @dataclass(frozen=True)
@@ -97,51 +123,33 @@ def decoded(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> 
     """
     if not file.data:
         raise UnreadablePicture("the file is empty")
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
-                picture: Image.Image = opened
-                if picture.width * picture.height > MOST_PIXELS:
-                    raise Image.DecompressionBombError
-                picture.load()
-                if exif_rotate:
-                    ImageOps.exif_transpose(picture, in_place=True)
-                return _channels(_eight_bit(picture), mode)
-    except Image.DecompressionBombError as error:
-        raise UnreadablePicture(f"too large to unpack: more than {MOST_PIXELS // 1_000_000} million pixels") from error
-    except UnidentifiedImageError as error:
-        raise UnreadablePicture("cannot be decoded: its content is that of no picture format") from error
-    except Exception as error:  # a broken file can raise nearly anything inside a decoder
-        raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
+    with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
+        picture: Image.Image = opened
+        if picture.width * picture.height > MOST_PIXELS:
+            raise Image.DecompressionBombError
+        picture.load()
+        if exif_rotate:
+            ImageOps.exif_transpose(picture, in_place=True)
+        return _channels(_eight_bit(picture), mode)
 
 
 def mode_and_frames(file: PictureFile) -> tuple[str, int]:
     """The colour mode that a readable file's picture has before it is decoded, and its number of frames; 1 where what is
     behind the first frame is broken. Raises UnreadablePicture."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
-                mode = opened.mode
-                try:
-                    return mode, int(getattr(opened, "n_frames", 1))
-                except Exception:  # as below: nearly anything
-                    return mode, 1
-    except Exception as error:
-        raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
+    with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
+        mode = opened.mode
+        try:
+            with picture_faults():
+                return mode, int(getattr(opened, "n_frames", 1))
+        except UnreadablePicture:
+            return mode, 1
 
 
 def picture_size(file: PictureFile, exif_rotate: bool = True) -> tuple[int, int]:
     """Height and width of a picture as it would be decoded, from its head alone. Raises UnreadablePicture."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
-                width, height = opened.size
-                turned = exif_rotate and opened.getexif().get(274) in (5, 6, 7, 8)
-    except Exception as error:  # as above
-        raise UnreadablePicture(f"cannot be decoded ({str(error) or type(error).__name__})") from error
+    with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
+        width, height = opened.size
+        turned = exif_rotate and opened.getexif().get(274) in (5, 6, 7, 8)
     if not width or not height:
         raise UnreadablePicture("holds no pixels")
     return (width, height) if turned else (height, width)

@@ -18,6 +18,7 @@ from mivrat.core.pictures.decode import (
     Pixels,
     UnreadablePicture,
     decoded,
+    picture_faults,
     pixels_of,
     read_file,
 )
@@ -102,10 +103,8 @@ def fitted_pixels(picture: Pixels | Image.Image, recipe: Recipe) -> tuple[Pixels
             raise UnreadablePicture(
                 f"too large once {what}: {width} × {height} px, {most // 1_000_000} million pixels are the most"
             )
-    try:
+    with picture_faults("cannot be prepared"):
         return _fitted(picture, place, recipe)
-    except (MemoryError, ValueError, OverflowError) as error:
-        raise UnreadablePicture(f"cannot be prepared ({str(error) or type(error).__name__})") from error
 
 
 def _fitted(picture: Pixels | Image.Image, place: Geometry, recipe: Recipe) -> tuple[Pixels, Geometry]:

@@ -20,13 +20,6 @@ from mivrat.core.study.soundness import (
 )
 
 
-def _columns(text: str) -> dict[str, str]:
-    found = json_of(text, dict)
-    if not all(isinstance(value, str) for value in found.values()):
-        raise ValueError("a column's value is no text")
-    return found
-
-
 def add_image_set(study: Study, image_set: ImageSet) -> int:
     """Keep an image set's list; a set already kept with the same files, labels and columns is found again."""
     root = study.stored(image_set.root)
@@ -86,7 +79,7 @@ def list_image_sets(study: Study) -> list[SetInfo]:
             labelled,
             unescaped(drawn),
             together,
-            tuple(json_of(columns or "{}", dict)),
+            tuple(json_of(columns or "{}", dict[str, str])),
         )
         for key, name, role, root, images, labelled, drawn, together, columns in found
     ]
@@ -106,7 +99,7 @@ def load_image_set(study: Study, set_id: int) -> ImageSet:
         raise InputError(f"holds no image set {set_id}", where=study.path, mend="choose one of the sets it lists")
     name, role, root, drawn, together = row
     items = [
-        ImageItem(unescaped(path), label, _columns(columns) if columns != "{}" else {}, unescaped(said))
+        ImageItem(unescaped(path), label, json_of(columns, dict[str, str]) if columns != "{}" else {}, unescaped(said))
         for path, said, label, columns in study.db.execute(
             "SELECT path, said, label, columns FROM image WHERE set_id = ? ORDER BY position", (set_id,)
         )

@@ -38,7 +38,7 @@ def load_regions(study: Study, set_id: int) -> dict[int, list[dict[str, Any]]]:
     for content, path, shapes in rows:
         position = names.position(ImageName(content.hex(), unescaped(path))) if path else EVERY
         if position is not None:
-            found[position] = json_of(shapes, list)
+            found[position] = json_of(shapes, list[dict[str, Any]])
     return found
 
 

@@ -13,7 +13,7 @@ from mivrat.core.base.text import unescaped
 from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import load_image_names, stored_names
-from mivrat.core.study.soundness import reading
+from mivrat.core.study.soundness import json_of, reading
 
 
 @dataclass(frozen=True)
@@ -122,7 +122,7 @@ def load_reviews(study: Study, set_id: int) -> Reviews:
         assert names is not None
         position = names.position(ImageName(content.hex(), unescaped(path)))
         if position is not None:
-            causes = frozenset(map(int, json.loads(causes)))
+            causes = frozenset(json_of(causes, list[int]))
             found[position] = Review(causes, note, bool(reviewed), label, bool(dismissed))
     return Reviews(load_causes(study), found)
 

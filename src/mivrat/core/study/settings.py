@@ -61,7 +61,7 @@ def save_temperature(study: Study, model_id: int, temperature: float | None) -> 
 @reading
 def load_criteria(study: Study, model_id: int) -> tuple[str, ...]:
     """What a model's figures have to meet, as requirements."""
-    return tuple(str(one) for one in json_of(load_setting(study, f"criteria of model {model_id}") or "[]", list))
+    return tuple(json_of(load_setting(study, f"criteria of model {model_id}") or "[]", list[str]))
 
 
 def save_criteria(study: Study, model_id: int, criteria: Sequence[str]) -> None:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import re
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from functools import cache, wraps
 from pathlib import Path
-from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar, get_args
+from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar, cast, get_args
+
+from pydantic import TypeAdapter
 
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE
 from mivrat.core.base.errors import InputError
@@ -57,7 +58,8 @@ class _Stored(Protocol):
 _Where = TypeVar("_Where", bound=_Stored)
 _Given = ParamSpec("_Given")
 _Found = TypeVar("_Found")
-_WRONG = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError, OverflowError, OSError)
+# What values that a study holds can raise where they are read; anything else is a mistake of ours.
+_WRONG = (ValueError, RecursionError, OverflowError, OSError)
 
 
 def reading(method: Callable[Concatenate[_Where, _Given], _Found]) -> Callable[Concatenate[_Where, _Given], _Found]:
@@ -180,9 +182,12 @@ def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
             raise damaged(path, "a run would hold more numbers than fit into any memory")
 
 
+@cache
+def _reader(kind: Any) -> TypeAdapter[Any]:
+    return TypeAdapter(kind, config={"strict": True})
+
+
 def json_of(text: str, kind: type[_Found]) -> _Found:
-    """A value of this kind from JSON that a study keeps; ValueError where it is another one."""
-    found = json.loads(text)
-    if not isinstance(found, kind):
-        raise ValueError(f"a kept value is no {kind.__name__}")
+    """A value of this kind, such as ``list[int]``, from JSON that a study keeps; ValueError where it is another one."""
+    found: _Found = _reader(cast(Hashable, kind)).validate_json(text)
     return found

@@ -45,7 +45,7 @@ class TwoClassesPage(QWidget):
         layout.addWidget(self.table, 1)
         layout.addStretch(0)
         layout.setAlignment(Qt.AlignmentFlag.AlignTop)
-        for signal in (workspace.topics.features, workspace.topics.run, workspace.topics.busy):
+        for signal in (workspace.topics.two_classes, workspace.topics.run, workspace.topics.busy):
             signal.connect(self.refresh)
 
     def showEvent(self, event: object) -> None:  # noqa: N802

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import os
 from collections import OrderedDict
 from pathlib import Path
@@ -15,8 +14,6 @@ from PySide6.QtGui import QImage
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import ThumbnailStore
 from mivrat.workspace.executors import Executor
-
-log = logging.getLogger(__name__)
 
 
 def to_image(pixels: NDArray[np.uint8]) -> QImage:
@@ -104,9 +101,6 @@ class Thumbnails(QObject):
             # In the screen's own format, so that painting does not convert it each time.
             return to_image(self._store.get(path, self._side)).convertToFormat(QImage.Format.Format_RGB32), like
         except UnreadablePicture:
-            return None, like
-        except Exception:
-            log.exception("no thumbnail of %s", path)
             return None, like
 
     def _look_again(self) -> None:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from mivrat.core.pictures.decode import picture_faults
 from mivrat.core.pictures.recipe import Picture, Recipe, Tensor, Values
 
 # So good that what is lost cannot be seen; the picture's colours are not thinned out.
@@ -39,8 +40,9 @@ def encoded(pixels: NDArray[Any], form: Literal["jpeg", "png"]) -> bytes:
     whole = np.ascontiguousarray(pixels, np.uint8)
     picture = Image.fromarray(whole[..., 0] if whole.shape[2] == 1 else whole)
     out = io.BytesIO()
-    if form == "jpeg":
-        picture.save(out, "JPEG", quality=QUALITY, subsampling=0)
-    else:
-        picture.save(out, "PNG", compress_level=1)
+    with picture_faults("cannot be encoded"):  # a JPEG file has at most 65,535 pixels on a side
+        if form == "jpeg":
+            picture.save(out, "JPEG", quality=QUALITY, subsampling=0)
+        else:
+            picture.save(out, "PNG", compress_level=1)
     return out.getvalue()
