@@ -12,14 +12,10 @@ import pytest
 from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule, run_state_machine_as_test
-from PIL import Image
 
-from mivrat.core.pictures.image_sets import read_image_set
-from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.ordering import BY_BOTH, NO_BANDS, ORDERS, ORDERS_OF_BOTH
 from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted, Reviewed
 from mivrat.core.study.file import Study
-from mivrat.core.study.image_sets import add_image_set
 from mivrat.core.study.reviews import Review, load_reviews
 from mivrat.workspace import study_edits
 from mivrat.workspace.comparing import Comparer
@@ -29,48 +25,16 @@ from mivrat.workspace.measuring import Measurer
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
-from tests.support.networks import classifier, loaded
+from tests.support.studies import scored_study
 from tests.support.workspaces import Remembered, settle
-
-
-def _set(root: Path, sizes: list[int], seed: int) -> Path:
-    """A folder for each class, with so many tiny pictures."""
-    rng = np.random.default_rng(seed)
-    for k, size in enumerate(sizes):
-        (root / f"kind {k}").mkdir(parents=True)
-        for i in range(size):
-            pixels = rng.integers(0, 256, (8, 8, 3), dtype=np.uint8)
-            Image.fromarray(pixels).save(root / f"kind {k}" / f"{i}.png", compress_level=1)
-    return root
-
-
-def _study(folder: Path, classes: int, sets: dict[str, list[int]], models: int) -> Path:
-    """A scored study of sets by name and number of images of each class, every model on every set."""
-    folder.mkdir()
-    names = [f"kind {k}" for k in range(classes)]
-    made = [loaded(classifier(seed=seed, classes=classes), folder / f"{seed}.onnx", classes) for seed in range(models)]
-    with Study.create(folder / "s.mivrat", names) as study:
-        for seed, (name, sizes) in enumerate(sets.items()):
-            images = read_image_set(_set(folder / name, sizes, seed), names)
-            for model in made:
-                for _ in Evaluation(model, images, study).run():
-                    pass
-        bare = folder / "bare"
-        bare.mkdir()
-        for i in range(9):
-            Image.fromarray(np.full((8, 8, 3), 20 * i, np.uint8)).save(bare / f"{i}.png")
-        for _ in Evaluation(made[0], read_image_set(bare, names), study).run():
-            pass
-        add_image_set(study, read_image_set(_set(folder / "spare", [1] * classes, 99), names))
-    return folder / "s.mivrat"
 
 
 @pytest.fixture(scope="module")
 def studies(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
     folder = tmp_path_factory.mktemp("two")
     return (
-        _study(folder / "a", 4, {"large": [100] * 4, "tiny": [3, 4, 0, 0]}, 2),
-        _study(folder / "b", 3, {"middle": [120, 60, 60], "small": [5, 5, 5]}, 2),
+        scored_study(folder / "a", 4, {"large": [100] * 4, "tiny": [3, 4, 0, 0]}, 2),
+        scored_study(folder / "b", 3, {"middle": [120, 60, 60], "small": [5, 5, 5]}, 2),
     )
 
 

@@ -70,7 +70,7 @@ class Header(QFrame):
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
 
     def refresh(self) -> None:
-        snapshot, contents = self.workspace.shown.snapshot, self.workspace.contents
+        snapshot = self.workspace.shown.snapshot
         info, counts = snapshot.record.info, snapshot.counts
         self.run_button.setText(
             f"{words.clipped(info.image_set, 34)} ▾"
@@ -81,7 +81,8 @@ class Header(QFrame):
         prepared = f"recipe {snapshot.record.recipe.summary()}{guess}"
         if not snapshot.record.kind.can.scores:
             prepared = snapshot.record.kind.called
-        service = " (service)" if snapshot.record.kind.can.asked else ""
+        told = info.model.endswith(" (service)")
+        service = " (service)" if snapshot.record.kind.can.asked and not told else ""
         self.facts.set_text(
             f"model {words.clipped(info.model, 30)}{service}     {prepared}     {words.images(counts.listed)}"
         )
@@ -100,8 +101,7 @@ class Header(QFrame):
         self._tell_value()
         self.runs_menu.clear()
         for run in self.workspace.runs:
-            model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
-            action = self.runs_menu.addAction(f"{run.image_set}   —   {model}".replace("&", "&&"))
+            action = self.runs_menu.addAction(f"{run.image_set}   —   {run.model}".replace("&", "&&"))
             action.setCheckable(True)
             action.setChecked(run.id == info.id)
             action.triggered.connect(lambda _=False, i=run.id: self.run_wanted.emit(i))

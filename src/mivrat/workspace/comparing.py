@@ -64,11 +64,10 @@ class Comparer:
 
     def name_of(self, run: RunInfo) -> str:
         """A run by what sets it apart from the one shown."""
-        shown, contents = self.workspace.shown.record.info, self.workspace.contents
-        model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
+        shown = self.workspace.shown.record.info
         if run.set_id == shown.set_id:
-            return model
-        return run.image_set if run.model_id == shown.model_id else f"{model} on {run.image_set}"
+            return run.model
+        return run.image_set if run.model_id == shown.model_id else f"{run.model} on {run.image_set}"
 
     def hold(self, run: RunInfo) -> None:
         """Hold a run of the study against the one shown."""
@@ -151,11 +150,6 @@ class Comparer:
         run, snapshot, path = self._held_run, self.workspace.shown.snapshot, self.workspace.path
         assert run is not None
         self._held_against = snapshot.record.info
-        contents = self.workspace.contents
-        models = [
-            (contents.model_name(i) if contents is not None else "")
-            for i in (snapshot.record.info.model_id, run.model_id)
-        ]
 
         def read(task: Task) -> Held:
             def judged() -> Snapshot:
@@ -163,7 +157,7 @@ class Comparer:
                     return take_snapshot(*load_judged(study, run.id))
 
             other: Snapshot = self.workspace.after_writing(judged)
-            return hold(snapshot, other, names_of(snapshot, other, *models))
+            return hold(snapshot, other, names_of(snapshot, other))
 
         self._holding.start(read, done=lambda held: self._take_held(snapshot, held), failed=self._not_held)
 

@@ -18,6 +18,7 @@ from mivrat.core.concluding.of_study import (
     check_findings,
     ground_of,
     hold_criteria,
+    identity_of,
     make_finding,
     read_findings,
     read_snapshot,
@@ -30,7 +31,7 @@ from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import as_data
 from mivrat.core.selecting.selection import Condition
 from mivrat.core.study.kept_findings import KeptFinding, save_findings
-from mivrat.core.study.records import RunInfo
+from mivrat.core.study.records import RunInfo, RunKey
 from mivrat.workspace.edits import Changes, SmallEdit
 from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.topics import Topic
@@ -59,12 +60,15 @@ class Concluder:
         self._chosen: RunInfo | None = None
         self._edits = 0
         self._workers = workspace.parallel.group(2)
-        self._checking, self._holding = Newest(self._workers), Newest(self._workers)
+        self._checking, self._holding, self._identifying = (Newest(self._workers) for _ in range(3))
+        # The model and the images of the run shown, by content; None until that is known.
+        self._here: tuple[str, str] | None = None
         self._soon = workspace.soon(MILLISECONDS, self._check)
         self._soon_criteria = workspace.soon(MILLISECONDS, self._hold_criteria)
         topics = workspace.topics
         topics.left.connect(self._leave)
         topics.run.connect(self._new_run)
+        topics.figures.connect(self._identify)
         for topic in (topics.figures, topics.reviews, topics.contents, topics.held):
             topic.connect(self._again)
 
@@ -72,14 +76,15 @@ class Concluder:
 
     def _leave(self) -> None:
         self.findings, self.lost, self.checked = (), 0, {}
-        self.progress = self._chosen = None
+        self.progress = self._chosen = self._here = None
         self._edits += 1
-        for one in (self._checking, self._holding):
+        for one in (self._checking, self._holding, self._identifying):
             one.cancel()
         for soon in (self._soon, self._soon_criteria):
             soon.stop()
 
     def _new_run(self) -> None:
+        self._here = None
         self._read()
 
     def _again(self) -> None:
@@ -138,9 +143,21 @@ class Concluder:
         return same[-1] if same else shown
 
     def _found_here(self, finding: Finding) -> bool:
-        info, record = self.workspace.shown.record.info, self.workspace.shown.record
-        made = finding.made
-        return (made.model_sha256, made.images_name) == (record.model_sha256, info.image_set)
+        return (finding.made.model, finding.made.images) == self._here
+
+    def _identify(self) -> None:
+        """Work out what the run shown is by content, as findings name the run they were made on."""
+        snapshot = self.workspace.shown.snapshot
+        self._identifying.start(
+            lambda task: identity_of(snapshot), done=lambda here: self._take_identity(snapshot.record.key, here)
+        )
+
+    def _take_identity(self, run: RunKey, here: tuple[str, str]) -> None:
+        if self.workspace.shows(run) and here != self._here:
+            self._here = here
+            self._tell_shown()
+            self.checks_changed.emit()
+            self._again()
 
     def choose_target(self, run: RunInfo | None) -> None:
         """Check the findings on this run; None: on whichever comes next by itself."""

@@ -82,8 +82,8 @@ def test_models_of_one_name_are_told_apart(study: Study, tmp_path: Path) -> None
     names = [found.model_name(one.id) for one in found.models]
     assert len(set(names)) == 3
     assert all(name.startswith("m (12 px") for name in names)
-    assert names[0].endswith(", 1)")
-    assert names[2].endswith(", 2)")
+    assert names[0].endswith(") (1)")
+    assert names[2].endswith(") (2)")
     assert found.model_name(77) == ""
 
 

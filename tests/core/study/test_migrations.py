@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import re
 import sqlite3
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from mivrat.core.covering.cover_test import plan_from_text
 from mivrat.core.running.two_classes import load_two_classes
 from mivrat.core.selecting import kept
 from mivrat.core.selecting.selection import Labelled, Picked
+from mivrat.core.study import file, migrations, schema, soundness
 from mivrat.core.study.class_list import load_families
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets
@@ -98,3 +100,32 @@ def test_what_is_seen_in_a_picture_goes_by_its_content(tmp_path: Path) -> None:
         record, (test,) = load_run(study, 1), load_tests(study)
         assert plan_from_text(test.plan, record.names).images == (4, 0)
         assert load_regions(study, 1) == {EVERY: SHAPES, 4: SHAPES}
+
+
+@pytest.mark.parametrize("version", range(1, VERSION))
+def test_a_later_version_with_more_columns_opens_every_kept_study(
+    version: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each step makes the tables of the version after it, not today's: a column that each table gets later is in nobody's way."""
+    tables = re.findall(r"CREATE TABLE (\w+) \(", schema.TABLES)
+    assert len(tables) > 15
+    more = re.sub(r"(CREATE TABLE (\w+) \()", r"\1more_\2 TEXT NOT NULL DEFAULT 'x', ", schema.TABLES)
+    more = more.replace("INSERT INTO cause VALUES", "INSERT INTO cause (id, position, name) VALUES")
+
+    def add_columns(db: sqlite3.Connection) -> None:
+        for table in tables:
+            db.execute(f"ALTER TABLE {table} ADD COLUMN more_{table} TEXT NOT NULL DEFAULT 'x'")
+
+    for module in (schema, soundness, file):
+        monkeypatch.setattr(module, "TABLES", more)
+    for module in (schema, migrations, file):
+        monkeypatch.setattr(module, "VERSION", VERSION + 1)
+    monkeypatch.setattr(migrations, "MIGRATIONS", (*MIGRATIONS, migrations.Migration(VERSION, "more", add_columns)))
+    soundness._ours.cache_clear()
+    try:
+        with opened(version, tmp_path) as study:
+            assert study.rows("PRAGMA user_version") == [(VERSION + 1,)]
+            assert study.rows("SELECT DISTINCT more_image FROM image") == [("x",)]
+            assert all((load_run(study, run.id).answers.state == SCORED).all() for run in list_runs(study))
+    finally:
+        soundness._ours.cache_clear()

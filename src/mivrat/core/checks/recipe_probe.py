@@ -26,7 +26,7 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.decode import Mode, Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
-from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values, recipe_to_toml
+from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values, canonical, recipe_to_toml
 from mivrat.core.pictures.value_ranges import VALUE_RANGES, in_order
 
 MOST_IMAGES = 200
@@ -377,12 +377,12 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     seen = look_at(files[:LOOKED_AT], model.recipe)
     free = len(model.input.shape) == 4 and None in model.input.shape[1:]
     base, trials = Alternative("", model.recipe), list[Trial]()
-    tried = {(recipe_to_toml(model.recipe), False)}
+    tried = {(canonical(model.recipe), False)}
     # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
     for round_ in range(1, ROUNDS + 1):
         others = []
         for other in alternatives(base.recipe, seen, free):
-            key = (recipe_to_toml(other.recipe), other.grey)
+            key = (canonical(other.recipe), other.grey)
             if key not in tried:
                 tried.add(key)
                 others.append(replace(other, name=f"{base.name}, {other.name}" if base.name else other.name))
@@ -399,7 +399,7 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
             return
         trials = [found[0], *_corrected([*trials[1:], *(replace(one, changes=round_) for one in found[1:])])]
         best = max((t for t in trials if not t.grey), key=lambda t: (t.accuracy, -t.log_loss))
-        if best is trials[0] or recipe_to_toml(best.recipe) == recipe_to_toml(base.recipe):
+        if best is trials[0] or canonical(best.recipe) == canonical(base.recipe):
             break
         if not best.fits_better and not near_chance(trials[0].right, known):
             break

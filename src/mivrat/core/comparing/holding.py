@@ -68,9 +68,9 @@ def headline_differences(compared: Compared) -> list[tuple[str, str, Difference]
     return found + [(key, name, either.means[key]) for key, name in NAMES.items() if key in either.means]
 
 
-def names_of(a: Snapshot, b: Snapshot, model_a: str = "", model_b: str = "") -> Names:
+def names_of(a: Snapshot, b: Snapshot) -> Names:
     """What both are called: by what sets them apart, the model, the image set, or both."""
-    model_a, model_b = model_a or a.record.info.model, model_b or b.record.info.model
+    model_a, model_b = a.record.info.model, b.record.info.model
     set_a, set_b = a.record.info.image_set, b.record.info.image_set
     if a.record.set_key == b.record.set_key:
         return Names(model_a, model_b)

@@ -29,7 +29,7 @@ from mivrat.core.concluding.shares import measured_share, read
 from mivrat.core.concluding.states import state_of
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
 from mivrat.core.figures.covered import CoverResult
-from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.pictures.recipe import canonical
 
 _IN_PERCENT_NOT = ("log_loss", "brier", "cohen_kappa", "mcc", "evaluated", "support")
 
@@ -40,7 +40,7 @@ def made_on(ground: Ground, seed: int = 0, day: date | None = None) -> Made:
     return Made(
         ground.model,
         record.info.model,
-        recipe_to_toml(record.recipe),
+        canonical(record.recipe),
         ground.images,
         record.info.image_set,
         ground.snapshot.counts.evaluated,

@@ -22,7 +22,7 @@ from mivrat.core.figures.uncertainty import Intervals
 from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageNames
-from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
+from mivrat.core.pictures.recipe import Recipe, canonical
 from mivrat.core.running.slow_figures import SlowFigures, in_fixed_order, intervals_over
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.study.records import RunRecord
@@ -31,7 +31,7 @@ from mivrat.core.study.reviews import Reviews
 
 def model_hash(sha256: str, recipe: Recipe) -> str:
     """What a model with its recipe is, as one hash: the same file with another recipe is another model."""
-    return hashlib.sha256(f"{sha256}\n{recipe_to_toml(recipe)}".encode()).hexdigest()
+    return hashlib.sha256(f"{sha256}\n{canonical(recipe)}".encode()).hexdigest()
 
 
 def reference_of(record: RunRecord) -> str:

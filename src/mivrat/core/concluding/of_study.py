@@ -71,6 +71,12 @@ def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callab
     return Ground(snapshot, reviews, makers, model_at, other, stopped)
 
 
+def identity_of(snapshot: Snapshot) -> tuple[str, str]:
+    """A run's model and images by content, as a finding names what it was made on (takes a moment for large runs)."""
+    ground = Ground(snapshot)
+    return ground.model, ground.images
+
+
 def read_snapshot(path: Path, run_id: int) -> Snapshot:
     """A run of a study as judged now."""
     with Study.open(path, again=True) as study:

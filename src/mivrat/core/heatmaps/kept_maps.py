@@ -19,7 +19,7 @@ from mivrat.core.heatmaps.maps import BY_GRADIENT, Map, MapMaker, Target
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file
-from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.pictures.recipe import canonical
 from mivrat.core.study.records import RunRecord
 
 BATCH = 32
@@ -43,7 +43,7 @@ class KeptMaps:
         """``contents`` tells the pictures' hashes by position, as far as they have been read; those without have no map."""
         self._record, self._judged, self.setup = record, judged, setup
         self._contents = contents
-        key = "\n".join((MADE_AS, record.model_sha256, recipe_to_toml(record.recipe), setup.method, *setup.layers))
+        key = "\n".join((MADE_AS, record.model_sha256, canonical(record.recipe), setup.method, *setup.layers))
         self._cache = KeptArrays(cache or user_cache("maps"), key, 2)
         self.maps: dict[int, Map] = {}
         for image in contents:

@@ -12,7 +12,7 @@ from mivrat.core.heatmaps.maps import MapMaker, maker_of
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
 from mivrat.core.models.scores import Kind
-from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.pictures.recipe import canonical
 from mivrat.core.study.records import RunRecord
 
 MOST_IDLE = 2
@@ -28,7 +28,7 @@ class MakerKey(NamedTuple):
 
 
 def _key(record: RunRecord) -> MakerKey:
-    return MakerKey(record.model_sha256, recipe_to_toml(record.recipe), len(record.classes), record.answers.kind)
+    return MakerKey(record.model_sha256, canonical(record.recipe), len(record.classes), record.answers.kind)
 
 
 def model_of(record: RunRecord) -> Model:

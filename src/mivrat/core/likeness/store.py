@@ -13,7 +13,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.likeness.features import FeatureModel, Vectors
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.pictures.recipe import canonical
 from mivrat.core.study.records import RunRecord
 
 # What has been worked out is kept after so many images, not only in the end.
@@ -26,7 +26,7 @@ class Features:
     def __init__(self, record: RunRecord, contents: Mapping[int, bytes], cache: BlobCache | None = None) -> None:
         """``contents`` tells the pictures' hashes by position, as far as they have been read."""
         self._record, self._contents = record, dict(contents)
-        key = f"{record.model_sha256}\n{recipe_to_toml(record.recipe)}"
+        key = f"{record.model_sha256}\n{canonical(record.recipe)}"
         self._cache = KeptArrays(cache or user_cache("features"), key, 1, alike=True)
         self._known = self._cache.known
         self.vectors: Vectors = np.full((len(record.image_set.items), 0), np.nan, np.float32)

@@ -178,9 +178,13 @@ def read_recipe(path: Path) -> Recipe:
 
 def recipe_to_toml(recipe: Recipe) -> str:
     """The recipe as TOML text; parse_recipe gives it back."""
+    return _toml(recipe.model_dump())
+
+
+def _toml(entries: dict[str, Any]) -> str:
     lines: list[str] = []
     tables: dict[str, dict[str, Any]] = {}
-    for key, value in recipe.model_dump().items():
+    for key, value in entries.items():
         if isinstance(value, dict):
             tables[key] = value
         elif value is not None:
@@ -190,6 +194,33 @@ def recipe_to_toml(recipe: Recipe) -> str:
             f"{key} = {toml_value(value)}" for key, value in table.items() if value is not None
         ]
     return "\n".join(lines) + "\n"
+
+
+# What a recipe's identity has always written out, in this order. It never grows: an entry that comes later stands in the identity
+# only where it is not left at its default, so that a recipe written before keeps its hash, and a study its answers and findings.
+_ALWAYS: dict[str, tuple[str, ...]] = {
+    "picture": ("mode", "exif_rotate"),
+    "resize": ("rule", "size", "filter", "antialias", "pad_value"),
+    "crop": ("size",),
+    "values": ("scale", "mean", "std"),
+    "tensor": ("order", "dtype", "input", "output"),
+    "scores": ("kind",),
+}
+
+
+def canonical(recipe: Recipe) -> str:
+    """What a recipe is, as text: equal for recipes that say the same, and unchanged by entries that later versions add."""
+    whole, given = recipe.model_dump(), recipe.model_dump(exclude_defaults=True)
+    entries: dict[str, Any] = {"format": FORMAT}
+    for name, keys in _ALWAYS.items():
+        if whole[name] is not None:
+            entries[name] = {key: whole[name][key] for key in keys}
+    for name, value in given.items():
+        if name not in _ALWAYS and name != "format":
+            entries[name] = value
+        elif isinstance(value, dict):
+            entries[name] |= {key: one for key, one in value.items() if key not in entries[name]}
+    return _toml(entries)
 
 
 def guess_recipe(shape: tuple[int | None, ...], dtype: str, input_name: str = "") -> Recipe:

@@ -12,6 +12,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets
 from mivrat.core.study.kept_answers import count_answered
 from mivrat.core.study.models import list_models
+from mivrat.core.study.names import model_names
 from mivrat.core.study.records import ModelInfo, RunInfo, SetInfo
 from mivrat.core.study.runs import list_runs
 from mivrat.core.study.settings import load_claim, load_criteria
@@ -47,21 +48,11 @@ class Contents:
     per_class: dict[int, Counter[int]] = field(default_factory=dict)
     claims: Mapping[int, float] = field(default_factory=dict)
     criteria: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
+    model_names: Mapping[int, str] = field(default_factory=dict)
 
     def model_name(self, model_id: int) -> str:
-        """A model's name; with its recipe, and if need be a number, where several models go by it. Empty for a model added
-        since."""
-        model = next((one for one in self.models if one.id == model_id), None)
-        if model is None:
-            return ""
-        alike = [one for one in self.models if one.name == model.name]
-        same = [one for one in alike if one.kind.can.asked == model.kind.can.asked]
-        name = f"{model.name} (service)" if model.kind.can.asked and len(same) < len(alike) else model.name
-        if len(same) == 1:
-            return name
-        alike = [one for one in same if one.recipe.summary() == model.recipe.summary()]
-        number = f", {alike.index(model) + 1}" if len(alike) > 1 else ""
-        return f"{name} ({model.recipe.summary()}{number})"
+        """A model's name, told apart from others of that name. Empty for a model added since."""
+        return self.model_names.get(model_id, "")
 
     def run_of(self, model_id: int, set_id: int) -> RunState | None:
         """The run of a model on a set, where there is one."""
@@ -91,4 +82,5 @@ def read_contents(study: Study) -> Contents:
         class_sizes(study),
         {one.id: claim for one in models if (claim := load_claim(study, one.id)) is not None},
         {one.id: found for one in models if (found := load_criteria(study, one.id))},
+        model_names(study),
     )

@@ -12,6 +12,7 @@ from mivrat.core.pictures.decode import Stamp
 from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.study.file import Study
+from mivrat.core.study.names import set_names
 from mivrat.core.study.records import Removed, SetInfo
 from mivrat.core.study.removing import take_away
 from mivrat.core.study.soundness import (
@@ -65,14 +66,15 @@ def remove_image_set(study: Study, set_id: int) -> Removed:
 def list_image_sets(study: Study) -> list[SetInfo]:
     """All image sets, oldest first."""
     found = study.db.execute(
-        "SELECT id, name, role, root, (SELECT COUNT(*) FROM image WHERE set_id = id), "
+        "SELECT id, role, root, (SELECT COUNT(*) FROM image WHERE set_id = id), "
         "(SELECT COUNT(label) FROM image WHERE set_id = id), drawn, together, "
         "(SELECT columns FROM image WHERE set_id = id ORDER BY position LIMIT 1) FROM image_set ORDER BY id"
     )
+    names = set_names(study)
     return [
         SetInfo(
             key,
-            unescaped(name),
+            names[key],
             role,
             study.resolved(root),
             images,
@@ -81,7 +83,7 @@ def list_image_sets(study: Study) -> list[SetInfo]:
             together,
             tuple(json_of(columns or "{}", dict[str, str])),
         )
-        for key, name, role, root, images, labelled, drawn, together, columns in found
+        for key, role, root, images, labelled, drawn, together, columns in found
     ]
 
 

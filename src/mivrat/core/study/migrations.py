@@ -11,36 +11,58 @@ from datetime import date
 from typing import Any, NamedTuple
 
 from mivrat.core.base.text import unescaped
-from mivrat.core.study.schema import CONCLUSIONS, EVIDENCE, REVIEWS, TABLES, USUAL_CAUSES, VERSION
+from mivrat.core.study.schema import VERSION
 
-REVIEWS_OF_3 = f"""
+# What each version's tables were when it was the newest: a step makes the tables of the version after it, whatever today's are.
+_TABLES_OF_2 = """
+CREATE TABLE family (class INTEGER PRIMARY KEY REFERENCES class (position), name TEXT NOT NULL);
+CREATE TABLE pairing (label TEXT PRIMARY KEY, class INTEGER REFERENCES class (position));
+CREATE TABLE model (id INTEGER PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL, path TEXT NOT NULL, sha256 TEXT NOT NULL,
+                    recipe TEXT NOT NULL, recipe_is_guess INTEGER NOT NULL, listed INTEGER NOT NULL DEFAULT 1, UNIQUE (sha256, recipe));
+CREATE TABLE image_set (id INTEGER PRIMARY KEY, name TEXT NOT NULL, role TEXT NOT NULL, root TEXT NOT NULL, drawn TEXT NOT NULL);
+CREATE TABLE image (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, path TEXT NOT NULL, said TEXT NOT NULL,
+                    label INTEGER REFERENCES class (position), columns TEXT NOT NULL, size INTEGER, changed INTEGER, content BLOB,
+                    problem TEXT, PRIMARY KEY (set_id, position)) WITHOUT ROWID;
+CREATE TABLE answer (model_id INTEGER NOT NULL REFERENCES model, content BLOB NOT NULL, state INTEGER NOT NULL, reason TEXT,
+                     scores BLOB, PRIMARY KEY (model_id, content));
+CREATE TABLE run (id INTEGER PRIMARY KEY, model_id INTEGER NOT NULL REFERENCES model, set_id INTEGER NOT NULL REFERENCES image_set,
+                  score_columns INTEGER NOT NULL, kind TEXT, UNIQUE (model_id, set_id));
+CREATE TABLE survey (content BLOB PRIMARY KEY, facts TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (run_id, name))"""
+_REVIEWS_OF_3 = """
 CREATE TABLE cause (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL);
-INSERT INTO cause VALUES {", ".join(f"({i}, {i}, '{name}')" for i, name in enumerate(USUAL_CAUSES, 1))};
+INSERT INTO cause VALUES (1, 1, 'label is wrong'), (2, 2, 'two objects'), (3, 3, 'hidden'), (4, 4, 'odd angle'), (5, 5, 'out of focus'),
+                         (6, 6, 'background');
 CREATE TABLE review (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, reviewed INTEGER NOT NULL,
                      dismissed INTEGER NOT NULL, label INTEGER REFERENCES class (position), causes TEXT NOT NULL, note TEXT NOT NULL,
                      PRIMARY KEY (set_id, position)) WITHOUT ROWID;
 CREATE TABLE kept_selection (set_id INTEGER NOT NULL REFERENCES image_set, name TEXT NOT NULL, conditions TEXT NOT NULL,
-                             PRIMARY KEY (set_id, name)) WITHOUT ROWID;
-"""
-
-EVIDENCE_OF_4 = """
+                             PRIMARY KEY (set_id, name)) WITHOUT ROWID"""
+_EVIDENCE_OF_4 = """
 CREATE TABLE region (set_id INTEGER NOT NULL REFERENCES image_set, position INTEGER NOT NULL, shapes TEXT NOT NULL,
                      PRIMARY KEY (set_id, position)) WITHOUT ROWID;
 CREATE TABLE cover_test (id INTEGER PRIMARY KEY, run_id INTEGER NOT NULL REFERENCES run, day TEXT NOT NULL, name TEXT NOT NULL,
-                         plan TEXT NOT NULL, outcome TEXT NOT NULL);
-"""
+                         plan TEXT NOT NULL, outcome TEXT NOT NULL)"""
+_BY_CONTENT_OF_7 = {
+    "review": """
+CREATE TABLE review (set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                     reviewed INTEGER NOT NULL, dismissed INTEGER NOT NULL, label INTEGER REFERENCES class (position),
+                     causes TEXT NOT NULL, note TEXT NOT NULL, PRIMARY KEY (set_id, path, content)) WITHOUT ROWID""",
+    "region": """
+CREATE TABLE region (set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                     shapes TEXT NOT NULL, PRIMARY KEY (set_id, path, content)) WITHOUT ROWID""",
+}
+_CONCLUSIONS_OF_8 = """
+CREATE TABLE finding (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, data TEXT NOT NULL);
+CREATE TABLE finding_check (claim TEXT NOT NULL, model TEXT NOT NULL, images TEXT NOT NULL, result TEXT NOT NULL,
+                            PRIMARY KEY (claim, model, images)) WITHOUT ROWID;
+CREATE TABLE handed_back (id INTEGER PRIMARY KEY, day TEXT NOT NULL, what TEXT NOT NULL, number INTEGER NOT NULL, place TEXT NOT NULL)"""
 
 # Version 1 kept answers by run and position and no content hashes; its images get a stand-in that no hash can equal.
 _STAND_IN = "CAST('unhashed ' || set_id || ' ' || position AS BLOB)"
 _FROM_1 = (
     *(f"ALTER TABLE {name} RENAME TO old_{name}" for name in ("model", "image_set", "image", "run", "answer")),
-    *(
-        statement
-        for statement in TABLES.split(";")
-        if statement.split()[2:3]
-        and statement.split()[2]
-        in ("family", "pairing", "model", "image_set", "image", "answer", "run", "survey", "check_result")
-    ),
+    *_TABLES_OF_2.split(";"),
     "INSERT INTO model SELECT id, 'onnx', name, path, sha256, recipe, recipe_is_guess, 1 FROM old_model",
     "INSERT INTO image_set (id, name, role, root, drawn) SELECT id, name, 'held-out', root, '' FROM old_image_set",
     "INSERT INTO image SELECT set_id, position, path, COALESCE((SELECT name FROM class WHERE class.position = label), ''), label, "
@@ -75,20 +97,19 @@ def _references_as_a_set(db: sqlite3.Connection) -> None:
 
 def _reviews(db: sqlite3.Connection) -> None:
     """Version 2 kept nothing of what was seen in single images."""
-    for statement in REVIEWS_OF_3.strip().split(";\n"):
+    for statement in _REVIEWS_OF_3.split(";"):
         db.execute(statement)
 
 
 def _regions_and_cover_tests(db: sqlite3.Connection) -> None:
     """Version 3 kept neither regions nor cover tests."""
-    for statement in EVIDENCE_OF_4.strip().split(";\n"):
+    for statement in _EVIDENCE_OF_4.split(";"):
         db.execute(statement)
 
 
 def _units(db: sqlite3.Connection) -> None:
     """Version 4 did not know of images that belong together."""
-    if "together" not in {row[1] for row in db.execute("PRAGMA table_info(image_set)")}:
-        db.execute("ALTER TABLE image_set ADD COLUMN together TEXT NOT NULL DEFAULT ''")
+    db.execute("ALTER TABLE image_set ADD COLUMN together TEXT NOT NULL DEFAULT ''")
 
 
 def _claims_by_model(db: sqlite3.Connection) -> None:
@@ -104,9 +125,9 @@ def _claims_by_model(db: sqlite3.Connection) -> None:
 
 def _images_by_content(db: sqlite3.Connection) -> None:
     """Version 6 named images by their place in the list wherever it kept something of single ones."""
-    for table, definitions in (("review", REVIEWS), ("region", EVIDENCE)):
+    for table, definition in _BY_CONTENT_OF_7.items():
         db.execute(f"ALTER TABLE {table} RENAME TO old_{table}")
-        db.execute(next(one for one in definitions.split(";") if f"CREATE TABLE {table} " in one))
+        db.execute(definition)
     joined = "JOIN image ON image.set_id = old.set_id AND image.position = old.position"
     db.execute(
         "INSERT INTO review SELECT old.set_id, COALESCE(content, x''), path, reviewed, dismissed, old.label, causes, note "
@@ -167,7 +188,7 @@ def _images_by_content(db: sqlite3.Connection) -> None:
 
 def _conclusions(db: sqlite3.Connection) -> None:
     """Version 7 kept neither findings nor what was handed back."""
-    for statement in CONCLUSIONS.strip().split(";\n"):
+    for statement in _CONCLUSIONS_OF_8.split(";"):
         db.execute(statement)
 
 
@@ -199,7 +220,7 @@ def migrate(db: sqlite3.Connection, version: int) -> None:
         for step in MIGRATIONS[version - 1 :]:
             step.do(db)
             noted = f"brought up from version {step.version}", f"{step.name}, {date.today().isoformat()}"
-            db.execute("INSERT OR REPLACE INTO setting VALUES (?, ?)", noted)
+            db.execute("INSERT OR REPLACE INTO setting (key, value) VALUES (?, ?)", noted)
         db.execute(f"PRAGMA user_version = {VERSION}")
         db.execute("COMMIT")
     except BaseException:

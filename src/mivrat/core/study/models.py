@@ -10,7 +10,7 @@ from mivrat.core.base.files import sha256_of
 from mivrat.core.base.text import escaped, unescaped
 from mivrat.core.models.kinds import KINDS, load_model
 from mivrat.core.models.model import Model
-from mivrat.core.pictures.recipe import parse_recipe, recipe_to_toml
+from mivrat.core.pictures.recipe import canonical, parse_recipe
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import ModelInfo, Removed
 from mivrat.core.study.removing import take_away
@@ -21,7 +21,7 @@ from mivrat.core.study.soundness import (
 
 def add_model(study: Study, model: Model) -> int:
     """Keep a model with its recipe; the same file with the same recipe is kept once."""
-    digest, recipe = model.content, recipe_to_toml(model.recipe)
+    digest, recipe = model.content, canonical(model.recipe)
     with study.writing() as db:
         db.execute(
             "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "

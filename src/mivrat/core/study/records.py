@@ -13,7 +13,7 @@ from mivrat.core.models.model import ModelKind
 from mivrat.core.models.onnx_model import ONNX
 from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageSet, Role
-from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
+from mivrat.core.pictures.recipe import Recipe, canonical
 
 
 @dataclass(frozen=True)
@@ -99,7 +99,7 @@ class RunRecord:
         for item in self.image_set.items:
             listed.update(f"\n{item.path}".encode("utf-8", "surrogateescape"))
         named = hashlib.sha256("\n".join(self.classes).encode("utf-8", "surrogateescape"))
-        recipe = recipe_to_toml(self.recipe)
+        recipe = canonical(self.recipe)
         return RunKey(self.study, self.model_sha256, recipe, listed.hexdigest(), named.hexdigest())
 
     @cached_property

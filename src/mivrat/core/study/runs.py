@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from mivrat.core.answers.answers import UNREADABLE, Answers, dtype_of, told_by_of
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.text import unescaped
 from mivrat.core.models.kinds import KINDS
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.recipe import parse_recipe
@@ -12,6 +11,7 @@ from mivrat.core.study.class_list import load_families
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import load_image_set, load_stamps
 from mivrat.core.study.kept_answers import fill_answers
+from mivrat.core.study.names import model_names, set_names
 from mivrat.core.study.records import Removed, RunInfo, RunRecord
 from mivrat.core.study.removing import take_away
 from mivrat.core.study.settings import load_temperature, load_threshold
@@ -50,11 +50,9 @@ def add_run(study: Study, model_id: int, set_id: int, columns: int, kind: Kind |
 @reading
 def list_runs(study: Study) -> list[RunInfo]:
     """All runs, oldest first."""
-    found = study.db.execute(
-        "SELECT run.id, model.name, image_set.name, model.id, image_set.id FROM run JOIN model ON model.id = model_id "
-        "JOIN image_set ON image_set.id = set_id ORDER BY run.id"
-    )
-    return [RunInfo(key, unescaped(model), unescaped(images), *ids) for key, model, images, *ids in found]
+    models, sets = model_names(study), set_names(study)
+    found = study.db.execute("SELECT id, model_id, set_id FROM run ORDER BY id")
+    return [RunInfo(key, models[model], sets[images], model, images) for key, model, images in found]
 
 
 @reading

@@ -116,11 +116,9 @@ class FindingsPage(QWidget):
 
     def _list_targets(self) -> None:
         runs, target = self.workspace.runs, self.concluder.target
-        contents = self.workspace.contents
         names = []
         for run in runs:
-            model = (contents.model_name(run.model_id) if contents is not None else "") or run.model
-            names.append(words.clipped(f"{model} on {run.image_set}", 60))
+            names.append(words.clipped(f"{run.model} on {run.image_set}", 60))
         if names != [self.target.itemText(i) for i in range(self.target.count())]:
             self.target.clear()
             self.target.addItems(names)

@@ -32,7 +32,7 @@ from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
 from mivrat.core.pictures.decode import PictureFile, decode_picture
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.prepare import prepare_picture
-from mivrat.core.pictures.recipe import Recipe, Scores, guess_recipe, recipe_to_toml
+from mivrat.core.pictures.recipe import Recipe, Scores, canonical, guess_recipe
 
 Form = Literal["jpeg", "png", "original", "tensor"]
 WORDS: dict[Form, str] = {
@@ -357,7 +357,7 @@ class ServiceModel:
 
     @property
     def _space(self) -> str:
-        return "\n".join((self.content, recipe_to_toml(self.recipe), self._version))
+        return "\n".join((self.content, canonical(self.recipe), self._version))
 
     def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         """It scores, and lists nothing."""
