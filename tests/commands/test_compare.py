@@ -129,9 +129,11 @@ def test_one_model_on_two_sets_and_the_same_with_labels_hidden(
     assert not (tmp_path / "labelled" / "flips.csv").exists()
 
     table = rows(SUMMER)
-    hidden = tmp_path / "hidden.csv"
+    hidden, copied = tmp_path / "hidden.csv", tmp_path / "copied.onnx"
+    copied.write_bytes((DATA / "grain-net-1.onnx").read_bytes())
+    again = f"{copied},{DATA / 'recipe.toml'}"  # the same model by content is the same model
     hidden.write_text("path\n" + "".join(f"{DATA / row['path']}\n" for row in table))
-    assert compare(tmp_path / "hidden", "--a", ONE, "--images", SPRING, "--images-b", hidden) == 0
+    assert compare(tmp_path / "hidden", "--a", ONE, "--b", again, "--images", SPRING, "--images-b", hidden) == 0
     estimates = read(tmp_path / "hidden")["estimates"]
     truth = found["top1"]["b"]
     accuracy = estimates["accuracy"]

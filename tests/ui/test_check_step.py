@@ -21,6 +21,7 @@ from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.file import Study
 from mivrat.ui.bench import CHECK
 from mivrat.ui.check.step import figure_tables
+from mivrat.ui.steps import check_state
 from mivrat.ui.window import BENCH, MainWindow
 from mivrat.workspace.jobs import QUICK
 from tests.support.fitted import STRIPED, fitted, write_striped
@@ -212,3 +213,35 @@ def test_figures_of_checks_as_tables() -> None:
     ]
     assert listed[:2] == [("name", "accuracy", "p"), ("alphabetical", "50.0 %", "< 0.0001")]
     assert listed[-1] == ("and 8 more",)
+
+
+def test_a_check_is_answered_once_and_for_this_content(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    step, workspace = demo.bench.check, demo.workspace
+    demo.bench.show_step(CHECK)
+    workspace.jobs.check(("readable",))
+    settle()
+    asked = [name for name, one in step.rows.items() if one.state in ("look", "stop")]
+    row = step.rows[asked[0]]
+    state = check_state(workspace)
+    qtbot.mouseClick(row.reply, LEFT)
+    assert row.answer.hasFocus()
+    qtbot.keyClicks(row.answer, "looked: this station has a darker camera")
+    qtbot.keyClick(row.answer, Qt.Key.Key_Return)
+    settle()
+    assert row.state == "answered"
+    assert row.sentence.text().endswith(": looked: this station has a darker camera")
+    assert check_state(workspace) != state
+    runs = {(one.image_set, one.model): one.id for one in workspace.runs}
+    for name in ("spring-check", "late-summer-field"):
+        demo.show_run(runs[name, "grain-net-1"])
+        settle()
+    assert step.rows[asked[0]].state == "answered"  # kept, and found again
+    demo.undo()
+    settle()
+    assert (step.rows[asked[0]].state, check_state(workspace)) == (
+        workspace.shown.checks[asked[0]].result.state,
+        state,
+    )
+    demo.redo()
+    settle()
+    assert step.rows[asked[0]].state == "answered"

@@ -283,7 +283,7 @@ def test_a_class_is_found_and_its_curves_are_drawn(qtbot: QtBot, demo: MainWindo
     assert found.precision == figures.classes[PLANTAIN].precision.value
     assert f"AUROC {found.auroc:.3f}" in page.story.told.text()
     page.search.clear()
-    demo.workspace.shown.choose(Confidence(frozenset({(0.0, 0.9)})))
+    demo.workspace.shown.choose(Confidence(frozenset({(0.0, 0.9)})), beside=True)
     demo.bench.measure.scope.setCurrentIndex(1)
     settle()
     found, low = page.story.curves.found, judged.evaluated & (judged.confidence <= 0.9)

@@ -19,7 +19,7 @@ def test_chips_are_taken_away_by_a_click(qtbot: QtBot, workspace: Workspace) -> 
     line.resize(900, 44)
     line.show()
     workspace.shown.choose(Labelled(frozenset({1})))
-    workspace.shown.choose(Outcome(frozenset({"wrong"})))
+    workspace.shown.choose(Outcome(frozenset({"wrong"})), beside=True)
     qtbot.wait(10)
 
     def buttons() -> list[QPushButton]:

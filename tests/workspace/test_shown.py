@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from mivrat.core.selecting.ordering import ORDERS
-from mivrat.core.selecting.selection import Labelled, Outcome, Picked
+from mivrat.core.selecting.selection import About, Cells, Labelled, Outcome, Picked, Predicted
 from mivrat.workspace.workspace import Workspace
 from tests.support.workspaces import made_up_run, show
 
@@ -60,3 +64,29 @@ def test_steps_stay_inside_and_mistakes_are_found(workspace: Workspace) -> None:
         found.append(workspace.shown.current)
     ahead = workspace.shown.images[:-1]
     assert found == ahead[wrong[ahead]][::-1].tolist()
+
+
+@given(st.lists(st.tuples(st.integers(0, 5), st.integers(0, 4), st.booleans()), max_size=6))
+@settings(deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_a_figure_and_the_images_it_shows_agree(workspace: Workspace, clicks: list[tuple[int, int, bool]]) -> None:
+    """A figure of all images shows just its own, one of the selection its own among those shown; Ctrl narrows what is shown."""
+    shown = workspace.shown
+    judged, everything = shown.judged, shown.measured
+    shown.clear()
+    for what, k, of_selection in clicks:
+        shown.measured = replace(everything, of_selection=of_selection)
+        kinds = (Labelled(frozenset({k})), Predicted(frozenset({k})), Outcome(frozenset({"wrong"})), About(frozenset({k})), Cells(frozenset({(k, (k + 1) % 5)})), Picked("hand", (k, 7, 60)))  # fmt: skip
+        new = kinds[what : what + 2]
+        before = shown.shown_mask()
+        among = before if of_selection else np.ones(80, bool)
+        figure = np.logical_and.reduce([one.mask(judged) for one in new]) & among
+        if shown.are_chosen(new):
+            continue  # a second click takes it away
+        shown.choose(*new)
+        assert np.array_equal(shown.shown_mask(), figure)
+        assert shown.are_chosen(new) or not of_selection or all(one in shown.conditions for one in new)
+        narrower = Outcome(frozenset({"right"}))
+        if not any(one.kind in ("outcome", "cells") for one in shown.conditions):
+            shown.choose(narrower, beside=True)
+            assert np.array_equal(shown.shown_mask(), figure & narrower.mask(judged))
+    shown.measured = everything

@@ -26,7 +26,7 @@ from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.several import several
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.kinds import load_model
-from mivrat.core.models.model import Model
+from mivrat.core.models.model import Model, identity_of
 from mivrat.core.models.service.description import is_address
 from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
@@ -95,9 +95,9 @@ def compare(args: argparse.Namespace) -> int:
         raise _no_column(args.images, args.group, "to group by", image_set)
     other_set = _with_units(read_image_set(args.images_b, classes), args) if args.images_b else image_set
     texts = [args.a, *(args.b or [args.a])]
-    same = args.images_b is not None and not args.b
     model = _model_of(args.a, "--a", classes, args.threads)
-    models = [model, *([model] if same else [_model_of(one, "--b", classes_b, args.threads) for one in texts[1:]])]
+    models = [model, *(_model_of(one, "--b", classes_b, args.threads) if args.b else model for one in texts[1:])]
+    same = args.images_b is not None and identity_of(models[1]) == identity_of(model)
     for one in dict.fromkeys(models):
         say_remarks(one)
     if args.images_b:

@@ -119,6 +119,9 @@ class Bench(QWidget):
                 menu.addAction("Add to a finding (F)").triggered.connect(lambda _=False: self.add_finding())
         self.concluder.added.connect(self._show_added)
         topics.left.connect(self._light_table_again)
+        self.workspace.opened.connect(lambda _: self._begin_anew())
+        for step in self.steps:
+            topics.run.connect(step.scroll_up)
         topics.held.connect(self.place_changed.emit)
         topics.selection.connect(lambda: self.place_changed.emit() if self.workspace.shown.other is not None else None)
         self.rail.chosen.connect(self.show_step)
@@ -133,6 +136,11 @@ class Bench(QWidget):
             view.features_wanted.connect(self.workspace.jobs.find_features)
         self.close_look.closed.connect(self.leave_close_look)
         self.close_look.enlarged.connect(self.toggle_enlarged)
+
+    def _begin_anew(self) -> None:
+        """Another study is open: nothing of how the one before was looked at is taken over."""
+        for step in self.steps:
+            step.begin_anew()
 
     # --- the steps, each as what it is ---
 

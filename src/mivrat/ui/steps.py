@@ -87,9 +87,12 @@ def check_state(workspace: Workspace) -> State:
     """How the checks stand: the gravest thing that one of them found."""
     found = [kept.result for kept in workspace.shown.checks.values()]
     for state, words_for in (("stop", "fix first"), ("look", "needs a look")):
-        names = [BY_NAME[one.name].title for one in found if one.state == state]
+        names = [BY_NAME[one.name].title for one in found if one.state == state and one.asks]
         if names:
             return state, f"{words_for}: {', '.join(names)}"
+    answered = sum(bool(one.answer) for one in found)
+    if answered:
+        return "fine", f"nothing open: {answered} answered"
     return ("fine", "nothing found so far") if found else ("untouched", "nothing checked yet")
 
 

@@ -280,6 +280,7 @@ class MainWindow(QMainWindow):
     def _opened(self, path: Path) -> None:
         """Another study than before has been read."""
         self.recent.add(path)
+        self.new_page.begin_anew()
         unclean, again = self._mark.put(path), self.workspace.in_doubt
         self.bookmark.not_back = unclean or again
         self.setWindowTitle(f"{path.stem} — Mivrat")

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.selecting.kept import KeptSelection, load_kept, save_kept
 from mivrat.core.study.file import Study
+from mivrat.core.study.kept_checks import save_check_answer
 from mivrat.core.study.reviews import Cause, Review, Reviews, load_reviews, save_causes, save_reviews
 from mivrat.workspace import study_jobs
 from mivrat.workspace.topics import Topic
@@ -214,6 +216,25 @@ class Edits:
                 yield self._workspace.topics.reviews
 
         return self.take_at_once(SmallEdit(words, lambda: put(after), lambda: put(before)))
+
+    def answer_check(self, name: str, answer: str) -> bool:
+        """Answer what a check of the run shown has found; an empty answer takes it away."""
+        shown = self._workspace.shown
+        kept, run = shown.checks.get(name), shown.record.key
+        if kept is None or not kept.content or answer == kept.result.answer:
+            return False
+        content, before = kept.content, kept.result.answer
+
+        def put(answer: str) -> Changes:
+            self.write(lambda study: save_check_answer(study, content, answer))
+            found = self._workspace.shown.checks.get(name) if self._workspace.shows(run) else None
+            if found is not None and found.content == content:
+                self._workspace.shown.take_check(replace(found, result=replace(found.result, answer=answer)))
+            return ()
+
+        title = BY_NAME[name].title
+        words = f"{title}: answered" if answer else f"{title}: answer removed"
+        return self.take_at_once(SmallEdit(words, lambda: put(answer), lambda: put(before)))
 
     def keep_causes(self, words: str, causes: Sequence[Cause]) -> None:
         """Keep another list of causes."""

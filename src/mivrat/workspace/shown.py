@@ -334,13 +334,24 @@ class Shown:
             self.topics.findings.emit()
 
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
-        self.selection.choose(*conditions, beside=beside)
+        """Show the images that a figure is of: those that meet these conditions, among the images shown where figures are of these
+        alone. ``beside`` narrows what is shown."""
+        if self.measured.of_selection and not beside:
+            self.selection.narrow(conditions, self.judged)
+        else:
+            self.selection.choose(*conditions, beside=beside)
         self._reselect()
+
+    def are_chosen(self, conditions: Sequence[Condition]) -> bool:
+        """Whether the images of a figure are those shown, by its conditions."""
+        if self.measured.of_selection:
+            return bool(conditions) and all(one in self.conditions for one in conditions)
+        return bool(conditions) and self.selection.is_just(conditions)
 
     @_one_change
     def enter(self, *conditions: Condition, beside: bool = False) -> None:
         """Choose as Enter on a figure does: where it is chosen already, its images are looked at, the first one first."""
-        if not beside and conditions and all(one in self.conditions for one in conditions):
+        if not beside and self.are_chosen(conditions):
             if len(self.images):
                 if self.position < 0:
                     self.look_at(int(self.images[0]))

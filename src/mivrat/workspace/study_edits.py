@@ -257,6 +257,15 @@ def both(words: str, first: StudyEdit, second: StudyEdit) -> StudyEdit:
     return StudyEdit(words, do, undo)
 
 
+def confirm_recipe(model_id: int, name: str) -> StudyEdit:
+    """A model's recipe said to be the one it was trained with: it is a guess no longer."""
+    return StudyEdit(
+        f"recipe of {name} confirmed",
+        lambda study: study_models.save_guess(study, model_id, False),
+        lambda study: study_models.save_guess(study, model_id, True),
+    )
+
+
 def put_in_order(names: Sequence[str], before: Sequence[str]) -> StudyEdit:
     """The model's outputs named by the same classes in another order."""
     return StudyEdit(

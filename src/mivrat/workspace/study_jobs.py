@@ -150,8 +150,7 @@ def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
     with Study.open(path, again=True) as study:
         features = _features(record) if with_features else None
         known = features.vectors if features is not None and not len(features.pending) else None
-        run_id = record.info.id
-        return Further(read_contents(study), kept_results(study, run_id), known, load_two_classes(study, record))
+        return Further(read_contents(study), kept_results(study, record), known, load_two_classes(study, record))
 
 
 def write(path: Path, change: Callable[[Study], object]) -> None:

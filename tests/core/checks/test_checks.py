@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -18,14 +20,14 @@ from mivrat.core.base.job import StopSignal
 from mivrat.core.checks.catalogue import CHECKS, CheckProgress, run_checks
 from mivrat.core.checks.file_checks import NEAR_BITS
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.of_run import check_run, joined, kept_results
+from mivrat.core.checks.of_run import KeptResult, check_run, joined, kept_results
 from mivrat.core.checks.result import CheckResult, from_json
 from mivrat.core.checks.survey import fingerprint, near_pairs
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels, read_image_set
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
-from mivrat.core.study.kept_checks import load_surveys
+from mivrat.core.study.kept_checks import load_surveys, save_check_answer
 from mivrat.core.study.runs import load_run
 from mivrat.demo.study import DATA, demo_inputs
 from tests.support.networks import classifier, loaded
@@ -183,7 +185,7 @@ def test_a_checked_run_keeps_its_results(tmp_path: Path) -> None:
     record, judged = load_run(study, evaluation.run_id), evaluation.judging.judged()
     news = list(check_run(study, record, judged, names))
     assert any(isinstance(one, CheckProgress) for one in news)
-    kept = kept_results(study, evaluation.run_id)
+    kept = kept_results(study, load_run(study, evaluation.run_id))
     assert set(kept) == set(names)
     assert {one.answered for one in kept.values()} == {36}
     assert kept["changed"].result.state == "fine"
@@ -192,9 +194,37 @@ def test_a_checked_run_keeps_its_results(tmp_path: Path) -> None:
     changed.write_bytes((root / "birch" / "1.png").read_bytes())
     (root / "birch" / "2.png").unlink()
     list(check_run(study, record, judged, ["changed"]))
-    after = kept_results(study, evaluation.run_id)["changed"].result
+    after = kept_results(study, load_run(study, evaluation.run_id))["changed"].result
     assert (after.state, after.figures["changed"], after.figures["gone"]) == ("stop", 1, 1)
     study.close()
+
+
+def test_an_answer_stays_with_what_was_found_of_which_images(tmp_path: Path) -> None:
+    root = write_set(tmp_path / "set", per_class=12)
+    model = loaded(classifier(), tmp_path / "m.onnx", 3)
+    with Study.create(tmp_path / "s.mivrat", CLASSES) as study:
+        runs = []
+        for folder in (root, write_set(tmp_path / "other", per_class=9, seed=4)):
+            evaluation = Evaluation(model, read_image_set(folder, CLASSES), study)
+            list(evaluation.run())
+            assert evaluation.run_id is not None
+            runs.append((load_run(study, evaluation.run_id), evaluation.judging.judged()))
+            list(check_run(study, *runs[-1], ["class-sizes", "readable"]))
+        (first, judged), (second, _) = runs
+        kept = kept_results(study, first)["class-sizes"]
+        assert (kept.result.state, kept.result.answer, kept.result.asks) == ("look", "", True)
+        save_check_answer(study, kept.content, "2026-01-05: a pilot study")
+        answered = kept_results(study, first)["class-sizes"].result
+        assert (answered.answer, answered.asks) == ("2026-01-05: a pilot study", False)
+        assert kept_results(study, first)["readable"].result.answer == ""
+        assert kept_results(study, second)["class-sizes"].result.answer == ""  # other images: another question
+        (again,) = [one for one in check_run(study, first, judged, ["class-sizes"]) if isinstance(one, KeptResult)]
+        assert again.result.answer == answered.answer
+        assert "answer" not in json.loads(kept.result.to_json())
+        moved = replace(first, classes=[*CLASSES[::-1]])
+        assert kept_results(study, moved)["class-sizes"].result.answer == ""
+        save_check_answer(study, kept.content, "")
+        assert kept_results(study, first)["class-sizes"].result.asks
 
 
 def test_a_stopped_survey_is_not_for_nothing(tmp_path: Path) -> None:

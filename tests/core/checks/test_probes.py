@@ -9,12 +9,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.stats import binomtest
 
 from mivrat.core.answers.answers import Answers
 from mivrat.core.answers.judging import judge
 from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_renaming, check_class_order, usual_orders
+from mivrat.core.checks.picture_shift import properties_of, shifts
 from mivrat.core.checks.recipe_probe import Seen, alternatives, holm, pick_images, probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.models.onnx_model import OnnxModel
@@ -246,3 +248,84 @@ def test_no_better_than_one_class_is_told() -> None:
         answers.rows[:], answers.state[:] = np.eye(2, dtype=np.float32)[predicted] * 4, 1
         judged = judge(answers, labels.tolist())
         assert check_skill(Inputs(["a", "b"], made_set(labels.tolist()), judged=judged)).state == state
+
+
+def darkened(source: Path, into: Path) -> ImageSet:
+    """The same kind of pictures from a darker camera with another tint."""
+    for file in sorted(source.rglob("*.png")):
+        pixels = np.asarray(Image.open(file)).astype(float) * np.array([0.45, 0.45, 0.6])
+        target = into / file.relative_to(source)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        Image.fromarray(pixels.round().astype(np.uint8)).save(target)
+    return read_image_set(into, list(STRIPED))
+
+
+def test_where_the_recipe_fits_training_images_other_pictures_differ_and_it_is_not_wrong(
+    striped: tuple[OnnxModel, ImageSet], tmp_path: Path
+) -> None:
+    model, held_out = striped
+    training = read_image_set(model.path.parent / "fit", list(STRIPED))
+    dark = darkened(held_out.root, tmp_path / "dark")
+
+    def told(with_recipe: OnnxModel, **known: ImageSet) -> CheckResult:
+        (*_, result) = probe_recipe(Inputs(list(STRIPED), dark, with_recipe, **known))
+        assert isinstance(result, CheckResult)
+        return result
+
+    alone = told(model)
+    assert (alone.state, "Another recipe fits better" in alone.sentence) == ("stop", True)
+    assert "with training images in the study, these are tried first" in alone.sentence
+    for known in ({"training": training}, {"references": training}):
+        found = told(model, **known)
+        assert found.state == "look"
+        assert not found.offer
+        assert "The pictures differ, the recipe is not wrong" in found.sentence
+        assert "darker (median mean luminance" in found.sentence
+        assert "blurrier" not in found.sentence
+    wrong = OnnxModel(
+        model.path, RIGHT.model_copy(update={"values": VALUE_RANGES["values from 0 to 255"]}), len(STRIPED)
+    )
+    found = told(wrong, training=training)
+    assert found.state == "stop"
+    assert parse_recipe(found.offer["recipe"]).values == RIGHT.values
+    assert "(on 200 training images)" in found.sentence
+    few = told(model, training=replace(training, items=training.items[:10]))
+    assert few.sentence == alone.sentence
+
+
+def test_probabilities_are_corrected_once_for_all_that_was_tried(
+    striped: tuple[OnnxModel, ImageSet], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Two rounds of trials: each p is that of Holm over all of them, worked out here from the images gained and lost."""
+    model, held_out = striped
+    wrong = OnnxModel(model.path, RIGHT.model_copy(update={"values": VALUE_RANGES["values from 0 to 255"], "resize": Resize(rule="stretch", size=(48, 48))}), len(STRIPED))  # fmt: skip
+    result = probed(wrong, held_out, list(STRIPED))
+    trials = [one for one in result.figures["trials"][1:] if not (one["same_answers"] or "grey" in one["name"])]
+    assert any(", " in one["name"] for one in trials)  # a further change on top of another
+    p = [binomtest(min(one["gained"], one["lost"]), one["gained"] + one["lost"]).pvalue if one["gained"] + one["lost"] else 1.0 for one in trials]  # fmt: skip
+    order = np.argsort(p)
+    expected = np.minimum(1, np.maximum.accumulate(np.array(p)[order] * np.arange(len(p), 0, -1)))
+    np.testing.assert_allclose(np.array([one["accuracy_p"] for one in trials])[order], expected, rtol=1e-9)
+
+
+def test_what_pictures_are_like_by_pictures_whose_values_are_known() -> None:
+    flat = np.full((40, 60, 3), 188, np.uint8)
+    light, contrast, tint, sharp = properties_of(flat)
+    assert light == pytest.approx(0.5029, abs=1e-3)  # 188 of 255 is half of the light
+    assert (contrast, tint) == pytest.approx((0, 0), abs=1e-9)
+    assert sharp == 0
+    board = np.where(np.indices((64, 64)).sum(axis=0)[..., None] % 2 == 0, 255, 0).repeat(3, axis=2).astype(np.uint8)
+    light, contrast, _, sharp = properties_of(board)
+    assert (light, contrast) == pytest.approx((0.5, 1.0))
+    inner = (
+        16.0 / 0.25
+    )  # each point differs from its four neighbours by one: the Laplacian is 4 or −4, the variance a quarter
+    assert 10**sharp == pytest.approx(inner, rel=0.1)
+    blue = np.zeros((8, 8, 3), np.uint8)
+    blue[..., 2] = 255
+    assert properties_of(blue)[2] == pytest.approx(1.0)
+    rng = np.random.default_rng(1)
+    same = rng.normal(0, 1, (200, 4))
+    assert not shifts(same[:100], same[100:])
+    moved = same[:100] + np.array([0, 0, 2.0, -3.0])
+    assert [one.word for one in shifts(moved, same[100:])] == ["bluer", "blurrier"]

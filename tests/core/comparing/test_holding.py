@@ -81,8 +81,8 @@ def test_one_model_on_two_sets_that_share_pictures(runs: dict[tuple[str, str], S
     found = held.on_sets.compare()
     assert found.shared.in_both == 5
     assert any("stand in both sets" in one.text for one in claims(found))
-    models = names_of(runs["1", "first"], runs["2", "first"], "net, 1", "net, 2")
-    assert (models.a, models.b) == ("net, 1", "net, 2")
+    models = names_of(runs["1", "first"], runs["2", "first"])
+    assert (models.a, models.b) == tuple(runs[one, "first"].record.info.model for one in "12")
 
 
 def test_layers_that_correspond() -> None:

@@ -40,6 +40,7 @@ class Inputs:
     training_survey: list[Surveyed] | None = None
     fresh: dict[bytes, Facts] = field(default_factory=dict)
     remote: ServiceModel | None = None
+    references: ImageSet | None = None
 
     @property
     def labels(self) -> NDArray[np.int64]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 from collections.abc import Collection, Iterator
@@ -21,11 +22,18 @@ from mivrat.core.checks.survey import Facts, facts_from_json
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service.model import ServiceModel
-from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.pictures.image_sets import ImageSet, Role
+from mivrat.core.pictures.recipe import canonical
 from mivrat.core.study.class_list import load_pairing
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets, load_image_set, load_stamps
-from mivrat.core.study.kept_checks import load_check_results, load_surveys, save_check_results, save_surveys
+from mivrat.core.study.kept_checks import (
+    load_check_answers,
+    load_check_results,
+    load_surveys,
+    save_check_results,
+    save_surveys,
+)
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.runs import listed_in_run
 from mivrat.core.study.soundness import reading
@@ -36,11 +44,13 @@ NEEDS_MODEL = frozenset({"outputs", "shapes", "recipe"})
 
 @dataclass(frozen=True)
 class KeptResult:
-    """What a check found, when (local time, to the second), and how many images had been answered for by then."""
+    """What a check found, when (local time, to the second), and how many images had been answered for by then. ``content`` is what
+    it found of which model and images: an answer to it holds as long as that is the same."""
 
     result: CheckResult
     at: str
     answered: int
+    content: str = ""
 
 
 def joined(sets: list[ImageSet]) -> ImageSet | None:
@@ -58,9 +68,9 @@ def joined(sets: list[ImageSet]) -> ImageSet | None:
     return ImageSet(" and ".join(one.name for one in sets), root, items, sets[0].role)
 
 
-def training_set(study: Study) -> ImageSet | None:
-    """All training images of a study, as one set."""
-    return joined([load_image_set(study, one.id) for one in list_image_sets(study) if one.role == "training"])
+def set_of_role(study: Study, role: Role) -> ImageSet | None:
+    """All images that a study uses in one way, as one set."""
+    return joined([load_image_set(study, one.id) for one in list_image_sets(study) if one.role == role])
 
 
 def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
@@ -86,11 +96,12 @@ def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[st
         model,
         problem,
         judged,
-        training_set(study) if "training" in names else None,
+        set_of_role(study, "training") if {"training", "recipe"} & set(names) else None,
         load_stamps(study, record.info.set_id) if "changed" in names else {},
         frozenset(label for label, index in load_pairing(study).items() if index is None),
         seed,
         remote=remote,
+        references=set_of_role(study, "reference") if "recipe" in names else None,
     )
 
 
@@ -108,7 +119,7 @@ def check_run(
     ``keep=False`` is for a study that cannot be written to.
     """
     inputs = gather(study, record, judged, names, seed)
-    known = _known(study)
+    known, about = _known(study), _Answers(study, record)
     try:
         for news in run_checks(inputs, names, stop, known):
             if isinstance(news, CheckProgress):
@@ -119,7 +130,7 @@ def check_run(
             )
             if keep:
                 save_check_results(study, record.info.id, {news.name: _to_text(kept)})
-            yield kept
+            yield about.answered(kept)
     finally:
         if keep:
             save_surveys(study, {content: facts.to_json() for content, facts in inputs.fresh.items()})
@@ -134,17 +145,43 @@ def _known(study: Study) -> dict[bytes, Facts]:
     return found
 
 
+class _Answers:
+    """What has been answered to checks, by what they found of which model and images."""
+
+    def __init__(self, study: Study, record: RunRecord) -> None:
+        self._names = record.names
+        told = hashlib.sha256("\n".join((record.model_sha256, canonical(record.recipe), *record.classes)).encode("utf-8", "surrogateescape"))  # fmt: skip
+        images = (f"{self._name(i)} {item.label}" for i, item in enumerate(record.image_set.items))
+        for line in sorted(images):
+            told.update(f"\n{line}".encode("utf-8", "surrogateescape"))
+        self._about = told.hexdigest()
+        self._known = load_check_answers(study)
+
+    def _name(self, position: int) -> str:
+        name = self._names[position]
+        return name.content or name.path
+
+    def answered(self, kept: KeptResult) -> KeptResult:
+        """A result with what it is about and what has been answered to just that."""
+        result = kept.result
+        images = sorted(self._name(i) for i in result.images)
+        text = "\n".join((self._about, result.name, result.state, *images))
+        content = hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()
+        return replace(kept, result=replace(result, answer=self._known.get(content, "")), content=content)
+
+
 @reading
-def kept_results(study: Study, run_id: int) -> dict[str, KeptResult]:
-    """What the checks of a run found, by the check's name; what cannot be read of it can be found again."""
+def kept_results(study: Study, record: RunRecord) -> dict[str, KeptResult]:
+    """What the checks of a run found, by the check's name, with what was answered; what cannot be read of it can be found again."""
     found = {}
+    run_id, about = record.info.id, _Answers(study, record)
     listed = listed_in_run(study, run_id)
     for name, text in load_check_results(study, run_id).items():
         with suppress(ValueError, KeyError, TypeError, RecursionError):
             data = json.loads(text)
             result = from_json(json.dumps(data["result"]))
             if name in BY_NAME and all(0 <= i < listed for i in result.images):
-                found[name] = KeptResult(result, str(data["at"]), int(data["answered"]))
+                found[name] = about.answered(KeptResult(result, str(data["at"]), int(data["answered"])))
     return found
 
 

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_order, renamed_right
+from mivrat.core.checks.picture_shift import properties_of_files, shifts
 from mivrat.core.checks.result import CheckResult, State, in_words
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.significance import beyond_commonest, even_split, gained_and_lost, holm
@@ -274,7 +275,8 @@ def try_recipes(
 ) -> Iterator[Progress | list[Trial]]:
     """Score labelled files by the recipe in use and by others; yields progress and at last the trials, the one in use first.
 
-    Nothing but progress is yielded where it was stopped.
+    Their probabilities are not corrected: that is done once, over all that is tried. Nothing but progress is yielded where it was
+    stopped.
     """
     wanted = [Alternative("as it is", model.recipe), *others]
     rows: list[list[NDArray[np.float32]]] = [[] for _ in wanted]
@@ -342,7 +344,7 @@ def try_recipes(
                 grey=one.grey,
             )
         )
-    yield [trials[0], *_corrected(trials[1:])]
+    yield trials
 
 
 def _signed_rank(differences: NDArray[np.float64]) -> float:
@@ -374,9 +376,54 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
         yield CheckResult("recipe", "open", f"Fewer than {LEAST_IMAGES} images have a label.")
         return
     files, known = [inputs.image_set.file(int(i)) for i in chosen], labels[chosen]
+    # What the network was trained with is known best on pictures it was trained on: there these are tried first.
+    there = _trained_on(inputs)
+    sets = [(files, known)] if there is None else [there, (files, known)]
+    found: list[list[Trial]] = []
+    for some, of in sets:
+        trials: list[Trial] | None = None
+        for news in _search(model, some, of, stop):
+            if isinstance(news, Progress):
+                yield news
+            else:
+                trials = news
+        if trials is None:
+            return
+        found.append(trials)
+    if not found[-1]:
+        yield CheckResult("recipe", "open", "None of the images picked can be read.")
+        return
+    if there is None or not found[0]:
+        yield _told(found[-1], known, inputs.classes, model.recipe_is_guess)
+        return
+    elsewhere, here = found
+    if not _better(elsewhere) and not near_chance(elsewhere[0].right, there[1]):
+        yield _told_trained(elsewhere, here, there[0], files)
+    else:
+        yield _told(
+            elsewhere, there[1], inputs.classes, model.recipe_is_guess, f" (on {len(there[1])} training images)"
+        )
+
+
+def _trained_on(inputs: Inputs) -> tuple[list[Path], NDArray[np.int64]] | None:
+    """Labelled training images, else reference images, to try recipes on; None where there are too few."""
+    for one in (inputs.training, inputs.references):
+        if one is not None:
+            labels = np.array([-1 if label is None else label for label in one.labels], np.int64)
+            chosen = pick_images(labels, np.ones(len(labels), bool), MOST_IMAGES, inputs.seed)
+            if len(chosen) >= LEAST_IMAGES:
+                return [one.file(int(i)) for i in chosen], labels[chosen]
+    return None
+
+
+def _search(
+    model: OnnxModel, files: Sequence[Path], known: NDArray[np.int64], stop: StopSignal | None
+) -> Iterator[Progress | list[Trial]]:
+    """Try alternatives, and further ones on top of the best, on labelled files; yields progress and at last all trials, the recipe in
+    use first, with probabilities corrected once for all that were tried. No trials: nothing can be read."""
     seen = look_at(files[:LOOKED_AT], model.recipe)
     free = len(model.input.shape) == 4 and None in model.input.shape[1:]
-    base, trials = Alternative("", model.recipe), list[Trial]()
+    base, raw, trials = Alternative("", model.recipe), list[Trial](), list[Trial]()
     tried = {(canonical(model.recipe), False)}
     # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
     for round_ in range(1, ROUNDS + 1):
@@ -395,16 +442,16 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
         if found is None:
             return
         if not found:
-            yield CheckResult("recipe", "open", "None of the images picked can be read.")
-            return
-        trials = [found[0], *_corrected([*trials[1:], *(replace(one, changes=round_) for one in found[1:])])]
+            break
+        raw = [found[0], *raw[1:], *(replace(one, changes=round_) for one in found[1:])]
+        trials = [raw[0], *_corrected(raw[1:])]
         best = max((t for t in trials if not t.grey), key=lambda t: (t.accuracy, -t.log_loss))
         if best is trials[0] or canonical(best.recipe) == canonical(base.recipe):
             break
         if not best.fits_better and not near_chance(trials[0].right, known):
             break
         base = Alternative(best.name, best.recipe)
-    yield _told(trials, known, inputs.classes, model.recipe_is_guess)
+    yield trials
 
 
 def near_chance(right: NDArray[np.bool_], labels: NDArray[np.int64]) -> bool:
@@ -453,28 +500,62 @@ def _told_of_grey(trials: list[Trial], best: Trial) -> str:
     )
 
 
-def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool) -> CheckResult:
+def _better(trials: list[Trial]) -> list[Trial]:
+    """The trials that fit better than the recipe in use beyond chance, those with pictures turned grey left out."""
+    others = [t for t in trials[1:] if not t.grey]
+    return [t for t in others if t.fits_better or _explains_as_well(trials[0], t, len(others))]
+
+
+def _figures(trials: list[Trial]) -> list[dict[str, Any]]:
+    return [
+        {
+            "name": t.name,
+            "accuracy": t.plain,
+            "accuracy_with_best_class_order": t.accuracy,
+            "log_loss": t.log_loss,
+            "gained": t.gained,
+            "lost": t.lost,
+            "accuracy_p": t.accuracy_p,
+            "log_loss_p": t.loss_p,
+            "same_answers": t.same,
+        }
+        for t in trials
+    ]
+
+
+def _told_trained(there: list[Trial], here: list[Trial], trained: Sequence[Path], files: Sequence[Path]) -> CheckResult:
+    """The recipe in use fits pictures the network was trained on: what fits better here says that these pictures differ."""
+    tried = sum(not (t.same or t.grey) for t in there[1:])
+    fits = (
+        f"The recipe fits the training images: accuracy {100 * there[0].plain:.1f} % on {len(there[0].right)} of them, and none of "
+        f"{tried} other recipes fits better there."
+    )
+    figures: dict[str, Any] = {"training_images": len(there[0].right), "images": len(here[0].right)}
+    figures |= {"trials_on_training_images": _figures(there), "trials": _figures(here)}
+    better = _better(here)
+    if not better:
+        return CheckResult("recipe", "fine", f"{fits} None fits better on these images either.", figures)
+    best = _best_of(better)
+    found = shifts(properties_of_files(files), properties_of_files(trained))
+    how = (
+        f"compared with the training images they are {", ".join(one.sentence() for one in found)}"
+        if found
+        else "not in brightness, contrast, tint or sharpness, though; look at some beside training images"
+    )
+    sentence = (
+        f"{fits} On these images another one does better ({best.name}: {100 * best.plain:.1f} % instead of {100 * here[0].plain:.1f} % "
+        f"of {len(here[0].right)}). The pictures differ, the recipe is not wrong: {how}."
+    )
+    return CheckResult("recipe", "look", sentence, figures)
+
+
+def _told(
+    trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool, where: str = ""
+) -> CheckResult:
     now, others, total = trials[0], [t for t in trials[1:] if not t.grey], len(known)
     base, _ = beyond_commonest(now.right, known)
-    figures = {
-        "images": total,
-        "commonest_class": base,
-        "trials": [
-            {
-                "name": t.name,
-                "accuracy": t.plain,
-                "accuracy_with_best_class_order": t.accuracy,
-                "log_loss": t.log_loss,
-                "gained": t.gained,
-                "lost": t.lost,
-                "accuracy_p": t.accuracy_p,
-                "log_loss_p": t.loss_p,
-                "same_answers": t.same,
-            }
-            for t in trials
-        ],
-    }
-    better = [t for t in others if t.fits_better or _explains_as_well(now, t, len(others))]
+    figures = {"images": total, "commonest_class": base, "trials": _figures(trials)}
+    better = _better(trials)
     best = _best_of(better) if better else now
     grey = _told_of_grey(trials, best)
     chance = f"always saying the commonest class would be right in {100 * base:.1f} %"
@@ -509,10 +590,16 @@ def _told(trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str],
     if not best.fits_better:
         counted += ": either the recipe or the class order is wrong; how the model was trained tells which"
     losses = f", log loss {best.log_loss:.3f} instead of {now.log_loss:.3f} (p {in_words(best.loss_p)})"
+    unsure = (
+        ""
+        if where
+        else " Pictures that are lighter, darker or of another tint than the training images can look like this too: with training "
+        "images in the study, these are tried first."
+    )
     sentence = (
-        f"Another recipe fits better: {best.name}. Accuracy {100 * best.accuracy:.1f} %"
+        f"Another recipe fits better{where}: {best.name}. Accuracy {100 * best.accuracy:.1f} %"
         f"{', the classes in another order,' if best.means else ''} instead of {100 * now.plain:.1f} % on the same {total} images "
-        f"({counted}){'' if now.means or best.means else losses}.{grey}{warning}{what}"
+        f"({counted}){'' if now.means or best.means else losses}.{grey}{warning}{unsure}{what}"
     )
     state: State = "stop" if best.accuracy - now.plain >= 0.1 else "look"
     offer: dict[str, Any] = {"recipe": recipe_to_toml(best.recipe), "name": best.name}

@@ -18,7 +18,8 @@ class CheckResult:
     """The outcome of one check.
 
     ``images`` are positions in the image set, in the order to look at them; ``offer`` is what could be adopted: a
-    ``recipe`` as TOML text, or a ``classes`` list in another order.
+    ``recipe`` as TOML text, or a ``classes`` list in another order. ``answer`` is what the analyst has said to it, with the day; it
+    is kept by itself, with the content that it is about.
     """
 
     name: str
@@ -27,9 +28,18 @@ class CheckResult:
     figures: Mapping[str, Any] = field(default_factory=dict)
     images: tuple[int, ...] = ()
     offer: Mapping[str, Any] = field(default_factory=dict)
+    answer: str = ""
+
+    @property
+    def asks(self) -> bool:
+        """Whether it found something that nobody has answered."""
+        return self.state in ("look", "stop") and not self.answer
 
     def to_json(self) -> str:
-        return json.dumps(asdict(self), allow_nan=False)
+        data = asdict(self)
+        if not self.answer:
+            del data["answer"]
+        return json.dumps(data, allow_nan=False)
 
 
 _RESULT = TypeAdapter(CheckResult)

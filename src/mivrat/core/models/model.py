@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.models.scores import Kind
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.pictures.recipe import Recipe, canonical
 
 if TYPE_CHECKING:
     from mivrat.core.pictures.image_sets import ImageSet
@@ -22,6 +22,11 @@ class ModelId(NamedTuple):
 
     content: str
     recipe: str
+
+
+def identity_of(model: Model) -> ModelId:
+    """What a model is, wherever its file lies and whatever it is called."""
+    return ModelId(model.content, canonical(model.recipe))
 
 
 @dataclass(frozen=True)

@@ -343,22 +343,39 @@ class Selection:
             self.conditions = conditions
 
     def choose(self, *new: Condition, beside: bool = False) -> None:
-        """Put conditions in force, each in place of the one of its kind; all of them in force already: take them away.
+        """Put just these conditions in force, so that what is shown is what they tell of; in force by themselves already: take
+        them away.
 
-        ``beside`` adds them as alternatives to those of their kind instead.
+        ``beside`` narrows what is shown by them instead; those of a kind in force are added as alternatives.
         """
-        if not beside and new and all(condition in self.conditions for condition in new):
-            self._move(tuple(c for c in self.conditions if c not in new))
+        if not beside:
+            self._move(() if self.is_just(new) else tuple(new))
             return
         found = list(self.conditions)
         for condition in new:
             found = [c for c in found if c.kind not in _RIVALS.get(condition.kind, ())]
             same = [i for i, c in enumerate(found) if c.kind == condition.kind]
             if same:
-                found[same[0]] = found[same[0]].beside(condition) if beside else condition
+                found[same[0]] = found[same[0]].beside(condition)
             else:
                 found.append(condition)
         self._move(tuple(c for c in found if not _is_empty(c)))
+
+    def is_just(self, conditions: Sequence[Condition]) -> bool:
+        """Whether these conditions are in force and no others."""
+        return set(self.conditions) == set(conditions)
+
+    def narrow(self, new: Sequence[Condition], judged: Judged) -> None:
+        """Keep of the images shown those that meet these conditions too; all of them in force already: take them away."""
+        if new and all(condition in self.conditions for condition in new):
+            self._move(tuple(c for c in self.conditions if c not in new))
+            return
+        both = (*self.conditions, *(c for c in new if c not in self.conditions))
+        kinds = {c.kind for c in new}.union(*(_RIVALS.get(c.kind, set()) for c in new))
+        tidy = (*(c for c in self.conditions if c.kind not in kinds), *new)
+        # What says less in fewer words is taken only where it says the same of these images.
+        same = np.array_equal(Selection(tidy).mask(judged), Selection(both).mask(judged))
+        self._move(tidy if same else both)
 
     def replace(self, *conditions: Condition) -> None:
         """Put just these in force."""

@@ -33,3 +33,17 @@ def save_check_results(study: Study, run_id: int, results: Mapping[str, str]) ->
             "INSERT OR REPLACE INTO check_result VALUES (?, ?, ?)",
             [(run_id, name, result) for name, result in results.items()],
         )
+
+
+@reading
+def load_check_answers(study: Study) -> dict[str, str]:
+    """What has been answered to checks, by the content that it was answered to."""
+    return dict(study.db.execute("SELECT content, answer FROM check_answer"))
+
+
+def save_check_answer(study: Study, content: str, answer: str) -> None:
+    """Keep what was answered to what a check found; an empty answer takes it away."""
+    with study.writing() as db:
+        db.execute("DELETE FROM check_answer WHERE content = ?", (content,))
+        if answer:
+            db.execute("INSERT INTO check_answer VALUES (?, ?)", (content, answer))

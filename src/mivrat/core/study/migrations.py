@@ -192,6 +192,11 @@ def _conclusions(db: sqlite3.Connection) -> None:
         db.execute(statement)
 
 
+def _check_answers(db: sqlite3.Connection) -> None:
+    """Version 8 kept no answers to checks."""
+    db.execute("CREATE TABLE check_answer (content TEXT PRIMARY KEY, answer TEXT NOT NULL) WITHOUT ROWID")
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -208,6 +213,7 @@ MIGRATIONS = (
     Migration(5, "claims and criteria by model", _claims_by_model),
     Migration(6, "images by content", _images_by_content),
     Migration(7, "findings and what was handed back", _conclusions),
+    Migration(8, "answers to checks", _check_answers),
 )
 
 

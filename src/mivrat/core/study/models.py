@@ -25,7 +25,8 @@ def add_model(study: Study, model: Model) -> int:
     with study.writing() as db:
         db.execute(
             "INSERT INTO model (kind, name, path, sha256, recipe, recipe_is_guess) VALUES (?, ?, ?, ?, ?, ?) "
-            "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name, listed = 1",
+            "ON CONFLICT (sha256, recipe) DO UPDATE SET path = excluded.path, name = excluded.name, listed = 1, "
+            "recipe_is_guess = MIN(recipe_is_guess, excluded.recipe_is_guess)",
             (
                 model.kind.name,
                 escaped(model.name),
@@ -36,6 +37,12 @@ def add_model(study: Study, model: Model) -> int:
             ),
         )
     return int(study.db.execute("SELECT id FROM model WHERE sha256 = ? AND recipe = ?", (digest, recipe)).fetchone()[0])
+
+
+def save_guess(study: Study, model_id: int, is_guess: bool) -> None:
+    """Say whether a model's recipe is a guess, or the one it was trained with."""
+    with study.writing() as db:
+        db.execute("UPDATE model SET recipe_is_guess = ? WHERE id = ?", (int(is_guess), model_id))
 
 
 def remove_model(study: Study, model_id: int) -> Removed:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 8
+VERSION = 9
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -37,6 +37,11 @@ CREATE TABLE finding_check (claim TEXT NOT NULL, model TEXT NOT NULL, images TEX
 CREATE TABLE handed_back (id INTEGER PRIMARY KEY, day TEXT NOT NULL, what TEXT NOT NULL, number INTEGER NOT NULL, place TEXT NOT NULL);
 """
 
+# What the analyst has answered to checks, by the content of what they found.
+CHECK_ANSWERS = """
+CREATE TABLE check_answer (content TEXT PRIMARY KEY, answer TEXT NOT NULL) WITHOUT ROWID;
+"""
+
 TABLES = (
     """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -60,6 +65,7 @@ CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT
     + REVIEWS
     + EVIDENCE
     + CONCLUSIONS
+    + CHECK_ANSWERS
 )
 
 # Answers that were looked up by path stand under the path, behind this.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import date
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -16,12 +17,20 @@ from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.parts.step_area import StepArea
-from mivrat.ui.parts.widgets import Scrolled, StateMark, button, clear, label, restyle, row, tip
+from mivrat.ui.parts.widgets import Scrolled, StateMark, button, clear, field_of_study, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 
-GROUPS = (("stop", "Fix first"), ("look", "Needs a look"), ("open", "Not known yet"), ("fine", "Fine"))
+GROUPS = (
+    ("stop", "Fix first"),
+    ("look", "Needs a look"),
+    ("answered", "Answered"),
+    ("open", "Not known yet"),
+    ("fine", "Fine"),
+)
+# What stands between the day of an answer and its words.
+DATED = ": "
 # So many lines of a table of figures are shown.
 MOST_LINES = 12
 # What only the report tells: a line has no room for it.
@@ -65,6 +74,7 @@ class CheckStep(StepArea):
             check_row.adopt_wanted.connect(self._adopt)
             check_row.again_wanted.connect(self._read_again)
             check_row.moved.connect(self._move)
+            check_row.answered.connect(workspace.edits.answer_check)
         for signal in (workspace.topics.checks, workspace.topics.run, workspace.topics.busy, workspace.topics.figures):
             signal.connect(self.refresh)
         workspace.topics.selection.connect(self._mark)
@@ -104,7 +114,7 @@ class CheckStep(StepArea):
     def _pick(self, name: str) -> None:
         kept = self.workspace.shown.checks.get(name)
         if kept is not None:
-            self.workspace.shown.choose(Picked(self.rows[name].check.title.lower(), kept.result.images))
+            self.workspace.shown.replace(Picked(self.rows[name].check.title.lower(), kept.result.images))
 
     def _follow_theme(self) -> None:
         if self.workspace.is_open:
@@ -152,6 +162,8 @@ class CheckRow(QFrame):
 
     images_wanted, run_wanted, adopt_wanted = Signal(str), Signal(str), Signal(str)
     again_wanted = Signal(str)
+    # Its name and the answer to what it found.
+    answered = Signal(str, str)
     moved = Signal(str, int)
 
     def __init__(self, check: Check) -> None:
@@ -170,6 +182,15 @@ class CheckRow(QFrame):
         self.adopt = button("", lambda: self.adopt_wanted.emit(name), kind="small")
         self.again = button("Read again", lambda: self.again_wanted.emit(name), kind="small")
         tip(self.again, "Read these files again, and score those that can be read or have changed")
+        self.reply = button("Answer…", self._reply, kind="small")
+        tip(
+            self.reply,
+            "Say why this is as it should be, or what was done. The answer stays while model, images and finding are the same",
+        )
+        self.answer = field_of_study("what you looked at, and why it is as it should be (Enter)")
+        self.answer.setAccessibleName(f"answer to {check.title}")
+        self.answer.returnPressed.connect(self._answer)
+        self.answer.hide()
         self.run = button("Check", lambda: self.run_wanted.emit(name), kind="small")
         self.details = QWidget()
         self._inside = QVBoxLayout(self.details)
@@ -177,10 +198,11 @@ class CheckRow(QFrame):
         self._inside.setSpacing(8)
         words_ = QVBoxLayout()
         words_.setSpacing(3)
-        head = row(self.title, self.adopt, self.images, self.again, self.run, spacing=4)
+        head = row(self.title, self.adopt, self.images, self.again, self.reply, self.run, spacing=4)
         head.setStretch(0, 1)
         words_.addLayout(head)
         words_.addWidget(self.sentence)
+        words_.addWidget(self.answer)
         words_.addWidget(self.details)
         self.mark_box.setContentsMargins(0, 2, 0, 0)
         whole = row(self.mark_box, words_, spacing=8, margins=(6, 7, 6, 7))
@@ -194,20 +216,26 @@ class CheckRow(QFrame):
         """Show a kept result, or that there is none yet."""
         self.run.setVisible(self.check.slow)
         self.run.setText("Check" if kept is None else "Check again")
-        for one in (self.run, self.adopt, self.again):
+        for one in (self.run, self.adopt, self.again, self.reply):
             one.setEnabled(not busy)
         if self._shown is not None and self._shown[0] is kept and self._shown[1] == answered:
             return
         self._shown = kept, answered
         result = kept.result if kept is not None else None
-        self.state = result.state if result is not None else "open"
+        found = result.state if result is not None else "open"
+        self.state = "answered" if result is not None and result.answer else found
         clear(self.mark_box)
-        self.mark_box.addWidget(StateMark(self.state))
+        self.mark_box.addWidget(StateMark(found))
         text = result.sentence if result is not None else f"Not checked yet. {self.check.why}"
         if kept is not None and kept.answered != answered:
             text += (
                 f" (Found when {words.images(kept.answered)} had been scored; now there are {words.count(answered)}.)"
             )
+        if result is not None and result.answer:
+            text += f"\nAnswered: {result.answer}"
+        self.reply.setVisible(found in ("look", "stop"))
+        self.reply.setText("Change the answer…" if self.state == "answered" else "Answer…")
+        self.answer.hide()
         self.sentence.setText(text)
         self.setAccessibleName(f"{self.check.title}: {text}")
         concerned = len(result.images) if result is not None else 0
@@ -225,6 +253,20 @@ class CheckRow(QFrame):
         )
         self.adopt.setVisible(bool(offer))
         self._fill()
+
+    def _reply(self) -> None:
+        """Let an answer be typed, beginning with the one there is."""
+        kept = self._shown[0] if self._shown else None
+        if kept is not None:
+            self.answer.setText(kept.result.answer.partition(DATED)[2])
+            self.answer.show()
+            self.answer.setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _answer(self) -> None:
+        text = " ".join(self.answer.text().split())
+        self.answer.hide()
+        self.setFocus(Qt.FocusReason.OtherFocusReason)
+        self.answered.emit(self.check.name, f"{date.today().isoformat()}{DATED}{text}" if text else "")
 
     def _fill(self) -> None:
         clear(self._inside)

@@ -157,7 +157,7 @@ class CloseLook(QWidget):
         inside.addLayout(flowing(self.similar_title, self.find_similar))
         inside.addWidget(self.similar)
         inside.addStretch(1)
-        scroll = Scrolled(body)
+        self.scrolled = scroll = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(4)
@@ -194,6 +194,7 @@ class CloseLook(QWidget):
     def open(self) -> None:
         """Show the workspace's current image."""
         if self.workspace.shown.current is not None:
+            self.scrolled.verticalScrollBar().setValue(0)
             self.show_image(self.workspace.shown.current)
 
     def shared_classes(self, image: int) -> tuple[int, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.holding import Compared
@@ -13,7 +13,7 @@ from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.widgets import label, row
+from mivrat.ui.parts.widgets import field_of_study, label, row
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
@@ -76,8 +76,7 @@ class ClassesPage(QWidget):
         super().__init__()
         self.workspace = workspace
         self.verdict = Verdict(workspace, comparer, "classes")
-        self.search = QLineEdit()
-        self.search.setPlaceholderText("find a class")
+        self.search = field_of_study("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self._show())
         self._workers = workspace.parallel.group(1)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QImage, QPixmap
-from PySide6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.figures.groups import group_names
 from mivrat.core.likeness.grouping import LikeGroup, Shared, group_by_likeness, shared_beyond_chance
@@ -19,7 +19,7 @@ from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.thumb_strip import ThumbStrip
-from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, row, tip
+from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, field_of_study, label, row, tip
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -217,8 +217,7 @@ class GroupCard(QWidget):
         self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
         self.see.setStyleSheet("font-weight: 600; padding-left: 0;")
         tip(self.see, "Show these images, the most typical first")
-        self.name = QLineEdit()
-        self.name.setPlaceholderText("name it, to keep it")
+        self.name = field_of_study("name it, to keep it")
         self.name.setAccessibleName(f"name for group {number + 1}")
         self.name.setMaximumWidth(240)
         self.name.returnPressed.connect(self._keep)

@@ -8,7 +8,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
-    QLineEdit,
     QProgressBar,
     QVBoxLayout,
     QWidget,
@@ -22,7 +21,7 @@ from mivrat.core.study.reviews import Cause
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.tables import FigureTable
-from mivrat.ui.parts.widgets import Scrolled, button, clear, label, row, tip
+from mivrat.ui.parts.widgets import Scrolled, button, clear, field_of_study, label, row, tip
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -50,8 +49,7 @@ class ReviewPage(Scrolled):
         self.causes.cellClicked.connect(lambda line, _: self._choose_cause(line))
         self.causes.cellActivated.connect(lambda line, _: self._choose_cause(line))
         self.causes.currentCellChanged.connect(lambda *_: self._show_name())
-        self.name = QLineEdit()
-        self.name.setPlaceholderText("new cause, or new name")
+        self.name = field_of_study("new cause, or new name")
         self.name.setAccessibleName("name of a cause")
         self.name.returnPressed.connect(self.add_cause)
         self.add = button("Add", self.add_cause, kind="small")
@@ -63,8 +61,7 @@ class ReviewPage(Scrolled):
         for one, does in ((self.up, "move up, to an earlier key"), (self.down, "move down, to a later key")):
             tip(one, does)
             one.setAccessibleName(does)
-        self.kept_name = QLineEdit()
-        self.kept_name.setPlaceholderText("name the current selection to keep it")
+        self.kept_name = field_of_study("name the current selection to keep it")
         self.kept_name.setAccessibleName("name for the current selection")
         self.kept_name.returnPressed.connect(self.keep_selection)
         self.keep = button("Keep", self.keep_selection, kind="small")

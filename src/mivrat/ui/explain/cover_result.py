@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
-    QLineEdit,
     QVBoxLayout,
     QWidget,
 )
@@ -21,6 +20,7 @@ from mivrat.ui import words
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import (
     button,
+    field_of_study,
     label,
     tip,
 )
@@ -43,8 +43,7 @@ class CoverResultView(QWidget):
         self.table = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")
         self.table.setFixedHeight(4 * 30 + 6)
         self.sentence = label("", "verdict", wrap=True)
-        self.keep_name = QLineEdit()
-        self.keep_name.setPlaceholderText("name it, to keep it as evidence (Enter)")
+        self.keep_name = field_of_study("name it, to keep it as evidence (Enter)")
         self.keep_name.setAccessibleName("name of this cover test")
         self.keep_name.setMinimumWidth(250)
         self.keep_name.returnPressed.connect(self._keep)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QImage, QPainter, QPaintEvent
-from PySide6.QtWidgets import QLineEdit, QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
 
 from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.tables import FigureTable
-from mivrat.ui.parts.widgets import button, label, row, tip
+from mivrat.ui.parts.widgets import button, field_of_study, label, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.explaining import Explainer
 
@@ -59,8 +59,7 @@ class LayersPage(QWidget):
         self.explainer = explainer
         self.listed: list[Layer] = []
         self._filling = False
-        self.search = QLineEdit()
-        self.search.setPlaceholderText("part of a name, an operator, a size such as 14 × 14")
+        self.search = field_of_study("part of a name, an operator, a size such as 14 × 14")
         self.search.setAccessibleName("find layers")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self.refresh())

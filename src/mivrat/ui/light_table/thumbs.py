@@ -60,6 +60,8 @@ class Thumbs(QAbstractScrollArea):
         self.workspace, self._thumbnails = workspace, thumbnails
         self._least_side = SIZES["medium"]
         self._starts, self._tops = [0], [4]
+        # What was asked to be listed, when it was last shown from its beginning.
+        self._listed: object = None
         self.columns, self._side = 1, self._least_side
         self._cells = Cells(workspace, thumbnails)
         # Thumbnails come in one by one; painting for each would be most of the work.
@@ -107,6 +109,12 @@ class Thumbs(QAbstractScrollArea):
 
     def _relist(self) -> None:
         self._relayout()
+        shown = self.workspace.shown
+        listed = shown.record.key, shown.conditions, shown.order, shown.band_by, shown.about
+        if listed != self._listed:  # while a run goes on, the same list grows: that is no reason to begin again
+            self._listed = listed
+            self.verticalScrollBar().setValue(0)  # another list is looked at from its beginning
+            self._reveal()
         self.viewport().update()
 
     def _relayout(self) -> None:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QSplitter, QVBoxLayout, QWidget
 
 from mivrat.core.pictures.classes import fold
 from mivrat.core.running.class_story import ClassStory, story_of
@@ -16,7 +16,7 @@ from mivrat.ui.measure.class_curves import ClassCurves, curves_of
 from mivrat.ui.measure.class_story import StoryPanel
 from mivrat.ui.measure.class_table import ClassTable
 from mivrat.ui.parts.pictures import Thumbnails
-from mivrat.ui.parts.widgets import label, row
+from mivrat.ui.parts.widgets import field_of_study, label, row
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
@@ -33,8 +33,7 @@ class ClassesPage(QWidget):
         self._of: int | None = None
         self._workers = self.workspace.parallel.group(1)
         self._working = Newest(self._workers)
-        self.search = QLineEdit()
-        self.search.setPlaceholderText("find a class")
+        self.search = field_of_study("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
         self.told = label(soft=True, wrap=True)

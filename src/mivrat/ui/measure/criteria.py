@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
@@ -13,7 +13,7 @@ from mivrat.core.concluding.ground import reference_of
 from mivrat.core.concluding.requirements import Outcome, parse_criterion, with_reference
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
-from mivrat.ui.parts.widgets import Elided, StateMark, button, clear, label, row, tip
+from mivrat.ui.parts.widgets import Elided, StateMark, button, clear, field_of_study, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.workspace import Workspace
@@ -59,14 +59,12 @@ class Criteria(QWidget):
         """With a ``concluder`` each criterion can be made a finding."""
         super().__init__()
         self.workspace, self.concluder = workspace, concluder
-        self.claim = QLineEdit()
-        self.claim.setPlaceholderText("such as 95")
+        self.claim = field_of_study("such as 95")
         self.claim.setFixedWidth(90)
         self.claim.setAccessibleName("claimed top-1 accuracy in percent")
         self.claim.editingFinished.connect(self._change_claim)
         self.verdict = label(soft=True, wrap=True)
-        self.new = QLineEdit()
-        self.new.setPlaceholderText('such as low(top1) >= 0.9 or recall["class"] >= 0.8')
+        self.new = field_of_study('such as low(top1) >= 0.9 or recall["class"] >= 0.8')
         self.new.setAccessibleName("a new criterion")
         self.new.returnPressed.connect(self._add)
         self.problem = label("", "problem", wrap=True)

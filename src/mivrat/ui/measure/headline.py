@@ -16,6 +16,7 @@ from mivrat.core.figures.intervals import proportion
 from mivrat.core.figures.significance import even_split, holm
 from mivrat.core.figures.uncertainty import FEW_UNITS, LEAST_UNITS
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predicted
+from mivrat.core.study.records import RunKey
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.measure.headline_lines import headline_lines, held_values
@@ -37,6 +38,7 @@ class Headline(Scrolled):
         self._rows: list[_Row] = []
         self._shown: object = None
         self._at = 0
+        self._run: RunKey | None = None
         self._focused: tuple[Condition, ...] | None = None
         self.workspace = workspace
         self._back = workspace.soon(0, self._scroll_back)
@@ -85,9 +87,13 @@ class Headline(Scrolled):
             return
         self._shown = told
         focused = next((one.conditions for one in self._rows if one.hasFocus()), None)
-        at = self.verticalScrollBar().value()
+        run = self.workspace.shown.record.key
+        if run != self._run:
+            self._run, self._at = run, 0  # of another run from its beginning
+        elif not self._back.waiting:  # else the place to go back to is known, and the bar has lost it
+            self._at = self.verticalScrollBar().value()
         self._fill()
-        self._at, self._focused = at, focused
+        self._focused = focused or (self._focused if self._back.waiting else None)
         self._back.start()
 
     def _scroll_back(self) -> None:
@@ -293,7 +299,7 @@ class _Row(QFrame):
 
     def _choose(self) -> None:
         """Select these images; where they are selected, they stay so: a second press takes nothing away."""
-        if not all(one in self.workspace.shown.conditions for one in self.conditions):
+        if not self.workspace.shown.are_chosen(self.conditions):
             self.workspace.shown.choose(*self.conditions)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802

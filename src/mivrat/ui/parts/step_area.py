@@ -9,9 +9,19 @@ from typing import Protocol
 from PySide6.QtCore import QPoint, QRect, Qt, Signal
 from PySide6.QtGui import QImage, QKeySequence, QPainter, QShortcut
 from PySide6.QtSvg import QSvgGenerator
-from PySide6.QtWidgets import QFileDialog, QLayout, QMenu, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractScrollArea,
+    QFileDialog,
+    QLayout,
+    QLineEdit,
+    QMenu,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
-from mivrat.ui.parts.widgets import Tabs, copy_table, more_button, offer_by_right_click, row
+from mivrat.ui.parts.widgets import OF_STUDY, Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
 
 
@@ -54,6 +64,19 @@ class StepArea(QWidget):
             self.tabs.hide()
         layout.addWidget(self.pages, 1)
         theme.style(*pages)
+
+    def begin_anew(self) -> None:
+        """Another study: its first page, without what was looked for or typed in the one before."""
+        self.tabs.choose(0)
+        for field in self.findChildren(QLineEdit):
+            if field.property(OF_STUDY):
+                field.clear()
+        self.scroll_up()
+
+    def scroll_up(self) -> None:
+        """Show every page from its beginning."""
+        for area in self.findChildren(QAbstractScrollArea):
+            area.verticalScrollBar().setValue(0)
 
     def choose(self, page: int) -> None:
         """Show a page."""

@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLayout,
+    QLineEdit,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -174,6 +175,18 @@ def row(
         else:
             layout.addWidget(widget)
     return layout
+
+
+# A field with this property is emptied when another study is opened.
+OF_STUDY = "of study"
+
+
+def field_of_study(hint: str) -> QLineEdit:
+    """A field for what one looks for, or is about to name, in the study that is open; another study begins without it."""
+    made = QLineEdit()
+    made.setPlaceholderText(hint)
+    made.setProperty(OF_STUDY, True)
+    return made
 
 
 class Scrolled(QScrollArea):

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
     QHeaderView,
-    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QTableWidget,
@@ -28,7 +27,7 @@ from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.widgets import button, clear, label, row, tip
+from mivrat.ui.parts.widgets import button, clear, field_of_study, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 
@@ -58,8 +57,7 @@ class Pairing(QWidget):
         self.labels, self.classes = QListWidget(), QListWidget()
         self.labels.setAccessibleName("labels without a class")
         self.classes.setAccessibleName("classes, those without images first")
-        self.search = QLineEdit()
-        self.search.setPlaceholderText("find a class")
+        self.search = field_of_study("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)
         self.pair = button("Match", self._pair, kind="primary")
@@ -195,8 +193,7 @@ class ClassFamilies(QWidget):
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.itemChanged.connect(self._edited)
-        self.family = QLineEdit()
-        self.family.setPlaceholderText("family for the rows marked")
+        self.family = field_of_study("family for the rows marked")
         self.family.returnPressed.connect(self.put_marked)
         self.put = button("Set the family", self.put_marked)
         tip(self.put, "Put the classes of the marked rows into this family; without a name, take them out of theirs")

@@ -132,6 +132,8 @@ class InputsPage(Scrolled):
             if lost:
                 entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.workspace.busy)
             offers: list[tuple[str, Callable[[], object]]] = [("Remove", partial(self._remove_model, model))]
+            if model.recipe_is_guess and model.kind.can.scores:
+                offers.insert(0, ("This is the recipe", partial(self._confirm_recipe, model)))
             if model.kind.can.asked and host and is_agreed(host):
                 offers.append((f"Ask me again before anything is sent to {host}", partial(self._withdraw, host)))
             entry.offer(offers, not self.workspace.busy)
@@ -160,6 +162,9 @@ class InputsPage(Scrolled):
         withdraw(host)
         self.workspace.notices.say(f"Nothing more is sent to {host} before you agree again.")
         self.refresh()
+
+    def _confirm_recipe(self, model: ModelInfo) -> None:
+        self.workspace.edits.take(study_edits.confirm_recipe(model.id, model.name))
 
     def _remove_model(self, model: ModelInfo) -> None:
         self.workspace.edits.take(study_edits.remove_model(model))

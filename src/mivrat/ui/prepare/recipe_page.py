@@ -45,7 +45,7 @@ class RecipePage(QWidget):
         self._workers = self.workspace.parallel.group(1)
         self._preparing = Newest(self._workers)
         self._build()
-        for signal in (workspace.topics.run, workspace.topics.busy):
+        for signal in (workspace.topics.run, workspace.topics.busy, workspace.topics.figures):
             signal.connect(self.refresh)
         workspace.topics.current.connect(self._prepare)
         workspace.topics.left.connect(self._leave)
@@ -69,6 +69,8 @@ class RecipePage(QWidget):
         self.hints_box.setSpacing(2)
         self.adopt = button("Adopt this recipe", self._adopt, kind="primary")
         tip(self.adopt, "Add the model with this recipe as a run of its own; the present run stays")
+        self.confirm = button("This is the recipe", self._confirm)
+        tip(self.confirm, "The model was trained with this recipe: it is no longer called a guess")
         self.undo_button = button("Undo", self.undo)
         self.redo_button = button("Redo", self.redo)
         self.load, self.save = button("Load…", self._choose_load), button("Save…", self._choose_save)
@@ -96,7 +98,7 @@ class RecipePage(QWidget):
         foot = QVBoxLayout(self.foot)
         foot.setContentsMargins(0, 4, 0, 8)
         foot.addWidget(self.problem)
-        foot.addLayout(row(self.adopt, self.undo_button, self.redo_button, None, self.load, self.save))
+        foot.addLayout(row(self.adopt, self.confirm, self.undo_button, self.redo_button, None, self.load, self.save))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.setSpacing(6)
@@ -131,6 +133,8 @@ class RecipePage(QWidget):
         self.form.show_recipe(draft.recipe)
         changed = draft.recipe != self.workspace.shown.snapshot.record.recipe
         self.adopt.setEnabled(changed and not self.workspace.busy)
+        self.confirm.setVisible(self.workspace.shown.record.recipe_is_guess and not changed)
+        self.confirm.setEnabled(not self.workspace.busy)
         self.undo_button.setEnabled(draft.can_undo)
         self.redo_button.setEnabled(draft.can_redo)
         self._show_problem("")
@@ -301,6 +305,10 @@ class RecipePage(QWidget):
         )
         self._drafts.pop(record.model_key)
         self.try_wanted.emit()
+
+    def _confirm(self) -> None:
+        info = self.workspace.shown.record.info
+        self.workspace.edits.take(study_edits.confirm_recipe(info.model_id, info.model))
 
     @property
     def settled(self) -> bool:

@@ -278,7 +278,7 @@ class NewStudyPage(QWidget):
         )
         inner.addLayout(grid)
         inner.addWidget(self.message)
-        inner.addLayout(row(self.start, self.few, button("Cancel", self.cancelled.emit), None))
+        inner.addLayout(row(self.start, self.few, button("Cancel", self._cancel), None))
         holder = QWidget()
         holder.setLayout(inner)
         holder.setFixedWidth(820)
@@ -297,6 +297,13 @@ class NewStudyPage(QWidget):
         if proposed is None or proposed == self._proposed:
             self._proposed = images.parent / f"{images.resolve().stem}.mivrat"
             self.study.set_path(self._proposed)
+
+    def begin_anew(self) -> None:
+        """Empty every field: the next study has nothing of the one before."""
+        self._proposed = None
+        for field in self.fields:
+            field.edit.clear()
+            field.touched = False
 
     def drop(self, paths: Sequence[Path]) -> None:
         """Put files into the fields they are for."""
@@ -373,6 +380,10 @@ class NewStudyPage(QWidget):
             return None
         found = match_labels(list_images(self.images.path), []).image_set
         return found.file(0) if found.items else None
+
+    def _cancel(self) -> None:
+        self.begin_anew()
+        self.cancelled.emit()
 
     def _start(self, few: bool = False) -> None:
         new = self.wanted()

@@ -217,7 +217,7 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
         headline,
         criteria,
         _tested(ground, wanted),
-        tuple((one.state, BY_NAME[one.name].title, one.sentence) for one in told.checks if one.name in BY_NAME),
+        _checks(told.checks),
         _headline_lines(ground, told.deep),
         tuple(_class(record.classes[k], figures.classes[k]) for k in order) if figures.total else (),
         len(record.classes),
@@ -239,6 +239,15 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
 
 def _worst_first(recall: Proportion) -> tuple[float, float]:
     return (2.0, 2.0) if recall.value is None else (recall.value, recall.high or 0.0)
+
+
+def _checks(results: Sequence[CheckResult]) -> tuple[tuple[str, str, str], ...]:
+    """Each check's state, title and sentence, with what was answered to it."""
+    return tuple(
+        (one.state, BY_NAME[one.name].title, f"{one.sentence}{f' Answered: {one.answer}' if one.answer else ''}")
+        for one in results
+        if one.name in BY_NAME
+    )
 
 
 def verdict_of(criteria: Sequence[CriterionLine], findings: Sequence[FindingLine]) -> tuple[str, str]:

@@ -23,8 +23,9 @@ def limits(
     found: list[str] = []
     for one in checks:
         if one.state == "stop" and one.name in BY_NAME:
+            answered = f" It was looked into and answered: {one.answer}" if one.answer else ""
             found.append(
-                f"A check says that something must be put right first ({BY_NAME[one.name].title}): {one.sentence}"
+                f"A check says that something must be corrected first ({BY_NAME[one.name].title}): {one.sentence}{answered}"
             )
     if record.kind.can.asked:
         found.append(

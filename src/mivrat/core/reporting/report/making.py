@@ -90,7 +90,7 @@ def make_report(
     with Study.open(path, again=True) as study:
         model_id = record.info.model_id
         texts, claim = load_criteria(study, model_id), load_claim(study, model_id)
-        checks = [one.result for one in kept_results(study, record.info.id).values()]
+        checks = [one.result for one in kept_results(study, record).values()]
     criteria = criteria_of(texts, ground)
     if stopped():
         return
