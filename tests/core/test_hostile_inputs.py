@@ -26,7 +26,7 @@ from mivrat.core.pictures.image_sets import list_images
 from mivrat.core.study import soundness
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
-from mivrat.core.study.migrations import EVIDENCE_OF_4, REVIEWS_OF_3
+from mivrat.core.study.migrations import _EVIDENCE_OF_4, _REVIEWS_OF_3
 from mivrat.core.study.settings import load_claim, load_criteria, load_setting, load_threshold, save_claim
 from mivrat.demo.study import DATA
 from tests.support.hostile import KINDS, attempt, read_everything
@@ -263,8 +263,10 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
     )
     for table in ("review", "region"):  # as they were then
         db.execute(f"DROP TABLE {table}")
-        db.execute(next(one for one in (REVIEWS_OF_3 + EVIDENCE_OF_4).split(";") if f"CREATE TABLE {table} " in one))
-    for table in ("finding", "finding_check", "handed_back"):
+        db.execute(
+            next(one for one in f"{_REVIEWS_OF_3};{_EVIDENCE_OF_4}".split(";") if f"CREATE TABLE {table} " in one)
+        )
+    for table in ("finding", "finding_check", "handed_back", "check_answer"):
         db.execute(f"DROP TABLE {table}")
     db.execute("PRAGMA user_version = 5")
     db.commit()

@@ -515,7 +515,7 @@ def read_everything(path: Path) -> None:
                     kept.from_text(one.conditions, record.classes, record.image_set.items, record.names, reviews) or ()
                 ):
                     condition.mask(judged)
-            kept_results(study, run)
+            kept_results(study, record)
             load_two_classes(study, record)
             load_setting(study, f"place of run {run.info.id}")
             group_names([item.columns.get("path", "") for item in record.image_set.items])

@@ -18,7 +18,7 @@ from mivrat.core.base.job import StopSignal
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.claims import claims, standing_of
 from mivrat.core.comparing.comparison import Names, OnSameImages, OnTwoSets
-from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
+from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike, in_sentences
 from mivrat.core.comparing.groups import GroupDifference, by_group
 from mivrat.core.comparing.matching import match_classes
 from mivrat.core.concluding.requirements import Requirement, parse_difference
@@ -247,5 +247,4 @@ def _tell_estimates(found: Estimates, classes: Sequence[str]) -> None:
     else:
         show("estimated class mix: " + ", ".join(f"{name} {share:.1%}" for name, share in zip(classes, found.mix.shares, strict=True)))  # fmt: skip
     if found.accuracy is not None:
-        one = found.accuracy
-        show(f"estimated accuracy without labels: {one.by_confidence:.1%} by mean confidence, {one.by_threshold:.1%} by threshold; it rests on confidence meaning there what it means here")  # fmt: skip
+        show(f"estimated accuracy without labels: {' '.join(in_sentences(found.accuracy))}")

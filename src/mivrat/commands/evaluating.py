@@ -186,7 +186,7 @@ def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, 
     groups: list[Group] = []
     if args.group:
         names = group_names([item.columns[args.group] for item in inputs.image_set.items])
-        groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units)
+        groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units, judged.alike)
     priced = args.costs and judged.has_scores and judged.evaluated.any()
     deep = slow_figures(judged, None, args.seed)
     return replace(

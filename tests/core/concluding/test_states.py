@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -36,7 +39,16 @@ def criterion(value: float, half: float, limit: float = 0.9) -> Measure:
         (share(2, 10), share(1, 10), "cannot tell"),
         (share(25, 50), share(0, 50, None), "gone"),
         (share(25, 50), share(5, 50, None), "weaker"),
-        (share(10, 100, None, -1), share(90, 100, None, -1), "gone"),  # more of it is better, and it was lacking
+        (share(10, 100, None, -1), share(90, 100, None, -1), "weaker"),  # more of it is better, and it was lacking
+        (share(10, 100, None, -1), share(100, 100, None, -1), "gone"),
+        (share(8, 50), share(0, 8), "cannot tell"),  # less, but so few images leave room for more
+        (share(40, 50, (20, 1000)), share(8, 200, (14, 1400)), "weaker"),  # 4 % against 1 %: still there
+        (share(25, 25), share(6, 25, (1, 25)), "weaker"),  # too few images to exclude that a quarter is left
+        (
+            share(6, 100, (30, 1000)),
+            share(0, 400, (30, 1000)),
+            "cannot tell",
+        ),  # it did not stand out where it was found
         (share(90, 100, None, -1), share(10, 100, None, -1), "worse"),
         (criterion(0.5, 0.1), criterion(0.95, 0.03), "gone"),
         (criterion(0.5, 0.1), criterion(0.8, 0.05), "weaker"),
@@ -81,3 +93,32 @@ def test_what_never_happens(before: tuple[int, int], after: tuple[int, int], sam
     for bad in (one_class, fallen):
         assert state_of(a, b, MADE, bad, False)[0] not in ("gone", "weaker")
     assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == ("cannot tell", "no such class")  # fmt: skip
+
+
+def found_again(rng: np.random.Generator, alike: int, left: float, trials: int) -> float:
+    """How often the most frequent of so many mistakes alike is called gone on a second set of images, when so much of each is left."""
+    gone = 0
+    for _ in range(trials):
+        rate = 0.04 if alike > 1 else 0.3  # many that are all the same, or one that is really there
+        base = rng.binomial(200, rate if alike > 1 else 0.01, alike)
+        base[0] = rng.binomial(200, rate) if alike == 1 else base[0]
+        worst = int(base.argmax())
+        rest = (
+            (int(base.sum() - base[worst]), 200 * (alike - 1)) if alike > 1 else (int(rng.binomial(1400, 0.01)), 1400)
+        )
+        now = int(rng.binomial(200, 0.01 + (rate - 0.01) * left if alike == 1 else rate * left))
+        other = int(rng.binomial(rest[1], 0.01 if alike == 1 else rate * left))
+        before, after = share(int(base[worst]), 200, rest), share(now, 200, (other, rest[1]))
+        state, _ = state_of(before, after, replace(MADE, looks=alike), WELL, False)
+        gone += state == "gone"
+    return gone / trials
+
+
+def test_what_was_chosen_for_being_frequent_is_not_gone_by_itself() -> None:
+    rng = np.random.default_rng(1)
+    for alike in (5, 20):
+        assert found_again(rng, alike, 1.0, 300) <= 0.02
+    assert found_again(rng, 1, 1.0, 200) == 0
+    assert found_again(rng, 1, 0.5, 300) <= 0.02
+    assert found_again(rng, 1, 0.25, 300) <= 0.05  # three quarters fixed is not gone
+    assert found_again(rng, 1, 0.0, 300) >= 0.8

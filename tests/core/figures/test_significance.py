@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 from scipy.stats import binomtest, fisher_exact
 
+from mivrat.core.checks.result import in_words
 from mivrat.core.figures import (
     significance,
 )
@@ -19,5 +20,11 @@ def test_even_split_is_the_binomial_test(one: int, other: int) -> None:
 def test_other_exact_tests() -> None:
     expected = fisher_exact([[3, 7], [40, 10]], alternative="less").pvalue
     assert significance.below_rest(3, 10, 40, 50) == pytest.approx(expected)
-    assert significance.against_claim(83, 100, 0.95) == pytest.approx(binomtest(83, 100, 0.95).pvalue)
-    assert significance.below_rest(0, 0, 4, 5) == significance.against_claim(0, 0, 0.5) == 1.0
+    assert significance.below_rest(0, 0, 4, 5) == 1.0
+
+
+def test_a_bound_stays_a_bound_when_it_is_corrected() -> None:
+    found = significance.holm([0.2, significance.AtMost(0.0002), 0.03])
+    assert found == pytest.approx([0.2, 0.0006, 0.06])
+    assert [isinstance(one, significance.AtMost) for one in found] == [False, True, False]
+    assert (in_words(found[1]), in_words(found[2])) == ("≤ 0.0006", "= 0.0600")

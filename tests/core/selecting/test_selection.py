@@ -35,14 +35,19 @@ def test_conditions_stand_together() -> None:
     assert picked(selection) == [0, 1, 2, 3, 4, 5, 6]
     selection.choose(Labelled(frozenset({0})))
     assert picked(selection) == [0, 1]
-    selection.choose(Outcome(frozenset({"wrong"})))
+    selection.choose(Outcome(frozenset({"wrong"})), beside=True)
     assert picked(selection) == [1]
-    selection.choose(Labelled(frozenset({1})))  # in place of the other label
+    selection.choose(Labelled(frozenset({1})))  # a figure shows its own images, whatever was in force
+    assert picked(selection) == [2, 5]
+    selection.choose(Outcome(frozenset({"wrong"})), beside=True)
     assert picked(selection) == [2]
     selection.choose(Labelled(frozenset({0})), beside=True)
     assert picked(selection) == [1, 2]
-    selection.choose(Outcome(frozenset({"wrong"})))  # again: taken away
+    selection.remove(Outcome(frozenset({"wrong"})))
     assert picked(selection) == [0, 1, 2, 5]
+    selection.choose(Labelled(frozenset({0, 1})))  # in force by itself already: taken away
+    assert selection.conditions == ()
+    selection.back()
     assert [c.words(NAMES) for c in selection.conditions] == [("labelled", "birch or alder")]
 
 
@@ -65,7 +70,7 @@ def test_cells_ranges_and_outcomes() -> None:
 def test_history() -> None:
     selection = Selection()
     selection.choose(Labelled(frozenset({0})))
-    selection.choose(Outcome(frozenset({"wrong"})))
+    selection.choose(Outcome(frozenset({"wrong"})), beside=True)
     selection.remove_last()
     assert picked(selection) == [0, 1]
     selection.back()
@@ -149,13 +154,13 @@ def test_lists_and_groups_pick_their_images_and_are_forgotten() -> None:
     selection.choose(gone, beside=True)
     assert picked(selection) == [0, 4, 5]
     assert selection.conditions[0].words(NAMES)[1] == "copies or files gone"
-    selection.choose(Outcome(frozenset({"right"})))
+    selection.choose(Outcome(frozenset({"right"})), beside=True)
     assert picked(selection) == [0]
     south = InGroup("station", frozenset({("south", (0, 1, 2))}))
-    selection.choose(south)
+    selection.choose(south, beside=True)
     selection.choose(InGroup("station", frozenset({("north", (3,))})), beside=True)
     assert selection.conditions[-1].words(NAMES) == ("station", "north or south")
-    selection.choose(InGroup("month", frozenset({("2031-05", (0, 3))})))
+    selection.choose(InGroup("month", frozenset({("2031-05", (0, 3))})), beside=True)
     assert len(selection.conditions) == 4  # groups of two columns stand together
     selection.forget(Picked)
     assert picked(selection) == [0, 3]

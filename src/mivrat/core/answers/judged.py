@@ -19,11 +19,10 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.ranked import OfClass, OneVersusRest, images_by_label, of_class, over_classes
-from mivrat.core.figures.significance import against_claim, even_split
+from mivrat.core.figures.significance import even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
-from mivrat.core.figures.units import Units, direction, figures_over_units, share
-from mivrat.core.figures.units import against_claim as claim_over_units
+from mivrat.core.figures.units import Units, against_claim, alike_of, direction, figures_over_units, share
 from mivrat.core.models.scores import Kind, ranking_scores, to_probabilities
 
 
@@ -152,6 +151,12 @@ class Judged:
                 found[some] = best[:, 1] - best[:, 0]
         return found
 
+    @cached_property
+    def alike(self) -> float | None:
+        """How alike answers are within units, over all evaluated images; None without units."""
+        use = np.flatnonzero(self.evaluated)
+        return None if self.units is None else alike_of(self.outcomes(use), self.units.of(use))
+
     def relabelled(self, labels: Mapping[int, int]) -> Judged:
         """The same answers judged by other labels of some images."""
         some = np.array(sorted(labels), np.int64)
@@ -210,7 +215,7 @@ class Judged:
         if ranked is True and self.has_scores and len(use):
             rest = self.one_versus_rest(use)
         figures = summarise(found, self.classes, ks, rest)
-        return figures if self.units is None else figures_over_units(figures, found, self.units.of(use))
+        return figures if self.units is None else figures_over_units(figures, found, self.units.of(use), self.alike)
 
     def evaluated_among(self, among: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
         """Which images figures are of: the evaluated ones, all of them or those that ``among`` marks too."""
@@ -218,7 +223,7 @@ class Judged:
 
     def share(self, hits: NDArray[np.bool_], among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
         """The share of some images (a mask over all, or positions) that ``hits`` marks, with its interval."""
-        return share(hits[among], None if self.units is None else self.units.of(among))
+        return share(hits[among], None if self.units is None else self.units.of(among), alike=self.alike)
 
     def accuracy(self, among: NDArray[np.bool_] | NDArray[np.integer]) -> Proportion:
         """The share right of the evaluated ones among some images."""
@@ -243,10 +248,7 @@ class Judged:
     def against_claim(self, claimed: float, among: NDArray[np.bool_] | None = None) -> float:
         """Two-sided probability of an accuracy so far from a claimed one."""
         use = self.evaluated_among(among)
-        right = self.right[use]
-        if self.units is None:
-            return against_claim(int(right.sum()), len(right), claimed)
-        return claim_over_units(right, claimed, self.units.of(use))
+        return against_claim(self.right[use], claimed, None if self.units is None else self.units.of(use), self.alike)
 
     def one_versus_rest(self, use: NDArray[np.integer]) -> OneVersusRest:
         """Each class against the rest over some evaluated images, some columns at a time so that not all are held."""

@@ -538,7 +538,7 @@ def _told_trained(there: list[Trial], here: list[Trial], trained: Sequence[Path]
     best = _best_of(better)
     found = shifts(properties_of_files(files), properties_of_files(trained))
     how = (
-        f"compared with the training images they are {", ".join(one.sentence() for one in found)}"
+        f"compared with the training images they are {', '.join(one.sentence() for one in found)}"
         if found
         else "not in brightness, contrast, tint or sharpness, though; look at some beside training images"
     )

@@ -9,6 +9,8 @@ from typing import Any, Literal
 
 from pydantic import TypeAdapter
 
+from mivrat.core.figures.significance import AtMost
+
 # ``open``: it could not be said, or was not asked yet.
 State = Literal["fine", "look", "stop", "open"]
 
@@ -51,5 +53,7 @@ def from_json(text: str) -> CheckResult:
 
 
 def in_words(probability: float) -> str:
-    """A probability as it stands behind the letter p."""
+    """A probability as it stands behind the letter p; of one known only as a bound, that it is one."""
+    if isinstance(probability, AtMost):
+        return f"≤ {probability:.4f}"
     return "< 0.0001" if probability < 0.0001 else f"= {probability:.4f}"

@@ -26,7 +26,9 @@ LEVEL = 0.05
 MIX_RESTS_ON = (
     "each class looking to the model as it does in the labelled set: only how many there are of each may differ"
 )
-ACCURACY_RESTS_ON = "confidence meaning in this set what it means in the labelled one"
+# What each estimate of accuracy rests on, by itself.
+BY_CONFIDENCE_RESTS_ON = "an answer of some confidence being correct as often there as here; images may be harder"
+BY_THRESHOLD_RESTS_ON = "as many answers lying above one threshold there as are correct; where images are harder and confidence means the same, it is too low"
 
 
 @dataclass(frozen=True)
@@ -107,16 +109,35 @@ class Estimates:
                     "value": one.by_confidence,
                     "low": one.confidence_ends[0],
                     "high": one.confidence_ends[1],
+                    "rests_on": BY_CONFIDENCE_RESTS_ON,
                 },
                 "by_threshold": {
                     "value": one.by_threshold,
                     "low": one.threshold_ends[0],
                     "high": one.threshold_ends[1],
+                    "rests_on": BY_THRESHOLD_RESTS_ON,
                 },
                 "threshold": one.threshold,
-                "rests_on": ACCURACY_RESTS_ON,
+                "disagree": one.disagree,
             }
         return told
+
+
+def in_sentences(one: AccuracyEstimate) -> list[str]:
+    """Both estimates of accuracy with their intervals, what each rests on, and whether they disagree."""
+
+    def share(value: float, ends: tuple[float, float]) -> str:
+        return f"{100 * value:.1f} % ({100 * ends[0]:.1f} – {100 * ends[1]:.1f})"
+
+    found = [
+        f"By mean confidence {share(one.by_confidence, one.confidence_ends)}: rests on {BY_CONFIDENCE_RESTS_ON}.",
+        f"By the share more confident than {one.threshold:.3f} {share(one.by_threshold, one.threshold_ends)}: rests on {BY_THRESHOLD_RESTS_ON}.",
+    ]
+    if one.disagree:
+        found.append(
+            "The two disagree: their intervals do not overlap, so at least one rests on what does not hold here."
+        )
+    return [*found, "Neither can be checked without labels."]
 
 
 def estimate(

@@ -64,7 +64,7 @@ def finding_of(draft: Draft, before: Measure, ground: Ground) -> Finding:
         draft.sentence,
         draft.weight,
         draft.claim,
-        made_on(ground, seed),
+        replace(made_on(ground, seed), looks=draft.looks),
         before,
         draft.pictures,
     )
@@ -130,7 +130,7 @@ def _difference(claim: Claim, ground: Ground) -> Measure:
     bad = 1 if wanted.at_most else -1
     percent = wanted.figure not in _IN_PERCENT_NOT
     if ground.is_model(wanted.against_model):
-        return Measure(f"{words} (this very model)", 0.0, 0.0, 0.0, bad=bad, percent=percent, points=True)
+        raise InputError(f"it is a difference to {name}, and this is {name} itself", mend="check it on another model")
     found = replace(wanted, bound=None).against_difference(compared(ground, wanted.against_model))
     return Measure(
         words, found.value, found.low, found.high, bad=bad, percent=percent, points=True, problem=found.problem
@@ -169,6 +169,12 @@ def images_of(claim: Claim, ground: Ground) -> CoverPlan:
     except InputError:
         if not claim.conditions:
             raise
+    if json.loads(claim.text)["region"]["place"] == "hottest":
+        raise InputError(
+            "the region is known only as the hottest part of the images it was found on, which are not in this set: on other images that "
+            "is another claim",
+            mend="draw the region, or give it by its colour, and test that",
+        )
     found = np.ones(len(ground.snapshot.judged.labels), bool)
     for one in read(claim.conditions, ground):
         found &= one.mask(ground.snapshot.judged)

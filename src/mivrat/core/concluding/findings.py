@@ -93,6 +93,8 @@ class Made:
     balanced_low: float | None = None
     balanced_high: float | None = None
     model_sha256: str = ""
+    # Of how many findings alike it was the most striking, when it was chosen.
+    looks: int = 1
 
 
 @dataclass(frozen=True)
@@ -226,3 +228,4 @@ class Draft:
     claim: Claim
     weight: Weight = "matters"
     pictures: tuple[Picture, ...] = field(default=())
+    looks: int = 1

@@ -17,7 +17,7 @@ from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.summary import Figures
-from mivrat.core.figures.uncertainty import NAMES, Intervals
+from mivrat.core.figures.uncertainty import NAMES, Intervals, without_images
 from mivrat.core.pictures.classes import ClassMatcher
 
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
@@ -34,6 +34,7 @@ _OPERATORS: dict[str, Callable[[float, float], bool]] = {
     "<": operator.lt,
 }
 _AVERAGES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1", "weighted_f1", "cohen_kappa", "mcc")
+OVER_CLASSES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1")
 _DIFFERENT = ("balanced_accuracy", "macro_f1", "log_loss", "brier", "ece")
 _PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated", "family_accuracy")
 # Figures that can be asked for of the classes of one family.
@@ -119,6 +120,11 @@ class Requirement:
                 return replace(self._held(found.value, found.low, found.high), images=found.total)
             return self.of_share(found)
         value = found
+        absent = sum(not one.support for one in figures.classes)
+        if self.figure in OVER_CLASSES and absent and figures.total:
+            # An average of the classes that are there says nothing of the others: whatever it is, it meets no criterion.
+            why = without_images(absent, len(figures.classes))
+            return Outcome(self.text, None if self.bound else value, False, images=figures.total, problem=why)
         if intervals is not None and self.figure in intervals.of:
             low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
         elif self.class_index is not None and self.figure in RANKED:

@@ -2,22 +2,41 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
 import numpy as np
 
+from mivrat.core.base.later import Later
 from mivrat.core.base.text import minus
 from mivrat.core.concluding.findings import Beside, Made, Measure, State
 from mivrat.core.concluding.ground import Standing
+from mivrat.core.figures.intervals import Z95
 
-# A share that stands no more than this above what it is compared with counts as no longer above it.
-MARGIN = 0.01
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
+
+# What is left of a finding counts as nothing only below this share of what stood out where it was found, and never below MARGIN.
+LEFT, MARGIN = 0.25, 0.01
 # A run whose balanced accuracy is lower by more than this, and beyond chance, answers worse as a whole.
 FALL = 0.05
 
 
-def change(before: Measure, after: Measure) -> tuple[float | None, float | None]:
-    """The ends of the 95 % interval of after - before, from those of both (Newcombe 1998, method 10 for independent shares; squared and
-    added for others, Zou and Donner 2008); None where one of them has none."""
-    return _apart(before.value, before.low, before.high, after.value, after.low, after.high)
+def change(before: Measure, after: Measure, looks: int = 1) -> tuple[float | None, float | None]:
+    """The ends of the interval of after - before, from those of both (Newcombe 1998, method 10 for independent shares; squared and
+    added for others, Zou and Donner 2008); None where one of them has none. 95 %, or more where the finding was the most striking of so
+    many ``looks``: what was chosen for being high was partly high by chance, and is lower the next time (Bonferroni)."""
+    return _apart(before.value, *_widened(before, looks), after.value, after.low, after.high)
+
+
+def _widened(one: Measure | Beside, looks: int) -> tuple[float | None, float | None]:
+    """The ends of an interval at 1 - 0.05 / looks: its halves in proportion to the normal distribution's points."""
+    if one.value is None or one.low is None or one.high is None or looks <= 1:
+        return one.low, one.high
+    wider = float(special.ndtri(1 - 0.025 / looks)) / Z95
+    return one.value - wider * (one.value - one.low), one.value + wider * (one.high - one.value)
 
 
 def _apart(
@@ -35,15 +54,25 @@ def _apart(
     return b - a - down, b - a + up
 
 
-def above(after: Measure) -> int:
-    """1 where what was found still stands out beyond chance and by more than MARGIN from what it is compared with, 0 where that cannot
-    be told, -1 where it does not stand out beyond chance."""
-    beside = after.beside or Beside("none", 0.0, 0.0, 0.0)
-    low, high = _apart(beside.value, beside.low, beside.high, after.value, after.low, after.high)
-    if low is None or high is None:
-        return 0
-    low, high = (low, high) if after.bad > 0 else (-high, -low)
-    return 1 if low > MARGIN else -1
+@dataclass(frozen=True)
+class Excess:
+    """By how much what was found stands out from what it is compared with, with the ends of its interval."""
+
+    value: float
+    low: float
+    high: float
+
+
+def excess(found: Measure, looks: int = 1) -> Excess | None:
+    """How much stands out; None without an interval. Without anything to compare with, a share is compared with none at all, or with all
+    where less is worse; a difference with 0."""
+    nothing = 1.0 if found.bad < 0 and not found.points else 0.0
+    beside = found.beside or Beside("none", nothing, nothing, nothing)
+    low, high = _apart(beside.value, *_widened(beside, looks), found.value, *_widened(found, looks))
+    if low is None or high is None or found.value is None or beside.value is None:
+        return None
+    value = found.value - beside.value
+    return Excess(value, low, high) if found.bad > 0 else Excess(-value, -high, -low)
 
 
 def answers_worse(made: Made, standing: Standing) -> str:
@@ -66,10 +95,12 @@ def state_of(before: Measure, after: Measure, made: Made, standing: Standing | N
     the very model and the very images that it was found on.
 
     - *cannot tell*: the claim cannot be asked, has no interval, or the intervals leave it open;
-    - *holds*: nothing has changed, or no change is beyond chance and what was found still stands out beyond chance;
-    - *worse*: more of it than before, beyond chance;
-    - *gone*: less than before, beyond chance, and it no longer stands out from what it is compared with; of a criterion: met;
-    - *weaker*: less than before, beyond chance, but still there.
+    - *holds*: nothing has changed, or no change is significant and what was found still stands out significantly;
+    - *worse*: significantly more of it than before;
+    - *gone*: significantly less than before, not significantly more than what it is compared with, and more than a quarter of what
+      stood out where it was found is excluded (equivalence); of a criterion: met. What did not stand out where it was found, as one of so
+      many looks, cannot be gone;
+    - *weaker*: significantly less than before, but not gone.
 
     Gone and weaker become *cannot tell* where the run answers worse as a whole.
     """
@@ -77,32 +108,44 @@ def state_of(before: Measure, after: Measure, made: Made, standing: Standing | N
         return "cannot tell", after.problem or "the figure is undefined here"
     if same and (after.value, after.hits, after.total) == (before.value, before.hits, before.total):
         return "holds", "the same model and the same images: the same figure"
-    state, why = _rule(before, after)
+    state, why = _rule(before, after, max(1, made.looks))
     if state in ("gone", "weaker") and standing is not None and (worse := answers_worse(made, standing)):
         return "cannot tell", f"the figure is better, but {worse}, so that says nothing"
     return state, why
 
 
-def _rule(before: Measure, after: Measure) -> tuple[State, str]:
-    low, high = change(before, after)
+def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
+    low, high = change(before, after, looks)
     turned = 0
     if low is not None and high is not None:
         turned = ((low > 0) - (high < 0)) * after.bad
     if after.limit is not None:
         return _criterion(before, after, turned, low is not None)
     if turned > 0:
-        return "worse", "more than before, beyond chance"
-    if low is None:
+        return "worse", "significantly more than before"
+    found, left = excess(before, looks), excess(after)
+    if low is None or found is None or left is None:
         return "cannot tell", "too few images (or units) for an interval"
-    stands = above(after)
     against = after.beside.name if after.beside is not None else "none at all"
     if turned < 0:
-        if stands < 0:
-            return "gone", f"less than before beyond chance, and no more than {against} beyond chance"
-        return "weaker", f"less than before beyond chance, but still more than {against}"
-    if stands > 0:
-        return "holds", f"no change beyond chance, and still more than {against} beyond chance"
-    return "cannot tell", f"no change beyond chance, nor does it stand out from {against} beyond chance"
+        chosen = f", as one of {looks} looked at" if looks > 1 else ""
+        if found.low <= 0:
+            return "cannot tell", f"it did not stand out significantly from {against} where it was found{chosen}"
+        margin = max(MARGIN, LEFT * (found.value if looks == 1 else found.low))
+        if left.low > 0:
+            return "weaker", f"significantly less than before, but still more than {against}"
+        if left.high <= margin:
+            return "gone", (
+                f"significantly less than before, not significantly more than {against}, and more than {100 * margin:.1f} points more "
+                "are excluded (a quarter of what stood out before)"
+            )
+        return "weaker", (
+            f"significantly less than before, but up to {100 * left.high:.1f} points more than {against} are not excluded; "
+            f"gone takes {100 * margin:.1f} (a quarter of what stood out before)"
+        )
+    if left.low > MARGIN:
+        return "holds", f"no significant change, and still significantly more than {against}"
+    return "cannot tell", f"no significant change, and not significantly more than {against}"
 
 
 def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tuple[State, str]:
@@ -117,9 +160,9 @@ def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tupl
     if after.met:
         return "gone", "the criterion is met"
     if turned > 0:
-        return "worse", "further from the limit than before, beyond chance"
+        return "worse", "significantly further from the limit than before"
     if turned < 0:
-        return "weaker", "nearer to the limit than before beyond chance, but not met beyond chance"
+        return "weaker", "significantly nearer to the limit than before, but not significantly above it"
     if after.met is False:
         return "holds", "still missed" if told else "still missed; no interval tells whether it has changed"
-    return "cannot tell", "neither met nor missed beyond chance, and no change beyond chance"
+    return "cannot tell", "neither significantly met nor missed, and no significant change"

@@ -145,15 +145,16 @@ def _drawn_together(
 
 
 def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """For each bin the lowest and the highest share right that a calibrated model shows there in at least 95 % of cases: the
-    binomial at the mean confidence, whose spread is that of single confidences or more (Hoeffding 1956).
+    """For each bin the lowest and the highest share right that a calibrated model shows: in at least 95 % of cases all bins lie between
+    theirs (Bonferroni). The binomial at the mean confidence, whose spread is that of single confidences or more (Hoeffding 1956).
 
     NaN for bins without images, and where images belong together: their number is not known then.
     """
     known = np.array([one.confidence is not None and one.accuracy.units is None for one in bins], bool)
     some = [one for one, is_known in zip(bins, known, strict=True) if is_known]
     counts = np.array([one.count for one in some], np.int64)
-    low, high = central_range(counts, np.array([one.confidence for one in some], float))
+    level = 1 - 0.05 / max(1, sum(one.count > 0 for one in bins))
+    low, high = central_range(counts, np.array([one.confidence for one in some], float), level)
     bands = np.full((2, len(bins)), np.nan)
     bands[:, known] = low / np.maximum(counts, 1), high / np.maximum(counts, 1)
     return bands[0], bands[1]
@@ -161,11 +162,15 @@ def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], N
 
 def beyond_chance(bins: Sequence[ReliabilityBin]) -> NDArray[np.int64]:
     """For each bin -1 where the model is surer than right beyond what chance allows, 1 where it is less sure, 0 where neither can
-    be told. Where no band is known, the interval of the share right decides: whether it leaves out the mean confidence."""
+    be told, corrected over all bins. Where no band is known, the interval of the share right decides, made as wide."""
     low, high = chance_bands(bins)
-    right = np.array([(one.accuracy.value, one.accuracy.low, one.accuracy.high) for one in bins], float).reshape(-1, 3)
+    right = np.array([one.accuracy.value for one in bins], float)
     sure = np.array([one.confidence for one in bins], float)
+    shown = sum(one.count > 0 for one in bins)
+    far = np.array(
+        [one.confidence is not None and one.accuracy.p_against(one.confidence) * shown < 0.05 for one in bins], bool
+    )
     unknown = np.isnan(low)
-    surer = np.where(unknown, right[:, 2] < sure, right[:, 0] < low)
-    less = np.where(unknown, right[:, 1] > sure, right[:, 0] > high)
+    surer = np.where(unknown, far & (right < sure), right < low)
+    less = np.where(unknown, far & (right > sure), right > high)
     return less.astype(np.int64) - surer

@@ -34,13 +34,6 @@ def _choose(n: NDArray[np.integer] | int, k: NDArray[np.integer]) -> Numbers:
     return np.asarray(-np.log1p(n) - special.betaln(n - k + 1, k + 1))
 
 
-def as_unlikely(hits: int, n: int, p: float) -> float:
-    """The exact two-sided probability of ``hits`` of n: of all counts no likelier than this one."""
-    counts = np.arange(n + 1)
-    chance = np.exp(_choose(n, counts) + special.xlogy(counts, p) + special.xlog1py(n - counts, -p))
-    return float(min(1.0, chance[chance <= chance[hits] * (1 + 1e-7)].sum()))
-
-
 def splits(whole: int, marked: int, taken: int) -> tuple[NDArray[np.int64], Numbers]:
     """Of ``whole`` things, ``marked`` of them so, some are taken: how many marked ones can be among these, and how likely each count
     is (hypergeometric)."""

@@ -50,10 +50,13 @@ def group_figures(
     confidence: NDArray[np.float64],
     use: NDArray[np.bool_],
     units: Units | None = None,
+    alike: float | None = None,
+    corrected: bool = True,
 ) -> list[Group]:
     """Figures of every group over the images that ``use`` marks, the one that most surely falls below the rest first.
 
-    Where images belong together (``units``, over all of them) intervals and tests are of whole units.
+    Where images belong together (``units``, over all of them) intervals and tests are of whole units. Not ``corrected``, each p is that
+    of its group alone, for who asks for more groups than these.
     """
     order = sorted(set(names))
     number = {name: i for i, name in enumerate(order)}
@@ -66,15 +69,15 @@ def group_figures(
     told = [i for i in range(len(order)) if totals[i]]
     unit = units.of(use) if units is not None else None
     if unit is not None:
-        lower = below_rest_over_units(right[use], of, unit) if len(told) > 1 else np.ones(len(order))
-        raw = [float(lower[i]) for i in told]
+        lower = below_rest_over_units(right[use], of, unit) if len(told) > 1 else [1.0] * len(order)
+        raw = [lower[i] for i in told]
     else:
         raw = [
             below_rest(int(hits[i]), int(totals[i]), whole_hits - int(hits[i]), whole - int(totals[i])) for i in told
         ]
     found = []
-    for i, p in zip(told, holm(raw), strict=True):
-        accuracy = share(right[use][of == i], unit[of == i] if unit is not None else None)
+    for i, p in zip(told, holm(raw) if corrected else raw, strict=True):
+        accuracy = share(right[use][of == i], unit[of == i] if unit is not None else None, alike=alike)
         mean = None if np.isnan(means[i]) else float(means[i])
         gap = None if mean is None or accuracy.value is None else mean - accuracy.value
         found.append(Group(order[i], accuracy, mean, gap, p))

@@ -2,8 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from math import sqrt
+from typing import TYPE_CHECKING
+
+from mivrat.core.base.later import Later
+from mivrat.core.figures.significance import holm
+
+if TYPE_CHECKING:
+    from scipy import special
+else:
+    special = Later("scipy.special")
 
 # The 97.5 % point of the standard normal distribution: two-sided 95 %.
 Z95 = 1.959963984540054
@@ -23,6 +33,30 @@ class Proportion:
     low: float | None
     high: float | None
     units: int | None = None
+    # How many independent images it is worth.
+    effective: float | None = field(default=None, compare=False)
+
+    def p_against(self, share: float) -> float:
+        """The two-sided probability of a share so far from a given one: the level at which the interval just reaches it (the score test
+        that Wilson's interval inverts; over units with Student's t). 1 where there is no interval."""
+        if self.value is None or self.low is None or self.effective is None:
+            return 1.0
+        if self.value == share:
+            return 1.0
+        spread = share * (1 - share) / self.effective
+        if spread <= 0:
+            return 0.0
+        away = -abs(self.value - share) / sqrt(spread)
+        return float(2 * (special.ndtr(away) if self.units is None else special.stdtr(self.units - 1, away)))
+
+
+def significantly_below(shares: Sequence[Proportion], share: float | None) -> list[int]:
+    """Which of some shares lie below a given one at the 5 % level, corrected over all that have an interval (Holm 1979)."""
+    if share is None:
+        return []
+    known = [i for i, one in enumerate(shares) if one.low is not None]
+    found = zip(known, holm([shares[i].p_against(share) for i in known]), strict=True)
+    return [i for i, p in found if p < 0.05 and (shares[i].value or 0.0) < share]
 
 
 def wilson(share: float, total: float, z: float = Z95) -> tuple[float, float]:
@@ -42,4 +76,4 @@ def proportion(hits: int, total: int) -> Proportion:
         return Proportion(0, 0, None, None, None)
     share = hits / total
     low, high = wilson(share, total)
-    return Proportion(hits, total, share, 0.0 if hits == 0 else low, 1.0 if hits == total else high)
+    return Proportion(hits, total, share, 0.0 if hits == 0 else low, 1.0 if hits == total else high, None, total)

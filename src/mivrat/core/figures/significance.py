@@ -7,17 +7,21 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures.exact import as_unlikely, at_most, more_than, splits
+from mivrat.core.figures.exact import at_most, more_than, splits
+
+
+class AtMost(float):
+    """A probability of which it is known only that it is no larger: not one of the ways drawn at random was as uneven."""
 
 
 def holm(values: Sequence[float]) -> list[float]:
-    """Probabilities corrected for their number, step by step (Holm 1979)."""
+    """Probabilities corrected for their number, step by step (Holm 1979); what is known only as ``AtMost`` stays so."""
     order = np.argsort(values, kind="stable")
     factors = len(values) - np.arange(len(values))
     stepped = np.minimum(1.0, np.maximum.accumulate(np.asarray(values, float)[order] * factors))
     out = np.empty(len(values))
     out[order] = stepped
-    return [float(v) for v in out]
+    return [AtMost(v) if isinstance(one, AtMost) else float(v) for one, v in zip(values, out, strict=True)]
 
 
 def even_split(one: int, other: int) -> float:
@@ -50,8 +54,3 @@ def below_rest(hits: int, total: int, other_hits: int, other_total: int) -> floa
         return 1.0
     ways, chance = splits(total + other_total, hits + other_hits, total)
     return float(min(1.0, chance[ways <= hits].sum()))
-
-
-def against_claim(hits: int, total: int, claimed: float) -> float:
-    """Exact two-sided probability of a share as unlikely as ``hits`` of ``total``, if the claimed share were true."""
-    return as_unlikely(hits, total, claimed) if total else 1.0

@@ -153,6 +153,9 @@ def _of_counts(
     for j, name in enumerate(COUNTED):
         of_classes = j < 3
         degrees = many - 1
+        if of_classes and (absent := int((~there).sum())):
+            missing[name] = without_images(absent, classes)
+            continue
         if of_classes:
             degrees = min(degrees, _satterthwaite(counts, called if name == "macro_precision" else support))
             short = max(LEAST_A_CLASS / harmonic, LEAST_DEGREES / min(degrees, even))
@@ -183,6 +186,14 @@ def _of_counts(
         first, last = wilson(centre, max(1.0, effective), float(special.stdtrit(max(1.0, degrees), 0.975)))
         ends[name] = (first - low) / (1 - low), (last - low) / (1 - low)
     return ends
+
+
+def without_images(absent: int, classes: int) -> str:
+    """Why an average over classes has no interval, and meets no criterion, where so many classes of the list have no labelled image."""
+    return (
+        f"{absent} of the {classes} classes of the list {'has' if absent == 1 else 'have'} no labelled image, so nothing is known of "
+        f"{'it' if absent == 1 else 'them'}. Add images of {'it' if absent == 1 else 'them'}, or ask for single classes or a family"
+    )
 
 
 def images_a_class(support: Numbers) -> tuple[float, float]:
@@ -231,17 +242,27 @@ def _of_means(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -
         else:
             values = by_unit(seen, unit)
             wrong = float(len(np.unique(unit[~right])))
-        low, high = score_interval(values, mean, wrong, variance, slope)
+        low, high = score_interval(values, mean, wrong, variance, slope, unit is not None)
         ends[name] = max(0.0, low), high
     return ends
 
 
 def by_unit(seen: Numbers, unit: NDArray[np.integer]) -> Numbers:
-    """A value for each unit whose plain mean is that over images, and which vary as the units do (linearisation of a ratio)."""
+    """A value for each unit whose plain mean is that over images, and which vary as the units do: linearisation of a ratio, its
+    variance freed of the bias that units of unequal size give it (``unit_bias``)."""
     mean = float(seen.mean())
     sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
-    found: Numbers = mean + (sums - mean * sizes) * len(sizes) / sizes.sum()
+    units = len(sizes)
+    wider = sqrt((1 - 1 / units) / unit_bias(*(float((sizes**power).sum()) for power in (1, 2, 3))))
+    found: Numbers = mean + wider * (sums - mean * sizes) * units / sizes.sum()
     return found
+
+
+def unit_bias(sizes: float, squares: float, cubes: float) -> float:
+    """Of what part of its true value the sum of squared residuals of a ratio over units is on average, from Σn, Σn² and Σn³ of the units'
+    sizes: residuals are taken from the ratio itself, and large units pull it to them. Bias-reduced linearisation (Bell and McCaffrey
+    2002) where images of a unit share their luck; for U units of one size 1 − 1/U."""
+    return max(1 - 2 * cubes / (sizes * squares) + squares / sizes**2, 1e-3)
 
 
 def as_expected(name: str, confidence: Numbers, classes: int) -> tuple[Numbers, Numbers]:
@@ -252,10 +273,12 @@ def as_expected(name: str, confidence: Numbers, classes: int) -> tuple[Numbers, 
     return slip**2 * 1.5, confidence**2 + confidence**2
 
 
-def score_interval(values: Numbers, mean: float, wrong: float, variance: float, slope: float) -> Ends:
+def score_interval(
+    values: Numbers, mean: float, wrong: float, variance: float, slope: float, of_units: bool = False
+) -> Ends:
     """The interval of a mean: every true mean from which this one is no further than chance, where the variance is that of the values at
     their mean, and grows with the true mean by third moment over variance. ``variance`` and ``slope`` are what the model expects
-    of both."""
+    of both. ``of_units``: the values are of whole units, some of which may make most of the variance."""
     n = len(values)
     away = values - mean
     square, third, fourth = (float((away**power).mean()) for power in (2, 3, 4))
@@ -264,10 +287,21 @@ def score_interval(values: Numbers, mean: float, wrong: float, variance: float, 
     v = (wrong * seen + _UNSEEN * max(variance, seen)) / (wrong + _UNSEEN)
     g = (wrong * own + _UNSEEN * max(slope, own)) / (wrong + _UNSEEN)
     # So many degrees of freedom a variance has that is worked out from values of such a kurtosis.
-    degrees = min(n - 1.0, max(2.0, 2 * n / max(fourth / square**2 - 1, 0.5))) if square > 0 else n - 1.0
+    degrees = n - 1.0
+    if square > 0:
+        degrees = min(
+            degrees, effective_degrees(away) if of_units else max(2.0, 2 * n / max(fourth / square**2 - 1, 0.5))
+        )
     a = float(special.stdtrit(degrees, 0.975)) ** 2 / n
     half = sqrt((a * g) ** 2 + 4 * a * v)
     return mean + (a * g - half) / 2, mean + (a * g + half) / 2
+
+
+def effective_degrees(residuals: Numbers) -> float:
+    """The degrees of freedom of a sum of squares, of which a few units may make the most: (Σe²)² / Σe⁴ (Satterthwaite 1946, each e² by
+    itself taken for its expected value), between 2 and their number less one."""
+    squares = residuals**2
+    return min(len(residuals) - 1.0, max(2.0, float(squares.sum() ** 2 / max(1e-300, (squares**2).sum()))))
 
 
 # --- confidence against correctness ---
@@ -312,11 +346,12 @@ def _gap(confidence: Numbers, right: Numbers) -> Ends:
 
 
 def _gap_over_units(lead: Numbers, unit: NDArray[np.integer]) -> Ends:
-    """The mean of confidence less correctness over units, by the variance of a ratio (Cochran 1977, 6.10) and Student's t."""
-    sums, sizes = np.bincount(unit, lead), np.bincount(unit).astype(float)
-    units, gap = len(sizes), float(lead.mean())
-    variance = float(((sums - gap * sizes) ** 2).sum()) * units / (units - 1) / sizes.sum() ** 2
-    half = float(special.stdtrit(units - 1, 0.975)) * sqrt(variance)
+    """The mean of confidence less correctness over units: the variance of a ratio without its bias, and Student's t at the effective
+    number of units."""
+    gap, values = float(lead.mean()), by_unit(lead, unit)
+    away = values - gap
+    units = len(values)
+    half = float(special.stdtrit(effective_degrees(away), 0.975)) * sqrt(float((away**2).sum()) / (units - 1) / units)
     return max(-1.0, gap - half), min(1.0, gap + half)
 
 

@@ -40,6 +40,11 @@ class AccuracyEstimate:
     threshold_ends: Ends
     threshold: float
 
+    @property
+    def disagree(self) -> bool:
+        """Whether the two intervals have nothing in common."""
+        return self.confidence_ends[1] < self.threshold_ends[0] or self.threshold_ends[1] < self.confidence_ends[0]
+
 
 def mix_without_labels(matrix: Counts, predicted: NDArray[np.integer], names: list[str], seed: int = 0) -> MixEstimate:
     """The class mix of images called ``predicted``, from the confusion matrix of a labelled set (Lipton 2018): the mix under which
@@ -107,7 +112,8 @@ def accuracy_without_labels(
     right; confidences are after temperature scaling, those of the labelled ones out of fold. None without images of either.
 
     The mean confidence is the accuracy of a calibrated model (Guo 2017), the share above the threshold that matches the
-    labelled accuracy that of Garg 2022. Both rest on confidence meaning there what it means here.
+    labelled accuracy that of Garg 2022. The first rests on confidence meaning there what it means here; the second on as many answers
+    lying above one threshold as are right, which is too low where images are harder and confidence means the same.
     """
     if not len(labelled) or not len(unlabelled):
         return None

@@ -109,6 +109,8 @@ def _pairs(found: Comparison, paired: Paired | None, sets: TwoSets | None) -> di
         ]
         return {"pairs": listed}
     assert sets is not None
+    if not (sets.total_a and sets.total_b):
+        return {}  # without labels on both sides nothing is known of a drop, and it is not 0
     drop = sets.drop
     listed = [
         {"label": names[one.label], "predicted": names[one.predicted], "a": one.a, "b": one.b, "within": one.part}

@@ -17,6 +17,7 @@ from mivrat.core.base.text import escaped, printable, safe_cell
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.one_image import Covered
 from mivrat.core.figures.covered import CoverResult, Effect
+from mivrat.core.figures.units import from_kept
 from mivrat.core.pictures.image_sets import ImageSet
 
 FORMAT = "mivrat-cover/2"
@@ -108,16 +109,18 @@ def in_sentences(result: CoverResult) -> str:
         )
         return (
             f"{what}: {share.hits} of {share.total} predictions change ({share.value or 0:.1%}{bounds}); {one.mended} become right, "
-            f"{one.broken} become wrong (p {in_words(one.p_paired)}); p(target) falls by {one.mean_drop:.3f} on average"
+            f"{one.broken} become wrong (p {in_words(from_kept(one.p_paired, share.units))}); p(target) falls by {one.mean_drop:.3f} on average"
         )
 
+    units = result.region.changed.units
+    test = "exact paired test" if units is None else f"paired test over {units} whole units"
     beyond = (
         "more than the same area elsewhere"
         if result.p < 0.05 and result.only_region > result.only_control
         else (
             "less than the same area elsewhere"
             if result.p < 0.05
-            else "no more than the same area elsewhere, as far as these images tell"
+            else "not significantly more than the same area elsewhere, on these images"
         )
     )
     return "\n".join(
@@ -125,6 +128,6 @@ def in_sentences(result: CoverResult) -> str:
             effect("region hidden", result.region),
             effect("same area elsewhere", result.control),
             f"hiding the region changes {beyond}: {result.only_region} only by the region, {result.only_control} only by the control "
-            f"(exact paired test, p {in_words(result.p)}, N = {result.total})",
+            f"({test}, p {in_words(from_kept(result.p, units))}, N = {result.total})",
         ]
     )

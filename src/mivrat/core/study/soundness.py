@@ -10,7 +10,7 @@ from functools import cache, wraps
 from pathlib import Path
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar, cast, get_args
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE
 from mivrat.core.base.errors import InputError
@@ -189,5 +189,8 @@ def _reader(kind: Any) -> TypeAdapter[Any]:
 
 def json_of(text: str, kind: type[_Found]) -> _Found:
     """A value of this kind, such as ``list[int]``, from JSON that a study keeps; ValueError where it is another one."""
-    found: _Found = _reader(cast(Hashable, kind)).validate_json(text)
+    try:
+        found: _Found = _reader(cast(Hashable, kind)).validate_json(text)
+    except ValidationError as error:
+        raise ValueError(f"a kept value is no {kind.__name__}") from error
     return found

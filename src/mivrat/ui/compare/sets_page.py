@@ -7,7 +7,7 @@ import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.comparing.estimates import ACCURACY_RESTS_ON, MIX_RESTS_ON, Estimates
+from mivrat.core.comparing.estimates import MIX_RESTS_ON, Estimates, in_sentences
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
@@ -193,10 +193,7 @@ class SetsPage(Scrolled):
         ]
         if found.accuracy is not None:
             one = found.accuracy
-            told.append(
-                f"Accuracy there: {words.percent(one.by_confidence)} ({100 * one.confidence_ends[0]:.1f} – {100 * one.confidence_ends[1]:.1f}) by mean confidence, "
-                f"{words.percent(one.by_threshold)} ({100 * one.threshold_ends[0]:.1f} – {100 * one.threshold_ends[1]:.1f}) by the share surer than {one.threshold:.3f}. It rests on {ACCURACY_RESTS_ON}; that cannot be checked without labels."
-            )
+            told.append(f"Estimated accuracy there. {' '.join(in_sentences(one))}")
         if found.mix.shares is None:
             told.append(f"Class mix: refused. It rests on {MIX_RESTS_ON}. Here {found.mix.refused}.")
         else:

@@ -131,7 +131,7 @@ class FindingDetail(QWidget):
             lines.append((beside.name, measure_told(before, beside=True), measure_told(after, beside=True) if after is not None else "…"))  # fmt: skip
         if before.p is not None:
             p = f"p {in_words(after.p)}" if after is not None and after.p is not None else words.DASH
-            lines.append(("exact paired test", f"p {in_words(before.p)}", p))
+            lines.append(("paired test", f"p {in_words(before.p)}", p))
         self.table.show_lines(lines, [f"{line[0]}\n{line[1]}\n{line[2]}" for line in lines])
         self.table.setFixedHeight(36 + 30 * len(lines))
         state = "" if finding.aside else "checking …" if checked is None else f"{checked.state}: {checked.why}"

@@ -13,6 +13,7 @@ from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.covered import CoverResult
+from mivrat.core.figures.units import from_kept
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import KeptTest
@@ -104,14 +105,23 @@ class CoverResultView(QWidget):
         both = (result.region, result.control)
         shares = [f"{one.changed.hits} of {one.changed.total}  {words.with_bounds(one.changed)}" for one in both]
         target = "the predicted class" if plan.target == "predicted" else plan.target
+        over_units = result.region.changed.units is not None
+        how = "p over whole units" if over_units else "exact p"
+        test = "Test over whole units (permutation)" if over_units else "Exact paired test (McNemar)"
         lines = [
             ("answer changes", *shares),
-            ("right / wrong", *(f"{one.mended} / {one.broken}   (exact p {in_words(one.p_paired)})" for one in both)),
+            (
+                "right / wrong",
+                *(
+                    f"{one.mended} / {one.broken}   ({how} {in_words(from_kept(one.p_paired, one.changed.units))})"
+                    for one in both
+                ),
+            ),
             ("mean drop of p", *(minus(f"{round(one.mean_drop, 3) + 0.0:.3f}") for one in both)),
         ]
         tips = [
             words.how(result.region.changed),
-            "Of the labelled images: how many become right, and how many wrong. Exact paired test (McNemar).",
+            "Of the labelled images: how many become right, and how many wrong. " + f"{test}.",
             f"How far the probability of {target} falls.",
         ]
         self.table.show_lines(lines, tips)

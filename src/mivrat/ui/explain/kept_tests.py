@@ -16,6 +16,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
+from mivrat.core.figures.units import from_kept
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import KeptTest
@@ -79,7 +80,7 @@ class KeptTests(QWidget):
                 shares = [
                     str(result.total),
                     *(f"{e.changed.hits}" for e in (result.region, result.control)),
-                    in_words(result.p),
+                    in_words(from_kept(result.p, result.region.changed.units)),
                 ]
             except (InputError, ValueError):
                 shares = ["?"] * 4

@@ -15,7 +15,7 @@ from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
-from mivrat.ui.measure.headline_lines import wholly_below
+from mivrat.ui.measure.headline_lines import below_accuracy
 from mivrat.ui.parts.tables import ChoosingTable, paint_share
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
@@ -104,6 +104,7 @@ class ClassModel(QAbstractTableModel):
         self._names: list[str] = []
         self._members: list[frozenset[int]] = []
         self.by_family = False
+        self._low: dict[str, frozenset[int]] = {}
         self._order: list[int] = []
         self._sorted_by = (0, Qt.SortOrder.AscendingOrder)
         workspace.topics.measured.connect(self._reset)
@@ -127,6 +128,16 @@ class ClassModel(QAbstractTableModel):
                 self.workspace.shown.classes,
                 [frozenset({k}) for k in range(len(figures.classes))],
             )
+        # Of families no share is marked: what is looked at are their members.
+        self._low = (
+            {}
+            if self.by_family
+            else {
+                one.title: below_accuracy(self.workspace, one.share)
+                for one in NUMBERS
+                if one.share is not None and one.title in ("precision", "recall")
+            }
+        )
         self._put_in_order()
         self.endResetModel()
 
@@ -214,7 +225,7 @@ class ClassModel(QAbstractTableModel):
         if role == SHARE:
             return None if number.share is None else number.share(c)
         if role == WARNED:
-            return number.share is not None and wholly_below(self.workspace, number.share(c))
+            return k in self._low.get(number.title, ())
         other = self._other(k, number) if role in (OTHER, Qt.ItemDataRole.ToolTipRole) else None
         if role == OTHER:
             return other

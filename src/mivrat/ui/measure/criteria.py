@@ -154,7 +154,8 @@ class Criteria(QWidget):
             return "Nothing measured yet."
         snapshot = self.workspace.shown.snapshot
         p = snapshot.judged.against_claim(claim, measured.among)
-        exact = words.paired_test(snapshot.judged.units)
+        units = snapshot.judged.units
+        exact = f"score test over units of '{units.column}'" if units is not None else "score test"
         side = "below" if top1.value < claim else "above"
         if p < 0.05:
             return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance ({exact}, p {in_words(p)})."

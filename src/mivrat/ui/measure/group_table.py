@@ -24,6 +24,7 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
+from mivrat.core.running.groups import groups_of_run
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import columns_to_group_by
@@ -96,6 +97,12 @@ class GroupTable(QWidget):
         workspace.topics.measured.connect(self._start)
         workspace.topics.held.connect(self._start)
 
+    def show_column(self, column: str) -> None:
+        """Group by this column, where there is one of that name."""
+        if self.column.findText(column) >= 0:
+            self.column.setCurrentText(column)
+            self._start()
+
     def _list_columns(self) -> None:
         snapshot = self.workspace.shown.snapshot
         items = snapshot.record.image_set.items
@@ -146,16 +153,16 @@ class GroupTable(QWidget):
     def _note_tests(self, below: list[Group], units: Units | None) -> None:
         self.note.setText(
             (
-                f"{', '.join(one.name for one in below[:4])} below the rest beyond chance. "
+                f"{', '.join(one.name for one in below[:4])} significantly below the rest. "
                 if below
-                else "No group falls below the rest beyond chance. "
+                else "No group is significantly below the rest. "
             )
             + (
                 f"One-sided test of each group against the others, whole units of '{units.column}' at a time"
                 if units is not None
                 else "Exact one-sided test of each group against the others"
             )
-            + ", corrected for their number (Holm)."
+            + ", corrected over the groups of all columns (Holm)."
         )
 
     def _fill(self, found: Grouped) -> None:
@@ -221,7 +228,9 @@ def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None, other: O
     items, judged = snapshot.record.image_set.items, snapshot.judged
     names = group_names([one.columns.get(column, "") for one in items])
     use = judged.evaluated_among(among)
-    found = group_figures(names, judged.right, judged.confidence, use, judged.units)
+    found = groups_of_run(snapshot, among).get(column)
+    if found is None:  # a further column, looked at by itself
+        found = group_figures(names, judged.right, judged.confidence, use, judged.units, judged.alike)
     positions, accuracy = positions_by_group(items, column), dict[str, Proportion]()
     if other is not None:
         right, both = other.predicted == judged.labels, use & other.both

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from mivrat.core.comparing.holding import IN_POINTS, headline_differences
+from mivrat.core.figures.confusion import ClassFigures
 from mivrat.core.figures.differences import Difference
-from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.intervals import Proportion, significantly_below
 from mivrat.ui import words
 from mivrat.workspace.workspace import Workspace
 
@@ -99,10 +101,13 @@ def headline_lines(workspace: Workspace) -> list[Line]:
     return lines
 
 
-def wholly_below(workspace: Workspace, share: Proportion) -> bool:
-    """Whether a share lies below the accuracy over all classes with its whole interval."""
-    whole = workspace.shown.measured.figures.top_k[1].value
-    return whole is not None and share.high is not None and share.high < whole
+def below_accuracy(
+    workspace: Workspace, share: Callable[[ClassFigures], Proportion] = lambda one: one.recall
+) -> frozenset[int]:
+    """The classes whose share lies significantly below the accuracy over all classes: each tested by its interval, corrected over all
+    classes (Holm), since all of them are looked at."""
+    figures = workspace.shown.measured.figures
+    return frozenset(significantly_below([share(one) for one in figures.classes], figures.top_k[1].value))
 
 
 def _held(workspace: Workspace) -> list[tuple[str, str, Difference]]:

@@ -12,7 +12,7 @@ from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.confusion import ClassFigures
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Picked
 from mivrat.ui import words
-from mivrat.ui.measure.headline_lines import Line, held_values, other_values, wholly_below
+from mivrat.ui.measure.headline_lines import Line, below_accuracy, held_values, other_values
 from mivrat.ui.parts.interval_rows import ASKED, CLAIMED, IntervalRow, IntervalRows, scale_from
 from mivrat.ui.parts.widgets import clear, label, tip
 from mivrat.workspace.workspace import Workspace
@@ -97,7 +97,7 @@ class HeadlinePicture(QWidget):
         )
         return IntervalRow(
             f"worst class: {name}", one.recall.value or 0.0, one.recall.low, one.recall.high, words.percent(one.recall.value),
-            words.bounds(one.recall), "\n".join([about, *told]), missed or wholly_below(self.workspace, one.recall),
+            words.bounds(one.recall), "\n".join([about, *told]), missed or k in below_accuracy(self.workspace),
             (Labelled(frozenset({k})),), None, marks,
         )  # fmt: skip
 

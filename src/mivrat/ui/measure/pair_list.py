@@ -50,6 +50,12 @@ class PairList(QTableWidget):
 
     def show_pairs(self, pairs: Sequence[ConfusedPair]) -> None:
         self.pairs = pairs
+        units = self.workspace.shown.judged.units
+        test = (
+            "Exact test of an even split"
+            if units is None
+            else f"Test of an even split over whole units of '{units.column}'"
+        )
         self.setRowCount(len(pairs))
         for line, one in enumerate(pairs):
             first, second = self._names(one)
@@ -62,7 +68,7 @@ class PairList(QTableWidget):
             )
             about = (
                 f"{first} called {second}: {words.images(one.there)}. {second} called {first}: {words.images(one.back)}.\n"
-                f"Exact test of an even split, corrected for the {len(pairs)} pairs listed (Holm): p {in_words(one.p)}."
+                f"{test}, corrected for the {len(pairs)} pairs listed (Holm): p {in_words(one.p)}."
             )
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)

@@ -31,6 +31,7 @@ class MeasureStep(StepArea):
         self.class_table = self.classes_page.table
         self.confusions, self.reliability = Confusions(workspace), Reliability(workspace)
         self.groups = GroupTable(workspace)
+        self.headline.worst.groups_wanted.connect(self.groups.show_column)
         self.headline.worst.page_wanted.connect(lambda name: self.choose(NAMES.index(name)))
         self.scope = Choice(SCOPES, "figures of")
         tip(self.scope, "What these figures are of: all images, or those of the selection")

@@ -8,13 +8,13 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
-from mivrat.core.figures.groups import Group, group_figures, group_names
+from mivrat.core.figures.groups import Group
+from mivrat.core.running.groups import groups_of_run
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import positions_by_group
-from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup, Labelled
 from mivrat.ui import words
-from mivrat.ui.measure.headline_lines import wholly_below
+from mivrat.ui.measure.headline_lines import below_accuracy
 from mivrat.ui.measure.headline_picture import worst_classes
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
@@ -23,7 +23,9 @@ from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
 
 # Rows of a small diagram, and the columns of an image table that are looked through for the worst group.
-MOST, MOST_COLUMNS = 5, 12
+MOST = 5
+# A column, its groups, and the images of each.
+Found = tuple[str, list[Group], dict[str, tuple[int, ...]]]
 NAMES_WIDE, TALL = 52, 120
 
 
@@ -31,6 +33,8 @@ class Worst(QWidget):
     """The classes, the bins of confidence and the groups that fall below; ``page_wanted`` names the tab that has all of them."""
 
     page_wanted = Signal(str)
+    # Asks for all groups of a column.
+    groups_wanted = Signal(str)
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -59,7 +63,7 @@ class Worst(QWidget):
         inner = QVBoxLayout(part)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(3)
-        more = button("all", lambda: self.page_wanted.emit(tab), kind="quiet")
+        more = button("all", lambda: self._show_all(tab), kind="quiet")
         more.setAccessibleName(f"the page {tab}")
         inner.addLayout(row(label(title, "heading"), None, more, spacing=2))
         inner.addWidget(picture)
@@ -67,27 +71,31 @@ class Worst(QWidget):
         inner.addStretch(1)
         return part
 
+    def _show_all(self, tab: str) -> None:
+        if tab == "Groups" and self.column:
+            self.groups_wanted.emit(self.column)
+        self.page_wanted.emit(tab)
+
     def refresh(self) -> None:
         """Show what is measured now; the groups come from a worker."""
         measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
         names = self.workspace.shown.classes
-        found = worst_classes(self.workspace)
+        found, low = worst_classes(self.workspace), below_accuracy(self.workspace)
         rows = [
             IntervalRow(
                 names[k], one.recall.value or 0.0, one.recall.low, one.recall.high, "", f"N {words.count(one.support)}",
                 f"recall of {names[k]}: {words.with_bounds(one.recall)}, {words.images(one.support)} labelled so",
-                wholly_below(self.workspace, one.recall), (Labelled(frozenset({k})),),
+                k in low, (Labelled(frozenset({k})),),
             )
             for k, one in found[:MOST]
         ]  # fmt: skip
         self.classes.show_rows(rows, (0.0, 1.0))
         more = len(found) - len(rows)
-        below = sum(wholly_below(self.workspace, one.recall) for _, one in found)
         self.of_classes.setText(
             (
-                f"recall: {words.count(below)} of {words.count(len(found))} lie wholly below the accuracy"
-                if below
-                else "recall: none lies wholly below the accuracy"
+                f"recall: {words.count(len(low))} of {words.count(len(found))} significantly below the accuracy"
+                if low
+                else "recall: none significantly below the accuracy"
             )
             + (f"; {words.count(more)} not shown" if more else "")
         )
@@ -105,17 +113,18 @@ class Worst(QWidget):
         self._working.cancel()
         items = snapshot.record.image_set.items
 
-        def work(_: object) -> tuple[str, list[Group], float, dict[str, tuple[int, ...]]] | None:
+        def work(_: object) -> Found | None:
             worst = worst_groups(snapshot, among)
             return None if worst is None else (*worst, positions_by_group(items, worst[0]))
 
         self._working.start(work, done=self._take)
 
-    def _take(self, found: tuple[str, list[Group], float, dict[str, tuple[int, ...]]] | None) -> None:
+    def _take(self, found: Found | None) -> None:
         self.parts[2].setVisible(found is not None)
         if found is None:
             return
-        column, groups, p, positions = found
+        column, groups, positions = found
+        self.column, p = column, groups[0].p
         rows = [
             IntervalRow(
                 one.name, one.accuracy.value or 0.0, one.accuracy.low, one.accuracy.high, "", f"N {words.count(one.accuracy.total)}",
@@ -129,7 +138,7 @@ class Worst(QWidget):
         if p < 0.05:
             told += f"{words.clipped(groups[0].name, 24)} below the rest, p {in_words(p)}"
         else:
-            told += "none below the rest beyond chance"
+            told += "none significantly below the rest"
         self.of_groups.setText(told)
 
     @property
@@ -140,19 +149,7 @@ class Worst(QWidget):
         self._workers.stop_all()
 
 
-def worst_groups(snapshot: Snapshot, among: NDArray[np.bool_] | None = None) -> tuple[str, list[Group], float] | None:
-    """The column whose worst group falls below the rest most surely, its groups, worst first, and the probability of that, which
-    is corrected for the number of groups (Holm) and of columns looked through (Bonferroni). None without a column."""
-    items, judged = snapshot.record.image_set.items, snapshot.judged
-    use = judged.evaluated_among(among)
-    columns = columns_to_group_by(items)[:MOST_COLUMNS]
-    found: list[tuple[float, int, str, list[Group]]] = []
-    for column in columns:
-        names = group_names([one.columns.get(column, "") for one in items])
-        groups = group_figures(names, judged.right, judged.confidence, use, judged.units)
-        if len(groups) > 1:
-            found.append((min(1.0, groups[0].p * len(columns)), len(found), column, groups))
-    if not found:
-        return None
-    p, _, column, groups = min(found, key=lambda one: one[:2])
-    return column, groups, p
+def worst_groups(snapshot: Snapshot, among: NDArray[np.bool_] | None = None) -> tuple[str, list[Group]] | None:
+    """The column whose worst group falls below the rest most surely, and its groups, worst first. None without a column."""
+    found = {column: groups for column, groups in groups_of_run(snapshot, among).items() if len(groups) > 1}
+    return min(found.items(), key=lambda one: one[1][0].p) if found else None

@@ -445,7 +445,7 @@ def _calibration(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]:
 
 def _group(one: Group) -> tuple[str, str, str, str, str]:
     value, ends = share_told(one.accuracy)
-    return one.name, count(one.accuracy.total), value, ends, f"p {in_words(one.p)}" if one.p < 0.05 else "as the rest"
+    return one.name, count(one.accuracy.total), value, ends, f"p {in_words(one.p)}"
 
 
 def _comparison(compared: Compared | None) -> tuple[tuple[str, str, str, str, str], ...]:

@@ -17,15 +17,15 @@ from mivrat.core.concluding.criteria import Criterion, criteria_of
 from mivrat.core.concluding.findings import Checked, Finding
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.of_study import CheckingProgress, FoundCheck, check_findings
-from mivrat.core.figures.groups import group_figures, group_names
+from mivrat.core.figures.groups import Group
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card
 from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, as_json, gather
 from mivrat.core.reporting.report.pdf import as_pdf
 from mivrat.core.reporting.report.pictures import Shown, pictures_of
 from mivrat.core.reporting.results import RunResults, metrics
+from mivrat.core.running.groups import groups_of_run
 from mivrat.core.running.slow_figures import slow_figures
-from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.study.file import Study
 from mivrat.core.study.settings import load_claim, load_criteria, load_setting, save_setting
 
@@ -105,14 +105,10 @@ def make_report(
     if stopped():
         return
     both = tuple((one, checked.get(one.id)) for one in active)
-    items = record.image_set.items
-    groups = []
-    for column in columns_to_group_by(items)[:MOST_COLUMNS]:
-        names = group_names([item.columns.get(column, "") for item in items])
-        if 1 < len(set(names)) <= MOST_GROUPS:
-            groups.append(
-                (column, group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units))
-            )
+    groups: list[tuple[str, list[Group]]] = []
+    for column, of in groups_of_run(snapshot).items():
+        if 1 < len(of) <= MOST_GROUPS and len(groups) < MOST_COLUMNS:
+            groups.append((column, of))
     results = RunResults(
         judged, record.image_set, record.classes, judged.figures(list(snapshot.figures.top_k)), record.answers.reasons,
         record.families, deep, threshold=record.threshold, told_by=record.answers.told_by,
