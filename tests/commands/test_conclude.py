@@ -28,6 +28,7 @@ from mivrat.core.reporting.report.making import save_wanted
 from mivrat.core.selecting.selection import Cells, Labelled
 from mivrat.core.study.file import Study
 from mivrat.core.study.kept_findings import KeptFinding, save_findings
+from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.settings import save_criteria
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import DATA
@@ -106,7 +107,8 @@ def test_verify_on_the_later_the_same_and_a_constant_model(study: Path, tmp_path
     before = study.read_bytes()
     assert mivrat("verify", study, "--model", TWO, "--recipe", RECIPE, "--out", tmp_path / "two") == 0
     found = told(tmp_path / "two")
-    assert states(tmp_path / "two", "findings") == ["gone", "gone", "gone"]
+    # Of ragweed so few are missed that no excess is seen, and yet a quarter of what it was is not excluded at 50 images.
+    assert states(tmp_path / "two", "findings") == ["gone", "gone", "weaker"]
     assert states(tmp_path / "two", "criteria") == ["met", "cannot tell", "met"]
     assert found["criteria"][0]["before"] == pytest.approx(331 / 399)
     assert found["criteria"][0]["after"] == pytest.approx(377 / 399)
@@ -139,7 +141,22 @@ def test_verify_on_other_images(study: Path, tmp_path: Path) -> None:
     assert found["criteria"][0]["before"] == pytest.approx(found["criteria"][0]["after"])
     # No image is mixed up so in spring: there is nothing to cover, and that is no cure.
     assert states(tmp_path / "v", "findings") == ["cannot tell", "gone", "gone"]
-    assert "stand in this set" in found["findings"][0]["why"]
+    assert "on other images that is another claim" in found["findings"][0]["why"]
+
+
+def test_verify_reads_a_study_that_is_open_and_says_of_which_images_figures_are(
+    study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    before = study.read_bytes()
+    with StudyLock(study):
+        assert mivrat("verify", study, "--model", TWO, "--recipe", RECIPE, "--out", tmp_path / "two") == 0
+    spoken = capsys.readouterr()
+    assert "open elsewhere" in spoken.err
+    assert "(late-summer-field) → " in spoken.out
+    assert "(grain-net-1 on late-summer-field) → " in spoken.out
+    assert "nothing of this is saved in it" in spoken.out
+    assert study.read_bytes() == before
+    assert told(tmp_path / "two")["findings"][0]["found_on"] == {"model": "grain-net-1", "images": "late-summer-field"}
 
 
 @pytest.mark.parametrize(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -83,6 +83,19 @@ def _held(path: Path) -> Iterator[None]:
         yield
 
 
+@contextmanager
+def _readable(path: Path) -> Iterator[None]:
+    """A study that is only read: held, and brought up to this version; or while a window has it open, as it is."""
+    with ExitStack() as held:
+        try:
+            held.enter_context(StudyLock(path))
+        except InputError:
+            say("mivrat: the study is open elsewhere; what is saved in it so far is read")
+        else:
+            Study.open(path).close()
+        yield
+
+
 def _run_named(path: Path, wanted: str | None) -> tuple[RunInfo, list[str]]:
     """The run of this name (the latest without one), and the names of the others. InputError where it is none, or several."""
     with Study.open(path, again=True) as study:
@@ -118,7 +131,7 @@ def verify(args: argparse.Namespace) -> int:
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
     if not args.model.is_file():
         raise InputError("there is no such model", where=args.model, mend="name an ONNX file or a table of predictions")
-    with _held(path):
+    with _readable(path):
         with Study.open(path, again=True) as study:
             classes = study.classes
         images = read_image_set(args.images, classes) if args.images else None
@@ -184,15 +197,24 @@ def _told(found: Verified, args: argparse.Namespace) -> int:
     write_whole(written[0], json.dumps(as_json(found), indent=1, ensure_ascii=False, allow_nan=False) + "\n")
     cases = cases_of([one.outcome for _, one in found.criteria], list(found.findings))
     write_whole(written[1], as_junit(name, cases))
-    show(f"{name}, N = {found.evaluated}; criteria were held under {found.asked.reference.info.model}")
+    reference, here = found.asked.reference, found.record.image_set.name
+    show(f"{name}, N = {found.evaluated}")
+    if found.criteria:
+        show(f"criteria are those of {reference.info.model}; each figure before is of {reference.image_set.name}, each figure now of {here}")  # fmt: skip
     for before, one in found.criteria:
         now = one.outcome
-        figures = f"{figure_told(before.value, None, None)} → {figure_told(now.value, now.low, now.high)}"
+        was = "no figure" if before.value is None else figure_told(before.value, None, None)
+        figures = f"{was} ({reference.image_set.name}) → {figure_told(now.value, now.low, now.high)} ({here})"
         show(f"{now.verdict}: {now.text}   {now.problem or figures}{f'; {one.more}' if one.more else ''}")
     for finding, checked in found.findings:
-        show(f"{checked.state}: {finding.title} ({finding.weight})   {measure_told(finding.before)} → {measure_told(checked.after)}")  # fmt: skip
+        made = finding.made
+        show(f"{checked.state}: {finding.title} ({finding.weight})   {measure_told(finding.before)} ({made.model_name} on {made.images_name}) → {measure_told(checked.after)} ({here})")  # fmt: skip
         show(f"    {checked.why}")
-    show("written: " + ", ".join(str(one) for one in written))
+    show(
+        "written: "
+        + ", ".join(str(one) for one in written)
+        + "; the study was only read, and nothing of this is saved in it"
+    )
     if found.failing:
         show(f"NOT PASSED: {'; '.join(found.failing)}")
         return NOT_HELD

@@ -204,3 +204,25 @@ def test_a_log_loss_near_nothing_is_no_nothing_and_large_temperatures_are_found(
     assert deep.temperature is not None
     assert deep.temperature.identifiable
     assert deep.temperature.value == pytest.approx(50_000, rel=0.3)
+
+
+def test_how_many_labels_would_be_suspected_if_none_were_wrong() -> None:
+    """Against labels drawn from the very probabilities, image by image: as many are suspected as is told, and more where some are wrong."""
+    rng = np.random.default_rng(8)
+    rows = rng.normal(0, 2.2, (600, 5)).astype(np.float32)
+    p = np.exp(rows) / np.exp(rows).sum(axis=1, keepdims=True)
+
+    def suspected(labels: list[int]) -> Judged:
+        answers = Answers(600, 5, "logits")
+        answers.rows[:], answers.state[:] = rows, SCORED
+        return judge(answers, labels)
+
+    clean = [[int(rng.choice(5, p=one / one.sum())) for one in p.astype(float)] for _ in range(8)]
+    found = [suspected(labels) for labels in clean]
+    told = found[0].expected_suspects()
+    assert told is not None
+    seen = [len(one.suspected_labels().positions) for one in found]
+    assert told == pytest.approx(np.mean(seen), rel=0.15)
+    assert told > 10
+    wrong = [(k + 1) % 5 if i % 5 == 0 else k for i, k in enumerate(clean[0])]
+    assert len(suspected(wrong).suspected_labels().positions) > 1.5 * told

@@ -60,7 +60,7 @@ def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
     assert [bool(one.more) for one in found[:2]] == [False, False]
     wanted = to_decide(1.0, 0.9)
     assert wanted is not None
-    assert found[2].more == f"{wanted - 10} more images labelled hazel would tell, with a chance of 80 %, if it stays at this figure."  # fmt: skip
+    assert found[2].more == f"{wanted - 10} more images labelled hazel would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."  # fmt: skip
     assert found[3].more.startswith("It stands just on the limit")
     wanted = to_decide(0.8, 0.78)
     assert wanted is not None
@@ -117,3 +117,16 @@ def test_any_name_of_a_group_and_a_model_can_be_written(column: str, value: str)
     assert parse_criterion(quoted, CLASSES).groups == ((column, value),)
     text = with_reference("difference(macro_f1) >= -0.01", f"{value}#0123456789abcdef")
     assert parse_criterion(text, CLASSES).against_model == f"{value}#0123456789abcdef"
+
+
+def test_a_class_without_a_single_image_meets_nothing_over_classes() -> None:
+    labels, answers = [0] * 60 + [1] * 40, [0] * 58 + [1] * 42
+    there = ground(labels, answers)
+    for text in ("low(balanced_accuracy) >= 0.9", "balanced_accuracy >= 0.5", "macro_f1 >= 0.5", "macro_recall >= 0.5"):
+        (found,) = criteria_of([text], there)
+        assert (found.outcome.verdict, found.outcome.holds) == ("cannot tell", False)
+        assert "no labelled image" in found.outcome.problem
+    assert criteria_of(["top1 >= 0.9", "cohen_kappa >= 0.5"], there)[0].outcome.verdict == "met"
+    assert there.intervals is not None
+    assert "balanced_accuracy" not in there.intervals.of
+    assert "no labelled image" in there.intervals.missing["balanced_accuracy"]

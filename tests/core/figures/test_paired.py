@@ -64,15 +64,19 @@ def test_paired_share_against_the_paper_and_exact_counting(counts: tuple[int, in
     b = np.repeat([True, True, False, False], counts)
     found = share_difference(a, b, None)
     low, high = newcombe(*counts)
+    changed = mended + broken
+    exact = min(1.0, 2 * sum(comb(changed, i) for i in range(min(mended, broken) + 1)) / 2**changed)
+    if exact >= 0.05 and mended != broken:  # the exact test decides, and the interval agrees with it
+        low, high = min(low, 0.0), max(high, 0.0)
+    elif mended != broken:
+        low, high = (max(low, 1e-6), high) if mended > broken else (low, min(high, -1e-6))
     assert found.low == pytest.approx(max(-1, low), abs=1e-12)
     assert found.high == pytest.approx(min(1, high), abs=1e-12)
     assert found.value == pytest.approx((mended - broken) / sum(counts), abs=1e-12)
     assert found.low is not None
     assert found.high is not None
     assert found.low <= found.value <= found.high
-    changed = mended + broken
-    exact = sum(comb(changed, i) for i in range(min(mended, broken) + 1)) / 2**changed
-    assert found.p == pytest.approx(min(1.0, 2 * exact))
+    assert found.p == pytest.approx(exact)
     if changed:
         assert found.p == pytest.approx(float(binomtest(mended, changed).pvalue))
 
@@ -253,3 +257,23 @@ def test_intervals_hold_in_a_small_simulation() -> None:
     for hits in inside.values():
         assert len(hits) == 200
         assert 0.90 <= np.mean(hits) <= 0.995
+
+
+@given(st.lists(st.tuples(st.booleans(), st.booleans()), min_size=1, max_size=40))
+def test_the_exact_test_and_the_interval_never_disagree(answers: list[tuple[bool, bool]]) -> None:
+    a, b = (np.array(one) for one in zip(*answers, strict=True))
+    found = share_difference(a, b, None)
+    assert found.p is not None
+    assert found.value is not None
+    if found.low is not None and found.high is not None:
+        assert found.low <= found.value <= found.high
+        assert (found.p < 0.05) == (found.beyond_chance != 0)
+        assert found.beyond_chance * found.value >= 0
+
+
+def test_five_to_none_is_no_difference_by_either() -> None:
+    a, b = np.zeros(30, bool), np.zeros(30, bool)
+    b[:5] = True
+    found = share_difference(a, b, None)
+    assert found.p == pytest.approx(0.0625)
+    assert (found.low, found.beyond_chance) == (0.0, 0)

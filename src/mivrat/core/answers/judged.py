@@ -25,6 +25,9 @@ from mivrat.core.figures.suspicion import Suspects, self_confidence, suspects
 from mivrat.core.figures.units import Units, against_claim, alike_of, direction, figures_over_units, share
 from mivrat.core.models.scores import Kind, ranking_scores, to_probabilities
 
+# So often labels are drawn from the model's own probabilities, to see how many would be suspected if none were wrong.
+CLEAN_DRAWS = 20
+
 
 @dataclass(frozen=True)
 class Counts:
@@ -138,6 +141,33 @@ class Judged:
         positions, likely, margins = (np.concatenate([part[k] for part in found] or [np.zeros(0)]) for k in range(3))
         order = np.argsort(margins, kind="stable")
         return Suspects(positions[order].astype(np.int64), likely[order].astype(np.int64), margins[order])
+
+    def expected_suspects(self, seed: int = 0) -> float | None:
+        """How many labels would be suspected if none were wrong: labels drawn from the model's own probabilities, as if it were
+        calibrated, and judged as ``suspected_labels`` does; the mean of some draws. None without all scores."""
+        use = np.flatnonzero(self.evaluated) if self.has_scores else np.zeros(0, np.int64)
+        if not len(use):
+            return None
+        draws = CLEAN_DRAWS if len(use) * self.classes <= PIECE * CLEAN_DRAWS else 2
+        rng, step = np.random.default_rng(seed), max(1, PIECE // self.classes)
+        luck = rng.random((draws, len(use)))
+        labels, own = np.zeros((draws, len(use)), np.int64), np.zeros((draws, len(use)))
+        pieces = range(0, len(use), step)
+        for start in pieces:
+            p = self.probabilities(use[start : start + step])
+            reached = p.cumsum(axis=1)
+            for line in range(draws):
+                some = slice(start, start + len(p))
+                wanted = luck[line, some, None] * reached[:, -1:]
+                labels[line, some] = np.minimum((reached < wanted).sum(axis=1), self.classes - 1)
+                own[line, some] = p[np.arange(len(p)), labels[line, some]]
+        thresholds = [self_confidence(own[line], labels[line], self.classes) for line in range(draws)]
+        found = 0
+        for start in pieces:
+            p = self.probabilities(use[start : start + step])
+            for line in range(draws):
+                found += int(suspects(p, labels[line, start : start + len(p)], thresholds[line])[0].sum())
+        return found / draws
 
     @cached_property
     def margins(self) -> NDArray[np.float64]:

@@ -13,7 +13,7 @@ from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
-from mivrat.core.figures.how_many import MOST, to_decide, to_decide_mean
+from mivrat.core.figures.how_many import MOST, best_mix, to_decide, to_decide_mean
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.uncertainty import NAMES
@@ -116,7 +116,27 @@ def what_it_takes(outcome: Outcome, ground: Ground) -> str:
         return f"Too near the limit: more than {count(MOST)} images would be needed."
     more = max(1, needed - total)
     what = "more image" if more == 1 else "more images"
-    return f"{about}{count(more)} {what} {_of_which(wanted, ground)} would tell, with a chance of 80 %, if it stays at this figure."
+    told = f"{about}{count(more)} {what} {_of_which(wanted, ground)}"
+    if wanted.figure == "balanced_accuracy" and not wanted.groups and (mix := _best_mix(ground, total / needed)):
+        told = f"{mix}; or {told}"
+    return f"{told} would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."
+
+
+def _best_mix(ground: Ground, shrink: float) -> str:
+    """The fewest further images that narrow the interval as much, by class, in words; empty where that takes too many."""
+    classes = ground.snapshot.figures.classes
+    if any(not one.support for one in classes):
+        return ""
+    more = best_mix(
+        np.array([one.support for one in classes]), np.array([one.true_positive for one in classes]), shrink
+    )
+    if more is None or not more.any():
+        return ""
+    order = sorted(np.flatnonzero(more).tolist(), key=lambda k: -more[k])
+    named = [f"{count(int(more[k]))} {ground.classes[k]}" for k in order[:4]]
+    others = int(more[order[4:]].sum())
+    listed = in_a_row([*named, *([f"{count(others)} of other classes"] if others else [])])
+    return f"about {count(int(more.sum()))} more images, chosen by label ({listed})"
 
 
 def _of_which(wanted: Requirement, ground: Ground) -> str:
@@ -124,10 +144,6 @@ def _of_which(wanted: Requirement, ground: Ground) -> str:
     name = f"the family {wanted.family}" if wanted.family is not None else name
     kinds = {"recall": f"labelled {name}", "precision": f"predicted {name}", "specificity": f"not labelled {name}"}
     told = kinds.get(wanted.figure, "") if name else ""
-    if wanted.figure in ("balanced_accuracy", "macro_f1", "macro_recall", "macro_precision"):
-        size = [one.support for one in ground.snapshot.figures.classes]
-        least = sorted((k for k, n in enumerate(size) if n), key=lambda k: (size[k], k))[:3]
-        told = f"of the smallest classes ({in_a_row([ground.classes[k] for k in least])})"
     where = in_a_row([f"{column} {value}" for column, value in wanted.groups])
     told = told or ("mixed as these are" if not where else "")
     return " ".join(part for part in (told, f"from {where}" if where else "") if part)

@@ -157,7 +157,9 @@ def as_json(found: Verified) -> dict[str, Any]:
         "format": FORMAT,
         "model": {"name": found.record.info.model, "sha256": found.record.model_sha256},
         "images": {"name": found.record.image_set.name, "evaluated": found.evaluated},
-        "before": {"model": before.info.model, "sha256": before.model_sha256, "images": before.image_set.name},
+        "before": {"model": before.info.model, "sha256": before.model_sha256, "images": before.image_set.name}
+        if found.criteria
+        else {},
         "passed": not found.failing,
         "criteria": [
             {"text": one.outcome.text, "state": one.outcome.verdict, "before": earlier.value, "after": one.outcome.value,
@@ -167,6 +169,7 @@ def as_json(found: Verified) -> dict[str, Any]:
         ],
         "findings": [
             {"title": one.title, "weight": one.weight, "state": checked.state, "why": checked.why,
+             "found_on": {"model": one.made.model_name, "images": one.made.images_name},
              "before": measure_data(one.before), "after": measure_data(checked.after)}
             for one, checked in found.findings
         ],

@@ -20,6 +20,8 @@ else:
     special = Later("scipy.special")
 
 Numbers = NDArray[np.float64]
+# The end of an interval that just excludes 0.
+_JUST = 1e-6
 
 
 @dataclass(frozen=True)
@@ -37,9 +39,22 @@ class Difference:
     ends_a: tuple[float, float] | None = None
     ends_b: tuple[float, float] | None = None
 
+    def __post_init__(self) -> None:
+        """Where there is an exact test it decides, and the interval agrees: it reaches to 0 where the test refutes nothing, and ends just
+        short of 0 where it does."""
+        if self.p is None or self.low is None or self.high is None or not self.value:
+            return
+        if self.p >= 0.05:
+            object.__setattr__(self, "low", min(self.low, 0.0))
+            object.__setattr__(self, "high", max(self.high, 0.0))
+        elif self.value > 0:
+            object.__setattr__(self, "low", max(self.low, min(_JUST, self.value)))
+        else:
+            object.__setattr__(self, "high", min(self.high, max(-_JUST, self.value)))
+
     @property
     def beyond_chance(self) -> int:
-        """1 where b is higher beyond chance by the interval, -1 where it is lower, 0 where that cannot be told."""
+        """1 where b is significantly higher by the interval, -1 where it is lower, 0 where that cannot be told."""
         if self.low is None or self.high is None:
             return 0
         return (self.low > 0) - (self.high < 0)

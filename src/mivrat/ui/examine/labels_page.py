@@ -81,10 +81,11 @@ class LabelsPage(QWidget):
         self._working.cancel()
         self.told.setText("Looking for suspicious labels …")
         self._working.start(
-            lambda work: snapshot.judged.suspected_labels(), done=lambda found: self._show(snapshot, found)
+            lambda work: (snapshot.judged.suspected_labels(), snapshot.judged.expected_suspects()),
+            done=lambda found: self._show(snapshot, *found),
         )
 
-    def _show(self, snapshot: Snapshot, found: Suspects) -> None:
+    def _show(self, snapshot: Snapshot, found: Suspects, expected: float | None) -> None:
         self.found = found
         classes, judged = snapshot.record.classes, snapshot.judged
         total = snapshot.counts.evaluated
@@ -94,7 +95,12 @@ class LabelsPage(QWidget):
             self.told.setText(f"No label of {words.images(total)} is suspected to be wrong.")
         else:
             self.told.setText(
-                f"{len(found.positions)} of {words.count(total)} labels are suspected to be wrong, most likely first."
+                f"{len(found.positions)} of {words.count(total)} labels are suspected to be wrong, most likely first"
+                + (
+                    f"; if no label were wrong, and confidence meant what it says, {expected:.0f} would be all the same."
+                    if expected is not None
+                    else "."
+                )
             )
         self.note.setText(
             "Suspected: another class reaches its usual confidence and the labelled one does not (confident learning, Northcutt "

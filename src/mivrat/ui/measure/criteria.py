@@ -106,7 +106,7 @@ class Criteria(QWidget):
         self.take_over.setVisible(bool(others))
         self.take_over.setEnabled(not self.workspace.busy)
         if others:
-            self.take_over.setText(f"Take over those of {words.clipped(contents.model_name(others[0]), 40)}")
+            self.take_over.setText(f"Copy the criteria of {words.clipped(contents.model_name(others[0]), 40)}")
         clear(self._list)
         for found in self.workspace.shown.criteria:
             self._list.addLayout(self._line(found.outcome))
@@ -123,25 +123,16 @@ class Criteria(QWidget):
         return _model_id(self.workspace)
 
     def _others(self, contents: Contents) -> list[int]:
-        """The other models with a claim or criteria, the latest first, where the one shown has neither."""
-        if self._model in contents.claims or self._model in contents.criteria:
-            return []
-        return sorted({*contents.claims, *contents.criteria}, reverse=True)
+        """The other models with criteria, the latest first, where the one shown has none. What was claimed of a model is its own."""
+        return [] if self._model in contents.criteria else sorted(contents.criteria, reverse=True)
 
     def _take_over(self) -> None:
         contents = self.workspace.contents
         others = self._others(contents) if contents is not None else []
         if contents is None or not others:
             return
-        claim, wanted = contents.claims.get(others[0]), contents.criteria.get(others[0], ())
-        what = f"claim and criteria of {contents.model_name(others[0])} taken over"
-        self.workspace.edits.take(
-            study_edits.both(
-                what,
-                study_edits.claim_accuracy(self._model, claim, None),
-                study_edits.set_criteria(self._model, what, wanted, ()),
-            )
-        )
+        what = f"criteria of {contents.model_name(others[0])} copied"
+        self.workspace.edits.take(study_edits.set_criteria(self._model, what, contents.criteria.get(others[0], ()), ()))
 
     def _claim_in_words(self) -> str:
         contents = self.workspace.contents
@@ -158,8 +149,8 @@ class Criteria(QWidget):
         exact = f"score test over units of '{units.column}'" if units is not None else "score test"
         side = "below" if top1.value < claim else "above"
         if p < 0.05:
-            return f"Measured {words.percent(top1.value)} (N = {top1.total}): {side} the claim beyond chance ({exact}, p {in_words(p)})."
-        return f"Measured {words.percent(top1.value)} (N = {top1.total}): no difference beyond chance ({exact}, p {in_words(p)})."
+            return f"Measured {words.percent(top1.value)} (N = {top1.total}): significantly {side} the claim ({exact}, p {in_words(p)})."
+        return f"Measured {words.percent(top1.value)} (N = {top1.total}): not significantly different from the claim ({exact}, p {in_words(p)})."
 
     def _line(self, found: Outcome) -> QHBoxLayout:
         figure = words.DASH if found.value is None else f"{found.value:.4g}"

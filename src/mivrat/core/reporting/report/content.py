@@ -201,7 +201,7 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
     headline = f"Right on {percent(top1.value)} of {images(top1.total)}{_in_brackets(top1)}." if top1.total else "No labelled image was scored."  # fmt: skip
     if told.claim is not None:
         p = snapshot.judged.against_claim(told.claim)
-        differs = "differs from that beyond chance" if p < 0.05 else "does not differ from that beyond chance"
+        differs = "differs significantly from that" if p < 0.05 else "does not differ significantly from that"
         headline += f" {percent(told.claim)} was claimed at training time; this {differs} (p {in_words(p)})."
     order = sorted(range(len(figures.classes)), key=lambda k: _worst_first(figures.classes[k].recall))
     order = [k for k in order if figures.classes[k].support or figures.classes[k].predicted][:MOST_CLASSES]

@@ -100,6 +100,12 @@ def _classes(ground: Ground) -> list[str]:
     return found
 
 
+def _by_chance(ground: Ground) -> str:
+    """How many labels would be suspect without a wrong one among them, in words."""
+    expected = ground.snapshot.judged.expected_suspects()
+    return "" if expected is None else f" ({expected:.0f} would be if none were wrong)"
+
+
 def _doubts(ground: Ground, suspected: int | None) -> list[str]:
     proposed = sum(one.label is not None for one in ground.reviews.by_position.values())
     found = []
@@ -109,7 +115,7 @@ def _doubts(ground: Ground, suspected: int | None) -> list[str]:
         )
     if suspected:
         found.append(
-            f"{images(suspected)} {'has a label' if suspected == 1 else 'have labels'} that the answers make suspect; wrong labels count as mistakes here."
+            f"{images(suspected)} {'has a label' if suspected == 1 else 'have labels'} that the answers make suspect{_by_chance(ground)}; wrong labels count as mistakes here."
         )
     reviewed, wrong = ground.reviews.mask(len(ground.snapshot.judged.labels), "reviewed"), ground.snapshot.judged.wrong
     total, seen = int(wrong.sum()), int((wrong & reviewed).sum())
