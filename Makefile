@@ -37,6 +37,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.agreement_of_two
 	@.venv/bin/python -m benchmarks.comparing 100
 	@.venv/bin/python -m benchmarks.coverage
+	@.venv/bin/python -m benchmarks.gone
 	@.venv/bin/python -m benchmarks.selection
 	@.venv/bin/python -m benchmarks.holding
 	@.venv/bin/python -m benchmarks.scrolling

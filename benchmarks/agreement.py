@@ -14,13 +14,13 @@ from pathlib import Path
 
 import numpy as np
 from scipy.optimize import minimize_scalar
-from scipy.stats import binomtest
+from scipy.stats import binomtest, norm
 
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures import significance
-from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running.evaluation import Evaluation
@@ -233,9 +233,8 @@ def test_pairs(rng: np.random.Generator) -> Iterator[Pair]:
     )
     yield "group test", significance.below_rest(hits, total, more, rest), float(fewer)
     claimed = Fraction(int(rng.integers(1, 100)), 100)
-    chances = [math.comb(total, i) * claimed**i * (1 - claimed) ** (total - i) for i in range(total + 1)]
-    as_rare = sum(one for one in chances if one <= chances[hits])
-    yield "test against a claim", significance.against_claim(hits, total, float(claimed)), float(as_rare)
+    far = abs(hits / total - float(claimed)) / math.sqrt(float(claimed * (1 - claimed)) / total)
+    yield "test against a claim", proportion(hits, total).p_against(float(claimed)), 2 * float(norm.sf(far))
     values = rng.random(5).tolist()
     for i, value in enumerate(values):
         lower = [(sum(other >= one for other in values)) * one for one in values if one <= value]

@@ -21,9 +21,10 @@ from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.ranked import OfClass, auroc_ends, average_precision_ends, of_class
-from mivrat.core.figures.significance import against_claim, even_split
+from mivrat.core.figures.significance import even_split
 from mivrat.core.figures.summary import Figures, summarise
 from mivrat.core.figures.uncertainty import COUNTED, NAMES, intervals
+from mivrat.core.figures.units import alike_of, share
 
 TRUTH, SIZES = 200_000, (20, 50, 100, 300, 1000)
 
@@ -52,12 +53,13 @@ class Made:
         )
 
     def draw(
-        self, images: int, rng: np.random.Generator, units: int = 0
+        self, images: int, rng: np.random.Generator, units: int = 0, uneven: bool = False
     ) -> tuple[Outcomes, NDArray[np.int64] | None, OfClass]:
-        """So many images, the units they are of, all of about one size, and how the first class ranks."""
+        """So many images, the units they are of, all of about one size or ``uneven`` (log-normal, sd 1), and how the first class ranks."""
         share = np.geomspace(1, 0.1, self.classes) if self.lopsided else np.ones(self.classes)
         share = share / share.sum()
-        unit = np.sort(rng.integers(0, units, images)) if units else None
+        sizes = rng.lognormal(0, 1, units) if uneven else np.ones(units)
+        unit = np.sort(rng.choice(units, images, p=sizes / sizes.sum())) if units else None
         meant = rng.choice(self.classes, images, p=share)
         scores = rng.normal(0, 1, (images, self.classes))
         lead = np.full(images, self.strength)
@@ -99,18 +101,25 @@ def ranking_of(ranked: OfClass) -> dict[str, float]:
     return {"auroc": float(ranked.auroc or 0), "average_precision": float(ranked.average_precision or 0)}
 
 
-def shown(made: Made, images: int, runs: int, truth: dict[str, float], units: int = 0) -> Iterator[tuple[str, bool]]:
+def shown(
+    made: Made, images: int, runs: int, truth: dict[str, float], units: int = 0, uneven: bool = False
+) -> Iterator[tuple[str, bool]]:
     """For each interval shown in so many studies whether it holds the truth."""
     rng = np.random.default_rng(
         [images, made.classes, int(made.strength * 10), int(made.sharp * 10), made.lopsided, units]
     )
     for run in range(runs):
-        found, unit, ranked = made.draw(images, rng, units)
+        found, unit, ranked = made.draw(images, rng, units, uneven)
         told = intervals(found, made.classes, unit, seed=run)
         assert told is not None
         for name, one in told.of.items():
             yield name, one.low <= truth[name] <= one.high
-        if unit is None:
+        if unit is not None:
+            unit = np.unique(unit, return_inverse=True)[1]
+            top1 = share(found.predicted == found.labels, unit, alike=alike_of(found, unit))
+            if top1.low is not None and top1.high is not None:
+                yield "top1", top1.low <= truth["top1"] <= top1.high
+        else:
             right = found.predicted == found.labels
             first, called = found.labels == 0, found.predicted == 0
             shares = {
@@ -127,20 +136,22 @@ def shown(made: Made, images: int, runs: int, truth: dict[str, float], units: in
             ):
                 if ends is not None:
                     yield name, ends[0] <= truth[name] <= ends[1]
-            for name, share in shares.items():
-                if share.low is not None and share.high is not None:
-                    yield name, share.low <= truth[name] <= share.high
+            for name, one in shares.items():
+                if one.low is not None and one.high is not None:
+                    yield name, one.low <= truth[name] <= one.high
 
 
-def sweep(models: tuple[Made, ...], runs: int, units: int = 0) -> dict[tuple[str, int], list[float]]:
+def sweep(
+    models: tuple[Made, ...], runs: int, units: int = 0, uneven: bool = False
+) -> dict[tuple[str, int], list[float]]:
     """By figure and N, the share held in each model where the interval is shown in a third of the studies at least."""
     found: dict[tuple[str, int], list[float]] = defaultdict(list)
     for made in models:
-        big, _, ranked = made.draw(TRUTH, np.random.default_rng(99), TRUTH // 20 if units else 0)
+        big, _, ranked = made.draw(TRUTH, np.random.default_rng(99), TRUTH // 20 if units else 0, uneven)
         truth = truth_of(summarise(big, made.classes, [1])) | ranking_of(ranked)
         for images in SIZES if not units else (200,):
             held: dict[str, list[bool]] = defaultdict(list)
-            for name, inside in shown(made, images, runs, truth, units):
+            for name, inside in shown(made, images, runs, truth, units, uneven):
                 held[name].append(inside)
             for name, each in held.items():
                 if len(each) >= runs / 3:
@@ -166,13 +177,15 @@ def main() -> None:
     runs = 40 if "--quick" in sys.argv else 150
     print(f"Independent images: median over {len(MODELS)} models (lowest to highest), % of {runs} studies each")
     print("\n".join(table(sweep(MODELS, runs), SIZES)), flush=True)
-    for units in (5, 10, 20, 50):
-        print(f"\n200 images in {units} units, {len(UNITED)} models")
-        print("\n".join(table(sweep(UNITED, runs, units), (200,))), flush=True)
+    for uneven in (False, True):
+        for units in (5, 10, 20, 50):
+            sizes = "log-normal sizes (sd 1)" if uneven else "about one size"
+            print(f"\n200 images in {units} units of {sizes}, {len(UNITED)} models")
+            print("\n".join(table(sweep(UNITED, runs, units, uneven), (200,))), flush=True)
     alarms, rng = {"claim": 0, "direction": 0, "groups": 0}, np.random.default_rng(0)
     for _ in range(2000):
         hits = int(rng.binomial(200, 0.8))
-        alarms["claim"] += against_claim(hits, 200, 0.8) < 0.05
+        alarms["claim"] += proportion(hits, 200).p_against(0.8) < 0.05
         one = int(rng.binomial(30, 0.5))
         alarms["direction"] += even_split(one, 30 - one) < 0.05
         names = [f"g{k}" for k in rng.integers(0, 8, 300)]

@@ -78,7 +78,7 @@ def test_findings_are_added_checked_edited_and_undone(found: MainWindow, settle:
     page.detail.weight.activated.emit(0)
     settle()
     assert lines(found)[0][:2] == ["Ink dot, not grain", "blocks"]
-    assert "no more than elsewhere" in page.detail.why.text()
+    assert "not significantly more than elsewhere" in page.detail.why.text()
     (first, second) = page.concluder.findings
     assert len(first.pictures) == 5
     page.concluder.move(second.id, -1)

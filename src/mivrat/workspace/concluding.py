@@ -12,6 +12,7 @@ from mivrat.core.base.text import clipped, plural
 from mivrat.core.concluding.checking import measure_of_cover
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.findings import Checked, Claim, Draft, Finding, Measure, Picture, Weight, as_text
+from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.of_study import (
     CheckingProgress,
     FoundCheck,
@@ -24,7 +25,7 @@ from mivrat.core.concluding.of_study import (
     read_snapshot,
 )
 from mivrat.core.concluding.requirements import parse_criterion, with_reference
-from mivrat.core.concluding.shares import refused
+from mivrat.core.concluding.shares import looks_of, refused
 from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.running.snapshot import Snapshot
@@ -253,7 +254,8 @@ class Concluder:
             return
         record = shown.record
         told = tuple(as_data(one, record.classes, record.names) for one in conditions)
-        self.add(Draft("", "", Claim("share", conditions=told), pictures=self.pictures()))
+        looks = looks_of(conditions, Ground(shown.snapshot))
+        self.add(Draft("", "", Claim("share", conditions=told), pictures=self.pictures(), looks=looks))
 
     def add_cover(self, plan: CoverPlan, result: CoverResult, name: str = "") -> None:
         """A finding of a cover test that has been done on the run shown, under the name it was given."""

@@ -177,7 +177,10 @@ def check_training(inputs: Inputs) -> CheckResult:
         ],
     }
     if not pairs:
-        sentence = f"None of {plural(len(survey), 'image')} stands among the {plural(len(training), 'training image')}, exactly or nearly."
+        sentence = (
+            f"None of {plural(len(survey), 'image')} is among the {plural(len(training), 'training image')}, neither exactly nor resized, "
+            "recompressed or slightly brightened. Mirrored, rotated, cropped, grey or strongly brightened copies are not searched for."
+        )
         return CheckResult("training", "fine", sentence, figures)
     parts = [f"{plural(len(found), 'image')} {how}" for found, how in ((exact, "exactly"), (near, "nearly")) if found]
     sentence = f"{' and '.join(parts)} the same as a training image: the model has seen {'it' if len(exact) + len(near) == 1 else 'them'}."

@@ -14,7 +14,9 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import in_a_row, in_sentence
 from mivrat.core.concluding.findings import Beside, Measure
 from mivrat.core.concluding.ground import Ground
+from mivrat.core.figures.groups import group_names
 from mivrat.core.selecting.kept import as_data, from_data
+from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import (
     OF_BOTH,
     About,
@@ -59,6 +61,27 @@ def refused(conditions: Sequence[Condition]) -> str:
         if isinstance(one, OF_BOTH):
             return "This selection speaks of two runs. Add the difference itself (under Compare), or select by one run alone."
     return ""
+
+
+def looks_of(conditions: Sequence[Condition], ground: Ground) -> int:
+    """Of how many selections alike this one may have been chosen for what it shows: the classes or pairs of classes of the list, and the
+    groups of all columns. What was chosen as the most striking of many is partly striking by chance."""
+    figures, items = ground.snapshot.figures, ground.snapshot.record.image_set.items
+    labelled, called = (
+        max(1, sum(bool(n) for n in (getattr(one, name) for one in figures.classes)))
+        for name in ("support", "predicted")
+    )
+    looks = 1
+    if any(isinstance(one, Cells) for one in conditions):
+        looks *= labelled * max(1, called - 1)
+    else:
+        by_label = any(isinstance(one, Labelled) for one in conditions)
+        by_answer = any(isinstance(one, Predicted) for one in conditions)
+        looks *= (labelled if by_label else 1) * (max(1, called - by_label) if by_answer else 1)
+    if any(isinstance(one, InGroup) for one in conditions):
+        names = columns_to_group_by(items)
+        looks *= max(1, sum(len(set(group_names([one.columns.get(name, "") for one in items]))) for name in names))
+    return looks
 
 
 def written(conditions: Sequence[Condition], ground: Ground) -> tuple[dict[str, Any], ...]:

@@ -119,6 +119,7 @@ class FindingDetail(QWidget):
         self.claim.setText(
             f"Claim: {KINDS[finding.claim.kind]}. Found on {made.model_name}, {made.images_name}, {made.day}"
             + (f", seed {made.seed}" if finding.claim.kind == "cover" else "")
+            + (f"; judged as the most striking of {made.looks} that could have been chosen" if made.looks > 1 else "")
             + ("; put aside, so it is neither checked nor reported." if finding.aside else ".")
         )
         target = self.concluder.target
