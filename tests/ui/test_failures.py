@@ -35,7 +35,8 @@ def test_after_a_failure_nothing_is_decided_until_the_study_is_shown_again(
     demo.bench.light_table.thumbs.setFocus()
     before, run = workspace.shown, workspace.shown.record.key
     break_down(demo)
-    assert "Something went wrong inside Mivrat (IndexError" in demo.foot.problem.full_text
+    assert "Something went wrong inside Mivrat" in demo.foot.problem.full_text
+    assert "(IndexError: index 300 is out of bounds)" in demo.foot.problem.full_text
     qtbot.keyClick(demo.bench.light_table.thumbs, Qt.Key.Key_1)
     assert workspace.edits.last is None
     with Study.open(workspace.path, again=True) as study:
@@ -58,7 +59,7 @@ def test_what_fails_again_at_once_closes_the_study(qtbot: QtBot, demo: MainWindo
     demo.tell_failure("IndexError: again", True)
     assert demo.pages.currentIndex() == START
     assert not demo.workspace.is_open
-    assert "The study was closed" in demo.foot.problem.full_text
+    assert "the study was closed" in demo.foot.problem.full_text
     settle()
     assert not demo.workspace.in_doubt
     demo.open_demo()

@@ -383,13 +383,17 @@ class MainWindow(QMainWindow):
     def tell_failure(self, what: str, shown_in_doubt: bool = False) -> None:
         """Something failed that nobody foresaw: say so, and where the details are. ``shown_in_doubt``: what is shown may be
         half of two things, so the study is shown again as its file has it, or closed."""
-        problem = f"Something went wrong inside Mivrat ({what}). The details are in the log, {log_path()}."
+        details = f"({what}). The details are in the log, {log_path()}."
         if not shown_in_doubt or not self._loaded or not self.workspace.is_open:
-            self.foot.show_problem(problem)
+            self.foot.show_problem(f"Something went wrong inside Mivrat {details}")
         elif self.workspace.recover():
-            self.foot.show_problem(f"{problem} The study is shown again as it was saved.")
+            self.foot.show_problem(
+                f"Something went wrong inside Mivrat; the study is shown again as it was saved {details}"
+            )
         else:
-            self.foot.show_problem(f"{problem} The study was closed; what was decided before is saved in it.")
+            self.foot.show_problem(
+                f"Something went wrong inside Mivrat; the study was closed, with all decisions saved {details}"
+            )
 
     # --- the window itself ---
 

@@ -136,12 +136,12 @@ def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
             return "weaker", f"significantly less than before, but still more than {against}"
         if left.high <= margin:
             return "gone", (
-                f"significantly less than before, not significantly more than {against}, and more than {100 * margin:.1f} points more "
-                "are excluded (a quarter of what stood out before)"
+                f"significantly less than before, not significantly more than {against}. An excess above {100 * margin:.1f} points, a quarter "
+                "of what was found, is excluded"
             )
         return "weaker", (
-            f"significantly less than before, but up to {100 * left.high:.1f} points more than {against} are not excluded; "
-            f"gone takes {100 * margin:.1f} (a quarter of what stood out before)"
+            f"significantly less than before, but an excess of up to {100 * left.high:.1f} points over {against} is not excluded at this N. "
+            f"Gone takes less than {100 * margin:.1f}, a quarter of what was found"
         )
     if left.low > MARGIN:
         return "holds", f"no significant change, and still significantly more than {against}"

@@ -131,7 +131,7 @@ class HeadlinePicture(QWidget):
         parts.append("dashed: claimed" if CLAIMED in kinds else "")
         parts.append("upright: asked by a criterion" if ASKED in kinds else "")
         if any(one.warned for one in made):
-            parts.append("diamond: wholly below the accuracy, or what is asked or claimed is missed")
+            parts.append("diamond: significantly below the accuracy, or below its criterion or claim")
         if any(one.other is not None for one in made) and (held := self.workspace.shown.held) is not None:
             parts.append(f"squares: {words.clipped(held.names.b, 24)}")
         self.legend.setText(" · ".join(part for part in parts if part))
