@@ -78,7 +78,7 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
     qtbot.keyClicks(criteria.claim, "95")
     qtbot.keyClick(criteria.claim, Qt.Key.Key_Return)
     settle()
-    assert "below the claim beyond chance" in criteria.verdict.text()
+    assert "significantly below the claim" in criteria.verdict.text()
     for text in ("low(top1) >= 0.5", "top1 >= 0.95", "macro_f1 >= 0.83", "worth >= 1"):
         criteria.new.setFocus()
         qtbot.keyClicks(criteria.new, text)
