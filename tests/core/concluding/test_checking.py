@@ -14,18 +14,9 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.checking import check_finding, finding_of, labels_claim, measure
 from mivrat.core.concluding.findings import Checked, Claim, Draft, Finding, Measure, Picture, as_text, from_text
 from mivrat.core.concluding.ground import Ground, reference_of
-from mivrat.core.concluding.shares import refused, written
+from mivrat.core.concluding.shares import looks_of, refused, written
 from mivrat.core.figures.groups import group_names
-from mivrat.core.selecting.selection import (
-    Caused,
-    Cells,
-    Condition,
-    InGroup,
-    Labelled,
-    Outcome,
-    Picked,
-    Predicted,
-)
+from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Picked, Predicted
 from mivrat.core.study.reviews import Cause, Review, Reviews
 from tests.support.grounds import CLASSES, ground
 
@@ -177,3 +168,20 @@ def test_a_finding_is_kept_as_it_is(title: str, sentence: str, weight: str, asid
         with pytest.raises(InputError):
             from_text(1, text)
     assert CLASSES[1] in as_text(one)  # classes by name, not by number
+
+
+def test_a_finding_keeps_of_how_many_it_could_have_been_chosen() -> None:
+    """Three classes with images, two of them predicted; a column of two groups."""
+    labels, answers = [0] * 20 + [1] * 20 + [2] * 20, [0] * 30 + [1] * 30
+    run = ground(labels, answers, columns={"place": ["north", "south"] * 30})
+    one = frozenset({0})
+    for conditions, looks in (
+        ((), 1),
+        ((Outcome(frozenset({"wrong"})),), 1),
+        ((Labelled(one),), 3),
+        ((Predicted(one),), 2),
+        ((Labelled(one), Predicted(frozenset({1}))), 3),
+        ((Cells(frozenset({(0, 1)})),), 3),
+        ((InGroup("place", frozenset({("north", (0, 2))})), Labelled(one)), 6),
+    ):
+        assert looks_of(conditions, run) == looks

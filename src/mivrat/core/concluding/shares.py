@@ -32,6 +32,8 @@ from mivrat.core.selecting.selection import (
 )
 
 Mask = NDArray[np.bool_]
+# By so many of the first images the groups of columns are counted: it is asked for on the main thread.
+SEEN = 5_000
 # What is known of an image whatever a model answers.
 _WHERE = (Labelled, InGroup, Caused, Reviewed)
 
@@ -79,8 +81,8 @@ def looks_of(conditions: Sequence[Condition], ground: Ground) -> int:
         by_answer = any(isinstance(one, Predicted) for one in conditions)
         looks *= (labelled if by_label else 1) * (max(1, called - by_label) if by_answer else 1)
     if any(isinstance(one, InGroup) for one in conditions):
-        names = columns_to_group_by(items)
-        looks *= max(1, sum(len(set(group_names([one.columns.get(name, "") for one in items]))) for name in names))
+        some, names = items[:SEEN], columns_to_group_by(items)
+        looks *= max(1, sum(len(set(group_names([one.columns.get(name, "") for one in some]))) for name in names))
     return looks
 
 
