@@ -17,6 +17,7 @@ from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.job import StopSignal
+from mivrat.core.checks.answer_checks import check_units
 from mivrat.core.checks.catalogue import CHECKS, CheckProgress, run_checks
 from mivrat.core.checks.file_checks import NEAR_BITS
 from mivrat.core.checks.inputs import Inputs
@@ -247,3 +248,19 @@ def test_every_check_says_why_and_bears_an_empty_study(check: object) -> None:
     assert getattr(check, "why", "").endswith(".")
     results = found(Inputs(CLASSES, made_set([])), getattr(check, "name", ""))
     assert all(one.sentence and one.state in ("open", "fine", "look") for one in results.values())
+
+
+@pytest.mark.parametrize(("shared", "state"), [(0.0, "fine"), (0.6, "look")])
+def test_a_column_of_many_large_units_is_pointed_out(shared: float, state: str) -> None:
+    """Forty lots of a hundred images whose answers are slightly alike; classes that differ in difficulty are no units."""
+    rng, total = np.random.default_rng(4), 4000
+    lot, label = rng.integers(0, 40, total), rng.integers(0, 5, total)
+    answers = Answers(total, 5, "logits")
+    rows = rng.normal(0, 1, (total, 5))
+    rows[np.arange(total), label] += 1.4 + 0.4 * label + rng.normal(0, shared, 40)[lot]
+    answers.rows[:], answers.state[:] = rows, SCORED
+    items = [ImageItem(f"{i}.png", int(label[i]), {"lot": f"L{lot[i]}", "kind": f"k{label[i]}"}) for i in range(total)]
+    inputs = Inputs(list("abcde"), ImageSet("set", Path("/nowhere"), items), judged=judge(answers, label.tolist()))
+    result = check_units(inputs)
+    assert result.state == state
+    assert result.figures.get("column") == ("lot" if shared else None)

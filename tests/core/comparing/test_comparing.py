@@ -9,11 +9,12 @@ from mivrat.core.answers.answers import Answers
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
 from mivrat.core.answers.other import ONE_ONLY, SAME_WRONG, lay_on
-from mivrat.core.comparing.claims import claims, largest_mix_up, not_worse, standing_of
+from mivrat.core.comparing.claims import claims, not_worse, standing_of
 from mivrat.core.comparing.comparison import Comparison, Names, OnSameImages, OnTwoSets, better_classes, worse_classes
 from mivrat.core.comparing.groups import by_cause, by_group
 from mivrat.core.comparing.matching import match_classes, match_contents
 from mivrat.core.figures.differences import Difference
+from mivrat.core.figures.two_sets import largest_mix_up
 from mivrat.core.figures.units import Units
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.study.reviews import Cause, Review, Reviews
@@ -185,7 +186,7 @@ def test_two_sets_say_where_the_drop_comes_from() -> None:
     assert "of these are alder and hazel taken for one another" in text[1]
     assert any(one.startswith("3 images of either stand in both sets") for one in text)
     assert found.sets is not None
-    first, second, part = largest_mix_up(found.sets) or (0, 0, 0.0)
+    first, second, part = largest_mix_up(found.sets.drop) or (0, 0, 0.0)
     assert (first, second) == (1, 2)
     assert part == pytest.approx(found.sets.drop.within)
     unlabelled = OnTwoSets(Names("a", "b"), CLASSES, a, run(np.full(400, -1), labels)).compare()

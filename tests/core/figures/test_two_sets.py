@@ -123,3 +123,24 @@ def test_parts_of_the_drop_hold_in_a_small_simulation() -> None:
             inside[name].append(bool(low <= truth[name] <= high))
     for hits in inside.values():
         assert 0.90 <= np.mean(hits) <= 0.99
+
+
+def test_the_pair_that_a_drop_names_has_an_interval_that_holds() -> None:
+    """Two of four classes are taken for one another more often on the other set; by how much is known."""
+    rng, held, trials = np.random.default_rng(6), 0, 120
+    truth = -((0.25 - 0.05) / 4 + (0.15 - 0.05) / 4)
+
+    def drawn(first: float, second: float) -> Outcomes:
+        labels = rng.integers(0, 4, 400)
+        p, luck = np.array([first, second, 0.05, 0.05])[labels], rng.random(400)
+        other = np.array([1, 0, 3, 2])[labels]
+        predicted = np.where(luck < p, other, labels)
+        nothing = np.full(400, np.nan)
+        return Outcomes(labels, predicted, nothing, np.ones(400, int), nothing, nothing, np.zeros(400, bool))
+
+    for seed in range(trials):
+        ends = drop_intervals(drawn(0.05, 0.05), drawn(0.25, 0.15), 4, pair=(0, 1), draws=300, seed=seed)
+        assert ends is not None
+        low, high = ends["largest_pair"]
+        held += low <= truth <= high
+    assert 0.89 * trials <= held

@@ -15,6 +15,8 @@ from mivrat.core.models.scores import column_count_fits
 
 # What looks like units: so many images each on average, answers so alike within them.
 LEAST_SIZE, MOST_SIZE, LEAST_ALIKE = 1.5, 60, 0.1
+# Or has at least so many values, and answers so alike that the design effect is above this.
+MANY_UNITS, LEAST_EFFECT = 20, 1.25
 NOT_SCORED = "No image has been scored yet."
 
 
@@ -55,13 +57,22 @@ def check_units(inputs: Inputs) -> CheckResult:
         return CheckResult("units", "open", NOT_SCORED)
     use = np.flatnonzero(judged.evaluated)
     found: list[tuple[float, str, int]] = []
+    # What is alike because it is of one class is no sign of a unit: each answer is taken beside its class's mean.
+    labels = judged.labels[use]
+    right = judged.right[use].astype(float)
+    sure = judged.own[use] if not np.isnan(judged.own[use]).any() else right
+    beside = [one - (np.bincount(labels, one) / np.maximum(1, np.bincount(labels)))[labels] for one in (right, sure)]
     for column in items[0].columns if items else ():
         values = [items[int(i)].columns.get(column, "") for i in use]
         units = len(set(values))
-        if not units or not all(values) or not LEAST_SIZE <= len(use) / units <= MOST_SIZE or units < LEAST_UNITS:
+        if not units or not all(values) or len(use) / units < LEAST_SIZE or units < LEAST_UNITS:
             continue
-        correlation, p = alike_within(judged.right[use], units_of(values, column).number)
-        if p < 0.001 and correlation > LEAST_ALIKE:
+        number = units_of(values, column).number
+        correlation, p = max((alike_within(one, number) for one in beside), key=lambda one: (-one[1], one[0]))
+        # Few images each and very alike; or so many units that their likeness, however slight, widens every interval.
+        few = len(use) / units <= MOST_SIZE and correlation > LEAST_ALIKE
+        many = units >= MANY_UNITS and 1 + (len(use) / units - 1) * correlation > LEAST_EFFECT
+        if p < 0.001 and (few or many):
             found.append((correlation, column, units))
     if not found:
         return CheckResult("units", "fine", "No column looks as if it said which images belong together.")

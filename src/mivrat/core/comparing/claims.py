@@ -10,7 +10,7 @@ from mivrat.core.base.text import count, images, in_a_row, minus
 from mivrat.core.comparing.comparison import Comparison, better_classes, worse_classes
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.paired import ClassDifference, Paired
-from mivrat.core.figures.two_sets import TwoSets
+from mivrat.core.figures.two_sets import TwoSets, largest_mix_up, largest_pair
 
 LEVEL, MARGIN = 0.05, 0.01
 # Probabilities that lie no further apart than this come of rounding along another way.
@@ -94,7 +94,7 @@ def _pairs(found: Comparison, figures: Paired) -> list[Claim]:
     """The two classes whose being taken for one another makes up most of the change in wrong answers."""
     change = figures.four.broken - figures.four.mended
     parts = {(one.label, one.predicted): one.b - one.a for one in figures.pairs}
-    largest = _largest_mix_up({pair: float(n) for pair, n in parts.items()}, -1 if change < 0 else 1)
+    largest = largest_pair({pair: float(n) for pair, n in parts.items()}, -1 if change < 0 else 1)
     if not change or largest is None:
         return []
     first, second, part = largest
@@ -223,31 +223,15 @@ def _of_sets(found: Comparison, figures: TwoSets) -> list[Claim]:
 def _of_drop(found: Comparison, figures: TwoSets) -> Claim:
     drop = figures.drop
     text = f"Of {_signed(drop.total)} points, {_signed(drop.class_mix)} are another class mix and {_signed(drop.within)} the same classes recognised {'better' if drop.within > 0 else 'worse'}"
-    largest = largest_mix_up(figures)
+    largest = largest_mix_up(drop)
     if largest is not None:
         first, second, part = largest
         text += (
             f"; {_signed(part)} of these are {found.classes[first]} and {found.classes[second]} taken for one another"
         )
+        if (ends := (drop.intervals or {}).get("largest_pair")) is not None:
+            text += f" ({_signed(ends[0])} to {_signed(ends[1])})"
     return Claim(f"{text}.", about="pairs")
-
-
-def largest_mix_up(figures: TwoSets) -> tuple[int, int, float] | None:
-    """The two classes whose being taken for one another adds most to the drop, both ways together."""
-    parts = {(one.label, one.predicted): one.part for one in figures.drop.pairs}
-    return _largest_mix_up(parts, -1 if figures.drop.within < 0 else 1)
-
-
-def _largest_mix_up(parts: dict[tuple[int, int], float], sign: int) -> tuple[int, int, float] | None:
-    """The two classes whose pairs, both ways together, add most of this sign; None where none does."""
-    both: dict[tuple[int, int], float] = {}
-    for (label, predicted), part in parts.items():
-        key = (min(label, predicted), max(label, predicted))
-        both[key] = both.get(key, 0.0) + part
-    if not both:
-        return None
-    (first, second), part = max(both.items(), key=lambda item: (sign * item[1], item[0]))
-    return (first, second, part) if sign * part > 0 else None
 
 
 def standing_of(found: Comparison, margin: float) -> Standing:

@@ -138,7 +138,9 @@ def with_intervals(
 ) -> TwoSets | None:
     """The same with the intervals of the figures that are no shares, and of the parts of the drop; None where it was stopped."""
     ends = unpaired_ends(a, b, classes, unit_a, unit_b, seed, stopped)
-    parts = drop_intervals(a, b, classes, unit_a, unit_b, seed=seed, stopped=stopped)
+    largest = largest_mix_up(found.drop)
+    pair = largest[:2] if largest is not None else None
+    parts = drop_intervals(a, b, classes, unit_a, unit_b, pair, seed=seed, stopped=stopped)
     if ends is None or parts is None:
         return None
     means = with_ends(found.means, ends)
@@ -242,24 +244,47 @@ def drop(matrix_a: Counts, matrix_b: Counts) -> Drop:
     return Drop(total, float(mix.sum()), float(within.sum()), parts, pairs)
 
 
+def largest_mix_up(found: Drop) -> tuple[int, int, float] | None:
+    """The two classes whose being taken for one another adds most to the drop, both ways together; None where none adds to it."""
+    return largest_pair({(one.label, one.predicted): one.part for one in found.pairs}, -1 if found.within < 0 else 1)
+
+
+def largest_pair(parts: dict[tuple[int, int], float], sign: int) -> tuple[int, int, float] | None:
+    """The two classes whose pairs, both ways together, add most of this sign; None where none does."""
+    both: dict[tuple[int, int], float] = {}
+    for (label, predicted), part in parts.items():
+        key = (min(label, predicted), max(label, predicted))
+        both[key] = both.get(key, 0.0) + part
+    if not both:
+        return None
+    (first, second), part = max(both.items(), key=lambda item: (sign * item[1], item[0]))
+    return (first, second, part) if sign * part > 0 else None
+
+
 def drop_intervals(
     a: Outcomes,
     b: Outcomes,
     classes: int,
     unit_a: Unit = None,
     unit_b: Unit = None,
+    pair: tuple[int, int] | None = None,
     draws: int = DRAWS,
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> dict[str, Ends] | None:
-    """95 % intervals of the two parts of the drop (``class_mix``, ``within``), images or units of each set drawn again;
-    empty with too few, None where it was stopped."""
+    """95 % intervals of the two parts of the drop (``class_mix``, ``within``), and of what two classes taken for one another add
+    (``largest_pair``), images or units of each set drawn again; empty with too few, None where it was stopped."""
     rng, sides = np.random.default_rng(seed), []
+    first, second = pair if pair is not None else (-1, -1)
     for found, unit in ((a, unit_a), (b, unit_b)):
         right = found.predicted == found.labels
-        cell = found.labels * 2 + right
+        # Of each class the images answered otherwise, right, and as the other class of the pair.
+        as_other = ((found.labels == first) & (found.predicted == second)) | (
+            (found.labels == second) & (found.predicted == first)
+        )
+        cell = found.labels * 3 + right + 2 * as_other
         if unit is None:
-            share = np.bincount(cell, minlength=2 * classes) / max(1, len(cell))
+            share = np.bincount(cell, minlength=3 * classes) / max(1, len(cell))
             if len(cell) < LEAST_UNITS:
                 return {}
             drawn = rng.multinomial(len(cell), share, size=draws).astype(float)
@@ -267,14 +292,20 @@ def drop_intervals(
             units = int(unit.max()) + 1 if len(unit) else 0
             if units < LEAST_UNITS:
                 return {}
-            table = np.bincount(unit * (2 * classes) + cell, minlength=units * 2 * classes).reshape(units, -1)
+            table = np.bincount(unit * (3 * classes) + cell, minlength=units * 3 * classes).reshape(units, -1)
             drawn = np.concatenate([weights_drawn(rng, units, 100) @ table for _ in range(draws // 100)])
         if stopped():
             return None
-        sides.append((drawn[:, ::2] + drawn[:, 1::2], drawn[:, 1::2]))
-    mix, within, _ = _split(*sides[0], *sides[1])
+        sides.append((drawn[:, ::3] + drawn[:, 1::3] + drawn[:, 2::3], drawn[:, 1::3], drawn[:, 2::3]))
+    (n_a, right_a, other_a), (n_b, right_b, other_b) = sides
+    mix, within, weight = _split(n_a, right_a, n_b, right_b)
     ends = {}
-    for name, values in (("class_mix", mix.sum(axis=1)), ("within", within.sum(axis=1))):
+    told = {"class_mix": mix.sum(axis=1), "within": within.sum(axis=1)}
+    if pair is not None:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            part = np.where((n_a > 0) & (n_b > 0), -(other_b / n_b - other_a / n_a) * weight, 0.0)
+        told["largest_pair"] = part.sum(axis=1)
+    for name, values in told.items():
         low, high = np.quantile(values, [0.025, 0.975])
         ends[name] = float(low), float(high)
     return ends

@@ -288,7 +288,7 @@ def below_rest(right: NDArray[np.bool_], group: Numbers, unit: Numbers, seed: in
     return [drawn(int(one)) for one in lower]
 
 
-def alike_within(right: NDArray[np.bool_], unit: Numbers) -> tuple[float, float]:
+def alike_within(right: NDArray[Any], unit: Numbers) -> tuple[float, float]:
     """How alike answers are within units: the intraclass correlation of right and wrong (Fleiss 2003, analysis of variance),
     and the F test's probability of so high a one, were units dealt at random; (0, 1) where neither can be told."""
     found = _variance(right, unit)
