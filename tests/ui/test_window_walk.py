@@ -145,7 +145,7 @@ class Walker:
         assert thumbs._starts[-1] <= max(0, len(shown.images))
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in range(1, 6))])
 def test_whatever_is_done_one_run_is_on_screen(
     qtbot: QtBot, window: MainWindow, settle: Settle, studies: tuple[Path, Path], seed: int
 ) -> None:

@@ -66,7 +66,7 @@ def test_false_alarms_and_the_best_of_many() -> None:
     assert several(np.stack([np.ones(200, bool), np.arange(200) % 2 == 0])).optimism < 0.002
 
 
-@pytest.mark.parametrize(("runs", "apart"), [(2, 0.0), (5, 0.0), (20, 0.0), (5, 0.02)])
+@pytest.mark.parametrize(("runs", "apart"), [(2, 0.0), (5, 0.0), (5, 0.02)])
 def test_the_best_looks_too_good_by_about_what_is_told(runs: int, apart: float) -> None:
     rng, seen, told = np.random.default_rng(runs), [], []
     true = 0.85 + apart * np.linspace(-1, 1, runs)
