@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from mivrat.core.concluding.findings import Beside, Made, Measure
 from mivrat.core.concluding.ground import Standing
-from mivrat.core.concluding.states import change, state_of
+from mivrat.core.concluding.states import change, excess, state_of
 from mivrat.core.figures.intervals import Proportion, wilson
 
 MADE = Made("m", "net", "", "i", "set", 400, "2031-05-06", "0", balanced=0.9, balanced_low=0.87, balanced_high=0.93)
@@ -122,3 +122,21 @@ def test_what_was_chosen_for_being_frequent_is_not_gone_by_itself() -> None:
     assert found_again(rng, 1, 0.5, 300) <= 0.02
     assert found_again(rng, 1, 0.25, 300) <= 0.05  # three quarters fixed is not gone
     assert found_again(rng, 1, 0.0, 300) >= 0.8
+
+
+def test_of_many_looks_only_what_stands_out_by_far_stands_out() -> None:
+    one = share(12, 100, (30, 1000))
+    alone, chosen = excess(one), excess(one, 20)
+    assert alone is not None
+    assert chosen is not None
+    # Halves of both intervals in proportion to the normal distribution's points, 1.96 at 5 % and 3.0233 at 5 % of 20.
+    for part, other in (
+        (alone.value - alone.low, chosen.value - chosen.low),
+        (alone.high - alone.value, chosen.high - chosen.value),
+    ):
+        assert other / part == pytest.approx(3.0233 / 1.95996, rel=1e-4)
+    after = share(0, 600, (30, 1000))
+    assert state_of(one, after, MADE, WELL, False)[0] == "gone"
+    state, why = state_of(one, after, replace(MADE, looks=1000), WELL, False)
+    assert state == "cannot tell"
+    assert "as one of 1000 looked at" in why or why.startswith("no significant change")
