@@ -173,7 +173,7 @@ def images_of(claim: Claim, ground: Ground) -> CoverPlan:
         raise InputError(
             "the region is known only as the hottest part of the images it was found on, which are not in this set: on other images that "
             "is another claim",
-            mend="draw the region, or give it by its colour, and test that",
+            mend="draw the region, and test that",
         )
     found = np.ones(len(ground.snapshot.judged.labels), bool)
     for one in read(claim.conditions, ground):

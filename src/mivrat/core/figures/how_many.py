@@ -77,9 +77,10 @@ def to_decide(share: float, limit: float, worth: float = 1.0) -> int | None:
 
 
 def best_mix(support: NDArray[np.integer], hits: NDArray[np.integer], shrink: float) -> NDArray[np.int64] | None:
-    """How many more images of each class bring the variance of the mean recall over classes down to ``shrink`` times what it is (and by MIX_MARGIN lower) with
-    ``support`` images a class, ``hits`` of them right, with the fewest images in all (Neyman 1934: images in proportion to each class's
-    standard deviation, none taken away). None where that takes more than MOST.
+    """The fewest more images, per class, that shrink the variance of the mean recall over classes to ``shrink`` times what it is.
+
+    It is now that of ``support`` images a class, ``hits`` of them right; the result aims lower by MIX_MARGIN. Images go to classes in
+    proportion to each one's standard deviation, none taken away (Neyman 1934). None where that takes more than MOST.
 
     A class's share is taken as (hits + 1) / (support + 2), so that one all right is not taken to be without doubt.
     """

@@ -121,7 +121,7 @@ class CoverResultView(QWidget):
         ]
         tips = [
             words.how(result.region.changed),
-            "Of the labelled images: how many become right, and how many wrong. " + f"{test}.",
+            f"Of the labelled images: how many become right, and how many wrong. {test}.",
             f"How far the probability of {target} falls.",
         ]
         self.table.show_lines(lines, tips)
