@@ -85,7 +85,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     assert (check.rows["readable"].state, check.rows["duplicates"].state) == ("look", "look")
     assert check.rows["recipe"].state == "fine"
     assert window.bench.rail.steps[CHECK].state == "look"
-    assert "Copies within the set" in window.bench.rail.steps[CHECK].toolTip()
+    assert "Copies among held-out images" in window.bench.rail.steps[CHECK].toolTip()
     row = check.rows["duplicates"]
     assert row.images.text() == "2 images"
     qtbot.mouseClick(row.images, LEFT)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping
 from dataclasses import dataclass
 
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.checks import answer_checks, file_checks, label_checks, service_check
+from mivrat.core.checks.copies import find_near_copies
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import check_class_order
 from mivrat.core.checks.recipe_probe import probe_recipe
@@ -125,7 +126,7 @@ CHECKS: tuple[Check, ...] = (
     ),
     Check(
         "duplicates",
-        "Copies within the set",
+        "Copies among held-out images",
         "The same picture twice counts twice, and with two labels at least one of them is wrong.",
         file_checks.check_duplicates,
         slow=True,
@@ -184,7 +185,7 @@ def run_checks(
         if stop and stop.stopped:
             return
         if check.surveys:
-            yield from _survey_all(inputs, check.name == "training", known or {}, stop)
+            yield from _survey_all(inputs, check.name, known or {}, stop)
             if stop and stop.stopped:
                 return
         if check.run is not None:
@@ -195,33 +196,52 @@ def run_checks(
 
 
 def _survey_all(
-    inputs: Inputs, with_training: bool, known: Mapping[bytes, Facts], stop: StopSignal | None
+    inputs: Inputs, name: str, known: Mapping[bytes, Facts], stop: StopSignal | None
 ) -> Iterator[CheckProgress]:
+    """Survey the files that a check needs, and find the near copies among them; what is complete stays in ``inputs``."""
     if inputs.survey is None:
-        found: list[Surveyed] = []
-        yield from _surveyed("Reading the images", inputs, inputs.image_set, found, known, stop)
-        if len(found) == len(inputs.image_set.items):
-            inputs.survey = found
-    if with_training and inputs.training is not None and inputs.training_survey is None:
-        found = []
-        yield from _surveyed("Reading the training images", inputs, inputs.training, found, known, stop)
-        if len(found) == len(inputs.training.items):
-            inputs.training_survey = found
+        inputs.survey = yield from _surveyed("Reading the images", inputs, inputs.image_set, known, stop)
+    here = inputs.survey
+    if name == "training" and inputs.training is not None:
+        if inputs.training_survey is None:
+            inputs.training_survey = yield from _surveyed("Reading the training images", inputs, inputs.training, known, stop)  # fmt: skip
+        if here is not None and inputs.training_survey is not None:
+            yield from _near_copies(inputs, "training", here, inputs.training_survey, inputs.training, stop)
+    if name == "duplicates" and here is not None:
+        yield from _near_copies(inputs, "within", here, here, inputs.image_set, stop)
+        if inputs.others is not None:
+            if inputs.others_survey is None:
+                inputs.others_survey = yield from _surveyed("Reading the other held-out images", inputs, inputs.others, known, stop)  # fmt: skip
+            if inputs.others_survey is not None:
+                yield from _near_copies(inputs, "others", here, inputs.others_survey, inputs.others, stop)
+
+
+def _near_copies(
+    inputs: Inputs,
+    name: str,
+    here: list[Surveyed],
+    there: list[Surveyed],
+    others: ImageSet,
+    stop: StopSignal | None,
+) -> Iterator[CheckProgress]:
+    if name not in inputs.near:
+        for step in find_near_copies(here, inputs.image_set, there, others, stop):
+            if isinstance(step, Progress):
+                yield CheckProgress("Searching for near copies", step)
+            else:
+                inputs.near[name] = step
 
 
 def _surveyed(
-    what: str,
-    inputs: Inputs,
-    image_set: ImageSet,
-    found: list[Surveyed],
-    known: Mapping[bytes, Facts],
-    stop: StopSignal | None,
-) -> Iterator[CheckProgress]:
-    meter = Meter(len(image_set.items))
-    files = image_set.files()
+    what: str, inputs: Inputs, image_set: ImageSet, known: Mapping[bytes, Facts], stop: StopSignal | None
+) -> Generator[CheckProgress, None, list[Surveyed] | None]:
+    """Survey a set; None where that was stopped."""
+    found: list[Surveyed] = []
+    meter, files = Meter(len(image_set.items)), image_set.files()
     for one in survey_files(files, known, stop):
         found.append(one)
-        if one.stamp is not None and one.stamp.content not in known:
+        if one.stamp is not None and known.get(one.stamp.content) != one.facts:
             inputs.fresh[one.stamp.content] = one.facts
         if len(found) % 16 == 0 or len(found) == len(files):
             yield CheckProgress(what, meter.at(len(found)))
+    return found if len(found) == len(files) else None

@@ -3,24 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from pathlib import Path
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
-from PIL import Image
 
 from mivrat.core.base.text import in_sentence, plural
+from mivrat.core.checks.copies import NearCopy
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State
-from mivrat.core.checks.survey import Surveyed, near_pairs
-from mivrat.core.pictures.decode import UnreadablePicture, read_file, read_picture
+from mivrat.core.checks.survey import Surveyed
+from mivrat.core.pictures.decode import UnreadablePicture, read_file
 
-# Fingerprints may differ in so many bits for the two pictures to be compared, and these must then correlate so well.
-# Copies that were recompressed, resized or brightened stay above 0.98; different pictures of one kind reach 0.96.
-NEAR_BITS = 6
-NEAR_LIKENESS = 0.975
-MOST_COMPARED = 5000
-_LIKENESS_SIDE = 48
+# So many pairs of copies are listed in files.
+MOST_LISTED = 1000
 
 
 def check_readable(inputs: Inputs) -> CheckResult:
@@ -128,29 +123,70 @@ def check_changed(inputs: Inputs) -> CheckResult:
 
 
 def check_duplicates(inputs: Inputs) -> CheckResult:
-    """Files of the same content within the set, which count twice; worst where their labels differ."""
+    """Pictures that are in the set twice, exactly or nearly, or in another held-out set too; worst where their labels differ."""
     groups: dict[bytes, list[int]] = defaultdict(list)
-    for one in _survey(inputs):
+    survey, labels, classes = _survey(inputs), inputs.labels, inputs.classes
+    for one in survey:
         if one.stamp is not None and not one.facts.problem:
             groups[one.stamp.content].append(one.index)
-    labels = inputs.labels
     copies = [found for found in groups.values() if len(found) > 1]
     at_odds = [found for found in copies if len({int(labels[i]) for i in found if labels[i] >= 0}) > 1]
     extra = sum(len(found) - 1 for found in copies)
-    figures = {"groups": len(copies), "surplus_images": extra, "groups_with_different_labels": len(at_odds)}
-    if not copies:
-        return CheckResult("duplicates", "fine", "No two files have the same content.", figures)
-    sentence = f"{plural(extra, 'image')} more than there are different pictures: {plural(len(copies), 'group')} of exact copies."
+    near = inputs.near["within"].copies
+    near_at_odds = [one for one in near if -1 != labels[one.first] != labels[one.second] != -1]
+    items = inputs.image_set.items
+    figures: dict[str, Any] = {
+        "groups": len(copies),
+        "surplus_images": extra,
+        "groups_with_different_labels": len(at_odds),
+        "near": len(near),
+        "near_with_different_labels": len(near_at_odds),
+        "pairs": [
+            {"image": items[one.first].path, "copy": items[one.second].path, "likeness": one.likeness}
+            for one in near[:MOST_LISTED]
+        ],
+    }
+    told = []
+    if copies:
+        told.append(f"{plural(extra, 'image')} more than there are different pictures: {plural(len(copies), 'group')} of exact copies.")  # fmt: skip
     if at_odds:
         first = at_odds[0]
-        at_odds_in = in_sentence(list(dict.fromkeys(inputs.classes[labels[i]] for i in first if labels[i] >= 0)))
-        sentence += f" In {plural(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong."
-    ordered = [i for found in [*at_odds, *(one for one in copies if one not in at_odds)] for i in found]
-    return CheckResult("duplicates", "stop" if at_odds else "look", sentence, figures, tuple(ordered))
+        at_odds_in = in_sentence(list(dict.fromkeys(classes[labels[i]] for i in first if labels[i] >= 0)))
+        told.append(f"In {plural(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong.")  # fmt: skip
+    kinds = inputs.near["within"].kinds
+    if near:
+        told.append(f"{plural(len(near), 'pair')} of near copies ({kinds}).")
+    if near_at_odds:
+        named = in_sentence([classes[labels[i]] for i in (near_at_odds[0].first, near_at_odds[0].second)])
+        told.append(f"In {plural(len(near_at_odds), 'of these pairs', 'of these pairs')} the labels differ (the first: {named}).")  # fmt: skip
+    if not told:
+        told.append(f"No image is in the set twice, neither exactly nor as a near copy ({kinds}).")
+    elsewhere = _elsewhere(inputs)
+    if inputs.others is not None:
+        figures["in_other_held_out_sets"] = len(elsewhere)
+        where = inputs.others.name
+        told.append(
+            f"{plural(len(elsewhere), 'image is', 'images are')} also in {where}, exactly or nearly: the two sets are not independent."
+            if elsewhere
+            else f"None is in {where}."
+        )
+    found = [i for group in at_odds for i in group]
+    found += [i for one in near_at_odds for i in (one.first, one.second)]
+    found += [i for group in copies for i in group] + [i for one in near for i in (one.first, one.second)]
+    state: State = "stop" if at_odds or near_at_odds else "look" if found or elsewhere else "fine"
+    return CheckResult("duplicates", state, " ".join(told), figures, tuple(dict.fromkeys([*found, *elsewhere])))
+
+
+def _elsewhere(inputs: Inputs) -> list[int]:
+    """The images that are also in another held-out set, exactly or nearly."""
+    theirs = {one.stamp.content for one in inputs.others_survey or [] if one.stamp is not None}
+    exact = {one.index for one in _survey(inputs) if one.stamp is not None and one.stamp.content in theirs}
+    near = {one.first for one in inputs.near["others"].copies} if inputs.others_survey is not None else set()
+    return sorted(exact | near)
 
 
 def check_training(inputs: Inputs) -> CheckResult:
-    """Images that also stand in the training set, exactly or nearly: the model has seen them."""
+    """Images that are also in the training set, exactly or nearly: the model has seen them."""
     if inputs.training is None:
         return CheckResult(
             "training", "open", "No training images are named: add them under Prepare to look for leaks."
@@ -160,9 +196,12 @@ def check_training(inputs: Inputs) -> CheckResult:
     exact = {
         one.index: seen[one.stamp.content] for one in survey if one.stamp is not None and one.stamp.content in seen
     }
-    near = _near(inputs, [one for one in survey if one.index not in exact], training)
+    near: dict[int, NearCopy] = {}
+    for one in sorted(inputs.near["training"].copies, key=lambda one: one.likeness):
+        if one.first not in exact:
+            near[one.first] = one
     items, others = inputs.image_set.items, inputs.training.items
-    pairs = {**exact, **{i: j for i, (j, _) in near.items()}}
+    pairs = {**exact, **{i: one.second for i, one in near.items()}}
     labels = inputs.labels
     differing = [i for i, j in pairs.items() if labels[i] >= 0 and others[j].label not in (None, int(labels[i]))]
     figures = {
@@ -172,59 +211,25 @@ def check_training(inputs: Inputs) -> CheckResult:
         "near": len(near),
         "with_different_labels": len(differing),
         "pairs": [
-            {"image": items[i].path, "training": others[j].path, "likeness": 1.0 if i in exact else near[i][1]}
-            for i, j in list(pairs.items())[:1000]
+            {"image": items[i].path, "training": others[j].path, "likeness": 1.0 if i in exact else near[i].likeness}
+            for i, j in list(pairs.items())[:MOST_LISTED]
         ],
     }
+    kinds = inputs.near["training"].kinds
     if not pairs:
         sentence = (
-            f"None of {plural(len(survey), 'image')} is among the {plural(len(training), 'training image')}, neither exactly nor resized, "
-            "recompressed or slightly brightened. Mirrored, rotated, cropped, grey or strongly brightened copies are not searched for."
+            f"None of {plural(len(survey), 'image')} is among the {plural(len(training), 'training image')}, "
+            f"neither exactly nor as a near copy ({kinds})."
         )
         return CheckResult("training", "fine", sentence, figures)
     parts = [f"{plural(len(found), 'image')} {how}" for found, how in ((exact, "exactly"), (near, "nearly")) if found]
     sentence = f"{' and '.join(parts)} the same as a training image: the model has seen {'it' if len(exact) + len(near) == 1 else 'them'}."
+    if near:
+        sentence += f" Nearly: {kinds}."
     if differing:
         sentence += f" {plural(len(differing), 'label')} differ from the one at training."
     state: State = "stop" if len(pairs) >= 0.05 * len(survey) else "look"
     return CheckResult("training", state, sentence, figures, (*exact, *near))
-
-
-def _near(inputs: Inputs, survey: list[Surveyed], training: list[Surveyed]) -> dict[int, tuple[int, float]]:
-    """For images that nearly are a training image: which, and how alike. Fingerprints propose, pixels decide."""
-    assert inputs.training is not None
-    mine = [one for one in survey if one.facts.fingerprint is not None]
-    theirs = [one for one in training if one.facts.fingerprint is not None]
-    left, right, distance = near_pairs(_words(mine), _words(theirs), NEAR_BITS)
-    found: dict[int, tuple[int, float]] = {}
-    thumbs: dict[Path, NDArray[np.float64] | None] = {}
-    for k in np.argsort(distance, kind="stable")[:MOST_COMPARED].tolist():
-        i, j = mine[int(left[k])].index, theirs[int(right[k])].index
-        alike = _likeness(inputs.image_set.file(i), inputs.training.file(j), thumbs)
-        if alike >= NEAR_LIKENESS and alike > found.get(i, (0, 0.0))[1]:
-            found[i] = (j, alike)
-    return found
-
-
-def _words(surveyed: list[Surveyed]) -> NDArray[np.uint64]:
-    return np.array([one.facts.fingerprint for one in surveyed], np.uint64)
-
-
-def _likeness(first: Path, second: Path, thumbs: dict[Path, NDArray[np.float64] | None]) -> float:
-    """The correlation of two pictures' pixels after both were brought to one small size; 0 where one cannot be read."""
-    sides = []
-    for path in (first, second):
-        if path not in thumbs:
-            try:
-                picture = Image.fromarray(read_picture(path))
-                small = picture.resize((_LIKENESS_SIDE, _LIKENESS_SIDE), Image.Resampling.BOX)
-                values = np.asarray(small, np.float64).ravel()
-                thumbs[path] = (values - values.mean()) / (np.linalg.norm(values - values.mean()) or 1.0)
-            except UnreadablePicture:
-                thumbs[path] = None
-        sides.append(thumbs[path])
-    a, b = sides
-    return 0.0 if a is None or b is None else float(a @ b)
 
 
 def _survey(inputs: Inputs) -> list[Surveyed]:

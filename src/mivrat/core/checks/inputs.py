@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
 from mivrat.core.answers.judged import Judged
+from mivrat.core.checks.copies import Found
 from mivrat.core.checks.survey import Facts, Surveyed
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service.model import ServiceModel
@@ -19,7 +20,10 @@ from mivrat.core.pictures.image_sets import ImageSet
 
 @dataclass
 class Inputs:
-    """Everything the checks may use; ``survey`` and ``training_survey`` are filled by the first check that needs them.
+    """Everything the checks may use; the surveys are filled by the first check that needs them, by the set's use.
+
+    ``others`` are the other held-out images of the study; ``near`` holds the near copies found within the set (``within``), and
+    between it and another (``others``, ``training``).
 
     ``stamps`` tells what files were when they were scored, ``reasons`` why images could not be. ``judged`` holds answers
     for some or all images; ``aside`` are labels that were put aside by hand as standing for no class. ``fresh`` collects
@@ -38,9 +42,12 @@ class Inputs:
     seed: int = 0
     survey: list[Surveyed] | None = None
     training_survey: list[Surveyed] | None = None
+    others_survey: list[Surveyed] | None = None
+    near: dict[str, Found] = field(default_factory=dict)
     fresh: dict[bytes, Facts] = field(default_factory=dict)
     remote: ServiceModel | None = None
     references: ImageSet | None = None
+    others: ImageSet | None = None
 
     @property
     def labels(self) -> NDArray[np.int64]:

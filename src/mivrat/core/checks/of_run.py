@@ -73,6 +73,16 @@ def set_of_role(study: Study, role: Role) -> ImageSet | None:
     return joined([load_image_set(study, one.id) for one in list_image_sets(study) if one.role == role])
 
 
+def _other_held_out(study: Study, set_id: int, image_set: ImageSet) -> ImageSet | None:
+    """The held-out images of a study's other sets; a file that is in this set too (one was drawn from the other) is no copy."""
+    others = joined([load_image_set(study, one.id) for one in list_image_sets(study) if one.role == "held-out" and one.id != set_id])  # fmt: skip
+    if others is None:
+        return None
+    own = set(image_set.files())
+    items = [item for item, file in zip(others.items, others.files(), strict=True) if file not in own]
+    return replace(others, items=items) if items else None
+
+
 def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
     """What the checks of these names look at; the model is loaded only where one of them needs it."""
     model, remote, problem = None, None, ""
@@ -102,6 +112,7 @@ def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[st
         seed,
         remote=remote,
         references=set_of_role(study, "reference") if "recipe" in names else None,
+        others=_other_held_out(study, record.info.set_id, record.image_set) if "duplicates" in names else None,
     )
 
 

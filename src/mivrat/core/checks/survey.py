@@ -19,6 +19,7 @@ from pydantic import TypeAdapter
 
 from mivrat.core.base.job import StopSignal
 from mivrat.core.base.later import Later
+from mivrat.core.checks.near_copies import small_grey
 from mivrat.core.pictures.decode import (
     PictureFile,
     Stamp,
@@ -40,8 +41,8 @@ _FLAT = 2.0
 
 @dataclass(frozen=True)
 class Facts:
-    """What a survey found of one picture's content. ``fingerprint`` is None for a flat picture, ``problem`` says why it
-    cannot be read; then the other figures are 0."""
+    """What a survey found of one picture's content. ``fingerprint`` is None and ``small`` empty for a flat picture, ``problem``
+    says why it cannot be read; then the other figures are 0. ``small`` is the picture in grey, as ``near_copies`` compares it."""
 
     width: int = 0
     height: int = 0
@@ -49,6 +50,12 @@ class Facts:
     frames: int = 1
     fingerprint: int | None = None
     problem: str = ""
+    small: str = ""
+
+    @property
+    def complete(self) -> bool:
+        """Facts kept by an earlier version have no small picture."""
+        return bool(self.small) or self.fingerprint is None
 
     def to_json(self) -> str:
         return json.dumps(asdict(self))
@@ -103,7 +110,9 @@ def survey_file(file: PictureFile) -> Facts:
     height, width = pixels.shape[:2]
     if not height or not width:
         return Facts(problem="holds no pixels")
-    return Facts(width, height, mode, frames, fingerprint(Image.fromarray(pixels)))
+    picture = Image.fromarray(pixels)
+    found = fingerprint(picture)
+    return Facts(width, height, mode, frames, found, small=small_grey(picture) if found is not None else "")
 
 
 def _survey(index: int, path: Path, known: Mapping[bytes, Facts]) -> Surveyed:
@@ -111,7 +120,8 @@ def _survey(index: int, path: Path, known: Mapping[bytes, Facts]) -> Surveyed:
         file = read_file(path)
     except UnreadablePicture as error:
         return Surveyed(index, None, Facts(problem=str(error)))
-    return Surveyed(index, file.stamp, known.get(file.stamp.content) or survey_file(file))
+    kept = known.get(file.stamp.content)
+    return Surveyed(index, file.stamp, kept if kept is not None and kept.complete else survey_file(file))
 
 
 def survey_files(
