@@ -106,7 +106,7 @@ def test_small_regular_and_flat_pictures_of_one_kind_are_no_copies_of_each_other
     rng = np.random.default_rng(2)
     striped = [
         Image.fromarray(striped_picture("moss level", rng)) for _ in range(20)
-    ]  # any lies on any other, moved by a stripe
+    ]  # each looks like any other, moved by a stripe
     assert pairs_of(a_set(tmp_path / "striped", striped)) == set()
     flat = [Image.new("RGB", (40, 40), (k, k, k)) for k in (90, 91, 92)]
     assert pairs_of(a_set(tmp_path / "flat", flat)) == set()
@@ -139,9 +139,9 @@ def test_texture_by_the_definition_and_where_none_is_left() -> None:
     assert texture_likeness(shared, 255 - shared, usable) == pytest.approx(-1, abs=0.01)
     assert abs(texture_likeness(shared, rng.normal(128, 20, (48, 48)).astype(np.float32), usable)) < 0.15
     # Shading in common, without a texture in common, is nothing.
-    shade = 60 * np.cos(np.add.outer(np.linspace(0, 2 * np.pi, 48), np.linspace(0, np.pi, 48)))
-    one, other = ((shade + rng.normal(0, 3, shade.shape)).astype(np.float32) for _ in range(2))
-    assert np.corrcoef(one.ravel(), other.ravel())[0, 1] > 0.97
+    shade = 20 * np.cos(np.add.outer(np.linspace(0, 2 * np.pi, 48), np.linspace(0, np.pi, 48)))
+    one, other = ((shade + rng.normal(0, 6, shade.shape)).astype(np.float32) for _ in range(2))
+    assert np.corrcoef(one.ravel(), other.ravel())[0, 1] > 0.8
     assert abs(texture_likeness(one, other, usable)) < 0.25
     assert texture_likeness(shared, shared, ndimage.binary_dilation(np.eye(48) > 1)) == 0
 
