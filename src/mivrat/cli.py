@@ -343,7 +343,21 @@ def _parser() -> argparse.ArgumentParser:
     covering.add_argument(
         "--hottest", type=float, metavar="SHARE", help="each image's hottest share of the area, such as 0.1"
     )
-    covering.add_argument("--layer", metavar="TENSOR", help="the layer the heat is taken from")
+    covering.add_argument(
+        "--colour",
+        metavar="RRGGBB|IMAGE:LEFT,TOP,RIGHT,BOTTOM",
+        help="in each image the pixels of this colour, or of the colour of a patch of an image",
+    )
+    covering.add_argument(
+        "--tolerance", type=float, default=18.0, metavar="DE", help="how far from it, in CIE 1976 Delta E"
+    )
+    covering.add_argument(
+        "--like", metavar="IMAGE:LEFT,TOP,RIGHT,BOTTOM", help="in each image the places like this patch of an image"
+    )
+    covering.add_argument("--alike", type=float, default=0.6, metavar="COSINE", help="how like it at least, -1 to 1")
+    covering.add_argument(
+        "--layer", metavar="TENSOR", help="the layer the heat, or what a place is like, is taken from"
+    )
     covering.add_argument(
         "--heat-from", type=Path, metavar="M.onnx", help="take the heat from another model, by the same recipe"
     )

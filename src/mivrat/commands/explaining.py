@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import argparse
 import json
+import string
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
+
+import numpy as np
 
 from mivrat.commands.loading import say_remarks
 from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
@@ -15,14 +18,19 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import json_value, read_text, write_whole
 from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
-from mivrat.core.covering.regions import Shape, shape_from_json
+from mivrat.core.covering.lookalikes import ColourRule, sampled_colour, sampled_patch
+from mivrat.core.covering.one_image import prepared
+from mivrat.core.covering.regions import Shape, mask_of, shape_from_json
 from mivrat.core.gradients.layers import stages
+from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, HeatmapMaker, MapMaker, maker_of, target_from_text
 from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.onnx_model import ONNX, OnnxModel
 from mivrat.core.pictures.classes import ClassMatcher, read_class_list
+from mivrat.core.pictures.decode import Pixels, UnreadablePicture
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
-from mivrat.core.pictures.recipe import read_recipe
+from mivrat.core.pictures.prepare import to_tensor
+from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 
@@ -115,18 +123,14 @@ def cover(args: argparse.Namespace) -> int:
 
     classes = read_class_list(args.classes)
     find = ClassMatcher(classes).target
-    shapes = _shapes(args)
+    _one_region(args)
     labelled, predicted, target = (
         find(text) if text not in (None, "predicted") else None for text in (args.labelled, args.predicted, args.target)
     )
     image_set = match_labels(list_images(args.images), classes).image_set
     maker = load_maker(args.model, args.recipe, classes)
     heat = load_maker(args.heat_from, args.recipe, classes) if args.heat_from else maker
-    if shapes:
-        region = RegionPlan("fixed", tuple(shapes))
-    else:
-        layer = heat.layer(args.layer).tensor
-        region = RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=heat.model.content)
+    region = _region(args, heat)
     say_remarks(maker.model)
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
     if not chosen:
@@ -181,32 +185,77 @@ def _called(maker: MapMaker, image_set: ImageSet, among: list[int], predicted: i
     return sorted(found)
 
 
-def _shapes(args: argparse.Namespace) -> list[Shape] | None:
-    """The shapes to hide, or None where the hottest part is; InputError where it is none or several of them."""
-
-    if sum(given is not None for given in (args.region, args.shapes, args.hottest)) != 1:
+def _one_region(args: argparse.Namespace) -> None:
+    if sum(given is not None for given in (args.region, args.shapes, args.hottest, args.colour, args.like)) != 1:
         raise InputError(
             "say what to hide",
-            where="--region, --shapes or --hottest",
+            where="--region, --shapes, --hottest, --colour or --like",
             mend="give one of them, such as --hottest 0.1",
         )
+
+
+def _region(args: argparse.Namespace, heat: MapMaker) -> RegionPlan:
+    """What to hide; InputError where it is not told well."""
     if args.hottest is not None:
         if not 0 < args.hottest < 1:
             raise InputError("is no share of the area", where="--hottest", mend="give a number between 0 and 1")
-        return None
+        layer = heat.layer(args.layer).tensor
+        return RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=heat.model.content)
+    if args.colour is not None:
+        return RegionPlan("colour", colour=_colour(args, heat.model.recipe))
+    if args.like is not None:
+        pixels, marked = _patch(args.like, "--like", heat.model.recipe)
+        if not -1 <= args.alike <= 1:
+            raise InputError("is not a cosine", where="--alike", mend="give a number between -1 and 1")
+        if not isinstance(heat, HeatmapMaker):
+            raise InputError(heat.model.kind.lacks("Places like a marked patch need"), where=heat.model.path)
+        rule = sampled_patch(heat, to_tensor(pixels, heat.model.recipe), marked, args.layer, args.alike)
+        return RegionPlan("likeness", patch=rule)
     if args.shapes is not None:
         listed = json_value(
             read_text(args.shapes, "the list of shapes", "name a JSON file"), args.shapes, "give a JSON list of shapes"
         )
         if not isinstance(listed, list) or not listed:
             raise InputError("is no list of shapes", where=args.shapes, mend="give a JSON list of shapes")
-        return [shape_from_json(one) for one in listed]
+        return RegionPlan("fixed", tuple(shape_from_json(one) for one in listed))
+    return RegionPlan("fixed", (_rectangle(args.region, "--region"),))
+
+
+def _rectangle(text: str, where: str) -> Shape:
     try:
-        left, top, right, bottom = (float(part) for part in args.region.split(","))
+        left, top, right, bottom = (float(part) for part in text.split(","))
     except ValueError:
         left = top = right = bottom = 0.0
     if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
         raise InputError(
-            "is no rectangle", where="--region", mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
+            "is no rectangle", where=where, mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
         )
-    return [Shape("rectangle", ((left, top), (right, bottom)))]
+    return Shape("rectangle", ((left, top), (right, bottom)))
+
+
+def _patch(text: str, where: str, recipe: Recipe) -> tuple[Pixels, Mask]:
+    """The prepared pixels of an image, and which of them are marked."""
+    file, _, corners = text.rpartition(":")
+    shape = _rectangle(corners, where)
+    try:
+        pixels = prepared(Path(file), recipe)
+    except UnreadablePicture as error:
+        raise InputError(f"the image cannot be read: {error}", where=file, mend="name an image file") from error
+    return pixels, mask_of([shape], *pixels.shape[:2])
+
+
+def _colour(args: argparse.Namespace, recipe: Recipe) -> ColourRule:
+    if not (np.isfinite(args.tolerance) and args.tolerance > 0):
+        raise InputError("is not a distance between colours", where="--tolerance", mend="give a number above 0")
+    named = args.colour.removeprefix("#")
+    if len(named) == 6 and all(one in string.hexdigits for one in named):
+        pixels = np.array([[list(bytes.fromhex(named))]], np.uint8)
+        return sampled_colour(pixels, "RGB", np.ones((1, 1), bool), args.tolerance)
+    if ":" not in args.colour:
+        raise InputError(
+            "is not a colour",
+            where="--colour",
+            mend="give six hexadecimal digits such as 6a2cc8, or a patch of an image",
+        )
+    pixels, marked = _patch(args.colour, "--colour", recipe)
+    return sampled_colour(pixels, recipe.picture.mode, marked, args.tolerance)

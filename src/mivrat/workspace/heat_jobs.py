@@ -11,10 +11,12 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
-from mivrat.core.covering.one_image import Hidden, cover_one
-from mivrat.core.covering.regions import Shape, shape_from_json
+from mivrat.core.covering.lookalikes import ColourRule, PatchRule, sampled_colour, sampled_patch
+from mivrat.core.covering.one_image import Hidden, cover_one, prepared
+from mivrat.core.covering.regions import Shape, mask_of, shape_from_json
 from mivrat.core.gradients.filters import as_pictures, first_filters
 from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
@@ -133,11 +135,11 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
     """Do a cover test, with the heat of the model the plan names where the study has it; whether it came to its end."""
     record = snapshot.record
     heat_from = record
-    if plan.region.place == "hottest" and plan.region.heat_model not in ("", record.model_sha256):
+    if plan.region.model not in ("", record.model_sha256):
         with Study.open(path, again=True) as study:
-            other = model_with_content(study, plan.region.heat_model)
+            other = model_with_content(study, plan.region.model)
         if other is not None and other.path.is_file():
-            heat_from = replace(record, model_path=other.path, model_sha256=plan.region.heat_model)
+            heat_from = replace(record, model_path=other.path, model_sha256=plan.region.model)
     with makers.lend(record) as maker, ExitStack() as stack:
         other_heat = heat_from is not record
         heat = stack.enter_context(makers.lend(heat_from, kind_known=False)) if other_heat else maker
@@ -244,9 +246,23 @@ def draw(look: Look, heat: NDArray[np.float32], base: int, opacity: float, scale
     return overlay(picture, heat, place, opacity=opacity, scale=scale, peak=peak)
 
 
+def sampled(
+    record: RunRecord, maker: MapMaker, image: int, shapes: Sequence[Shape], layer: tuple[str | None] | None
+) -> ColourRule | PatchRule:
+    """The colour of a patch marked on an image, or (``layer`` given, None in it for the default one) its features."""
+    recipe = record.recipe
+    pixels = prepared(record.image_set.file(image), recipe)
+    marked = mask_of(shapes, *pixels.shape[:2])
+    if layer is None:
+        return sampled_colour(pixels, recipe.picture.mode, marked)
+    if not isinstance(maker, HeatmapMaker):
+        raise InputError(record.kind.lacks("Places like a marked patch need"))
+    return sampled_patch(maker, to_tensor(pixels, recipe), marked, layer[0])
+
+
 def cover_looked(look: Look, maker: MapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
     """Cover the image looked at, just as the test over many images does."""
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
-    region = region_of(plan, maker)
+    region = region_of(plan, maker, record.recipe.picture.mode)
     pixels, donors = look.prepared(record.recipe), donors_of(plan, record.image_set)
     return cover_one(maker, look.image, pixels, region, plan.hide, target, plan.seed, donors)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import replace
+
 import pytest
 
 from mivrat.core.base.errors import InputError
@@ -14,9 +17,51 @@ from mivrat.core.covering.cover_test import (
     result_of,
     run_cover_test,
 )
-from mivrat.core.covering.regions import Shape
+from mivrat.core.covering.lookalikes import sampled_colour, sampled_patch
+from mivrat.core.covering.one_image import prepared
+from mivrat.core.covering.regions import Shape, mask_of
+from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.pictures.prepare import to_tensor
 from tests.support.sets import CLASSES
 from tests.support.small_run import Ran
+
+
+def looked_for(ran: Ran) -> list[CoverPlan]:
+    """Regions by the colour and by the features of the middle of an image."""
+    recipe = ran.record.recipe
+    pixels = prepared(ran.record.image_set.file(1), recipe)
+    marked = mask_of([Shape("rectangle", ((0.3, 0.3), (0.7, 0.7)))], *pixels.shape[:2])
+    assert isinstance(ran.maker, HeatmapMaker)
+    colour = sampled_colour(pixels, recipe.picture.mode, marked, 60.0)
+    patch = sampled_patch(ran.maker, to_tensor(pixels, recipe), marked, likeness=-1.0)
+    regions = RegionPlan("colour", colour=colour), RegionPlan("likeness", patch=patch)
+    return [CoverPlan((1, 5, 9), region, "mean", selection="some") for region in regions]
+
+
+def test_a_patch_of_another_model_is_refused_and_bad_rules_are_not_read(ran: Ran) -> None:
+    names = ran.record.names
+    colour, likeness = looked_for(ran)
+    assert colour.in_words() == "pixels of the sampled colour (within 60 ΔE) in each image, in the mean colour"
+    assert likeness.region.patch is not None
+    assert likeness.region.model == ran.record.model_sha256
+    other = replace(likeness, region=replace(likeness.region, patch=replace(likeness.region.patch, model="other")))
+    with pytest.raises(InputError, match="marked under another model"):
+        list(run_cover_test(CLASSES, ran.record.image_set, other, ran.maker, ran.maker))
+    short = replace(likeness.region.patch, features=(1.0,), usual=(0.0,))
+    with pytest.raises(InputError, match="1 features, the layer"):
+        list(run_cover_test(CLASSES, ran.record.image_set, replace(likeness, region=replace(likeness.region, patch=short)), ran.maker, ran.maker))  # fmt: skip
+    for plan, key, value in (
+        (colour, "tolerance", 0),
+        (colour, "lab", [1, 2]),
+        (colour, "lab", [1, 2, "NaN"]),
+        (likeness, "likeness", 2),
+        (likeness, "usual", []),
+        (likeness, "features", None),
+    ):
+        data = json.loads(plan.as_text(names))
+        data["region"][key] = value
+        with pytest.raises(InputError, match="cannot be read"):
+            plan_from_text(json.dumps(data), names)
 
 
 def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
@@ -25,6 +70,7 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
         CoverPlan((1, 5, 9, 3), RegionPlan("fixed", shapes), "mean", "alder", 7, "some"),
         CoverPlan((1, 5), RegionPlan("each", each={1: shapes[:1]}), "blur"),
         CoverPlan((0, 7), RegionPlan("hottest", share=0.2, method="elementwise", heat_model="x"), "patch"),
+        *looked_for(ran),
     ]
     names = ran.record.names
     for plan in plans:
@@ -39,7 +85,9 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
         labels = ran.record.image_set.labels
         assert found.result == result_of(found.found, labels)
         assert found.result.total == len(plan.images) - found.left_out
-    assert [one.problem for one in found.found] == ["", ""]
+    assert [one.problem for one in found.found] == ["", "", ""]
+    assert found.result.hot_elsewhere is not None
+    assert all(len(one.predicted) == 4 for one in found.found)  # each of three has another one whose heat is known
     stop = StopSignal()
     stop.stop()
     *_, cut = run_cover_test(CLASSES, ran.record.image_set, plans[0], ran.maker, ran.maker, stop)

@@ -52,13 +52,13 @@ def test_tokens_lie_where_a_changed_patch_moves_them(name: str) -> None:
     alone, most, rng = 0, [], np.random.default_rng(1)
     for layer in layers:
         rows, columns = layer.grid
-        before = maker._activations(batch, layer)
+        before = maker.activations(batch, layer)
         for _ in range(3):
             r, c = int(rng.integers(rows)), int(rng.integers(columns))
             high, wide = batch.shape[2] // rows, batch.shape[3] // columns
             changed = batch.copy()
             changed[:, :, r * high : (r + 1) * high, c * wide : (c + 1) * wide] += 0.5
-            moved = np.abs(maker._activations(changed, layer) - before)[0].sum(axis=0)
+            moved = np.abs(maker.activations(changed, layer) - before)[0].sum(axis=0)
             most.append(np.unravel_index(moved.argmax(), moved.shape) == (r, c))
             others = moved.copy()
             others[r, c] = 0

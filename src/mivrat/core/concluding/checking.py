@@ -173,7 +173,7 @@ def images_of(claim: Claim, ground: Ground) -> CoverPlan:
         raise InputError(
             "the region is known only as the hottest part of the images it was found on, which are not in this set: on other images that "
             "is another claim",
-            mend="draw the region, and test that",
+            mend="draw the region, or give it by its colour or by what it is like, and test that",
         )
     found = np.ones(len(ground.snapshot.judged.labels), bool)
     for one in read(claim.conditions, ground):
@@ -196,7 +196,7 @@ def _covered(claim: Claim, ground: Ground, stop: StopSignal | None) -> Iterator[
     record = ground.snapshot.record
     if not record.kind.can.scores:
         raise InputError(record.kind.lacks("A cover test needs"))
-    content = plan.region.heat_model if plan.region.place == "hottest" else ""
+    content = plan.region.model
     with ground.maker() as maker:
         if content in ("", record.model_sha256):
             tests = run_cover_test(ground.classes, record.image_set, plan, maker, maker, stop)

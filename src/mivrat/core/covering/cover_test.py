@@ -6,19 +6,23 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mivrat.core.answers.asking import remote_of
 from mivrat.core.answers.judging import units_in
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
+from mivrat.core.covering.lookalikes import ColourRule, PatchRule, colour_from_json, patch_from_json
 from mivrat.core.covering.one_image import (
     ANSWERS,
     HOWS,
     Covered,
     Donors,
+    HotElsewhere,
     How,
     Region,
     cover,
@@ -29,17 +33,21 @@ from mivrat.core.covering.one_image import (
 from mivrat.core.covering.regions import Shape, shape_from_json
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
-from mivrat.core.heatmaps.maps import METHODS, MapMaker, Method
+from mivrat.core.heatmaps.hottest import Mask
+from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, MapMaker, Method
+from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.pictures.recipe import Recipe
 
-Place = Literal["fixed", "each", "hottest"]
+Place = Literal["fixed", "each", "hottest", "colour", "likeness"]
 
 
 @dataclass(frozen=True)
 class RegionPlan:
-    """What is hidden: the same ``shapes`` in every image, shapes of its own in ``each`` image (by position), or the hottest
-    ``share`` of a map by ``method`` at ``layer`` (none: the default) of the model with the hash ``heat_model``."""
+    """What is hidden: the same ``shapes`` in every image, shapes of its own in ``each`` image (by position), the hottest
+    ``share`` of a map by ``method`` at ``layer`` (none: the default) of the model with the hash ``heat_model``, pixels of a
+    ``colour``, or places like a marked ``patch``."""
 
     place: Place
     shapes: tuple[Shape, ...] = ()
@@ -48,6 +56,13 @@ class RegionPlan:
     method: Method = "gradient"
     layer: str | None = None
     heat_model: str = ""
+    colour: ColourRule | None = None
+    patch: PatchRule | None = None
+
+    @property
+    def model(self) -> str:
+        """The hash of the model whose heat or features tell the region; empty where none does."""
+        return self.patch.model if self.patch is not None else self.heat_model
 
     def as_json(self) -> dict[str, Any]:
         """As it stands in files; images by their place in the list."""
@@ -55,6 +70,10 @@ class RegionPlan:
             return {"place": "fixed", "shapes": [one.as_json() for one in self.shapes]}
         if self.place == "each":
             return {"place": "each", "shapes": {str(i): [s.as_json() for s in some] for i, some in self.each.items()}}
+        if self.colour is not None:
+            return {"place": "colour", **self.colour.as_json()}
+        if self.patch is not None:
+            return {"place": "likeness", **self.patch.as_json()}
         told = {"share": self.share, "method": self.method, "layer": self.layer, "heat_model": self.heat_model}
         return {"place": "hottest", **told}
 
@@ -63,6 +82,10 @@ class RegionPlan:
             return f"hottest {100 * self.share:g} % of each image"
         if self.place == "each":
             return f"regions drawn on {len(self.each)} images"
+        if self.colour is not None:
+            return f"pixels of the sampled colour (within {self.colour.tolerance:g} ΔE) in each image"
+        if self.patch is not None:
+            return f"places like the marked patch (at least {self.patch.likeness:.2f}) in each image"
         kinds = ", ".join(dict.fromkeys(one.kind for one in self.shapes)) or "no shape"
         return f"{kinds} at the same place in each image"
 
@@ -106,6 +129,10 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
             drawn_on = [(names.position(image_name(one)), some) for one, some in given["shapes"]]
             each = {i: tuple(shape_from_json(s) for s in some) for i, some in drawn_on if i is not None}
             region = RegionPlan("each", each=each)
+        elif given["place"] == "colour":
+            region = RegionPlan("colour", colour=colour_from_json(given))
+        elif given["place"] == "likeness":
+            region = RegionPlan("likeness", patch=patch_from_json(given))
         else:
             method, layer, share = given["method"], given["layer"], float(given["share"])
             if method not in METHODS or not 0 < share < 1:
@@ -124,8 +151,9 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
     return plan
 
 
-def region_of(whole: CoverPlan, heat: MapMaker) -> Region:
-    """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from.
+def region_of(whole: CoverPlan, heat: MapMaker, mode: str = "RGB") -> Region:
+    """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from, or the
+    features of places; ``mode`` is the order of channels in prepared pixels.
 
     Where the predicted class is watched, hottest parts are those for what the heat's own model predicts: done again on another
     model the test then hides the same places.
@@ -135,9 +163,49 @@ def region_of(whole: CoverPlan, heat: MapMaker) -> Region:
         return drawn(plan.shapes)
     if plan.place == "each":
         return drawn_each(plan.each)
+    if plan.colour is not None:
+        return _of_colour(plan.colour, mode)
+    if plan.patch is not None:
+        return _of_patch(plan.patch, heat)
     known = {one.tensor for one in heat.layers if one.heatmap}
     layer = plan.layer if plan.layer in known else None
     return hottest(heat, plan.share, layer, plan.method, own=whole.target == "predicted")
+
+
+def _of_colour(rule: ColourRule, mode: str) -> Region:
+    def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask | str:
+        mask = rule.mask(pixels, mode)
+        return mask if mask.any() else "nothing in it has the sampled colour"
+
+    return region
+
+
+def _of_patch(rule: PatchRule, heat: MapMaker) -> Region:
+    if not isinstance(heat, HeatmapMaker):
+        raise InputError(heat.model.kind.lacks("Places like a marked patch need"), where=heat.model.path)
+    if heat.model.content != rule.model:
+        raise InputError(
+            "the patch was marked under another model, which is not at hand",
+            where=heat.model.path,
+            mend="mark the patch again under this model",
+        )
+    maker = heat
+
+    def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask | str:
+        mask = rule.mask(maker, tensor, *pixels.shape[:2])
+        return mask if mask.any() else "nothing in it is like the marked patch"
+
+    return region
+
+
+def second_of(plan: CoverPlan, files: Mapping[int, Path], recipe: Recipe, heat: MapMaker, target: int | None) -> HotElsewhere | None:  # fmt: skip
+    """The second control; None where the model gives no maps without further answers (its heat is then not known)."""
+    region = plan.region
+    if len(files) < 2 or not any(one.heatmap for one in heat.layers):
+        return None
+    method, layer = (region.method, region.layer) if region.place == "hottest" else ("gradient", None)
+    layer = layer if layer in {one.tensor for one in heat.layers if one.heatmap} else None
+    return HotElsewhere(heat, files, recipe, layer, method, target, plan.seed)
 
 
 @dataclass(frozen=True)
@@ -166,12 +234,26 @@ def result_of(
     images belong together."""
     read = [one for one in found if not one.problem]
     truth = np.array([labels[one.image] for one in read], np.int64)
-    predicted = np.array([one.predicted for one in read], np.int64).reshape(-1, 3)
-    p = np.array([one.p for one in read], float).reshape(-1, 3)
+    predicted = np.array([_four(one.predicted, -1) for one in read], np.int64).reshape(-1, 4)
+    p = np.array([_four(one.p, np.nan) for one in read], float).reshape(-1, 4)
     unit = units.of(np.array([one.image for one in read], np.int64)) if units is not None and read else None
+    drops = p[:, :1] - p[:, 1:]
     return cover_result(
-        truth, predicted[:, 0], predicted[:, 1], predicted[:, 2], p[:, 0] - p[:, 1], p[:, 0] - p[:, 2], unit
+        truth,
+        predicted[:, 0],
+        predicted[:, 1],
+        predicted[:, 2],
+        drops[:, 0],
+        drops[:, 1],
+        unit,
+        predicted[:, 3],
+        drops[:, 2],
     )
+
+
+def _four(values: Sequence[float], missing: float) -> list[float]:
+    """Values as it is, with the region hidden, and with both controls; ``missing`` where there is no second one."""
+    return [*values, missing][:4]
 
 
 def labels_of(image_set: ImageSet) -> dict[int, int]:
@@ -219,9 +301,11 @@ def run_cover_test(
     if remote is not None:
         remote.may_send(len(plan.images), ANSWERS * len(plan.images))
     before = remote.tally.sent if remote is not None else 0
+    recipe = maker.model.recipe
+    region, second = region_of(plan, heat, recipe.picture.mode), second_of(plan, files, recipe, heat, target)
     yield meter.at(0)
     with suppress(Stopped):
-        for one in cover(maker, files, plan.images, region_of(plan, heat), plan.hide, target, plan.seed, donors):
+        for one in cover(maker, files, plan.images, region, plan.hide, target, plan.seed, donors, second):
             found.append(one)
             yield meter.at(len(found), f"{remote.tally.sent - before} requests" if remote is not None else "")
             if stop is not None and stop.stopped:

@@ -1,10 +1,12 @@
-"""The cover test of one image: hide a region, or as a control the same area elsewhere, and score again."""
+"""The cover test of one image: hide a region, or as a control the same area elsewhere or what is hot in another image, and score
+again."""
 
 from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
@@ -16,7 +18,7 @@ from mivrat.core.base.later import Later
 from mivrat.core.covering.regions import Shape, mask_of
 from mivrat.core.figures.ranking import label_ranks
 from mivrat.core.heatmaps.hottest import Mask, hottest_part
-from mivrat.core.heatmaps.maps import MapMaker, Method, Target
+from mivrat.core.heatmaps.maps import Map, MapMaker, Method, Target
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Recipe
@@ -31,22 +33,25 @@ HOWS: tuple[How, ...] = ("blur", "mean", "patch")
 # Blur: the width of the bell as a share of the side. Control: so many places are tried, the one that overlaps least is taken.
 BLUR, TRIES = 1 / 12, 40
 
-# The region of one prepared image, from its position, its pixels, its tensor, and the class its target is; None: it has none.
-Region = Callable[[int, Pixels, NDArray[np.generic], int], Mask | None]
+# The region of one prepared image, from its position, its pixels, its tensor, and the class its target is; or why it has none.
+Region = Callable[[int, Pixels, NDArray[np.generic], int], Mask | str]
+# The second control's region of one prepared image, from its position, its pixels and its region; None: there is none.
+SecondRegion = Callable[[int, Pixels, Mask], Mask | None]
+NOT_DRAWN = "no region was drawn for it"
 
 
 @dataclass(frozen=True)
 class Covered:
-    """One image's answers: predictions, p(target) and the target's rank as it is, with the region hidden, and with the control
-    hidden; ``area`` is the share of the image that was hidden, ``donor`` the image a patch came from (-1: none). ``problem``
-    tells why it was not covered."""
+    """One image's answers: predictions, p(target) and the target's rank as it is, with the region hidden, with the control
+    hidden, and where there is a second control, with that hidden; ``area`` is the share of the image that was hidden, ``donor``
+    the image a patch came from (-1: none). ``problem`` tells why it was not covered."""
 
     image: int
     target: int
-    predicted: tuple[int, int, int]
-    p: tuple[float, float, float]
+    predicted: tuple[int, ...]
+    p: tuple[float, ...]
     area: float
-    rank: tuple[int, int, int] = (0, 0, 0)
+    rank: tuple[int, ...] = (0, 0, 0)
     problem: str = ""
     donor: int = -1
 
@@ -59,7 +64,7 @@ def drawn(shapes: Sequence[Shape]) -> Region:
 def drawn_each(shapes: Mapping[int, Sequence[Shape]]) -> Region:
     """Shapes of its own for each image; one without is not covered."""
     return lambda image, pixels, tensor, target: (
-        mask_of(shapes[image], *pixels.shape[:2]) if shapes.get(image) else None
+        mask_of(shapes[image], *pixels.shape[:2]) if shapes.get(image) else NOT_DRAWN
     )
 
 
@@ -81,6 +86,51 @@ def hottest(
         return hottest_part(heat, share, *pixels.shape[:2])
 
     return region
+
+
+class HotElsewhere:
+    """The second control: the part that is hottest in another image of a selection, as large as the region, at the same place in
+    this one.
+
+    It asks whether a region matters more than the places where the model usually looks: were the heat placed at random among
+    these, the region of one image would be as good as that of another. The other image is chosen by the content of this one.
+    """
+
+    def __init__(
+        self,
+        heat: MapMaker,
+        files: Mapping[int, Path],
+        recipe: Recipe,
+        layer: str | None,
+        method: Method,
+        target: int | None,
+        seed: int,
+    ) -> None:
+        """``target`` None: each image's map is for what the heat's model predicts."""
+        self._heat, self._files, self._recipe, self._method = heat, files, recipe, method
+        self._chosen, self._target, self._seed = heat.layer_for(method, layer), target, seed
+        self._sorted = sorted(files, key=lambda i: (str(files[i]), i))
+        self._map = lru_cache(4096)(self._map_of)
+
+    def _map_of(self, image: int) -> Map | None:
+        try:
+            tensor = to_tensor(prepared(self._files[image], self._recipe), self._recipe)
+        except UnreadablePicture:
+            return None
+        if self._heat.model.misfit(tensor.shape):
+            return None
+        target = self._target if self._target is not None else int(self._heat.probabilities(tensor[None])[0].argmax())
+        found = self._heat.maps(tensor[None], [Target(target)], [self._chosen] if self._chosen else [], self._method)
+        return found[0][0] if found[0][0].max() > 0 else None
+
+    def __call__(self, image: int, pixels: Pixels, mask: Mask) -> Mask | None:
+        others = [i for i in self._sorted if i != image]
+        rng = _seeded(self._seed, pixels, "second control")
+        for _ in range(TRIES if others and mask.any() else 0):
+            heat = self._map(others[int(rng.integers(len(others)))])
+            if heat is not None:
+                return hottest_part(heat, float(mask.mean()), *mask.shape)
+        return None
 
 
 def hide(pixels: Pixels, mask: Mask, how: How, other: Pixels | None = None) -> Pixels:
@@ -112,11 +162,11 @@ def elsewhere(mask: Mask, rng: np.random.Generator) -> Mask:
 
 @dataclass(frozen=True)
 class Hidden:
-    """One image covered: its answers, its pixels as it is, with the region hidden, and with the control hidden, and the region
+    """One image covered: its answers, its pixels as it is, with the region hidden, and with the controls hidden, and the region
     (None: it has none)."""
 
     answers: Covered
-    pixels: tuple[Pixels, Pixels, Pixels]
+    pixels: tuple[Pixels, ...]
     mask: Mask | None
 
 
@@ -166,7 +216,8 @@ class Donors:
         return None
 
 
-# So many answers covering one image takes: as it is, with the region hidden, with the same area elsewhere hidden.
+# So many answers covering one image takes: as it is, with the region hidden, with the same area elsewhere hidden. The second
+# control takes one more.
 ANSWERS = 3
 
 
@@ -184,6 +235,7 @@ def cover(
     target: int | None = None,
     seed: int = 0,
     donors: Donors | None = None,
+    second: SecondRegion | None = None,
 ) -> Iterator[Covered]:
     """Cover ``files[i]`` for each i in ``images``, yielding what came of it one by one; repeatable with the same seed, in
     whatever order images are listed.
@@ -196,7 +248,7 @@ def cover(
         except UnreadablePicture as error:
             yield _not_covered(image, str(error))
             continue
-        yield cover_one(maker, image, pixels, region, how, target, seed, donors).answers
+        yield cover_one(maker, image, pixels, region, how, target, seed, donors, second).answers
 
 
 def cover_one(
@@ -208,6 +260,7 @@ def cover_one(
     target: int | None = None,
     seed: int = 0,
     donors: Donors | None = None,
+    second: SecondRegion | None = None,
 ) -> Hidden:
     """Cover one prepared image (pixels as the network's size, before value scaling), with a patch from a donor where that is
     wanted."""
@@ -225,22 +278,24 @@ def cover_one(
     whole = before[0]
     about = int(first[0].argmax()) if target is None else target
     mask = region(image, pixels, tensor, about)
-    if mask is None:
-        return _left_alone(image, pixels, "no region was drawn for it")
-    control = elsewhere(mask, _seeded(seed, pixels))
-    region_hidden, control_hidden = (hide(pixels, one, how, other) if one.any() else pixels for one in (mask, control))
-    p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in (region_hidden, control_hidden)]))
-    rows, about_each = np.stack([first[0], *scores]), np.full(3, about)
+    if isinstance(mask, str):
+        return _left_alone(image, pixels, mask)
+    masks = [mask, elsewhere(mask, _seeded(seed, pixels))]
+    hot = second(image, pixels, mask) if second is not None else None
+    masks += [hot] if hot is not None else []
+    hidden = [hide(pixels, one, how, other) if one.any() else pixels for one in masks]
+    p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in hidden]))
+    rows, about_each = np.stack([first[0], *scores]), np.full(1 + len(masks), about)
     answers = Covered(
         image,
         about,
-        tuple(int(row.argmax()) for row in rows),  # type: ignore[arg-type]
-        (float(whole[about]), float(p[0, about]), float(p[1, about])),
+        tuple(int(row.argmax()) for row in rows),
+        (float(whole[about]), *(float(row[about]) for row in p)),
         float(mask.mean()),
         tuple(label_ranks(rows, about_each).tolist()),
         donor=donor,
     )
-    return Hidden(answers, (pixels, region_hidden, control_hidden), mask)
+    return Hidden(answers, (pixels, *hidden), mask)
 
 
 def _left_alone(image: int, pixels: Pixels, problem: str) -> Hidden:

@@ -25,10 +25,24 @@ class Effect:
 
 
 @dataclass(frozen=True)
+class SecondControl:
+    """Of the N images that have a second control, its effect; ``only_region`` images changed their prediction under the region and
+    not under this control, ``only_control`` the other way round; ``p`` is the exact probability of so uneven a split, were the
+    region like any part that is hot in another image."""
+
+    total: int
+    effect: Effect
+    only_region: int
+    only_control: int
+    p: float
+
+
+@dataclass(frozen=True)
 class CoverResult:
     """The effect of hiding the region and that of the control. ``only_region`` images changed their prediction under the
     region and not under the control, ``only_control`` the other way round; ``p`` is the exact probability of so uneven a
-    split, were the region like any other place of its size."""
+    split, were the region like any other place of its size. ``hot_elsewhere`` compares with what is hot in other images, where
+    that is known."""
 
     total: int
     region: Effect
@@ -36,6 +50,7 @@ class CoverResult:
     only_region: int
     only_control: int
     p: float
+    hot_elsewhere: SecondControl | None = None
 
 
 def _effect(
@@ -67,9 +82,12 @@ def cover_result(
     drop: NDArray[np.float64],
     control_drop: NDArray[np.float64],
     unit: NDArray[np.integer] | None = None,
+    second: NDArray[np.integer] | None = None,
+    second_drop: NDArray[np.float64] | None = None,
 ) -> CoverResult:
-    """The result over N images: labels (-1: none), predictions before, with the region hidden, and with the control
-    hidden; how far p(target) fell under each; where images belong together, the ``unit`` each is of."""
+    """The result over N images: labels (-1: none), predictions before, with the region hidden, with the control hidden, and
+    with the second control hidden (-1: there is none); how far p(target) fell under each; where images belong together, the
+    ``unit`` each is of."""
     by_region, by_control = covered != before, control != before
     one, other = by_region & ~by_control, by_control & ~by_region
     return CoverResult(
@@ -79,4 +97,23 @@ def cover_result(
         int(one.sum()),
         int(other.sum()),
         _uneven(one, other, unit),
+        _second_control(labels, before, covered, second, second_drop, unit),
     )
+
+
+def _second_control(
+    labels: NDArray[np.integer],
+    before: NDArray[np.integer],
+    covered: NDArray[np.integer],
+    second: NDArray[np.integer] | None,
+    drop: NDArray[np.float64] | None,
+    unit: NDArray[np.integer] | None,
+) -> SecondControl | None:
+    if second is None or drop is None or not (second >= 0).any():
+        return None
+    there = second >= 0
+    by_region, by_control = (covered != before)[there], (second != before)[there]
+    one, other = by_region & ~by_control, by_control & ~by_region
+    unit = unit[there] if unit is not None else None
+    effect = _effect(labels[there], before[there], second[there], drop[there], unit)
+    return SecondControl(len(one), effect, int(one.sum()), int(other.sum()), _uneven(one, other, unit))

@@ -258,7 +258,7 @@ class HeatmapMaker(MapMaker):
             return super().maps(batch, targets, layers, method, seed)
         found = []
         for layer in layers:
-            activations = self._activations(batch, layer)
+            activations = self.activations(batch, layer)
             if method == "score":
                 each = [
                     score_weighted(one, maps, partial(self.answers, target, of_logits=True), self.channels_last)
@@ -276,8 +276,11 @@ class HeatmapMaker(MapMaker):
         """Whether the target is ln p, since the scores come out of no softmax or sigmoid that could be left out."""
         return self.view.logits == self.model.output.name and self._kind not in (None, "logits")
 
-    def _activations(self, batch: NDArray[Any], layer: Layer) -> NDArray[np.float32]:
+    def activations(self, batch: NDArray[Any], layer: Layer) -> NDArray[np.float32]:
         """A layer's activations, images x channels x h x w."""
+        maker = self._for(batch)
+        if maker is not self:
+            return maker.activations(batch, maker.layer(layer.tensor))
 
         def make() -> tuple[Any, list[str]]:
             proto = onnx.ModelProto()

@@ -16,7 +16,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import escaped, printable, safe_cell
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.one_image import Covered
-from mivrat.core.figures.covered import CoverResult, Effect
+from mivrat.core.figures.covered import CoverResult, Effect, SecondControl
 from mivrat.core.figures.units import from_kept
 from mivrat.core.pictures.image_sets import ImageSet
 
@@ -54,7 +54,8 @@ def _unreadable() -> InputError:
 def result_from_json(told: dict[str, Any]) -> CoverResult:
     """The result that ``as_json`` has told of; InputError where it tells of none."""
     try:
-        return _RESULT.validate_python({one.name: told[one.name] for one in fields(CoverResult)})
+        # Tests kept by earlier versions have no second control.
+        return _RESULT.validate_python({"hot_elsewhere": None, **{one.name: told[one.name] for one in fields(CoverResult) if one.name in told}})  # fmt: skip
     except (KeyError, ValueError) as error:
         raise _unreadable() from error
 
@@ -66,7 +67,7 @@ def as_text(told: dict[str, Any]) -> str:
 
 
 def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]) -> str:
-    """Every image's answers: as it is, with the region hidden, with the control hidden."""
+    """Every image's answers: as it is, with the region hidden, with each control hidden."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(
@@ -82,6 +83,8 @@ def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]
             "control_predicted",
             "control_p",
             "patch_from",
+            "hot_elsewhere_predicted",
+            "hot_elsewhere_p",
         ]
     )
     for one in found:
@@ -89,13 +92,14 @@ def as_csv(found: Sequence[Covered], image_set: ImageSet, classes: Sequence[str]
         label = "" if item.label is None else classes[item.label]
         head = [safe_cell(escaped(image_set.told_path(one.image))), safe_cell(label)]
         if one.problem:
-            writer.writerow([*head, "", "", safe_cell(one.problem), *[""] * 6])
+            writer.writerow([*head, "", "", safe_cell(one.problem), *[""] * 8])
             continue
         answers = [
             cell for k, p in zip(one.predicted, one.p, strict=True) for cell in (safe_cell(classes[k]), f"{p:.6f}")
         ]
         donor = safe_cell(escaped(image_set.told_path(one.donor))) if one.donor >= 0 else ""
-        writer.writerow([*head, safe_cell(classes[one.target]), f"{one.area:.4f}", *answers, donor])
+        answers += [""] * (8 - len(answers))
+        writer.writerow([*head, safe_cell(classes[one.target]), f"{one.area:.4f}", *answers[:6], donor, *answers[6:]])
     return out.getvalue()
 
 
@@ -112,22 +116,30 @@ def in_sentences(result: CoverResult) -> str:
             f"{one.broken} become wrong (p {in_words(from_kept(one.p_paired, share.units))}); p(target) falls by {one.mean_drop:.3f} on average"
         )
 
-    units = result.region.changed.units
+    lines = [effect("region hidden", result.region), effect("same area elsewhere", result.control)]
+    if result.hot_elsewhere is not None:
+        lines.append(effect("what is hot in another image", result.hot_elsewhere.effect))
+    return "\n".join([*lines, *conclusions(result)])
+
+
+def conclusions(result: CoverResult) -> list[str]:
+    """How the region compares with each control, in a sentence each, without a full stop."""
+    if not result.total:
+        return ["no image was covered, so the test says nothing"]
+    second = result.hot_elsewhere
+    found = [_compared("the same area elsewhere", result, result.region.changed.units)]
+    if second is not None:
+        found.append(_compared("what is hot in another image", second, second.effect.changed.units))
+    return found
+
+
+def _compared(what: str, one: CoverResult | SecondControl, units: int | None) -> str:
     test = "exact paired test" if units is None else f"paired test over {units} whole units"
-    beyond = (
-        "more than the same area elsewhere"
-        if result.p < 0.05 and result.only_region > result.only_control
-        else (
-            "less than the same area elsewhere"
-            if result.p < 0.05
-            else "not significantly more than the same area elsewhere, on these images"
-        )
-    )
-    return "\n".join(
-        [
-            effect("region hidden", result.region),
-            effect("same area elsewhere", result.control),
-            f"hiding the region changes {beyond}: {result.only_region} only by the region, {result.only_control} only by the control "
-            f"({test}, p {in_words(from_kept(result.p, units))}, N = {result.total})",
-        ]
+    if one.p >= 0.05:
+        verdict = f"not significantly more than {what}, on these images"
+    else:
+        verdict = f"{'more' if one.only_region > one.only_control else 'less'} than {what}"
+    return (
+        f"hiding the region changes {verdict}: {one.only_region} only by the region, {one.only_control} only by the control "
+        f"({test}, p {in_words(from_kept(one.p, units))}, N = {one.total})"
     )

@@ -80,6 +80,7 @@ class CoverPage(QWidget):
 
     def _new_run(self) -> None:
         self.form.list_classes()
+        self.form.forget_sample()
         if self.explainer.has_no_layers and self.form.hottest:
             self.form.region.setCurrentIndex(1)
             self.form.region.activated.emit(1)
@@ -116,7 +117,7 @@ class CoverPage(QWidget):
         plan, maps = self.form.region_plan(), self.explainer.maps
         shown = set(self.workspace.shown.images.tolist())
         some = {i: heat for i, heat in maps.items() if i in shown}
-        if plan is None or plan.place == "hottest" or not some:
+        if plan is None or plan.place not in ("fixed", "each") or not some:
             self.told_inside.hide()
             return
         judged, record = snapshot.judged, snapshot.record

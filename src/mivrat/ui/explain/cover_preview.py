@@ -147,7 +147,7 @@ class CoverPreview(QWidget):
 
     def _covered(self, found: OneCovered | Look) -> None:
         self.one = found if isinstance(found, OneCovered) else None
-        if self.one is not None and self.one.hidden.mask is not None and self.form.hottest:
+        if self.one is not None and self.one.hidden.mask is not None and not self.form.drawn:
             self.canvas.show_mask(self.one.hidden.mask)
         self._show_one()
 
@@ -174,6 +174,10 @@ class CoverPreview(QWidget):
                 if self.explainer.has_no_layers and self.form.hottest
                 else "What is hidden is sent and scored when the test is done, not while it is drawn."
                 if self.explainer.asks and self.form.shapes()
+                else f"This image is not covered: {one.hidden.answers.problem}."
+                if one is not None
+                else "Drag over the image to mark a patch: what has its colour, or is like it, is then found in each image. With keys: Enter."
+                if self.form.samples
                 else "Drag over the image to draw what to hide (with Ctrl: a further shape). With keys: Enter, then arrows, + and −."
             )
             return

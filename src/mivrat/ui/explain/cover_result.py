@@ -28,6 +28,11 @@ from mivrat.ui.parts.widgets import (
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.explaining import Explainer
 
+WHAT_CONTROLS_SHOW = (
+    "The first control asks whether the region matters more than any place of its size. The second asks whether it matters more than "
+    "the places where the heat usually is in these images: it hides the part that is hottest in another of them, as large as the region."
+)
+
 
 class CoverResultView(QWidget):
     """The result of the test done last, or of a kept one; ``fresh`` tells that a new one is shown,
@@ -41,9 +46,10 @@ class CoverResultView(QWidget):
         self.explainer, self.workspace = explainer, explainer.workspace
         self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.of_model = label(wrap=True)
-        self.table = FigureTable(("", "this region hidden", "same area elsewhere"), (224, 192), "cover test")
+        self.table = FigureTable(("", "region hidden", "same area elsewhere", "hot in another image"), (166, 166, 166), "cover test")  # fmt: skip
         self.table.setFixedHeight(4 * 30 + 6)
         self.sentence = label("", "verdict", wrap=True)
+        self.what_controls_show = label(WHAT_CONTROLS_SHOW, soft=True, wrap=True)
         self.keep_name = field_of_study("name it, to keep it as evidence (Enter)")
         self.keep_name.setAccessibleName("name of this cover test")
         self.keep_name.setMinimumWidth(250)
@@ -58,7 +64,7 @@ class CoverResultView(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
-        for part in (self.heading, self.of_model, self.about, self.table, self.sentence):
+        for part in (self.heading, self.of_model, self.about, self.table, self.sentence, self.what_controls_show):
             layout.addWidget(part)
         layout.addLayout(flowing(self.keep_name, self.keep_button, self.finding_button, self.changed_button))
         explainer.test_changed.connect(self.refresh)
@@ -88,6 +94,7 @@ class CoverResultView(QWidget):
         found, fresh = self.found(), self.explainer.shown_test is None
         for shown in (self.heading, self.of_model, self.about, self.table, self.sentence, self.finding_button):
             shown.setVisible(found is not None)
+        self.what_controls_show.setVisible(found is not None and found[0].hot_elsewhere is not None)
         for offered in (self.keep_name, self.keep_button, self.changed_button):
             offered.setVisible(found is not None and fresh)
         if found is None:
@@ -102,22 +109,25 @@ class CoverResultView(QWidget):
         size = f", on average {100 * area:.1f} % of the area" if area is not None else ""
         out = f"; {words.images(left_out)} left out" if left_out else ""
         self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
-        both = (result.region, result.control)
-        shares = [f"{one.changed.hits} of {one.changed.total}  {words.with_bounds(one.changed)}" for one in both]
+        second = result.hot_elsewhere
+        effects = (result.region, result.control, *([second.effect] if second is not None else []))
+        missing = ["–"] * (3 - len(effects))
+        shares = [f"{one.changed.hits} of {one.changed.total}  {words.with_bounds(one.changed)}" for one in effects]
         target = "the predicted class" if plan.target == "predicted" else plan.target
         over_units = result.region.changed.units is not None
         how = "p over whole units" if over_units else "exact p"
         test = "Test over whole units (permutation)" if over_units else "Exact paired test (McNemar)"
         lines = [
-            ("answer changes", *shares),
+            ("answer changes", *shares, *missing),
             (
                 "right / wrong",
                 *(
-                    f"{one.mended} / {one.broken}   ({how} {in_words(from_kept(one.p_paired, one.changed.units))})"
-                    for one in both
+                    f"{one.mended} / {one.broken}  ({how} {in_words(from_kept(one.p_paired, one.changed.units))})"
+                    for one in effects
                 ),
+                *missing,
             ),
-            ("mean drop of p", *(minus(f"{round(one.mean_drop, 3) + 0.0:.3f}") for one in both)),
+            ("mean drop of p", *(minus(f"{round(one.mean_drop, 3) + 0.0:.3f}") for one in effects), *missing),
         ]
         tips = [
             words.how(result.region.changed),
@@ -125,8 +135,8 @@ class CoverResultView(QWidget):
             f"How far the probability of {target} falls.",
         ]
         self.table.show_lines(lines, tips)
-        said = cover_report.in_sentences(result).split("\n")[-1]
-        self.sentence.setText(f"{said[0].upper()}{said[1:]}.")
+        told = cover_report.conclusions(result)
+        self.sentence.setText(" ".join(f"{said[0].upper()}{said[1:]}." for said in told))
         if fresh:
             self.fresh.emit()
 

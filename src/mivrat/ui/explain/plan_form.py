@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QComboBox,
@@ -10,7 +12,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.base.errors import InputError
 from mivrat.core.covering.cover_test import CoverPlan, RegionPlan
+from mivrat.core.covering.lookalikes import LIKENESS, TOLERANCE, ColourRule, PatchRule
 from mivrat.core.covering.one_image import HOWS
 from mivrat.core.covering.regions import KINDS, Kind, Shape
 from mivrat.core.heatmaps.maps import WITHOUT_LAYER
@@ -23,10 +27,13 @@ from mivrat.ui.parts.widgets import (
     row,
     spin,
 )
+from mivrat.workspace import heat_jobs
+from mivrat.workspace.executors import Newest, Task
 from mivrat.workspace.explaining import Explainer
 
 HOTTEST = "the hottest part"
-REGIONS = (HOTTEST, *KINDS)
+COLOUR, ALIKE = "pixels of one colour", "places like a patch"
+REGIONS = (HOTTEST, *KINDS, COLOUR, ALIKE)
 PLACES = ("at the same place in every image", "on each image by itself")
 HIDING = ("blurred", "in the mean colour", "from another label")
 PREDICTED = "the predicted class"
@@ -47,7 +54,23 @@ class PlanForm(QWidget):
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
         self.explainer, self.workspace = explainer, explainer.workspace
-        self.region = Choice(REGIONS, "what to hide: a shape drawn on the image, or the hottest part of its heatmap")
+        self.region = Choice(
+            REGIONS,
+            "what to hide: a shape drawn on the image, the hottest part of its heatmap, or in each image whatever has the colour of a patch "
+            "or is like it (mark the patch on the image)",
+        )
+        self.rule: ColourRule | PatchRule | None = None
+        self._sampling = Newest(explainer.workers)
+        self.tolerance = spin(
+            1, 100, round(TOLERANCE), "how far a colour may be from the sampled one, in ΔE (CIE 1976)"
+        )
+        self.tolerance.setPrefix("within ")
+        self.tolerance.setSuffix(" ΔE")
+        self.alike = spin(
+            0, 99, round(100 * LIKENESS), "how like the patch a place must be at least (cosine of features)"
+        )
+        self.alike.setPrefix("at least 0.")
+        self.sampled = label("", soft=True)
         self.place = Choice(PLACES, "where the region lies in other images")
         self.share = spin(1, 60, 8, "the hottest part, in percent of the area")
         self.share.setSuffix(" %")
@@ -55,15 +78,17 @@ class PlanForm(QWidget):
         self.target = Choice((PREDICTED,), "whose probability is watched")
         self.target.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.target.setMinimumContentsLength(16)
-        self.clear_button = button("clear", lambda: self.take_drawing(()), kind="quiet")
+        self.clear_button = button("clear", self._clear, kind="quiet")
         self.region.activated.connect(lambda _: self._choose_region())
         for box in (self.place, self.hide_as, self.target):
             box.activated.connect(lambda _: self.changed.emit())
-        self.share.valueChanged.connect(lambda _: self.changed.emit())
+        for number in (self.share, self.tolerance, self.alike):
+            number.valueChanged.connect(lambda _: self.changed.emit())
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(6)
-        layout.addLayout(row(_aside("hide"), self.region, self.share, self.place, self.clear_button, None, spacing=4))
+        choices = (self.region, self.share, self.place, self.tolerance, self.alike, self.sampled, self.clear_button)
+        layout.addLayout(row(_aside("hide"), *choices, None, spacing=4))
         layout.addLayout(row(_aside("how"), self.hide_as, label("watching", soft=True), self.target, None, spacing=4))
         self._choose_region()
 
@@ -82,13 +107,73 @@ class PlanForm(QWidget):
     @property
     def kind(self) -> Kind | None:
         """The kind of shape that is drawn; None where none is."""
-        return None if self.hottest else KINDS[self.region.currentIndex() - 1]
+        return None if self.hottest else "ellipse" if self.samples else KINDS[self.region.currentIndex() - 1]
+
+    @property
+    def samples(self) -> bool:
+        """Whether what is drawn is a patch to sample, rather than what is hidden."""
+        return self.region.currentText() in (COLOUR, ALIKE)
+
+    @property
+    def drawn(self) -> bool:
+        """Whether what is drawn is what is hidden."""
+        return not self.hottest and not self.samples
 
     def _choose_region(self) -> None:
+        self.rule = None
+        self._tell_sample()
         self.share.setVisible(self.hottest)
-        self.place.setVisible(not self.hottest)
+        self.place.setVisible(self.drawn)
+        self.tolerance.setVisible(self.region.currentText() == COLOUR)
+        self.alike.setVisible(self.region.currentText() == ALIKE)
+        self.sampled.setVisible(self.samples)
         self.clear_button.setVisible(not self.hottest)
         self.changed.emit()
+
+    def _clear(self) -> None:
+        if self.samples:
+            self.forget_sample()
+        else:
+            self.take_drawing(())
+
+    def forget_sample(self) -> None:
+        """No patch is marked any more: another run is shown, or another patch is wanted."""
+        self._sampling.cancel()
+        self.rule = None
+        self._tell_sample()
+        self.changed.emit()
+
+    def _tell_sample(self) -> None:
+        if self.rule is None:
+            self.sampled.setText("mark a patch on the image")
+        elif isinstance(self.rule, ColourRule):
+            self.sampled.setText("colour L {:.0f}, a {:.0f}, b {:.0f}".format(*self.rule.lab).replace("-", "−"))
+        else:
+            self.sampled.setText("a patch is marked")
+
+    def _sample(self, shapes: tuple[Shape, ...]) -> None:
+        """Take the colour or the features of the marked patch of the image looked at."""
+        image, record = self.workspace.shown.current, self.workspace.shown.snapshot.record
+        if image is None or not shapes:
+            return
+        colour, makers, setup = self.region.currentText() == COLOUR, self.workspace.makers, self.explainer.setup
+        layer = setup.layers[0] if setup.layers and setup.method not in WITHOUT_LAYER else None
+
+        def sample(work: Task) -> ColourRule | PatchRule:
+            with makers.lend(record) as maker:
+                return heat_jobs.sampled(record, maker, image, shapes, None if colour else (layer,))
+
+        self.sampled.setText("…")
+        self._sampling.start(sample, done=self._take_sample, failed=self._no_sample)
+
+    def _take_sample(self, rule: ColourRule | PatchRule) -> None:
+        self.rule = rule
+        self._tell_sample()
+        self.changed.emit()
+
+    def _no_sample(self, error: InputError) -> None:
+        self.forget_sample()
+        self.workspace.notices.fail(error)
 
     @property
     def position(self) -> int | None:
@@ -98,10 +183,13 @@ class PlanForm(QWidget):
     def shapes(self) -> tuple[Shape, ...]:
         """The shapes drawn for the image looked at."""
         position = self.position
-        return self.explainer.regions.get(position, ()) if position is not None and not self.hottest else ()
+        return self.explainer.regions.get(position, ()) if position is not None and self.drawn else ()
 
     def take_drawing(self, shapes: tuple[Shape, ...]) -> None:
-        """Keep what was drawn."""
+        """Keep what was drawn, or sample it."""
+        if self.samples:
+            self._sample(tuple(shapes[-1:]))
+            return
         position = self.position
         if position is not None:
             where = "every image" if position == EVERY else words.clipped(self.workspace.shown.name_of(position), 30)
@@ -116,6 +204,12 @@ class PlanForm(QWidget):
             layer = None if setup.method in WITHOUT_LAYER else layer
             share = self.share.value() / 100
             return RegionPlan("hottest", (), {}, share, setup.method, layer, snapshot.record.model_sha256)
+        if self.samples:
+            if isinstance(self.rule, ColourRule):
+                return RegionPlan("colour", colour=replace(self.rule, tolerance=float(self.tolerance.value())))
+            if self.rule is not None:
+                return RegionPlan("likeness", patch=replace(self.rule, likeness=self.alike.value() / 100))
+            return None
         if self.place.currentIndex() == 0:
             shapes = self.explainer.regions.get(EVERY, ())
             return RegionPlan("fixed", shapes) if shapes else None
@@ -137,5 +231,5 @@ class PlanForm(QWidget):
 
     def plan_of_one(self, image: int) -> CoverPlan | None:
         """The test as it stands for one image; None where it has no region."""
-        own = not self.hottest and self.place.currentIndex() == 1
+        own = self.drawn and self.place.currentIndex() == 1
         return None if own and image not in self.explainer.regions else self.plan((image,))
