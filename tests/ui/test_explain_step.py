@@ -25,7 +25,7 @@ from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.bench import EXPLAIN
-from mivrat.ui.explain.plan_form import HOTTEST, REGIONS
+from mivrat.ui.explain.plan_form import ALIKE, COLOUR, HOTTEST, REGIONS
 from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
 from mivrat.ui.window import MainWindow
 
@@ -216,6 +216,49 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     finally:
         study.close()
     assert set(kept) == {EVERY, image}
+
+
+def test_a_region_is_given_by_its_colour_or_by_what_it_is_like(
+    qtbot: QtBot, explain: MainWindow, settle: Settle
+) -> None:
+    """A patch is marked on the ink dot of one image; the dot is found in the others, and its claim is checked on other images too."""
+    page, workspace = explain.bench.explain.cover, explain.workspace
+    explain.bench.explain.tabs.choose(COVER)
+    names = [workspace.shown.name_of(one) for one in workspace.shown.images.tolist()]
+    workspace.shown.look_at(int(workspace.shown.images[names.index("pl_0047.jpg")]))
+    settle()
+    for choice, place in ((COLOUR, "colour"), (ALIKE, "likeness")):
+        index = page.form.region.findText(choice)
+        page.form.region.setCurrentIndex(index)
+        page.form.region.activated.emit(index)
+        settle()
+        assert not page.begin.isEnabled()
+        assert page.form.sampled.text() == "mark a patch on the image"
+        drag(page.preview.canvas, (0.82, 0.07), (0.92, 0.17))
+        settle()
+        assert page.form.rule is not None
+        assert page.preview.one is not None
+        mask = page.preview.one.hidden.mask
+        assert mask is not None
+        assert mask[:20, -20:].mean() > 0.2  # the dot is top right
+        assert not mask[40:, :40].any()
+        QTest.mouseClick(page.begin, LEFT)
+        run_job(qtbot, explain, settle)
+        test = explain.bench.explain.explainer.test
+        assert test is not None
+        assert test.plan.region.place == place
+        assert test.result.total >= 24
+        assert test.result.region.mended >= 22
+        assert test.result.hot_elsewhere is not None
+        assert page.result.table.rowCount() == 3
+        assert "more than what is hot in another image" in page.result.sentence.text()
+    # A patch belongs to the model whose features it is of; under another model, or after a clear, it is marked again.
+    second = next(one for one in workspace.runs if one.image_set == "late-summer-field" and one.model == "grain-net-2")
+    explain.show_run(second.id)
+    settle()
+    assert page.form.rule is None
+    assert not page.begin.isEnabled()
+    assert page.form.alike.text() == "at least 60 %"
 
 
 def test_from_one_mistake_to_a_tested_cause_that_is_kept(

@@ -28,9 +28,10 @@ from mivrat.ui.parts.widgets import (
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.explaining import Explainer
 
-WHAT_CONTROLS_SHOW = (
-    "The first control asks whether the region matters more than any place of its size. The second asks whether it matters more than "
-    "the places where the heat usually is in these images: it hides the part that is hottest in another of them, as large as the region."
+FIRST = "This control asks whether the region matters more than any place of its size."
+SECOND = (
+    "This control asks whether the region matters more than the places where the heat usually is in these images: it hides the part "
+    "that is hottest in another of them, as large as the region."
 )
 
 
@@ -46,10 +47,16 @@ class CoverResultView(QWidget):
         self.explainer, self.workspace = explainer, explainer.workspace
         self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.of_model = label(wrap=True)
-        self.table = FigureTable(("", "region hidden", "same area elsewhere", "hot in another image"), (166, 166, 166), "cover test")  # fmt: skip
+        columns = ("", "answer changes", "right / wrong", "drop of p")
+        self.table = FigureTable(columns, (178, 150, 76), "cover test")
         self.table.setFixedHeight(4 * 30 + 6)
         self.sentence = label("", "verdict", wrap=True)
-        self.what_controls_show = label(WHAT_CONTROLS_SHOW, soft=True, wrap=True)
+        self.what_controls_show = label(
+            "The first control asks whether the region matters more than any place of its size; the second, whether it matters more than "
+            "the places where the heat usually is in these images.",
+            soft=True,
+            wrap=True,
+        )
         self.keep_name = field_of_study("name it, to keep it as evidence (Enter)")
         self.keep_name.setAccessibleName("name of this cover test")
         self.keep_name.setMinimumWidth(250)
@@ -109,32 +116,28 @@ class CoverResultView(QWidget):
         size = f", on average {100 * area:.1f} % of the area" if area is not None else ""
         out = f"; {words.images(left_out)} left out" if left_out else ""
         self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
-        second = result.hot_elsewhere
-        effects = (result.region, result.control, *([second.effect] if second is not None else []))
-        missing = ["–"] * (3 - len(effects))
-        shares = [f"{one.changed.hits} of {one.changed.total}  {words.with_bounds(one.changed)}" for one in effects]
         target = "the predicted class" if plan.target == "predicted" else plan.target
         over_units = result.region.changed.units is not None
-        how = "p over whole units" if over_units else "exact p"
+        how = "p over units" if over_units else "p"
         test = "Test over whole units (permutation)" if over_units else "Exact paired test (McNemar)"
-        lines = [
-            ("answer changes", *shares, *missing),
-            (
-                "right / wrong",
-                *(
-                    f"{one.mended} / {one.broken}  ({how} {in_words(from_kept(one.p_paired, one.changed.units))})"
-                    for one in effects
-                ),
-                *missing,
-            ),
-            ("mean drop of p", *(minus(f"{round(one.mean_drop, 3) + 0.0:.3f}") for one in effects), *missing),
-        ]
-        tips = [
-            words.how(result.region.changed),
-            f"Of the labelled images: how many become right, and how many wrong. {test}.",
-            f"How far the probability of {target} falls.",
-        ]
+        second = result.hot_elsewhere
+        effects = [("region hidden", result.region, ""), ("same area elsewhere", result.control, FIRST)]
+        effects += [("hot in another image", second.effect, SECOND)] if second is not None else []
+        lines, tips = [], []
+        for name, one, asks in effects:
+            share, p = one.changed, in_words(from_kept(one.p_paired, one.changed.units))
+            lines.append(
+                (
+                    name,
+                    f"{share.hits} of {share.total}  {words.with_bounds(share)}",
+                    f"{one.mended} / {one.broken}  ({how} {p})",
+                    minus(f"{round(one.mean_drop, 3) + 0.0:.3f}"),
+                )
+            )
+            how_read = f"Right / wrong: of the labelled images, how many become so ({test}). Drop: how far the probability of {target} falls on average."
+            tips.append("\n".join(text for text in (asks, words.how(share), how_read) if text))
         self.table.show_lines(lines, tips)
+        self.table.setFixedHeight((1 + len(lines)) * 30 + 6)
         told = cover_report.conclusions(result)
         self.sentence.setText(" ".join(f"{said[0].upper()}{said[1:]}." for said in told))
         if fresh:

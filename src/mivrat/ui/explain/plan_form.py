@@ -67,9 +67,13 @@ class PlanForm(QWidget):
         self.tolerance.setPrefix("within ")
         self.tolerance.setSuffix(" ΔE")
         self.alike = spin(
-            0, 99, round(100 * LIKENESS), "how like the patch a place must be at least (cosine of features)"
+            0,
+            99,
+            round(100 * LIKENESS),
+            "how like the patch a place must be at least: the cosine between their features, in percent",
         )
-        self.alike.setPrefix("at least 0.")
+        self.alike.setPrefix("at least ")
+        self.alike.setSuffix(" %")
         self.sampled = label("", soft=True)
         self.place = Choice(PLACES, "where the region lies in other images")
         self.share = spin(1, 60, 8, "the hottest part, in percent of the area")
