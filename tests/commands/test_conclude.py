@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import xml.etree.ElementTree as ET
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +23,7 @@ from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_t
 from mivrat.core.concluding.of_study import ground_of, read_snapshot
 from mivrat.core.concluding.shares import written
 from mivrat.core.covering.cover_test import CoverPlan, RegionPlan
+from mivrat.core.covering.lookalikes import ColourRule
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.reporting.report.content import Wanted
 from mivrat.core.reporting.report.making import save_wanted
@@ -142,6 +144,26 @@ def test_verify_on_other_images(study: Path, tmp_path: Path) -> None:
     # No image is mixed up so in spring: there is nothing to cover, and that is no cure.
     assert states(tmp_path / "v", "findings") == ["cannot tell", "gone", "gone"]
     assert "on other images that is another claim" in found["findings"][0]["why"]
+
+
+def test_a_region_given_by_its_colour_is_looked_for_in_other_images(demo_study: Path) -> None:
+    """The claim made of late summer's plantain is checked on spring's ragweed, where the same dot is: a hottest part could not be."""
+    grounds = [ground_of(demo_study, read_snapshot(demo_study, key), MakerPool()) for key in (1, 2, 3, 4)]
+    of_first = [one for one in grounds if one.snapshot.record.model_sha256 == grounds[0].snapshot.record.model_sha256]
+    spring, late = sorted(of_first, key=lambda one: one.snapshot.record.image_set.name, reverse=True)
+    rule = (Labelled(frozenset({RAGWEED})),)
+    images = tuple(np.flatnonzero(CELL[0].mask(late.snapshot.judged)).tolist())
+    colour = CoverPlan(images, RegionPlan("colour", colour=ColourRule((39.4, 29.2, -41.5), 30.0)), "mean")
+    (found,) = [one for one in measure(Claim("cover", colour.as_text(late.names), written(rule, late)), spring) if isinstance(one, Measure)]  # fmt: skip
+    assert found.total >= 45
+    assert found.value is not None
+    assert found.beside is not None
+    assert found.beside.value is not None
+    assert found.value - found.beside.value > 0.2
+    hottest = replace(colour, region=RegionPlan("hottest", share=0.08))
+    (refused,) = measure(Claim("cover", hottest.as_text(late.names), written(rule, late)), spring)
+    assert isinstance(refused, Measure)
+    assert "on other images that is another claim" in refused.problem
 
 
 def test_verify_reads_a_study_that_is_open_and_says_of_which_images_figures_are(

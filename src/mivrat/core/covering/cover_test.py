@@ -185,7 +185,7 @@ def _of_patch(rule: PatchRule, heat: MapMaker) -> Region:
         raise InputError(heat.model.kind.lacks("Places like a marked patch need"), where=heat.model.path)
     if heat.model.content != rule.model:
         raise InputError(
-            "the patch was marked under another model, which is not at hand",
+            "the patch was marked under another model, which is missing",
             where=heat.model.path,
             mend="mark the patch again under this model",
         )

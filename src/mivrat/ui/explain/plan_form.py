@@ -56,8 +56,8 @@ class PlanForm(QWidget):
         self.explainer, self.workspace = explainer, explainer.workspace
         self.region = Choice(
             REGIONS,
-            "what to hide: a shape drawn on the image, the hottest part of its heatmap, or in each image whatever has the colour of a patch "
-            "or is like it (mark the patch on the image)",
+            "what to hide: a shape drawn on the image, the hottest part of its heatmap, or in each image the pixels with the colour of a "
+            "patch or the places like it (mark the patch on the image)",
         )
         self.rule: ColourRule | PatchRule | None = None
         self._sampling = Newest(explainer.workers)
