@@ -169,6 +169,68 @@ def test_criteria_differences_and_labels_as_findings(demo: MainWindow, settle: S
     assert len(concluder.findings) == 1
 
 
+def test_a_finding_chosen_on_one_half_is_confirmed_on_the_other(demo: MainWindow, settle: Settle, press: Callable[..., None], qtbot: QtBot) -> None:  # fmt: skip
+    workspace, page = demo.workspace, demo.bench.conclude.findings
+    assert workspace.contents is not None
+    late = next(one for one in workspace.contents.sets if one.name == "late-summer-field")
+    model = next(one for one in workspace.contents.models if one.name == "grain-net-1")
+
+    def find() -> str:
+        workspace.shown.replace(Cells(frozenset({(CLASSES.index("plantain"), CLASSES.index("ragweed"))})))
+        demo.bench.show_step(MEASURE)
+        press(Qt.Key.Key_F)
+        qtbot.waitUntil(lambda: bool(page.concluder.findings) and page.concluder.settled, timeout=10000)
+        settle()
+        demo.bench.show_step(CONCLUDE)
+        demo.bench.conclude.choose(FINDINGS)
+        settle()
+        page.table.setCurrentCell(len(page.concluder.findings) - 1, 0)
+        settle()
+        return page.concluder.findings[-1].title
+
+    # All images were looked at: the button says what to do before looking.
+    find()
+    assert page.detail.confirm_button.isVisible()
+    qtbot.mouseClick(page.detail.confirm_button, Qt.MouseButton.LeftButton)
+    settle()
+    assert "are not one of two halves" in demo.foot.problem.full_text
+    workspace.edits.undo()
+    settle()
+    workspace.edits.take(study_edits.draw_halves(late, 0))
+    settle()
+    halves = [one for one in workspace.contents.sets if one.drawn.startswith("half")]
+    assert [one.images for one in halves] == [200, 200]
+    demo.bench.prepare.inputs._begin(model, halves[0])
+    qtbot.waitUntil(lambda: workspace.shown.record.info.set_id == halves[0].id and not workspace.busy, timeout=30000)
+    settle()
+    find()
+    qtbot.mouseClick(page.detail.confirm_button, Qt.MouseButton.LeftButton)
+    settle()
+    assert "has not been scored under this model" in demo.foot.problem.full_text
+    demo.bench.prepare.inputs._begin(model, halves[1])
+    qtbot.waitUntil(lambda: workspace.shown.record.info.set_id == halves[1].id and not workspace.busy, timeout=30000)
+    settle()
+    qtbot.mouseClick(page.detail.confirm_button, Qt.MouseButton.LeftButton)
+    settle()
+    assert "it was found on grain-net-1, late-summer-field (half 1 of 2, seed 0)" in demo.foot.problem.full_text
+    demo.show_run(next(one.id for one in workspace.runs if one.set_id == halves[0].id))
+    settle()
+    qtbot.mouseClick(page.detail.confirm_button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: page.concluder.findings[-1].confirmed is not None, timeout=10000)
+    settle()
+    found = page.concluder.findings[-1]
+    assert found.confirmed is not None
+    assert found.before.hits is not None
+    assert found.confirmed.hits is not None
+    assert found.before.hits + found.confirmed.hits == 25  # the whole set has 25 of 50
+    assert "; confirmed on the other half: " in page.detail.claim.text()
+    assert not page.detail.confirm_button.isVisible()
+    workspace.edits.undo()
+    settle()
+    assert page.concluder.findings[-1].confirmed is None
+    assert page.detail.confirm_button.isVisible()
+
+
 def test_the_report_is_seen_while_it_is_written(found: MainWindow, settle: Settle, press: Callable[..., None], qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip
     press(Qt.Key.Key_P, CTRL)
     step = found.bench.conclude

@@ -17,6 +17,7 @@ from mivrat.core.concluding.of_study import (
     CheckingProgress,
     FoundCheck,
     check_findings,
+    confirm,
     ground_of,
     hold_criteria,
     identity_of,
@@ -411,6 +412,25 @@ class Concluder:
         heat = shown.record.kind.can.gradients
         more = tuple(Picture(shown.record.names[i], heat) for i in some if shown.record.names[i] not in known)
         self.change(finding_id, plural(len(more), "picture"), pictures=(*one.pictures, *more))
+
+    def confirm(self, finding_id: int) -> None:
+        """Ask a finding's claim of the half of the images that it was not found on, and keep what it comes to there."""
+        finding, snapshot = self.get(finding_id), self.workspace.shown.snapshot
+        path, makers = self.workspace.path, self.workspace.makers
+        if finding is None:
+            return
+
+        def work(task: Task) -> Measure | None:
+            found: Measure | None = self.workspace.after_writing(
+                lambda: confirm(path, snapshot, finding, makers, task.stop)
+            )
+            return found
+
+        def done(found: Measure | None) -> None:
+            if found is not None:
+                self.change(finding_id, "finding confirmed on the other half", confirmed=found)
+
+        self._workers.start(work, done=done, failed=self.workspace.notices.fail, priority=1)
 
     def plan_of(self, finding: Finding) -> CoverPlan | None:
         """The cover test that a finding claims, for the images shown; None of other claims, or where its images are not here."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
+from mivrat.core.pictures import subsets
 from mivrat.core.pictures.image_sets import ImageSet, Role, list_images, match_labels
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
@@ -115,6 +116,22 @@ def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> StudyE
         f"{amount} drawn from {of.name}",
         lambda study: (draw_per_class if each_class else draw)(load_image_set(study, of.id), number, seed),
     )
+
+
+def draw_halves(of: SetInfo, seed: int) -> StudyEdit:
+    """Two random halves as sets of their own, so that what is found on the one can be confirmed on the other."""
+    made: list[int] = []
+
+    def do(study: Study) -> None:
+        before = {one.id for one in list_image_sets(study)}
+        keys = [add_image_set(study, half) for half in subsets.draw_halves(load_image_set(study, of.id), seed)]
+        made[:] = [key for key in keys if key not in before]
+
+    def undo(study: Study) -> None:
+        for set_id in made:
+            remove_image_set(study, set_id)
+
+    return StudyEdit(f"two halves drawn from {of.name}", do, undo)
 
 
 def remove_set(which: SetInfo) -> StudyEdit:

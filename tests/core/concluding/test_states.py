@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mivrat.core.concluding.findings import Beside, Made, Measure
+from mivrat.core.concluding.checking import state_of_finding, told_confirmed
+from mivrat.core.concluding.findings import Beside, Claim, Finding, Made, Measure, as_text, from_text
 from mivrat.core.concluding.ground import Standing
 from mivrat.core.concluding.states import change, excess, state_of
 from mivrat.core.figures.intervals import Proportion, wilson
@@ -122,6 +123,47 @@ def test_what_was_chosen_for_being_frequent_is_not_gone_by_itself() -> None:
     assert found_again(rng, 1, 0.5, 300) <= 0.02
     assert found_again(rng, 1, 0.25, 300) <= 0.05  # three quarters fixed is not gone
     assert found_again(rng, 1, 0.0, 300) >= 0.8
+
+
+def test_the_other_half_rarely_confirms_what_is_not_there_and_mostly_what_is() -> None:
+    """The most frequent of 20 mistakes alike on one half: without the other half it seems to stand out often, with it rarely."""
+    rng = np.random.default_rng(3)
+    trials, alike = 400, 20
+    seems = confirmed = really = 0
+    for _ in range(trials):
+        first, second = rng.binomial(100, 0.05, (2, alike))
+        k = int(first.argmax())
+
+        def stands_out(counts: np.ndarray, k: int = k) -> bool:
+            found = excess(share(int(counts[k]), 100, (int(counts.sum() - counts[k]), 100 * (alike - 1))))
+            return found is not None and found.low > 0
+
+        seems += stands_out(first)
+        confirmed += stands_out(second)
+        second[k] = rng.binomial(100, 0.2)
+        really += stands_out(second)
+    assert seems >= 0.3 * trials
+    assert confirmed <= 0.04 * trials  # one side of 5 %
+    assert really >= 0.9 * trials
+
+
+def test_figures_of_the_other_half_are_what_later_ones_are_compared_with() -> None:
+    where = share(30, 100, (30, 1000))
+    finding = Finding(1, "a", "", "matters", Claim("share"), replace(MADE, looks=40), where)
+    half = share(12, 100, (30, 1000))
+    with_half = replace(finding, confirmed=half)
+    assert finding.basis == (where, finding.made)
+    assert with_half.basis == (half, replace(finding.made, looks=1))
+    assert replace(finding, confirmed=Measure("", None, problem="no such class")).basis == finding.basis
+    assert from_text(1, as_text(with_half)) == with_half
+    after = share(10, 100, (30, 1000))
+    assert state_of_finding(finding, after, WELL, False)[0] == "weaker"
+    assert state_of_finding(with_half, after, WELL, False)[0] == "holds"  # as on the half nothing was chosen from
+    assert state_of_finding(with_half, where, WELL, True)[0] == "holds"
+    assert told_confirmed(finding) == ""
+    assert told_confirmed(with_half).startswith("confirmed on the other half: 12 of 100, 12.0 % (")
+    assert told_confirmed(replace(finding, confirmed=share(4, 100, (30, 1000)))).startswith("not confirmed on the other half: 4 of 100")  # fmt: skip
+    assert "no such class" in told_confirmed(replace(finding, confirmed=Measure("", None, problem="no such class")))
 
 
 def test_of_many_looks_only_what_stands_out_by_far_stands_out() -> None:

@@ -15,7 +15,7 @@ from mivrat.core.pictures.families import read_families
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe, Resize
 from mivrat.core.pictures.recipe_draft import RecipeDraft
-from mivrat.core.pictures.subsets import draw, draw_per_class
+from mivrat.core.pictures.subsets import draw, draw_halves, draw_per_class, other_half
 from mivrat.core.pictures.value_ranges import VALUE_RANGES
 from tests.support.sets import CLASSES
 
@@ -39,6 +39,43 @@ def test_subsets_are_equal_sized_seeded_and_said() -> None:
     for seed in range(400):
         hits[[int(one.path[:-4]) for one in draw(whole, 12, seed).items]] += 1
     assert 45 < hits.min() <= hits.max() < 120
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from([None, 0, 1, 2]), st.integers(0, 9)), min_size=2, max_size=60),
+    st.booleans(),
+    st.integers(0, 99),
+)
+def test_halves_are_equal_share_nothing_and_keep_units_whole(
+    listed: list[tuple[int | None, int]], in_units: bool, seed: int
+) -> None:
+    items = [ImageItem(f"{i}.png", label, columns={"slide": f"s{slide}" if slide else ""}) for i, (label, slide) in enumerate(listed)]  # fmt: skip
+    whole = ImageSet("whole", Path("/x"), items, unit_column="slide" if in_units else "")
+    if in_units and len({one.columns["slide"] for one in items}) == 1 and items[0].columns["slide"]:
+        with pytest.raises(InputError, match="at least two"):
+            draw_halves(whole, seed)
+        return
+    first, second = draw_halves(whole, seed)
+    assert draw_halves(whole, seed) == (first, second)
+    assert sorted(one.path for half in (first, second) for one in half.items) == sorted(one.path for one in items)
+    assert first.drawn == f"half 1 of 2, seed {seed}, of {len(items)} in whole"
+    assert (other_half(first.drawn), other_half(second.drawn)) == (second.drawn, first.drawn)
+    if in_units:
+        slides = [{one.columns["slide"] for one in half.items} - {""} for half in (first, second)]
+        assert not slides[0] & slides[1]
+    else:
+        for label in (None, 0, 1, 2):
+            counts = [sum(one.label == label for one in half.items) for half in (first, second)]
+            assert abs(counts[0] - counts[1]) <= 1
+        assert abs(len(first.items) - len(second.items)) <= 1
+
+
+def test_what_is_not_a_half_has_no_other_half() -> None:
+    for drawn in ("", "12 images, seed 7, of 60 in whole", "half 3 of 2, seed 0", "a half 1 of 2, seed 0"):
+        assert other_half(drawn) == ""
+    alone = ImageSet("alone", Path("/x"), [ImageItem("a.png", 0)])
+    with pytest.raises(InputError, match="at least two"):
+        draw_halves(alone, 0)
 
 
 @given(st.lists(st.lists(st.integers(0, 9), min_size=4, max_size=4), min_size=4, max_size=4))

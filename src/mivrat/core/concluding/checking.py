@@ -21,12 +21,14 @@ from mivrat.core.concluding.findings import (
     Finding,
     Made,
     Measure,
+    State,
     new_finding_id,
 )
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.ground import Ground, Standing
 from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.concluding.shares import measured_share, read
-from mivrat.core.concluding.states import state_of
+from mivrat.core.concluding.states import excess, state_of
+from mivrat.core.concluding.told import measure_told
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.pictures.recipe import canonical
@@ -95,10 +97,29 @@ def check_finding(finding: Finding, ground: Ground, stop: StopSignal | None = No
             same = (finding.made.model, finding.made.images) == (ground.model, ground.images)
             # Labels do not depend on how a model answers.
             standing = None if finding.claim.kind == "labels" else ground.standing
-            state, why = state_of(finding.before, news, finding.made, standing, same)
+            state, why = state_of_finding(finding, news, standing, same)
             yield Checked(state, why, news, ground.model, ground.images)
         else:
             yield news
+
+
+def state_of_finding(finding: Finding, after: Measure, standing: Standing | None, same: bool) -> tuple[State, str]:
+    """The state of a finding and why; ``same``: on the very model and images it was found on."""
+    before, made = (finding.before, finding.made) if same else finding.basis
+    return state_of(before, after, made, standing, same)
+
+
+def told_confirmed(finding: Finding) -> str:
+    """Whether the other half confirms a finding, in words; empty where it was not asked."""
+    half = finding.confirmed
+    if half is None:
+        return ""
+    if half.problem or half.value is None:
+        return f"not confirmed on the other half: {half.problem or 'the figure is undefined there'}"
+    stands = excess(half)
+    said = "confirmed" if stands is not None and stands.low > 0 else "not confirmed"
+    against = f" against {measure_told(half, beside=True)} ({half.beside.name})" if half.beside is not None else ""
+    return f"{said} on the other half: {measure_told(half)}{against}"
 
 
 def _criterion(claim: Claim, ground: Ground) -> Measure:

@@ -108,7 +108,8 @@ class Picture:
 
 @dataclass(frozen=True)
 class Finding:
-    """A finding. ``before`` is what its claim came to where it was found; one put ``aside`` is neither checked nor reported."""
+    """A finding. ``before`` is what its claim came to where it was found, ``confirmed`` what it came to on the other half of the
+    images, which nobody had looked at when it was chosen; one put ``aside`` is neither checked nor reported."""
 
     id: int
     title: str
@@ -119,6 +120,14 @@ class Finding:
     before: Measure
     pictures: tuple[Picture, ...] = ()
     aside: bool = False
+    confirmed: Measure | None = None
+
+    @property
+    def basis(self) -> tuple[Measure, Made]:
+        """The figures that later ones are compared with: on the other half nothing was chosen, so they count as one look."""
+        if self.confirmed is None or self.confirmed.value is None:
+            return self.before, self.made
+        return self.confirmed, replace(self.made, looks=1)
 
 
 def new_finding_id() -> int:
@@ -157,6 +166,7 @@ def as_text(finding: Finding) -> str:
             "claim": _claim_data(finding.claim),
             "made": asdict(finding.made),
             "before": measure_data(finding.before),
+            "confirmed": measure_data(finding.confirmed) if finding.confirmed is not None else None,
             "pictures": [[list(one.image), one.heat, one.caption] for one in finding.pictures],
         },
         ensure_ascii=False,
@@ -184,6 +194,7 @@ def from_text(finding_id: int, text: str) -> Finding:
             measure_from(data["before"]),
             tuple(Picture(image_name(image), bool(heat), str(caption)) for image, heat, caption in data["pictures"]),
             bool(data["aside"]),
+            measure_from(data["confirmed"]) if data.get("confirmed") is not None else None,
         )
     except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
         raise InputError("a finding cannot be read", where="study", mend="take it away and add it anew") from error

@@ -9,16 +9,18 @@ from pathlib import Path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, Stopped, StopSignal
-from mivrat.core.concluding.checking import check_finding, finding_of, measure
+from mivrat.core.base.text import plural
+from mivrat.core.concluding.checking import check_finding, finding_of, measure, state_of_finding
 from mivrat.core.concluding.criteria import Criterion, criteria_of
 from mivrat.core.concluding.findings import Checked, Draft, Finding, Measure, checked_from, checked_text, from_text
 from mivrat.core.concluding.ground import Ground, model_hash
 from mivrat.core.concluding.requirements import REFERENCE
-from mivrat.core.concluding.states import state_of
 from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.subsets import other_half
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import list_image_sets
 from mivrat.core.study.kept_findings import load_check, load_findings, save_check
 from mivrat.core.study.models import model_with_content
 from mivrat.core.study.records import RunKey
@@ -96,6 +98,46 @@ def make_finding(ground: Ground, draft: Draft, known: Measure | None, stop: Stop
     return finding_of(draft, before, ground)
 
 
+def confirm(path: Path, snapshot: Snapshot, finding: Finding, makers: MakerPool, stop: StopSignal) -> Measure | None:
+    """What a finding's claim comes to on the half of the images that it was not found on; None where that was stopped.
+
+    InputError where the run shown is not the one it was found on, is of no half, the other half has no run of this model, or
+    both hold the same picture.
+    """
+    found_on = Ground(snapshot)
+    if (found_on.model, found_on.images) != (finding.made.model, finding.made.images):
+        raise InputError(
+            f"it was found on {finding.made.model_name}, {finding.made.images_name}",
+            mend="show that run, then confirm it",
+        )
+    half = _run_of_other_half(path, snapshot)
+    here, there = (set(one.record.answers.contents.values()) for one in (snapshot, half))
+    if both := len(here & there):
+        raise InputError(
+            f"{plural(both, 'picture is', 'pictures are')} in both halves",
+            mend="take copies out of the set (Check names them) and draw halves again",
+        )
+    return next(
+        (one for one in measure(finding.claim, ground_of(path, half, makers), stop) if isinstance(one, Measure)), None
+    )
+
+
+def _run_of_other_half(path: Path, snapshot: Snapshot) -> Snapshot:
+    with Study.open(path, again=True) as study:
+        sets = list_image_sets(study)
+        drawn = other_half(next((one.drawn for one in sets if one.id == snapshot.record.info.set_id), ""))
+        if not drawn:
+            raise InputError(
+                "these images are not one of two halves, so all of them were looked at",
+                mend="draw two halves (Prepare, ⋯ beside the image set), look at one, and confirm on the other",
+            )
+        wanted = [one.id for one in sets if one.drawn == drawn]
+        for info in list_runs(study):
+            if info.set_id in wanted and info.model_id == snapshot.record.info.model_id:
+                return take_snapshot(*load_judged(study, info.id))
+    raise InputError("the other half has not been scored under this model", mend="score it first (Prepare, Runs)")
+
+
 @dataclass(frozen=True)
 class FoundCheck:
     """What has become of one finding under the run it was checked on."""
@@ -155,7 +197,7 @@ def _checked(path: Path, ground: Ground, finding: Finding, stop: StopSignal) -> 
 
 def _told_anew(finding: Finding, known: Checked, ground: Ground) -> Iterator[Checked]:
     same = (finding.made.model, finding.made.images) == (ground.model, ground.images)
-    state, why = state_of(finding.before, known.after, finding.made, ground.standing, same)
+    state, why = state_of_finding(finding, known.after, ground.standing, same)
     yield replace(known, state=state, why=why)
 
 

@@ -170,7 +170,8 @@ def as_json(found: Verified) -> dict[str, Any]:
         "findings": [
             {"title": one.title, "weight": one.weight, "state": checked.state, "why": checked.why,
              "found_on": {"model": one.made.model_name, "images": one.made.images_name},
-             "before": measure_data(one.before), "after": measure_data(checked.after)}
+             "before": measure_data(one.before), "after": measure_data(checked.after),
+             **({"confirmed": measure_data(one.confirmed)} if one.confirmed is not None else {})}
             for one, checked in found.findings
         ],
     }  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import numpy as np
@@ -37,6 +38,40 @@ def draw(image_set: ImageSet, number: int, seed: int) -> ImageSet:
         raise InputError("a subset needs at least one image", where="images", mend="give 1 or more")
     chosen = pick(len(image_set.items), number, seed)
     return _subset(image_set, np.array(chosen), f"{len(chosen)} images, seed {seed}")
+
+
+def draw_halves(image_set: ImageSet, seed: int) -> tuple[ImageSet, ImageSet]:
+    """Two halves drawn at random within each class, or of whole units where images belong together: what is found on the one can
+    be confirmed on the other. Raises InputError where there are no two units."""
+    rng = np.random.default_rng(seed)
+    column = image_set.unit_column
+    units: dict[str, list[int]] = {}
+    for i, item in enumerate(image_set.items):
+        name = item.columns.get(column, "") if column else ""
+        units.setdefault(name or f"\n{i}", []).append(i)
+    # Class by class, so that each half gets as many of each; units of several classes go by their first image.
+    labels = [-1 if one is None else one for one in image_set.labels]
+    listed = sorted(units.values())
+    order = sorted((listed[i] for i in rng.permutation(len(listed))), key=lambda own: labels[own[0]])
+    if len(order) < 2:
+        raise InputError("two halves need at least two images (or units)", where=image_set.name, mend="add images")
+    parts: tuple[list[int], list[int]] = ([], [])
+    sizes = np.zeros((2, max(labels, default=-1) + 2), int)
+    for own in order:
+        k = labels[own[0]]
+        to = int((sizes[1, k], len(parts[1])) < (sizes[0, k], len(parts[0])))
+        parts[to].extend(own)
+        sizes[to, k] += len(own)
+    halves = [
+        _subset(image_set, np.array(sorted(part)), f"half {k} of 2, seed {seed}") for k, part in enumerate(parts, 1)
+    ]
+    return halves[0], halves[1]
+
+
+def other_half(drawn: str) -> str:
+    """How the other half says that it was drawn; empty for what is not a half."""
+    found = re.match(r"half ([12]) of 2, ", drawn)
+    return f"half {3 - int(found[1])} of 2, {drawn[found.end() :]}" if found else ""
 
 
 def pick(total: int, number: int, seed: int) -> list[int]:

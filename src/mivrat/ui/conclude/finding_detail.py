@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.checks.result import in_words
+from mivrat.core.concluding.checking import told_confirmed
 from mivrat.core.concluding.findings import WEIGHTS, Checked, Finding
 from mivrat.core.concluding.told import measure_told
 from mivrat.core.selecting.kept import from_data
@@ -67,6 +68,12 @@ class FindingDetail(QWidget):
         self.table = FigureTable(("", "where it was found", "checked"), (200, 200), "figures of the finding")
         self.why = label("", wrap=True)
         tip(self.why, RULE)
+        self.confirm_button = button("Confirm on the other half", self._confirm, kind="small")
+        tip(
+            self.confirm_button,
+            "Ask the same of the half of the images that you have not looked at. It was not chosen there, so its figures need no correction "
+            "for what else was looked at. Halves are drawn under Prepare, before you look.",
+        )
         self.pictures = ThumbStrip(self.workspace, thumbnails, SIDE, 1)
         self.pictures.setAccessibleName("pictures of the finding")
         self.pictures.chosen.connect(self._choose_picture)
@@ -91,7 +98,8 @@ class FindingDetail(QWidget):
         head = row(self.title, self.weight, self.more)
         head.setStretch(0, 1)
         layout.addLayout(head)
-        for part in (self.sentence, self.claim, self.table, self.why, self.pictures, self._one):
+        self._confirming = _flow(self.confirm_button)
+        for part in (self.sentence, self.claim, self._confirming, self.table, self.why, self.pictures, self._one):
             layout.addWidget(part)
         layout.addWidget(_flow(self.add_pictures))
         layout.addStretch(1)
@@ -120,8 +128,10 @@ class FindingDetail(QWidget):
             f"Claim: {KINDS[finding.claim.kind]}. Found on {made.model_name}, {made.images_name}, {made.day}"
             + (f", seed {made.seed}" if finding.claim.kind == "cover" else "")
             + (f"; judged as the most striking of {made.looks} that could have been chosen" if made.looks > 1 else "")
+            + (f"; {told_confirmed(finding)}" if finding.confirmed is not None else "")
             + ("; put aside, so it is neither checked nor reported." if finding.aside else ".")
         )
+        self._confirming.setVisible(finding.claim.kind == "share" and made.looks > 1 and finding.confirmed is None)
         target = self.concluder.target
         heads = ("", f"{words.clipped(made.model_name, 16)}, found", f"{words.clipped(target.model, 16)}, checked")
         self.table.setHorizontalHeaderLabels(list(heads))
@@ -168,6 +178,10 @@ class FindingDetail(QWidget):
     def _change(self, what: str, **parts: object) -> None:
         if self.finding is not None:
             self.concluder.change(self.finding.id, what, **parts)
+
+    def _confirm(self) -> None:
+        if self.finding is not None:
+            self.concluder.confirm(self.finding.id)
 
     def _keep_title(self) -> None:
         text = self.title.text().strip()

@@ -296,9 +296,12 @@ class InputsPage(Scrolled):
         self._drawing_from = None
         self.refresh()
 
-    def _draw(self, one: SetInfo, number: int, seed: int, each_class: bool) -> None:
+    def _draw(self, one: SetInfo, number: int, seed: int, how: str) -> None:
         self._drawing_from = None
-        self.workspace.edits.take(study_edits.draw_subset(one, number, seed, each_class))
+        if how == HALVES:
+            self.workspace.edits.take(study_edits.draw_halves(one, seed))
+        else:
+            self.workspace.edits.take(study_edits.draw_subset(one, number, seed, how == OF_EACH_CLASS))
 
     # --- runs ---
 
@@ -408,18 +411,23 @@ class _Entry(QFrame):
         self._head.addWidget(more)
 
 
+OF_EACH_CLASS, HALVES = "images of each class", "as two halves"
+
+
 class _SubsetForm(QFrame):
-    """Asks how many images to draw, by class or in all, and by which seed."""
+    """Asks how many images to draw, by class or in all, or for two halves; and by which seed."""
 
     def __init__(
-        self, one: SetInfo, draw: Callable[[SetInfo, int, int, bool], object], cancel: Callable[[], object]
+        self, one: SetInfo, draw: Callable[[SetInfo, int, int, str], object], cancel: Callable[[], object]
     ) -> None:
         super().__init__()
         self.number = spin(1, max(1, one.images), min(30, one.images), "how many images")
         self.seed = spin(0, 2**31 - 1, 0, "seed: the same one draws the same images again")
         self.seed.setMinimumWidth(60)
-        self.each = Choice(["images of each class", "images in all"], "by class or in all")
-        act = button("Draw", lambda: draw(one, self.number.value(), self.seed.value(), self.each.currentIndex() == 0))
+        self.each = Choice([OF_EACH_CLASS, "images in all", HALVES], "by class, in all, or as two halves")
+        tip(self.each, "Two halves: look at one, and confirm on the other what you found (Conclude, Findings)")
+        self.each.activated.connect(lambda _: self.number.setVisible(self.each.currentText() != HALVES))
+        act = button("Draw", lambda: draw(one, self.number.value(), self.seed.value(), self.each.currentText()))
         self.act = act
         layout = row(
             self.number,

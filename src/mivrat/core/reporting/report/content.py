@@ -14,6 +14,7 @@ from mivrat.core.base.text import count, images, in_sentence, plural
 from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.checks.result import CheckResult, in_words
 from mivrat.core.comparing.holding import IN_POINTS, Compared, headline_differences
+from mivrat.core.concluding.checking import told_confirmed
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.findings import Checked, Finding, Measure
 from mivrat.core.concluding.ground import Ground
@@ -500,7 +501,7 @@ def _finding(position: int, finding: Finding, checked: Checked | None, ground: G
         finding.weight,
         state,
         checked.why if checked is not None else "",
-        _CLAIMS[finding.claim.kind],
+        "; ".join(part for part in (_CLAIMS[finding.claim.kind], told_confirmed(finding)) if part),
         f"{made.model_name} on {made.images_name}, {made.day}" + ("" if same else " (another run)"),
         tuple(rows),
         tuple(pictures),
