@@ -17,7 +17,7 @@ from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_renaming, check_class_order, usual_orders
 from mivrat.core.checks.picture_shift import properties_of, shifts
-from mivrat.core.checks.recipe_probe import Seen, alternatives, holm, pick_images, probe_recipe
+from mivrat.core.checks.recipe_probe import Seen, _trained_on, alternatives, holm, pick_images, probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
@@ -42,7 +42,7 @@ def demo() -> DemoInputs:
 def striped(tmp_path_factory: pytest.TempPathFactory) -> tuple[OnnxModel, ImageSet]:
     """A model fitted under RIGHT, and pictures it has not seen."""
     folder = tmp_path_factory.mktemp("striped")
-    held_out = read_image_set(write_striped(folder / "held", 20, 5), list(STRIPED))
+    held_out = read_image_set(write_striped(folder / "held", 14, 5), list(STRIPED))
     return fitted(folder / "m.onnx", RIGHT, folder / "fit", per_class=40), held_out
 
 
@@ -265,6 +265,7 @@ def test_where_the_recipe_fits_training_images_other_pictures_differ_and_it_is_n
 ) -> None:
     model, held_out = striped
     training = read_image_set(model.path.parent / "fit", list(STRIPED))
+    training = replace(training, items=training.items[::3])
     dark = darkened(held_out.root, tmp_path / "dark")
 
     def told(with_recipe: OnnxModel, **known: ImageSet) -> CheckResult:
@@ -275,22 +276,25 @@ def test_where_the_recipe_fits_training_images_other_pictures_differ_and_it_is_n
     alone = told(model)
     assert (alone.state, "Another recipe fits better" in alone.sentence) == ("stop", True)
     assert "with training images in the study, these are tried first" in alone.sentence
-    for known in ({"training": training}, {"references": training}):
-        found = told(model, **known)
-        assert found.state == "look"
-        assert not found.offer
-        assert "The pictures differ, the recipe is not wrong" in found.sentence
-        assert "darker (median mean luminance" in found.sentence
-        assert "blurrier" not in found.sentence
+    found = told(model, training=training)
+    assert found.state == "look"
+    assert not found.offer
+    assert "The pictures differ, the recipe is not wrong" in found.sentence
+    assert "darker (median mean luminance" in found.sentence
+    assert "blurrier" not in found.sentence
     wrong = OnnxModel(
         model.path, RIGHT.model_copy(update={"values": VALUE_RANGES["values from 0 to 255"]}), len(STRIPED)
     )
     found = told(wrong, training=training)
     assert found.state == "stop"
     assert parse_recipe(found.offer["recipe"]).values == RIGHT.values
-    assert "(on 200 training images)" in found.sentence
-    few = told(model, training=replace(training, items=training.items[:10]))
-    assert few.sentence == alone.sentence
+    assert "(on 80 training images)" in found.sentence
+    # Reference images do as well; too few of either do not, and then it is as if there were none.
+    by_reference = _trained_on(Inputs(list(STRIPED), dark, model, references=training))
+    assert by_reference is not None
+    assert by_reference[0] == training.files()
+    few = replace(training, items=training.items[:10])
+    assert _trained_on(Inputs(list(STRIPED), dark, model, training=few)) is None
 
 
 def test_probabilities_are_corrected_once_for_all_that_was_tried(
