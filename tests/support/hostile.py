@@ -583,9 +583,7 @@ def requirements(rng: random.Random, folder: Path) -> None:
 
 
 def shapes(rng: random.Random, folder: Path) -> None:
-    import argparse
-
-    from mivrat.commands.explaining import _shapes
+    from mivrat.commands.explaining import listed_shapes
     from mivrat.core.covering.regions import mask_of
 
     good = [
@@ -597,9 +595,7 @@ def shapes(rng: random.Random, folder: Path) -> None:
     ]
     data = json.dumps(rng.choice([good, any_value(rng), [any_value(rng)]]), default=str).encode()
     (folder / "s.json").write_bytes(altered(data, rng) if rng.random() < 0.5 else data)
-    found = _shapes(argparse.Namespace(region=None, shapes=folder / "s.json", hottest=None))
-    assert found is not None
-    mask_of(found, 20, 30)
+    mask_of(listed_shapes(folder / "s.json"), 20, 30)
 
 
 def caches(rng: random.Random, folder: Path) -> None:

@@ -212,13 +212,16 @@ def _region(args: argparse.Namespace, heat: MapMaker) -> RegionPlan:
         rule = sampled_patch(heat, to_tensor(pixels, heat.model.recipe), marked, args.layer, args.alike)
         return RegionPlan("likeness", patch=rule)
     if args.shapes is not None:
-        listed = json_value(
-            read_text(args.shapes, "the list of shapes", "name a JSON file"), args.shapes, "give a JSON list of shapes"
-        )
-        if not isinstance(listed, list) or not listed:
-            raise InputError("is no list of shapes", where=args.shapes, mend="give a JSON list of shapes")
-        return RegionPlan("fixed", tuple(shape_from_json(one) for one in listed))
+        return RegionPlan("fixed", listed_shapes(args.shapes))
     return RegionPlan("fixed", (_rectangle(args.region, "--region"),))
+
+
+def listed_shapes(path: Path) -> tuple[Shape, ...]:
+    """The shapes that a JSON file lists; InputError where it lists none."""
+    listed = json_value(read_text(path, "the list of shapes", "name a JSON file"), path, "give a JSON list of shapes")
+    if not isinstance(listed, list) or not listed:
+        raise InputError("is no list of shapes", where=path, mend="give a JSON list of shapes")
+    return tuple(shape_from_json(one) for one in listed)
 
 
 def _rectangle(text: str, where: str) -> Shape:

@@ -68,7 +68,7 @@ def test_maps_of_a_quantised_network_are_like_those_of_the_plain_one(kind: str, 
     alike = [rank_correlation(one, other) for one, other in zip(expected, found, strict=True)]
     assert np.median(alike) > 0.9, kind
     # What was written out gives what the engine's own operators give.
-    proto, names = quantised.view.proto, [quantised.view.logits]
+    proto, names = quantised.view.proto, [quantised.model.output.name]
     again = new_session(proto.SerializeToString()).run(names, {"image": batch})[0]
     np.testing.assert_allclose(again, quantised.model.scores(batch), atol=0.05 * np.abs(answers).max())
 

@@ -433,11 +433,19 @@ def cropped(net: Net, x: str) -> str:
     return net.add("Pad", inner, net.weight(values=np.array([0, 0, 0, 2, 0, 1, 1, 0])))
 
 
-def rounded(net: Net, x: str, least: int = 128) -> str:
+def rounded(net: Net, x: str, least: int = 128, step: float = 0.05) -> str:
     """Rounded to 256 levels and back on the way."""
     zero = net.weight(values=np.uint8(least))
-    levels = net.add("QuantizeLinear", x, net.weight(values=np.float32(0.05)), zero)
-    return net.add("DequantizeLinear", levels, net.weight(values=np.float32(0.05)), zero)
+    levels = net.add("QuantizeLinear", x, net.weight(values=np.float32(step)), zero)
+    return net.add("DequantizeLinear", levels, net.weight(values=np.float32(step)), zero)
+
+
+def clipped_at_six(net: Net, x: str) -> str:
+    return net.add("Clip", x, net.weight(values=np.float32(0)), net.weight(values=np.float32(6)))
+
+
+def large(net: Net, x: str) -> str:
+    return net.add("Mul", x, net.weight(values=np.float32(9)))
 
 
 def group_norm(net: Net, x: str, scale: list[float]) -> str:
@@ -449,8 +457,17 @@ WRITTEN_OUT: dict[str, tuple[Body, Body]] = {
     "rounding passed straight through": (rounded, simple("Identity")),
     "a Relu that a quantiser has taken in": (
         lambda net, x: rounded(net, x, 0),
-        lambda net, x: net.add("Clip", x, net.weight(values=np.float32(0)), net.weight(values=np.float32(12.875))),
+        simple("Relu"),
     ),
+    "a Relu6 that a quantiser has taken in": (
+        lambda net, x: rounded(net, large(net, x), 0, 6 / 255),
+        lambda net, x: clipped_at_six(net, large(net, x)),
+    ),
+    "a Relu whose range was set too small": (
+        lambda net, x: rounded(net, large(net, x), 0, 0.001),
+        lambda net, x: net.add("Relu", large(net, x)),
+    ),
+    "a range that was set too small": (lambda net, x: rounded(net, large(net, x), 100, 0.001), large),
     "GroupNormalization by groups": (
         at(18, lambda net, x: group_norm(net, x, [0.5, 1.5])),
         at(21, lambda net, x: group_norm(net, x, [0.5, 0.5, 1.5, 1.5])),

@@ -66,6 +66,42 @@ def test_pooling_and_one_linear_layer_give_the_class_activation_map(tmp_path: Pa
     assert expected.max() > 0
 
 
+HEADS = (
+    "rounded",
+    "softmax, rounded",
+    "rounded, softmax",
+    "rounded, softmax, rounded",
+    "sigmoids",
+    "rounded, sigmoids",
+)
+
+
+@pytest.mark.parametrize("head", HEADS)
+@pytest.mark.parametrize("step", [1e-4, 0.004, 0.05])
+def test_the_target_is_the_score_before_its_last_rounding_and_before_sigmoids(head: str, step: float, tmp_path: Path) -> None:  # fmt: skip
+    """Scores far beyond the range of their quantiser, beyond it, and within: the map is that of the plain scores."""
+
+    def made(with_head: str) -> HeatmapMaker:
+        net = Net(seed=3)
+        x = net.add("Relu", net.add("Conv", "image", net.weight(6, 3, 3, 3), kernel_shape=[3, 3], name="stem"))
+        x = net.add("Gemm", net.add("Flatten", net.add("GlobalAveragePool", x), axis=1), net.weight(6, 3, scale=2))
+        for part in with_head.split(", ") if with_head else ():
+            if part == "rounded":
+                zero, scale = net.weight(values=np.uint8(128)), net.weight(values=np.float32(step))
+                x = net.add("DequantizeLinear", net.add("QuantizeLinear", x, scale, zero), scale, zero)
+            else:
+                x = net.add("Softmax", x, axis=1) if part == "softmax" else net.add("Sigmoid", x)
+        net.add("Identity", x, name="scores")
+        return HeatmapMaker(loaded(net.model(["n", 3, 9, 9], {"scores": ["n", 3]}), tmp_path / f"{with_head}.onnx"))
+
+    whole, headed = made(""), made(head)
+    batch = random_batch(whole.model, 4)
+    for target in (Target(1), Target(2, 0)):
+        expected, found = (one.maps(batch, [target] * 4, [one.layer("stem")], "signed")[0] for one in (whole, headed))
+        np.testing.assert_allclose(found, expected, atol=1e-6 * np.abs(expected).max())
+        assert np.abs(found).max() > 0
+
+
 def branches(head: str) -> onnx.ModelProto:
     """A residual block with squeeze-and-excitation beside a pooled branch, joined, with one of several heads."""
     net = Net(seed=5)

@@ -17,6 +17,7 @@ from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
 _TO_FLOAT = {TensorProto.FLOAT16, TensorProto.BFLOAT16, TensorProto.DOUBLE}
 # What may stand between the scores and the softmax or sigmoid that makes them.
+_TO_PROBABILITIES = {"Softmax", "LogSoftmax", "Sigmoid"}
 _PASSING = {"Identity", "Reshape", "Flatten", "Squeeze", "Unsqueeze", "Dropout", "Cast"}
 # Operators that keep the arrangement of axes of their inputs.
 _ELEMENTWISE = {
@@ -232,17 +233,25 @@ class GraphView:
         return {name: value for name, value in zip(names, found, strict=True) if isinstance(value, np.ndarray)}
 
     def _find_logits(self, output: str) -> str:
-        """The tensor before the last softmax or sigmoid, or the output itself where there is none."""
-        name = output
+        """The scores before the last softmax or sigmoid, or the output itself where there is none; before their last rounding in a
+        quantised model, since beyond its range that would pass nothing on."""
+        found, name, behind = output, output, False
         while (node := self.producer.get(name)) is not None:
-            if node.op_type in ("Softmax", "LogSoftmax") or (
-                node.op_type == "Sigmoid" and int(np.prod(self.shapes[name][1:])) == 1
-            ):
-                return node.input[0]
-            if node.op_type not in _PASSING or not self.is_float(node.input[0]):
+            if node.op_type in _TO_PROBABILITIES and not behind:
+                found = name = node.input[0]
+                behind = True
+            elif node.op_type == "DequantizeLinear" and (before := self._before_rounding(node)):
+                found = name = before
+            elif node.op_type in _PASSING and self.is_float(node.input[0]):
+                name = node.input[0]
+            else:
                 break
-            name = node.input[0]
-        return output
+        return found
+
+    def _before_rounding(self, dequantize: onnx.NodeProto) -> str:
+        """What a quantise/dequantise pair takes in; empty for something else."""
+        quantize = self.producer.get(dequantize.input[0])
+        return quantize.input[0] if quantize is not None and quantize.op_type == "QuantizeLinear" else ""
 
     def _channel_axes(self, input_axis: int) -> dict[str, int | None]:
         """Which axis holds the channels (1 or 3) of each four-axis tensor; None where it cannot be told."""

@@ -138,18 +138,22 @@ def _gelu(s: NodeBack) -> Gradients:
 
 
 def _quantize(s: NodeBack) -> Gradients:
-    """Rounding to a few levels is passed straight through (Bengio 2013), and whoever shows a map says so; what lies beyond the
-    lowest or highest level is cut off there, as quantisers do in place of a Relu."""
+    """Rounding to a few levels is passed straight through (Bengio 2013), and whoever shows a map says so. A value beyond the
+    range that samples have set passes the gradient as well, as in the network before it was quantised; but where the lowest
+    level is zero itself, the quantiser has taken in a Relu, and with a highest level of 6 a Relu6."""
     s.only_first()
     scale, zero = s.constant(1), s.constant(2)
     kind = s.view.dtypes.get(s.node.output[0])
     if scale is None or (s.has(2) and zero is None) or kind is None or kind.kind not in "iu":
         return s.g
-    least, most, shift = np.iinfo(kind).min, np.iinfo(kind).max, 0.0 if zero is None else zero.astype(np.float64)
-    # Ranges are set by samples: up to two levels beyond still counts as inside. Where the lowest level is zero itself, as after a
-    # Relu, what lies below is cut off.
-    levels = np.where(shift == least, least, least - 2.5), most + 2.5
-    bounds = [(level - shift) * scale.astype(np.float64) for level in levels]
+    least, most = np.iinfo(kind).min, np.iinfo(kind).max
+    shift = np.zeros_like(scale) if zero is None else zero.astype(np.float64)
+    relu = shift == least
+    if not relu.any():
+        return s.g
+    highest = (most - shift) * scale.astype(np.float64)
+    relu6 = relu & (np.abs(highest - 6) <= 0.5 * scale)
+    bounds = [np.where(relu, 0.0, -np.inf), np.where(relu6, highest, np.inf)]
     if scale.ndim and scale.size > 1:
         axis = s.attributes.get("axis", 1) % len(s.out_shape)
         bounds = [b.reshape([-1 if i == axis else 1 for i in range(len(s.out_shape))]) for b in bounds]
