@@ -185,6 +185,16 @@ def resized(sizes: list[int] | None = None, scales: list[float] | None = None, *
     return body
 
 
+def rounded_up(op: str, **attributes: object) -> Body:
+    """A pooling whose last window would begin in the padding: the engine does not know beforehand how many there are."""
+
+    def body(net: Net, x: str) -> str:
+        pooled = net.add(op, x, **attributes)
+        return net.add("GlobalAveragePool", net.add("Mul", pooled, pooled))
+
+    return body
+
+
 def with_constant(op: str, values: object, **attributes: object) -> Body:
     return lambda net, x: net.add(op, x, net.weight(values=np.asarray(values)), **attributes)
 
@@ -259,6 +269,8 @@ CASES: dict[str, list[Body]] = {
         resized(scales=[1.0, 1.0, 2.0, 1.5], mode="linear", coordinate_transformation_mode="asymmetric"),
         resized(scales=[1.0, 1.0, 0.6, 2.0], mode="cubic", coordinate_transformation_mode="align_corners"),
         resized([2, 4, 9, 13], mode="linear", coordinate_transformation_mode="pytorch_half_pixel"),
+        at(18, resized([12, 14], mode="linear", axes=[2, 3], keep_aspect_ratio_policy="not_larger")),
+        at(18, resized([9, 14], mode="linear", axes=[2, 3], keep_aspect_ratio_policy="not_smaller")),
     ],
     "Upsample": [at(9, with_constant("Upsample", np.array([1, 1, 2, 3], np.float32), mode="nearest"))],
     "Einsum": [
@@ -380,6 +392,10 @@ CASES: dict[str, list[Body]] = {
         simple("MaxPool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1]),
         simple("MaxPool", kernel_shape=[3, 2], strides=[1, 1]),
         simple("MaxPool", kernel_shape=[3, 3], strides=[2, 2], ceil_mode=1),
+        rounded_up(
+            "MaxPool", kernel_shape=[2, 2], strides=[2, 2], pads=[1, 1, 1, 1], ceil_mode=1
+        ),  # the last window would begin in the padding
+        rounded_up("MaxPool", kernel_shape=[3, 2], strides=[3, 3], pads=[1, 0, 1, 1], ceil_mode=1),
         apart([0, 4, -1], simple("MaxPool", kernel_shape=[3], strides=[2], pads=[1, 1])),
         apart([0, 2, 2, 5, 7], simple("MaxPool", kernel_shape=[2, 3, 2], strides=[1, 2, 2], pads=[0, 1, 0, 0, 0, 1])),
     ],
@@ -387,6 +403,14 @@ CASES: dict[str, list[Body]] = {
         simple("AveragePool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1]),
         simple("AveragePool", kernel_shape=[3, 3], strides=[2, 2], pads=[1, 1, 1, 1], count_include_pad=1),
         simple("AveragePool", kernel_shape=[2, 3], strides=[1, 2]),
+        rounded_up("AveragePool", kernel_shape=[2, 2], strides=[2, 2], pads=[1, 1, 1, 1], ceil_mode=1),
+        rounded_up("AveragePool", kernel_shape=[2, 2], strides=[3, 3], pads=[0, 1, 1, 0], ceil_mode=1),
+        rounded_up(
+            "AveragePool", kernel_shape=[3, 3], strides=[3, 3], pads=[1, 1, 1, 1], ceil_mode=1, count_include_pad=1
+        ),
+        rounded_up(
+            "AveragePool", kernel_shape=[2, 2], strides=[2, 2], pads=[1, 1, 1, 1], ceil_mode=1, count_include_pad=1
+        ),
     ],
     "GlobalAveragePool": [simple("GlobalAveragePool")],
     "ReduceMean": [simple("ReduceMean", axes=[2, 3], keepdims=0), simple("ReduceMean", axes=[-1], keepdims=1)],
@@ -433,6 +457,18 @@ def cropped(net: Net, x: str) -> str:
     return net.add("Pad", inner, net.weight(values=np.array([0, 0, 0, 2, 0, 1, 1, 0])))
 
 
+def cropping_pad(mode: str) -> Body:
+    return lambda net, x: net.add("Pad", x, net.weight(values=np.array([0, 0, 2, -1, 0, 0, -1, 3])), mode=mode)
+
+
+def cropped_then_padded(mode: str) -> Body:
+    def body(net: Net, x: str) -> str:
+        inner = net.add("Slice", x, *(net.weight(values=np.array(v)) for v in ([0, 1], [-1, 2**62], [2, 3])))
+        return net.add("Pad", inner, net.weight(values=np.array([0, 0, 2, 0, 0, 0, 0, 3])), mode=mode)
+
+    return body
+
+
 def rounded(net: Net, x: str, least: int = 128, step: float = 0.05) -> str:
     """Rounded to 256 levels and back on the way."""
     zero = net.weight(values=np.uint8(least))
@@ -474,6 +510,10 @@ WRITTEN_OUT: dict[str, tuple[Body, Body]] = {
     ),
     "LRN": (simple("LRN", size=3, alpha=0.5, bias=1.5), local_response),
     "ConvTranspose of groups": (grouped, grouped_apart),
+    **{
+        f"Pad that crops, {mode}": (at(19, cropping_pad(mode)), at(19, cropped_then_padded(mode)))
+        for mode in ("wrap", "reflect", "edge")
+    },
     "Pad that crops": (constants("Pad", pads=[0, 0, -1, 2, 0, 1, 1, -2]), cropped),
 }
 

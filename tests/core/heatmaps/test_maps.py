@@ -102,6 +102,46 @@ def test_the_target_is_the_score_before_its_last_rounding_and_before_sigmoids(he
         assert np.abs(found).max() > 0
 
 
+@pytest.mark.parametrize(
+    ("op", "reason"),
+    [
+        ("Cast to int64", "Cast to whole numbers"),
+        ("Cast to uint8", "Cast to whole numbers"),
+        ("Dropout", "Dropout in training mode"),
+    ],
+)
+def test_what_would_silently_be_wrong_is_refused_with_its_reason(op: str, reason: str, tmp_path: Path) -> None:
+    net = Net(seed=3)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), kernel_shape=[3, 3], name="stem")
+    if op == "Dropout":
+        x = net.add("Dropout", x, net.weight(values=np.float32(0.5)), net.weight(values=np.array(True)))
+    else:
+        kind = onnx.TensorProto.INT64 if op.endswith("int64") else onnx.TensorProto.UINT8
+        large = net.add("Abs", net.add("Mul", x, net.weight(values=np.float32(20))))
+        x = net.add("Cast", net.add("Cast", large, to=kind), to=onnx.TensorProto.FLOAT)
+    behind = net.add("Relu", x, name="behind")
+    net.add("Gemm", net.add("Flatten", net.add("GlobalAveragePool", behind), axis=1), net.weight(4, 3), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 9, 9], {"scores": ["n", 3]}), tmp_path / "m.onnx"))
+    stem = next(one for one in maker.layers if one.tensor == "stem")
+    assert not stem.heatmap
+    assert reason in (stem.reason or "")
+    assert maker.layer(None).tensor == "behind"
+
+
+def test_the_map_of_a_convolution_of_points_from_one_channel(tmp_path: Path) -> None:
+    """Its weighted sum is taken from its input: as by the definition."""
+    net = Net(seed=3)
+    one = net.add("ReduceMean", "image", axes=[1], keepdims=1)
+    x = net.add("Conv", one, net.weight(5, 1, 1, 1), net.weight(5), kernel_shape=[1, 1], name="points")
+    pooled = net.add("GlobalAveragePool", net.add("Relu", x))
+    net.add("Gemm", net.add("Flatten", pooled, axis=1), net.weight(5, 3, scale=2), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 6, 7], {"scores": ["n", 3]}), tmp_path / "m.onnx"))
+    layer, batch = maker.layer("points"), random_batch(maker.model, 3)
+    ((a, g),) = maker.activations_and_gradients(batch, [Target(1)] * 3, [layer])
+    expected = np.maximum(0, np.einsum("nc,nchw->nhw", g.mean(axis=(2, 3)), a))
+    np.testing.assert_allclose(maker.maps(batch, [Target(1)] * 3, [layer])[0], expected, rtol=1e-4, atol=1e-6)
+
+
 def branches(head: str) -> onnx.ModelProto:
     """A residual block with squeeze-and-excitation beside a pooled branch, joined, with one of several heads."""
     net = Net(seed=5)
@@ -291,8 +331,9 @@ def test_an_operator_without_a_rule_blocks_what_stands_before_it(tmp_path: Path)
         maker.layer("nowhere")
 
 
-def transformer(class_token: bool) -> onnx.ModelProto:
-    """Patches of 4 x 4 pixels as tokens, one attention block, and a head on the class token or on the mean of the patches."""
+def transformer(class_token: bool, *, widened: bool = False, attends: bool = True) -> onnx.ModelProto:
+    """Patches of 4 x 4 pixels as tokens, one attention block, and a head on the class token or on the mean of the patches.
+    ``widened``: all tokens get further channels before the head; ``attends``: the class token takes in the patches."""
     net = Net(seed=4)
     patches = net.add("Conv", "image", net.weight(6, 3, 4, 4), kernel_shape=[4, 4], strides=[4, 4], name="patches")
     flat = net.add("Reshape", patches, net.weight(values=np.array([0, 6, -1])))
@@ -304,13 +345,32 @@ def transformer(class_token: bool) -> onnx.ModelProto:
     y = net.add("LayerNormalization", x, *ones, name="normed")
     query, key, value = (net.add("MatMul", y, net.weight(6, 6)) for _ in range(3))
     scores = net.add("Softmax", net.add("MatMul", query, net.add("Transpose", key, perm=[0, 2, 1])), axis=-1)
-    x = net.add("Add", x, net.add("MatMul", scores, value), name="out")
+    if attends:
+        x = net.add("Add", x, net.add("MatMul", scores, value), name="out")
+    if widened:
+        x = net.add("MatMul", x, net.weight(6, 9), name="wide")
     if class_token:
         x = net.add("Gather", x, net.weight(values=np.array(0)), axis=1)
     else:
         x = net.add("ReduceMean", x, axes=[1], keepdims=0)
-    net.add("MatMul", x, net.weight(6, 3, scale=2), name="scores")
+    net.add("MatMul", x, net.weight(9 if widened else 6, 3, scale=2), name="scores")
     return net.model(["n", 3, 12, 20], {"scores": ["n", 3]})
+
+
+def test_the_default_layer_is_one_whose_places_have_a_say(tmp_path: Path) -> None:
+    """Behind the attention only the class token is read, and the last layer is laid out like no other."""
+    maker = HeatmapMaker(loaded(transformer(True, widened=True), tmp_path / "m.onnx", 3))
+    batch = random_batch(maker.model, 2)
+    wide = next(one for one in maker.layers if one.tensor == "wide")
+    assert wide.heatmap
+    assert not maker.maps(batch, [Target(1)] * 2, [wide], "signed")[0].any()
+    assert maker.layer(None).tensor != "wide"
+    assert maker.maps(batch, [Target(1)] * 2, [maker.layer(None)], "signed")[0].any()
+    blind = HeatmapMaker(loaded(transformer(True, attends=False), tmp_path / "b.onnx", 3))
+    assert any(one.heatmap for one in blind.layers)
+    assert not any(one.default for one in blind.layers)
+    with pytest.raises(InputError, match="at none of the layers do the places of the image have a say in the scores"):
+        blind.layer(None)
 
 
 @pytest.mark.parametrize("class_token", [False, True])

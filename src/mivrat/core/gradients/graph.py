@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.gradients.plain_graph import write_out_quantised, write_out_recurrent
+from mivrat.core.gradients.plain_graph import write_out_quantised, write_out_recurrent, write_out_rounded_up_pools
 from mivrat.core.models.engine import EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
@@ -143,6 +143,8 @@ class GraphView:
 
         write_out_quantised(proto.graph, self.opset)
         self._read(sample, batch_is_free=model.batch_limit is None)
+        if write_out_rounded_up_pools(proto.graph, self.opset, self.shapes):
+            self._read(sample, batch_is_free=model.batch_limit is None)
         while _take_branches(proto.graph, self.values):
             self._read(sample, batch_is_free=model.batch_limit is None)
         if write_out_recurrent(proto.graph, self.opset, self.shapes):
@@ -187,8 +189,20 @@ class GraphView:
         return self.dtypes.get(name) == np.float32
 
     def carries(self, name: str) -> bool:
-        """Whether a gradient can be taken along a tensor: a float, or one rounded to the levels of a quantised model."""
-        return self.is_float(name) or (self.dtypes.get(name) in _LEVELS and name in self.depends)
+        """Whether a gradient can be taken along a tensor: a float, one rounded to the levels of a quantised model, or whole numbers
+        between floats (which a rule then refuses: silently they would have none)."""
+        return self.is_float(name) or (
+            name in self.depends and (self.dtypes.get(name) in _LEVELS or self._is_rounded(name))
+        )
+
+    def _is_rounded(self, name: str) -> bool:
+        """Whether a float is turned into whole numbers here and these into a float again."""
+        made = self.producer.get(name)
+        if made is None or made.op_type != "Cast" or not self.is_float(made.input[0]):
+            return False
+        return any(
+            node.op_type == "Cast" and name in node.input and self.is_float(node.output[0]) for node in self.nodes
+        )
 
     @property
     def quantised(self) -> bool:

@@ -181,7 +181,7 @@ def _learned(view: GraphView) -> dict[str, int]:
 def list_layers(view: GraphView) -> list[Layer]:
     """All float tensors that lead from the image to the logits, in graph order.
 
-    The default is the last one with spatial extent that a heatmap can be taken from (where none can: the last with extent).
+    The default is the last one that a heatmap can be taken from and whose places have a say; none where there is none.
     """
     places, learned = _Places(view), _learned(view)
     found: list[Layer] = []
@@ -212,31 +212,43 @@ def list_layers(view: GraphView) -> list[Layer]:
         at = next(i for i, layer in enumerate(found) if layer.tensor == name)
         reason = f"the reverse pass has no rule for {', '.join(operators[:3])}, behind it"
         found[at] = replace(found[at], heatmap=False, reason=reason)
-    usable = [i for i, layer in enumerate(found) if layer.heatmap] or [
-        i for i, layer in enumerate(found) if layer.tensor in spatial
-    ]
-    if usable:
-        at = _last_with_evidence(view, found, usable)
-        found[at] = replace(found[at], default=True)
+    default = _last_with_evidence(view, found, [i for i, layer in enumerate(found) if layer.heatmap])
+    if default is not None:
+        found[default] = replace(found[default], default=True)
     return found
 
 
-def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequence[int]) -> int:
-    """The last usable layer. Behind the last attention only the class token is read: then the last one of the same shape
-    whose other tokens still have a say, as one run of the reverse pass shows."""
+# So many layers are tried at a time for one whose places have a say.
+_TRIED = 8
+
+
+def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequence[int]) -> int | None:
+    """The last usable layer whose places have a say in the scores; None where there is none.
+
+    Of tokens that is tried, by one run of the reverse pass: behind the last attention only the class token may be read.
+    """
+    if not usable or layers[usable[-1]].tokens is None:
+        return usable[-1] if usable else None
     last = layers[usable[-1]]
-    if last.tokens is None or not last.tokens.others or not last.heatmap:
-        return usable[-1]
+    # First those that are laid out as the last one is: the same stream of tokens, a block or an attention earlier.
     alike = [i for i in usable if layers[i].tokens == last.tokens and layers[i].shape == last.shape]
-    shape = view.shapes[view.input]
-    batch = np.random.default_rng(0).uniform(0, 1, shape).astype(view.dtypes[view.input])
+    others = [i for i in usable if i not in set(alike)]
+    for group in (alike, others):
+        for end in range(len(group), 0, -_TRIED):
+            some = group[max(0, end - _TRIED) : end]
+            if telling := _with_a_say(view, layers, some):
+                return max(telling)
+    return None
+
+
+def _with_a_say(view: GraphView, layers: Sequence[Layer], some: Sequence[int]) -> set[int]:
+    """Those of some layers at whose places the first score has a gradient other than 0, for images of noise."""
+    batch = np.random.default_rng(0).uniform(0, 1, view.shapes[view.input]).astype(view.dtypes[view.input])
     seed = np.eye(1, int(np.prod(view.shapes[view.logits][1:])), dtype=np.float32).repeat(len(batch), axis=0)
-    proto, names = build_reverse(view, [layers[i].tensor for i in alike])
-    gradients = run_session(
-        new_session(proto.SerializeToString(), 0, view.where), names[1::2], {view.input: batch, SEED: seed}
-    )
-    telling = [i for i, g in zip(alike, gradients, strict=True) if np.any(layers[i].channels_first(g))]
-    return telling[-1] if telling else usable[-1]
+    proto, names = build_reverse(view, [layers[i].tensor for i in some])
+    session = new_session(proto.SerializeToString(), 0, view.where)
+    gradients = run_session(session, names[1::2], {view.input: batch, SEED: seed})
+    return {i for i, g in zip(some, gradients, strict=True) if np.any(layers[i].channels_first(g))}
 
 
 def short_name(tensor: str) -> str:
@@ -265,16 +277,23 @@ def find_layer(layers: Sequence[Layer], wanted: str, where: object) -> Layer:
     return found[0]
 
 
+def _why_no_default(layers: Sequence[Layer]) -> str:
+    spatial = [one for one in layers if one.has_places]
+    if not spatial:
+        return "has no layer with height and width to take a heatmap from"
+    if any(one.heatmap for one in spatial):
+        return "at none of the layers do the places of the image have a say in the scores"
+    return (
+        f"no heatmap can be taken from any layer; from the last, '{spatial[-1].tensor}', because {spatial[-1].reason}"
+    )
+
+
 def choose_layer(layers: Sequence[Layer], wanted: str | None, where: object) -> Layer:
     """The layer asked for, by whole or short name, or the default; InputError where it gives no heatmap."""
     if wanted is None:
         layer = next((one for one in layers if one.default), None)
         if layer is None:
-            raise InputError(
-                "has no layer with height and width to take a heatmap from",
-                where=where,
-                mend="use a method that needs only answers",
-            )
+            raise InputError(_why_no_default(layers), where=where, mend="use a method that needs only answers")
     else:
         layer = find_layer(layers, wanted, where)
     if not layer.heatmap:

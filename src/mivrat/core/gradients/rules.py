@@ -161,6 +161,20 @@ def _quantize(s: NodeBack) -> Gradients:
     return (s.x > low).where((s.x < high).where(s.g, 0.0), 0.0)
 
 
+def _cast(s: NodeBack) -> Gradients:
+    kind = s.view.dtypes.get(s.node.output[0])
+    if kind is not None and kind.kind != "f" and s.view.is_float(s.node.input[0]):
+        raise NoRule(f"{s.node.op_type} to whole numbers")
+    return s.g
+
+
+def _dropout(s: NodeBack) -> Gradients:
+    training = s.constant(2)
+    if s.has(2) and (training is None or bool(training.ravel()[0])):
+        raise NoRule("Dropout in training mode")
+    return s.g
+
+
 def _dynamic_quantize(s: NodeBack) -> Gradients:
     """Rounding by a scale found in the values themselves, passed straight through; what the scale owes to them is taken back
     when the values are multiplied by it again, so it has no gradient of its own."""
@@ -488,9 +502,9 @@ def _global_average_pool(s: NodeBack) -> Gradients:
 RULES: dict[str, Rule] = {
     # elementwise
     "Identity": lambda s: s.g,
-    "Dropout": lambda s: s.g,
-    "Cast": lambda s: s.g,
-    "CastLike": lambda s: s.g,
+    "Dropout": _dropout,
+    "Cast": _cast,
+    "CastLike": _cast,
     "QuantizeLinear": _quantize,
     "DequantizeLinear": lambda s: s.g,
     "DynamicQuantizeLinear": _dynamic_quantize,

@@ -68,8 +68,8 @@ def _pad(s: NodeBack) -> Gradients:
         if axis % len(shape) == 0:
             raise NoRule("Pad over the images of a batch")
         given = {"constant_values": -1} if mode == "constant" else {}
-        places = np.pad(np.arange(size), (max(0, before), max(0, after)), mode, **given)
-        places = places[max(0, -before) : len(places) - max(0, -after)]
+        kept = np.arange(size)[max(0, -before) : size - max(0, -after)]  # what is cut off is cut off first
+        places = np.pad(kept, (max(0, before), max(0, after)), mode, **given)
         out = _along(s, out, len(shape), axis % len(shape), _placed(places.tolist(), size))
     return out
 
@@ -181,13 +181,16 @@ def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.f
     attributes = {k: v for k, v in s.attributes.items() if k not in ("axes", "keep_aspect_ratio_policy", "scales")}
     port = onnx.helper.make_tensor_value_info
     ports = [port("x", onnx.TensorProto.FLOAT, [before, 1, before, 1])], [port("y", onnx.TensorProto.FLOAT, None)]
-    scales = _scale_of(s, axis) or after / before
+    kept = _kept_scale(s)
+    if kept is not None and int(before * kept) != after:
+        raise NoRule("Resize that keeps proportions at a size that no scale gives")
+    scales = kept or _scale_of(s, axis) or after / before
     given, constants = np.array([1.0, 1.0, scales, 1.0], np.float32), dict[str, NDArray[Any]]()
     if s.node.op_type == "Upsample" or s.view.opset < 11:
         inputs, constants = ["x", "k"], {"k": given}
         if s.view.opset < 9:
             raise NoRule(f"{s.node.op_type} of this operator-set version")
-    elif _scale_of(s, axis) is not None:
+    elif kept is not None or _scale_of(s, axis) is not None:
         inputs, constants = ["x", "r", "k"], {"r": np.zeros(0, np.float32), "k": given}
     else:
         sizes = np.array([before, 1, after, 1], np.int64)
@@ -205,6 +208,17 @@ def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.f
     eye = np.eye(before, dtype=np.float32)[:, None, :, None]
     (found,) = run_session(new_session(made.SerializeToString()), None, {"x": eye})
     return np.asarray(found[:, 0, :, 0], np.float32)
+
+
+def _kept_scale(s: NodeBack) -> float | None:
+    """The one scale of all axes of a Resize to sizes that keeps proportions; None for another one."""
+    policy = s.attributes.get("keep_aspect_ratio_policy", "stretch")
+    sizes = settled(s, "sizes", 3) if policy != "stretch" else None
+    if not sizes:
+        return None
+    axes = s.attributes.get("axes", range(len(s.out_shape)))
+    ratios = [size / s.shape(0)[axis] for size, axis in zip(sizes, axes, strict=True)]
+    return float(min(ratios) if policy == "not_larger" else max(ratios))
 
 
 def _scale_of(s: NodeBack, axis: int) -> float | None:

@@ -65,7 +65,7 @@ class Convolution:
         _, given, height, width = self.source_shape
         places = self.weight.reshape(channels, -1)
         flat = emit.reshape(x, [0, given, height * width])
-        if self.weight.shape[1] > 1:
+        if self.weight.shape[2:] == (1, 1):
             out = emit.node("MatMul", emit.node("MatMul", line, emit.floats(places)), flat)
         else:
             # The weighted sum of the input under each place of the kernel, then these places laid over each other.

@@ -217,7 +217,8 @@ class HeatmapMaker(MapMaker):
             return self.layer(wanted)
         if method == "score":  # no gradient has to reach it
             if wanted is None:
-                named = next((one for one in self.layers if one.default), None)
+                spatial = [one for one in self.layers if one.has_places]
+                named = next((one for one in spatial if one.default), spatial[-1] if spatial else None)
             else:
                 named = find_layer(self.layers, wanted, self.model.path)
             return named if named is not None and named.has_places else self.layer(wanted)
