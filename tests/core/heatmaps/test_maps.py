@@ -142,6 +142,28 @@ def test_the_map_of_a_convolution_of_points_from_one_channel(tmp_path: Path) -> 
     np.testing.assert_allclose(maker.maps(batch, [Target(1)] * 3, [layer])[0], expected, rtol=1e-4, atol=1e-6)
 
 
+@pytest.mark.parametrize(("left", "zero"), [(0.0, True), (1e-6, True), (1e-3, False)])
+@pytest.mark.parametrize("order", ["NCHW", "NHWC"])
+def test_a_map_of_which_rounding_alone_is_left_is_zero(left: float, zero: bool, order: str, tmp_path: Path) -> None:
+    """Two channels that are the same count against each other, but for a share of ``left``."""
+    net, first = Net(seed=3), order == "NCHW"
+    x = net.add("Conv", "image", net.weight(1, 3, 3, 3), net.weight(values=np.float32([1])), kernel_shape=[3, 3])
+    twice = net.add("Concat", x, x, axis=1)
+    layer = net.add("Relu", twice if first else net.add("Transpose", twice, perm=[0, 2, 3, 1]), name="layer")
+    pooled = net.add("ReduceMean", layer, axes=[2, 3] if first else [1, 2], keepdims=0)
+    weights = np.array([[1, 0.5], [-1 + left, 0.5]], np.float32)
+    net.add("MatMul", pooled, net.weight(values=weights), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 9, 9], {"scores": ["n", 2]}), tmp_path / "m.onnx"))
+    batch = random_batch(maker.model, 3)
+    wanted = maker.layer("layer")
+    ((a, g),) = maker.activations_and_gradients(batch, [Target(0)] * 3, [wanted])
+    found = maker.maps(batch, [Target(0)] * 3, [wanted], "signed")[0]
+    assert (np.abs(found).max() == 0) == zero
+    if not zero:
+        np.testing.assert_allclose(found, (a * g).sum(axis=1), rtol=1e-2)
+    assert maker.maps(batch, [Target(1)] * 3, [wanted], "elementwise")[0].max() > 0
+
+
 def branches(head: str) -> onnx.ModelProto:
     """A residual block with squeeze-and-excitation beside a pooled branch, joined, with one of several heads."""
     net = Net(seed=5)

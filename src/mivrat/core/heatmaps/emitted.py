@@ -14,6 +14,8 @@ from mivrat.core.gradients.layers import Layer
 
 # Kernels of more places than this are not taken apart: reading the input that often costs more than reading the output once.
 _MOST_PLACES = 9
+# Single precision leaves so much, and less, of what cancels.
+ROUNDING = 3e-5
 
 
 def emit_map(
@@ -22,7 +24,8 @@ def emit_map(
     """Emit one map per image (n x h x w) from activations and gradients of a layer.
 
     ``gradient``: max(0, sum_c w_c A_c) with w_c the mean of G_c over places (Selvaraju 2017); ``elementwise``:
-    max(0, sum_c max(0, G_c) A_c) (Jiang 2021); ``signed``: sum_c G_c A_c (Draelos 2020). Not normalised. ``made_from`` is the
+    max(0, sum_c max(0, G_c) A_c) (Jiang 2021); ``signed``: sum_c G_c A_c (Draelos 2020). Not normalised. The latter two are all
+    zero where their peak is below ROUNDING times the largest sum of the terms' absolute values. ``made_from`` is the
     convolution that gives the activations where its input is the shorter way to their weighted sum.
     """
     emit = activations.emitter
@@ -40,9 +43,13 @@ def emit_map(
         line = emit.reshape(weights, [0, 1, channels] if first else [0, channels, 1])
         out = emit.reshape(emit.node("MatMul", *((line, flat) if first else (flat, line))), [0, height, width])
         return emit.node("Relu", out)
-    weights = emit.node("Relu", gradients) if method == "elementwise" else gradients
-    out = emit.reduce_sum(weights * activations, [layer.channel_axis], keepdims=False)
-    return out if method == "signed" else emit.node("Relu", out)
+    terms = (emit.node("Relu", gradients) if method == "elementwise" else gradients) * activations
+    each = [emit.reduce_sum(one, [layer.channel_axis], keepdims=False) for one in (terms, emit.node("Abs", terms))]
+    out, summed = (emit.reshape(one, [0, 1, *layer.grid]) for one in each)
+    out = out if method == "signed" else emit.node("Relu", out)
+    # What is left of terms that cancel is rounding: such a map is nothing, and must not be shown at full scale.
+    peak, most = (emit.node("GlobalMaxPool", one) for one in (emit.node("Abs", out), summed))
+    return emit.reshape((peak > most * ROUNDING).where(out, 0.0), [0, *layer.grid])
 
 
 @dataclass(frozen=True)
