@@ -95,6 +95,6 @@ def find_evidence(
         batch = np.stack([to_tensor(look.prepared(record.recipe), record.recipe)] * len(classes))
         rather = rather and len(classes) == 2
         targets = [Target(k, classes[1 - i] if rather else None) for i, k in enumerate(classes)]
-        maps = maker.maps(batch, targets, [layer] if layer is not None else [], method)[0]
+        maps = maker.laid_maps(batch, targets, [layer] if layer is not None else [], method)[0]
         usable = [one for one in maker.layers if one.heatmap]
         return Evidence(look.image, method, layer, usable, classes, list(maps), rather)

@@ -107,7 +107,7 @@ class HeatAnywhereInTheObject:
         mask[row : row + 5, column : column + 5] = True
         return mask
 
-    def maps(self, batch: np.ndarray, *_: Any) -> list[np.ndarray]:
+    def laid_maps(self, batch: np.ndarray, *_: Any) -> list[np.ndarray]:
         return [np.stack([self._somewhere(one, 1).astype(np.float32) for one in batch])]
 
     def probabilities(self, batch: np.ndarray) -> np.ndarray:

@@ -26,7 +26,7 @@ def test_a_board_holds_each_map_where_it_belongs(tmp_path: Path) -> None:
         cells = {(c.row, c.column): c.heat for c in board_cells(maker, tensor, rows, columns, method)}  # type: ignore[arg-type]
 
         def alone(target: Target, layer: object, method: str = method) -> np.ndarray:
-            return maker.maps(tensor[None], [target], [layer], method)[0][0]  # type: ignore[arg-type, list-item]
+            return maker.laid_maps(tensor[None], [target], [layer], method)[0][0]  # type: ignore[arg-type, list-item]
 
         assert len(cells) == 6
         np.testing.assert_allclose(cells[0, 1], alone(Target(2, 0), late), rtol=1e-5, atol=1e-7)

@@ -32,7 +32,7 @@ def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_pat
     assert sorted(again.maps) == [i for i in everything if i not in ran.record.answers.reasons]
     for i in (0, 20, 41):
         tensor = prepare_file(ran.record.image_set.file(i), ran.record.recipe)
-        expected = ran.maker.maps(
+        expected = ran.maker.laid_maps(
             tensor[None], [Target(int(ran.judged.predicted[i]))], [ran.maker.layer(None)], "signed"
         )
         np.testing.assert_allclose(again.maps[i], expected[0][0], rtol=1e-4, atol=1e-7)

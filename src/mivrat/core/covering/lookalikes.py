@@ -79,7 +79,8 @@ class PatchRule:
 
     def mask(self, maker: HeatmapMaker, tensor: NDArray[Any], height: int, width: int) -> Mask:
         """Where a prepared image is like the patch; InputError where the layer is not of the patch's model."""
-        features = maker.activations(tensor[None], maker.layer(self.layer))[0].astype(np.float64)
+        (layer,) = maker.layers_for(tensor[None], [maker.layer(self.layer)])
+        features = maker.activations(tensor[None], layer)[0].astype(np.float64)
         wanted, usual = np.array(self.features), np.array(self.usual)
         if len(features) != len(wanted):
             raise InputError(
@@ -90,7 +91,10 @@ class PatchRule:
         here, there = features - usual[:, None, None], wanted - usual
         lengths = np.linalg.norm(here, axis=0) * np.linalg.norm(there)
         alike = np.einsum("cij,c->ij", here, there) / np.where(lengths > 0, lengths, 1.0)
-        return np.asarray(laid_over(alike, height, width) >= self.likeness)
+        laid = (
+            layer.placement.laid((alike + 1).astype(np.float32)) - 1
+        )  # where the layer does not look nothing is alike
+        return np.asarray(laid_over(laid, height, width) >= self.likeness)
 
     def as_json(self) -> dict[str, Any]:
         listed = {"features": list(self.features), "usual": list(self.usual)}

@@ -82,7 +82,7 @@ def hottest(
         layers = [chosen] if chosen is not None else []
         if own:
             target = int(maker.probabilities(tensor[None])[0].argmax())
-        heat = maker.maps(tensor[None], [Target(target)], layers, method)[0][0]
+        heat = maker.laid_maps(tensor[None], [Target(target)], layers, method)[0][0]
         return hottest_part(heat, share, *pixels.shape[:2])
 
     return region
@@ -120,7 +120,9 @@ class HotElsewhere:
         if self._heat.model.misfit(tensor.shape):
             return None
         target = self._target if self._target is not None else int(self._heat.probabilities(tensor[None])[0].argmax())
-        found = self._heat.maps(tensor[None], [Target(target)], [self._chosen] if self._chosen else [], self._method)
+        found = self._heat.laid_maps(
+            tensor[None], [Target(target)], [self._chosen] if self._chosen else [], self._method
+        )
         return found[0][0] if found[0][0].max() > 0 else None
 
     def __call__(self, image: int, pixels: Pixels, mask: Mask) -> Mask | None:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.graph import GraphView
+from mivrat.core.gradients.placement import Placement, placement_of
 from mivrat.core.gradients.plain_graph import WRITTEN_OUT
 from mivrat.core.gradients.reverse import SEED, blocked_layers, build_reverse
 from mivrat.core.gradients.token_places import TokenPlaces, grid_of
@@ -35,6 +36,9 @@ class Tokens:
         return self.order == tuple(range(self.order[0], self.order[0] + len(self.order)))
 
 
+WHOLE = Placement()
+
+
 @dataclass(frozen=True)
 class Layer:
     """One tensor on the way from the image to the scores.
@@ -42,7 +46,7 @@ class Layer:
     ``shape`` leaves out the first axis (the images); ``reason`` says why no heatmap can be taken from it. ``parameters``
     counts the numbers learned that the operator which makes it brings along. ``channel_axis`` is that of the activations
     as height and width, for ``tokens`` once they are laid out so. ``has_places``: it has height and width, though maybe no
-    gradient reaches it.
+    gradient reaches it. ``placement`` tells where in the image its cells lie.
     """
 
     tensor: str
@@ -55,6 +59,7 @@ class Layer:
     parameters: int = 0
     tokens: Tokens | None = None
     has_places: bool = True
+    placement: Placement = WHOLE
 
     @property
     def grid(self) -> tuple[int, int]:
@@ -109,60 +114,69 @@ class _Places:
         self._view = view
         self._places = TokenPlaces(view, view.channel_axis[view.input] or 1)
 
-    def of(self, name: str) -> tuple[str | None, Tokens | None, int | None]:
-        """Why a tensor has no height and width, or None; how tokens are laid out; and which axis holds the channels."""
+    def of(self, name: str) -> Laid | str:
+        """How a tensor's values lie in the image, or why that cannot be told."""
         view = self._view
         shape, axis = view.shapes[name], view.channel_axis.get(name)
         if not shape or shape[0] != view.batch:
-            return "its first axis does not count the images", None, None
+            return "its first axis does not count the images"
         if len(shape) == 3:
             return self._as_tokens(name, shape)
         if len(shape) != 4:
-            return "it has no height and width", None, None
-        shown = [k for k in (1, 3) if self._is_in_order(name, k)]
-        if axis is None and len(shown) == 1:
-            axis = shown[0]
+            return "it has no height and width"
+        placements = {k: found for k in (1, 3) if (found := self._placement(name, k)) is not None}
+        if axis not in placements and len(placements) == 1:
+            axis = next(iter(placements))
         if axis is None:
-            return "which of its axes are height and width cannot be told", None, None
+            return "which of its axes are height and width cannot be told"
         grid = (shape[1], shape[2]) if axis == 3 else (shape[2], shape[3])
         if grid[0] * grid[1] == 1:
-            return "it has a single place only", None, None
-        if not shown and self._is_elsewhere(name):
-            return "its values stand in another order than they lie in the image, or for a part of it", None, None
-        return None, None, axis
+            return "it has a single place only"
+        if axis not in placements:
+            return "its values stand in another order than they lie in the image, or where they lie cannot be shown"
+        return Laid(axis, placements[axis])
 
-    def _order(self, name: str, channel_axis: int) -> tuple[tuple[int, ...], tuple[int, int]] | None:
-        """The order in which places follow each other, with the grid they make, of a tensor with channels on an axis."""
+    def _means(self, name: str, channel_axis: int) -> NDArray[np.floating] | None:
+        """The mean place over the channels, for each value along the other axes; None where nothing is known."""
         places = self._places.of(name)
         if places is None or name in self._places.pairs:
             return None
-        one = places[0]
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", RuntimeWarning)  # a token of no place has none on the average either
-            return grid_of(np.nanmean(one, axis=channel_axis - 1).reshape(-1, 2))
+            return np.asarray(np.nanmean(places[0], axis=channel_axis - 1))
 
-    def _is_elsewhere(self, name: str) -> bool:
-        """Whether every value of a tensor has a place, and yet they do not stand as they lie in the image."""
-        places = self._places.of(name)
-        return places is not None and name not in self._places.pairs and not bool(np.isnan(places[0]).any())
+    def _placement(self, name: str, channel_axis: int) -> Placement | None:
+        means = self._means(name, channel_axis)
+        return placement_of(means) if means is not None else None
 
-    def _is_in_order(self, name: str, channel_axis: int) -> bool:
-        shape, found = self._view.shapes[name], self._order(name, channel_axis)
-        grid = (shape[1], shape[2]) if channel_axis == 3 else (shape[2], shape[3])
-        return found is not None and found == (tuple(range(grid[0] * grid[1])), grid)
-
-    def _as_tokens(self, name: str, shape: tuple[int, ...]) -> tuple[str | None, Tokens | None, int | None]:
+    def _as_tokens(self, name: str, shape: tuple[int, ...]) -> Laid | str:
         if name in self._places.pairs:
-            return "which of its axes are its tokens cannot be told", None, None
+            return "which of its axes are its tokens cannot be told"
         found = []
         for axis in (1, 2):
-            if (laid := self._order(name, 3 - axis)) is not None:
-                found.append(Tokens(axis, *laid, others=shape[axis] - len(laid[0])))
+            means = self._means(name, 3 - axis)
+            laid = grid_of(means.reshape(-1, 2)) if means is not None else None
+            if laid is None or means is None:
+                continue
+            order, grid = laid
+            placement = placement_of(means[list(order)].reshape(*grid, 2))
+            if placement is not None:
+                tokens = Tokens(axis, order, grid, others=shape[axis] - len(order))
+                found.append(Laid(3 if axis == 1 else 1, placement, tokens))
         if len(found) == 1:
-            return None, found[0], 3 if found[0].axis == 1 else 1
+            return found[0]
         if found:
-            return "which of its axes are its tokens cannot be told", None, None
-        return f"where its {shape[1]} × {shape[2]} values lie in the image cannot be shown", None, None
+            return "which of its axes are its tokens cannot be told"
+        return f"where its {shape[1]} × {shape[2]} values lie in the image cannot be shown"
+
+
+@dataclass(frozen=True)
+class Laid:
+    """How a tensor's values lie in the image: the axis of its channels, where its cells are, and how its tokens are laid out."""
+
+    channel_axis: int
+    placement: Placement
+    tokens: Tokens | None = None
 
 
 def _learned(view: GraphView) -> dict[str, int]:
@@ -188,10 +202,12 @@ def list_layers(view: GraphView) -> list[Layer]:
     for node in view.nodes:
         for name in node.output:
             if name in view.depends and name in view.leading and view.is_float(name):
-                problem, tokens, channels = places.of(name)
-                if problem is not None and name.startswith(WRITTEN_OUT):
+                laid = places.of(name)
+                if isinstance(laid, str) and name.startswith(WRITTEN_OUT):
                     continue  # a step of what stands there as one: nobody knows it by name, and no map can be taken
-                axis = channels or view.channel_axis.get(name) or 1
+                problem = laid if isinstance(laid, str) else None
+                if isinstance(laid, str):
+                    laid = Laid(view.channel_axis.get(name) or 1, WHOLE)
                 count = sum(learned.get(one, 0) for one in dict.fromkeys(node.input))
                 found.append(
                     Layer(
@@ -201,10 +217,11 @@ def list_layers(view: GraphView) -> list[Layer]:
                         problem is None,
                         problem,
                         False,
-                        axis,
+                        laid.channel_axis,
                         count,
-                        tokens,
+                        laid.tokens,
                         problem is None,
+                        laid.placement,
                     )
                 )
     spatial = [layer.tensor for layer in found if layer.heatmap]

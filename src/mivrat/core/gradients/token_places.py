@@ -24,6 +24,8 @@ from mivrat.core.models.engine import new_session, run_session
 
 # What comes from so large a share of the image, down or across, has no place of its own.
 WIDE = 0.5
+# Nor what is put together value by value from places so far apart.
+APART = 0.15
 
 Places = NDArray[np.float32]  # a tensor's shape, then down and across; NaN where a value has no place
 
@@ -85,6 +87,9 @@ class TokenPlaces:
         if kind in _WINDOWS:
             assert first is not None
             return [_through_windows(node, first, shape, view)]
+        if kind == "ConvTranspose":
+            assert first is not None
+            return [_through_windows(node, first, shape, view, spreads=True)]
         if kind in ("GlobalAveragePool", "GlobalMaxPool"):
             assert first is not None
             return [np.broadcast_to(_mean(first, tuple(range(2, first.ndim - 1))), (*shape, 2))]
@@ -116,7 +121,9 @@ class TokenPlaces:
             return known[0] if known else None
         alike = tuple(a for a in range(len(shape)) if all(one.strides[a] == 0 for one in known))
         slim = np.stack([_slim(one, alike) for one in known])
-        return np.broadcast_to(np.nanmean(slim, axis=0, dtype=np.float32), (*shape, 2))
+        mean = np.asarray(np.nanmean(slim, axis=0, dtype=np.float32))
+        mean[(np.nanmax(slim, axis=0) - np.nanmin(slim, axis=0) > APART).any(axis=-1)] = np.nan
+        return np.broadcast_to(mean, (*shape, 2))
 
     def _product(self, node: onnx.NodeProto, shape: tuple[int, ...]) -> Places | None:
         """Rows of the left or columns of the right operand keep their place; of two that could, the left ones: a query's."""
@@ -202,8 +209,11 @@ def _reduced(view: GraphView, node: onnx.NodeProto, places: Places, shape: tuple
     return _mean(places, over).reshape(*shape, 2)
 
 
-def _through_windows(node: onnx.NodeProto, places: Places, shape: tuple[int, ...], view: GraphView) -> Places | None:
-    """The middle of each window; over the edge places go on in equal steps."""
+def _through_windows(
+    node: onnx.NodeProto, places: Places, shape: tuple[int, ...], view: GraphView, spreads: bool = False
+) -> Places | None:
+    """The middle of each window; over the edge places go on in equal steps. ``spreads``: of a transposed convolution, whose windows
+    lie over what it gives."""
     about = attributes_of(node)
     position = 3 if node.op_type == "QLinearConv" else 1
     weights = view.shapes.get(node.input[position]) if len(node.input) > position else None
@@ -219,21 +229,27 @@ def _through_windows(node: onnx.NodeProto, places: Places, shape: tuple[int, ...
         stride = about.get("strides", [1, 1])[axis]
         reach = (kernel[axis] - 1) * about.get("dilations", [1, 1])[axis] + 1
         before = about.get("pads", [0] * 4)[axis]
-        if about.get("auto_pad", "NOTSET").startswith("SAME"):
-            total = max(0, (out - 1) * stride + reach - size)
+        if about.get("auto_pad", "NOTSET").startswith("SAME") or (spreads and "output_shape" in about):
+            total = max(0, (size - 1) * stride + reach - out if spreads else (out - 1) * stride + reach - size)
             before = total // 2 if about["auto_pad"] == "SAME_UPPER" else total - total // 2
         elif about.get("auto_pad") == "VALID":
             before = 0
-        middles.append(np.arange(out) * stride - before + (reach - 1) / 2)
-    lines = []
-    for axis in (0, 1):
-        line = np.nanmean(flat[..., axis], axis=1 - axis)
-        apart = np.abs(flat[..., axis] - np.expand_dims(line, 1 - axis))
-        if np.nanmax(apart) > 1e-3:  # not a grid of lines and columns: nothing is claimed of the windows over it
-            return None
-        lines.append(_along(line, middles[axis]))
-    grid = np.stack(np.meshgrid(*lines, indexing="ij"), axis=-1).astype(np.float32)
-    return np.broadcast_to(grid[None, None], (*shape, 2))
+        if spreads:
+            middles.append((np.arange(out) + before - (reach - 1) / 2) / stride)
+        else:
+            middles.append(np.arange(out) * stride - before + (reach - 1) / 2)
+    for down, across in ((0, 1), (1, 0)):  # rows one below the other, or side by side
+        lines = []
+        for axis, part in ((0, down), (1, across)):
+            line = np.nanmean(flat[..., part], axis=1 - axis)
+            if np.nanmax(np.abs(flat[..., part] - np.expand_dims(line, 1 - axis))) > 1e-3:
+                break
+            lines.append(_along(line, middles[axis]))
+        if len(lines) == 2:
+            laid = np.meshgrid(*lines, indexing="ij")
+            grid = np.stack([laid[down], laid[across]], axis=-1).astype(np.float32)
+            return np.broadcast_to(grid[None, None], (*shape, 2))
+    return None  # no grid of lines and columns: nothing is claimed of the windows over it
 
 
 def _along(line: NDArray[np.floating], at: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -293,7 +309,7 @@ def _moved(view: GraphView, node: onnx.NodeProto, known: Mapping[str, Places | N
 
 def grid_of(places: Places) -> tuple[tuple[int, ...], tuple[int, int]] | None:
     """The tokens in reading order (their numbers, line by line) and the grid's rows and columns, from one place a token (n x 2,
-    NaN for a token of no place); None where they make no full grid, or one over a part of the image only."""
+    NaN for a token of no place); None where they make no full grid."""
     inside = np.flatnonzero(~np.isnan(places[:, 0]))
     if len(inside) < 2:
         return None
@@ -306,8 +322,5 @@ def grid_of(places: Places) -> tuple[tuple[int, ...], tuple[int, int]] | None:
         lines.append((np.searchsorted(edges, values), len(edges) + 1))
     (row, rows), (column, columns) = lines
     if rows * columns != len(inside) or len(np.unique(row * columns + column)) != len(inside):
-        return None
-    middle = np.abs(places[inside].mean(axis=0) - 0.5)
-    if middle[0] > 0.5 / rows + 1e-3 or middle[1] > 0.5 / columns + 1e-3:
         return None
     return tuple(int(i) for i in inside[np.argsort(row * columns + column)]), (rows, columns)

@@ -62,7 +62,7 @@ def board_cells(
         # The gradients of several targets share a batch; other methods take so long that each is told of on its own.
         for some in [targets] if method in BY_GRADIENT else [[t] for t in targets]:
             batch = np.repeat(tensor[None], len(some), axis=0)
-            found = maker.maps(batch, some, [layer] if layer is not None else [], method, seed)[0]
+            found = maker.laid_maps(batch, some, [layer] if layer is not None else [], method, seed)[0]
             known.update(((name, target), heat) for target, heat in zip(some, found, strict=True))
             for r, c in list(left):
                 names = [one.tensor for one in rows[r].layers] or [""]

@@ -26,7 +26,7 @@ BATCH = 32
 # What has been worked out is written down after so many seconds, not only in the end.
 KEPT_EVERY = 20.0
 # To be changed whenever maps come to be made otherwise, so that older ones are not taken for them.
-MADE_AS = "maps 2"
+MADE_AS = "maps 3"
 
 
 class KeptMaps:
@@ -119,7 +119,7 @@ def maps_of_setup(
 ) -> list[Map]:
     """The maps that a setup asks for, one for each prepared image; several layers put together."""
     layers = [maker.layer_for(setup.method, name) for name in setup.layers or (None,)]
-    found = maker.maps(batch, targets, [one for one in layers if one is not None], setup.method, seed)
+    found = maker.laid_maps(batch, targets, [one for one in layers if one is not None], setup.method, seed)
     if len(found) == 1:
         return list(found[0])
     return [combined([of_layer[i] for of_layer in found]) for i in range(len(batch))]

@@ -105,6 +105,25 @@ class MapMaker:
             self.layer(None)
         return [np.stack([self._hidden(one, target, method, seed) for one, target in zip(batch, targets, strict=True)])]
 
+    def laid_maps(
+        self,
+        batch: NDArray[Any],
+        targets: Sequence[Target],
+        layers: Sequence[Layer],
+        method: Method = "gradient",
+        seed: int = 0,
+    ) -> list[Map]:
+        """As ``maps``, but each map is one of the whole image, upright, whatever part of it the layer looks at and in what order."""
+        found = self.maps(batch, targets, layers, method, seed)
+        if method in WITHOUT_LAYER or not layers:
+            return found
+        named = self.layers_for(batch, layers)
+        return [layer.placement.laid(one) for layer, one in zip(named, found, strict=True)]
+
+    def layers_for(self, batch: NDArray[Any], layers: Sequence[Layer]) -> Sequence[Layer]:
+        """The layers as they are for images of this size."""
+        return layers
+
     @property
     def by_probability(self) -> bool:
         """Whether the target is ln p, since the scores come out of no softmax or sigmoid that could be left out."""
@@ -204,6 +223,12 @@ class HeatmapMaker(MapMaker):
         self._others[shape] = made
         made.stopped = self.stopped
         return made
+
+    def layers_for(self, batch: NDArray[Any], layers: Sequence[Layer]) -> Sequence[Layer]:
+        """The layers as they are for images of this size."""
+        maker = self._for(batch)
+        by_name = {one.tensor: one for one in maker.layers}
+        return layers if maker is self else [by_name.get(one.tensor, one) for one in layers]
 
     def layer(self, wanted: str | None) -> Layer:
         """The layer of that name, or the default; InputError where no heatmap can be taken from it."""

@@ -17,11 +17,11 @@ from mivrat.core.base.text import escaped
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.board import Column, Row, board_cells
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import SIGNED, Map, MapMaker, Method, Target, shortcomings
+from mivrat.core.heatmaps.maps import SIGNED, WITHOUT_LAYER, Map, MapMaker, Method, Target, shortcomings
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
-from mivrat.core.reporting.heat_folder import free_stem, index_as_csv
+from mivrat.core.reporting.heat_folder import INDEX, edges_in_index, free_stem, index_as_csv
 from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend
 
 BATCH = 16
@@ -86,13 +86,14 @@ def write_heatmaps(
         made = iter(_maps(maker, read, wanted))
         for path, one in chunk:
             if isinstance(one, str):
-                lines.append([escaped(str(path)), *[""] * 10, one])
+                lines.append([escaped(str(path)), *[""] * (len(INDEX) - 2), one])
                 yield Made(path, None, (), 0.0, problem=one)
                 continue
-            heat, targets, p = next(made)
+            own, heat, targets, p = next(made)
             stem = free_stem(path, taken)
-            _write(maker, one, heat, targets, folder / stem, path, names, wanted)
-            peak, of = float(np.abs(heat).max(initial=0.0)), targets[0]
+            _write(maker, one, own, heat, targets, folder / stem, path, names, wanted)
+            peak, of = float(np.abs(own).max(initial=0.0)), targets[0]
+            edges = edges_in_index(own_layer(maker, one.tensor[None], wanted))
             predicted = names[int(p.argmax())]
             lines.append(
                 [
@@ -107,10 +108,11 @@ def write_heatmaps(
                     f"{peak:.6g}",
                     f"{stem}.png",
                     f"{stem}.npy",
+                    *edges,
                     "",
                 ]
             )
-            said = shortcomings(heat, wanted.method, float(p[of.of]), maker.by_probability)
+            said = shortcomings(own, wanted.method, float(p[of.of]), maker.by_probability)
             yield Made(path, folder / f"{stem}.png", targets, peak, tuple(said))
         write_whole(folder / "index.csv", index_as_csv(lines))
 
@@ -125,10 +127,19 @@ def _read(maker: MapMaker, path: Path) -> _Read | str:
     return _Read(pixels[..., ::-1] if recipe.picture.mode == "BGR" else pixels, place, to_tensor(fitted, recipe))
 
 
+def own_layer(maker: MapMaker, batch: NDArray[Any], wanted: Wanted) -> Layer | None:
+    """The layer whose own grid a map is written in; None where it is one of the whole image (of several layers or targets, or of
+    none)."""
+    if len(wanted.layers) != 1 or len(wanted.targets) != 1 or wanted.method in WITHOUT_LAYER:
+        return None
+    return maker.layers_for(batch, wanted.layers)[0]
+
+
 def _maps(
     maker: MapMaker, read: Sequence[_Read], wanted: Wanted
-) -> Iterator[tuple[Map, tuple[Target, ...], NDArray[np.float64]]]:
-    """For each image its map, its targets, and the model's probabilities."""
+) -> Iterator[tuple[Map, Map, tuple[Target, ...], NDArray[np.float64]]]:
+    """For each image its map in the layer's own grid (where it is of one), that of the whole image, its targets, and the model's
+    probabilities."""
     if not read:
         return
     alike = len({one.tensor.shape for one in read}) == 1
@@ -138,18 +149,22 @@ def _maps(
         called = p.argmax(axis=1)
         targets = [tuple(Target(int(k)) if t is None else t for t in wanted.targets) for k in called]
         parts: list[list[Map]] = [[] for _ in batch]
+        layer = own_layer(maker, batch, wanted)
         for at in range(len(wanted.targets)):
             some = [each[at] for each in targets]
-            for of_layer in maker.maps(batch, some, wanted.layers, wanted.method, wanted.seed):
+            make = maker.laid_maps if layer is None else maker.maps
+            for of_layer in make(batch, some, wanted.layers, wanted.method, wanted.seed):
                 for i, heat in enumerate(of_layer):
                     parts[i].append(heat)
         for i, maps in enumerate(parts):
-            yield (maps[0] if len(maps) == 1 else combined(maps)), targets[i], p[i]
+            own = maps[0] if len(maps) == 1 else combined(maps)
+            yield own, (own if layer is None else layer.placement.laid(own)), targets[i], p[i]
 
 
 def _write(
     maker: MapMaker,
     one: _Read,
+    own: Map,
     heat: Map,
     targets: tuple[Target, ...],
     stem: Path,
@@ -160,7 +175,7 @@ def _write(
     base = edge_drawing(one.pixels) if wanted.edges else one.pixels
     drawn = overlay(base, heat, one.place, scale=wanted.colours)
     raw = io.BytesIO()
-    np.save(raw, heat)
+    np.save(raw, own)
     write_whole(stem.with_name(f"{stem.name}.npy"), raw.getvalue())
     _picture(Image.fromarray(drawn), stem.with_name(f"{stem.name}.png"))
     about = [f"evidence for {' + '.join(name_of(t, names) for t in targets)}", path.name]

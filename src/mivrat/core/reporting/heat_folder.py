@@ -15,6 +15,8 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
 from mivrat.core.base.text import escaped, safe_cell
+from mivrat.core.gradients.layers import Layer
+from mivrat.core.gradients.placement import Placement
 from mivrat.core.heatmaps.maps import SIGNED, Map
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.heatmaps.setup import MapSetup
@@ -34,8 +36,21 @@ INDEX = (
     "peak",
     "overlay",
     "array",
+    "top",
+    "left",
+    "bottom",
+    "right",
+    "axes",
     "problem",
 )
+
+
+def edges_in_index(layer: Layer | None) -> list[str]:
+    """Where the array's outer edges lie in what the network receives, as shares, and which way its axes run; None: a map of the
+    whole image."""
+    place = layer.placement if layer is not None else Placement()
+    edges = [f"{edge:.4f}" for edge in (place.top, place.left, place.bottom, place.right)]
+    return [*edges, "across down" if place.swapped else "down across"]
 
 
 def free_stem(path: Path, taken: set[str]) -> str:
@@ -93,7 +108,7 @@ def write_selection(
             try:
                 pixels = read_picture(record.image_set.file(image), mode, turn)
             except UnreadablePicture as error:
-                lines.append([*about, "", "", str(error)])
+                lines.append([*about, *[""] * 7, str(error)])
                 continue
             place = geometry(pixels.shape[0], pixels.shape[1], record.recipe)
             stem = free_stem(Path(item.path), taken)
@@ -103,7 +118,7 @@ def write_selection(
             Image.fromarray(overlay(shown, heat, place, scale=scale)).save(drawn, "PNG")
             write_whole(folder / f"{stem}.npy", raw.getvalue())
             write_whole(folder / f"{stem}.png", drawn.getvalue())
-            lines.append([*about, f"{stem}.png", f"{stem}.npy", ""])
+            lines.append([*about, f"{stem}.png", f"{stem}.npy", *edges_in_index(None), ""])
             yield meter.at(done)
         write_whole(folder / "index.csv", index_as_csv(lines))
         yield Written(len(taken), folder, len(lines) - len(taken))

@@ -78,7 +78,7 @@ def _shown(ground: Ground, position: int, side: int, maker: MapMaker | None, hea
         layer = maker.layer_for("gradient", None)
         pixels = seen.received[..., ::-1] if record.recipe.picture.mode == "BGR" else seen.received
         batch = to_tensor(pixels, record.recipe)[None]
-        values = maker.maps(batch, [Target(predicted)], [layer] if layer is not None else [], "gradient")[0][0]
+        values = maker.laid_maps(batch, [Target(predicted)], [layer] if layer is not None else [], "gradient")[0][0]
     except InputError as error:
         return Shown(photo, problem=f"no heatmap: {error.what}")
     if not np.any(values):
