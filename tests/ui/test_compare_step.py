@@ -233,7 +233,7 @@ def test_both_heats_for_the_same_targets(held: MainWindow, settle: Settle) -> No
     assert image is not None
     maker = HeatmapMaker(OnnxModel(record.model_path, record.recipe, 8))
     tensor = np.repeat(prepare_file(record.image_set.file(image), record.recipe)[None], 2, axis=0)
-    expected = maker.maps(tensor, [Target(k) for k in found[1].classes], [maker.layer(None)])[0]
+    expected = maker.laid_maps(tensor, [Target(k) for k in found[1].classes], [maker.layer(None)])[0]
     np.testing.assert_allclose(found[1].maps, expected, rtol=1e-3, atol=1e-5)
     held.bench.show_step(EXPLAIN)
     held.bench.explain.choose(0)

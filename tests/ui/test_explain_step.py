@@ -85,7 +85,7 @@ def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: S
     tensor = prepare_file(workspace.shown.snapshot.record.image_set.file(image), workspace.shown.snapshot.record.recipe)
     for r, layer in enumerate(stages):
         targets = [Target(RAGWEED), Target(PLANTAIN), Target(RAGWEED, PLANTAIN)]
-        expected = maker.maps(np.stack([tensor] * 3), targets, [layer])[0]
+        expected = maker.laid_maps(np.stack([tensor] * 3), targets, [layer])[0]
         for c in range(3):
             found = view.board.cells[r][c].heat
             assert found is not None
@@ -95,10 +95,13 @@ def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: S
     assert heat is not None
     row, column = np.unravel_index(int(heat.argmax()), heat.shape)
     place = view.picture_rect(0, 0)
-    at = QPointF(place.left() + place.width() * (column + 0.5) / 12, place.top() + place.height() * (row + 0.5) / 12)
+    at = QPointF(
+        place.left() + place.width() * (column + 0.5) / heat.shape[1],
+        place.top() + place.height() * (row + 0.5) / heat.shape[0],
+    )
     QTest.mouseMove(view, at.toPoint())
     assert "100 % of the peak" in page.told.text()
-    assert f"place {row + 1}, {column + 1} of 12 × 12" in page.told.text()
+    assert f"place {row + 1}, {column + 1} of 48 × 48" in page.told.text()
     # Keys: the next target and layer, one map large and back.
     view.setFocus()
     QTest.keyClick(view, Qt.Key.Key_T)

@@ -69,7 +69,9 @@ def agrees(window: MainWindow, path: Path, classes: list[str], settle: Settle) -
     np.testing.assert_allclose(maker.probabilities(tensor), judged.probabilities([image]), atol=1e-5)
     evidence = window.bench.close_look.evidence
     assert evidence is not None
-    expected = maker.maps(np.repeat(tensor, 2, axis=0), [Target(k) for k in evidence.classes], [maker.layer(None)])[0]
+    expected = maker.laid_maps(
+        np.repeat(tensor, 2, axis=0), [Target(k) for k in evidence.classes], [maker.layer(None)]
+    )[0]
     np.testing.assert_allclose(evidence.maps, expected, rtol=1e-3, atol=1e-5)
     offered = window.bench.close_look.review.proposed
     assert [offered.itemText(i) for i in range(1, offered.count())] == [f"label: {name}" for name in classes]
@@ -82,7 +84,7 @@ def agrees(window: MainWindow, path: Path, classes: list[str], settle: Settle) -
     settle()
     for i, heat in explainer.maps.items():
         tensor = prepare_file(record.image_set.file(i), record.recipe)[None]
-        alone = maker.maps(tensor, [Target(int(judged.predicted[i]))], [maker.layer(None)])[0][0]
+        alone = maker.laid_maps(tensor, [Target(int(judged.predicted[i]))], [maker.layer(None)])[0][0]
         np.testing.assert_allclose(heat, alone, rtol=1e-3, atol=1e-5)
     assert len(explainer.maps) == len(workspace.shown.images)
     window.bench.show_step(PREPARE)

@@ -63,8 +63,8 @@ def test_from_start_to_cause_in_three_clicks(qtbot: QtBot, window: MainWindow, s
     heat, pixels = look.evidence.maps[0], look.look.photo.astype(int)
     violet = (pixels[..., 2] > pixels[..., 0] + 25) & (pixels[..., 1] < 110)
     y, x = np.unravel_index(heat.argmax(), heat.shape)
-    cells = 128 // heat.shape[0]
-    assert violet[max(0, (y - 1) * cells) : (y + 2) * cells, max(0, (x - 1) * cells) : (x + 2) * cells].any()
+    row, column = (int((at + 0.5) / size * 128) for at, size in zip((y, x), heat.shape, strict=True))
+    assert violet[max(0, row - 12) : row + 12, max(0, column - 12) : column + 12].any()
     assert look.references[0].image is not None
 
 

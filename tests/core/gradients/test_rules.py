@@ -37,6 +37,11 @@ def shifted(op: str, **attributes: object) -> Body:
     )
 
 
+def small(op: str) -> Body:
+    """On values between -0.8 and 0.8, for operators undefined beyond 1."""
+    return lambda net, x: net.add(op, net.add("Mul", net.add("Tanh", x), net.weight(values=np.float32(0.8))))
+
+
 def conv(out: int, kernel: tuple[int, int], *, group: int = 1, channels: int = 4, **attributes: object) -> Body:
     return lambda net, x: net.add(
         "Conv",
@@ -315,6 +320,24 @@ CASES: dict[str, list[Body]] = {
     "QuantizeLinear": [],  # below: rounding has no slope to be found by differences
     "DequantizeLinear": [],
     "DynamicQuantizeLinear": [],  # in test_plain_graph
+    **{op: [simple(op)] for op in ("Atan", "Sinh", "Cosh", "Asinh", "Hardmax")},
+    **{op: [small(op)] for op in ("Tan", "Asin", "Acos", "Atanh")},
+    "Acosh": [lambda net, x: net.add("Acosh", net.add("Add", positive(net, x), net.weight(values=np.float32(1))))],
+    "Shrink": [simple("Shrink", lambd=0.3, bias=0.2), simple("Shrink")],
+    "Mod": [lambda net, x: net.add("Mod", x, net.weight(values=np.float32(0.7)), fmod=1)],
+    "CumSum": [
+        constants("CumSum", axis=2),
+        lambda net, x: net.add("CumSum", x, net.weight(values=np.array(-1)), reverse=1, exclusive=1),
+    ],
+    "Trilu": [simple("Trilu"), lambda net, x: net.add("Trilu", x, net.weight(values=np.array(-1)), upper=0)],
+    "LpPool": [
+        simple("LpPool", kernel_shape=[2, 3], strides=[2, 2], p=2),
+        simple("LpPool", kernel_shape=[3, 3], pads=[1, 1, 1, 1], p=3),
+        simple("LpPool", kernel_shape=[2, 2], p=1),
+    ],
+    "GlobalLpPool": [],  # below: the reference implementation lacks it
+    "ReduceLogSum": [shifted("ReduceLogSum", axes=[2, 3], keepdims=0), shifted("ReduceLogSum", axes=[1], keepdims=1)],
+    "MeanVarianceNormalization": [],  # below: the reference implementation mixes precisions
     "Relu": [simple("Relu")],
     "LeakyRelu": [simple("LeakyRelu", alpha=0.2)],
     "PRelu": [with_weight("PRelu", 4, 1, 1)],
@@ -508,6 +531,18 @@ WRITTEN_OUT: dict[str, tuple[Body, Body]] = {
         at(18, lambda net, x: group_norm(net, x, [0.5, 1.5])),
         at(21, lambda net, x: group_norm(net, x, [0.5, 0.5, 1.5, 1.5])),
     ),
+    "MeanVarianceNormalization": (
+        simple("MeanVarianceNormalization", axes=[2, 3]),
+        lambda net, x: net.add(
+            "InstanceNormalization",
+            x,
+            net.weight(values=np.ones(4, np.float32)),
+            net.weight(values=np.zeros(4, np.float32)),
+            epsilon=0.0,
+        ),
+    ),
+    "GlobalLpPool": (simple("GlobalLpPool"), simple("ReduceL2", axes=[2, 3])),
+    "GlobalLpPool of absolute values": (simple("GlobalLpPool", p=1), simple("ReduceL1", axes=[2, 3])),
     "LRN": (simple("LRN", size=3, alpha=0.5, bias=1.5), local_response),
     "ConvTranspose of groups": (grouped, grouped_apart),
     **{

@@ -161,6 +161,27 @@ def _quantize(s: NodeBack) -> Gradients:
     return (s.x > low).where((s.x < high).where(s.g, 0.0), 0.0)
 
 
+def _mod(s: NodeBack) -> Gradients:
+    """The rest of a division: of floats x - b trunc(x / b), flat in b but for that factor, which is refused."""
+    s.only_first()
+    return s.emit.unbroadcast(s.g, s.out_shape, s.node.input[0], s.shape(0))
+
+
+def _cum_sum(s: NodeBack) -> Gradients:
+    s.only_first()
+    axis = s.constant(1)
+    if axis is None or int(axis.ravel()[0]) % len(s.out_shape) == 0:
+        raise NoRule("CumSum over the images of a batch, or over an axis that depends on the image")
+    turned = {"reverse": 1 - s.attributes.get("reverse", 0), "exclusive": s.attributes.get("exclusive", 0)}
+    return s.emit.node("CumSum", s.g, s.node.input[1], **turned)
+
+
+def _trilu(s: NodeBack) -> Gradients:
+    s.only_first()
+    further = [s.node.input[1]] if s.has(1) else []
+    return s.emit.node("Trilu", s.g, *further, upper=s.attributes.get("upper", 1))
+
+
 def _cast(s: NodeBack) -> Gradients:
     kind = s.view.dtypes.get(s.node.output[0])
     if kind is not None and kind.kind != "f" and s.view.is_float(s.node.input[0]):
@@ -470,6 +491,30 @@ def _average_pool(s: NodeBack) -> Gradients:
     return _spread(s, window, single, np.ones((1, 1, *window.kernel)))
 
 
+def _lp_slope(s: NodeBack) -> tuple[Value, Value]:
+    """Of y = (sum |x|^p)^(1/p): the derivative at x is |x|^(p-1) sign(x) / y^(p-1). What x gives to it, and g / y^(p-1)."""
+    power, size = float(s.attributes.get("p", 2)) - 1, s.emit.node("Abs", s.x)
+    sign = s.emit.node("Sign", s.x)
+    if power == 0:
+        return sign, s.g
+    nonzero = (s.y > 0.0).where(s.y, 1.0)  # where all are 0, x has given 0 already
+    return sign * s.emit.node("Pow", size, s.emit.floats(power)), s.g / s.emit.node(
+        "Pow", nonzero, s.emit.floats(power)
+    )
+
+
+def _lp_pool(s: NodeBack) -> Gradients:
+    window = window_of(s, list(s.attributes["kernel_shape"]))
+    of_x, of_y = _lp_slope(s)
+    single = s.emit.reshape(of_y, [-1, 1, *window.size_out])
+    return of_x * _spread(s, window, single, np.ones((1, 1, *window.kernel)))
+
+
+def _global_lp_pool(s: NodeBack) -> Gradients:
+    of_x, of_y = _lp_slope(s)
+    return of_x * of_y
+
+
 def _max_pool(s: NodeBack) -> Gradients:
     """The gradient goes to the one input that each maximum was taken from (its index, as the runtime reports it)."""
     window = window_of(s, list(s.attributes["kernel_shape"]))
@@ -534,7 +579,21 @@ RULES: dict[str, Rule] = {
     "Reciprocal": lambda s: -(s.g * s.y * s.y),
     "Sin": lambda s: s.g * s.emit.node("Cos", s.x),
     "Cos": lambda s: -(s.g * s.emit.node("Sin", s.x)),
+    "Tan": lambda s: s.g * (1.0 + s.y * s.y),
+    "Asin": lambda s: s.g / s.emit.node("Sqrt", 1.0 - s.x * s.x),
+    "Acos": lambda s: -(s.g / s.emit.node("Sqrt", 1.0 - s.x * s.x)),
+    "Atan": lambda s: s.g / (1.0 + s.x * s.x),
+    "Sinh": lambda s: s.g * s.emit.node("Cosh", s.x),
+    "Cosh": lambda s: s.g * s.emit.node("Sinh", s.x),
+    "Asinh": lambda s: s.g / s.emit.node("Sqrt", s.x * s.x + 1.0),
+    "Acosh": lambda s: s.g / s.emit.node("Sqrt", s.x * s.x - 1.0),
+    "Atanh": lambda s: s.g / (1.0 - s.x * s.x),
+    "Shrink": lambda s: (s.emit.node("Abs", s.x) > float(s.attributes.get("lambd", 0.5))).where(s.g, 0.0),
+    "Mod": _mod,
+    "CumSum": _cum_sum,
+    "Trilu": _trilu,
     # steps: flat wherever they have a derivative
+    "Hardmax": lambda s: s.g * 0.0,
     "Sign": lambda s: s.g * 0.0,
     "Floor": lambda s: s.g * 0.0,
     "Ceil": lambda s: s.g * 0.0,
@@ -558,6 +617,8 @@ RULES: dict[str, Rule] = {
     "BatchNormalization": _batch_normalization,
     "MaxPool": _max_pool,
     "AveragePool": _average_pool,
+    "LpPool": _lp_pool,
+    "GlobalLpPool": _global_lp_pool,
     "GlobalAveragePool": _global_average_pool,
     "Gemm": _gemm,
     "MatMul": _matmul,

@@ -51,6 +51,11 @@ def _reduce_log_sum_exp(s: NodeBack) -> Gradients:
     return g * s.emit.node("Exp", s.x - y)
 
 
+def _reduce_log_sum(s: NodeBack) -> Gradients:
+    _, g, y = _reduced(s)
+    return s.emit.expand_like(g / s.emit.node("Exp", y), s.node.input[0])
+
+
 def _global_max_pool(s: NodeBack) -> Gradients:
     mask = same(s, s.x, s.y)
     return s.g * mask / s.emit.reduce_sum(mask, list(range(2, len(s.out_shape))))
@@ -103,6 +108,13 @@ def _group_normalization(s: NodeBack) -> Gradients:
     return s.emit.reshape_like(_standardised(s, x, g, [2], float(s.attributes.get("epsilon", 1e-5))), s.node.input[0])
 
 
+def _mean_variance_normalization(s: NodeBack) -> Gradients:
+    axes = [axis % len(s.out_shape) for axis in s.attributes.get("axes", [0, 2, 3])]
+    if 0 in axes:
+        raise NoRule("MeanVarianceNormalization over the images of a batch")
+    return _standardised(s, s.x, s.g, axes, 0.0)
+
+
 def _lp_normalization(s: NodeBack) -> Gradients:
     axis, power = s.attributes.get("axis", -1) % len(s.out_shape), s.attributes.get("p", 2)
     if axis == 0:
@@ -141,6 +153,8 @@ NORMS: dict[str, Rule] = {
     "ReduceL2": _reduce_l2,
     "ReduceSumSquare": lambda s: _reduced(s)[1] * s.x * 2.0,
     "ReduceLogSumExp": _reduce_log_sum_exp,
+    "ReduceLogSum": _reduce_log_sum,
+    "MeanVarianceNormalization": _mean_variance_normalization,
     "GlobalMaxPool": _global_max_pool,
     "LogSoftmax": _log_softmax,
     "LayerNormalization": _layer_normalization,

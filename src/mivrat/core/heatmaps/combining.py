@@ -46,7 +46,7 @@ def spread_of(maps: Sequence[Map], most: int = 12) -> NDArray[np.float32]:
     size = min(most, max(m.shape[0] for m in maps)), min(most, max(m.shape[1] for m in maps))
     found = np.zeros((len(maps), size[0] * size[1]), np.float32)
     for i, heat in enumerate(maps):
-        inside = np.maximum(_pooled(heat, size), 0.0).ravel()
+        inside = _pooled(np.maximum(heat, 0.0), size).ravel()
         if inside.any():
             found[i] = np.sqrt(inside / inside.sum())
     return found

@@ -128,9 +128,8 @@ def _read(maker: MapMaker, path: Path) -> _Read | str:
 
 
 def own_layer(maker: MapMaker, batch: NDArray[Any], wanted: Wanted) -> Layer | None:
-    """The layer whose own grid a map is written in; None where it is one of the whole image (of several layers or targets, or of
-    none)."""
-    if len(wanted.layers) != 1 or len(wanted.targets) != 1 or wanted.method in WITHOUT_LAYER:
+    """The layer whose own grid a map is written in; None where it is one of the whole image (of several layers, or of none)."""
+    if len(wanted.layers) != 1 or wanted.method in WITHOUT_LAYER:
         return None
     return maker.layers_for(batch, wanted.layers)[0]
 
