@@ -17,3 +17,7 @@ def test_maps_together_by_hand() -> None:
     assert (mean.total, mean.zero, mean.heat.tolist()) == (2, 1, [[0.5, 0.0]])
     spread = spread_of([one, other, np.zeros((1, 2), np.float32), np.array([[1.0, 1.0]], np.float32)])
     np.testing.assert_allclose(spread @ spread[3], [np.sqrt(0.5), np.sqrt(0.5), 0, 1], rtol=1e-6)
+    # On a coarser grid a little evidence beside much that speaks against it stays evidence.
+    fine = np.full((24, 24), -1.0, np.float32)
+    fine[0, 0] = 0.1
+    assert spread_of([fine])[0].nonzero()[0].tolist() == [0]

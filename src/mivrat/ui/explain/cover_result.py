@@ -28,9 +28,9 @@ from mivrat.ui.parts.widgets import (
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.explaining import Explainer
 
-FIRST = "This control asks whether the region matters more than any place of its size."
+FIRST = "The same area elsewhere. This control asks whether the region matters more than any place of its size."
 SECOND = (
-    "This control asks whether the region matters more than the places where the heat usually is in these images: it hides the part "
+    "What is hot in another image. This control asks whether the region matters more than the places where the heat usually is in these images: it hides the part "
     "that is hottest in another of them, as large as the region."
 )
 
@@ -48,12 +48,12 @@ class CoverResultView(QWidget):
         self.heading, self.about = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.of_model = label(wrap=True)
         columns = ("", "answer changes", "right / wrong", "drop of p")
-        self.table = FigureTable(columns, (178, 150, 76), "cover test")
+        self.table = FigureTable(columns, (218, 146, 70), "cover test")
         self.table.setFixedHeight(4 * 30 + 6)
         self.sentence = label("", "verdict", wrap=True)
         self.what_controls_show = label(
-            "The first control asks whether the region matters more than any place of its size; the second, whether it matters more than "
-            "the places where the heat usually is in these images.",
+            "The first control hides the same area elsewhere: does the region matter more than any place of its size? The second hides what is "
+            "hot in another of these images: does it matter more than the places where the heat usually is?",
             soft=True,
             wrap=True,
         )
@@ -121,8 +121,8 @@ class CoverResultView(QWidget):
         how = "p over units" if over_units else "p"
         test = "Test over whole units (permutation)" if over_units else "Exact paired test (McNemar)"
         second = result.hot_elsewhere
-        effects = [("region hidden", result.region, ""), ("same area elsewhere", result.control, FIRST)]
-        effects += [("hot in another image", second.effect, SECOND)] if second is not None else []
+        effects = [("region hidden", result.region, ""), ("first control", result.control, FIRST)]
+        effects += [("second control", second.effect, SECOND)] if second is not None else []
         lines, tips = [], []
         for name, one, asks in effects:
             share, p = one.changed, in_words(from_kept(one.p_paired, one.changed.units))
