@@ -6,7 +6,7 @@ import time
 
 import numpy as np
 
-from mivrat.core.checks.file_checks import NEAR_BITS
+from mivrat.core.checks.copies import NEAR_BITS
 from mivrat.core.checks.survey import near_pairs
 
 NUMBER, COPIES, SOME = 100_000, 2_000, 1_000
