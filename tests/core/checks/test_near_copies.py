@@ -101,7 +101,7 @@ def test_copies_of_coarse_grainy_and_wide_pictures(tmp_path: Path) -> None:
 
 
 def test_small_regular_and_flat_pictures_of_one_kind_are_no_copies_of_each_other(tmp_path: Path) -> None:
-    small = [one.resize((40, 40), Image.Resampling.BOX) for one in grains(40)]
+    small = [one.resize((40, 40), Image.Resampling.BOX) for one in grains(24)]
     assert pairs_of(a_set(tmp_path / "own", small, 95)) == set()
     rng = np.random.default_rng(2)
     striped = [
