@@ -108,6 +108,10 @@ def test_placements_worked_by_hand() -> None:
     assert upside_down is not None
     assert (upside_down.top, upside_down.bottom) == pytest.approx((0.8, 0.0))
     assert placement_of(places[[0, 2, 1, 3]]) is None  # another order
+    for rows in ([0.1, 0.3, 0.26, 0.5], [0.5, 0.26, 0.3, 0.1]):  # near equal steps, but once backwards
+        assert placement_of(np.stack(np.meshgrid(np.array(rows), across, indexing="ij"), axis=-1)) is None
+    sheared = places + np.array([0.25, 0]) * np.arange(3)[None, :, None]
+    assert placement_of(sheared) is None
     assert placement_of(np.full((3, 3, 2), np.nan)) is None
     heat = np.arange(12, dtype=np.float32).reshape(4, 3) + 1
     large = laid_over(found.laid(heat), 400, 400)
