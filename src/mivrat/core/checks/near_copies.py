@@ -42,6 +42,8 @@ PROPOSED, PARTNERS = 0.65, 3
 # are the outlines that pictures of one kind share. Drawn grains, as like as can be, reach 0.34 at 128, 0.62 at 96, 0.87 at 64
 # and 0.97 at 40 pixels; their copies at least 0.83, 0.78, 0.85 and 0.93.
 _DECIDED_SIDES, _DECIDED = (32, 40, 64, 96, 128), (0.995, 0.975, 0.89, 0.7, 0.5)
+# Where at most the first share of the pixels is usable so much is asked, from the second on no more than otherwise.
+_USABLE, OF_LITTLE = (0.3, 0.7), 0.85
 # At HALF, copies compared at a larger side reach so much.
 DECIDED_AT_HALF = 0.68
 # Compressed hard, a copy may lose its texture down to this; then the two correlate so well as they are.
@@ -231,9 +233,11 @@ def _usable(fixed: Numbers, seen: Numbers, lie: Lie) -> NDArray[np.bool_]:
     return np.asarray(inside & (np.abs(fixed - 127.5) < 123) & (np.abs(seen - 127.5) < 123))
 
 
-def decided(side: int) -> float:
-    """How alike two textures of so many pixels a side are at least, where one picture is a copy of the other."""
-    return float(np.interp(side, _DECIDED_SIDES, _DECIDED))
+def decided(side: int, usable: float = 1.0) -> float:
+    """How alike two textures of so many pixels a side are at least, where one picture is a copy of the other. Where only a small
+    share of them is ``usable``, the rest being as bright or dark as can be, a few outlines count more, so more is asked."""
+    enough = float(np.interp(side, _DECIDED_SIDES, _DECIDED))
+    return float(np.interp(usable, _USABLE, (max(enough, OF_LITTLE), enough)))
 
 
 def texture(square: Numbers, usable: NDArray[np.bool_]) -> Numbers:
@@ -315,7 +319,10 @@ class Confirmer:
             usable = ndimage.binary_erosion(_usable(fixed, laid, lie), iterations=2, border_value=1)
             likeness = texture_likeness(fixed, laid, usable)
             if n == side:
-                return 0.0 if likeness >= TEXTURE_LEFT and repeats_itself(fixed, usable) else likeness
+                if likeness >= TEXTURE_LEFT and repeats_itself(fixed, usable):
+                    return 0.0
+                enough = likeness >= decided(side, float(usable.mean()))
+                return likeness if enough else min(likeness, 0.99 * decided(side))
             if likeness < DECIDED_AT_HALF:
                 return 0.0
         return likeness
