@@ -86,13 +86,18 @@ def _fitting_model(study: Study, path: Path, recipe: Recipe | None, usual: Recip
 
 
 def _new_set(words: str, make: Callable[[Study], ImageSet]) -> StudyEdit:
-    """An image set added; one that the study has already is neither added nor, on the way back, taken away."""
+    """An image set added, as ``_new_sets`` adds several."""
+    return _new_sets(words, lambda study: (make(study),))
+
+
+def _new_sets(words: str, make: Callable[[Study], Sequence[ImageSet]]) -> StudyEdit:
+    """Image sets added; one that the study has already is neither added nor, on the way back, taken away."""
     made: list[int] = []
 
     def do(study: Study) -> None:
         before = {one.id for one in list_image_sets(study)}
-        set_id = add_image_set(study, make(study))
-        made[:] = [] if set_id in before else [set_id]
+        keys = [add_image_set(study, one) for one in make(study)]
+        made[:] = [key for key in keys if key not in before]
 
     def undo(study: Study) -> None:
         for set_id in made:
@@ -120,18 +125,9 @@ def draw_subset(of: SetInfo, number: int, seed: int, each_class: bool) -> StudyE
 
 def draw_halves(of: SetInfo, seed: int) -> StudyEdit:
     """Two random halves as sets of their own, so that what is found on the one can be confirmed on the other."""
-    made: list[int] = []
-
-    def do(study: Study) -> None:
-        before = {one.id for one in list_image_sets(study)}
-        keys = [add_image_set(study, half) for half in subsets.draw_halves(load_image_set(study, of.id), seed)]
-        made[:] = [key for key in keys if key not in before]
-
-    def undo(study: Study) -> None:
-        for set_id in made:
-            remove_image_set(study, set_id)
-
-    return StudyEdit(f"two halves drawn from {of.name}", do, undo)
+    return _new_sets(
+        f"two halves drawn from {of.name}", lambda study: subsets.draw_halves(load_image_set(study, of.id), seed)
+    )
 
 
 def remove_set(which: SetInfo) -> StudyEdit:

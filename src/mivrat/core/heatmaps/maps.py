@@ -227,8 +227,10 @@ class HeatmapMaker(MapMaker):
     def layers_for(self, batch: NDArray[Any], layers: Sequence[Layer]) -> Sequence[Layer]:
         """The layers as they are for images of this size."""
         maker = self._for(batch)
+        if maker is self:
+            return layers
         by_name = {one.tensor: one for one in maker.layers}
-        return layers if maker is self else [by_name.get(one.tensor, one) for one in layers]
+        return [by_name.get(one.tensor, one) for one in layers]
 
     def layer(self, wanted: str | None) -> Layer:
         """The layer of that name, or the default; InputError where no heatmap can be taken from it."""
