@@ -64,9 +64,10 @@ def find_near_copies(
                 pairs.update(step)
     if same:
         pairs = {(min(pair), max(pair)) for pair in pairs if pair[0] != pair[1]}
-    wanted = [(i, j) for i, j in pairs if _content(mine[i]) != _content(theirs[j])]
-    # Pictures of one row after another, so that one that was read serves several pairs.
-    compared = sorted(sorted(wanted, key=lambda pair: (-proposer.likeness(*pair), pair))[:MOST_COMPARED])
+    wanted = compared = [(i, j) for i, j in pairs if _content(mine[i]) != _content(theirs[j])]
+    if len(wanted) > MOST_COMPARED:
+        compared = sorted(wanted, key=lambda pair: (-proposer.likeness(*pair), pair))[:MOST_COMPARED]
+    compared = sorted(compared)  # pictures of one row after another, so that one that was read serves several pairs
     confirmer = Confirmer(proposer, [images.file(one.index) for one in mine], [others.file(one.index) for one in theirs])  # fmt: skip
     meter, found = Meter(len(compared)), list[NearCopy]()
     for done, (i, j) in enumerate(compared, 1):

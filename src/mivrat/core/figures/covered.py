@@ -74,6 +74,18 @@ def _uneven(one: NDArray[np.bool_], other: NDArray[np.bool_], unit: NDArray[np.i
     return direction(one, other, unit)
 
 
+def _split(
+    before: NDArray[np.integer],
+    covered: NDArray[np.integer],
+    control: NDArray[np.integer],
+    unit: NDArray[np.integer] | None,
+) -> tuple[int, int, float]:
+    """How many predictions change under the region alone, how many under the control alone, and the probability of so uneven a split."""
+    by_region, by_control = covered != before, control != before
+    one, other = by_region & ~by_control, by_control & ~by_region
+    return int(one.sum()), int(other.sum()), _uneven(one, other, unit)
+
+
 def cover_result(
     labels: NDArray[np.integer],
     before: NDArray[np.integer],
@@ -88,15 +100,11 @@ def cover_result(
     """The result over N images: labels (-1: none), predictions before, with the region hidden, with the control hidden, and
     with the second control hidden (-1: there is none); how far p(target) fell under each; where images belong together, the
     ``unit`` each is of."""
-    by_region, by_control = covered != before, control != before
-    one, other = by_region & ~by_control, by_control & ~by_region
     return CoverResult(
         len(before),
         _effect(labels, before, covered, drop, unit),
         _effect(labels, before, control, control_drop, unit),
-        int(one.sum()),
-        int(other.sum()),
-        _uneven(one, other, unit),
+        *_split(before, covered, control, unit),
         _second_control(labels, before, covered, second, second_drop, unit),
     )
 
@@ -112,8 +120,6 @@ def _second_control(
     if second is None or drop is None or not (second >= 0).any():
         return None
     there = second >= 0
-    by_region, by_control = (covered != before)[there], (second != before)[there]
-    one, other = by_region & ~by_control, by_control & ~by_region
     unit = unit[there] if unit is not None else None
     effect = _effect(labels[there], before[there], second[there], drop[there], unit)
-    return SecondControl(len(one), effect, int(one.sum()), int(other.sum()), _uneven(one, other, unit))
+    return SecondControl(int(there.sum()), effect, *_split(before[there], covered[there], second[there], unit))
