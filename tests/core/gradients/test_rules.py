@@ -319,7 +319,7 @@ CASES: dict[str, list[Body]] = {
     "CastLike": [lambda net, x: net.add("CastLike", x, net.weight(1))],
     "QuantizeLinear": [],  # below: rounding has no slope to be found by differences
     "DequantizeLinear": [],
-    "DynamicQuantizeLinear": [],  # in test_plain_graph
+    "DynamicQuantizeLinear": [],  # in test_written_out
     **{op: [simple(op)] for op in ("Atan", "Sinh", "Cosh", "Asinh", "Hardmax")},
     **{op: [small(op)] for op in ("Tan", "Asin", "Acos", "Atanh")},
     "Acosh": [lambda net, x: net.add("Acosh", net.add("Add", positive(net, x), net.weight(values=np.float32(1))))],

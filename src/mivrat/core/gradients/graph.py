@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+import copy
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,11 @@ from numpy.typing import NDArray
 from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.gradients.plain_graph import write_out_quantised, write_out_recurrent, write_out_rounded_up_pools
+from mivrat.core.gradients.plain_fused import write_out_fused
+from mivrat.core.gradients.plain_pools import write_out_rounded_up_pools
+from mivrat.core.gradients.plain_quantised import write_out_quantised
+from mivrat.core.gradients.plain_recurrent import write_out_recurrent
+from mivrat.core.models.bounds import without_weights
 from mivrat.core.models.engine import EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
@@ -117,7 +122,8 @@ class GraphView:
 
     ``shapes`` and ``values`` were read off a real run on a sample batch (two images where the model's batch is free),
     so that shape arithmetic of any kind is settled; ``values`` holds what does not depend on the image, ``shape_values``
-    what follows from shapes, as it is for that batch.
+    what follows from shapes, as it is for that batch. ``image_axes`` tells along which axes of a tensor its images lie, which
+    are those that grow with their number: with windows cut out of images, or tokens before images, that need not be the first.
     """
 
     def __init__(self, model: OnnxModel, sides: tuple[int, int] | None = None, *, tried: bool = False) -> None:
@@ -135,6 +141,7 @@ class GraphView:
         self.proto = proto
         self.opset = opset_of(proto)
         self.batch = model.batch_limit or 2
+        self._growth: dict[str, tuple[int, ...]] = {}
         dtype = np.uint8 if model.recipe.tensor.dtype == "uint8" else np.float32
         rng = np.random.default_rng(0)
 
@@ -143,12 +150,16 @@ class GraphView:
 
         write_out_quantised(proto.graph, self.opset)
         self._read(sample, batch_is_free=model.batch_limit is None)
+        if write_out_fused(proto.graph, self.opset, self.shapes):
+            self._read(sample, batch_is_free=model.batch_limit is None)
         if write_out_rounded_up_pools(proto.graph, self.opset, self.shapes):
             self._read(sample, batch_is_free=model.batch_limit is None)
         while _take_branches(proto.graph, self.values):
             self._read(sample, batch_is_free=model.batch_limit is None)
         if write_out_recurrent(proto.graph, self.opset, self.shapes):
             self._read(sample, batch_is_free=model.batch_limit is None)
+        if model.batch_limit is None:
+            self._follow_images(sample(self.batch + 1))
         self.logits = self._find_logits(model.output.name)
         self.leading = self._ancestors([self.logits])
         self.channel_axis = self._channel_axes(1 if model.recipe.tensor.order == "NCHW" else 3)
@@ -213,38 +224,108 @@ class GraphView:
         )
 
     def _record(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
-        names = [name for node in self.nodes for name in node.output if name]
-        found = self._run(names, sample(self.batch))
+        """Shapes and kinds of all tensors, and the values of those that no image changes; what images change is not brought out of
+        the engine, which may so use its memory over and over."""
+        batch = sample(self.batch)
+        made = [name for node in self.nodes for name in node.output if name]
+        kinds = self._kinds(batch.shape)
+        settled = {name for name in made if name not in self.depends}
+        found, shapes = self._run(
+            [name for name in made if name in settled or name not in kinds],
+            batch,
+            [name for name in made if name not in settled and kinds.get(name)],
+        )
         for name, value in found.items():
-            self.shapes[name] = value.shape
-            self.dtypes[name] = value.dtype
-        self.shapes[self.input], self.dtypes[self.input] = sample(self.batch).shape, sample(self.batch).dtype
-        settled = {name for name in found if name not in self.depends}
+            self.shapes[name], self.dtypes[name] = value.shape, value.dtype
+        for name, shape in shapes.items():
+            self.shapes[name], self.dtypes[name] = shape, kinds[name]  # type: ignore[assignment]
+        self.shapes[self.input], self.dtypes[self.input] = batch.shape, batch.dtype
+        settled &= set(found)
         of_shape = settled & self._descendants(
             out for node in self.nodes if node.op_type in _SHAPE for out in node.output
         )
         if batch_is_free and of_shape:  # what changes with the number of images is no constant
-            again = self._run(sorted(of_shape), sample(self.batch + 1))
+            again, _ = self._run(sorted(of_shape), sample(self.batch + 1))
             settled -= {name for name in of_shape if name not in again or not np.array_equal(again[name], found[name])}
         self.shape_values = {name: found[name] for name in of_shape}
         self.values.update((name, found[name]) for name in settled)
 
-    def _run(self, names: list[str], batch: NDArray[Any]) -> dict[str, NDArray[Any]]:
-        """Any tensors' values for a batch, through a session of its own."""
+    def _kinds(self, shape: Sequence[int]) -> dict[str, np.dtype[Any] | None]:
+        """What numbers each tensor holds, as far as the standard tells; None for what is no tensor."""
+        slim = without_weights(self.proto, self.input, shape)
+        del slim.graph.output[:]  # what is said of them holds for the graph as it was
+        inferred = onnx.shape_inference.infer_shapes(slim).graph
+        found: dict[str, np.dtype[Any] | None] = {}
+        for value in inferred.value_info:
+            if value.type.HasField("tensor_type") and value.type.tensor_type.elem_type:
+                found[value.name] = np.dtype(helper.tensor_dtype_to_np_dtype(value.type.tensor_type.elem_type))
+            elif value.type.WhichOneof("value") not in (None, "tensor_type"):
+                found[value.name] = None
+        return found
+
+    def _follow_images(self, more: NDArray[Any]) -> None:
+        """Find how each tensor's axes grow with the number of images, from a batch of one image more. A graph that calls its batch free
+        may still take no other number; then it is taken as fixed."""
+        known = [name for node in self.nodes for name in node.output if name in self.shapes]
+        try:
+            _, shapes = self._run([], more, known)
+        except InputError:
+            return
+        for name, shape in ((self.input, more.shape), *shapes.items()):
+            if len(shape) == len(self.shapes[name]):
+                self._growth[name] = tuple(b - a for a, b in zip(self.shapes[name], shape, strict=True))
+
+    def image_axes(self, name: str) -> frozenset[int]:
+        """The axes along which a tensor's values are of different images."""
+        if self._growth:
+            return frozenset(axis for axis, more in enumerate(self._growth.get(name, ())) if more)
+        axis, shape = self.image_axis(name), self.shapes.get(name, ())
+        if axis is None:
+            return frozenset({0} if shape and self.batch > 1 and shape[0] % self.batch == 0 else ())
+        return frozenset({axis} if self.batch > 1 else ())
+
+    def image_axis(self, name: str) -> int | None:
+        """The axis that counts a tensor's images one by one; None where there is none, or it cannot be told."""
+        shape = self.shapes.get(name, ())
+        found = [axis for axis, size in enumerate(shape) if size == self.batch]
+        if self._growth:
+            found = [axis for axis, more in enumerate(self._growth.get(name, ())) if more]
+            return found[0] if len(found) == 1 and shape[found[0]] == self.batch else None
+        return found[0] if found and (found[0] == 0 or len(found) == 1) else None
+
+    def for_images(self, images: int) -> GraphView:
+        """The view with the shapes that tensors have for so many images."""
+        if images == self.batch:
+            return self
+        made = copy.copy(self)
+        made.batch, made.shapes, more = images, dict(self.shapes), images - self.batch
+        for name, growth in self._growth.items():
+            if any(growth):
+                made.shapes[name] = tuple(n + g * more for n, g in zip(self.shapes[name], growth, strict=True))
+        return made
+
+    def _run(
+        self, names: list[str], batch: NDArray[Any], shapes_of: Sequence[str] = ()
+    ) -> tuple[dict[str, NDArray[Any]], dict[str, tuple[int, ...]]]:
+        """Some tensors' values for a batch, and others' shapes, through a session of its own."""
         probe = onnx.ModelProto()
         probe.CopyFrom(self.proto)
         del probe.graph.output[:]
-        probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
+        told = [f"mivrat:shape:{i}" for i in range(len(shapes_of))]
+        probe.graph.node.extend(helper.make_node("Shape", [one], [to]) for one, to in zip(shapes_of, told, strict=True))
+        probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in [*names, *told])
         try:
             session = new_session(probe.SerializeToString(), where=self.where, as_written=True)
-            found = run_session(session, names, {self.input: batch})
+            found = run_session(session, [*names, *told], {self.input: batch})
         except (EngineFault, InputError) as error:
             raise InputError(
                 f"the graph cannot be followed tensor by tensor ({short_reason(error)})",
                 where=self.where,
                 mend="export the model with standard ONNX operators",
             ) from error
-        return {name: value for name, value in zip(names, found, strict=True) if isinstance(value, np.ndarray)}
+        values = {name: value for name, value in zip(names, found, strict=False) if isinstance(value, np.ndarray)}
+        shapes = {name: tuple(value.tolist()) for name, value in zip(shapes_of, found[len(names) :], strict=True)}
+        return values, shapes
 
     def _find_logits(self, output: str) -> str:
         """The scores before the last softmax or sigmoid, or the output itself where there is none; before their last rounding in a

@@ -14,7 +14,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.gradients.placement import Placement, placement_of
-from mivrat.core.gradients.plain_graph import WRITTEN_OUT
+from mivrat.core.gradients.plain_writer import WRITTEN_OUT
 from mivrat.core.gradients.reverse import SEED, blocked_layers, build_reverse
 from mivrat.core.gradients.token_places import TokenPlaces, grid_of
 from mivrat.core.models.engine import new_session, run_session
@@ -43,7 +43,7 @@ WHOLE = Placement()
 class Layer:
     """One tensor on the way from the image to the scores.
 
-    ``shape`` leaves out the first axis (the images); ``reason`` says why no heatmap can be taken from it. ``parameters``
+    ``shape`` leaves out the axis of the images, ``image_axis``; all other axes are given as if that were the first. ``reason`` says why no heatmap can be taken from it. ``parameters``
     counts the numbers learned that the operator which makes it brings along. ``channel_axis`` is that of the activations
     as height and width, for ``tokens`` once they are laid out so. ``has_places``: it has height and width, though maybe no
     gradient reaches it. ``placement`` tells where in the image its cells lie.
@@ -60,6 +60,7 @@ class Layer:
     tokens: Tokens | None = None
     has_places: bool = True
     placement: Placement = WHOLE
+    image_axis: int = 0
 
     @property
     def grid(self) -> tuple[int, int]:
@@ -75,11 +76,16 @@ class Layer:
             return self.shape[2 - self.tokens.axis]
         return self.shape[2] if self.channel_axis == 3 else self.shape[0]
 
+    @property
+    def _order(self) -> list[int]:
+        rank = len(self.shape) + 1
+        return [self.image_axis, *(axis for axis in range(rank) if axis != self.image_axis)]
+
     def as_json(self) -> dict[str, object]:
         return {
             "tensor": self.tensor,
             "op": self.op,
-            "shape": ["n", *self.shape],
+            "shape": [*self.shape[: self.image_axis], "n", *self.shape[self.image_axis :]],
             "heatmap": self.heatmap,
             "reason": self.reason,
             "default": self.default,
@@ -88,6 +94,8 @@ class Layer:
     def emit_places(self, value: Value) -> Value:
         """Emit what lays its activations, or their gradient, out as height and width; channels on ``channel_axis``."""
         tokens, emit = self.tokens, value.emitter
+        if self.image_axis:
+            value = emit.node("Transpose", value, perm=self._order)
         if tokens is None:
             return value
         if not tokens.in_line:
@@ -100,6 +108,8 @@ class Layer:
     def channels_first(self, values: NDArray[Any]) -> NDArray[Any]:
         """Its activations, or their gradient, as images x channels x height x width."""
         tokens = self.tokens
+        if self.image_axis:
+            values = values.transpose(self._order)
         if tokens is not None:
             values = np.take(values, tokens.order, axis=tokens.axis)
             shape = (*tokens.grid, -1) if tokens.axis == 1 else (-1, *tokens.grid)
@@ -117,14 +127,15 @@ class _Places:
     def of(self, name: str) -> Laid | str:
         """How a tensor's values lie in the image, or why that cannot be told."""
         view = self._view
-        shape, axis = view.shapes[name], view.channel_axis.get(name)
-        if not shape or shape[0] != view.batch:
-            return "its first axis does not count the images"
+        axis, images = view.channel_axis.get(name), view.image_axis(name)
+        if images is None:
+            return "none of its axes counts the images"
+        shape = _images_first(view.shapes[name], images)
         if len(shape) == 3:
-            return self._as_tokens(name, shape)
+            return self._as_tokens(name, shape, images)
         if len(shape) != 4:
             return "it has no height and width"
-        placements = {k: found for k in (1, 3) if (found := self._placement(name, k)) is not None}
+        placements = {k: found for k in (1, 3) if (found := self._placement(name, k, images)) is not None}
         if axis not in placements and len(placements) == 1:
             axis = next(iter(placements))
         if axis is None:
@@ -134,27 +145,27 @@ class _Places:
             return "it has a single place only"
         if axis not in placements:
             return "its values stand in another order than they lie in the image, or where they lie cannot be shown"
-        return Laid(axis, placements[axis])
+        return Laid(axis, placements[axis], image_axis=images)
 
-    def _means(self, name: str, channel_axis: int) -> NDArray[np.floating] | None:
-        """The mean place over the channels, for each value along the other axes; None where nothing is known."""
+    def _means(self, name: str, channel_axis: int, images: int) -> NDArray[np.floating] | None:
+        """The mean place over the channels, for each value of an image along the other axes; None where nothing is known."""
         places = self._places.of(name)
         if places is None or name in self._places.pairs:
             return None
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", RuntimeWarning)  # a token of no place has none on the average either
-            return np.asarray(np.nanmean(places[0], axis=channel_axis - 1))
+            return np.asarray(np.nanmean(places.take(0, axis=images), axis=channel_axis - 1))
 
-    def _placement(self, name: str, channel_axis: int) -> Placement | None:
-        means = self._means(name, channel_axis)
+    def _placement(self, name: str, channel_axis: int, images: int) -> Placement | None:
+        means = self._means(name, channel_axis, images)
         return placement_of(means) if means is not None else None
 
-    def _as_tokens(self, name: str, shape: tuple[int, ...]) -> Laid | str:
+    def _as_tokens(self, name: str, shape: tuple[int, ...], images: int) -> Laid | str:
         if name in self._places.pairs:
             return "which of its axes are its tokens cannot be told"
         found = []
         for axis in (1, 2):
-            means = self._means(name, 3 - axis)
+            means = self._means(name, 3 - axis, images)
             laid = grid_of(means.reshape(-1, 2)) if means is not None else None
             if laid is None or means is None:
                 continue
@@ -162,7 +173,7 @@ class _Places:
             placement = placement_of(means[list(order)].reshape(*grid, 2))
             if placement is not None:
                 tokens = Tokens(axis, order, grid, others=shape[axis] - len(order))
-                found.append(Laid(3 if axis == 1 else 1, placement, tokens))
+                found.append(Laid(3 if axis == 1 else 1, placement, tokens, images))
         if len(found) == 1:
             return found[0]
         if found:
@@ -172,11 +183,18 @@ class _Places:
 
 @dataclass(frozen=True)
 class Laid:
-    """How a tensor's values lie in the image: the axis of its channels, where its cells are, and how its tokens are laid out."""
+    """How a tensor's values lie in the image: the axis of its channels, where its cells are, how its tokens are laid out, and
+    which axis counts the images (the others as if it were the first)."""
 
     channel_axis: int
     placement: Placement
     tokens: Tokens | None = None
+    image_axis: int = 0
+
+
+def _images_first(shape: tuple[int, ...], axis: int) -> tuple[int, ...]:
+    """A shape with one axis moved to the front."""
+    return (*shape[axis : axis + 1], *shape[:axis], *shape[axis + 1 :])
 
 
 def _learned(view: GraphView) -> dict[str, int]:
@@ -202,18 +220,18 @@ def list_layers(view: GraphView) -> list[Layer]:
     for node in view.nodes:
         for name in node.output:
             if name in view.depends and name in view.leading and view.is_float(name):
+                if name.startswith(WRITTEN_OUT):
+                    continue  # a step of what stands in the file as one operator, and has no name there
                 laid = places.of(name)
-                if isinstance(laid, str) and name.startswith(WRITTEN_OUT):
-                    continue  # a step of what stands there as one: nobody knows it by name, and no map can be taken
                 problem = laid if isinstance(laid, str) else None
                 if isinstance(laid, str):
-                    laid = Laid(view.channel_axis.get(name) or 1, WHOLE)
+                    laid = Laid(view.channel_axis.get(name) or 1, WHOLE, image_axis=view.image_axis(name) or 0)
                 count = sum(learned.get(one, 0) for one in dict.fromkeys(node.input))
                 found.append(
                     Layer(
                         name,
                         node.op_type,
-                        view.shapes[name][1:],
+                        _images_first(view.shapes[name], laid.image_axis)[1:],
                         problem is None,
                         problem,
                         False,
@@ -222,6 +240,7 @@ def list_layers(view: GraphView) -> list[Layer]:
                         laid.tokens,
                         problem is None,
                         laid.placement,
+                        laid.image_axis,
                     )
                 )
     spatial = [layer.tensor for layer in found if layer.heatmap]

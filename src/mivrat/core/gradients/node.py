@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -64,6 +64,11 @@ class NodeBack:
     def only_first(self) -> None:
         if self.needed - {0}:
             raise NoRule(f"{self.node.op_type} with an image-dependent {_NAMES.get(self.node.op_type, 'second input')}")
+
+    def only_within_images(self, axes: Sequence[int]) -> None:
+        """Raises NoRule where the images of a batch lie along one of some axes of the first input: each would change the others."""
+        if self.view.image_axes(self.node.input[0]) & set(axes):
+            raise NoRule(f"{self.node.op_type} over the images of a batch")
 
     def axes(self, rank: int) -> list[int]:
         """Reduction axes from the attribute or the second input; all where neither is given."""

@@ -89,10 +89,11 @@ def build_reverse(
 
     It takes the image batch and SEED (the gradient of the target at the logits, images x columns). Its outputs, named
     in the list returned with it, are for each layer its activations and their gradient; with ``combine`` (one for each
-    layer, taking those two) what that makes of them, so that large tensors need not leave the runtime. ``images`` where it is
-    always run on so many: the runtime then knows that shapes are the same on both ways. Gradients of different images do
-    not mix, since a classifier's images do not. Raises InputError naming the operators in the way.
+    layer, taking those two) what that makes of them, so that large tensors need not leave the runtime. It is for batches of
+    ``images``, else of as many as the view was made with: all shapes are settled so. Gradients of different images do not mix,
+    since a classifier's images do not. Raises InputError naming the operators in the way.
     """
+    view = view.for_images(images or view.batch)
     trace = _trace_back(view, layers)
     if trace.stopped_at:
         node, what = trace.stopped_at[0]
@@ -127,9 +128,9 @@ def build_reverse(
     proto.graph.initializer.extend(trace.emit.constants)
     seed = onnx.helper.make_tensor_value_info(SEED, onnx.TensorProto.FLOAT, ["mivrat_images", "mivrat_scores"])
     proto.graph.input.append(seed)
-    for given in proto.graph.input if images is not None else []:
+    for given in proto.graph.input:
         if given.name in (SEED, view.input) and given.type.tensor_type.shape.dim:
-            given.type.tensor_type.shape.dim[0].dim_value = images
+            given.type.tensor_type.shape.dim[0].dim_value = view.batch
     del proto.graph.output[:]
     proto.graph.output.extend(onnx.ValueInfoProto(name=name) for name in dict.fromkeys(names))
     return proto, names

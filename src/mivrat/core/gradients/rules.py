@@ -170,8 +170,9 @@ def _mod(s: NodeBack) -> Gradients:
 def _cum_sum(s: NodeBack) -> Gradients:
     s.only_first()
     axis = s.constant(1)
-    if axis is None or int(axis.ravel()[0]) % len(s.out_shape) == 0:
-        raise NoRule("CumSum over the images of a batch, or over an axis that depends on the image")
+    if axis is None:
+        raise NoRule("CumSum over an axis that depends on the image")
+    s.only_within_images([int(axis.ravel()[0]) % len(s.out_shape)])
     turned = {"reverse": 1 - s.attributes.get("reverse", 0), "exclusive": s.attributes.get("exclusive", 0)}
     return s.emit.node("CumSum", s.g, s.node.input[1], **turned)
 

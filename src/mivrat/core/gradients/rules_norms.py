@@ -15,8 +15,7 @@ def _reduced(s: NodeBack) -> tuple[list[int], Value, Value]:
     """The axes a reduction goes over, and its gradient and result with those axes kept."""
     s.only_first()
     axes = s.axes(len(s.shape(0)))
-    if 0 in axes:
-        raise NoRule(f"{s.node.op_type} over the images of a batch")
+    s.only_within_images(axes)
     if s.attributes.get("keepdims", 1) or not axes:
         return axes, s.g, s.y
     return axes, s.emit.unsqueeze(s.g, axes), s.emit.unsqueeze(s.y, axes)
@@ -110,15 +109,13 @@ def _group_normalization(s: NodeBack) -> Gradients:
 
 def _mean_variance_normalization(s: NodeBack) -> Gradients:
     axes = [axis % len(s.out_shape) for axis in s.attributes.get("axes", [0, 2, 3])]
-    if 0 in axes:
-        raise NoRule("MeanVarianceNormalization over the images of a batch")
+    s.only_within_images(axes)
     return _standardised(s, s.x, s.g, axes, 0.0)
 
 
 def _lp_normalization(s: NodeBack) -> Gradients:
     axis, power = s.attributes.get("axis", -1) % len(s.out_shape), s.attributes.get("p", 2)
-    if axis == 0:
-        raise NoRule("LpNormalization over the images of a batch")
+    s.only_within_images([axis])
     total = s.emit.reduce_sum(s.g * s.y, [axis])
     if power == 1:
         length = s.emit.reduce_sum(s.emit.node("Abs", s.x), [axis])

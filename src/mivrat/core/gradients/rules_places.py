@@ -45,8 +45,6 @@ def _slice(s: NodeBack) -> Gradients:
         taken = range(size)[slice(start, None if end < -size else end, step)]
         if step == 1:
             before[axis], after[axis] = taken.start, size - taken.stop
-        elif axis % len(shape) == 0:
-            raise NoRule("Slice with steps over the images of a batch")
         else:
             out = _along(s, out, len(shape), axis % len(shape), _placed(taken, size))
     return s.emit.pad(out, before, after) if any(before) or any(after) else out
@@ -65,8 +63,6 @@ def _pad(s: NodeBack) -> Gradients:
             continue
         if not before and not after:
             continue
-        if axis % len(shape) == 0:
-            raise NoRule("Pad over the images of a batch")
         given = {"constant_values": -1} if mode == "constant" else {}
         kept = np.arange(size)[max(0, -before) : size - max(0, -after)]  # what is cut off is cut off first
         places = np.pad(kept, (max(0, before), max(0, after)), mode, **given)
@@ -78,12 +74,16 @@ def _gather(s: NodeBack) -> Gradients:
     s.only_first()
     shape, indices = s.shape(0), s.constant(1)
     axis = s.attributes.get("axis", 0) % len(shape)
-    if indices is None or axis == 0:
+    if indices is None:
         return _gathered_anywhere(s, axis)
     places = indices.astype(np.int64).ravel() % shape[axis]
     g = s.emit.unsqueeze(s.g, [axis]) if indices.ndim == 0 else s.g
     if indices.ndim > 1:
-        g = s.emit.reshape(g, [0, *shape[1:axis], len(places), *shape[axis + 1 :]])
+        g = s.emit.reshape(g, [*shape[:axis], len(places), *shape[axis + 1 :]])
+    if np.array_equal(places, np.arange(places[0], places[0] + len(places))):
+        before, after = [0] * len(shape), [0] * len(shape)
+        before[axis], after[axis] = int(places[0]), shape[axis] - len(places) - int(places[0])
+        return s.emit.pad(g, before, after)
     return _along(s, g, len(shape), axis, _placed(places.tolist(), shape[axis]))
 
 
@@ -113,12 +113,8 @@ def _expand(s: NodeBack) -> Gradients:
 def _tile(s: NodeBack) -> Gradients:
     s.only_first()
     shape, times = s.shape(0), settled(s, "repeats", 1) or []
-    if times[0] != 1:
-        raise NoRule("Tile over the images of a batch")
-    apart = [0]
-    for size, n in zip(shape[1:], times[1:], strict=True):
-        apart += [n, size]
-    repeated = list(range(1, len(apart), 2))
+    apart = [part for size, n in zip(shape, times, strict=True) for part in (n, size)]
+    repeated = list(range(0, len(apart), 2))
     return s.emit.reshape_like(s.emit.reduce_sum(s.emit.reshape(s.g, apart), repeated), s.node.input[0])
 
 
@@ -168,11 +164,8 @@ def _resize(s: NodeBack) -> Gradients:
         raise NoRule("Resize that crops")
     out = s.g
     for axis, (before, after) in enumerate(zip(s.shape(0), s.out_shape, strict=True)):
-        if axis and (before != after or s.node.op_type == "Upsample"):
-            if before != after:
-                out = _along(s, out, len(s.out_shape), axis, _resampling(s, before, after, axis).T)
-        elif before != after:
-            raise NoRule("Resize over the images of a batch")
+        if before != after:
+            out = _along(s, out, len(s.out_shape), axis, _resampling(s, before, after, axis).T)
     return out
 
 
@@ -284,7 +277,7 @@ def _gather_nd(s: NodeBack) -> Gradients:
     if indices is None:
         raise NoRule("GatherND at places that depend on the image or on the number of images")
     if not leading:
-        raise NoRule("GatherND over the images of a batch before operator-set version 16")
+        raise NoRule("GatherND before operator-set version 16")
     each = indices.reshape(-1, *indices.shape[leading:])
     if not (each == each[0]).all():
         raise NoRule("GatherND at other places for each image")

@@ -144,7 +144,8 @@ class TokenPlaces:
 
     def _telling(self, node: onnx.NodeProto, candidates: Sequence[Places]) -> Places | None:
         """Of what the operands would make of the places of a product, that which tells places apart."""
-        telling = [one for one in candidates if _varies(one)]
+        images = self._view.image_axes(node.output[0])
+        telling = [one for one in candidates if _varies(one, images)]
         if len(telling) > 1:
             self.pairs.add(node.output[0])
         found = [*telling, *candidates]
@@ -192,9 +193,9 @@ def _mean(places: Places, axes: tuple[int, ...]) -> Places:
     return np.broadcast_to(mean, [1 if a in axes else n for a, n in enumerate(places.shape)])
 
 
-def _varies(places: Places) -> bool:
+def _varies(places: Places, image_axes: frozenset[int]) -> bool:
     """Whether there are different places in one image."""
-    one = _slim(places, [0, *(a for a in range(places.ndim - 1) if places.strides[a] == 0)]).reshape(-1, 2)
+    one = _slim(places, [*image_axes, *(a for a in range(places.ndim - 1) if places.strides[a] == 0)]).reshape(-1, 2)
     one = one[~np.isnan(one[:, 0])]
     return len(one) > 1 and bool((np.ptp(one, axis=0) > 1e-3).any())
 

@@ -320,13 +320,12 @@ class HeatmapMaker(MapMaker):
         session, names = _SESSIONS.get((self._number, "activations", layer.tensor), make)
         if self.model.recipe.tensor.dtype == "float16":
             batch = batch.astype(np.float32)
-        whole: NDArray[np.float32] = np.concatenate(
+        return np.concatenate(
             [
-                self._asked(session, names, {self.view.input: piece})[0][:kept]
+                layer.channels_first(self._asked(session, names, {self.view.input: piece})[0])[:kept]
                 for piece, kept in in_pieces(batch, max(1, len(batch)), self.model.batch_limit)
             ]
         )
-        return layer.channels_first(whole)
 
     def activations_and_gradients(
         self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer]
@@ -335,9 +334,9 @@ class HeatmapMaker(MapMaker):
         maker = self._for(batch)
         if maker is not self:
             return maker.activations_and_gradients(batch, targets, [maker.layer(layer.tensor) for layer in layers])
-        arrays = self._run(batch, targets, layers, None)
-        turned = [layers[i // 2].channels_first(a) for i, a in enumerate(arrays)]
-        return list(zip(turned[0::2], turned[1::2], strict=True))
+        laid = [layer.channels_first for layer in layers for _ in range(2)]
+        arrays = self._run(batch, targets, layers, None, laid)
+        return list(zip(arrays[0::2], arrays[1::2], strict=True))
 
     def _session(self, layers: Sequence[Layer], method: Method | None, images: int) -> tuple[Any, list[str]]:
         """The reverse pass for pieces of so many images, and the names of its outputs."""
@@ -355,8 +354,14 @@ class HeatmapMaker(MapMaker):
         return _SESSIONS.get((self._number, method, images, *(layer.tensor for layer in layers)), make)
 
     def _run(
-        self, batch: NDArray[Any], targets: Sequence[Target], layers: Sequence[Layer], method: Method | None
+        self,
+        batch: NDArray[Any],
+        targets: Sequence[Target],
+        layers: Sequence[Layer],
+        method: Method | None,
+        laid: Sequence[Callable[[NDArray[Any]], NDArray[Any]]] | None = None,
     ) -> list[NDArray[np.float32]]:
+        """What the reverse pass gives for a batch, piece by piece; ``laid`` brings each output's images to the first axis."""
         if self.model.recipe.tensor.dtype == "float16":
             batch = batch.astype(np.float32)
         # As with scores: what lies between the layers stays near the processor, and memory is bounded.
@@ -368,7 +373,9 @@ class HeatmapMaker(MapMaker):
             session, names = self._session(layers, method, size)
             piece, kept = next(in_pieces(batch[first:], size, size))
             seed = self._seed(piece, targets[first : first + kept])
-            found.append([one[:kept] for one in self._asked(session, names, {self.view.input: piece, SEED: seed})])
+            given = self._asked(session, names, {self.view.input: piece, SEED: seed})
+            turned = [turn(one) for turn, one in zip(laid, given, strict=True)] if laid is not None else given
+            found.append([one[:kept] for one in turned])
             first += kept
         return [np.concatenate(values) for values in zip(*found, strict=True)]
 

@@ -147,7 +147,7 @@ def is_plainly_bounded(model: onnx.ModelProto, input_name: str, shape: Sequence[
     constants = {tensor.name: tuple(tensor.dims) for tensor in graph.initializer}
     sizes.update(constants)
     try:
-        inferred = onnx.shape_inference.infer_shapes(_without_weights(model, input_name, shape), data_prop=True).graph
+        inferred = onnx.shape_inference.infer_shapes(without_weights(model, input_name, shape), data_prop=True).graph
     except Exception:  # whatever it stumbles over is for the engine to judge
         return False
     for value in (*inferred.value_info, *inferred.output):
@@ -171,7 +171,7 @@ def is_plainly_bounded(model: onnx.ModelProto, input_name: str, shape: Sequence[
     return numbers <= MOST_NUMBERS and work <= MOST_WORK
 
 
-def _without_weights(model: onnx.ModelProto, input_name: str, shape: Sequence[int]) -> onnx.ModelProto:
+def without_weights(model: onnx.ModelProto, input_name: str, shape: Sequence[int]) -> onnx.ModelProto:
     """The graph with its input's size settled, and of large constants their sizes alone."""
     slim = onnx.ModelProto(ir_version=model.ir_version)
     slim.opset_import.extend(model.opset_import)
