@@ -227,7 +227,139 @@ def written_over(**attributes: object) -> Body:
     return body
 
 
+def to_a_power(net: Net, x: str) -> str:
+    """Both the base and the exponent come from the layer; some bases are 0."""
+    base = net.add("Relu", x)
+    return net.add("Pow", base, net.add("Add", net.add("Sigmoid", x), net.weight(values=np.float32(1.5))))
+
+
+def own_kernel(*, group: int = 1, bias: bool = False, rows: int = 3, **attributes: object) -> Body:
+    """A convolution of a constant picture, or of the layer itself, by a kernel that comes from the layer, of one image."""
+
+    def body(net: Net, x: str) -> str:
+        one = net.add("Slice", x, *(net.weight(values=np.array([n])) for n in (0, 1, 0)))
+        some = net.add("Slice", one, *(net.weight(values=np.array(v)) for v in ([0, 0], [rows, 2], [2, 3])))
+        channels = 4 // group
+        kernel = net.add("Slice", some, *(net.weight(values=np.array([n])) for n in (0, channels, 1)))
+        kernel = net.add("Concat", *([kernel, net.add("Tanh", kernel)] * group), axis=0)
+        given = [net.add("ReduceMean", kernel, axes=[1, 2, 3], keepdims=0)] if bias else []
+        return net.add("Conv", net.add("Sin", x), kernel, *given, kernel_shape=[rows, 2], group=group, **attributes)
+
+    return body
+
+
+def own_slope(net: Net, x: str) -> str:
+    return net.add("PRelu", x, net.add("Tanh", net.add("GlobalAveragePool", x)))
+
+
+def squares(net: Net, x: str) -> str:
+    """Images x 5 x 5 values with a diagonal."""
+    return net.add("Einsum", x, net.add("Tanh", x), equation="nchw,ncgw->nhg")
+
+
+def largest(**attributes: object) -> Body:
+    def body(net: Net, x: str) -> str:
+        found = net.add("TopK", x, net.weight(values=np.array([3])), outputs=2, **attributes)
+        places = net.add("Cast", f"{found}_1", to=1)
+        return net.add("Concat", found, net.add("Mul", found, places), axis=1)
+
+    return body
+
+
+def put_in(op: str, **attributes: object) -> Body:
+    """Values from the layer put over others of it along an axis."""
+
+    def body(net: Net, x: str) -> str:
+        places = net.weight(
+            values=np.stack([np.array([[1, 0, 3, 2, 4, 6, 5], [2, 3, 4, 5, 6, 0, 1]])] * 8).reshape(2, 4, 2, 7)
+        )
+        part = net.add("Slice", net.add("Tanh", x), *(net.weight(values=np.array(v)) for v in ([0], [2], [2])))
+        return net.add(op, x, places, part, axis=3, **attributes)
+
+    return body
+
+
+def transformed(
+    length: int | None, *, back: bool = False, opset: int = 17, axis: int = 2, **attributes: object
+) -> Body:
+    """A Fourier transform of the layer, or of pairs of its values as complex numbers; and the squares of what it gives."""
+
+    def body(net: Net, x: str) -> str:
+        shape = [0, 2, 5, 7, 2] if back else [0, 4, 5, 7, 1]
+        x = net.add("Reshape", x, net.weight(values=np.array(shape)))
+        given = ["" if length is None else net.weight(values=np.array(length))]
+        about = {} if opset >= 20 else {"axis": axis}
+        given += [net.weight(values=np.array(axis))] if opset >= 20 else []
+        return net.add("Cos", net.add("DFT", x, *given, **about, **attributes))
+
+    return at(opset, body)
+
+
+def of_regions(net: Net, x: str) -> str:
+    regions = net.weight(values=np.array([[0, 0, 4, 3], [1, 1, 6, 4.5], [0.5, 2, 3, 4]], np.float32))
+    found = net.add(
+        "RoiAlign",
+        x,
+        regions,
+        net.weight(values=np.array([1, 0, 1])),
+        output_height=2,
+        output_width=3,
+        sampling_ratio=2,
+    )
+    return net.add("Reshape", net.add("Transpose", found, perm=[1, 0, 2, 3]), net.weight(values=np.array([2, -1])))
+
+
+def sampled(places_from_image: bool, **attributes: object) -> Body:
+    """The layer taken at other places: fixed ones, or such as depend on it."""
+
+    def body(net: Net, x: str) -> str:
+        grid = net.rng.uniform(-1.2, 1.2, (1, 3, 6, 2)).astype(np.float32)
+        places = net.add("Expand", net.weight(values=grid), net.weight(values=np.array([2, 1, 1, 1])))
+        if places_from_image:
+            moved = net.add(
+                "Slice",
+                net.add("Tanh", x),
+                *(net.weight(values=np.array(v)) for v in ([0, 0, 0], [2, 3, 6], [1, 2, 3])),
+            )
+            moved = net.add("Transpose", moved, perm=[0, 2, 3, 1])
+            places = net.add("Add", places, net.add("Mul", moved, net.weight(values=np.float32(0.2))))
+        return net.add("GridSample", x, places, **attributes)
+
+    return at(16, body)
+
+
+def reversed_parts(net: Net, x: str) -> str:
+    """The first rows of each image turned round, of each another number."""
+    turned = net.add("Transpose", x, perm=[2, 0, 1, 3])
+    turned = net.add("ReverseSequence", turned, net.weight(values=np.array([3, 5])))
+    return net.add("Transpose", turned, perm=[1, 0, 2, 3])
+
+
 CASES: dict[str, list[Body]] = {
+    "Swish": [at(24, simple("Swish")), at(24, simple("Swish", alpha=1.7))],
+    "RMSNormalization": [
+        at(23, normalised("RMSNormalization", 7, epsilon=1e-2)),
+        at(23, lambda net, x: net.add("RMSNormalization", x, net.weight(5, 7), axis=2)),
+    ],
+    "ReduceProd": [
+        shifted("ReduceProd", axes=[2], keepdims=0),
+        simple("ReduceProd", axes=[1, -1]),
+        at(18, with_constant("ReduceProd", [3])),
+        lambda net, x: net.add("ReduceProd", net.add("Relu", x), axes=[1]),
+    ],
+    "TopK": [largest(), largest(axis=2, largest=0)],
+    "ScatterElements": [at(16, put_in("ScatterElements")), at(16, put_in("ScatterElements", reduction="add"))],
+    "Scatter": [],  # in the sweep: the reference evaluator lacks it
+    "ReverseSequence": [reversed_parts],
+    "DFT": [
+        transformed(None),
+        transformed(8, onesided=1),
+        transformed(None, back=True, inverse=1),
+        transformed(4, back=True),
+        transformed(None, opset=20, axis=3),
+        transformed(6, opset=20, axis=1, onesided=1),
+    ],
+    "RoiAlign": [at(16, of_regions)],
     "Selu": [simple("Selu"), simple("Selu", alpha=1.2, gamma=0.9)],
     "Celu": [simple("Celu", alpha=0.7)],
     "Gelu": [at(20, simple("Gelu")), at(20, simple("Gelu", approximate="tanh"))],
@@ -251,8 +383,13 @@ CASES: dict[str, list[Body]] = {
     "GatherND": [
         at(16, by_turns(with_constant("GatherND", [[1, 4], [3, 0], [1, 4], [-1, 2]]))),
         with_constant("GatherND", [[[1, 4], [3, 0], [1, 4]]] * 2, batch_dims=1),
+        with_constant("GatherND", [[[1, 4], [3, 0]], [[0, -1], [2, 2]]], batch_dims=1),
+        by_turns(with_constant("GatherND", [[1, 4], [3, 0], [1, 4], [-1, 2]])),
     ],
-    "GatherElements": [at(16, with_constant("GatherElements", np.arange(210).reshape(2, 3, 5, 7) % 4, axis=1))],
+    "GatherElements": [
+        with_constant("GatherElements", np.arange(280).reshape(2, 4, 5, 7) % 9 % 5, axis=2),
+        at(16, with_constant("GatherElements", np.arange(210).reshape(2, 3, 5, 7) % 4, axis=1)),
+    ],
     "ScatterND": [at(16, written_over()), at(16, written_over(reduction="add"))],
     "Expand": [
         lambda net, x: net.add("Expand", net.add("GlobalAveragePool", x), net.weight(values=np.array([1, 1, 3, 2])))
@@ -275,10 +412,25 @@ CASES: dict[str, list[Body]] = {
         resized(scales=[1.0, 1.0, 0.6, 2.0], mode="cubic", coordinate_transformation_mode="align_corners"),
         resized([2, 4, 9, 13], mode="linear", coordinate_transformation_mode="pytorch_half_pixel"),
         at(18, resized([12, 14], mode="linear", axes=[2, 3], keep_aspect_ratio_policy="not_larger")),
+        lambda net, x: net.add(
+            "Resize",
+            x,
+            net.weight(values=np.array([0, 0, 0.1, 0.2, 1, 1, 0.8, 1.3], np.float32)),
+            "",
+            net.weight(values=np.array([2, 4, 6, 5])),
+            mode="linear",
+            coordinate_transformation_mode="tf_crop_and_resize",
+            extrapolation_value=2.5,
+        ),
         at(18, resized([9, 14], mode="linear", axes=[2, 3], keep_aspect_ratio_policy="not_smaller")),
     ],
     "Upsample": [at(9, with_constant("Upsample", np.array([1, 1, 2, 3], np.float32), mode="nearest"))],
     "Einsum": [
+        lambda net, x: net.add("Einsum", squares(net, x), equation="nii->ni"),
+        lambda net, x: net.add("Einsum", squares(net, x), net.weight(5, 3), equation="nii,ij->nj"),
+        lambda net, x: net.add("Einsum", squares(net, x), net.weight(3), equation="nii,j->nj"),
+        lambda net, x: net.add("Einsum", x, net.add("GlobalAveragePool", x), equation="nchw,nchw->nhw"),
+        lambda net, x: net.add("Einsum", net.weight(4, 5, 7), net.add("GlobalAveragePool", x), equation="chw,nchw->nw"),
         lambda net, x: net.add("Einsum", x, net.weight(4, 6), equation="nchw,cd->ndhw"),
         lambda net, x: net.add("Einsum", x, net.add("Tanh", x), equation="nchw, ndhw -> ncd"),
         lambda net, x: net.add("Einsum", x, net.weight(4, 7), equation="n...w,cw->n...c"),
@@ -340,7 +492,7 @@ CASES: dict[str, list[Body]] = {
     "MeanVarianceNormalization": [],  # below: the reference implementation mixes precisions
     "Relu": [simple("Relu")],
     "LeakyRelu": [simple("LeakyRelu", alpha=0.2)],
-    "PRelu": [with_weight("PRelu", 4, 1, 1)],
+    "PRelu": [with_weight("PRelu", 4, 1, 1), own_slope],
     "Clip": [
         lambda net, x: net.add("Clip", x, net.weight(values=np.float32(-0.3)), net.weight(values=np.float32(0.4))),
         lambda net, x: net.add("Clip", x, "", net.weight(values=np.float32(0.1))),
@@ -359,6 +511,7 @@ CASES: dict[str, list[Body]] = {
     "Elu": [simple("Elu", alpha=1.5)],
     "Pow": [
         lambda net, x: net.add("Pow", x, net.weight(values=np.float32(3.0))),
+        to_a_power,
         lambda net, x: net.add("Pow", positive(net, x), net.weight(values=np.float32([[0.5, 2, -1, 3, 1, 1.5, 2]]))),
     ],
     "Add": [with_weight("Add", 4, 1, 1), with_itself_pooled("Add"), lambda net, x: net.add("Add", x, x)],
@@ -395,6 +548,9 @@ CASES: dict[str, list[Body]] = {
     "Transpose": [simple("Transpose", perm=[0, 2, 3, 1])],
     "Conv": [
         conv(3, (3, 3), pads=[1, 1, 1, 1]),
+        own_kernel(pads=[1, 0, 1, 1]),
+        own_kernel(bias=True, strides=[2, 3], pads=[1, 1, 0, 0]),
+        own_kernel(group=2, dilations=[2, 1], rows=2),
         conv(6, (3, 2), strides=[2, 3], pads=[0, 1, 1, 0], group=2),
         conv(8, (3, 3), group=4, dilations=[2, 2], pads=[2, 2, 2, 2]),
         conv(4, (2, 2), group=4, strides=[2, 2]),
@@ -598,6 +754,23 @@ def test_rule_against_finite_differences(op: str, number: int, tmp_path: Path) -
 
 def test_every_rule_has_a_case() -> None:
     assert set(CASES) == set(RULES)
+
+
+SAMPLED = [
+    sampled(of_image, mode=mode, padding_mode=padding, align_corners=corners)
+    for of_image in (False, True)
+    for mode, padding, corners in (("linear", "zeros", 0), ("linear", "border", 1), ("nearest", "zeros", 1))
+]
+
+
+@pytest.mark.parametrize("number", range(len(SAMPLED)))
+def test_sampling_at_places(number: int, tmp_path: Path) -> None:
+    """Written out as plain operators: the engine's own answers, and derivatives by finite differences through what is written."""
+    checked = through(at(20, SAMPLED[number]), tmp_path, opset=20)
+    again = ort.InferenceSession(checked.maker.view.proto.SerializeToString(), providers=["CPUExecutionProvider"])
+    answers = checked.maker.model.scores(checked.batch)
+    np.testing.assert_allclose(again.run(["scores"], {"image": checked.batch})[0], answers, atol=1e-4)
+    assert checked.worst_error(1e-6) < WORST
 
 
 @pytest.mark.parametrize("name", WRITTEN_OUT)

@@ -86,7 +86,7 @@ def test_a_recurrent_layer_is_written_out_step_by_step(kind: str, direction: str
     x = net.add("Transpose", x, perm=[2, 0, 1])
     shapes = (gates * hidden, 5), (gates * hidden, hidden), (2 * gates * hidden,)
     weights = [net.weight(sides, *shape) for shape in shapes]
-    further = []
+    further: list[str] = []
     if states:
         flat = net.add("MatMul", net.add("ReduceMean", "image", axes=[2, 3], keepdims=0), net.weight(3, hidden))
         state = net.add("Unsqueeze", flat, net.weight(values=np.array([0])))
@@ -113,6 +113,81 @@ def test_a_recurrent_layer_is_written_out_step_by_step(kind: str, direction: str
     feeds, weights_of = {"image": batch.astype(np.float64)}, np.array([[1.0, 0, 0], [0, 0, 1]])
     assert probe.worst_error(feeds, weights_of, g, directions=3, step=1e-7) < 1e-4
     assert maker.layer(None).tensor in ("places", "turned")
+
+
+FORMS = {
+    "lengths": ("LSTM", 17, True, False, {}),
+    "lengths, GRU": ("GRU", 17, True, False, {}),
+    "looks at its memory": ("LSTM", 17, False, True, {}),
+    "keeps what it takes in": ("LSTM", 17, False, True, {"input_forget": 1}),
+    "within bounds": ("LSTM", 17, False, False, {"clip": 0.3}),
+    "within bounds, GRU": ("GRU", 17, True, False, {"clip": 0.3}),
+    "other activations": (
+        "LSTM",
+        17,
+        False,
+        False,
+        {
+            "activations": ["HardSigmoid", "Softsign", "Relu"] * 2,
+            "activation_alpha": [0.3, 0.25],
+            "activation_beta": [0.45, 0.55],
+        },
+    ),
+    "other activations, GRU": (
+        "GRU",
+        17,
+        False,
+        False,
+        {
+            "activations": ["Sigmoid", "LeakyRelu", "HardSigmoid", "Elu"],
+            "activation_alpha": [0.2, 0.3, 0.7],
+            "activation_beta": [0.4],
+        },
+    ),
+    "affine": (
+        "RNN",
+        17,
+        True,
+        False,
+        {"activations": ["Affine", "ScaledTanh"], "activation_alpha": [0.5, 0.8], "activation_beta": [0.1, 1.2]},
+    ),
+    "version 11": ("LSTM", 11, True, False, {}),
+    "version 9": ("GRU", 9, False, False, {"linear_before_reset": 1}),
+}
+
+
+@pytest.mark.parametrize("name", FORMS)
+def test_further_forms_of_recurrent_layers(name: str, tmp_path: Path) -> None:
+    """Sequences of unequal length, gates that look at the memory, bounds, other activations, older versions: what is written out
+    gives the engine's answers, and the derivatives are those of finite differences through it."""
+    op, opset, lengths, looks, about = FORMS[name]
+    net, hidden, gates = Net(seed=3), 4, {"LSTM": 4, "GRU": 3, "RNN": 1}[op]
+    x = net.add("Conv", "image", net.weight(5, 3, 3, 3), kernel_shape=[3, 3], strides=[2, 2])
+    x = net.add("Tanh", x, name="turned")
+    x = net.add("Transpose", net.add("ReduceMean", x, axes=[2], keepdims=0), perm=[2, 0, 1])
+    operands = [
+        net.weight(2, gates * hidden, 5),
+        net.weight(2, gates * hidden, hidden),
+        net.weight(2, 2 * gates * hidden),
+    ]
+    operands.append(net.weight(values=np.array([7, 4], np.int32)) if lengths else "")
+    operands += ["", "", net.weight(2, 3 * hidden)] if looks else []
+    outputs = 3 if op == "LSTM" else 2
+    out = net.add(op, x, *operands, outputs=outputs, hidden_size=hidden, direction="bidirectional", **about)
+    ends = [net.add("Transpose", f"{out}_{k}", perm=[1, 0, 2]) for k in range(1, outputs)]
+    moments = net.add("Reshape", net.add("Transpose", out, perm=[2, 0, 1, 3]), net.weight(values=np.array([0, -1])))
+    flat = [net.add("Reshape", one, net.weight(values=np.array([0, -1]))) for one in ends]
+    joined = net.add("Concat", moments, *flat, axis=1)
+    net.add("MatMul", joined, net.weight(7 * 8 + 8 * len(ends), 3, scale=2), name="scores")
+    made = net.model([2, 3, 9, 15], {"scores": [2, 3]}, opset=opset)
+    maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3))
+    assert not [node.op_type for node in maker.view.nodes if node.op_type == op]
+    batch = random_batch(maker.model, 2)
+    again = new_session(maker.view.proto.SerializeToString()).run(["scores"], {"image": batch})[0]
+    np.testing.assert_allclose(again, maker.model.scores(batch), atol=1e-5)
+    ((_, g),) = maker.activations_and_gradients(batch, [Target(0), Target(2)], [maker.layer("turned")])
+    probe, weights = Probe(maker.view.proto, "turned", "scores"), np.array([[1.0, 0, 0], [0, 0, 1]])
+    assert probe.worst_error({"image": batch.astype(np.float64)}, weights, g, directions=3, step=1e-7) < 1e-4
 
 
 def test_classifiers_that_hold_no_such_operator_stay_as_they_are(tmp_path: Path) -> None:

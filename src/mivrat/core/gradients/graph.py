@@ -13,9 +13,11 @@ from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.plain_fused import write_out_fused
+from mivrat.core.gradients.plain_grid_sample import write_out_grid_samples
 from mivrat.core.gradients.plain_pools import write_out_rounded_up_pools
 from mivrat.core.gradients.plain_quantised import write_out_quantised
 from mivrat.core.gradients.plain_recurrent import write_out_recurrent
+from mivrat.core.gradients.plain_versions import lift
 from mivrat.core.models.bounds import without_weights
 from mivrat.core.models.engine import EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
@@ -138,6 +140,7 @@ class GraphView:
         if len(proto.functions):
             proto = onnx.inliner.inline_local_functions(proto)
         _float32_model(proto)
+        lift(proto)
         self.proto = proto
         self.opset = opset_of(proto)
         self.batch = model.batch_limit or 2
@@ -156,8 +159,9 @@ class GraphView:
             self._read(sample, batch_is_free=model.batch_limit is None)
         while _take_branches(proto.graph, self.values):
             self._read(sample, batch_is_free=model.batch_limit is None)
-        if write_out_recurrent(proto.graph, self.opset, self.shapes):
-            self._read(sample, batch_is_free=model.batch_limit is None)
+        for write_out in (write_out_recurrent, write_out_grid_samples):
+            if write_out(proto.graph, self.opset, self.shapes):
+                self._read(sample, batch_is_free=model.batch_limit is None)
         if model.batch_limit is None:
             self._follow_images(sample(self.batch + 1))
         self.logits = self._find_logits(model.output.name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -53,6 +54,31 @@ def _reduce_log_sum_exp(s: NodeBack) -> Gradients:
 def _reduce_log_sum(s: NodeBack) -> Gradients:
     _, g, y = _reduced(s)
     return s.emit.expand_like(g / s.emit.node("Exp", y), s.node.input[0])
+
+
+def _reduce_prod(s: NodeBack) -> Gradients:
+    """Each factor's slope is the product of the others: y / x, and where one factor alone is 0 the product of the rest."""
+    axes, g, _ = _reduced(s)
+    none = same(s, s.x, s.emit.floats(0.0))
+    rest = s.x + none  # 1 in place of 0
+    parameters: dict[str, Any] = {"axes": axes} if s.view.opset < 18 else {}
+    further = [s.emit.integers(axes)] if s.view.opset >= 18 else []
+    product = s.emit.node("ReduceProd", rest, *further, keepdims=1, **parameters) if axes else rest
+    zeros = s.emit.reduce_sum(none, axes)
+    others = (zeros - none) > 0.5
+    return g * others.where(0.0, product / rest)
+
+
+def _rms_normalization(s: NodeBack) -> Gradients:
+    """y = x / r * scale with r the root of the mean square over the last axes (Zhang 2019)."""
+    s.only_first()
+    rank = len(s.out_shape)
+    axes = list(range(s.attributes.get("axis", -1) % rank, rank))
+    s.only_within_images(axes)
+    mean = s.emit.reduce_mean(s.x * s.x, axes) + float(s.attributes.get("epsilon", 1e-5))
+    inverse = 1.0 / s.emit.node("Sqrt", mean)
+    g, standard = s.g * s.emit.value(s.node.input[1]), s.x * inverse
+    return inverse * (g - standard * s.emit.reduce_mean(g * standard, axes))
 
 
 def _global_max_pool(s: NodeBack) -> Gradients:
@@ -151,6 +177,8 @@ NORMS: dict[str, Rule] = {
     "ReduceSumSquare": lambda s: _reduced(s)[1] * s.x * 2.0,
     "ReduceLogSumExp": _reduce_log_sum_exp,
     "ReduceLogSum": _reduce_log_sum,
+    "ReduceProd": _reduce_prod,
+    "RMSNormalization": _rms_normalization,
     "MeanVarianceNormalization": _mean_variance_normalization,
     "GlobalMaxPool": _global_max_pool,
     "LogSoftmax": _log_softmax,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import string
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -90,8 +90,6 @@ def _gather(s: NodeBack) -> Gradients:
 def _gathered_anywhere(s: NodeBack, axis: int) -> Gradients:
     """Of a Gather whose places are known only when it runs, such as those worked out from the number of images: what was taken
     goes back to where it was taken from, adding where several were taken from one place."""
-    if s.view.opset < 16:
-        raise NoRule("Gather over the images of a batch before operator-set version 16")
     emit, rank, taken = s.emit, len(s.shape(0)), len(s.shape(1))
     data, places = emit.value(s.node.input[0]), emit.value(s.node.input[1])
     g, nothing = s.g, emit.node("ConstantOfShape", emit.shape_of(data))
@@ -100,9 +98,24 @@ def _gathered_anywhere(s: NodeBack, axis: int) -> Gradients:
         nothing = emit.node("Transpose", nothing, perm=order)
         moved = [*range(axis, axis + taken), *range(axis), *range(axis + taken, rank - 1 + taken)]
         g = emit.node("Transpose", g, perm=moved)
-    at = emit.unsqueeze(emit.node("Cast", places, to=onnx.TensorProto.INT64), [taken])
-    laid = emit.node("ScatterND", nothing, at, g, reduction="add")
+    size, shape = s.shape(0)[axis], s.shape(0)
+    at = emit.node("Cast", places, to=onnx.TensorProto.INT64)
+    if s.view.opset >= 16:
+        laid = emit.node("ScatterND", nothing, emit.unsqueeze(at, [taken]), g, reduction="add")
+    else:
+        others = [shape[a] for a in order[1:]]
+        lines = emit.reshape(g, [-1, int(np.prod(others))])
+        laid = emit.reshape(_added_up(s, emit.reshape(at, [-1]), lines, size), [size, *others])
     return emit.node("Transpose", laid, perm=[order.index(a) for a in range(rank)]) if axis else laid
+
+
+def _added_up(s: NodeBack, places: Value, lines: Value, size: int) -> Value:
+    """Lines (... x m x k) laid at their places (... x m, whole numbers) among ``size``, adding where several meet: ... x size x k. By a
+    product of matrices, for versions of the operator set that cannot add where they scatter."""
+    emit = s.emit
+    wrapped = (places < emit.integers(0)).where(places + emit.integers(size), places)
+    one = emit.node("OneHot", wrapped, emit.integers([size]), emit.floats([0.0, 1.0]), axis=-2)
+    return emit.node("MatMul", one, lines)
 
 
 def _expand(s: NodeBack) -> Gradients:
@@ -160,11 +173,9 @@ def _depth_to_space(s: NodeBack) -> Gradients:
 def _resize(s: NodeBack) -> Gradients:
     """Resampling is linear and works axis by axis: each axis' matrix is read off by resampling unit vectors."""
     s.only_first()
-    if s.attributes.get("coordinate_transformation_mode") == "tf_crop_and_resize":
-        raise NoRule("Resize that crops")
-    out = s.g
+    out, crops = s.g, s.attributes.get("coordinate_transformation_mode") == "tf_crop_and_resize"
     for axis, (before, after) in enumerate(zip(s.shape(0), s.out_shape, strict=True)):
-        if before != after:
+        if before != after or (crops and s.view.image_axes(s.node.input[0]) != {axis}):
             out = _along(s, out, len(s.out_shape), axis, _resampling(s, before, after, axis).T)
     return out
 
@@ -181,16 +192,12 @@ def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.f
     given, constants = np.array([1.0, 1.0, scales, 1.0], np.float32), dict[str, NDArray[Any]]()
     if s.node.op_type == "Upsample" or s.view.opset < 11:
         inputs, constants = ["x", "k"], {"k": given}
-        if s.view.opset < 9:
-            raise NoRule(f"{s.node.op_type} of this operator-set version")
-    elif kept is not None or _scale_of(s, axis) is not None:
-        inputs, constants = ["x", "r", "k"], {"r": np.zeros(0, np.float32), "k": given}
     else:
-        sizes = np.array([before, 1, after, 1], np.int64)
-        inputs, constants = (
-            ["x", "r", "e", "k"],
-            {"r": np.zeros(0, np.float32), "e": np.zeros(0, np.float32), "k": sizes},
-        )
+        inputs, constants = ["x", "r", "k"], {"r": _cropped_to(s, axis), "k": given}
+        if kept is None and _scale_of(s, axis) is None:
+            sizes = np.array([before, 1, after, 1], np.int64)
+            inputs, constants = ["x", "r", "e", "s"], {**constants, "e": np.zeros(0, np.float32), "s": sizes}
+            del constants["k"]
     node = onnx.helper.make_node(s.node.op_type, inputs, ["y"], **attributes)
     held = [onnx.numpy_helper.from_array(value, name) for name, value in constants.items()]
     opset = 9 if s.node.op_type == "Upsample" else s.view.opset
@@ -198,9 +205,22 @@ def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.f
         onnx.helper.make_graph([node], "resampling", *ports, held), opset_imports=[onnx.helper.make_opsetid("", opset)]
     )
     made.ir_version = 8
-    eye = np.eye(before, dtype=np.float32)[:, None, :, None]
-    (found,) = run_session(new_session(made.SerializeToString()), None, {"x": eye})
-    return np.asarray(found[:, 0, :, 0], np.float32)
+    units = np.eye(before, dtype=np.float32)[:, None, :, None]
+    session = new_session(made.SerializeToString())
+    found, without = (run_session(session, None, {"x": one})[0][:, 0, :, 0] for one in (units, 0 * units))
+    return np.asarray(found - without, np.float32)  # beyond a crop stands a number that no value has a say in
+
+
+def _cropped_to(s: NodeBack, axis: int) -> NDArray[np.float32]:
+    """The part of an axis that a Resize takes, as it wants it for one axis among four; empty where it takes all."""
+    if s.attributes.get("coordinate_transformation_mode") != "tf_crop_and_resize":
+        return np.zeros(0, np.float32)
+    found = s.constant(1)
+    if found is None:
+        raise NoRule("Resize to a crop that depends on the image")
+    axes = [a % len(s.out_shape) for a in s.attributes.get("axes", range(len(s.out_shape)))]
+    first, last = (float(found[axes.index(axis) + k * len(axes)]) for k in (0, 1)) if axis in axes else (0.0, 1.0)
+    return np.array([0, 0, first, 0, 1, 1, last, 1], np.float32)
 
 
 def _kept_scale(s: NodeBack) -> float | None:
@@ -228,25 +248,40 @@ def _scale_of(s: NodeBack, axis: int) -> float | None:
 
 def _einsum(s: NodeBack) -> Gradients:
     operands, result = _spelled_out(s)
-    if any(len(set(one)) != len(one) for one in [*operands, result]):
-        raise NoRule(f"Einsum {s.attributes['equation']}, which takes a diagonal")
+    values = [s.emit.value(name) for name in s.node.input]
     sizes: dict[str, int] = {}
     for i, letters in enumerate(operands):
         for letter, size in zip(letters, s.shape(i), strict=True):
-            if sizes.setdefault(letter, size) != size:
-                raise NoRule(f"Einsum {s.attributes['equation']}, which broadcasts an axis")
+            sizes[letter] = max(size, sizes.get(letter, 1))
+    given = list(operands)
+    single: list[list[int]] = []
+    for i, letters in enumerate(operands):  # an axis of one that is laid along a longer one has no letter of its own
+        single.append([at for at, letter in enumerate(letters) if s.shape(i)[at] == 1 < sizes[letter]])
+        given[i] = "".join(letter for at, letter in enumerate(letters) if at not in single[i])
+        if single[i]:
+            values[i] = s.emit.reshape(values[i], [n for at, n in enumerate(s.shape(i)) if at not in single[i]])
+    free = (letter for letter in string.ascii_letters if letter not in sizes)
+    diagonals: list[tuple[str, int]] = []
+    for i, letters in enumerate(
+        given
+    ):  # a letter met again stands for a letter of its own, and both are tied to be alike
+        for at in range(len(letters)):
+            if letters[at] in given[i][:at]:
+                other = next(free)
+                diagonals.append((letters[at] + other, sizes[letters[at]]))
+                given[i] = given[i][:at] + other + given[i][at + 1 :]
+    ties = [s.emit.floats(np.eye(size)) for _, size in diagonals]
     out = {}
     for i in s.needed:
-        others = [k for k in range(len(operands)) if k != i]
-        alone = set(operands[i]) - set(result).union(*(operands[k] for k in others))
-        given = "".join(letter for letter in operands[i] if letter not in alone)
-        terms = ",".join([result, *(operands[k] for k in others)])
-        values = [s.emit.value(s.node.input[k]) for k in others]
-        found = s.emit.node("Einsum", s.g, *values, equation=f"{terms}->{given}")
+        others = [k for k in range(len(given)) if k != i]
+        terms = [result, *(given[k] for k in others), *(pair for pair, _ in diagonals)]
+        alone = set(given[i]) - set().union(*terms)
+        kept = "".join(letter for letter in given[i] if letter not in alone)
+        found = s.emit.node("Einsum", s.g, *(values[k] for k in others), *ties, equation=f"{','.join(terms)}->{kept}")
         if alone:  # summed over on its own: every value along it gets the same
-            found = s.emit.unsqueeze(found, [at for at, letter in enumerate(operands[i]) if letter in alone])
-            found = s.emit.expand_like(found, s.node.input[i])
-        out[i] = found
+            found = s.emit.unsqueeze(found, [at for at, letter in enumerate(given[i]) if letter in alone])
+            found = s.emit.expand_like(found, values[i])
+        out[i] = s.emit.reshape_like(found, s.node.input[i]) if single[i] else found
     return out
 
 
@@ -270,25 +305,22 @@ def _spelled_out(s: NodeBack) -> tuple[list[str], str]:
 def _gather_nd(s: NodeBack) -> Gradients:
     """Every value goes back to where it was taken from, adding where several were taken from one place."""
     s.only_first()
-    leading, shape, indices = s.attributes.get("batch_dims", 0), s.shape(0), s.constant(1)
+    leading, shape = s.attributes.get("batch_dims", 0), s.shape(0)
     if not leading and s.view.opset >= 16:
         nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
         return s.emit.node("ScatterND", nothing, s.node.input[1], s.g, reduction="add")
-    if indices is None:
-        raise NoRule("GatherND at places that depend on the image or on the number of images")
-    if not leading:
-        raise NoRule("GatherND before operator-set version 16")
-    each = indices.reshape(-1, *indices.shape[leading:])
-    if not (each == each[0]).all():
-        raise NoRule("GatherND at other places for each image")
-    depth = indices.shape[-1]
-    chosen = shape[leading : leading + depth]
-    wrapped = tuple(column % size for column, size in zip(each[0].reshape(-1, depth).T, chosen, strict=True))
-    places = np.ravel_multi_index(wrapped, chosen)
-    apart = s.emit.reshape(s.g, [0] * leading + [len(places), *shape[leading + depth :]])
-    rank = leading + 1 + len(shape[leading + depth :])
-    laid = _along(s, apart, rank, leading, _placed(places.tolist(), int(np.prod(chosen))))
-    return s.emit.reshape_like(laid, s.node.input[0])
+    depth = s.shape(1)[-1]
+    chosen, rest = shape[leading : leading + depth], shape[leading + depth :]
+    batches, count = int(np.prod(shape[:leading])), int(np.prod(s.shape(1)[leading:-1]))
+    # Places as whole numbers among all that could be chosen, each batch by itself.
+    apart = s.emit.node("Cast", s.node.input[1], to=onnx.TensorProto.INT64)
+    sizes = s.emit.integers(chosen)
+    apart = (apart < s.emit.integers(0)).where(apart + sizes, apart)
+    steps = s.emit.integers([int(np.prod(chosen[k + 1 :])) for k in range(depth)])
+    summed = s.emit.reduce_sum(apart * steps, [len(s.shape(1)) - 1], keepdims=False)
+    places = s.emit.reshape(summed, [batches, count])
+    lines = s.emit.reshape(s.g, [batches, count, int(np.prod(rest))])
+    return s.emit.reshape_like(_added_up(s, places, lines, int(np.prod(chosen))), s.node.input[0])
 
 
 def _scatter_nd(s: NodeBack) -> Gradients:
@@ -310,12 +342,136 @@ def _scatter_nd(s: NodeBack) -> Gradients:
 
 def _gather_elements(s: NodeBack) -> Gradients:
     s.only_first()
-    if s.view.opset < 16:
-        raise NoRule("GatherElements before operator-set version 16")
+    axis, shape = s.attributes.get("axis", 0) % len(s.out_shape), s.shape(0)
     nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
-    return s.emit.node(
-        "ScatterElements", nothing, s.node.input[1], s.g, axis=s.attributes.get("axis", 0), reduction="add"
+    if s.view.opset >= 16:
+        return s.emit.node("ScatterElements", nothing, s.node.input[1], s.g, axis=axis, reduction="add")
+    if any(n != m for a, (n, m) in enumerate(zip(shape, s.out_shape, strict=True)) if a != axis):
+        raise NoRule("GatherElements of part of a tensor before operator-set version 16")
+    order = [*(a for a in range(len(shape)) if a != axis), axis]
+    lines = int(np.prod([shape[a] for a in order[:-1]]))
+    at = s.emit.node("Transpose", s.node.input[1], perm=order)
+    at = s.emit.node("Cast", s.emit.reshape(at, [lines, s.out_shape[axis]]), to=onnx.TensorProto.INT64)
+    g = s.emit.reshape(s.emit.node("Transpose", s.g, perm=order), [lines, s.out_shape[axis], 1])
+    laid = s.emit.reshape(_added_up(s, at, g, shape[axis]), [shape[a] for a in order])
+    return s.emit.node("Transpose", laid, perm=[order.index(a) for a in range(len(order))])
+
+
+def _scatter_elements(s: NodeBack) -> Gradients:
+    """What is written over has no say any more; what is written gets the gradient of where it went."""
+    how, axis = s.attributes.get("reduction", "none"), s.attributes.get("axis", 0)
+    if how not in ("none", "add"):
+        raise NoRule(f"{s.node.op_type} that takes the {how}")
+    out: dict[int, Value] = {}
+    for i in s.needed:
+        if i == 2:
+            out[2] = _taken(s, s.node.input[1], s.shape(1), axis)
+        elif how == "add":
+            out[0] = s.g
+        else:
+            nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[1]))
+            out[0] = s.emit.node(s.node.op_type, s.g, s.node.input[1], nothing, axis=axis)
+    return out
+
+
+def _taken(s: NodeBack, places: str, shape: Sequence[int], axis: int) -> Value:
+    """The gradient at some places along an axis, one for each value of a tensor of that shape."""
+    emit, full = s.emit, s.out_shape
+    if s.view.opset >= 11:
+        return emit.node("GatherElements", s.g, places, axis=axis)
+    axis %= len(full)
+    if any(n != m for a, (n, m) in enumerate(zip(full, shape, strict=True)) if a != axis):
+        raise NoRule(f"{s.node.op_type} of part of a tensor before operator-set version 11")
+    order = [*(a for a in range(len(full)) if a != axis), axis]
+    at = emit.node("Cast", emit.node("Transpose", places, perm=order), to=onnx.TensorProto.INT64)
+    one = emit.node("OneHot", at, emit.integers([full[axis]]), emit.floats([0.0, 1.0]), axis=-1)
+    lines = emit.unsqueeze(emit.node("Transpose", s.g, perm=order), [len(full)])
+    taken = emit.reshape(emit.node("MatMul", one, lines), [shape[a] for a in order])
+    return emit.node("Transpose", taken, perm=[order.index(a) for a in range(len(order))])
+
+
+def _top_k(s: NodeBack) -> Gradients:
+    """Each of the largest goes back to where it was taken from; no two are taken from one place."""
+    axis = s.attributes.get("axis", -1) % len(s.out_shape)
+    places = s.node.output[1] if len(s.node.output) > 1 and s.node.output[1] else ""
+    if not places:
+        raise NoRule("TopK whose places are not asked for")
+    nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
+    scatter = "ScatterElements" if s.view.opset >= 11 else "Scatter"
+    return s.emit.node(scatter, nothing, places, s.g, axis=axis)
+
+
+def _reverse_sequence(s: NodeBack) -> Gradients:
+    s.only_first()
+    kept = {name: s.attributes[name] for name in ("batch_axis", "time_axis") if name in s.attributes}
+    return s.emit.node("ReverseSequence", s.g, s.node.input[1], **kept)
+
+
+def _dft(s: NodeBack) -> Gradients:
+    """A Fourier transform is linear: its matrix, over the axis and the real and imaginary parts, is read off by transforming unit
+    vectors."""
+    s.only_first()
+    rank = len(s.out_shape)
+    if s.view.opset >= 20:
+        given = s.constant(2)
+        if s.has(2) and given is None:
+            raise NoRule("DFT along an axis that depends on the image")
+        axis = int(given.ravel()[0]) % rank if given is not None else rank - 2
+    else:
+        axis = s.attributes.get("axis", 1) % rank
+    length = s.constant(1)
+    if s.has(1) and length is None:
+        raise NoRule("DFT of a length that depends on the image")
+    (size, parts), (made, of_made) = ((shape[axis], shape[-1]) for shape in (s.shape(0), s.out_shape))
+    kept: dict[str, Any] = {name: s.attributes[name] for name in ("inverse", "onesided") if name in s.attributes}
+    held: dict[str, NDArray[Any]] = {} if length is None else {"l": length}
+    if s.view.opset >= 20:
+        held["a"] = np.array(1, np.int64)
+    else:
+        kept["axis"] = 1
+    inputs = ["x", "l" if length is not None else "", *(["a"] if "a" in held else [])]
+    units = np.eye(size * parts, dtype=np.float32).reshape(-1, size, parts)
+    found = _answer(s, onnx.helper.make_node("DFT", inputs, ["y"], **kept), units, held)
+    matrix = found.reshape(size * parts, made * of_made)
+    order = [*(a for a in range(rank - 1) if a != axis), axis, rank - 1]
+    others = [s.shape(0)[a] for a in order[:-2]]
+    g = s.emit.reshape(s.emit.node("Transpose", s.g, perm=order), [*others, made * of_made])
+    back = s.emit.reshape(s.emit.node("MatMul", g, s.emit.floats(matrix.T)), [*others, size, parts])
+    return s.emit.node("Transpose", back, perm=[order.index(a) for a in range(rank)])
+
+
+def _roi_align(s: NodeBack) -> Gradients:
+    """Of regions that no image changes the mean over each cell is linear: its matrix is read off by taking the regions of pictures
+    with one bright point."""
+    s.only_first()
+    regions, images = s.constant(1), s.constant(2)
+    if regions is None or images is None or s.attributes.get("mode", "avg") != "avg":
+        raise NoRule("RoiAlign of regions that depend on the image, or of their maximum")
+    count, channels, height, width = s.shape(0)
+    points = height * width
+    held = {"r": regions, "i": np.zeros(len(regions), np.int64)}
+    node = onnx.helper.make_node("RoiAlign", ["x", "r", "i"], ["y"], **s.attributes)
+    found = _answer(s, node, np.eye(points, dtype=np.float32).reshape(1, points, height, width), held)
+    lines = s.emit.reshape(s.g, [len(regions), channels, found.shape[2] * found.shape[3]])
+    laid = s.emit.node("MatMul", lines, s.emit.floats(found.reshape(len(regions), points, -1).swapaxes(1, 2)))
+    owners = np.zeros((count, len(regions)), np.float32)
+    owners[images.astype(int), np.arange(len(regions))] = 1
+    apart = s.emit.reshape(laid, [len(regions), channels * points])
+    return s.emit.reshape_like(s.emit.node("MatMul", s.emit.floats(owners), apart), s.node.input[0])
+
+
+def _answer(
+    s: NodeBack, node: onnx.NodeProto, x: NDArray[np.float32], held: Mapping[str, NDArray[Any]]
+) -> NDArray[np.float32]:
+    """What one operator makes of "x", its other operands being constants."""
+    ports = [[onnx.helper.make_tensor_value_info(name, onnx.TensorProto.FLOAT, shape)] for name, shape in (("x", x.shape), ("y", None))]  # fmt: skip
+    constants = [onnx.numpy_helper.from_array(np.asarray(value), name) for name, value in held.items()]
+    made = onnx.helper.make_model(
+        onnx.helper.make_graph([node], "alone", *ports, constants),
+        opset_imports=[onnx.helper.make_opsetid("", s.view.opset)],
     )
+    made.ir_version = 8
+    return np.asarray(run_session(new_session(made.SerializeToString()), None, {"x": x})[0], np.float32)
 
 
 PLACES: dict[str, Rule] = {
@@ -325,6 +481,12 @@ PLACES: dict[str, Rule] = {
     "GatherND": _gather_nd,
     "GatherElements": _gather_elements,
     "ScatterND": _scatter_nd,
+    "ScatterElements": _scatter_elements,
+    "Scatter": _scatter_elements,
+    "TopK": _top_k,
+    "DFT": _dft,
+    "RoiAlign": _roi_align,
+    "ReverseSequence": _reverse_sequence,
     "Expand": _expand,
     "Tile": _tile,
     "Where": _where,
