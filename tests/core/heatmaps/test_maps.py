@@ -337,17 +337,17 @@ def test_channels_last_layers_are_laid_the_right_way(tmp_path: Path) -> None:
 def test_an_operator_without_a_rule_blocks_what_stands_before_it(tmp_path: Path) -> None:
     net = Net(seed=1)
     x = net.add("Conv", "image", net.weight(4, 3, 3, 3), kernel_shape=[3, 3], name="before")
-    x = net.add("Pow", net.add("Abs", x), x, name="between")  # whose exponent depends on the image
+    x = net.add("Mod", x, net.add("Exp", x), fmod=1, name="between")  # whose divisor depends on the image
     x = net.add("Relu", x, name="behind")
     net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(4, 3), name="scores")
     maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
     by_name = {layer.tensor: layer for layer in maker.layers}
     assert not by_name["before"].heatmap
-    assert "Pow" in str(by_name["before"].reason)
+    assert "Mod" in str(by_name["before"].reason)
     assert by_name["between"].heatmap
     assert by_name["behind"].default
     assert by_name["scores"].reason == "it has no height and width"
-    with pytest.raises(InputError, match="Pow"):
+    with pytest.raises(InputError, match="Mod"):
         choose_layer(maker.layers, "before", "m")
     with pytest.raises(InputError, match="no layer 'nowhere'"):
         maker.layer("nowhere")
