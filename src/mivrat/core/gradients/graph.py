@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import copy
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
@@ -144,31 +145,33 @@ class GraphView:
         self.proto = proto
         self.opset = opset_of(proto)
         self.batch = model.batch_limit or 2
+        # How many each of a tensor's axes gains with one image more.
         self._growth: dict[str, tuple[int, ...]] = {}
         dtype = np.uint8 if model.recipe.tensor.dtype == "uint8" else np.float32
         rng = np.random.default_rng(0)
 
-        def sample(images: int) -> NDArray[Any]:
-            return rng.uniform(0, 1, model.sample_shape(images, sides)).astype(dtype)
-
+        # Batches to follow it with: one, and where their size is free one with an image more.
+        self._batches = [
+            rng.uniform(0, 1, model.sample_shape(images, sides)).astype(dtype)
+            for images in ([self.batch] if model.batch_limit else [self.batch, self.batch + 1])
+        ]
+        _keep_what_leads_to(proto.graph, model.output.name)
         write_out_quantised(proto.graph, self.opset)
-        self._read(sample, batch_is_free=model.batch_limit is None)
-        if write_out_fused(proto.graph, self.opset, self.shapes):
-            self._read(sample, batch_is_free=model.batch_limit is None)
-        if write_out_rounded_up_pools(proto.graph, self.opset, self.shapes):
-            self._read(sample, batch_is_free=model.batch_limit is None)
+        self._read()
+        for write_out in (write_out_fused, write_out_rounded_up_pools):
+            if write_out(proto.graph, self.opset, self.shapes):
+                self._read()
         while _take_branches(proto.graph, self.values):
-            self._read(sample, batch_is_free=model.batch_limit is None)
+            self._read()
         for write_out in (write_out_recurrent, write_out_grid_samples):
             if write_out(proto.graph, self.opset, self.shapes):
-                self._read(sample, batch_is_free=model.batch_limit is None)
-        if model.batch_limit is None:
-            self._follow_images(sample(self.batch + 1))
+                self._read()
+        del self._batches
         self.logits = self._find_logits(model.output.name)
         self.leading = self._ancestors([self.logits])
         self.channel_axis = self._channel_axes(1 if model.recipe.tensor.order == "NCHW" else 3)
 
-    def _read(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
+    def _read(self) -> None:
         """Read nodes, shapes and values off the graph as it is."""
         graph = self.proto.graph
         self.nodes = list(graph.node)
@@ -177,7 +180,7 @@ class GraphView:
         self.values: dict[str, NDArray[Any]] = {t.name: numpy_helper.to_array(t) for t in graph.initializer}
         self.dtypes: dict[str, np.dtype[Any]] = {}
         self.shapes: dict[str, tuple[int, ...]] = {name: value.shape for name, value in self.values.items()}
-        self._record(sample, batch_is_free)
+        self._record()
 
     def _descendants(self, names: Iterable[str]) -> set[str]:
         """What depends on the value of any of the tensors; a shape does not."""
@@ -227,18 +230,18 @@ class GraphView:
             for node in self.nodes
         )
 
-    def _record(self, sample: Callable[[int], NDArray[Any]], batch_is_free: bool) -> None:
-        """Shapes and kinds of all tensors, and the values of those that no image changes; what images change is not brought out of
-        the engine, which may so use its memory over and over."""
-        batch = sample(self.batch)
+    def _record(self) -> None:
+        """Shapes and kinds of all tensors, how their axes grow with the number of images, and the values of those that no image
+        changes; what images change is not brought out of the engine, which may so use its memory over and over."""
+        batch = self._batches[0]
         made = [name for node in self.nodes for name in node.output if name]
         kinds = self._kinds(batch.shape)
         settled = {name for name in made if name not in self.depends}
-        found, shapes = self._run(
+        ask = self._asked(
             [name for name in made if name in settled or name not in kinds],
-            batch,
             [name for name in made if name not in settled and kinds.get(name)],
         )
+        found, shapes = ask(batch)
         for name, value in found.items():
             self.shapes[name], self.dtypes[name] = value.shape, value.dtype
         for name, shape in shapes.items():
@@ -248,9 +251,18 @@ class GraphView:
         of_shape = settled & self._descendants(
             out for node in self.nodes if node.op_type in _SHAPE for out in node.output
         )
-        if batch_is_free and of_shape:  # what changes with the number of images is no constant
-            again, _ = self._run(sorted(of_shape), sample(self.batch + 1))
-            settled -= {name for name in of_shape if name not in again or not np.array_equal(again[name], found[name])}
+        self._growth = {}
+        if len(self._batches) > 1:
+            # A graph that calls its batch free may still take no other number; then it is taken as fixed.
+            with contextlib.suppress(InputError):
+                again, longer = ask(self._batches[1])
+                longer |= {name: value.shape for name, value in again.items()}
+                longer[self.input] = self._batches[1].shape
+                for name, shape in longer.items():
+                    if len(shape) == len(self.shapes[name]):
+                        self._growth[name] = tuple(b - a for a, b in zip(self.shapes[name], shape, strict=True))
+                # What changes with the number of images is no constant.
+                settled -= {n for n in of_shape if n not in again or not np.array_equal(again[n], found[n])}
         self.shape_values = {name: found[name] for name in of_shape}
         self.values.update((name, found[name]) for name in settled)
 
@@ -266,18 +278,6 @@ class GraphView:
             elif value.type.WhichOneof("value") not in (None, "tensor_type"):
                 found[value.name] = None
         return found
-
-    def _follow_images(self, more: NDArray[Any]) -> None:
-        """Find how each tensor's axes grow with the number of images, from a batch of one image more. A graph that calls its batch free
-        may still take no other number; then it is taken as fixed."""
-        known = [name for node in self.nodes for name in node.output if name in self.shapes]
-        try:
-            _, shapes = self._run([], more, known)
-        except InputError:
-            return
-        for name, shape in ((self.input, more.shape), *shapes.items()):
-            if len(shape) == len(self.shapes[name]):
-                self._growth[name] = tuple(b - a for a, b in zip(self.shapes[name], shape, strict=True))
 
     def image_axes(self, name: str) -> frozenset[int]:
         """The axes along which a tensor's values are of different images."""
@@ -308,28 +308,36 @@ class GraphView:
                 made.shapes[name] = tuple(n + g * more for n, g in zip(self.shapes[name], growth, strict=True))
         return made
 
-    def _run(
-        self, names: list[str], batch: NDArray[Any], shapes_of: Sequence[str] = ()
-    ) -> tuple[dict[str, NDArray[Any]], dict[str, tuple[int, ...]]]:
-        """Some tensors' values for a batch, and others' shapes, through a session of its own."""
+    def _asked(
+        self, names: list[str], shapes_of: Sequence[str]
+    ) -> Callable[[NDArray[Any]], tuple[dict[str, NDArray[Any]], dict[str, tuple[int, ...]]]]:
+        """What gives some tensors' values for a batch, and others' shapes, through a session of its own."""
         probe = onnx.ModelProto()
         probe.CopyFrom(self.proto)
         del probe.graph.output[:]
         told = [f"mivrat:shape:{i}" for i in range(len(shapes_of))]
         probe.graph.node.extend(helper.make_node("Shape", [one], [to]) for one, to in zip(shapes_of, told, strict=True))
         probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in [*names, *told])
-        try:
-            session = new_session(probe.SerializeToString(), where=self.where, as_written=True)
-            found = run_session(session, [*names, *told], {self.input: batch})
-        except (EngineFault, InputError) as error:
-            raise InputError(
-                f"the graph cannot be followed tensor by tensor ({short_reason(error)})",
-                where=self.where,
-                mend="export the model with standard ONNX operators",
-            ) from error
-        values = {name: value for name, value in zip(names, found, strict=False) if isinstance(value, np.ndarray)}
-        shapes = {name: tuple(value.tolist()) for name, value in zip(shapes_of, found[len(names) :], strict=True)}
-        return values, shapes
+
+        def tried(work: Callable[[], Any]) -> Any:
+            try:
+                return work()
+            except (EngineFault, InputError) as error:
+                raise InputError(
+                    f"the graph cannot be followed tensor by tensor ({short_reason(error)})",
+                    where=self.where,
+                    mend="export the model with standard ONNX operators",
+                ) from error
+
+        session = tried(lambda: new_session(probe.SerializeToString(), where=self.where, as_written=True))
+
+        def ask(batch: NDArray[Any]) -> tuple[dict[str, NDArray[Any]], dict[str, tuple[int, ...]]]:
+            found = tried(lambda: run_session(session, [*names, *told], {self.input: batch}))
+            values = {name: value for name, value in zip(names, found, strict=False) if isinstance(value, np.ndarray)}
+            shapes = {name: tuple(value.tolist()) for name, value in zip(shapes_of, found[len(names) :], strict=True)}
+            return values, shapes
+
+        return ask
 
     def _find_logits(self, output: str) -> str:
         """The scores before the last softmax or sigmoid, or the output itself where there is none; before their last rounding in a
@@ -393,6 +401,20 @@ def outer_names(node: onnx.NodeProto) -> set[str]:
                 found |= set(inner.input) | outer_names(inner)
             found |= {one.name for one in attribute.g.output}
     return found
+
+
+def _keep_what_leads_to(graph: onnx.GraphProto, output: str) -> None:
+    """Leave out every node that gives nothing to an output, not even a shape."""
+    needed, kept = {output}, []
+    for node in reversed(graph.node):
+        if needed & set(node.output):
+            needed.update(name for name in node.input if name)
+            needed |= outer_names(node)
+            kept.append(node)
+    if len(kept) < len(graph.node):
+        kept = [onnx.NodeProto.FromString(node.SerializeToString()) for node in reversed(kept)]
+        del graph.node[:]
+        graph.node.extend(kept)
 
 
 def _take_branches(graph: onnx.GraphProto, values: Mapping[str, NDArray[Any]]) -> bool:

@@ -123,6 +123,9 @@ class _Places:
     def __init__(self, view: GraphView) -> None:
         self._view = view
         self._places = TokenPlaces(view, view.channel_axis[view.input] or 1)
+        # Many layers lie alike: what their places come to is worked out once.
+        self._placements: dict[tuple[Any, ...], Placement | None] = {}
+        self._grids: dict[tuple[Any, ...], tuple[tuple[int, ...], tuple[int, int]] | None] = {}
 
     def of(self, name: str) -> Laid | str:
         """How a tensor's values lie in the image, or why that cannot be told."""
@@ -158,7 +161,19 @@ class _Places:
 
     def _placement(self, name: str, channel_axis: int, images: int) -> Placement | None:
         means = self._means(name, channel_axis, images)
-        return placement_of(means) if means is not None else None
+        return self._placed(means) if means is not None else None
+
+    def _placed(self, means: NDArray[np.floating]) -> Placement | None:
+        key = (means.shape, means.tobytes())
+        if key not in self._placements:
+            self._placements[key] = placement_of(means)
+        return self._placements[key]
+
+    def _grid(self, means: NDArray[np.floating]) -> tuple[tuple[int, ...], tuple[int, int]] | None:
+        key = (means.shape, means.tobytes())
+        if key not in self._grids:
+            self._grids[key] = grid_of(means)
+        return self._grids[key]
 
     def _as_tokens(self, name: str, shape: tuple[int, ...], images: int) -> Laid | str:
         if name in self._places.pairs:
@@ -166,11 +181,11 @@ class _Places:
         found = []
         for axis in (1, 2):
             means = self._means(name, 3 - axis, images)
-            laid = grid_of(means.reshape(-1, 2)) if means is not None else None
+            laid = self._grid(means.reshape(-1, 2)) if means is not None else None
             if laid is None or means is None:
                 continue
             order, grid = laid
-            placement = placement_of(means[list(order)].reshape(*grid, 2))
+            placement = self._placed(means[list(order)].reshape(*grid, 2))
             if placement is not None:
                 tokens = Tokens(axis, order, grid, others=shape[axis] - len(order))
                 found.append(Laid(3 if axis == 1 else 1, placement, tokens, images))

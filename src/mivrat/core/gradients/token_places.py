@@ -29,9 +29,11 @@ APART = 0.15
 
 Places = NDArray[np.float32]  # a tensor's shape, then down and across; NaN where a value has no place
 
+# These leave values in their order, in another shape.
+_LEAVES_IN_ORDER = {"Reshape", "Flatten", "Squeeze", "Unsqueeze", "Identity"}
 _MOVES = {
-    "Reshape", "Flatten", "Squeeze", "Unsqueeze", "Transpose", "Slice", "Gather", "GatherND", "GatherElements", "Concat",
-    "Split", "Expand", "Tile", "Pad", "DepthToSpace", "SpaceToDepth", "ScatterND", "Identity", "Resize", "Upsample",
+    "Slice", "Gather", "GatherND", "GatherElements", "Concat",
+    "Split", "Expand", "Tile", "Pad", "DepthToSpace", "SpaceToDepth", "ScatterND", "Resize", "Upsample",
 }  # fmt: skip
 _WINDOWS = {"Conv", "MaxPool", "AveragePool", "LpPool", "QLinearConv"}
 # These mix along some axes and give back the same shape: a value stays where it is.
@@ -50,8 +52,9 @@ class TokenPlaces:
         # Tensors of pairs of tokens, such as who attends to whom: their places are the first ones', and lay out no map.
         self.pairs: set[str] = set()
         self._found: dict[str, Places | None] = {view.input: _of_image(view.shapes[view.input], channel_axis_of_input)}
+        self._moved: dict[Any, list[Places | None]] = {}
         for node in view.nodes:
-            if not any(name in view.depends for name in node.output):
+            if not any(name in view.depends and name in view.leading for name in node.output):
                 continue
             try:
                 with warnings.catch_warnings():
@@ -80,8 +83,13 @@ class TokenPlaces:
         shape = view.shapes[node.output[0]]
         data = [name for name in node.input if name in view.depends]
         first = self._found.get(data[0]) if data else None
+        if kind in _LEAVES_IN_ORDER:
+            return [first.reshape(*shape, 2) if first is not None else None]
+        if kind == "Transpose":
+            order = attributes_of(node).get("perm", list(reversed(range(len(shape)))))
+            return [first.transpose(*order, len(order)) if first is not None else None]
         if kind in _MOVES:
-            return _moved(view, node, self._found)
+            return self._moved_places(node)
         if first is None and not any(self._found.get(name) is not None for name in data):
             return [None]
         if kind in _WINDOWS:
@@ -105,6 +113,19 @@ class TokenPlaces:
         if kind in _IN_PLACE or len(data) == 1:
             return [first if first is not None and first.shape[:-1] == shape else None]
         return [self._together(data, shape)]
+
+    def _moved_places(self, node: onnx.NodeProto) -> list[Places | None]:
+        """As ``_moved``, but what blocks alike ask again and again is worked out once."""
+        about = sorted(one.SerializeToString() for one in node.attribute)
+        operands = []
+        for name in node.input:
+            places = self._found.get(name) if name in self._view.depends else None
+            value = self._view.values.get(name, self._view.shape_values.get(name)) if places is None else None
+            operands.append((_content(places), self._view.shapes.get(name), None if value is None else value.tobytes()))
+        key = (node.op_type, tuple(about), tuple(operands), len(node.output))
+        if key not in self._moved:
+            self._moved[key] = _moved(self._view, node, self._found)
+        return self._moved[key]
 
     def _together(self, names: Sequence[str], shape: tuple[int, ...]) -> Places | None:
         """Of several operands taken value by value: the mean of their places. One that is the same all along an axis, where
@@ -176,6 +197,14 @@ def _of_image(shape: tuple[int, ...], channel_axis: int) -> Places:
     grid = np.stack(np.meshgrid(down, across, indexing="ij"), axis=-1).astype(np.float32)
     spread = grid[None, None] if channel_axis == 1 else grid[None, :, :, None]
     return np.broadcast_to(spread, (*shape, 2))
+
+
+def _content(places: Places | None) -> tuple[Any, ...] | None:
+    """What tells places apart from others."""
+    if places is None:
+        return None
+    alike = [a for a in range(places.ndim - 1) if places.strides[a] == 0]
+    return (places.shape, tuple(alike), _slim(places, alike).tobytes())
 
 
 def _slim(places: Places, axes: Sequence[int]) -> Places:
