@@ -12,6 +12,10 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.models.trial import limit_this_process
 
 
+# How the engine says that it was given no more memory.
+_OUT_OF_MEMORY = ("bad allocation", "bad_alloc", "Failed to allocate memory")
+
+
 def _do(task: dict[str, Any]) -> None:
     from mivrat.core.models.onnx_model import OnnxModel
     from mivrat.core.pictures.recipe import parse_recipe
@@ -30,14 +34,16 @@ def main() -> None:
     # Whatever a library prints must not get between the lines that are read.
     out, sys.stdout = os.fdopen(os.dup(1), "w", encoding="ascii"), sys.stderr
     os.dup2(2, 1)
-    limit_this_process(task["seconds"], task["bytes"] + 6 * task["weights"])
-    said: dict[str, str] = {}
+    limit_this_process(task["seconds"], task["bytes"])
+    said: dict[str, Any] = {}
     try:
         _do(task)
     except InputError as error:
         said = {"what": error.what, "where": error.where, "mend": error.mend}
+        if any(words in error.what for words in _OUT_OF_MEMORY):
+            said = {"memory": task["bytes"]}
     except MemoryError:
-        return
+        said = {"memory": task["bytes"]}
     json.dump(said, out)
     out.flush()
     os._exit(0)  # threads of the engine may still be at work

@@ -33,13 +33,15 @@ class EngineFault(Exception):
 def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_written: bool = False) -> Session:
     """An ONNX Runtime session on the CPU; InputError, with the runtime's reason, where the model cannot be loaded.
 
-    ``as_written`` runs the graph node by node, so that every tensor can be asked for.
+    ``as_written`` runs the graph node by node, so that every tensor can be asked for; shapes are read as soon as they are there, so
+    that tensors need not be kept for that.
     """
     options = ort.SessionOptions()
     options.intra_op_num_threads = threads
     options.log_severity_level = 4
     if as_written:
         options.graph_optimization_level = ort.GraphOptimizationLevel.ORT_DISABLE_ALL
+        options.execution_order = ort.ExecutionOrder.PRIORITY_BASED
     # Threads that wait by spinning would take decoding its time.
     options.add_session_config_entry("session.intra_op.allow_spinning", "0")
     try:

@@ -21,8 +21,10 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped, current_stop
 
 LIMIT_SECONDS = 60.0
-# Beside the weights, which are held several times over while a model is loaded.
+# Memory beside the weights, which are held several times over while a model is loaded: so much at least, and up to half of what
+# the machine has to spare.
 LIMIT_BYTES = 3_000_000_000
+WEIGHTS_TIMES = 6
 _LOOK_EVERY = 0.02
 log = logging.getLogger(__name__)
 
@@ -39,9 +41,17 @@ def passes_trial(where: Path, task: dict[str, Any], key: str) -> None:
     answer = _answer(where, task)
     if answer is not None and "what" in answer:
         raise InputError(str(answer["what"]), where=answer["where"], mend=answer["mend"])
+    if answer is not None and "memory" in answer:
+        raise InputError(
+            f"wants more than {answer['memory'] / 1e9:.1f} GB of memory: {WEIGHTS_TIMES} times its weights and the larger of "
+            f"{LIMIT_BYTES / 1e9:.0f} GB and half of the {spare_memory() / 1e9:.1f} GB that this machine has to spare",
+            where=where,
+            mend="close other programs, use smaller images, or a machine with more memory; a sound model that is not large should "
+            "not need it: export it again, and see that no tensor in it grows without bound",
+        )
     if answer is None:
         raise InputError(
-            f"brings the engine down, or wants more than {LIMIT_BYTES / 1e9:.0f} GB of memory",
+            "brings the engine down, or takes more memory or processor time than a model may",
             where=where,
             mend="export it again, and see that no tensor in it grows without bound",
         )
@@ -61,7 +71,8 @@ def _answer(where: Path, task: dict[str, Any]) -> dict[str, Any] | None:
         start_new_session=True,
     ) as process:
         try:
-            asked = json.dumps(task | {"seconds": LIMIT_SECONDS, "bytes": LIMIT_BYTES}).encode("ascii")
+            most = WEIGHTS_TIMES * task["weights"] + max(LIMIT_BYTES, spare_memory() // 2)
+            asked = json.dumps(task | {"seconds": LIMIT_SECONDS, "bytes": most}).encode("ascii")
             while True:
                 try:
                     said, _ = process.communicate(asked, timeout=_LOOK_EVERY)
@@ -84,6 +95,15 @@ def _answer(where: Path, task: dict[str, Any]) -> dict[str, Any] | None:
         return found
     log.warning("a model's trial ended with %s", process.returncode)
     return None
+
+
+def spare_memory() -> int:
+    """So many bytes of memory this machine could give now; 0 where it does not say."""
+    with contextlib.suppress(OSError, ValueError):
+        for line in Path("/proc/meminfo").read_text(encoding="ascii").splitlines():
+            if line.startswith("MemAvailable:"):
+                return int(line.split()[1]) * 1024
+    return 0
 
 
 def limit_this_process(seconds: float, most_bytes: int) -> None:
