@@ -216,9 +216,15 @@ def test_layers_and_heatmaps(made: dict[str, Path], tmp_path: Path, capsys: pyte
         "heatmap": True,
         "reason": None,
         "default": True,
+        "plain": "activation (Relu)",
+        "block": "block 1",
     }
     assert run_command(["layers", str(made["model"])]) == 0
-    assert "features" in capsys.readouterr().out
+    told = capsys.readouterr().out.splitlines()
+    assert told[0] == "likely layers"
+    assert told[1].split()[0] == "features"
+    assert told[2] == "block 1"
+    assert len([line for line in told if line.startswith("  ")]) == len(layers)
     pictures = [made["images"] / name / "1.png" for name in CLASSES]
     common = [
         "heatmap",

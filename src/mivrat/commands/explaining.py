@@ -21,6 +21,7 @@ from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, ho
 from mivrat.core.covering.lookalikes import ColourRule, sampled_colour, sampled_patch
 from mivrat.core.covering.one_image import prepared
 from mivrat.core.covering.regions import Shape, mask_of, shape_from_json
+from mivrat.core.gradients.layer_names import block_title, in_groups
 from mivrat.core.gradients.layers import stages
 from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, HeatmapMaker, MapMaker, maker_of, target_from_text
@@ -51,12 +52,14 @@ def layers(args: argparse.Namespace) -> int:
     if args.json:
         show(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
         return DONE
-    width = max([len(layer.tensor) for layer in layers], default=0)
-    for layer in layers:
-        shape = " × ".join(str(n) for n in layer.shape)
-        state = "default" if layer.default else "yes" if layer.heatmap else f"no: {layer.reason}"
-        count = f"{layer.parameters:,}" if layer.parameters else ""
-        show(f"{layer.tensor:<{width}}  {layer.op:<20} {shape:<18} {count:>12}  {state}")
+    width, plain = (max([len(text) for text in texts], default=0) for texts in ([one.tensor for one in layers], [one.plain for one in layers]))  # fmt: skip
+    for heading, some in in_groups(layers):
+        show(block_title(heading))
+        for layer in some:
+            shape = " × ".join(str(n) for n in layer.shape)
+            state = "default" if layer.default else "yes" if layer.heatmap else f"no: {layer.reason}"
+            count = f"{layer.parameters:,}" if layer.parameters else ""
+            show(f"  {layer.tensor:<{width}}  {layer.plain:<{plain}}  {shape:<18} {count:>12}  {state}")
     if maker.remark:
         say(f"mivrat: the model is {maker.remark}")
     return DONE

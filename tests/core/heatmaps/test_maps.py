@@ -410,7 +410,7 @@ def test_tokens_are_laid_back_on_their_grid(class_token: bool, tmp_path: Path) -
     np.testing.assert_allclose(maker.maps(batch, [Target(1)] * 2, [normed])[0], expected, rtol=1e-4, atol=1e-6)
     if class_token:  # only the class token of the last sum is read
         assert not maker.maps(batch, [Target(1)] * 2, [out], "signed")[0].any()
-        assert maker.layer(None).op == "MatMul"  # the values that the class token attends to
+        assert maker.layer(None).op == "LayerNormalization"  # what the class token attends to, no key or value of it
     else:
         assert out.default
         before, after = maker.maps(batch, [Target(1)] * 2, [patches, by_name["tokens"]], "signed")

@@ -11,13 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.gradients.default_layer import default_layer
 from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.graph import GraphView
+from mivrat.core.gradients.layer_names import with_names
 from mivrat.core.gradients.placement import Placement, placement_of
 from mivrat.core.gradients.plain_writer import WRITTEN_OUT
-from mivrat.core.gradients.reverse import SEED, blocked_layers, build_reverse
+from mivrat.core.gradients.reverse import blocked_layers
 from mivrat.core.gradients.token_places import TokenPlaces, grid_of
-from mivrat.core.models.engine import new_session, run_session
 
 
 @dataclass(frozen=True)
@@ -46,7 +47,8 @@ class Layer:
     ``shape`` leaves out the axis of the images, ``image_axis``; all other axes are given as if that were the first. ``reason`` says why no heatmap can be taken from it. ``parameters``
     counts the numbers learned that the operator which makes it brings along. ``channel_axis`` is that of the activations
     as height and width, for ``tokens`` once they are laid out so. ``has_places``: it has height and width, though maybe no
-    gradient reaches it. ``placement`` tells where in the image its cells lie.
+    gradient reaches it. ``placement`` tells where in the image its cells lie. ``plain`` says what it is in words, ``block`` to
+    which part of the network it belongs.
     """
 
     tensor: str
@@ -61,6 +63,8 @@ class Layer:
     has_places: bool = True
     placement: Placement = WHOLE
     image_axis: int = 0
+    plain: str = ""
+    block: str = ""
 
     @property
     def grid(self) -> tuple[int, int]:
@@ -89,6 +93,8 @@ class Layer:
             "heatmap": self.heatmap,
             "reason": self.reason,
             "default": self.default,
+            "plain": self.plain,
+            "block": self.block,
         }
 
     def emit_places(self, value: Value) -> Value:
@@ -228,7 +234,7 @@ def _learned(view: GraphView) -> dict[str, int]:
 def list_layers(view: GraphView) -> list[Layer]:
     """All float tensors that lead from the image to the logits, in graph order.
 
-    The default is the last one that a heatmap can be taken from and whose places have a say; none where there is none.
+    One of them is the default (``default_layer``); none where no place of any of them has a say.
     """
     places, learned = _Places(view), _learned(view)
     found: list[Layer] = []
@@ -263,43 +269,11 @@ def list_layers(view: GraphView) -> list[Layer]:
         at = next(i for i, layer in enumerate(found) if layer.tensor == name)
         reason = f"the reverse pass has no rule for {', '.join(operators[:3])}, behind it"
         found[at] = replace(found[at], heatmap=False, reason=reason)
-    default = _last_with_evidence(view, found, [i for i, layer in enumerate(found) if layer.heatmap])
+    found = with_names(view, found)
+    default = default_layer(view, found)
     if default is not None:
         found[default] = replace(found[default], default=True)
     return found
-
-
-# So many layers are tried at a time for one whose places have a say.
-_TRIED = 8
-
-
-def _last_with_evidence(view: GraphView, layers: Sequence[Layer], usable: Sequence[int]) -> int | None:
-    """The last usable layer whose places have a say in the scores; None where there is none.
-
-    Of tokens that is tried, by one run of the reverse pass: behind the last attention only the class token may be read.
-    """
-    if not usable or layers[usable[-1]].tokens is None:
-        return usable[-1] if usable else None
-    last = layers[usable[-1]]
-    # First those that are laid out as the last one is: the same stream of tokens, a block or an attention earlier.
-    alike = [i for i in usable if layers[i].tokens == last.tokens and layers[i].shape == last.shape]
-    others = [i for i in usable if i not in set(alike)]
-    for group in (alike, others):
-        for end in range(len(group), 0, -_TRIED):
-            some = group[max(0, end - _TRIED) : end]
-            if telling := _with_a_say(view, layers, some):
-                return max(telling)
-    return None
-
-
-def _with_a_say(view: GraphView, layers: Sequence[Layer], some: Sequence[int]) -> set[int]:
-    """Those of some layers at whose places the first score has a gradient other than 0, for images of noise."""
-    batch = np.random.default_rng(0).uniform(0, 1, view.shapes[view.input]).astype(view.dtypes[view.input])
-    seed = np.eye(1, int(np.prod(view.shapes[view.logits][1:])), dtype=np.float32).repeat(len(batch), axis=0)
-    proto, names = build_reverse(view, [layers[i].tensor for i in some])
-    session = new_session(proto.SerializeToString(), 0, view.where)
-    gradients = run_session(session, names[1::2], {view.input: batch, SEED: seed})
-    return {i for i, g in zip(some, gradients, strict=True) if np.any(layers[i].channels_first(g))}
 
 
 def short_name(tensor: str) -> str:

@@ -11,7 +11,6 @@ from typing import Any
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.trial import limit_this_process
 
-
 # How the engine says that it was given no more memory.
 _OUT_OF_MEMORY = ("bad allocation", "bad_alloc", "Failed to allocate memory")
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.gradients.layers import short_name
+from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.maps import BY_GRADIENT, SIGNED, Method
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.likeness.search import nearest
@@ -17,6 +19,7 @@ from mivrat.ui.actions import tooltip
 from mivrat.ui.close_look.other_heat import Drawing, OtherHeat
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
 from mivrat.ui.close_look.review_panel import ReviewPanel
+from mivrat.ui.parts.layers import offer_layers
 from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
 from mivrat.ui.parts.pictures import Thumbnails, to_image
 from mivrat.ui.parts.thumb_strip import ThumbStrip
@@ -83,6 +86,7 @@ class CloseLook(QWidget):
         for panel in (self.photo, self.heat_predicted, self.heat_other):
             panel.share(self.zoom)
         self.layer = Choice(name="layer")
+        self._offered: Sequence[Layer] = ()
         self.scale = Choice(list(SCALES), "colours of the heat")
         self.peaks = Choice(["own peak each", "common peak"])
         tip(
@@ -335,17 +339,11 @@ class CloseLook(QWidget):
         if self.look is None or evidence.image != self.look.image:
             return
         self.evidence = evidence
-        names = [layer.tensor for layer in evidence.layers]
-        if [self.layer.itemData(i) for i in range(self.layer.count())] != names:
+        if self._offered != evidence.layers:
+            self._offered = evidence.layers
             self.layer.clear()
-            for layer in reversed(evidence.layers):  # the last layer is the usual one, so it stands first
-                self.layer.addItem(
-                    f"{words.clipped(short_name(layer.tensor), 40)}   {layer.grid[0]} × {layer.grid[1]}"
-                    + (", default" if layer.default else ""),
-                    layer.tensor,
-                )
-        if evidence.layer is not None:
-            self.layer.setCurrentIndex(self.layer.findData(evidence.layer.tensor))
+            offer_layers(self.layer, evidence.layers)
+        self.layer.setCurrentIndex(self.layer.findData(evidence.layer.tensor) if evidence.layer is not None else -1)
         self.layer.setEnabled(evidence.method in BY_GRADIENT)
         self.scale.setVisible(evidence.method not in SIGNED)
         self.legend.set_scale(self._scale())
@@ -373,8 +371,10 @@ class CloseLook(QWidget):
         self._ask_evidence()
 
     def step_layer(self, by: int) -> None:
-        """Go to the next layer towards the image (1) or the scores (-1)."""
+        """Go to the next of the layers listed (1) or the one before it (-1)."""
         index = self.layer.currentIndex() + by
+        while 0 <= index < self.layer.count() and self.layer.itemData(index) is None:  # a heading
+            index += by
         if 0 <= index < self.layer.count():
             self.layer.setCurrentIndex(index)
             self._choose_layer(index)

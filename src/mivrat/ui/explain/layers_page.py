@@ -6,6 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QImage, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
 
+from mivrat.core.gradients.layer_names import in_groups
 from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
 from mivrat.ui.parts.pictures import to_image
@@ -59,7 +60,7 @@ class LayersPage(QWidget):
         self.explainer = explainer
         self.listed: list[Layer] = []
         self._filling = False
-        self.search = field_of_study("part of a name, an operator, a size such as 14 × 14")
+        self.search = field_of_study("part of a name, a block, an operator, a size such as 14 × 14")
         self.search.setAccessibleName("find layers")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self.refresh())
@@ -67,7 +68,10 @@ class LayersPage(QWidget):
         tip(self.usual, "Put the last layer of each resolution on the board, as at first")
         self.told = label(soft=True, wrap=True)
         self.table = FigureTable(
-            ("layer, the last first", "operator", "shape", "parameters", "map"), (92, 104, 86, 72), "layers", (3,)
+            ("layer, likely ones first", "what it is", "block", "shape", "parameters", "map"),
+            (150, 92, 104, 86, 72),
+            "layers",
+            (4,),
         )
         self.table.itemChanged.connect(self._ticked)
         self.table.cellActivated.connect(lambda line, _: self._toggle(line))
@@ -95,11 +99,11 @@ class LayersPage(QWidget):
         if not self.isVisible():
             return
         explainer, wanted = self.explainer, self.search.text().strip().casefold().replace("x", "×").replace(" ", "")
-        everything = list(reversed(explainer.layers))
+        everything = [one for _, some in in_groups(explainer.layers) for one in some]
 
         def text(one: Layer) -> str:
             return (
-                f"{one.tensor}{one.op}{'×'.join(str(n) for n in one.shape)}".casefold()
+                f"{one.tensor}{one.op}{one.plain}{one.block}{'×'.join(str(n) for n in one.shape)}".casefold()
                 .replace("x", "×")
                 .replace(" ", "")
             )
@@ -110,8 +114,8 @@ class LayersPage(QWidget):
             size = " × ".join(str(n) for n in one.shape)
             has = f"{one.grid[0]} × {one.grid[1]}" if one.heatmap else "none"
             name = short_name(one.tensor) + ("  (default)" if one.default else "")
-            lines.append((name, one.op, size, words.count(one.parameters) if one.parameters else "", has))
-            about = one.tensor if one.heatmap else f"{one.tensor}\nno map: {one.reason}"
+            lines.append((name, one.plain, one.block, size, words.count(one.parameters) if one.parameters else "", has))
+            about = f"{one.tensor}\n{one.op}" + ("" if one.heatmap else f"\nno map: {one.reason}")
             tips.append(
                 about + (f"\n{one.tokens.others} tokens are of no patch" if one.tokens and one.tokens.others else "")
             )

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
-from mivrat.core.gradients.layers import short_name
 from mivrat.core.heatmaps.maps import WITHOUT_LAYER
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.ui import words
+from mivrat.ui.parts.layers import offer_layers
 from mivrat.ui.parts.widgets import Choice, label, row
 from mivrat.workspace.explaining import Explainer
 
@@ -54,8 +54,7 @@ class SetupRow(QWidget):
         stages = self.explainer.stages()
         if len(stages) > 1:
             self.layer.addItem(TOGETHER, tuple(one.tensor for one in stages))
-        for one in self.explainer.usable():
-            self.layer.addItem(f"{short_name(one.tensor)}   {one.grid[0]} × {one.grid[1]}", (one.tensor,))
+        offer_layers(self.layer, self.explainer.usable()[::-1], lambda one: (one.tensor,))
         self._follow()
 
     def _follow(self) -> None:
