@@ -9,6 +9,7 @@ import numpy as np
 import onnx
 
 from mivrat.core.gradients.graph import GraphView
+from mivrat.core.gradients.layer_names import ACTIVATIONS
 from mivrat.core.gradients.reverse import SEED, build_reverse
 from mivrat.core.models.engine import new_session, run_session
 
@@ -20,7 +21,7 @@ _PRODUCTS = {"MatMul", "Gemm", "Einsum", "Mul", "Div", "Attention", "MultiHeadAt
 # What makes more of its operand than another arrangement or scale of it.
 _OTHER_MAPS = {
     "LayerNormalization", "RMSNormalization", "GroupNormalization", "InstanceNormalization", "BatchNormalization",
-    "LpNormalization", "LRN", "MaxPool", "AveragePool", "Softmax",
+    "LpNormalization", "LRN", "MaxPool", "AveragePool",
 }  # fmt: skip
 # Numbers of paths are counted modulo this prime: they grow beyond all bounds.
 _PRIME = (1 << 61) - 1
@@ -32,7 +33,8 @@ def default_layer(view: GraphView, layers: Sequence[Layer]) -> int | None:
     """The number of the default among the layers, in graph order; None where there is none.
 
     It is the last from which a heatmap can be taken, but no projection made for one side of a product (a key or a value of an
-    attention, a gate), where not everything passes that on its way from the image to the scores. Of tokens it must be read by what
+    attention, a gate); features that everything passes on its way from the image to the scores, as where they are pooled by their
+    products, are none. Of tokens it must be read by what
     follows, which is tried by one run of the reverse pass: behind the last attention often only the class token is.
     """
     usable = [i for i, layer in enumerate(layers) if layer.heatmap]
@@ -41,14 +43,17 @@ def default_layer(view: GraphView, layers: Sequence[Layer]) -> int | None:
     passed, aside = passed_by_everything(view), _one_side_of_a_product(view)
 
     def projected(name: str) -> bool:
-        return name in aside and name not in passed and _is_projection(view, name)
+        return name in aside and _is_projection(view, name, straight=name in passed)
 
     chosen = [i for i in usable if not projected(layers[i].tensor)]
-    if chosen and layers[chosen[-1]].tokens is None:
-        return chosen[-1]
-    for some in (*_pieces(chosen), *_pieces([i for i in usable if i not in set(chosen)])):
-        if telling := _with_a_say(view, layers, some):
-            return max(telling)
+    left = [i for i in usable if i not in set(chosen)]
+    # Where there are projections only, such as of patches, those that everything passes come first.
+    for group in (chosen, [i for i in left if layers[i].tensor in passed], left):
+        if group and layers[group[-1]].tokens is None:
+            return group[-1]
+        for some in _pieces(group):
+            if telling := _with_a_say(view, layers, some):
+                return max(telling)
     return None
 
 
@@ -97,13 +102,14 @@ def _one_side_of_a_product(view: GraphView) -> set[str]:
     return {name for name, aside in found.items() if aside}
 
 
-def _is_projection(view: GraphView, name: str) -> bool:
-    """Whether a tensor comes, value by value or moved about, out of a product with learned numbers."""
+def _is_projection(view: GraphView, name: str, *, straight: bool) -> bool:
+    """Whether a tensor comes, value by value or moved about, out of a product with learned numbers or out of a softmax; ``straight``:
+    and no activation stands between."""
     while (node := view.producer.get(name)) is not None:
         read = list(dict.fromkeys(_reads(view, node)))
-        if len(read) != 1 or node.op_type in _OTHER_MAPS:
+        if len(read) != 1 or node.op_type in _OTHER_MAPS or (straight and node.op_type in ACTIVATIONS):
             return False
-        if node.op_type in ("MatMul", "Gemm", "Conv", "Einsum"):
+        if node.op_type in ("MatMul", "Gemm", "Conv", "Einsum", "Softmax"):
             return True
         name = read[0]
     return False

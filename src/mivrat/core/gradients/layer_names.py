@@ -24,7 +24,7 @@ _PLAIN = {
     "Upsample": "resized", "Softmax": "softmax", "Pad": "padded", "Dropout": "dropout", "DepthToSpace": "channels laid out as places",
     "SpaceToDepth": "places laid out as channels", "Gemm": "linear layer", "Einsum": "product", "Sub": "difference", "ReduceMean": "mean", "Div": "quotient",
 }  # fmt: skip
-_ACTIVATIONS = {
+ACTIVATIONS = {
     "Relu", "LeakyRelu", "PRelu", "Clip", "Sigmoid", "HardSigmoid", "HardSwish", "Tanh", "Elu", "Selu", "Celu", "Gelu", "Mish",
     "Softplus", "Softsign", "Swish", "ThresholdedRelu", "Shrink", "Erf",
 }  # fmt: skip
@@ -52,7 +52,7 @@ def _plain(view: GraphView, node: onnx.NodeProto) -> str:
         size = " × ".join(str(n) for n in kernel[2:])
         groups = attributes_of(node).get("group", 1)
         return f"convolution {size}" + (" of each channel" if groups > 1 and groups == kernel[0] else "")
-    if kind in _ACTIVATIONS:
+    if kind in ACTIVATIONS:
         return f"activation ({kind})"
     if kind == "Mul" and len(read) == 2 and _gates_itself(view, read):
         return "activation (x · sigmoid x)"
@@ -137,7 +137,7 @@ def _by_structure(view: GraphView, layers: Sequence[Layer]) -> list[str]:
     found, number, ended = [], 1, False
     for layer in layers:
         node = view.producer[layer.tensor]
-        if ended and layer.has_places and node.op_type not in _ACTIVATIONS:
+        if ended and layer.has_places and node.op_type not in ACTIVATIONS:
             number, ended = number + 1, False
         found.append(f"block {number}")
         read = {name for name in node.input if name in view.depends}

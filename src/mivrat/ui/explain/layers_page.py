@@ -67,12 +67,7 @@ class LayersPage(QWidget):
         self.usual = button("one of each stage", lambda: explainer.put_rows(()), kind="small")
         tip(self.usual, "Put the last layer of each resolution on the board, as at first")
         self.told = label(soft=True, wrap=True)
-        self.table = FigureTable(
-            ("layer, likely ones first", "what it is", "block", "shape", "parameters", "map"),
-            (150, 92, 104, 86, 72),
-            "layers",
-            (4,),
-        )
+        self.table = FigureTable(("layer", "what it is", "shape", "parameters"), (150, 104, 86), "layers", (3,))
         self.table.itemChanged.connect(self._ticked)
         self.table.cellActivated.connect(lambda line, _: self._toggle(line))
         self.filters_told, self.strip = label(soft=True, wrap=True), FilterStrip()
@@ -112,9 +107,9 @@ class LayersPage(QWidget):
         lines, tips = [], []
         for one in self.listed:
             size = " × ".join(str(n) for n in one.shape)
-            has = f"{one.grid[0]} × {one.grid[1]}" if one.heatmap else "none"
             name = short_name(one.tensor) + ("  (default)" if one.default else "")
-            lines.append((name, one.plain, one.block, size, words.count(one.parameters) if one.parameters else "", has))
+            what = f"{one.plain}, {one.block}" if one.block else one.plain
+            lines.append((name, what, size, words.count(one.parameters) if one.parameters else ""))
             about = f"{one.tensor}\n{one.op}" + ("" if one.heatmap else f"\nno map: {one.reason}")
             tips.append(
                 about + (f"\n{one.tokens.others} tokens are of no patch" if one.tokens and one.tokens.others else "")
@@ -134,7 +129,7 @@ class LayersPage(QWidget):
             shown = "" if len(self.listed) == len(everything) else f"{len(self.listed)} listed of "
             self.told.setText(
                 f"{shown}{words.count(len(everything))} layers from image to scores, {with_map} of them with a map; "
-                f"{words.count(total)} parameters. A tick puts a layer on the board (at most {MOST_ROWS})."
+                f"{words.count(total)} parameters. Likely ones stand first, then all others block by block, the last first. A tick puts a layer on the board (at most {MOST_ROWS}); where there is no box, there is no map."
                 + (f" {explainer.remark[0].upper()}{explainer.remark[1:]}." if explainer.remark else "")
             )
         found = explainer.filters

@@ -21,6 +21,9 @@ def offer_layers(
     """Add layers that give a map, in graph order, to a box, under headings that cannot be chosen; ``data`` is what stands behind each."""
     for heading, some in in_groups(layers):
         box.addItem(block_title(heading))
+        font = box.font()
+        font.setBold(True)
+        box.setItemData(box.count() - 1, font, Qt.ItemDataRole.FontRole)
         model = box.model()
         if isinstance(model, QStandardItemModel):
             model.item(box.count() - 1).setEnabled(False)

@@ -329,6 +329,8 @@ class Tabs(QWidget):
 class Choice(QComboBox):
     """A drop-down list without a frame, with its arrow painted in the theme's ink."""
 
+    WIDEST = 640
+
     def __init__(self, entries: Sequence[str] = (), name: str = "") -> None:
         super().__init__()
         calm(self)
@@ -336,6 +338,12 @@ class Choice(QComboBox):
         self.setProperty("quiet", True)
         self.setAccessibleName(name)
         tip(self, name)
+
+    def showPopup(self) -> None:  # noqa: N802
+        """Open the list as wide as its longest entry, however narrow the box is."""
+        longest = max((self.fontMetrics().horizontalAdvance(self.itemText(i)) for i in range(self.count())), default=0)
+        self.view().setMinimumWidth(min(self.WIDEST, longest + self.view().verticalScrollBar().sizeHint().width() + 24))
+        super().showPopup()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
         super().paintEvent(event)
