@@ -151,7 +151,12 @@ class ReducedKeys(nn.Module):
 
     def __init__(self) -> None:
         super().__init__()
-        self.stem, self.norm, self.join, self.second = Stem(), nn.LayerNorm(12), nn.Conv2d(12, 12, 2, 2), nn.LayerNorm(12)
+        self.stem, self.norm, self.join, self.second = (
+            Stem(),
+            nn.LayerNorm(12),
+            nn.Conv2d(12, 12, 2, 2),
+            nn.LayerNorm(12),
+        )
         self.q, self.kv, self.mix, self.head = nn.Linear(12, 12), nn.Linear(12, 24), Mixing(), nn.Linear(12, CLASSES)
 
     def forward(self, x: Tensor) -> Tensor:
@@ -194,7 +199,12 @@ class Decaying(nn.Module):
 
     def __init__(self) -> None:
         super().__init__()
-        self.patched, self.norm, self.value, self.decay = Patched(), nn.LayerNorm(12), nn.Linear(12, 12), nn.Linear(12, 12)
+        self.patched, self.norm, self.value, self.decay = (
+            Patched(),
+            nn.LayerNorm(12),
+            nn.Linear(12, 12),
+            nn.Linear(12, 12),
+        )
         self.gate, self.head = nn.Linear(12, 12), nn.Linear(12, CLASSES)
 
     def forward(self, x: Tensor) -> Tensor:

@@ -27,6 +27,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "tools")]
 
 from exporting import export  # noqa: E402
 from full_networks import CLASSES, NETWORKS, SIDE, built  # noqa: E402
+from quantising import quantise  # noqa: E402
 from second_gradients import gradients  # noqa: E402
 
 from mivrat.core.heatmaps import maps  # noqa: E402
@@ -52,36 +53,6 @@ TO_QUANTISE = (
     "dense-small",
     "reparameterised",
 )
-
-
-def quantise(source: Path, path: Path, how: str) -> None:
-    """Write a quantised copy, in one of the formats there are."""
-    from onnxruntime.quantization import (
-        CalibrationDataReader,
-        QuantFormat,
-        QuantType,
-        quantize_dynamic,
-        quantize_static,
-    )
-
-    class Some(CalibrationDataReader):  # type: ignore[misc]
-        def __init__(self) -> None:
-            self.left = [{"image": pictures(1, seed)} for seed in range(4)]
-
-        def get_next(self) -> dict[str, NDArray[Any]] | None:
-            return self.left.pop() if self.left else None
-
-    if how == "dynamic":
-        quantize_dynamic(
-            str(source), str(path), op_types_to_quantize=["MatMul", "Gemm", "Conv"], weight_type=QuantType.QUInt8
-        )
-        return
-    wide = QuantType.QInt16 if how == "qdq-16" else QuantType.QInt8
-    quantize_static(
-        str(source), str(path), Some(), quant_format=QuantFormat.QOperator if how == "operators-8" else QuantFormat.QDQ,
-        activation_type=wide if how == "qdq-16" else QuantType.QUInt8, weight_type=QuantType.QInt8, per_channel=how == "qdq-8",
-        extra_options={"UseQDQContribOps": False} if how != "qdq-16" else {"UseQDQContribOps": True},
-    )  # fmt: skip
 
 
 def pictures(images: int, seed: int = 5) -> NDArray[np.float32]:
@@ -127,10 +98,12 @@ def check(path: Path) -> tuple[str, bool]:
         / max(1e-9, np.abs(values[maker.view.logits]).max())
     )
     worst, worst_single, most_apart, where, beyond, missing = 0.0, 0.0, 0.0, "", 0, []
-    for first in range(0, len(layers), 24):
-        some = layers[first : first + 24]
-        arrays = maker._run(batch, [Target(target)], some, None)
-        for layer, found in zip(some, arrays[1::2], strict=True):
+    for start in range(0, len(layers), 24):
+        some = layers[start : start + 24]
+        first = [lambda values, k=layer.image_axis: np.moveaxis(values, k, 0) for layer in some for _ in range(2)]
+        arrays = maker._run(batch, [Target(target)], some, None, first)
+        for layer, moved in zip(some, arrays[1::2], strict=True):
+            found = np.moveaxis(moved, 0, layer.image_axis)
             if layer.tensor not in exact:
                 missing.append(layer.tensor)
                 continue
@@ -169,10 +142,11 @@ def main(names: list[str]) -> int:
                 path = Path(folder) / f"{name}.{exporter}.{fixed or 'n'}.{opset}.onnx"
                 out += _one(path, partial(export, made, path, exporter, fixed, opset, SIDE))
             if name in TO_QUANTISE:
+                samples = [{"image": pictures(1, seed)} for seed in range(4)]
                 source = Path(folder) / f"{name}.traced.n.17.onnx"
                 for how in QUANTISED:
                     path = Path(folder) / f"{name}.{how}.onnx"
-                    out += _one(path, partial(quantise, source, path, how))
+                    out += _one(path, partial(quantise, source, path, how, samples))
             for path in Path(folder).glob("*"):
                 path.unlink()
     print(f"{out} stand out")

@@ -29,6 +29,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "tools")]
 from exporting import EXPORTERS, export, with_statistics  # noqa: E402
 from full_networks import Large, ThreeBranches  # noqa: E402
 
+from mivrat.core.gradients.layers import Layer  # noqa: E402
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target  # noqa: E402
 from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
 from mivrat.core.pictures.recipe import Recipe, Resize, Values  # noqa: E402
@@ -499,6 +500,15 @@ def pictures(images: int) -> NDArray[np.float32]:
     return F.interpolate(torch.from_numpy(coarse), size=(SIDE, SIDE), mode="bicubic").numpy()
 
 
+def in_own_shape(
+    maker: HeatmapMaker, batch: NDArray[np.float32], targets: list[int], layer: Layer
+) -> tuple[NDArray[Any], NDArray[Any]]:
+    """A layer's activations and their gradient as they stand in the file, on whatever axis the images lie."""
+    first = [lambda values: np.moveaxis(values, layer.image_axis, 0)] * 2
+    a, g = maker._run(batch, [Target(k) for k in targets], [layer], None, first)
+    return np.moveaxis(a, 0, layer.image_axis), np.moveaxis(g, 0, layer.image_axis)
+
+
 def by_automatic_differentiation(
     maker: HeatmapMaker, made: nn.Module, batch: NDArray[np.float32], targets: list[int]
 ) -> dict[str, float]:
@@ -512,7 +522,7 @@ def by_automatic_differentiation(
         except (RuntimeError, IndexError, AttributeError):
             continue
     for layer in (one for one in maker.layers if one.heatmap):
-        a, g = maker._run(batch, [Target(k) for k in targets], [layer], None)
+        a, g = in_own_shape(maker, batch, targets, layer)
         for out, gradient in references:
             if a.shape == out.shape and np.abs(a - out).max() < 1e-5 * np.abs(out).max() and np.abs(gradient).max() > 0:
                 found[layer.tensor] = min(
@@ -538,7 +548,7 @@ def check_file(path: Path, made: nn.Module | None) -> tuple[float, float, int, i
         told.append(f"the reference evaluator's own scores are off by {forward:.1e}")
     layers = [one for one in maker.layers if one.heatmap]
     for layer in layers:
-        arrays = maker._run(batch, targets, [layer], None)  # in the tensor's own shape
+        arrays = in_own_shape(maker, batch, [t.of for t in targets], layer)
         probe = Probe(maker.view.proto, layer.tensor, maker.view.logits)
         weights = np.eye(CLASSES)[[t.of for t in targets]].reshape(maker.view.shapes[maker.view.logits])
         size = float(np.abs(arrays[1]).max())
@@ -635,7 +645,7 @@ def vectors(names: list[str]) -> None:
         onnx.save(proto, path)
         maker, at = load(path), 0
         spatial = [one for one in maker.layers if one.heatmap]
-        activations = {one.tensor: maker._run(batch, [Target(k) for k in targets], [one], None)[0] for one in spatial}
+        activations = {one.tensor: in_own_shape(maker, batch, targets, one)[0] for one in spatial}
         for module in made.modules():
             if at == 3 or len(list(module.children())) or isinstance(module, nn.Dropout):
                 continue

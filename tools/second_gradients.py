@@ -282,6 +282,15 @@ def _fold(how: Callable[[Tensor, Tensor], Tensor]) -> Rule:
     return run
 
 
+def _conv_transpose(v: list[Any], a: Attributes) -> Tensor:
+    pads, n = a.get("pads", [0] * 4), len(v[1].shape) - 2
+    if list(pads[:n]) != list(pads[n:]):
+        raise KeyError("ConvTranspose padded unevenly")
+    bias = v[2] if len(v) > 2 else None
+    extra, kept = a.get("output_padding", [0] * n), (a.get("strides", [1] * n), tuple(pads[:n]))
+    return F.conv_transpose2d(v[0], v[1], bias, *kept, extra, a.get("group", 1), a.get("dilations", [1] * n))
+
+
 RULES: dict[str, Rule] = {
     "Conv": _conv, "MaxPool": _max_pool, "AveragePool": _average_pool, "Resize": _resize, "Slice": _slice, "Split": _split,
     "Pad": _pad, "Gather": _gather, "Reshape": _reshape, "LayerNormalization": _layer_norm, "Gelu": _gelu,
@@ -319,6 +328,11 @@ RULES: dict[str, Rule] = {
     "ReduceMax": _reduce(lambda x, axes, keep: x.amax(axes, keepdim=keep)),
     "ReduceL2": _reduce(lambda x, axes, keep: x.square().sum(axes, keepdim=keep).sqrt()),
     "ReduceSumSquare": _reduce(lambda x, axes, keep: x.square().sum(axes, keepdim=keep)),
+    "ReduceLogSumExp": _reduce(lambda x, axes, keep: torch.logsumexp(x, axes, keepdim=keep)),
+    "Greater": lambda v, a: v[0] > v[1], "Equal": lambda v, a: v[0] == v[1], "And": lambda v, a: v[0] & v[1],
+    "Sign": _unary(torch.sign), "Floor": _unary(torch.floor), "CumSum": lambda v, a: torch.cumsum(v[0], int(v[1])),
+    "TopK": lambda v, a: list(torch.topk(v[0], int(v[1]), a.get("axis", -1), bool(a.get("largest", 1)))),
+    "ConvTranspose": lambda v, a: _conv_transpose(v, a),
     "Transpose": lambda v, a: v[0].permute(a.get("perm", list(range(v[0].dim()))[::-1])),
     "Concat": lambda v, a: torch.cat([one if isinstance(one, Tensor) else torch.as_tensor(one) for one in v], a["axis"]),
     "Flatten": lambda v, a: v[0].reshape(int(np.prod(v[0].shape[: a.get("axis", 1)])), -1),

@@ -155,6 +155,7 @@ class GraphView:
             rng.uniform(0, 1, model.sample_shape(images, sides)).astype(dtype)
             for images in ([self.batch] if model.batch_limit else [self.batch, self.batch + 1])
         ]
+        _in_order(proto.graph)
         _keep_what_leads_to(proto.graph, model.output.name)
         write_out_quantised(proto.graph, self.opset)
         self._read()
@@ -401,6 +402,29 @@ def outer_names(node: onnx.NodeProto) -> set[str]:
                 found |= set(inner.input) | outer_names(inner)
             found |= {one.name for one in attribute.g.output}
     return found
+
+
+def _in_order(graph: onnx.GraphProto) -> None:
+    """Sort the nodes so that each stands behind those it reads from, as the standard has it and not every converter writes it."""
+    made = {name: i for i, node in enumerate(graph.node) for name in node.output if name}
+    reads = [{made[name] for name in {*node.input, *outer_names(node)} if name in made} for node in graph.node]
+    if all(max(some, default=-1) < i for i, some in enumerate(reads)):
+        return
+    order, placed, waiting = list[int](), set[int](), list(range(len(graph.node)))
+    while waiting:
+        later = []
+        for i in waiting:
+            if reads[i] <= placed:
+                order.append(i)
+                placed.add(i)
+            else:
+                later.append(i)
+        if len(later) == len(waiting):
+            return  # in a circle: for the engine to refuse
+        waiting = later
+    sorted_nodes = [onnx.NodeProto.FromString(graph.node[i].SerializeToString()) for i in order]
+    del graph.node[:]
+    graph.node.extend(sorted_nodes)
 
 
 def _keep_what_leads_to(graph: onnx.GraphProto, output: str) -> None:
