@@ -407,6 +407,10 @@ def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Sett
     explain.bench.explain.tabs.choose(LAYERS)
     settle()
     assert page.table.rowCount() == len(explainer.layers)
+    # The likely ones first: the default, then the last layer of each block.
+    assert [one.tensor.split("/")[1] for one in page.listed[:5]] == ["stage4", "stage3", "stage2", "stage1", "stem"]
+    assert page.listed[0].default
+    assert page.table.item(0, 1).text() == "activation (Relu), stage4"
     assert "28 layers from image to scores, 26 of them with a map; 206\u202f008 parameters" in page.told.text()
     assert len(page.strip.pictures) == 16
     page.search.setFocus()
@@ -425,6 +429,25 @@ def test_layers_are_found_and_put_on_the_board(explain: MainWindow, settle: Sett
         "these 4 together",
     ]
     assert all(cell.heat is not None for line in board.cells for cell in line)
+
+
+def test_headings_among_the_layers_are_stepped_over(explain: MainWindow, settle: Settle) -> None:
+    """In the close look, L goes through all layers that give a map, each once, and Shift+L back again."""
+    explain.bench.look_closely()
+    settle()
+    box, seen = explain.bench.close_look.layer, []
+    assert box.itemText(0) == "likely layers"
+    for _ in range(box.count()):
+        seen.append(box.currentData())
+        QTest.keyClick(explain.bench.close_look, "L")
+        settle()
+    assert None not in seen
+    assert list(dict.fromkeys(seen)) == [box.itemData(i) for i in range(box.count()) if box.itemData(i)]
+    assert len(set(seen)) == 26
+    for _ in range(len(set(seen))):
+        QTest.keyClick(explain.bench.close_look, "L", Qt.KeyboardModifier.ShiftModifier)
+    settle()
+    assert box.currentText().startswith("stage4/Relu_1, default")
 
 
 def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settle: Settle) -> None:
