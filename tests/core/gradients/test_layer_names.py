@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import onnx
 import pytest
 
 from mivrat.core.gradients.default_layer import passed_by_everything
@@ -106,3 +107,22 @@ def test_blocks_and_plain_names(tmp_path: Path) -> None:
         node.name = ""
     nameless = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "o.onnx", 3))
     assert [heading for heading, _ in in_groups(nameless.layers)] == [LIKELY, "block 2", "block 1"]
+
+
+def test_a_layer_without_a_name_in_the_file_says_which_it_follows(tmp_path: Path) -> None:
+    """What stands inside a function is named by what writes it out."""
+    net = Net(seed=1)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), name="stem")
+    x = net.add("Two", x, name="worked")
+    net.nodes[-1].domain = "own"
+    net.add("MatMul", net.add("ReduceMean", x, axes=[2, 3], keepdims=0), net.weight(4, 3), name="scores")
+    made = net.model(["n", 3, 8, 8], {"scores": ["n", 3]})
+    steps = [onnx.helper.make_node("Tanh", ["x"], ["m"]), onnx.helper.make_node("Relu", ["m"], ["y"])]
+    version = onnx.helper.make_opsetid("", 17)
+    made.functions.append(onnx.helper.make_function("own", "Two", ["x"], ["y"], steps, [version]))
+    made.opset_import.append(onnx.helper.make_opsetid("own", 1))
+    maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", 3))
+    (inside,) = (one for one in maker.layers if one.op == "Tanh")
+    assert inside.plain == "activation (Tanh), behind stem"
+    assert maker.layer(None).plain == "activation (Relu)"
+    assert maker.layer(None).tensor == "worked"

@@ -168,6 +168,9 @@ def elements(d: Drawn) -> str:
     at = axis % (len(d.shape) + 1) - 1
     shape = [2, *d.shape]
     shape[at + 1] = int(d.rng.integers(1, 5))
+    other = int(d.rng.integers(1, len(shape)))
+    if other != at + 1:  # of another axis the first values alone
+        shape[other] = int(d.rng.integers(1, shape[other] + 1))
     return d.net.add("GatherElements", d.x, d.ints(d.rng.integers(0, d.shape[at], shape)), axis=axis)
 
 

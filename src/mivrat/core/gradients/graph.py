@@ -136,6 +136,8 @@ class GraphView:
             model.try_first(tensors=True, sides=sides)
         self.where = model.path
         self.input = model.input.name
+        # What tensors are called in the file; others come from functions and branches written out in place.
+        self.in_file = {name for node in model.proto.graph.node for name in node.output} | {self.input}
         proto = onnx.ModelProto()
         proto.CopyFrom(model.proto)
         if len(proto.functions):

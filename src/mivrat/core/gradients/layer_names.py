@@ -38,7 +38,7 @@ def with_names(view: GraphView, layers: Sequence[Layer]) -> list[Layer]:
     """The layers with their plain names and their blocks."""
     blocks = _blocks(view, layers)
     return [
-        replace(layer, plain=_plain(view, view.producer[layer.tensor]), block=block)
+        replace(layer, plain=_plain(view, view.producer[layer.tensor]) + _follows(view, layer.tensor), block=block)
         for layer, block in zip(layers, blocks, strict=True)
     ]
 
@@ -72,6 +72,17 @@ def _plain(view: GraphView, node: onnx.NodeProto) -> str:
     if kind in _PARTS:
         return "part"
     return _PLAIN.get(kind, kind)
+
+
+def _follows(view: GraphView, name: str) -> str:
+    """Which tensor of the file one follows that has no name there itself; empty for one that has."""
+    found = name
+    while found not in view.in_file and (node := view.producer.get(found)) is not None:
+        read = [one for one in node.input if one in view.depends]
+        if not read:
+            return ""
+        found = read[0]
+    return f", behind {found}" if found != name else ""
 
 
 def _gates_itself(view: GraphView, read: Sequence[str]) -> bool:

@@ -343,18 +343,19 @@ def _scatter_nd(s: NodeBack) -> Gradients:
 def _gather_elements(s: NodeBack) -> Gradients:
     s.only_first()
     axis, shape = s.attributes.get("axis", 0) % len(s.out_shape), s.shape(0)
-    nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
     if s.view.opset >= 16:
+        nothing = s.emit.node("ConstantOfShape", s.emit.shape_of(s.node.input[0]))
         return s.emit.node("ScatterElements", nothing, s.node.input[1], s.g, axis=axis, reduction="add")
-    if any(n != m for a, (n, m) in enumerate(zip(shape, s.out_shape, strict=True)) if a != axis):
-        raise NoRule("GatherElements of part of a tensor before operator-set version 16")
     order = [*(a for a in range(len(shape)) if a != axis), axis]
-    lines = int(np.prod([shape[a] for a in order[:-1]]))
+    lines = int(np.prod([s.out_shape[a] for a in order[:-1]]))
     at = s.emit.node("Transpose", s.node.input[1], perm=order)
     at = s.emit.node("Cast", s.emit.reshape(at, [lines, s.out_shape[axis]]), to=onnx.TensorProto.INT64)
     g = s.emit.reshape(s.emit.node("Transpose", s.g, perm=order), [lines, s.out_shape[axis], 1])
-    laid = s.emit.reshape(_added_up(s, at, g, shape[axis]), [shape[a] for a in order])
-    return s.emit.node("Transpose", laid, perm=[order.index(a) for a in range(len(order))])
+    laid = s.emit.reshape(_added_up(s, at, g, shape[axis]), [*(s.out_shape[a] for a in order[:-1]), shape[axis]])
+    back = s.emit.node("Transpose", laid, perm=[order.index(a) for a in range(len(order))])
+    # Along the other axes only the first values may have been taken.
+    missing = [0 if a == axis else n - m for a, (n, m) in enumerate(zip(shape, s.out_shape, strict=True))]
+    return s.emit.pad(back, [0] * len(shape), missing) if any(missing) else back
 
 
 def _scatter_elements(s: NodeBack) -> Gradients:
@@ -380,12 +381,14 @@ def _taken(s: NodeBack, places: str, shape: Sequence[int], axis: int) -> Value:
     if s.view.opset >= 11:
         return emit.node("GatherElements", s.g, places, axis=axis)
     axis %= len(full)
-    if any(n != m for a, (n, m) in enumerate(zip(full, shape, strict=True)) if a != axis):
-        raise NoRule(f"{s.node.op_type} of part of a tensor before operator-set version 11")
+    g = s.g
+    for a, (n, m) in enumerate(zip(full, shape, strict=True)):
+        if n != m and a != axis:
+            g = emit.slice(g, a, 0, m)
     order = [*(a for a in range(len(full)) if a != axis), axis]
     at = emit.node("Cast", emit.node("Transpose", places, perm=order), to=onnx.TensorProto.INT64)
     one = emit.node("OneHot", at, emit.integers([full[axis]]), emit.floats([0.0, 1.0]), axis=-1)
-    lines = emit.unsqueeze(emit.node("Transpose", s.g, perm=order), [len(full)])
+    lines = emit.unsqueeze(emit.node("Transpose", g, perm=order), [len(full)])
     taken = emit.reshape(emit.node("MatMul", one, lines), [shape[a] for a in order])
     return emit.node("Transpose", taken, perm=[order.index(a) for a in range(len(order))])
 
