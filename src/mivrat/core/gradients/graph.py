@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import onnx
 from numpy.typing import NDArray
-from onnx import AttributeProto, TensorProto, helper, numpy_helper
+from onnx import AttributeProto, TensorProto, helper, inliner, numpy_helper
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.plain_fused import write_out_fused
@@ -141,7 +141,7 @@ class GraphView:
         proto = onnx.ModelProto()
         proto.CopyFrom(model.proto)
         if len(proto.functions):
-            proto = onnx.inliner.inline_local_functions(proto)
+            proto = inliner.inline_local_functions(proto)
         _float32_model(proto)
         lift(proto)
         self.proto = proto

@@ -21,8 +21,8 @@ _SCOPES = "pkg.torch.onnx.name_scopes"
 _PLAIN = {
     "ConvTranspose": "transposed convolution", "MaxPool": "max pooling", "AveragePool": "average pooling", "LpPool": "pooling",
     "GlobalAveragePool": "mean over all places", "GlobalMaxPool": "maximum over all places", "Concat": "joined", "Resize": "resized",
-    "Upsample": "resized", "Softmax": "softmax", "Pad": "padded", "Dropout": "dropout", "DepthToSpace": "channels laid out as places",
-    "SpaceToDepth": "places laid out as channels", "Gemm": "linear layer", "Einsum": "product", "Sub": "difference", "ReduceMean": "mean", "Div": "quotient",
+    "Upsample": "resized", "Softmax": "softmax", "Pad": "padded", "Dropout": "dropout", "DepthToSpace": "channels spread over places",
+    "SpaceToDepth": "places gathered into channels", "Gemm": "linear layer", "Einsum": "product", "Sub": "difference", "ReduceMean": "mean", "Div": "quotient",
 }  # fmt: skip
 ACTIVATIONS = {
     "Relu", "LeakyRelu", "PRelu", "Clip", "Sigmoid", "HardSigmoid", "HardSwish", "Tanh", "Elu", "Selu", "Celu", "Gelu", "Mish",
