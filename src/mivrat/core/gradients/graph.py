@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import copy
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -19,7 +20,7 @@ from mivrat.core.gradients.plain_pools import write_out_rounded_up_pools
 from mivrat.core.gradients.plain_quantised import write_out_quantised
 from mivrat.core.gradients.plain_recurrent import write_out_recurrent
 from mivrat.core.gradients.plain_versions import lift
-from mivrat.core.models.bounds import without_weights
+from mivrat.core.models.bounds import values_stay_small, without_weights
 from mivrat.core.models.engine import EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
 
@@ -95,6 +96,28 @@ _CHANNELS_FIRST = {
 }
 
 
+# Of these the sizes are worked out in floating point, or decided while running: engine and standard may go apart.
+_OWN_WAYS = {"Resize", "Upsample", "If", "Loop", "Scan"}
+Kinds = dict[str, "np.dtype[Any] | None"]
+Shapes = dict[str, tuple[int, ...]]
+# Values of tensors, shapes of others, and the kinds of numbers all of them hold.
+Found = tuple[dict[str, NDArray[Any]], Shapes, Kinds]
+Ask = Callable[[], Found]
+
+
+def _rounds_up(node: onnx.NodeProto) -> bool:
+    """Whether a pooling's number of windows is rounded up, of which engine and standard have different accounts."""
+    return any(one.name == "ceil_mode" and one.i for one in node.attribute)
+
+
+def _shape_told(node: onnx.NodeProto, shape: tuple[int, ...]) -> NDArray[np.int64]:
+    """What a Shape or Size tells of a tensor."""
+    about = attributes_of(node)
+    if node.op_type == "Size":
+        return np.array(np.prod(shape, dtype=np.int64), np.int64)
+    return np.array(shape[about.get("start", 0) : about.get("end")], np.int64)
+
+
 def _float32_model(model: onnx.ModelProto) -> None:
     """Turn half, bfloat and double precision into single, in place: gradients in half precision would lose small terms."""
 
@@ -138,8 +161,7 @@ class GraphView:
         self.input = model.input.name
         # What tensors are called in the file; others come from functions and branches written out in place.
         self.in_file = {name for node in model.proto.graph.node for name in node.output} | {self.input}
-        proto = onnx.ModelProto()
-        proto.CopyFrom(model.proto)
+        proto = _what_leads_to(model.proto, model.output.name)
         if len(proto.functions):
             proto = inliner.inline_local_functions(proto)
         _float32_model(proto)
@@ -157,8 +179,6 @@ class GraphView:
             rng.uniform(0, 1, model.sample_shape(images, sides)).astype(dtype)
             for images in ([self.batch] if model.batch_limit else [self.batch, self.batch + 1])
         ]
-        _in_order(proto.graph)
-        _keep_what_leads_to(proto.graph, model.output.name)
         write_out_quantised(proto.graph, self.opset)
         self._read()
         for write_out in (write_out_fused, write_out_rounded_up_pools):
@@ -180,7 +200,9 @@ class GraphView:
         self.nodes = list(graph.node)
         self.producer = {name: node for node in self.nodes for name in node.output if name}
         self.depends = self._descendants([self.input])
-        self.values: dict[str, NDArray[Any]] = {t.name: numpy_helper.to_array(t) for t in graph.initializer}
+        self.values: dict[str, NDArray[Any]] = {
+            t.name: numpy_helper.to_array(t) for t in graph.initializer if t.data_type != TensorProto.STRING
+        }
         self.dtypes: dict[str, np.dtype[Any]] = {}
         self.shapes: dict[str, tuple[int, ...]] = {name: value.shape for name, value in self.values.items()}
         self._record()
@@ -235,16 +257,13 @@ class GraphView:
 
     def _record(self) -> None:
         """Shapes and kinds of all tensors, how their axes grow with the number of images, and the values of those that no image
-        changes; what images change is not brought out of the engine, which may so use its memory over and over."""
+        changes. Shapes are those that the standard's rules give, where these leave none open; else they are read off a run, of which
+        no tensor that an image changes is brought out, so that the engine may use its memory over and over."""
         batch = self._batches[0]
         made = [name for node in self.nodes for name in node.output if name]
-        kinds = self._kinds(batch.shape)
         settled = {name for name in made if name not in self.depends}
-        ask = self._asked(
-            [name for name in made if name in settled or name not in kinds],
-            [name for name in made if name not in settled and kinds.get(name)],
-        )
-        found, shapes = ask(batch)
+        asks = self._by_rules(made, settled) or self._by_running(made, settled)
+        found, shapes, kinds = asks[0]()
         for name, value in found.items():
             self.shapes[name], self.dtypes[name] = value.shape, value.dtype
         for name, shape in shapes.items():
@@ -255,10 +274,10 @@ class GraphView:
             out for node in self.nodes if node.op_type in _SHAPE for out in node.output
         )
         self._growth = {}
-        if len(self._batches) > 1:
+        if len(asks) > 1:
             # A graph that calls its batch free may still take no other number; then it is taken as fixed.
             with contextlib.suppress(InputError):
-                again, longer = ask(self._batches[1])
+                again, longer, _ = asks[1]()
                 longer |= {name: value.shape for name, value in again.items()}
                 longer[self.input] = self._batches[1].shape
                 for name, shape in longer.items():
@@ -269,18 +288,82 @@ class GraphView:
         self.shape_values = {name: found[name] for name in of_shape}
         self.values.update((name, found[name]) for name in settled)
 
-    def _kinds(self, shape: Sequence[int]) -> dict[str, np.dtype[Any] | None]:
-        """What numbers each tensor holds, as far as the standard tells; None for what is no tensor."""
+    def _inferred(self, shape: Sequence[int], *, values: bool) -> tuple[Kinds, Shapes]:
+        """What numbers each tensor holds (None for what is no tensor), and how large it is, as far as the standard's rules tell;
+        ``values``: they may look at constants to tell sizes."""
         slim = without_weights(self.proto, self.input, shape)
         del slim.graph.output[:]  # what is said of them holds for the graph as it was
-        inferred = onnx.shape_inference.infer_shapes(slim).graph
-        found: dict[str, np.dtype[Any] | None] = {}
+        try:
+            inferred = onnx.shape_inference.infer_shapes(slim, data_prop=values).graph
+        except Exception:  # whatever it stumbles over is for the engine to judge
+            return {}, {}
+        kinds: Kinds = {}
+        shapes: Shapes = {}
         for value in inferred.value_info:
             if value.type.HasField("tensor_type") and value.type.tensor_type.elem_type:
-                found[value.name] = np.dtype(helper.tensor_dtype_to_np_dtype(value.type.tensor_type.elem_type))
+                kinds[value.name] = np.dtype(helper.tensor_dtype_to_np_dtype(value.type.tensor_type.elem_type))
+                dims = value.type.tensor_type.shape.dim
+                if value.type.tensor_type.HasField("shape") and all(d.HasField("dim_value") for d in dims):
+                    shapes[value.name] = tuple(d.dim_value for d in dims)
             elif value.type.WhichOneof("value") not in (None, "tensor_type"):
-                found[value.name] = None
-        return found
+                kinds[value.name] = None
+        return kinds, shapes
+
+    def _by_rules(self, made: Sequence[str], settled: set[str]) -> list[Ask]:
+        """What gives values, shapes and kinds for each batch without running the network; empty where the rules leave something
+        open, or where engines go their own ways."""
+        if any(node.op_type in _OWN_WAYS or _rounds_up(node) for node in self.nodes):
+            return []
+        if not values_stay_small(self.proto.graph):
+            return []
+        known = [self._inferred(batch.shape, values=True) for batch in self._batches]
+        changed = [name for name in made if name not in settled]
+        if any(name not in shapes for _, shapes in known for name in changed):
+            return []
+        # Of what follows from the image's shape alone the shapes are given, so that no image is needed.
+        asked_for = {
+            node.output[0]: node for node in self.nodes if node.op_type in _SHAPE and node.input[0] in self.depends
+        }
+        rest = onnx.ModelProto()
+        rest.CopyFrom(self.proto)
+        del rest.graph.node[:], rest.graph.input[:], rest.graph.output[:]
+        rest.graph.node.extend(
+            node for node in self.nodes if set(node.output) & settled and node.output[0] not in asked_for
+        )
+        for name, node in asked_for.items():
+            rank = 1 if node.op_type == "Shape" else 0
+            rest.graph.input.append(helper.make_tensor_value_info(name, TensorProto.INT64, [None] * rank))
+        names = [name for name in made if name in settled and name not in asked_for]
+        rest.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
+        run = self._session(rest, names) if names else None
+
+        def ask(kinds: Kinds, shapes: Shapes, batch: NDArray[Any]) -> Found:
+            whole = {**shapes, self.input: batch.shape}
+            given = {name: _shape_told(node, whole[node.input[0]]) for name, node in asked_for.items()}
+            values = run(given) if run is not None else {}
+            return {**values, **given}, {name: shapes[name] for name in changed}, kinds
+
+        return [partial(ask, *one, batch) for one, batch in zip(known, self._batches, strict=True)]
+
+    def _by_running(self, made: Sequence[str], settled: set[str]) -> list[Ask]:
+        """What gives values, shapes and kinds for each batch by running the network on it."""
+        kinds, _ = self._inferred(self._batches[0].shape, values=False)
+        names = [name for name in made if name in settled or name not in kinds]
+        shapes_of = [name for name in made if name not in settled and kinds.get(name)]
+        probe = onnx.ModelProto()
+        probe.CopyFrom(self.proto)
+        del probe.graph.output[:]
+        told = [f"mivrat:shape:{i}" for i in range(len(shapes_of))]
+        probe.graph.node.extend(helper.make_node("Shape", [one], [to]) for one, to in zip(shapes_of, told, strict=True))
+        probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in [*names, *told])
+        run = self._session(probe, [*names, *told])
+
+        def ask(batch: NDArray[Any]) -> Found:
+            found = run({self.input: batch})
+            shapes = {name: tuple(found[one].tolist()) for name, one in zip(shapes_of, told, strict=True)}
+            return {name: found[name] for name in names if name in found}, shapes, kinds
+
+        return [partial(ask, batch) for batch in self._batches]
 
     def image_axes(self, name: str) -> frozenset[int]:
         """The axes along which a tensor's values are of different images."""
@@ -311,16 +394,10 @@ class GraphView:
                 made.shapes[name] = tuple(n + g * more for n, g in zip(self.shapes[name], growth, strict=True))
         return made
 
-    def _asked(
-        self, names: list[str], shapes_of: Sequence[str]
-    ) -> Callable[[NDArray[Any]], tuple[dict[str, NDArray[Any]], dict[str, tuple[int, ...]]]]:
-        """What gives some tensors' values for a batch, and others' shapes, through a session of its own."""
-        probe = onnx.ModelProto()
-        probe.CopyFrom(self.proto)
-        del probe.graph.output[:]
-        told = [f"mivrat:shape:{i}" for i in range(len(shapes_of))]
-        probe.graph.node.extend(helper.make_node("Shape", [one], [to]) for one, to in zip(shapes_of, told, strict=True))
-        probe.graph.output.extend(onnx.ValueInfoProto(name=name) for name in [*names, *told])
+    def _session(
+        self, model: onnx.ModelProto, names: Sequence[str]
+    ) -> Callable[[dict[str, NDArray[Any]]], dict[str, NDArray[Any]]]:
+        """What runs a graph as it is written and gives its tensors by name; InputError where the engine fails."""
 
         def tried(work: Callable[[], Any]) -> Any:
             try:
@@ -332,15 +409,13 @@ class GraphView:
                     mend="export the model with standard ONNX operators",
                 ) from error
 
-        session = tried(lambda: new_session(probe.SerializeToString(), where=self.where, as_written=True))
+        session = tried(lambda: new_session(model.SerializeToString(), where=self.where, as_written=True))
 
-        def ask(batch: NDArray[Any]) -> tuple[dict[str, NDArray[Any]], dict[str, tuple[int, ...]]]:
-            found = tried(lambda: run_session(session, [*names, *told], {self.input: batch}))
-            values = {name: value for name, value in zip(names, found, strict=False) if isinstance(value, np.ndarray)}
-            shapes = {name: tuple(value.tolist()) for name, value in zip(shapes_of, found[len(names) :], strict=True)}
-            return values, shapes
+        def run(given: dict[str, NDArray[Any]]) -> dict[str, NDArray[Any]]:
+            found = tried(lambda: run_session(session, names, given))
+            return {name: value for name, value in zip(names, found, strict=True) if isinstance(value, np.ndarray)}
 
-        return ask
+        return run
 
     def _find_logits(self, output: str) -> str:
         """The scores before the last softmax or sigmoid, or the output itself where there is none; before their last rounding in a
@@ -406,41 +481,46 @@ def outer_names(node: onnx.NodeProto) -> set[str]:
     return found
 
 
-def _in_order(graph: onnx.GraphProto) -> None:
-    """Sort the nodes so that each stands behind those it reads from, as the standard has it and not every converter writes it."""
-    made = {name: i for i, node in enumerate(graph.node) for name in node.output if name}
-    reads = [{made[name] for name in {*node.input, *outer_names(node)} if name in made} for node in graph.node]
+def _in_order(nodes: Sequence[onnx.NodeProto]) -> list[onnx.NodeProto]:
+    """The nodes with each behind those it reads from, as the standard has it and not every converter writes it; as they are where
+    they go in a circle, for the engine to refuse."""
+    made = {name: i for i, node in enumerate(nodes) for name in node.output if name}
+    reads = [{made[name] for name in {*node.input, *outer_names(node)} if name in made} for node in nodes]
     if all(max(some, default=-1) < i for i, some in enumerate(reads)):
-        return
-    order, placed, waiting = list[int](), set[int](), list(range(len(graph.node)))
-    while waiting:
-        later = []
-        for i in waiting:
-            if reads[i] <= placed:
-                order.append(i)
-                placed.add(i)
-            else:
-                later.append(i)
-        if len(later) == len(waiting):
-            return  # in a circle: for the engine to refuse
-        waiting = later
-    sorted_nodes = [onnx.NodeProto.FromString(graph.node[i].SerializeToString()) for i in order]
-    del graph.node[:]
-    graph.node.extend(sorted_nodes)
+        return list(nodes)
+    readers: dict[int, list[int]] = {}
+    for i, some in enumerate(reads):
+        for one in some:
+            readers.setdefault(one, []).append(i)
+    left = [len(some) for some in reads]
+    order = [i for i, n in enumerate(left) if not n]
+    for i in order:
+        for reader in readers.get(i, ()):
+            left[reader] -= 1
+            if not left[reader]:
+                order.append(reader)
+    return [nodes[i] for i in order] if len(order) == len(nodes) else list(nodes)
 
 
-def _keep_what_leads_to(graph: onnx.GraphProto, output: str) -> None:
-    """Leave out every node that gives nothing to an output, not even a shape."""
+def _what_leads_to(model: onnx.ModelProto, output: str) -> onnx.ModelProto:
+    """A copy of a model without any node or constant that gives nothing to an output, not even a shape."""
     needed, kept = {output}, []
-    for node in reversed(graph.node):
+    for node in reversed(_in_order(model.graph.node)):
         if needed & set(node.output):
             needed.update(name for name in node.input if name)
             needed |= outer_names(node)
             kept.append(node)
-    if len(kept) < len(graph.node):
-        kept = [onnx.NodeProto.FromString(node.SerializeToString()) for node in reversed(kept)]
-        del graph.node[:]
-        graph.node.extend(kept)
+    made = onnx.ModelProto(ir_version=model.ir_version)
+    made.opset_import.extend(model.opset_import)
+    made.functions.extend(model.functions)
+    graph, source = made.graph, model.graph
+    graph.name = source.name
+    graph.node.extend(reversed(kept))
+    graph.initializer.extend(one for one in source.initializer if one.name in needed)
+    graph.sparse_initializer.extend(one for one in source.sparse_initializer if one.values.name in needed)
+    graph.input.extend(source.input)
+    graph.output.extend(one for one in source.output if one.name == output)
+    return made
 
 
 def _take_branches(graph: onnx.GraphProto, values: Mapping[str, NDArray[Any]]) -> bool:
@@ -494,5 +574,5 @@ def attributes_of(node: onnx.NodeProto) -> dict[str, Any]:
     found = {}
     for attribute in node.attribute:
         value = helper.get_attribute_value(attribute)
-        found[attribute.name] = value.decode() if isinstance(value, bytes) else value
+        found[attribute.name] = value.decode(errors="replace") if isinstance(value, bytes) else value
     return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -130,8 +131,10 @@ class _Places:
         self._view = view
         self._places = TokenPlaces(view, view.channel_axis[view.input] or 1)
         # Many layers lie alike: what their places come to is worked out once.
-        self._placements: dict[tuple[Any, ...], Placement | None] = {}
-        self._grids: dict[tuple[Any, ...], tuple[tuple[int, ...], tuple[int, int]] | None] = {}
+        self._worked_out: dict[tuple[int, int, int], NDArray[np.floating]] = {}
+        self._placements: dict[bytes, Placement | None] = {}
+        self._grids: dict[bytes, tuple[tuple[int, ...], tuple[int, int]] | None] = {}
+        self._keys: dict[int, tuple[NDArray[np.floating], bytes]] = {}
 
     def of(self, name: str) -> Laid | str:
         """How a tensor's values lie in the image, or why that cannot be told."""
@@ -161,25 +164,35 @@ class _Places:
         places = self._places.of(name)
         if places is None or name in self._places.pairs:
             return None
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", RuntimeWarning)  # a token of no place has none on the average either
-            return np.asarray(np.nanmean(places.take(0, axis=images), axis=channel_axis - 1))
+        key = (id(places), channel_axis, images)  # these stay as long as the graph is looked at
+        if key not in self._worked_out:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore", RuntimeWarning)  # a token of no place has none on the average either
+                means = np.asarray(np.nanmean(places.take(0, axis=images), axis=channel_axis - 1))
+            self._worked_out[key] = means
+        return self._worked_out[key]
 
     def _placement(self, name: str, channel_axis: int, images: int) -> Placement | None:
         means = self._means(name, channel_axis, images)
         return self._placed(means) if means is not None else None
 
     def _placed(self, means: NDArray[np.floating]) -> Placement | None:
-        key = (means.shape, means.tobytes())
+        key = self._key(means)
         if key not in self._placements:
             self._placements[key] = placement_of(means)
         return self._placements[key]
 
     def _grid(self, means: NDArray[np.floating]) -> tuple[tuple[int, ...], tuple[int, int]] | None:
-        key = (means.shape, means.tobytes())
+        key = self._key(means)
         if key not in self._grids:
-            self._grids[key] = grid_of(means)
+            self._grids[key] = grid_of(means.reshape(-1, 2))
         return self._grids[key]
+
+    def _key(self, means: NDArray[np.floating]) -> bytes:
+        """What tells some places from others, worked out once for each array."""
+        if id(means) not in self._keys:
+            self._keys[id(means)] = (means, hashlib.sha256(means.tobytes()).digest() + repr(means.shape).encode())
+        return self._keys[id(means)][1]
 
     def _as_tokens(self, name: str, shape: tuple[int, ...], images: int) -> Laid | str:
         if name in self._places.pairs:
@@ -187,7 +200,7 @@ class _Places:
         found = []
         for axis in (1, 2):
             means = self._means(name, 3 - axis, images)
-            laid = self._grid(means.reshape(-1, 2)) if means is not None else None
+            laid = self._grid(means) if means is not None else None
             if laid is None or means is None:
                 continue
             order, grid = laid

@@ -130,6 +130,8 @@ MOST_NUMBERS = 200_000_000
 MOST_WORK = 200_000_000_000
 # Constants of up to so many numbers can say how large something is to be.
 _TELLING = 256
+# So many numbers may be worked out of them at one node.
+_MOST_VALUES, _MOST_AXES = 20_000, 8
 
 
 def is_plainly_bounded(model: onnx.ModelProto, input_name: str, shape: Sequence[int]) -> bool:
@@ -142,6 +144,8 @@ def is_plainly_bounded(model: onnx.ModelProto, input_name: str, shape: Sequence[
         node.op_type not in _PLAIN or node.domain not in ("", "ai.onnx") or any(a.HasField("g") for a in node.attribute)
         for node in graph.node
     ):
+        return False
+    if not values_stay_small(graph):
         return False
     sizes: dict[str, tuple[int, ...]] = {input_name: tuple(shape)}
     constants = {tensor.name: tuple(tensor.dims) for tensor in graph.initializer}
@@ -169,6 +173,27 @@ def is_plainly_bounded(model: onnx.ModelProto, input_name: str, shape: Sequence[
         numbers += made
         work += made * max(*looks, 1, 1) * (window if "Pool" in node.op_type else 1)
     return numbers <= MOST_NUMBERS and work <= MOST_WORK
+
+
+def values_stay_small(graph: onnx.GraphProto) -> bool:
+    """Whether what the standard's rules work out of small constants and of shapes stays small: such values may be joined over and
+    over."""
+    numbers = {tensor.name: prod(tensor.dims) for tensor in graph.initializer if prod(tensor.dims) <= _TELLING}
+    for node in graph.node:
+        if node.op_type == "Constant":
+            given = sum(prod(a.t.dims) for a in node.attribute if a.HasField("t"))
+            total = given + sum(len(a.ints) + len(a.floats) for a in node.attribute)
+        elif node.op_type in ("Shape", "Size"):
+            total = _MOST_AXES
+        else:
+            total = sum(numbers[name] for name in node.input if name in numbers)
+        if total > _MOST_VALUES:
+            if node.op_type == "Constant":
+                continue  # a weight, out of which no size is worked out
+            return False
+        if total:
+            numbers.update((name, total) for name in node.output)
+    return True
 
 
 def without_weights(model: onnx.ModelProto, input_name: str, shape: Sequence[int]) -> onnx.ModelProto:

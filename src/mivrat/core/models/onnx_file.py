@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import prod
 from pathlib import Path
 from typing import Literal
 
@@ -22,6 +23,13 @@ _TYPES: dict[int, Literal["float32", "float16", "uint8"]] = {
     TensorProto.FLOAT16: "float16",
     TensorProto.UINT8: "uint8",
 }
+
+
+# How many bytes a number of each kind takes that weights are kept in.
+_TYPE_BYTES = {
+    TensorProto.FLOAT: 4, TensorProto.FLOAT16: 2, TensorProto.BFLOAT16: 2, TensorProto.DOUBLE: 8, TensorProto.INT64: 8,
+    TensorProto.INT32: 4, TensorProto.INT8: 1, TensorProto.UINT8: 1, TensorProto.INT16: 2, TensorProto.UINT16: 2, TensorProto.BOOL: 1,
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -71,7 +79,17 @@ def load_onnx(path: Path) -> tuple[onnx.ModelProto, list[Path]]:
                 where=path,
                 mend="put the weights file that belongs to it beside the model",
             ) from error
+        _cut_to_size(model)
     return model, weights
+
+
+def _cut_to_size(model: onnx.ModelProto) -> None:
+    """Leave out what stands behind a constant's own numbers in a weights file that tells no length: the engine does not read it."""
+    for tensor in onnx.external_data_helper._get_all_tensors(model):
+        if tensor.HasField("raw_data") and tensor.data_type in _TYPE_BYTES:
+            size = _TYPE_BYTES[tensor.data_type] * prod(tensor.dims)
+            if len(tensor.raw_data) > size:
+                tensor.raw_data = tensor.raw_data[:size]
 
 
 def _touch(model: onnx.ModelProto) -> None:
