@@ -82,7 +82,7 @@ def forms(name: str, folder: Path) -> list[tuple[str, Callable[[Path], None]]]:
 
 def hits(maker: HeatmapMaker, layer: Layer) -> tuple[int, int]:
     """Of nine squares in grey pictures, how many change the layer's activations, against those on the average, where they stand, by
-    its placement (to a cell); and of how many. Squares where the layer does not look are left out."""
+    its placement (to a cell, or 4 pixels); and of how many. Squares where the layer does not look are left out."""
     place, spots = layer.placement, [(row, column) for row in (8, 16, 24) for column in (8, 16, 24)]
     images = np.zeros((len(spots), 3, SIDE, SIDE), np.float32)
     for image, (row, column) in zip(images, spots, strict=True):
@@ -102,7 +102,7 @@ def hits(maker: HeatmapMaker, layer: Layer) -> tuple[int, int]:
             1e-12, float(np.maximum(large - 0.5 * large.max(), 0).sum())
         )
         middle = (above.sum(axis=1) @ (np.arange(SIDE) + 0.5), above.sum(axis=0) @ (np.arange(SIDE) + 0.5))
-        off = abs(middle[0] - row) / max(cell[0], 3), abs(middle[1] - column) / max(cell[1], 3)
+        off = abs(middle[0] - row) / max(cell[0], 4), abs(middle[1] - column) / max(cell[1], 4)
         hit += max(off) <= 1.0
     return hit, planted
 

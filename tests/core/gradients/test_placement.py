@@ -137,3 +137,17 @@ def test_what_comes_from_two_places_has_none(tmp_path: Path) -> None:
     (layer,) = (one for one in maker.layers if one.tensor == "both")
     assert not layer.heatmap
     assert "where they lie cannot be shown" in str(layer.reason)
+
+
+def test_what_comes_from_everywhere_joins_what_has_a_place(tmp_path: Path) -> None:
+    """The mean over all places, laid out again beside a convolution, takes nothing from where that looks."""
+    net = Net(seed=1)
+    x = net.add("Relu", net.add("Conv", "image", net.weight(4, 3, 4, 4), strides=[4, 4]))
+    whole = net.add("Conv", net.add("ReduceMean", x, axes=[2, 3], keepdims=1), net.weight(2, 4, 1, 1))
+    whole = net.add("Expand", whole, net.weight(values=np.array([1, 1, 12, 12])))
+    both = net.add("Concat", x, whole, axis=1, name="both")
+    net.add("MatMul", net.add("Flatten", net.add("GlobalAveragePool", both)), net.weight(6, 2), name="scores")
+    maker = HeatmapMaker(loaded(net.model(["n", 3, 48, 48], {"scores": ["n", 2]}), tmp_path / "m.onnx"))
+    layer = maker.layer(None)
+    assert (layer.tensor, layer.grid) == ("both", (12, 12))
+    assert layer.placement.even

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,9 @@ import pytest
 from onnx import TensorProto, helper
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.gradients.graph import GraphView
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
+from mivrat.core.models.bounds import is_plainly_bounded, values_stay_small
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import as_rows, guess_kind, ranking_scores, to_probabilities
 from mivrat.core.pictures.recipe import Recipe
@@ -162,3 +166,76 @@ def test_weights_outside_the_models_folder_are_refused(tmp_path: Path) -> None:
     (folder / "m.onnx").write_bytes(moved.SerializeToString())
     with pytest.raises(InputError, match="outside its own folder"):
         OnnxModel(folder / "m.onnx", None, 3)
+
+
+def doubled(times: int) -> onnx.ModelProto:
+    """A constant of 64 numbers beside a classifier, joined to itself over and over; its first number stands before the scores."""
+    model = classifier()
+    graph, out = model.graph, model.graph.output[0].name
+    graph.node[-1].output[0] = "before"
+    graph.initializer.append(onnx.numpy_helper.from_array(np.zeros(64, np.int64), "d0"))
+    for k in range(times):
+        graph.node.append(onnx.helper.make_node("Concat", [f"d{k}", f"d{k}"], [f"d{k + 1}"], axis=0))
+    graph.initializer.append(onnx.numpy_helper.from_array(np.array(0, np.int64), "first"))
+    graph.node.append(onnx.helper.make_node("Gather", [f"d{times}", "first"], ["zero"]))
+    graph.node.append(onnx.helper.make_node("Cast", ["zero"], ["none"], to=1))
+    graph.node.append(onnx.helper.make_node("Add", ["before", "none"], [out]))
+    return model
+
+
+def test_a_constant_joined_to_itself_is_not_worked_out_unasked() -> None:
+    """Neither what tells whether a graph is harmless nor what follows it may double a constant forty times."""
+    assert is_plainly_bounded(doubled(3), "image", (2, 3, 12, 12))
+    assert values_stay_small(doubled(3).graph)
+    assert not is_plainly_bounded(doubled(40), "image", (2, 3, 12, 12))
+    assert not values_stay_small(doubled(40).graph)
+
+
+def _without_data(model: onnx.ModelProto, path: Path) -> None:
+    model.graph.initializer.append(onnx.TensorProto(name="none", data_type=onnx.TensorProto.FLOAT, dims=[5, 5]))
+
+
+def _text_that_is_none(model: onnx.ModelProto, path: Path) -> None:
+    text = onnx.helper.make_tensor("text", onnx.TensorProto.STRING, [1], [b"\xff\xfe"])
+    model.graph.initializer.append(text)
+    model.graph.node.insert(0, onnx.helper.make_node("Constant", [], ["said"], value=text))
+    model.graph.node.insert(1, onnx.helper.make_node("Identity", ["text"], ["again"]))
+
+
+def _longer_than_it_says(model: onnx.ModelProto, path: Path) -> None:
+    weight = model.graph.initializer[0]
+    (path.parent / "weights.bin").write_bytes(weight.raw_data + bytes(400))
+    weight.ClearField("raw_data")
+    weight.data_location = onnx.TensorProto.EXTERNAL
+    place = weight.external_data.add()
+    place.key, place.value = "location", "weights.bin"
+
+
+def _out_of_order(model: onnx.ModelProto, path: Path) -> None:
+    nodes = [onnx.NodeProto.FromString(node.SerializeToString()) for node in model.graph.node]
+    del model.graph.node[:]
+    model.graph.node.extend(reversed(nodes))
+
+
+@pytest.mark.parametrize("spoil", [_without_data, _text_that_is_none, _longer_than_it_says, _out_of_order])
+def test_what_the_engine_reads_over_is_read_over_by_maps_too(
+    spoil: Callable[[onnx.ModelProto, Path], None], tmp_path: Path
+) -> None:
+    plain, model = (HeatmapMaker(loaded(classifier(), tmp_path / "plain.onnx", 3)), classifier())
+    spoil(model, tmp_path / "m.onnx")
+    maker = HeatmapMaker(loaded(model, tmp_path / "m.onnx", 3, checked=False))
+    batch = random_batch(plain.model, 2)
+    targets = [Target(0), Target(1)]
+    found, expected = (one.maps(batch, targets, [one.layer(None)], "signed")[0] for one in (maker, plain))
+    np.testing.assert_allclose(found, expected, atol=1e-6)
+
+
+def test_a_plain_chain_is_followed_without_being_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    net = Net(seed=1)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3))
+    for _ in range(300):
+        x = net.add("Sigmoid", x)
+    net.add("MatMul", net.add("Flatten", net.add("GlobalAveragePool", x)), net.weight(4, 3), name="scores")
+    model = loaded(net.model(["n", 3, 200, 200], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3)
+    monkeypatch.setattr(GraphView, "_by_running", lambda *_: pytest.fail("it was run"))
+    assert len(HeatmapMaker(model).layers) == 304
