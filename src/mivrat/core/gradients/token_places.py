@@ -250,7 +250,9 @@ def _through_windows(
     kernel = about.get("kernel_shape") or (weights[2:] if weights else None)
     if kernel is None or places.ndim != 5:
         return None
-    if np.isnan(places[0, :1]).all() and places.strides[1] == 0:  # of nothing that has a place, as behind a mean over all
+    if (
+        np.isnan(places[0, :1]).all() and places.strides[1] == 0
+    ):  # of nothing that has a place, as behind a mean over all
         return np.broadcast_to(np.float32(np.nan), (*shape, 2))
     flat = _slim(places, (0, 1))[0, 0]  # all channels of a place lie there, in every image
     if places.strides[1]:

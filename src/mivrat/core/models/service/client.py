@@ -23,7 +23,7 @@ from mivrat.core.base.later import Later
 from mivrat.core.base.text import printable
 from mivrat.core.models.service.agreement import LOOPBACK
 from mivrat.core.models.service.description import Description
-from mivrat.core.models.service.keys import blanked
+from mivrat.core.models.service.keys import Blanker
 
 if TYPE_CHECKING:
     import asyncio
@@ -70,10 +70,18 @@ class _Passing(Exception):
 
 
 class Answered(NamedTuple):
-    """A body with its headers (names in lower case)."""
+    """A body with its headers (names in lower case, values without the key); ``blanker`` takes the key out of what it says."""
 
     body: bytes
     headers: Mapping[str, str]
+    blanker: Blanker
+
+    def json(self, length: int | None = None) -> Any:
+        """What the body, or its beginning, says in JSON, without the key. Raises BadAnswer."""
+        try:
+            return self.blanker.all_of(json.loads(self.body[:length]))
+        except (ValueError, RecursionError) as error:
+            raise BadAnswer(f"an answer that is no JSON ({str(error)[:80]})") from None
 
 
 @dataclass(frozen=True)
@@ -122,7 +130,7 @@ class ServiceClient:
     def __init__(self, description: Description, key: str = "", patience: Patience | None = None) -> None:
         import httpx
 
-        self.description, self._key = description, key
+        self.description, self._blanker = description, Blanker(key)
         self.patience = patience or Patience()
         self.tally = Tally()
         limits, loopback = description.limits, urlsplit(description.url).hostname in LOOPBACK
@@ -233,12 +241,12 @@ class ServiceClient:
             to, own = urlsplit(target), urlsplit(url)
             if (to.scheme, to.hostname, to.port) != (own.scheme, own.hostname, own.port):
                 raise InputError(
-                    f"sends requests on to another host, {printable(to.hostname or 'none')[:80]}; that was refused",
+                    f"sends requests on to another host, {self.told(to.hostname or 'none')[:80]}; that was refused",
                     where=self.description.host,
                     mend="if that host is meant, give its address",
                 )
             if method != "GET" and answer.status_code not in (307, 308):
-                raise self._unusable(f"sends requests on to {printable(to.path)[:120]}")
+                raise self._unusable(f"sends requests on to {self.told(to.path)[:120]}")
             url = target
         raise self._unusable("sends requests on and on")
 
@@ -256,7 +264,8 @@ class ServiceClient:
         if good:
             if answer.headers.get("content-encoding", "identity") != "identity":
                 raise BadAnswer("an answer that is packed, though none was asked for")
-            return Answered(bytes(body), answer.headers)
+            said = {name.lower(): self._blanker(value) for name, value in answer.headers.items()}
+            return Answered(bytes(body), said, self._blanker)
         words = self.told(f"{status} {_words(bytes(body), answer.reason_phrase)}".strip())
         if status in PASSING:
             rest = _retry_after(answer.headers.get("retry-after", ""))
@@ -274,23 +283,15 @@ class ServiceClient:
     def shown(self, content: bytes) -> str:
         """A body as it may be shown: shortened, without the key."""
         try:
-            return printable(_shortened(blanked(content.decode(), self._key)))
+            return printable(_shortened(self._blanker(content.decode())))
         except UnicodeDecodeError:  # what can be read stands at its beginning
             head = re.match(rb"[\t\n\r\x20-\x7e]*", content)
-            text = blanked(head[0].decode(), self._key) if head else ""
+            text = self._blanker(head[0].decode()) if head else ""
             return f"{_shortened(text)} … {len(content)} bytes in all"
 
     def told(self, text: str) -> str:
         """A server's words as they may be shown: short, on one line, without the key."""
-        return printable(" ".join(blanked(text, self._key).split()))[:300]
-
-
-def json_of(body: bytes) -> Any:
-    """What a body says in JSON. Raises BadAnswer."""
-    try:
-        return json.loads(body)
-    except (ValueError, RecursionError) as error:
-        raise BadAnswer(f"an answer that is no JSON ({str(error)[:80]})") from None
+        return printable(" ".join(self._blanker(text).split()))[:300]
 
 
 def _shortened(text: str) -> str:

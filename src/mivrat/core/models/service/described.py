@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.later import Later
-from mivrat.core.models.service.client import Answered, BadAnswer, json_of
+from mivrat.core.models.service.client import Answered, BadAnswer
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.open_inference import finite, numbers_as_json
 from mivrat.core.models.service.pictures import Payload
@@ -116,7 +116,7 @@ class Described:
 
     def rows(self, answer: Answered, images: int) -> tuple[NDArray[np.float32], str]:
         """The row for the image; there is no version to tell. Raises BadAnswer."""
-        found = json_of(answer.body)
+        found = answer.json()
         response = self._description.response
         try:
             row = self._listed_scores(found) if response.scores is not None else self._named_scores(found)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import base64
+import html
 import logging
 import os
-from urllib.parse import quote
+import re
+from functools import lru_cache
+from typing import Any
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.service.description import Description
@@ -13,8 +16,10 @@ from mivrat.core.models.service.description import Description
 log = logging.getLogger(__name__)
 SERVICE = "mivrat"
 BLANK = "•••"
-# Shorter texts would blank half of every answer.
+# Shorter keys would blank half of every answer.
 _LEAST = 4
+# So many characters of a key, one behind the other, may be left.
+LONGEST_LEFT = 7
 
 
 def find_key(description: Description) -> str:
@@ -63,14 +68,100 @@ def to_keyring(host: str, key: str) -> bool:
         return False
 
 
-def blanked(text: str, key: str) -> str:
-    """A text without the key, in whatever spelling a server might repeat it."""
-    if len(key) < _LEAST:
-        return text
-    bare = key.rpartition(" ")[2]
-    spellings = {key, bare} if len(bare) >= _LEAST else {key}
-    for one in list(spellings):
-        spellings |= {quote(one, safe=""), base64.b64encode(one.encode()).decode().rstrip("=")}
-    for one in sorted(spellings, key=len, reverse=True):
-        text = text.replace(one, BLANK)
-    return text
+class Blanker:
+    """Takes a key out of whatever a server says, before anything of that is cut, kept or shown.
+
+    It goes by runs: any LONGEST_LEFT + 1 characters of the key, one behind the other, are blanked, in whichever of the spellings each
+    stands: raw, with JSON's, HTML's or an address' escapes, mixed as they may be; and so are runs of its base64 and hexadecimal forms.
+    """
+
+    def __init__(self, key: str) -> None:
+        bare = key.rpartition(" ")[2]
+        self._grams: set[str] = set()
+        for one in {key, bare}:
+            if len(one) >= _LEAST:
+                for spelling in _spellings(one):
+                    size = min(LONGEST_LEFT + 1, len(spelling))
+                    self._grams |= {spelling[i : i + size] for i in range(len(spelling) - size + 1)}
+        self._sizes = sorted({len(gram) for gram in self._grams})
+        self._known = lru_cache(maxsize=4096)(self._blank)
+
+    def __call__(self, text: str) -> str:
+        """A text without the key."""
+        return self._known(text) if self._grams else text
+
+    def all_of(self, value: Any) -> Any:
+        """What was read from JSON, with every text in it, names too, without the key."""
+        if isinstance(value, str):
+            return self(value)
+        if isinstance(value, dict):
+            return {self(name): self.all_of(one) for name, one in value.items()}
+        if isinstance(value, list):
+            return (
+                value
+                if not any(isinstance(one, str | dict | list) for one in value)
+                else [self.all_of(one) for one in value]
+            )
+        return value
+
+    def _blank(self, text: str) -> str:
+        spots = self._spots(text, [(i, i + 1) for i in range(len(text))], text)
+        if any(mark in text for mark in "\\%&"):
+            # Each character with where it stands, however it is spelt.
+            read = [(_read(found[0]), found.span()) for found in _UNITS.finditer(text)]
+            spots += self._spots(text, [span for _, span in read], "".join(one for one, _ in read))
+        out, at = [], 0
+        for first, last in _joined(spots):
+            out += [text[at:first], BLANK]
+            at = last
+        return "".join([*out, text[at:]])
+
+    def _spots(self, text: str, spans: list[tuple[int, int]], plain: str) -> list[tuple[int, int]]:
+        return [
+            (spans[i][0], spans[i + size - 1][1])
+            for size in self._sizes
+            for i in range(len(plain) - size + 1)
+            if plain[i : i + size] in self._grams
+        ]
+
+
+# One character in any spelling: JSON's and an address' escapes, HTML's entities.
+_UNITS = re.compile(
+    r"\\u[0-9a-fA-F]{4}|\\.|%[0-9a-fA-F]{2}|&#[0-9]{1,7};|&#[xX][0-9a-fA-F]{1,6};|&[A-Za-z]{2,8};|.", re.DOTALL
+)
+
+
+def _read(unit: str) -> str:
+    """The character that a unit stands for; several, or none that can be, become one that is in no key."""
+    if unit.startswith("\\u"):
+        found = chr(int(unit[2:], 16))
+    elif len(unit) > 1 and unit[0] == "%":
+        found = chr(int(unit[1:], 16))
+    elif len(unit) > 1 and unit[0] == "&":
+        found = html.unescape(unit)
+    else:
+        found = unit[-1]
+    return found if len(found) == 1 else "\0"
+
+
+def _spellings(key: str) -> set[str]:
+    """A key, and what it becomes in base64, at whatever place of a longer text it stands, and in hexadecimal digits."""
+    found, raw = {key, key.encode().hex(), key.encode().hex().upper()}, key.encode()
+    for before in range(3):
+        whole = base64.b64encode(b"x" * before + raw).decode().rstrip("=")
+        # What the bytes before and behind have a say in stands at the ends.
+        inner = whole[-(-before * 8 // 6) : (before + len(raw)) * 8 // 6]
+        if len(inner) > LONGEST_LEFT:
+            found |= {inner, inner.replace("+", "-").replace("/", "_")}
+    return found
+
+
+def _joined(spots: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Stretches put together where they touch or overlap, in order."""
+    found: list[tuple[int, int]] = []
+    for first, last in sorted(spots):
+        if found and first <= found[-1][1]:
+            found[-1] = (found[-1][0], max(last, found[-1][1]))
+        else:
+            found.append((first, last))
+    return found

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import quoted
-from mivrat.core.models.service.client import Answered, BadAnswer, NoAnswer, Patience, Refused, ServiceClient, json_of
+from mivrat.core.models.service.client import Answered, BadAnswer, NoAnswer, Patience, Refused, ServiceClient
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.pictures import Payload
 
@@ -94,7 +94,7 @@ def _model_address(description: Description) -> str:
 
 def _offers_binary(client: ServiceClient, root: str) -> bool:
     def read(answer: Answered) -> bool:
-        return "binary_tensor_data" in _object(answer.body).get("extensions", [])
+        return "binary_tensor_data" in _object(answer).get("extensions", [])
 
     try:
         return client.get(f"{root}/v2", read, SHORT)
@@ -103,8 +103,9 @@ def _offers_binary(client: ServiceClient, root: str) -> bool:
 
 
 def _metadata(answer: Answered, name: str, version: str, description: Description) -> Told:
-    found = _object(answer.body)
-    versions = [str(one)[:100] for one in found.get("versions") or [] if isinstance(one, str | int)]
+    found = _object(answer)
+    listed = found.get("versions")
+    versions = [str(one)[:100] for one in listed if isinstance(one, str | int)] if isinstance(listed, list) else []
     if not version and len(versions) > 1:
         raise InputError(
             f"serves several versions of '{name}': {quoted(versions)}",
@@ -129,8 +130,8 @@ def _ports(told: object) -> tuple[Port, ...]:
     return tuple(found)
 
 
-def _object(body: bytes) -> dict[str, Any]:
-    found = json_of(body)
+def _object(answer: Answered, length: int | None = None) -> dict[str, Any]:
+    found = answer.json(length)
     if not isinstance(found, dict):
         raise BadAnswer("an answer that is no JSON object")
     return found
@@ -178,7 +179,7 @@ class OpenInference:
         """The rows for so many images, and the version that answered (empty: it does not say). Raises BadAnswer."""
         body, said = answer.body, answer.headers.get(LENGTH, "")
         head = int(said) if said.isascii() and said.isdigit() else len(body)
-        found = _object(body[:head])
+        found = _object(answer, head)
         outputs = found.get("outputs")
         if not isinstance(outputs, list) or not all(isinstance(one, dict) for one in outputs):
             raise BadAnswer("an answer without outputs")
