@@ -106,8 +106,9 @@ def _agreeing() -> _Parser:
         "--agree",
         action="append",
         default=[],
-        metavar="HOST:PORT",
-        help="images may be sent to this prediction service, now and later",
+        metavar="ADDRESS",
+        help="images may be sent to this prediction service, now and later, such as https://host:443; a key too where its header and "
+        "variable stand behind, in quotes",
     )
     return agreeing
 
@@ -437,10 +438,10 @@ def run_command(arguments: Sequence[str]) -> int:
     """Run one command and return its exit code; InputError goes through."""
     args = _parser().parse_args(arguments)
     if getattr(args, "agree", None):
-        from mivrat.core.models.service.agreement import agree, host_of
+        from mivrat.core.models.service.agreement import agree, read_agreement
 
-        for host in args.agree:
-            agree(host_of(host))
+        for text in args.agree:
+            agree(read_agreement(text))
     # What a command takes is loaded when it is asked for: the others answer without.
     if args.command in ("evaluate", "check"):
         from mivrat.commands import evaluating
@@ -478,7 +479,7 @@ def _agrees(asked: NotAgreed) -> bool:
     sys.stderr.flush()
     if sys.stdin.readline().strip().lower() not in ("y", "yes"):
         return False
-    agree(asked.host)
+    agree(asked.agreement)
     return True
 
 

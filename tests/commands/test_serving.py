@@ -15,7 +15,7 @@ import pytest
 
 from mivrat import cli
 from mivrat.core.checks.service_check import check_service
-from mivrat.core.models.service.agreement import agreed_hosts
+from mivrat.core.models.service.agreement import agreed_to
 from mivrat.core.study.file import Study
 from mivrat.service.stand_in import Manner, StandIn
 from tests.support.networks import classifier, loaded
@@ -57,13 +57,13 @@ def test_every_command_takes_an_address(
     folder: Path, served: tuple[str, subprocess.Popen[str]], capfd: pytest.CaptureFixture[str]
 ) -> None:
     address, process = served
-    host = address.split("/")[2]
+    place = address.partition("/v2")[0]
     evaluate = ["evaluate", "--model", address, *options(folder, out=folder / "a", study=folder / "s.mivrat")]
     assert cli._code_of(evaluate) == 2
     said_to = capfd.readouterr().err
     assert "15 images" in said_to
-    assert f"--agree {host}" in said_to
-    assert agreed_hosts() == {}
+    assert f"--agree {place}" in said_to
+    assert agreed_to() == {}
     assert cli._code_of([*evaluate, "--agree", address]) == 0
     assert cli._code_of(["evaluate", "--model", str(folder / "net.onnx"), *options(folder, out=folder / "b")]) == 0
     own, its = (json.loads((folder / name / "metrics.json").read_text()) for name in "ba")

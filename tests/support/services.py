@@ -12,7 +12,7 @@ from typing import Any
 
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service import client
-from mivrat.core.models.service.agreement import agree
+from mivrat.core.models.service.agreement import agree, agreement_of
 from mivrat.core.models.service.description import FORMAT, Description, description_from, write_description
 from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.pictures.recipe import Recipe, recipe_to_toml
@@ -30,7 +30,7 @@ def described(url: str, **entries: Any) -> Description:
 
 def met(folder: Path, description: Description, classes: list[str], recipe: Recipe | None = None) -> ServiceModel:
     """The service as a model, with its host agreed to and little patience."""
-    agree(description.host)
+    agree(agreement_of(description))
     model = ServiceModel(write_description(description, folder), classes, recipe)
     model.client.patience = client.Patience(first=0.01, longest=0.02)
     return model

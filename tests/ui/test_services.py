@@ -15,7 +15,7 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.heatmaps.answers_only import answers_taken
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service import client
-from mivrat.core.models.service.agreement import agree, agreed_hosts, host_of
+from mivrat.core.models.service.agreement import agree, agreed_to, read_agreement
 from mivrat.core.study.file import Study
 from mivrat.service.stand_in import Manner, StandIn
 from mivrat.service.trouble import Trouble
@@ -72,7 +72,7 @@ def test_from_an_address_to_figures_agreed_to_once(
     qtbot.keyClick(window.agreement.no, Qt.Key.Key_Escape)
     settle()
     assert not window.agreement.isVisible()
-    assert (service.images, agreed_hosts()) == ([], {})
+    assert (service.images, agreed_to()) == ([], {})
     assert not (tmp_path / "set.mivrat").exists(), "refusing leaves nothing behind"
     qtbot.mouseClick(page.start, LEFT)
     qtbot.waitUntil(window.agreement.isVisible, timeout=10000)
@@ -156,7 +156,7 @@ def test_what_is_wrong_in_the_form_is_said_beside_it(
 @pytest.fixture
 def judged(qtbot: QtBot, window: MainWindow, settle: Settle, service: StandIn, tmp_path: Path) -> MainWindow:
     """The window on a run of the service."""
-    agree(host_of(service.root))
+    agree(read_agreement(service.root))
     files = (tmp_path / "classes.txt", tmp_path / "recipe.toml", tmp_path / "set", tmp_path / "s.mivrat")
     window.start_study(NewStudy(service.address, *files))
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
@@ -255,7 +255,7 @@ def test_retries_and_refusals_are_told_while_it_goes_and_kept(
 ) -> None:
     manner = Manner(troubles=(Trouble("gateway", every=4), Trouble("refuse", every=7)), delay=0.05)
     with StandIn(model, "net", CLASSES, manner) as service:
-        agree(host_of(service.root))
+        agree(read_agreement(service.root))
         told: list[str] = []
         window.workspace.jobs.progress.connect(lambda news: told.append(news.sentence()))
         files = (tmp_path / "classes.txt", tmp_path / "recipe.toml", tmp_path / "set", tmp_path / "s.mivrat")
@@ -285,7 +285,7 @@ def test_what_gets_no_answer_is_shown_as_not_scored_and_gone_on_with(
 ) -> None:
     monkeypatch.setattr(client, "Patience", partial(client.Patience, 2, 0.01, 0.02))
     with StandIn(model, "net", CLASSES, Manner(troubles=(Trouble("gateway", share=0.7),), seed=5)) as service:
-        agree(host_of(service.root))
+        agree(read_agreement(service.root))
         files = (tmp_path / "classes.txt", tmp_path / "recipe.toml", tmp_path / "set", tmp_path / "s.mivrat")
         window.start_study(NewStudy(service.address, *files))
         qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=20000)
@@ -304,12 +304,11 @@ def test_what_gets_no_answer_is_shown_as_not_scored_and_gone_on_with(
 def test_agreement_can_be_taken_back(
     qtbot: QtBot, judged: MainWindow, settle: Settle, service: StandIn, own_folders: Path
 ) -> None:
-    host = service.root.removeprefix("http://")
     judged.bench.show_step(PREPARE)
     judged.bench.prepare.choose(INPUTS)
     settle()
-    judged.bench.prepare.inputs._withdraw(host)
-    assert agreed_hosts() == {}
+    judged.bench.prepare.inputs._withdraw(service.root)
+    assert agreed_to() == {}
     kept = own_folders / "xdg_config_home" / "mivrat" / "agreed-hosts.json"
     assert json.loads(kept.read_text()) == {}
     judged.bench.show_step(EXPLAIN)

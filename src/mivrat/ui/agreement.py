@@ -22,7 +22,7 @@ class Agreement(QFrame):
         self.setObjectName("agreement")
         self._notices = notices
         self._again: Callable[[], object] | None = None
-        self._host = ""
+        self._agreement = ""
         self._had_focus: QWidget | None = None
         self.question = label(wrap=True)
         self.yes = button("Agree", self._agree)
@@ -39,10 +39,10 @@ class Agreement(QFrame):
 
     def ask(self, asked: NotAgreed, again: Callable[[], object]) -> None:
         """Ask, and do it again where it is agreed to; a question before this one is taken back."""
-        self._host, self._again = asked.host, again
+        self._agreement, self._again = asked.agreement, again
         self.question.setText(asked.question)
         self.yes.setText(f"Agree for {asked.host}")
-        tip(self.yes, f"You are asked once for {asked.host}: what is sent there later is not asked about again")
+        tip(self.yes, f"You are asked once for {asked.agreement}: what is sent there later is not asked about again")
         if not self.isVisible():
             self._had_focus = QApplication.focusWidget()
         self.show()
@@ -51,7 +51,7 @@ class Agreement(QFrame):
     def _agree(self) -> None:
         again = self._away()
         try:
-            agree(self._host)
+            agree(self._agreement)
         except InputError as error:
             self._notices.fail(error)
             return

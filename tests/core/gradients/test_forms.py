@@ -236,3 +236,25 @@ def _with_output(model: onnx.ModelProto, name: str) -> bytes:
     del made.graph.output[:]
     made.graph.output.append(onnx.ValueInfoProto(name=name))
     return made.SerializeToString()
+
+
+def test_several_kinds_are_written_out_of_one_graph(tmp_path: Path) -> None:
+    """Each takes names of its own, wherever in the graph it stands."""
+    net = Net(seed=7)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), pads=[1] * 4, name="stem")
+    x = fused(net, "QuickGelu", x, alpha=1.3)
+    grid = net.weight(values=net.rng.uniform(-1, 1, (2, 4, 5, 2)).astype(np.float32))
+    x = net.add("GridSample", x, grid)
+    x = net.add("MaxPool", x, kernel_shape=[2, 2], strides=[2, 2], pads=[1, 1, 1, 1], ceil_mode=1)
+    rows = net.add("Transpose", net.add("ReduceMean", x, axes=[2], keepdims=0), perm=[2, 0, 1])
+    weights = net.weight(1, 5, 4), net.weight(1, 5, 5)
+    x = net.add("RNN", rows, *weights, outputs=2, hidden_size=5)
+    net.add("MatMul", net.add("Squeeze", f"{x}_1", net.weight(values=np.array([0]))), net.weight(5, 3), name="scores")
+    made = net.model([2, 3, 8, 10], {"scores": [2, CLASSES]}, opset=17)
+    made.opset_import.append(onnx.helper.make_opsetid("com.microsoft", 1))
+    maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", checked=False))
+    assert not {"QuickGelu", "GridSample", "RNN"} & {node.op_type for node in maker.view.nodes}
+    batch = random_batch(maker.model, 2)
+    again = new_session(maker.view.proto.SerializeToString()).run(["scores"], {"image": batch})[0]
+    np.testing.assert_allclose(again, maker.model.scores(batch), atol=1e-5)
+    assert maker.maps(batch, [Target(0)] * 2, [maker.layer("stem")])[0].any()

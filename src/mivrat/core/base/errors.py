@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from types import TracebackType
 
 # What is quoted from somebody's file may be of any length.
@@ -41,13 +42,13 @@ def arose_in(error: BaseException, package: str) -> bool:
 
 
 class NotAgreed(InputError):
-    """Something would leave this machine that nobody has agreed to. ``host`` (with its port) is what has to be agreed to,
-    ``question`` asks in full what is sent where, how much, and how long it takes."""
+    """Something would leave this machine that nobody has agreed to. ``host`` (with its port) is where it would go,
+    ``agreement`` all that has to be agreed to, ``question`` asks in full what is sent where, how much, and how long it takes."""
 
-    def __init__(self, host: str, question: str) -> None:
-        self.host, self.question = host, question
+    def __init__(self, host: str, agreement: str, question: str) -> None:
+        self.host, self.agreement, self.question = host, agreement, question
         super().__init__(
             f"nothing was sent. {question}",
             where=host,
-            mend=f"agree in the window, or with --agree {host} (once for each host)",
+            mend=f"agree in the window, or with --agree {shlex.quote(agreement)} (once)",
         )

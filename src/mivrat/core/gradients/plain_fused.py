@@ -182,4 +182,4 @@ def write_out_fused(graph: onnx.GraphProto, opset: int, shapes: Shapes) -> bool:
             return None
         return lambda w: write(w, shapes)
 
-    return replace(graph, opset, wanted)
+    return replace(graph, opset, "fused", wanted)

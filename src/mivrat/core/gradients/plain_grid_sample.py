@@ -23,7 +23,7 @@ def write_out_grid_samples(graph: onnx.GraphProto, opset: int, shapes: Mapping[s
         known = len(shapes.get(node.input[0], ())) == 4 if node.op_type == "GridSample" else False
         return (lambda w: _grid_sample(w, shapes)) if known and plain else None
 
-    return replace(graph, opset, wanted)
+    return replace(graph, opset, "sampled", wanted)
 
 
 def _grid_sample(w: Writer, shapes: Mapping[str, tuple[int, ...]]) -> None:

@@ -21,7 +21,7 @@ def write_out_rounded_up_pools(graph: onnx.GraphProto, opset: int, shapes: dict[
         plain = about.get("auto_pad", b"NOTSET") == b"NOTSET" and not (about.get("count_include_pad") and opset < 11)
         return (lambda w: _pool(w, shapes)) if about.get("ceil_mode") and known and plain else None
 
-    return replace(graph, opset, wanted)
+    return replace(graph, opset, "pools", wanted)
 
 
 def _pool(w: Writer, shapes: dict[str, tuple[int, ...]]) -> None:

@@ -107,4 +107,4 @@ _QUANTISED: dict[str, Write] = {
 def write_out_quantised(graph: onnx.GraphProto, opset: int) -> bool:
     """Write every quantised operator out; whether there was one. Nothing is done before operator-set version 13, which has no scales
     by channel."""
-    return opset >= 13 and replace(graph, opset, lambda node: _QUANTISED.get(node.op_type))
+    return opset >= 13 and replace(graph, opset, "quantised", lambda node: _QUANTISED.get(node.op_type))

@@ -25,7 +25,7 @@ def write_out_recurrent(graph: onnx.GraphProto, opset: int, shapes: Shapes) -> b
     def wanted(node: onnx.NodeProto) -> Write | None:
         return (lambda w: _recurrent(w, shapes)) if node.op_type in _CELLS and _known(node, shapes) else None
 
-    return replace(graph, opset, wanted)
+    return replace(graph, opset, "recurrent", wanted)
 
 
 def _known(node: onnx.NodeProto, shapes: Shapes) -> bool:

@@ -17,10 +17,10 @@ WRITTEN_OUT = "mivrat/"
 class Writer:
     """Collects the nodes that take the place of one."""
 
-    def __init__(self, node: onnx.NodeProto, at: int, opset: int) -> None:
+    def __init__(self, node: onnx.NodeProto, place: str, opset: int) -> None:
         self.node, self.nodes, self.constants = node, Nodes(), list[onnx.TensorProto]()
         self.opset = opset
-        self._prefix, self._count = f"{WRITTEN_OUT}{at}/", 0
+        self._prefix, self._count = f"{WRITTEN_OUT}{place}/", 0
         self.about = {a.name: helper.get_attribute_value(a) for a in node.attribute}
         # Outputs of the node that hold another kind of number now and so take another name, for whatever reads them.
         self.renamed: dict[str, str] = {}
@@ -84,8 +84,9 @@ class Writer:
 Write = Callable[[Writer], None]
 
 
-def replace(graph: onnx.GraphProto, opset: int, wanted: Callable[[onnx.NodeProto], Write | None]) -> bool:
-    """Put in place of every node for which there is a way what that way writes; whether there was one."""
+def replace(graph: onnx.GraphProto, opset: int, what: str, wanted: Callable[[onnx.NodeProto], Write | None]) -> bool:
+    """Put in place of every node for which there is a way what that way writes; whether there was one. ``what`` is written out so: the
+    tensors between are named by it, as a graph may be gone through for several."""
     nodes, found, renamed = Nodes(), False, dict[str, str]()
     for at, node in enumerate(graph.node):
         for i, name in enumerate(node.input) if renamed else ():
@@ -95,7 +96,7 @@ def replace(graph: onnx.GraphProto, opset: int, wanted: Callable[[onnx.NodeProto
         if write is None:
             nodes.append(node)
             continue
-        writer = Writer(node, at, opset)
+        writer = Writer(node, f"{what}/{at}", opset)
         write(writer)
         nodes += writer.nodes
         renamed |= writer.renamed

@@ -19,8 +19,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mivrat.core.models.service.agreement import is_agreed, withdraw
-from mivrat.core.models.service.places import host_in
+from mivrat.core.models.service.agreement import is_agreed_at, withdraw
+from mivrat.core.models.service.places import address_in
 from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
@@ -126,7 +126,8 @@ class InputsPage(Scrolled):
                 entry.tell(f"{model.kind.called} made elsewhere")
             else:
                 guess = "; the recipe is a guess: see Recipe and Check" if model.recipe_is_guess else ""
-                host = host_in(model.path) if model.kind.can.asked else ""
+                address = address_in(model.path) if model.kind.can.asked else ""
+                host = address.partition("://")[2]
                 what = f"{model.kind.called} at {host or 'an unknown host'}; " if model.kind.can.asked else ""
                 entry.tell(f"{what}recipe {model.recipe.summary()}{guess}")
             if lost:
@@ -134,8 +135,8 @@ class InputsPage(Scrolled):
             offers: list[tuple[str, Callable[[], object]]] = [("Remove", partial(self._remove_model, model))]
             if model.recipe_is_guess and model.kind.can.scores:
                 offers.insert(0, ("This is the recipe", partial(self._confirm_recipe, model)))
-            if model.kind.can.asked and host and is_agreed(host):
-                offers.append((f"Ask me again before anything is sent to {host}", partial(self._withdraw, host)))
+            if model.kind.can.asked and address and is_agreed_at(address):
+                offers.append((f"Ask me again before anything is sent to {host}", partial(self._withdraw, address)))
             entry.offer(offers, not self.workspace.busy)
             self._list.addWidget(entry)
 
@@ -158,9 +159,9 @@ class InputsPage(Scrolled):
             study_edits.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual)
         )
 
-    def _withdraw(self, host: str) -> None:
-        withdraw(host)
-        self.workspace.notices.say(f"Nothing more is sent to {host} before you agree again.")
+    def _withdraw(self, address: str) -> None:
+        withdraw(address)
+        self.workspace.notices.say(f"Nothing more is sent to {address.partition('://')[2]} before you agree again.")
         self.refresh()
 
     def _confirm_recipe(self, model: ModelInfo) -> None:

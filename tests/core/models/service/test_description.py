@@ -11,7 +11,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.models.service.agreement import host_of
+from mivrat.core.models.service.agreement import (
+    agree,
+    agreement_of,
+    is_agreed,
+    is_agreed_at,
+    question,
+    read_agreement,
+    withdraw,
+)
 from mivrat.core.models.service.described import pointed, put_at
 from mivrat.core.models.service.description import (
     describe_address,
@@ -20,6 +28,7 @@ from mivrat.core.models.service.description import (
     to_toml,
     write_description,
 )
+from tests.support.services import described
 
 WHOLE = """format = "mivrat-service/1"
 url = "https://host:8443/some/path?lang=en"
@@ -118,8 +127,41 @@ def test_pointers_into_lists_and_into_nothing() -> None:
         put_at({"a": 1}, "/a/b", 2)
 
 
-def test_hosts_are_agreed_to_with_their_port() -> None:
-    assert [host_of(text) for text in ("h", "h:81", "http://h/x", "https://H:9/x")] == ["h:443", "h:81", "h:80", "h:9"]
-    for text in ("", "h:x", "//"):
+def test_agreements_as_they_are_written() -> None:
+    texts = ("h", "h:81", "http://h/x", "https://H:9/x", "h Authorization MIVRAT_KEY")
+    assert [read_agreement(text) for text in texts] == [
+        *("https://h:443", "https://h:81", "http://h:80", "https://h:9"),
+        "https://h:443 Authorization MIVRAT_KEY",
+    ]
+    for text in (" ", "h:x", "//", "ftp://h", "h Authorization"):
         with pytest.raises(InputError, match="no host"):
-            host_of(text)
+            read_agreement(text)
+
+
+def test_an_agreement_covers_nothing_else(own_folders: Path) -> None:
+    """Neither another port or scheme, nor a key, nor another header or variable of one."""
+    plain = described("https://h/v2/models/m")
+    keyed = described("https://h/v2/models/m", key={})
+    others = [
+        *(described(url) for url in ("http://h:443/v2/models/m", "https://h:444/v2/models/m", "https://h.example/v2/models/m")),
+        *(described("https://h/v2/models/m", key=key) for key in ({"header": "X-Own"}, {"environment": "HOME"}, {"environment": "MIVRAT_OTHER"})),
+    ]  # fmt: skip
+    agree(agreement_of(plain))
+    assert is_agreed(plain)
+    assert is_agreed(described("https://h:443/v2/models/other"))
+    assert not any(is_agreed(one) for one in (keyed, *others))
+    agree(agreement_of(keyed))
+    assert is_agreed(keyed)
+    assert not any(is_agreed(one) for one in others)
+    assert "HOME is not one of Mivrat's own variables" in question(others[4], "", 1)
+    assert "MIVRAT_OTHER is not" not in question(others[5], "", 1)
+    assert is_agreed_at("https://h:443")
+    withdraw("https://h:443")
+    assert not is_agreed(plain)
+    assert not is_agreed(keyed)
+    # What an earlier version wrote down stands for https, and for pictures alone.
+    kept = own_folders / "xdg_config_home" / "mivrat" / "agreed-hosts.json"
+    kept.write_text('{"h:443": "2026-01-01", "h:80": "2026-01-01"}')
+    assert is_agreed(plain)
+    assert not is_agreed(keyed)
+    assert not is_agreed(described("http://h/v2/models/m"))

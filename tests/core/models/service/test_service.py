@@ -21,7 +21,7 @@ from mivrat.core.base.job import StopSignal
 from mivrat.core.base.log import begin_logging, end_logging
 from mivrat.core.heatmaps.maps import Target, maker_of
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.models.service.agreement import agreed_hosts, withdraw
+from mivrat.core.models.service.agreement import agreed_to, withdraw
 from mivrat.core.models.service.description import write_description
 from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
@@ -257,7 +257,7 @@ def test_nothing_leaves_before_it_is_agreed_to_not_even_the_key(
         with pytest.raises(NotAgreed, match="MIVRAT_SERVICE_KEY"):
             ServiceModel(with_key, CLASSES)
         assert heard == []
-        assert agreed_hosts() == {}
+        assert agreed_to() == {}
 
 
 def test_the_key_stands_nowhere(
@@ -293,7 +293,7 @@ def test_the_key_stands_nowhere(
                 "--study",
                 str(tmp_path / "s.mivrat"),
                 "--agree",
-                service.root,
+                f"{service.root} Authorization MIVRAT_SERVICE_KEY",
             ]
             assert cli._code_of(arguments) == 0
             assert cli._code_of(["report", str(tmp_path / "s.mivrat"), "--out", str(out / "r.html")]) == 0
@@ -543,8 +543,8 @@ def test_what_does_not_go_together_is_said_when_a_service_is_met(tmp_path: Path)
         assert asked.misfit((3, 20, 16)) == "is 3 × 20 × 16 once prepared; the service takes 3 × 16 × 16"
     with pytest.raises(InputError, match="nobody answers there"):
         met(tmp_path, described(f"{root}/v2/models/net"), CLASSES)
-    withdraw(root.removeprefix("http://"))
-    assert agreed_hosts() == {}
+    withdraw(root)
+    assert agreed_to() == {}
 
 
 def test_a_recipe_for_pictures_keeps_what_can_be_kept(images: ImageSet, tmp_path: Path) -> None:

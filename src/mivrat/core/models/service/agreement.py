@@ -1,4 +1,4 @@
-"""What the user has agreed to: the hosts that pictures, and keys, may be sent to."""
+"""What the user has agreed to: where pictures may be sent, and which key goes there in which header."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from contextlib import suppress
 from datetime import date
 from functools import lru_cache
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from platformdirs import user_config_path
 
@@ -20,53 +21,83 @@ _LOCK = threading.Lock()
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
-def host_of(text: str) -> str:
-    """Host and port as they are agreed to, from an address, or from a host with or without its port."""
+# Variables by such names are there for Mivrat; any other may be somebody else's secret.
+OURS = "MIVRAT_"
+
+
+def agreement_of(description: Description) -> str:
+    """What has to be agreed to for a service: its scheme, host and port, and where a key goes there the header it goes in and the
+    variable it comes from."""
+    key = description.key
+    return description.address + (f" {key.header} {key.environment}" if key is not None else "")
+
+
+def read_agreement(text: str) -> str:
+    """What is agreed to, from how a user writes it: an address or host, with or without port (then https, and its usual port), and
+    behind it the header and the variable of a key. Raises InputError."""
+    place, *key = text.split() or [""]
     try:
-        return host_and_port(text if "://" in text else f"https://{text}")
+        parts = urlsplit(place if "://" in place else f"https://{place}")
+        found = f"{parts.scheme}://{host_and_port(parts.geturl())}"
     except ValueError:
+        parts, found = urlsplit(""), ""
+    if parts.scheme not in ("http", "https") or len(key) not in (0, 2):
         raise InputError(
-            f"{text!r} is no host", where="--agree", mend="name a host and its port, such as host:443"
-        ) from None
+            f"{text!r} is no host",
+            where="--agree",
+            mend="name a host and its port, such as https://host:443, and for a key its header and variable behind them",
+        )
+    return " ".join([found, *key])
 
 
 def _file() -> Path:
     return user_config_path("mivrat", appauthor=False) / "agreed-hosts.json"
 
 
-def agreed_hosts() -> dict[str, str]:
-    """The hosts that were agreed to, each with the day; none where that cannot be read."""
+def agreed_to() -> dict[str, str]:
+    """What was agreed to, each with the day; nothing where that cannot be read. Hosts that an earlier version wrote down without more
+    stand for https, and for pictures alone."""
     with suppress(InputError, ValueError):
         found = json.loads(read_text(_file(), "the list of hosts", ""))
         if isinstance(found, dict):
-            return {str(host): str(day) for host, day in found.items()}
+            return {one if "://" in one else f"https://{one}": str(day) for one, day in found.items()}
     return {}
 
 
-def is_agreed(host: str) -> bool:
-    """Whether a host (with its port) was agreed to; the file is read again where it has changed."""
+def is_agreed(description: Description) -> bool:
+    """Whether everything a service needs was agreed to; the file is read again where it has changed."""
+    return agreement_of(description) in _agreed_now()
+
+
+def is_agreed_at(address: str) -> bool:
+    """Whether anything was agreed to for a scheme, host and port."""
+    return any(one.split()[0] == address for one in _agreed_now())
+
+
+def _agreed_now() -> frozenset[str]:
     try:
         about = _file().stat()
     except OSError:
-        return False
-    return host in _read(str(_file()), about.st_mtime_ns, about.st_size)
+        return frozenset()
+    return _read(str(_file()), about.st_mtime_ns, about.st_size)
 
 
 @lru_cache(maxsize=4)
 def _read(path: str, changed: int, size: int) -> frozenset[str]:
-    return frozenset(agreed_hosts())
+    return frozenset(agreed_to())
 
 
-def agree(host: str) -> None:
-    """Agree to a host, from now on. Raises InputError where that cannot be kept."""
+def agree(agreement: str) -> None:
+    """Agree to something, from now on. Raises InputError where that cannot be kept."""
     with _LOCK:
-        write_whole(_file(), json.dumps(agreed_hosts() | {host: date.today().isoformat()}, indent=1) + "\n")
+        write_whole(_file(), json.dumps(agreed_to() | {agreement: date.today().isoformat()}, indent=1) + "\n")
 
 
-def withdraw(host: str) -> None:
-    """Agree to a host no longer."""
+def withdraw(address: str) -> None:
+    """Agree to nothing any longer that goes to a scheme, host and port."""
     with _LOCK:
-        write_whole(_file(), json.dumps({k: v for k, v in agreed_hosts().items() if k != host}, indent=1) + "\n")
+        left = {one: day for one, day in agreed_to().items() if one.split()[0] != address}
+        write_whole(_file(), json.dumps(left, indent=1) + "\n")
 
 
 def question(description: Description, what: str, images: int | None, requests: int | None = None) -> str:
@@ -79,11 +110,16 @@ def question(description: Description, what: str, images: int | None, requests: 
     lasts = ""
     if limits.per_second and number:
         lasts = f", which takes {duration(number / limits.per_second / limits.per_request)} or longer"
-    key = f" The key from {description.key.environment} or the keyring goes with them." if description.key else ""
+    key = ""
+    if description.key is not None:
+        variable = description.key.environment
+        key = f" The key from {variable} or the keyring goes with them, in the header {description.key.header}."
+        if not variable.startswith(OURS):
+            key += f" {variable} is not one of Mivrat's own variables: whatever it holds would be sent."
     plain = "" if description.encrypted else " The way there is not encrypted: whoever is on it can read them."
     if description.host.rpartition(":")[0] in LOOPBACK:
         plain = " That is this machine; what answers there may pass them on."
     return (
         f"May {amount} be sent to {description.host}, {what}? {limits.at_once} at once, {rate}{lasts}.{key}{plain}"
-        " Answers are kept, so that none is sent twice. You are asked once for this host."
+        " Answers are kept, so that none is sent twice. You are asked once for this."
     )

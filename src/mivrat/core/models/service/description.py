@@ -154,8 +154,13 @@ class Description(_Part):
 
     @property
     def host(self) -> str:
-        """Host and port, as they are agreed to."""
+        """Host and port."""
         return host_and_port(self.url)
+
+    @property
+    def address(self) -> str:
+        """Scheme, host and port."""
+        return f"{urlsplit(self.url).scheme}://{self.host}"
 
     @property
     def encrypted(self) -> bool:

@@ -22,7 +22,7 @@ from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import Kind
 from mivrat.core.models.service import open_inference
-from mivrat.core.models.service.agreement import is_agreed, question
+from mivrat.core.models.service.agreement import agreement_of, is_agreed, question
 from mivrat.core.models.service.client import BadAnswer, NoAnswer, Refused, ServiceClient, Tally
 from mivrat.core.models.service.described import Described
 from mivrat.core.models.service.description import ENDING, Description, read_description
@@ -68,8 +68,9 @@ class ServiceModel:
         self.description = description = description or read_description(path)
         self.name = description.name
         self.remarks: list[str] = []
-        if description.key is not None and not is_agreed(description.host):
-            raise NotAgreed(description.host, question(description, "once its key has been tried", None))
+        if description.key is not None and not is_agreed(description):
+            asked = question(description, "once its key has been tried", None)
+            raise NotAgreed(description.host, agreement_of(description), asked)
         self.client = ServiceClient(description, find_key(description))
         self.told = ask_about(self.client) if description.send == "open-inference" else Told("", "")
         self._version = self.told.version
@@ -232,8 +233,9 @@ class ServiceModel:
 
     def may_send(self, images: int, requests: int | None = None) -> None:
         """Raises NotAgreed, asking in full, where nobody has agreed to sending so many images to this host."""
-        if not is_agreed(self.description.host):
-            raise NotAgreed(self.description.host, question(self.description, WORDS[self.form], images, requests))
+        if not is_agreed(self.description):
+            asked = question(self.description, WORDS[self.form], images, requests)
+            raise NotAgreed(self.description.host, agreement_of(self.description), asked)
 
     def payload(self, file: PictureFile) -> Payload:
         """What goes out for a picture file. Raises UnreadablePicture where it is none: then nothing goes out."""

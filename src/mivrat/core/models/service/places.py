@@ -32,12 +32,17 @@ def keep(description: Description) -> Path:
     return write_description(description, _own())
 
 
-def host_in(path: Path) -> str:
-    """The host of the service that a file describes; empty where it describes none."""
+def address_in(path: Path) -> str:
+    """Scheme, host and port of the service that a file describes; empty where it describes none."""
     try:
-        return read_description(path).host
+        return read_description(path).address
     except InputError:
         return ""
+
+
+def host_in(path: Path) -> str:
+    """The host of the service that a file describes; empty where it describes none."""
+    return address_in(path).partition("://")[2]
 
 
 def kept_beside(model: Path, study: Path | None) -> Path:
