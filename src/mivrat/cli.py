@@ -18,6 +18,7 @@ from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.log import begin_logging, log_path, log_uncaught
 from mivrat.core.base.text import printable
+from mivrat.core.study.places import NotAllowed, allow_folders
 
 
 class _Parser(argparse.ArgumentParser):
@@ -97,6 +98,17 @@ def _model_place(text: str) -> Path:
 
 
 MODEL = "M.onnx|TABLE|SERVICE"
+
+
+def _agreeing_to_folders(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--agree-folder",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="DIR",
+        help="the study may read models and images from this folder; needed for a study that was made elsewhere, may be repeated",
+    )
 
 
 def _agreeing() -> _Parser:
@@ -260,6 +272,7 @@ def _parser() -> argparse.ArgumentParser:
         metavar="FILE",
         help=".html or .pdf; .json: its figures, .xml: JUnit, .md: a model card; may be repeated",
     )
+    _agreeing_to_folders(reporting)
     reporting.add_argument(
         "--run", metavar="NAME", help="a model, an image set, or 'MODEL on SET'; without it the latest run"
     )
@@ -268,6 +281,7 @@ def _parser() -> argparse.ArgumentParser:
         parents=[_agreeing()],
         help="hold the next model, or other images, to the criteria and findings of a study",
     )
+    _agreeing_to_folders(verifying)
     verifying.add_argument("study", type=Path, metavar="STUDY.mivrat")
     verifying.add_argument("--model", type=_model_place, required=True, metavar=MODEL)
     verifying.add_argument(
@@ -468,8 +482,8 @@ def run_command(arguments: Sequence[str]) -> int:
     return _window(args.command, getattr(args, "study", None))
 
 
-def _agrees(asked: NotAgreed) -> bool:
-    """Ask on a terminal whether images may be sent; without one the answer is no."""
+def _agrees(asked: NotAgreed | NotAllowed) -> bool:
+    """Ask on a terminal whether images may be sent, or folders read; without one the answer is no."""
     if not (sys.stdin is not None and sys.stdin.isatty() and sys.stderr.isatty()):
         return False
     from mivrat.core.models.service.agreement import agree
@@ -479,7 +493,10 @@ def _agrees(asked: NotAgreed) -> bool:
     sys.stderr.flush()
     if sys.stdin.readline().strip().lower() not in ("y", "yes"):
         return False
-    agree(asked.agreement)
+    if isinstance(asked, NotAllowed):
+        allow_folders(*asked.places)
+    else:
+        agree(asked.agreement)
     return True
 
 
@@ -488,7 +505,7 @@ def _code_of(arguments: Sequence[str]) -> int:
     try:
         try:
             return run_command(arguments)
-        except NotAgreed as error:
+        except (NotAgreed, NotAllowed) as error:
             if not _agrees(error):
                 raise
             return run_command(arguments)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import xml.etree.ElementTree as ET
 from dataclasses import replace
 from pathlib import Path
@@ -16,6 +17,7 @@ import pytest
 from onnx import TensorProto, helper
 from PIL import ImageFile
 
+from mivrat import cli
 from mivrat.cli import run_command
 from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.checking import finding_of, measure
@@ -31,6 +33,7 @@ from mivrat.core.selecting.selection import Cells, Labelled
 from mivrat.core.study.file import Study
 from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.places import allow_folders, allowed_folders
 from mivrat.core.study.settings import save_criteria
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import DATA
@@ -255,3 +258,33 @@ def test_requirements_as_junit(tmp_path: Path, capsys: pytest.CaptureFixture[str
     assert mivrat(*pair, "--junit", tmp_path / "c.xml") == 0
     assert cases(tmp_path / "c.xml") == {"low(difference(top1)) >= 0.05": "passed"}
     assert "written" in capsys.readouterr().out
+
+
+def test_a_strangers_study_is_read_from_no_folder_unasked(study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:  # fmt: skip
+    """A study that names a folder of the user's: nothing of it is read, by whichever command, until that folder is agreed to."""
+    private, out = tmp_path / "private", tmp_path / "r.html"
+    with Study.open(study) as kept:
+        roots = [kept.resolved(root) for (root,) in kept.db.execute("SELECT root FROM image_set")]
+        shutil.copytree(roots[0], private)
+        with kept.writing() as db:
+            db.execute("UPDATE image_set SET root = ?", (str(private),))
+    run = ("--run", "grain-net-1 on late-summer-field")
+    for command in (
+        ("report", study, "--out", out, *run),
+        ("verify", study, "--model", TWO, "--recipe", RECIPE, "--out", tmp_path / "v"),
+    ):
+        assert cli._code_of([str(word) for word in command]) == 2
+        told_to = capsys.readouterr().err
+        assert str(private) in told_to
+        assert f"--agree-folder {private}" in told_to
+        assert len(told_to.splitlines()) == 1
+    assert not out.exists()
+    assert not (tmp_path / "v").exists()
+    assert allowed_folders() == []
+    assert mivrat("report", study, "--out", out, *run, "--agree-folder", private) == 0
+    assert out.is_file()
+    assert allowed_folders() == []  # for that once
+    allow_folders(private)
+    assert mivrat("report", study, "--out", out, *run) == 0
+    allow_folders(private, private)
+    assert allowed_folders() == [private]

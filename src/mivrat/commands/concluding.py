@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -29,15 +29,26 @@ from mivrat.core.reporting.report.making import Made, Making, check_ending, load
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.unkept import record_of, snapshot_of
 from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import declared_places
 from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.places import NotAllowed, allowed_folders, places_to_ask_about
 from mivrat.core.study.records import RunInfo
 from mivrat.core.study.runs import list_runs, load_run
+from mivrat.demo.study import DATA
 
 
 def _there(study: Path) -> Path:
     if not study.is_file():
         raise InputError("there is no such study", where=study, mend="name a .mivrat file")
     return study
+
+
+def _may_read(path: Path, agreed: Sequence[Path]) -> None:
+    """Raises NotAllowed where the study, which may be a stranger's, names folders that the user has not."""
+    with Study.open(path, again=True) as study:
+        places = places_to_ask_about(path, declared_places(study), [DATA, *agreed, *allowed_folders()])
+    if places:
+        raise NotAllowed(path, places)
 
 
 # --- report ---
@@ -51,6 +62,7 @@ def report(args: argparse.Namespace) -> int:
         if out.is_dir():
             raise InputError("is a folder, a file is needed", where=out, mend="name a file in it")
     with _held(path):
+        _may_read(path, args.agree_folder)
         run, others = _run_named(path, args.run)
         if others and args.run is None:
             say(f"mivrat: the report is of {run.model} on {run.image_set}, the latest run; --run names another: {in_a_row(others)}")  # fmt: skip
@@ -132,6 +144,7 @@ def verify(args: argparse.Namespace) -> int:
     if not args.model.is_file():
         raise InputError("there is no such model", where=args.model, mend="name an ONNX file or a table of predictions")
     with _readable(path):
+        _may_read(path, args.agree_folder)
         with Study.open(path, again=True) as study:
             classes = study.classes
         images = read_image_set(args.images, classes) if args.images else None

@@ -11,6 +11,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.models.model import Model
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.places import allow_folders
 
 
 def study_for(
@@ -22,6 +23,9 @@ def study_for(
     path = args.study or otherwise
     if path is None:
         return None
+    if args.study is not None:  # the user names these folders here, so that the study may be read from them later
+        images = Path(args.images)
+        allow_folders(Path(args.model).parent, images if images.is_dir() else images.parent)
     held.enter_context(StudyLock(path))
     study = Study.open(path) if path.exists() else Study.create(path, classes)
     held.callback(study.close)

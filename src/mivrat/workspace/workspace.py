@@ -14,6 +14,7 @@ from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.places import allow_folders, allowed_folders
 from mivrat.core.study.records import RunInfo, RunKey
 from mivrat.core.study.settings import save_setting
 from mivrat.demo.study import DATA, demo_study_path
@@ -112,16 +113,17 @@ class Workspace:
     # --- folders that may be read ---
 
     def allowed(self) -> list[Path]:
-        """The folders that studies may read from: the demonstration's, and those chosen in this window before."""
-        found = self._preferences.value("allowed", [])
+        """The folders that studies may read from: the demonstration's, and those that the user has named before."""
+        found = self._preferences.value("allowed", [])  # where an earlier version kept them
         listed = [found] if isinstance(found, str) else found if isinstance(found, list) else []
-        return [DATA, *(Path(str(one)) for one in listed)]
+        return [DATA, *allowed_folders(), *(Path(str(one)) for one in listed)]
 
     def allow(self, *places: Path) -> None:
         """Let studies read from these folders from now on."""
-        known = [str(one) for one in self.allowed()[1:]]
-        fresh = [str(one.resolve()) for one in places]
-        self._preferences.setValue("allowed", list(dict.fromkeys([*known, *fresh])))
+        try:
+            allow_folders(*places)
+        except InputError as error:
+            self.notices.fail(error)
 
     # --- opening ---
 
