@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -12,7 +13,18 @@ from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.checking import check_finding, finding_of, labels_claim, measure
-from mivrat.core.concluding.findings import Checked, Claim, Draft, Finding, Measure, Picture, as_text, from_text
+from mivrat.core.concluding.findings import (
+    Checked,
+    Claim,
+    Draft,
+    Finding,
+    Measure,
+    Picture,
+    as_text,
+    checked_from,
+    checked_text,
+    from_text,
+)
 from mivrat.core.concluding.ground import Ground, reference_of
 from mivrat.core.concluding.shares import looks_of, refused, written
 from mivrat.core.figures.groups import group_names
@@ -168,6 +180,33 @@ def test_a_finding_is_kept_as_it_is(title: str, sentence: str, weight: str, asid
         with pytest.raises(InputError):
             from_text(1, text)
     assert CLASSES[1] in as_text(one)  # classes by name, not by number
+    for part, name in (
+        ("before", "value"),
+        ("before", "low"),
+        ("before", "hits"),
+        ("before", "words"),
+        ("made", "balanced"),
+        ("made", "looks"),
+    ):
+        for odd in (
+            "x" if name != "words" else 5,
+            [1],
+            10**400,
+            float("nan"),
+            {"a": 1},
+            True if name != "words" else None,
+        ):
+            data = json.loads(as_text(one))
+            data[part][name] = odd
+            with pytest.raises(InputError):
+                from_text(1, json.dumps(data))
+    assert checked_from(checked_text(Checked("gone", "why", one.before))) == Checked("gone", "why", one.before)
+    for text in (
+        "[]",
+        '{"state": "lost", "why": "", "after": {"words": "", "value": null}}',
+        '{"state": "gone", "why": 5}',
+    ):
+        assert checked_from(text) is None
 
 
 def test_a_finding_keeps_of_how_many_it_could_have_been_chosen() -> None:

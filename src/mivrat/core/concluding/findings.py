@@ -7,10 +7,13 @@ import json
 import time
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, replace
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, with_config
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.image_names import ImageName, image_name
+from mivrat.core.study.soundness import KEPT, json_of
 
 Weight = Literal["blocks", "matters", "note"]
 WEIGHTS: tuple[Weight, ...] = ("blocks", "matters", "note")
@@ -38,6 +41,11 @@ class Claim:
         return hashlib.sha256(json.dumps(_claim_data(self), sort_keys=True).encode()).hexdigest()
 
 
+# A number of images or looks; none is so large that single steps are lost in it.
+Count = Annotated[int, Field(ge=0, le=1 << 53)]
+
+
+@with_config(KEPT)
 @dataclass(frozen=True)
 class Beside:
     """A figure that stands beside another one: what it is of, and its value with its interval."""
@@ -46,10 +54,11 @@ class Beside:
     value: float | None
     low: float | None = None
     high: float | None = None
-    hits: int | None = None
-    total: int | None = None
+    hits: Count | None = None
+    total: Count | None = None
 
 
+@with_config(KEPT)
 @dataclass(frozen=True)
 class Measure:
     """What a claim comes to under a run. ``words`` say what it is of; of a share ``hits`` of ``total`` images; ``points`` where the
@@ -61,8 +70,8 @@ class Measure:
     value: float | None
     low: float | None = None
     high: float | None = None
-    hits: int | None = None
-    total: int | None = None
+    hits: Count | None = None
+    total: Count | None = None
     bad: int = 1
     percent: bool = True
     points: bool = False
@@ -74,6 +83,7 @@ class Measure:
     problem: str = ""
 
 
+@with_config(KEPT)
 @dataclass(frozen=True)
 class Made:
     """What a finding was found on: model and images by content and by name, how that run did as a whole (balanced accuracy with its
@@ -84,7 +94,7 @@ class Made:
     recipe: str
     images: str
     images_name: str
-    evaluated: int
+    evaluated: Count
     day: str
     version: str
     seed: int = 0
@@ -94,7 +104,7 @@ class Made:
     balanced_high: float | None = None
     model_sha256: str = ""
     # Of how many findings alike it was the most striking, when it was chosen.
-    looks: int = 1
+    looks: Count = 1
 
 
 @dataclass(frozen=True)
@@ -150,9 +160,8 @@ def measure_data(measure: Measure) -> dict[str, Any]:
 
 
 def measure_from(data: Mapping[str, Any]) -> Measure:
-    """A measure as ``measure_data`` gives it. Raises TypeError or KeyError where it is none."""
-    beside = data.get("beside")
-    return Measure(**{**data, "beside": Beside(**beside) if beside is not None else None})
+    """A measure as ``measure_data`` gives it. Raises ValueError where it is none."""
+    return json_of(json.dumps(data), Measure)
 
 
 def as_text(finding: Finding) -> str:
@@ -190,7 +199,7 @@ def from_text(finding_id: int, text: str) -> Finding:
             str(data["sentence"]),
             data["weight"],
             Claim(claim["kind"], str(claim["text"]), tuple(dict(one) for one in claim["conditions"]), labels),
-            Made(**data["made"]),
+            json_of(json.dumps(data["made"]), Made),
             measure_from(data["before"]),
             tuple(Picture(image_name(image), bool(heat), str(caption)) for image, heat, caption in data["pictures"]),
             bool(data["aside"]),
@@ -203,6 +212,7 @@ def from_text(finding_id: int, text: str) -> Finding:
 State = Literal["gone", "weaker", "holds", "worse", "cannot tell"]
 
 
+@with_config(KEPT)
 @dataclass(frozen=True)
 class Checked:
     """What has become of a finding under a run: its state, why, and what its claim comes to there."""
@@ -224,9 +234,8 @@ def checked_text(checked: Checked) -> str:
 def checked_from(text: str) -> Checked | None:
     """A check as ``checked_text`` gives it; None where it is none."""
     try:
-        data = json.loads(text)
-        return Checked(**{**data, "after": measure_from(data["after"])})
-    except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
+        return json_of(text, Checked)
+    except (ValueError, RecursionError):
         return None
 
 

@@ -6,11 +6,12 @@ import logging
 import re
 import sqlite3
 from collections.abc import Callable, Hashable
+from dataclasses import is_dataclass
 from functools import cache, wraps
 from pathlib import Path
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar, cast, get_args
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ConfigDict, TypeAdapter, ValidationError
 
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE
 from mivrat.core.base.errors import InputError
@@ -182,9 +183,13 @@ def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
             raise damaged(path, "a run would hold more numbers than fit into any memory")
 
 
+# How records that a study keeps as JSON are read: by the kinds their fields name, and nothing turned into them.
+KEPT = ConfigDict(strict=True, allow_inf_nan=False, extra="forbid")
+
+
 @cache
 def _reader(kind: Any) -> TypeAdapter[Any]:
-    return TypeAdapter(kind, config={"strict": True})
+    return TypeAdapter(kind) if is_dataclass(kind) else TypeAdapter(kind, config=KEPT)
 
 
 def json_of(text: str, kind: type[_Found]) -> _Found:

@@ -296,7 +296,9 @@ def test_the_key_stands_nowhere(
                 f"{service.root} Authorization MIVRAT_SERVICE_KEY",
             ]
             assert cli._code_of(arguments) == 0
-            assert cli._code_of(["report", str(tmp_path / "s.mivrat"), "--out", str(out / "r.html")]) == 0
+            report = ["report", str(tmp_path / "s.mivrat"), "--out", str(out / "r.html"), "--out", str(out / "card.md")]
+            assert cli._code_of(report) == 0
+            assert "Service description" in (out / "card.md").read_text()
             tried = ServiceModel(path, CLASSES, model.recipe).try_one(_file(images, 0))
             assert "Authorization: Bearer •••" in tried.request
             # A server that repeats what it got: the wrong key, this time.
@@ -570,3 +572,30 @@ def test_trouble_is_read_or_told_of() -> None:
     for text in ("busy", "busy:0", "busy:1.5", "fire:3", "busy:x", ""):
         with pytest.raises(InputError, match="is no trouble"):
             parse_trouble(text)
+
+
+@pytest.mark.parametrize(
+    ("told", "words"),
+    [
+        (
+            {"inputs": [{"name": "image", "datatype": "FP32", "shape": [-1, 3, 60_000, 60_000]}]},
+            "longer than 16384 on a side",
+        ),
+        ({"inputs": [{"name": "image", "datatype": ["FP32"], "shape": [-1, 3, 16, 16]}]}, "Mivrat sends"),
+        ({"inputs": [{"name": ["a"], "datatype": "FP32", "shape": [-1, 3, 10**30, True]}], "versions": {"a": 1}}, ""),
+        ({"versions": 5, "inputs": 7, "outputs": "x", "name": ["net"]}, ""),
+    ],
+)
+def test_what_a_server_tells_in_another_kind_is_a_sentence_at_most(
+    told: dict[str, Any], words: str, tmp_path: Path
+) -> None:
+    def say(method: str, path: str, body: bytes, headers: dict[str, str]) -> Said:
+        return said({"extensions": 5} if path.endswith("/v2") else {"name": "net", **told})
+
+    recipe = network(tmp_path).recipe
+    with saying(say) as root:
+        if words:
+            with pytest.raises(InputError, match=words):
+                met(tmp_path, described(f"{root}/v2/models/net"), CLASSES)
+        else:
+            assert met(tmp_path, described(f"{root}/v2/models/net"), CLASSES, recipe).told.version == ""

@@ -32,7 +32,7 @@ from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
 from mivrat.core.pictures.decode import PictureFile, decode_picture
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.prepare import prepare_picture
-from mivrat.core.pictures.recipe import Recipe, Scores, canonical, guess_recipe
+from mivrat.core.pictures.recipe import MOST_SIDE, Recipe, Scores, canonical, guess_recipe
 
 Form = Literal["jpeg", "png", "original", "tensor"]
 WORDS: dict[Form, str] = {
@@ -105,6 +105,12 @@ class ServiceModel:
                 else f"has no input '{wanted}'; its inputs: {listed}",
                 where=self.description.url,
                 mend="name a model that takes images only, or correct tensor.input in the recipe",
+            )
+        if max((n or 0 for n in found[0].shape[1:]), default=0) > MOST_SIDE:
+            raise InputError(
+                f"takes {found[0].describe()}, which is longer than {MOST_SIDE} on a side",
+                where=self.description.url,
+                mend="name a model for smaller images",
             )
         if found[0].datatype not in DATATYPES:
             raise InputError(

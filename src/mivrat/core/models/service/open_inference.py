@@ -26,7 +26,7 @@ _TENSORS = {"float32": "FP32", "float16": "FP16", "uint8": "UINT8"}
 LENGTH = "inference-header-content-length"
 # To learn what there is, one does not wait long.
 SHORT = Patience(tries=3, first=0.2)
-MOST_PORTS = 1000
+MOST_PORTS, MOST_AXES, MOST_SIZE = 1000, 16, 1 << 31
 
 
 @dataclass(frozen=True)
@@ -125,7 +125,7 @@ def _ports(told: object) -> tuple[Port, ...]:
     for one in told[:MOST_PORTS] if isinstance(told, list) else []:
         if not isinstance(one, dict) or not isinstance(one.get("shape"), list):
             continue
-        shape = tuple(n if isinstance(n, int) and n > 0 else None for n in one["shape"])
+        shape = tuple(n if type(n) is int and 0 < n <= MOST_SIZE else None for n in one["shape"][:MOST_AXES])
         found.append(Port(str(one.get("name", ""))[:200], str(one.get("datatype", ""))[:20], shape))
     return tuple(found)
 

@@ -25,10 +25,17 @@ def _table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
 def as_card(report: Report) -> str:
     """The card of the model that a report is of; what a validation cannot know is left to be written."""
     facts = dict(report.tested)
-    details = ("Model", "Model file", "SHA-256 of the model", "Classes", "Preprocessing")
+    details = (
+        *("Model", "Model file", "SHA-256 of the model", "Prediction service", "Service description"),
+        *("Hash of address, name and version", "Classes", "Preprocessing"),
+    )
     data = ("Images", "Images listed", "Images in the figures", "Left out", "Hash of all pictures and labels", "Subset", "Images that belong together")  # fmt: skip
     lines = [f"# Model card: {plain(facts['Model'])}", ""]
-    lines += ["## Model details", "", *_table(("what", "which"), [(one, facts[one]) for one in details])]
+    lines += [
+        "## Model details",
+        "",
+        *_table(("what", "which"), [(one, facts[one]) for one in details if one in facts]),
+    ]
     lines += ["## Intended use", "", _NOT_SAID, "", "## Factors", ""]
     lines += [plain(f"Figures are broken down by class{''.join(f', by {column}' for column, _ in report.groups)}."), ""]
     lines += ["## Metrics", "", plain(f"{report.verdict} {report.headline}"), ""]
