@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import csv
+import errno
 import io
+import shutil
 from datetime import date
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pypdfium2
@@ -126,11 +129,48 @@ def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
         ("labelled =alder/called no answer", "bad"),
     ]:
         folder = folder.replace("=", "_")
-        expected += [f"{folder}/{name}.png", f"{folder}/{name} (2).png"]
+        expected.append(f"{folder}/{name}.png")  # the second time they were there already
     assert found == sorted([*expected, "list.csv", "list (2).csv"])
     one = out / "labelled birch" / "called birch" / "one.png"
     assert one.is_symlink() == (how == "links")
     assert one.read_bytes() == (tmp_path / "x/one.png").read_bytes()
+    one.unlink()
+    one.write_bytes(b"somebody's own")
+    list(sort_into_folders(handed, out, how))
+    assert one.read_bytes() == b"somebody's own"
+    assert one.with_name("one (2).png").read_bytes() == (tmp_path / "x/one.png").read_bytes()
+
+
+def test_a_full_disk_leaves_no_piece_of_a_file(handed: Handed, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    out, copied = tmp_path / "out", shutil.copyfileobj
+
+    def full(source: Any, target: Any) -> None:
+        if "four" in source.name:
+            target.write(b"some")
+            raise OSError(errno.ENOSPC, "No space left on device")
+        copied(source, target)
+
+    monkeypatch.setattr(shutil, "copyfileobj", full)
+    with pytest.raises(InputError, match="No space left"):
+        list(sort_into_folders(handed, out, "copies"))
+    names = {p.name for p in out.rglob("*") if p.is_file()}
+    assert names
+    assert not [name for name in names if "four" in name or "part" in name]
+    monkeypatch.setattr(shutil, "copyfileobj", copied)
+    *_, told = sort_into_folders(handed, out, "copies")
+    assert told == Written(6, out)
+    assert not [p for p in out.rglob("*") if "(2)" in p.name]  # what was there was not put there again
+    assert all(p.stat().st_size for p in out.rglob("*.png"))
+
+
+def test_nothing_is_written_through_a_link_in_the_folder(handed: Handed, tmp_path: Path) -> None:
+    out, elsewhere = tmp_path / "out", tmp_path / "elsewhere"
+    out.mkdir()
+    elsewhere.mkdir()
+    (out / "labelled birch").symlink_to(elsewhere)
+    with pytest.raises(InputError, match="is a link"):
+        list(sort_into_folders(handed, out, "copies"))
+    assert not list(elsewhere.iterdir())
 
 
 def test_folders_by_prediction_label_or_cause(handed: Handed, tmp_path: Path) -> None:
@@ -212,6 +252,11 @@ def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None
     black = [(page == 0).all(axis=2) for page in (first, second)]  # the picture is black; so are a few letters
     cell = hand_back.CELL * hand_back.CELL * 30 // 40  # enlarged to the width of its place
     assert black[0].sum() - black[1].sum() >= (COLUMNS * LINES - 1) * cell
+    (tmp_path / "other-2.png").write_bytes(b"somebody's own")
+    with pytest.raises(InputError, match=r"written over other-2\.png"):
+        list(contact_sheet(many, tmp_path / "other.png"))
+    assert not (tmp_path / "other.png").exists()
+    assert (tmp_path / "other-2.png").read_bytes() == b"somebody's own"
     list(contact_sheet(many, tmp_path / "sheet.pdf"))
     with pypdfium2.PdfDocument(tmp_path / "sheet.pdf") as pages:
         assert len(pages) == 2

@@ -116,6 +116,11 @@ def test_a_folder_of_maps_is_indexed_as_far_as_it_was_written(ran: Ran, tmp_path
     np.testing.assert_array_equal(np.load(tmp_path / "all" / f"{last}.npy"), maps[20])
     with Image.open(tmp_path / "all" / f"{last}.png") as drawn, Image.open(ran.record.image_set.file(20)) as photo:
         assert drawn.size == photo.size
+    before = {one.name: one.read_bytes() for one in (tmp_path / "all").iterdir()}
+    *_, told = write_selection(ran.record, ran.judged, MapSetup(of=1), {0: maps[20]}, tmp_path / "all")
+    assert told == Written(1, tmp_path / "all")
+    assert {one: (tmp_path / "all" / one).read_bytes() for one in before} == before  # nothing is written over
+    assert "0-2.npy" in (tmp_path / "all" / "index (2).csv").read_text()
     stop = StopSignal()
     for progress in write_selection(ran.record, ran.judged, MapSetup(of=1), maps, tmp_path / "some", stop):
         if isinstance(progress, Progress) and progress.done == 1:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import shutil
 import stat
 import tempfile
 from collections.abc import Callable
@@ -53,6 +54,52 @@ def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
     finally:
         if part is not None:
             part.unlink(missing_ok=True)
+
+
+def folder_within(folder: Path, name: str) -> Path:
+    """A folder under one that the user chose, made where it is not there. Raises InputError where a link stands on the way: what is
+    written there would go elsewhere."""
+    place = folder
+    for part in Path(name).parts:
+        place = place / part
+        if place.is_symlink():
+            raise InputError("is a link, and nothing is written through it", where=place, mend="choose another folder, or move it away")  # fmt: skip
+        place.mkdir(parents=True, exist_ok=True)
+    return place
+
+
+def free_name(path: Path) -> Path:
+    """The name, or where something stands there the next one with a number behind it."""
+    number, found = 1, path
+    while found.is_symlink() or found.exists():
+        number += 1
+        found = path.with_name(f"{path.stem} ({number}){path.suffix}")
+    return found
+
+
+def put_new(source: Path, target: Path) -> None:
+    """Copy a file to a name that is free: whole, or not at all. Raises FileExistsError where something stands there, OSError where it
+    cannot be written."""
+    if target.is_symlink() or target.exists():
+        raise FileExistsError(target)
+    handle, name = tempfile.mkstemp(prefix=f".{target.name[:40]}.", suffix=".part", dir=target.parent)
+    part = Path(name)
+    try:
+        with open(handle, "wb") as out, open(source, "rb") as data:
+            shutil.copyfileobj(data, out)
+        umask = os.umask(0)
+        os.umask(umask)
+        part.chmod(0o666 & ~umask)
+        try:
+            os.link(part, target)  # which takes no name that is taken meanwhile
+        except FileExistsError:
+            raise
+        except OSError:  # a file system without links
+            if target.exists():
+                raise FileExistsError(target) from None
+            part.replace(target)
+    finally:
+        part.unlink(missing_ok=True)
 
 
 def read_text(path: Path, what: str, mend: str) -> str:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import csv
+import filecmp
 import io
 import os
 import re
-import shutil
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -19,9 +19,9 @@ from PIL import Image, ImageDraw
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import write_whole, write_whole_with
+from mivrat.core.base.files import folder_within, free_name, put_new, write_whole, write_whole_with
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
-from mivrat.core.base.text import escaped, safe_cell
+from mivrat.core.base.text import escaped, in_a_row, safe_cell
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.typeface import fitting, typeface
@@ -255,12 +255,14 @@ def sort_into_folders(
 ) -> Iterator[Progress | Written]:
     """Copy or link the files into folders such as ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
 
-    Yields progress, and at last what was written; ends early when stopped (what is there stays). InputError where the folder cannot be written.
+    A file that stands there already with the same content, from an earlier try, is not put there again. Yields progress, and at last
+    what was written; ends early when stopped (what is there stays). InputError where the folder cannot be written.
     """
     meter, record, made = Meter(len(handed.images)), handed.record, 0
     done = 0
     causes = [one.name for one in handed.reviews.causes]
     named = safe_names([*record.classes, "no label", "no answer", *(causes if by == "cause" else ()), "no cause"])
+    put: set[Path] = set()
     yield meter.at(0)
     try:
         for done, i in enumerate(handed.images, 1):
@@ -269,14 +271,13 @@ def sort_into_folders(
                 break
             source = record.image_set.file(i)
             for name in _folders_of(handed, i, by, named):
-                place = folder / name
-                place.mkdir(parents=True, exist_ok=True)
+                place = folder_within(folder, name)
                 if source.is_file():
-                    _put(source, place, how)
+                    _put(source, place, how, put)
             made += source.is_file()
             yield meter.at(done)
         else:
-            write_whole(_free_name(folder / "list.csv"), list_of_images(handed))
+            write_whole(free_name(folder / "list.csv"), list_of_images(handed))
         yield Written(made, folder, done - made)
     except OSError as error:
         raise InputError(
@@ -286,30 +287,33 @@ def sort_into_folders(
         ) from error
 
 
-def _put(source: Path, place: Path, how: How) -> None:
-    """Make the copy or link under a name that is free, so that two files of one name both stay."""
+def _put(source: Path, place: Path, how: How, put: set[Path]) -> None:
+    """Make the copy or link under a name that is free, so that two files of one name both stay; ``put`` are those made so far."""
     name = safe_name(source.name, "image")
     stem, ending = os.path.splitext(name)
     number = 1
     while True:
         target = place / (name if number == 1 else f"{stem} ({number}){ending}")
-        try:
-            if how == "links":
-                target.symlink_to(source.resolve())
-            else:
-                with open(target, "xb") as out, open(source, "rb") as data:
-                    shutil.copyfileobj(data, out)
-            return
-        except FileExistsError:
-            number += 1
-
-
-def _free_name(path: Path) -> Path:
-    number, found = 1, path
-    while found.exists():
         number += 1
-        found = path.with_name(f"{path.stem} ({number}){path.suffix}")
-    return found
+        if target in put:
+            continue
+        if not _there_already(source, target, how):
+            try:
+                if how == "links":
+                    target.symlink_to(source.resolve())
+                else:
+                    put_new(source, target)
+            except FileExistsError:
+                continue
+        put.add(target)
+        return
+
+
+def _there_already(source: Path, target: Path, how: How) -> bool:
+    """Whether an earlier try has put this very file there."""
+    if how == "links":
+        return target.is_symlink() and target.resolve() == source.resolve()
+    return target.is_file() and not target.is_symlink() and filecmp.cmp(source, target, shallow=False)
 
 
 def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) -> Iterator[Progress | Written]:
@@ -335,11 +339,14 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
         finally:
             part.unlink(missing_ok=True)
         return
-    number = 0
+    number, pages = 0, -(-len(handed.images) // (COLUMNS * LINES))
+    names = [path, *(path.with_name(f"{path.stem}-{n}{path.suffix}") for n in range(2, pages + 1))]
+    if taken := [one.name for one in names[1:] if one.is_symlink() or one.exists()]:
+        raise InputError(f"its further pages would be written over {in_a_row(taken[:5])}", where=path, mend="choose another name, or a PDF, which holds all pages")  # fmt: skip
     for news in _pages(handed, stop):
         if isinstance(news, Image.Image):
+            each = names[number]
             number += 1
-            each = path if number == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
             write_whole_with(each, lambda part, page=news: page.save(part, "PNG"))  # type: ignore[misc]
         else:
             yield news

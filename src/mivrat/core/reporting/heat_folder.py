@@ -12,7 +12,7 @@ from PIL import Image
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import write_whole
+from mivrat.core.base.files import free_name, write_whole
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.gradients.layers import Layer
@@ -80,9 +80,9 @@ def write_selection(
 ) -> Iterator[Progress | Written]:
     """Write ``<stem>.png``, ``<stem>.npy`` and ``index.csv``, yielding progress; stopped, the index tells of what was written.
 
-    Files of the same name that are there already are replaced. InputError where the folder cannot be written.
+    Nothing that is there already is written over: it takes another name then. InputError where the folder cannot be written.
     """
-    meter, lines, taken = Meter(len(maps)), list[list[str]](), set[str]()
+    meter, lines, taken, written = Meter(len(maps)), list[list[str]](), set[str](), 0
     mode, turn = record.recipe.picture.mode, record.recipe.picture.exif_rotate
     scale = "difference" if setup.method in SIGNED else "heat"
     layer = " + ".join(setup.layers) or "default"
@@ -112,16 +112,19 @@ def write_selection(
                 continue
             place = geometry(pixels.shape[0], pixels.shape[1], record.recipe)
             stem = free_stem(Path(item.path), taken)
+            while any((folder / f"{stem}{ending}").exists() for ending in (".npy", ".png")):
+                stem = free_stem(Path(item.path), taken)
             raw, drawn = io.BytesIO(), io.BytesIO()
             np.save(raw, heat)
             shown = pixels[..., ::-1] if mode == "BGR" else pixels
             Image.fromarray(overlay(shown, heat, place, scale=scale)).save(drawn, "PNG")
             write_whole(folder / f"{stem}.npy", raw.getvalue())
             write_whole(folder / f"{stem}.png", drawn.getvalue())
+            written += 1
             lines.append([*about, f"{stem}.png", f"{stem}.npy", *edges_in_index(None), ""])
             yield meter.at(done)
-        write_whole(folder / "index.csv", index_as_csv(lines))
-        yield Written(len(taken), folder, len(lines) - len(taken))
+        write_whole(free_name(folder / "index.csv"), index_as_csv(lines))
+        yield Written(written, folder, len(lines) - written)
     except OSError as error:
         raise InputError(
             f"cannot be written ({error.strerror or error})",

@@ -60,6 +60,7 @@ class Study:
         """A new study for a class list; InputError where the file exists already or cannot be written."""
         if path.exists():
             raise InputError("exists already", where=path, mend="choose another name, or open it")
+        part = ""
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             handle, part = tempfile.mkstemp(prefix=".new-", suffix=".mivrat", dir=path.parent)
@@ -84,6 +85,10 @@ class Study:
                 where=path,
                 mend="choose a folder you may write to, with room left",
             ) from error
+        finally:
+            if part:
+                for ending in ("", "-journal", "-wal", "-shm"):
+                    Path(part + ending).unlink(missing_ok=True)
         return cls.open(path)
 
     @classmethod
