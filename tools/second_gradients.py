@@ -197,20 +197,19 @@ def _along(x: Tensor, given: Tensor, axis: int) -> Tensor:
 
 
 def _rounded(v: list[Any], a: Attributes, steps: Tensor | None = None) -> Tensor:
-    """QuantizeLinear, in the numbers that it stands for: the rounding is there, and derivatives pass straight through it, but not
-    beyond the ends of the scale, where nothing gets through: they may stand for a rectifier. ``steps`` are the whole numbers that
-    the engine came to: half a last bit decides between two of them."""
+    """QuantizeLinear, in the numbers that it stands for: the rounding is there, and derivatives pass straight through it, beyond the
+    ends of the scale too. Where the lowest level is zero itself it has taken in a rectifier, and with a highest one of 6 a clipped
+    one: there nothing gets through. ``steps`` are the whole numbers that the engine came to: half a last bit decides between two."""
     x, axis = v[0], a.get("axis", 1)
     scale = _along(x, v[1], axis).to(x.dtype)
     zero = v[2] if len(v) > 2 and v[2] is not None else torch.zeros((), dtype=torch.uint8)
     least, most = _RANGES[zero.dtype]
     at = _along(x, zero, axis).to(x.dtype)
-    # As the package defines it: two levels beyond an end still count as inside, for ranges are set by samples; not below a zero.
-    first = torch.where(at == least, at, torch.full_like(at, least - 2.5))
-    low, high = (first - at) * scale, (most + 2.5 - at) * scale
-    # At an end itself, where sums of whole steps often come to lie, there is no derivative: as with a rectifier, none gets through.
-    slack = 1e-12 * (high - low)
-    inside = torch.where((x > low + slack) & (x < high - slack), x, torch.minimum(torch.maximum(x, low), high).detach())
+    rectified = at == least
+    highest = (most - at) * scale
+    clipped = rectified & ((highest - 6).abs() <= 0.5 * scale)
+    gets_through = (~rectified | (x > 0)) & (~clipped | (x < highest))
+    inside = torch.where(gets_through, x, x.detach())
     with torch.no_grad():
         steps = (torch.round(x / scale) + at).clamp(least, most) if steps is None else steps.to(x.dtype)
         told = (steps - at) * scale
