@@ -29,6 +29,8 @@ from mivrat.service.trouble import Trouble, Troublemaker
 
 _DATATYPES = {"float32": ("FP32", "<f4"), "float16": ("FP16", "<f2"), "uint8": ("UINT8", "u1")}
 MOST_BODY = 256_000_000
+# Lists and objects in a request: the lines of many pictures, and no more, as each takes memory.
+MOST_PARTS = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -144,6 +146,13 @@ class StandIn:
             raise Wrong(422, f"not a picture: {error}") from None
 
 
+def _parsed(body: bytes) -> Any:
+    """What a body says in JSON; ValueError where it is none, or holds more lists than images could."""
+    if body.count(b"[") + body.count(b"{") > MOST_PARTS:
+        raise ValueError(f"more than {MOST_PARTS} lists and objects")
+    return json.loads(body)
+
+
 class _Server(ThreadingHTTPServer):
     daemon_threads = True
     request_queue_size = 128
@@ -221,7 +230,7 @@ class _Handler(BaseHTTPRequestHandler):
         said = self.headers.get("Content-Length", "")
         if not said.isascii() or not said.isdigit():
             raise Wrong(411, "the length of the request is not told")
-        if int(said) > MOST_BODY:
+        if len(said) > 12 or int(said) > MOST_BODY:
             self.close_connection = True
             raise Wrong(413, f"more than {MOST_BODY} bytes")
         return self.rfile.read(int(said))
@@ -261,15 +270,18 @@ class _Handler(BaseHTTPRequestHandler):
         head = self.headers.get("Inference-Header-Content-Length", "")
         at = int(head) if head.isascii() and head.isdigit() else len(body)
         try:
-            asked = json.loads(body[:at])
+            asked = _parsed(body[:at])
             (given,) = asked["inputs"]
+            parameters = asked.get("parameters")
+            if not isinstance(given, dict) or not isinstance(parameters, dict | None):
+                raise TypeError("inputs or parameters of another kind")
             tensors, contents = self._given(given, body[at:])
-        except (ValueError, KeyError, TypeError, RecursionError) as error:
+        except (ValueError, KeyError, TypeError, RecursionError, AttributeError, OverflowError) as error:
             raise Wrong(400, f"not a request of the protocol ({type(error).__name__}: {error})"[:200]) from None
         rows = _spoiled(one.scored(tensors, contents), kind)
         told = {"model_name": one.name, "model_version": one.version_of(request), "id": str(asked.get("id", ""))}
         output: dict[str, Any] = {"name": one.model.output.name, "datatype": "FP32", "shape": list(rows.shape)}
-        if one.manner.binary and (asked.get("parameters") or {}).get("binary_data_output"):
+        if one.manner.binary and (parameters or {}).get("binary_data_output"):
             raw = rows.astype("<f4").tobytes()
             output["parameters"] = {"binary_data_size": len(raw)}
             top = json.dumps(told | {"outputs": [output]}).encode()
@@ -301,7 +313,7 @@ class _Handler(BaseHTTPRequestHandler):
         said = self.headers.get("Content-Type", "")
         try:
             if said.startswith("application/json"):
-                sent = json.loads(body)["image"]
+                sent = _parsed(body)["image"]
                 if isinstance(sent, list):
                     tensor = np.asarray(sent, np.float64).astype(self.stand_in.model.recipe.tensor.dtype)
                     self._send_scores(tensor, tensor.tobytes(), kind)

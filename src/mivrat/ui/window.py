@@ -15,7 +15,7 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QFileDialog, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
-from mivrat.core.base.later import Later, load
+from mivrat.core.base.later import Later, load, load_shared
 from mivrat.core.base.log import log_path
 from mivrat.ui.actions import bind, fill_images_menu, hints
 from mivrat.ui.foot import Foot
@@ -108,6 +108,7 @@ class MainWindow(QMainWindow):
         meanwhile, and what is asked for is done as soon as it can be."""
 
         def work() -> None:
+            load_shared()
             load(*LOADED_LATER)
             self._loop.post(lambda: self._build_on(self._build_rest()))
 

@@ -26,6 +26,17 @@ def load(*names: str) -> None:
         import_module(name)
 
 
+# Parts of NumPy that are loaded when something of them is first used. Asked for in one thread while another is loading the same one,
+# they look for themselves without end (a RecursionError in numpy.__getattr__): so they are loaded before there is a second thread.
+_PARTS = ("numpy.linalg", "numpy.random", "numpy.fft", "numpy.ma")
+
+
+def load_shared() -> None:
+    """Load what a thread that loads modules and the one that goes on would both ask for."""
+    load(*_PARTS)
+
+
 def load_meanwhile(*names: str) -> None:
     """Begin to load modules in a thread of its own, while this one goes on with what does not need them."""
+    load_shared()
     Thread(target=load, args=names, name="loading", daemon=True).start()

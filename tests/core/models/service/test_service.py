@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import http.client
 import json
 import logging
 import threading
@@ -599,3 +600,39 @@ def test_what_a_server_tells_in_another_kind_is_a_sentence_at_most(
                 met(tmp_path, described(f"{root}/v2/models/net"), CLASSES)
         else:
             assert met(tmp_path, described(f"{root}/v2/models/net"), CLASSES, recipe).told.version == ""
+
+
+def test_the_stand_in_answers_odd_requests_with_what_is_wrong(tmp_path: Path) -> None:
+    given = {"name": "image", "datatype": "FP32", "shape": [1, 3, 16, 16], "data": [0.0] * 768}
+    odd = [
+        {"inputs": [given], "parameters": [1]},
+        {"inputs": [given], "parameters": "binary"},
+        {"inputs": [given | {"shape": [1e400]}]},
+        {"inputs": [[]]},
+        {"inputs": [given | {"data": [[]] * 1_000_001}]},
+        [],
+        5,
+    ]
+    with StandIn(network(tmp_path), "net") as service:
+        host = service.root.removeprefix("http://")
+        for body in odd:
+            asked = http.client.HTTPConnection(host, timeout=20)
+            asked.request("POST", "/v2/models/net/infer", json.dumps(body))
+            answer = asked.getresponse()
+            assert answer.status == 400, str(body)[:80]
+            assert "not a request of the protocol" in answer.read().decode()
+            asked.close()
+        asked = http.client.HTTPConnection(host, timeout=20)
+        asked.putrequest("POST", "/v2/models/net/infer")
+        asked.putheader("Content-Length", "9" * 5000)
+        asked.endheaders()
+        assert asked.getresponse().status == 413
+        asked.close()
+
+
+def test_an_answer_of_nothing_but_lists_is_refused_unread(tmp_path: Path) -> None:
+    def say(method: str, path: str, body: bytes, headers: dict[str, str]) -> Said:
+        return 200, {}, b'{"name": "net", "x": [' + b"[]," * 400_000 + b"[]]}"
+
+    with saying(say) as root, pytest.raises(InputError, match="more than 300 000 lists and objects"):
+        met(tmp_path, described(f"{root}/v2/models/net"), CLASSES)

@@ -41,6 +41,8 @@ PASSING = (429, 502, 503, 504)
 OF_IMAGE = (400, 413, 415, 422)
 # An answer of scores is far smaller; of what went wrong, only the beginning is read.
 MOST_BODY, MOST_WORDS = 16_000_000, 20_000
+# An answer longer than so many bytes is read beside the others; one of more lists and objects is not.
+_LONG, MOST_PARTS = 200_000, 300_000
 # A server that wants to be left alone for longer than this ends the run: it can be gone on with.
 LONGEST_REST = 600.0
 
@@ -78,8 +80,11 @@ class Answered(NamedTuple):
 
     def json(self, length: int | None = None) -> Any:
         """What the body, or its beginning, says in JSON, without the key. Raises BadAnswer."""
+        text = self.body[:length]
+        if text.count(b"[") + text.count(b"{") > MOST_PARTS:
+            raise BadAnswer(f"an answer of more than {MOST_PARTS:,} lists and objects".replace(",", " "))
         try:
-            return self.blanker.all_of(json.loads(self.body[:length]))
+            return self.blanker.all_of(json.loads(text))
         except (ValueError, RecursionError) as error:
             raise BadAnswer(f"an answer that is no JSON ({str(error)[:80]})") from None
 
@@ -177,7 +182,9 @@ class ServiceClient:
                 self.tally.sent += 1
                 self.tally.again += tries + bad > 0
                 try:
-                    return read(await self._within(method, url, content, headers))
+                    answer = await self._within(method, url, content, headers)
+                    # What takes a while to read must not keep other requests waiting.
+                    return await asyncio.to_thread(read, answer) if len(answer.body) > _LONG else read(answer)
                 except BadAnswer as error:
                     bad += 1
                     if bad >= patience.bad_tries:
