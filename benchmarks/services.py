@@ -31,7 +31,7 @@ from PIL import Image
 from mivrat.core.answers.asking import ask_images
 from mivrat.core.heatmaps.maps import Target, maker_of
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.models.service.agreement import agree, host_of
+from mivrat.core.models.service.agreement import agree, read_agreement
 from mivrat.core.models.service.description import FORMAT, Description, description_from, write_description
 from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.pictures.decode import read_file
@@ -131,7 +131,7 @@ def evaluate(model: str | Path, images: Path, classes: Path, recipe: Path, out: 
         "evaluate",
         *(part for k, v in given.items() for part in (f"--{k}", str(v))),
     ]
-    return [*command, *(("--agree", host_of(str(model))) if str(model).startswith("http") else ()), *more]
+    return [*command, *(("--agree", read_agreement(str(model))) if str(model).startswith("http") else ()), *more]
 
 
 def figures(folder: Path) -> None:

@@ -18,7 +18,7 @@ from PySide6.QtCore import QSettings  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
 from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
-from mivrat.core.models.service.agreement import agree, host_of  # noqa: E402
+from mivrat.core.models.service.agreement import agree, read_agreement  # noqa: E402
 from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted  # noqa: E402
 from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.demo.study import DATA, demo_inputs  # noqa: E402
@@ -135,7 +135,7 @@ def service(window: MainWindow, take: Callable[[str], None]) -> None:
     inputs = demo_inputs()
     model = OnnxModel(DATA / "grain-net-1.onnx", inputs.recipe, len(inputs.classes))
     with StandIn(model, "grain-net-1", inputs.classes, port=8740) as running:
-        agree(host_of(running.root))
+        agree(read_agreement(running.root))
         window.new_study()
         window.new_page.classes.set_path(DATA / "classes.txt")
         window.new_page.images.set_path(DATA / "spring-check.csv")
