@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QGuiApplication, QImage
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.figures.calibration import calibration
@@ -30,6 +30,7 @@ from mivrat.demo.draw import CLASSES
 from mivrat.ui import words
 from mivrat.ui.bench import MEASURE, PREPARE
 from mivrat.ui.measure.headline_lines import headline_lines
+from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.widgets import Choice
 from mivrat.ui.window import MainWindow
 from tests.support.networks import classifier, loaded
@@ -336,6 +337,36 @@ def test_the_story_of_a_class_by_loops_and_its_parts_select(qtbot: QtBot, demo: 
     shown.clear()
     settle()
     assert not page.story.isVisible()
+
+
+def test_a_click_on_a_name_beside_longer_rows_is_that_names(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+    """Two lists of unequal length stand side by side: the shorter one's names and bars keep to their lines."""
+    rows = {
+        length: [IntervalRow(f"class {k}", k / 8, None, None, conditions=(Labelled(frozenset({k})),)) for k in range(length)]
+        for length in (1, 4, 2)
+    }  # fmt: skip
+    beside = QWidget()
+    layout = QHBoxLayout(beside)
+    long, short = (IntervalRows(demo.workspace, name, names=100) for name in ("long", "short"))
+    layout.addWidget(long)
+    layout.addWidget(short)
+    qtbot.addWidget(beside)
+    beside.resize(700, 300)
+    beside.show()
+    for lengths in ((4, 1), (4, 2), (1, 4), (2, 4), (4, 4)):
+        long.show_rows(rows[lengths[0]], (0.0, 1.0))
+        short.show_rows(rows[lengths[1]], (0.0, 1.0))
+        settle()
+        for part, length in ((long, lengths[0]), (short, lengths[1])):
+            for k in range(length):
+                name = part._names[k]
+                middle = name.mapTo(part, name.rect().center())
+                assert abs(part.bars.mapTo(part, part.bars.mark_rect(k).center().toPoint()).y() - middle.y()) <= 2
+                demo.workspace.shown.clear()
+                qtbot.mouseClick(name, LEFT)
+                assert demo.workspace.shown.conditions == (Labelled(frozenset({k})),)
+    demo.workspace.shown.clear()
+    settle()
 
 
 def test_right_and_wrong_answers_are_two_distributions(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:

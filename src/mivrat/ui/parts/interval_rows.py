@@ -177,7 +177,7 @@ class IntervalRows(QWidget):
         super().__init__()
         self.bars = IntervalBars(workspace, name, scaled)
         self._names, self._values, self._besides = list[Elided](), list[QLabel](), list[QLabel]()
-        self._scaled, self._width = scaled, names
+        self._scaled, self._width, self._below = scaled, names, 0
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setVerticalSpacing(0)
@@ -193,6 +193,10 @@ class IntervalRows(QWidget):
         first = 1 if self._scaled else 0
         self._grid.removeWidget(self.bars)
         self._grid.addWidget(self.bars, 0, 2, first + max(1, len(rows)), 1)
+        # Beside longer rows the room that is left stays below, so that names and bars keep to one line.
+        self._grid.setRowStretch(self._below, 0)
+        self._below = first + max(1, len(rows))
+        self._grid.setRowStretch(self._below, 1)
         right = Qt.AlignmentFlag.AlignRight
         self._fit(self._names, len(rows), 0, lambda: Elided(mode=Qt.TextElideMode.ElideMiddle))
         self._fit(self._values, len(rows), 1, label, right)
@@ -233,7 +237,7 @@ class IntervalRows(QWidget):
             kept.append(made)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        mark = self.bars.mark_at(QPointF(0, event.position().y()))
+        mark = self.bars.mark_at(self.bars.mapFrom(self, event.position()))
         if event.button() == Qt.MouseButton.LeftButton and mark >= 0:
             self.bars.select(mark, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
 
