@@ -29,9 +29,14 @@ def unescaped(text: str) -> str:
     return _ESCAPES.sub(lambda found: chr(0xDC00 + int(found[1], 16)) if found[1] else "\\", text)
 
 
+# Unicode's embeddings, overrides and isolates (UAX 9): left open in a name, they turn round what stands behind it.
+_TURNS = re.compile("[\u202a-\u202e\u2066-\u2069]")
+
+
 def printable(text: str) -> str:
-    """A text that any UTF-8 file or terminal can hold; lone surrogates are escaped as in JSON."""
-    return text.encode("utf-8", "backslashreplace").decode()
+    """A text that any UTF-8 file or terminal can hold, and that changes nothing around it; lone surrogates, and what turns the
+    direction of writing over beyond the text itself, are escaped as in JSON."""
+    return _TURNS.sub(lambda found: f"\\u{ord(found[0]):04x}", text).encode("utf-8", "backslashreplace").decode()
 
 
 def is_text(name: str) -> bool:
