@@ -1,14 +1,13 @@
 """Masks of tensors that the runtime keeps in blocks of channels, by operators that leave them there.
 
 Between convolutions the runtime lays channels out in blocks of 8 or 16, and lays them out anew for every operator that
-does not know blocks. Convolutions, products of tensors of one shape and means over all places do; comparisons do not.
+does not know blocks. Convolutions, activations, products of tensors of one shape and means over all places do; comparisons do
+not.
 """
 
 from __future__ import annotations
 
 import platform
-
-import numpy as np
 
 from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.node import NodeBack
@@ -37,11 +36,7 @@ def lies_in_blocks(s: NodeBack) -> bool:
 
 
 def beyond(s: NodeBack, bound: float, *, below: bool = False) -> Value:
-    """1 where a node's output (n x C x h x w) lies above the bound (``below``: under it), else 0: a convolution of single points and
-    a steep hard sigmoid, which the runtime makes one step of."""
-    channels, slope = s.out_shape[1], -STEEP if below else STEEP
-    inputs = [s.y, s.emit.floats(np.full((channels, 1, 1, 1), slope))]
-    if bound:
-        inputs.append(s.emit.floats(np.full(channels, -bound * slope)))
-    steep = s.emit.node("Conv", *inputs, kernel_shape=[1, 1], group=channels)
-    return s.emit.node("HardSigmoid", steep, alpha=1.0, beta=0.0)
+    """1 where a node's output lies above the bound (``below``: under it), else 0: a steep hard sigmoid, which the runtime works out
+    in blocks. A value exactly on the bound is neither: products with a power of two, and their difference there, are exact."""
+    slope = -STEEP if below else STEEP
+    return s.emit.node("HardSigmoid", s.y, alpha=slope, beta=-bound * slope)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 import onnx
 
-from mivrat.core.gradients.blocked import LARGEST_BOUND, STEEP, beyond, lies_in_blocks
+from mivrat.core.gradients.blocked import LARGEST_BOUND, beyond, lies_in_blocks
 from mivrat.core.gradients.emit import Emitter, Value
 from mivrat.core.gradients.node import Gradients, NodeBack, NoRule, Rule, distribution_axes
 from mivrat.core.gradients.rules_norms import NORMS
@@ -61,9 +61,7 @@ def _clip(s: NodeBack) -> Gradients:
 
 
 def _relu(s: NodeBack) -> Gradients:
-    if lies_in_blocks(s):
-        return s.g * beyond(s, 0.0)
-    return s.g * s.emit.node("HardSigmoid", s.y, alpha=STEEP, beta=0.0)
+    return s.g * beyond(s, 0.0)
 
 
 def _hard_sigmoid(s: NodeBack) -> Gradients:
