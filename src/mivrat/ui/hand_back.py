@@ -19,6 +19,7 @@ from mivrat.core.reporting.hand_back import By, Handed, Source
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
+from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.handed import HandedLog
@@ -137,8 +138,7 @@ class HandBack(QObject):
     # --- asking where to ---
 
     def _suggested(self, name: str) -> str:
-        path = self.workspace.study_path
-        return str((path.parent if path is not None else Path.home()) / name)
+        return str(folder_to_save_in(self.workspace.study_path) / name)
 
     def ask_for_list(self, name: str, made: Callable[[Handed], str]) -> None:
         """Ask where a list is to go, and write it."""

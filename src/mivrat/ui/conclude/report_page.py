@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QLineEdit, QListWidget, QListWidgetIt
 
 from mivrat.core.reporting.report.content import SECTIONS
 from mivrat.ui.actions import tooltip
+from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.ui.parts.widgets import Scrolled, button, label, more_button, row, tip
 from mivrat.ui.parts.writing import Writing
 from mivrat.workspace.reporting import Reporter
@@ -135,10 +136,10 @@ class ReportPage(QWidget):
         self._ask("")
 
     def _ask(self, ending: str) -> None:
-        study = self.workspace.path
+        folder = folder_to_save_in(self.workspace.path)
         kinds = f"*{ending}" if ending else "*.html *.pdf"
         found, _ = QFileDialog.getSaveFileName(
-            self, "Save the report", str(study.parent / f"report{ending or '.html'}"), f"Report ({kinds})"
+            self, "Save the report", str(folder / f"report{ending or '.html'}"), f"Report ({kinds})"
         )
         if found:
             path = Path(found)

@@ -22,6 +22,7 @@ from mivrat.core.study.records import RunKey, RunRecord
 from mivrat.ui import words
 from mivrat.ui.close_look.panels import ScaleBar
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
+from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import (
     Choice,
@@ -600,7 +601,7 @@ class BoardPage(QWidget):
         if path is None or image is None:
             return
         stem = Path(self.workspace.shown.name_of(image)).stem
-        found, _ = QFileDialog.getSaveFileName(self, "Save", str(path.parent / f"{stem}-{name}"), kinds)
+        found, _ = QFileDialog.getSaveFileName(self, "Save", str(folder_to_save_in(path) / f"{stem}-{name}"), kinds)
         if found:
             wanted = Path(found)
             save(wanted if wanted.suffix else wanted.with_suffix(Path(name).suffix))

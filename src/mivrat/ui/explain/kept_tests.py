@@ -20,6 +20,7 @@ from mivrat.core.figures.units import from_kept
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import KeptTest
+from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import (
     label,
@@ -144,9 +145,8 @@ class KeptTests(QWidget):
             self.explainer.test_changed.emit()
 
     def _ask_folder(self) -> None:
-        path = self.workspace.study_path
         found = QFileDialog.getExistingDirectory(
-            self, "A folder for cover.json", str(path.parent if path else Path.home())
+            self, "A folder for cover.json", str(folder_to_save_in(self.workspace.study_path))
         )
         if found:
             self.save(Path(found))

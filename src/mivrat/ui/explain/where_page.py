@@ -22,6 +22,7 @@ from mivrat.ui import words
 from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
+from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -282,9 +283,8 @@ class WherePage(QWidget):
     # --- saving ---
 
     def _ask_folder(self) -> None:
-        path = self.workspace.study_path
         found = QFileDialog.getExistingDirectory(
-            self, "A folder for the maps", str(path.parent if path else Path.home())
+            self, "A folder for the maps", str(folder_to_save_in(self.workspace.study_path))
         )
         if found:
             self.write_folder(Path(found))

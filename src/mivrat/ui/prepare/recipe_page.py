@@ -16,6 +16,7 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
+from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row, tip
@@ -283,7 +284,12 @@ class RecipePage(QWidget):
             self._show_problem(error.line())
 
     def _choose_save(self) -> None:
-        found, _ = QFileDialog.getSaveFileName(self, "Save the recipe", "recipe.toml", "Recipes (*.toml)")
+        found, _ = QFileDialog.getSaveFileName(
+            self,
+            "Save the recipe",
+            str(folder_to_save_in(self.workspace.study_path) / "recipe.toml"),
+            "Recipes (*.toml)",
+        )
         if found:
             self.save_to(Path(found))
 
