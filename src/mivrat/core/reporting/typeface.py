@@ -19,7 +19,9 @@ def typeface(size: int) -> ImageFont.FreeTypeFont:
 def fitting(text: str, size: int, width: float) -> str:
     """A text on one line, cut in its middle until it fits so many pixels."""
     font, text = typeface(size), " ".join(text.split())
-    kept, shown = len(text), text
+    # No letter is narrower than an eighth of its size: so many cannot fit, and are not tried.
+    kept = min(len(text), int(8 * width / size) + 2)
+    shown = text if kept == len(text) else f"{text[: kept // 2]}…{text[len(text) - (kept - kept // 2) :]}"
     while kept > 2 and font.getlength(shown) > width:
         kept -= 1
         shown = f"{text[: kept // 2]}…{text[len(text) - (kept - kept // 2) :]}"

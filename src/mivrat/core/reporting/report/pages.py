@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import re
 from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
@@ -19,6 +20,9 @@ from mivrat.core.reporting.report.pictures import Shown, side_for
 from mivrat.core.reporting.typeface import FONTS
 
 _HERE = Path(__file__).parent
+
+
+_LONG_WORD = re.compile(r"\S{161,}")
 
 
 @cache
@@ -71,7 +75,9 @@ def as_html(
 def _printable(value: Any) -> Any:
     """The same with texts that any UTF-8 file can hold, whatever the names in them."""
     if isinstance(value, str):
-        return printable(value).replace("\0", "\\x00")
+        # A word that fills pages takes minutes to be laid out; it stands whole in the JSON beside.
+        shown = _LONG_WORD.sub(lambda found: f"{found[0][:100]}…{found[0][-40:]}", printable(value))
+        return shown.replace("\0", "\\x00")
     if isinstance(value, tuple) and not hasattr(value, "_fields"):
         return tuple(_printable(one) for one in value)
     if isinstance(value, list):
