@@ -142,7 +142,7 @@ def images(tmp_path_factory: pytest.TempPathFactory) -> ImageSet:
     return read_image_set(write_set(tmp_path_factory.mktemp("images") / "set", 1), CLASSES)
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.sampled_from(PLACES), st.sampled_from(sorted(SPELLINGS)), st.integers(0, 12))
 def test_no_run_of_the_key_reaches_a_text_or_a_study(
     images: ImageSet,
