@@ -191,6 +191,18 @@ def test_a_constant_joined_to_itself_is_not_worked_out_unasked() -> None:
     assert not values_stay_small(doubled(40).graph)
 
 
+def test_residual_sums_with_small_biases_are_plain(tmp_path: Path) -> None:
+    """What an image has a part in is not worked out of constants, however often it is added to itself."""
+    net = Net(seed=1)
+    x = net.add("Conv", "image", net.weight(4, 3, 3, 3), pads=[1] * 4)
+    for _ in range(40):
+        x = net.add("Add", x, net.add("Tanh", net.add("Add", x, net.weight(4, 1, 1))))
+    net.add("MatMul", net.add("Flatten", net.add("GlobalAveragePool", x)), net.weight(4, 3), name="scores")
+    model = net.model(["n", 3, 12, 12], {"scores": ["n", 3]})
+    assert values_stay_small(model.graph)
+    assert is_plainly_bounded(model, "image", (2, 3, 12, 12))
+
+
 def _without_data(model: onnx.ModelProto, path: Path) -> None:
     model.graph.initializer.append(onnx.TensorProto(name="none", data_type=onnx.TensorProto.FLOAT, dims=[5, 5]))
 

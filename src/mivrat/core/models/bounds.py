@@ -185,8 +185,9 @@ def values_stay_small(graph: onnx.GraphProto) -> bool:
             total = given + sum(len(a.ints) + len(a.floats) for a in node.attribute)
         elif node.op_type in ("Shape", "Size"):
             total = _MOST_AXES
-        else:
-            total = sum(numbers[name] for name in node.input if name in numbers)
+        else:  # of what an image or a large weight has a part in, nothing is worked out
+            given = [name for name in node.input if name]
+            total = sum(numbers[name] for name in given) if all(name in numbers for name in given) else 0
         if total > _MOST_VALUES:
             if node.op_type == "Constant":
                 continue  # a weight, out of which no size is worked out
