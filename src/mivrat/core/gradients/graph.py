@@ -316,10 +316,11 @@ class GraphView:
             return []
         if not values_stay_small(self.proto.graph):
             return []
-        known = [self._inferred(batch.shape, values=True) for batch in self._batches]
-        changed = [name for name in made if name not in settled]
-        if any(name not in shapes for _, shapes in known for name in changed):
-            return []
+        changed, known = [name for name in made if name not in settled], list[tuple[Kinds, Shapes]]()
+        for batch in self._batches:
+            known.append(self._inferred(batch.shape, values=True))
+            if any(name not in known[-1][1] for name in changed):
+                return []
         # Of what follows from the image's shape alone the shapes are given, so that no image is needed.
         asked_for = {
             node.output[0]: node for node in self.nodes if node.op_type in _SHAPE and node.input[0] in self.depends
