@@ -34,8 +34,7 @@ def default_layer(view: GraphView, layers: Sequence[Layer]) -> int | None:
 
     It is the last from which a heatmap can be taken, but no projection made for one side of a product (a key or a value of an
     attention, a gate); features that everything passes on its way from the image to the scores, as where they are pooled by their
-    products, are none. Of tokens it must be read by what
-    follows, which is tried by one run of the reverse pass: behind the last attention often only the class token is.
+    products, are none. Of tokens it must be read by what follows, which is tried by one run of the reverse pass: behind the last attention often only the class token is.
     """
     usable = [i for i, layer in enumerate(layers) if layer.heatmap]
     if not usable:

@@ -146,8 +146,8 @@ def _float32_model(model: onnx.ModelProto) -> None:
 class GraphView:
     """The graph with what differentiation asks of it.
 
-    ``shapes`` and ``values`` were read off a real run on a sample batch (two images where the model's batch is free),
-    so that shape arithmetic of any kind is settled; ``values`` holds what does not depend on the image, ``shape_values``
+    ``shapes`` and ``values`` are those of a sample batch (two images where the model's batch is free), by the standard's rules or
+    off a run, so that shape arithmetic of any kind is settled; ``values`` holds what does not depend on the image, ``shape_values``
     what follows from shapes, as it is for that batch. ``image_axes`` tells along which axes of a tensor its images lie, which
     are those that grow with their number: with windows cut out of images, or tokens before images, that need not be the first.
     """

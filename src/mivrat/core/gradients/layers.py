@@ -45,8 +45,8 @@ WHOLE = Placement()
 class Layer:
     """One tensor on the way from the image to the scores.
 
-    ``shape`` leaves out the axis of the images, ``image_axis``; all other axes are given as if that were the first. ``reason`` says why no heatmap can be taken from it. ``parameters``
-    counts the numbers learned that the operator which makes it brings along. ``channel_axis`` is that of the activations
+    ``shape`` leaves out the axis of the images, ``image_axis``; all other axes are given as if that were the first. ``reason`` says
+    why no heatmap can be taken from it. ``parameters`` counts the numbers learned that the operator which makes it brings along. ``channel_axis`` is that of the activations
     as height and width, for ``tokens`` once they are laid out so. ``has_places``: it has height and width, though maybe no
     gradient reaches it. ``placement`` tells where in the image its cells lie. ``plain`` says what it is in words, ``block`` to
     which part of the network it belongs.

@@ -183,8 +183,6 @@ def _resize(s: NodeBack) -> Gradients:
 def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.float32]:
     """The matrix (before x after, transposed: what each output takes of each input) of one axis of a Resize or Upsample."""
     attributes = {k: v for k, v in s.attributes.items() if k not in ("axes", "keep_aspect_ratio_policy", "scales")}
-    port = onnx.helper.make_tensor_value_info
-    ports = [port("x", onnx.TensorProto.FLOAT, [before, 1, before, 1])], [port("y", onnx.TensorProto.FLOAT, None)]
     kept = _kept_scale(s)
     if kept is not None and int(before * kept) != after:
         raise NoRule("Resize that keeps proportions at a size that no scale gives")
@@ -199,15 +197,9 @@ def _resampling(s: NodeBack, before: int, after: int, axis: int) -> NDArray[np.f
             inputs, constants = ["x", "r", "e", "s"], {**constants, "e": np.zeros(0, np.float32), "s": sizes}
             del constants["k"]
     node = onnx.helper.make_node(s.node.op_type, inputs, ["y"], **attributes)
-    held = [onnx.numpy_helper.from_array(value, name) for name, value in constants.items()]
     opset = 9 if s.node.op_type == "Upsample" else s.view.opset
-    made = onnx.helper.make_model(
-        onnx.helper.make_graph([node], "resampling", *ports, held), opset_imports=[onnx.helper.make_opsetid("", opset)]
-    )
-    made.ir_version = 8
     units = np.eye(before, dtype=np.float32)[:, None, :, None]
-    session = new_session(made.SerializeToString())
-    found, without = (run_session(session, None, {"x": one})[0][:, 0, :, 0] for one in (units, 0 * units))
+    found, without = (_answer(opset, node, one, constants)[:, 0, :, 0] for one in (units, 0 * units))
     return np.asarray(found - without, np.float32)  # beyond a crop stands a number that no value has a say in
 
 
@@ -434,7 +426,7 @@ def _dft(s: NodeBack) -> Gradients:
         kept["axis"] = 1
     inputs = ["x", "l" if length is not None else "", *(["a"] if "a" in held else [])]
     units = np.eye(size * parts, dtype=np.float32).reshape(-1, size, parts)
-    found = _answer(s, onnx.helper.make_node("DFT", inputs, ["y"], **kept), units, held)
+    found = _answer(s.view.opset, onnx.helper.make_node("DFT", inputs, ["y"], **kept), units, held)
     matrix = found.reshape(size * parts, made * of_made)
     order = [*(a for a in range(rank - 1) if a != axis), axis, rank - 1]
     others = [s.shape(0)[a] for a in order[:-2]]
@@ -454,7 +446,7 @@ def _roi_align(s: NodeBack) -> Gradients:
     points = height * width
     held = {"r": regions, "i": np.zeros(len(regions), np.int64)}
     node = onnx.helper.make_node("RoiAlign", ["x", "r", "i"], ["y"], **s.attributes)
-    found = _answer(s, node, np.eye(points, dtype=np.float32).reshape(1, points, height, width), held)
+    found = _answer(s.view.opset, node, np.eye(points, dtype=np.float32).reshape(1, points, height, width), held)
     lines = s.emit.reshape(s.g, [len(regions), channels, found.shape[2] * found.shape[3]])
     laid = s.emit.node("MatMul", lines, s.emit.floats(found.reshape(len(regions), points, -1).swapaxes(1, 2)))
     owners = np.zeros((count, len(regions)), np.float32)
@@ -464,14 +456,14 @@ def _roi_align(s: NodeBack) -> Gradients:
 
 
 def _answer(
-    s: NodeBack, node: onnx.NodeProto, x: NDArray[np.float32], held: Mapping[str, NDArray[Any]]
+    opset: int, node: onnx.NodeProto, x: NDArray[np.float32], held: Mapping[str, NDArray[Any]]
 ) -> NDArray[np.float32]:
     """What one operator makes of "x", its other operands being constants."""
     ports = [[onnx.helper.make_tensor_value_info(name, onnx.TensorProto.FLOAT, shape)] for name, shape in (("x", x.shape), ("y", None))]  # fmt: skip
     constants = [onnx.numpy_helper.from_array(np.asarray(value), name) for name, value in held.items()]
     made = onnx.helper.make_model(
         onnx.helper.make_graph([node], "alone", *ports, constants),
-        opset_imports=[onnx.helper.make_opsetid("", s.view.opset)],
+        opset_imports=[onnx.helper.make_opsetid("", opset)],
     )
     made.ir_version = 8
     return np.asarray(run_session(new_session(made.SerializeToString()), None, {"x": x})[0], np.float32)

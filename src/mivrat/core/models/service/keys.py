@@ -96,27 +96,24 @@ class Blanker:
             return self(value)
         if isinstance(value, dict):
             return {self(name): self.all_of(one) for name, one in value.items()}
-        if isinstance(value, list):
-            return (
-                value
-                if not any(isinstance(one, str | dict | list) for one in value)
-                else [self.all_of(one) for one in value]
-            )
+        if isinstance(value, list) and any(isinstance(one, str | dict | list) for one in value):
+            return [self.all_of(one) for one in value]
         return value
 
     def _blank(self, text: str) -> str:
-        spots = self._spots(text, [(i, i + 1) for i in range(len(text))], text)
+        spots = self._spots([(i, i + 1) for i in range(len(text))], text)
         if any(mark in text for mark in "\\%&"):
             # Each character with where it stands, however it is spelt.
             read = [(_read(found[0]), found.span()) for found in _UNITS.finditer(text)]
-            spots += self._spots(text, [span for _, span in read], "".join(one for one, _ in read))
+            spots += self._spots([span for _, span in read], "".join(one for one, _ in read))
         out, at = [], 0
         for first, last in _joined(spots):
             out += [text[at:first], BLANK]
             at = last
         return "".join([*out, text[at:]])
 
-    def _spots(self, text: str, spans: list[tuple[int, int]], plain: str) -> list[tuple[int, int]]:
+    def _spots(self, spans: list[tuple[int, int]], plain: str) -> list[tuple[int, int]]:
+        """Where runs of the key stand, from its characters and where each of them is."""
         return [
             (spans[i][0], spans[i + size - 1][1])
             for size in self._sizes
