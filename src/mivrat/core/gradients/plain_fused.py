@@ -7,12 +7,11 @@ from collections.abc import Callable, Mapping, Sequence
 import numpy as np
 import onnx
 
-from mivrat.core.gradients.plain_writer import Write, Writer, replace
+from mivrat.core.gradients.plain_writer import WINDOW, Write, Writer, replace
 
 Shapes = Mapping[str, tuple[int, ...]]
 # The domain of the engine's own operators.
 _DOMAIN = "com.microsoft"
-_WINDOW = ("auto_pad", "dilations", "group", "kernel_shape", "pads", "strides")
 
 
 def _text(w: Writer, name: str) -> str:
@@ -35,7 +34,7 @@ def _activated(w: Writer, value: str, kind: str, parameters: Sequence[float]) ->
 
 
 def _conv(w: Writer, shapes: Shapes) -> None:
-    made = w.add("Conv", *[name for name in w.node.input[:3] if name], **w.keep(*_WINDOW))
+    made = w.add("Conv", *[name for name in w.node.input[:3] if name], **w.keep(*WINDOW))
     if w.has(3):
         made = w.add("Add", made, w.node.input[3])
     _activated(w, made, _text(w, "activation"), w.about.get("activation_params", []))

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import onnx
 
-from mivrat.core.gradients.plain_writer import Write, Writer, replace
+from mivrat.core.gradients.plain_writer import WINDOW, Write, Writer, replace
 
 
 def _real(w: Writer, first: int, axis: int | None = None) -> str:
@@ -28,7 +28,7 @@ def _rounded(w: Writer, first: int, op: str, *inputs: str, **attributes: Any) ->
 
 def _conv(w: Writer) -> None:
     """QLinearConv: x, its scale and zero point, w with its own, those of y, and a bias in units of both scales."""
-    kept = w.keep("auto_pad", "dilations", "group", "kernel_shape", "pads", "strides")
+    kept = w.keep(*WINDOW)
     inputs = [_real(w, 0), _real(w, 3, axis=0)]
     if w.has(8):
         unit = w.add("Mul", w.node.input[1], w.node.input[4])
@@ -77,7 +77,7 @@ def _less_zero(w: Writer, position: int, zero: int) -> str:
 
 
 def _conv_integer(w: Writer) -> None:
-    kept = w.keep("auto_pad", "dilations", "group", "kernel_shape", "pads", "strides")
+    kept = w.keep(*WINDOW)
     w.add("Conv", _less_zero(w, 0, 2), _less_zero(w, 1, 3), to=w.node.output[0], **kept)
 
 

@@ -12,6 +12,8 @@ from onnx import helper, numpy_helper
 Nodes = list[onnx.NodeProto]
 # What the tensors between such steps are called.
 WRITTEN_OUT = "mivrat/"
+# The attributes that say how a convolution's windows lie.
+WINDOW = ("auto_pad", "dilations", "group", "kernel_shape", "pads", "strides")
 
 
 class Writer:
