@@ -262,6 +262,7 @@ class GraphView:
         batch = self._batches[0]
         made = [name for node in self.nodes for name in node.output if name]
         settled = {name for name in made if name not in self.depends}
+        self._asked = self._read_of(settled)
         asks = self._by_rules(made, settled) or self._by_running(made, settled)
         found, shapes, kinds = asks[0]()
         for name, value in found.items():
@@ -287,6 +288,16 @@ class GraphView:
                 settled -= {n for n in of_shape if n not in again or not np.array_equal(again[n], found[n])}
         self.shape_values = {name: found[name] for name in of_shape}
         self.values.update((name, found[name]) for name in settled)
+
+    def _read_of(self, settled: set[str]) -> set[str]:
+        """What is asked of the tensors that no image changes: not each step of working out a size, but what something that an image
+        changes reads, and the constants as they stand in the file."""
+        asked = {out for node in self.nodes if node.op_type in ("Constant", *_SHAPE) for out in node.output}
+        for node in self.nodes:
+            inner = outer_names(node)
+            if inner or node.op_type == "If" or not settled.issuperset(name for name in node.output if name):
+                asked.update(node.input, inner)
+        return asked & settled
 
     def _inferred(self, shape: Sequence[int], *, values: bool) -> tuple[Kinds, Shapes]:
         """What numbers each tensor holds (None for what is no tensor), and how large it is, as far as the standard's rules tell;
@@ -334,7 +345,7 @@ class GraphView:
         for name, node in asked_for.items():
             rank = 1 if node.op_type == "Shape" else 0
             rest.graph.input.append(helper.make_tensor_value_info(name, TensorProto.INT64, [None] * rank))
-        names = [name for name in made if name in settled and name not in asked_for]
+        names = [name for name in made if name in self._asked and name not in asked_for]
         rest.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
         run = self._session(rest, names) if names else None
 
@@ -349,7 +360,7 @@ class GraphView:
     def _by_running(self, made: Sequence[str], settled: set[str]) -> list[Ask]:
         """What gives values, shapes and kinds for each batch by running the network on it."""
         kinds, _ = self._inferred(self._batches[0].shape, values=False)
-        names = [name for name in made if name in settled or name not in kinds]
+        names = [name for name in made if name in self._asked or name not in kinds and name not in settled]
         shapes_of = [name for name in made if name not in settled and kinds.get(name)]
         probe = onnx.ModelProto()
         probe.CopyFrom(self.proto)

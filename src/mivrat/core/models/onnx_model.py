@@ -73,6 +73,7 @@ class OnnxModel:
         self.name = path.stem
         self.threads = threads
         self.remarks: list[str] = []
+        self._bounded: dict[tuple[int, ...], bool] = {}
         self.proto, self.weights = onnx_file.load_onnx(path)
         self.input = onnx_file.image_input(self.proto, recipe.tensor.input if recipe else "", path)
         self.recipe_is_guess = recipe is None
@@ -95,7 +96,10 @@ class OnnxModel:
     def try_first(self, *, tensors: bool = False, sides: tuple[int, int] | None = None) -> None:
         """Load and run it in a process of its own, with limits, where the graph does not show that it is harmless;
         ``tensors``: with every tensor it makes, for images of these sides. InputError where it is not."""
-        if is_plainly_bounded(self.proto, self.input.name, self.sample_shape(self.batch_limit or 2, sides)):
+        shape = self.sample_shape(self.batch_limit or 2, sides)
+        if shape not in self._bounded:
+            self._bounded[shape] = is_plainly_bounded(self.proto, self.input.name, shape)
+        if self._bounded[shape]:
             return
         recipe = recipe_to_toml(self._given) if self._given is not None else None
         task = {"recipe": recipe, "classes": self._classes, "tensors": tensors, "sides": sides}
