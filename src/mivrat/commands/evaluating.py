@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from mivrat.core.checks import answer_checks, catalogue, of_run
     from mivrat.core.checks import inputs as check_inputs
     from mivrat.core.checks import report as check_report
-    from mivrat.core.concluding import criteria
+    from mivrat.core.concluding import criteria, criterion_words
     from mivrat.core.concluding import ground as grounds
     from mivrat.core.concluding import requirements as required
     from mivrat.core.concluding.requirements import Outcome, Requirement
@@ -55,8 +55,8 @@ else:  # nothing of these is used before the model has scored, unless something 
     answer_checks, catalogue, check_inputs, of_run, check_report = (
         Later(f"mivrat.core.checks.{name}") for name in ("answer_checks", "catalogue", "inputs", "of_run", "report")
     )
-    criteria, grounds, required = (
-        Later(f"mivrat.core.concluding.{name}") for name in ("criteria", "ground", "requirements")
+    criteria, criterion_words, grounds, required = (
+        Later(f"mivrat.core.concluding.{name}") for name in ("criteria", "criterion_words", "ground", "requirements")
     )
 
 
@@ -89,7 +89,9 @@ class _Inputs:
 def _read_inputs(args: argparse.Namespace) -> _Inputs:
     """Read all of it, and refuse what does not go together before anything is scored."""
     classes = read_class_list(args.classes)
-    requirements = [required.parse_requirement(text, classes) for text in args.require]
+    requirements = [
+        required.parse_requirement(criterion_words.read_criterion(text, classes), classes) for text in args.require
+    ]
     families = read_families(args.families, classes) if args.families else {}
     args.model = kept_beside(args.model, args.study)
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)

@@ -13,6 +13,7 @@ from mivrat import __version__
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.concluding.criteria import compared, hold_requirement
+from mivrat.core.concluding.criterion_words import in_plain_words
 from mivrat.core.concluding.findings import (
     Beside,
     Checked,
@@ -128,7 +129,7 @@ def _criterion(claim: Claim, ground: Ground) -> Measure:
     met = {"met": True, "missed": False, "cannot tell": None}[found.verdict]
     share = found.share
     return Measure(
-        claim.text,
+        in_plain_words(wanted, ground.classes),
         found.value,
         found.low,
         found.high,

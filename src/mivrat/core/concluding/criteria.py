@@ -102,6 +102,8 @@ def what_it_takes(outcome: Outcome, ground: Ground) -> str:
     wanted = parse_criterion(outcome.text, ground.classes)
     if outcome.value is None or wanted.bound is not None:
         return ""
+    if wanted.every:
+        return _for_every(wanted, ground)
     if outcome.low is None or outcome.high is None:
         return "There is no interval for this figure, so it cannot be told beyond the figure itself."
     share = outcome.share
@@ -120,6 +122,33 @@ def what_it_takes(outcome: Outcome, ground: Ground) -> str:
     if wanted.figure == "balanced_accuracy" and not wanted.groups and (mix := _best_mix(ground, total / needed)):
         told = f"{mix}; or {told}"
     return f"{told} would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."
+
+
+def _for_every(wanted: Requirement, ground: Ground) -> str:
+    """How many more images of which classes it would take to tell whether every class is above a limit."""
+    kind, needed = {"recall": "labelled", "precision": "predicted"}[wanted.figure], []
+    for name, one in zip(ground.classes, ground.snapshot.figures.classes, strict=True):
+        share: Proportion = getattr(one, wanted.figure)
+        if share.value is None or share.low is None or share.high is None or not share.low < wanted.limit <= share.high:
+            continue
+        worth = (share.effective or share.total) / share.total
+        enough = to_decide(share.value, wanted.limit, worth)
+        needed.append((None if enough is None else max(1, enough - share.total), name))
+    told = [f"{count(n)} {kind} {name}" for n, name in sorted((n, name) for n, name in needed if n is not None)[-4:]]
+    near = [name for n, name in needed if n is None]
+    parts = []
+    if told:
+        others = len(needed) - len(near) - len(told)
+        more = f", fewer for {others} other classes" if others > 0 else ""
+        parts.append(
+            f"about {in_a_row(told)} more{more} would be enough to tell of each, with a chance of 80 %, if they stay at these figures"
+        )
+    if near:
+        parts.append(
+            f"{in_a_row(near) if len(near) <= 4 else f'{len(near)} classes'} {'is' if len(near) == 1 else 'are'} too near the limit for any number of images"
+        )
+    text = "; ".join(parts)
+    return f"{text[:1].upper()}{text[1:]}." if text else ""
 
 
 def _best_mix(ground: Ground, shrink: float) -> str:

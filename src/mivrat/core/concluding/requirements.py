@@ -1,5 +1,5 @@
 """Requirements on figures, such as ``low(top1) >= 0.9``, ``recall["ragweed"] >= 0.8``, ``recall[family = "trees"] >= 0.9`` or
-``top1[station = "north"] >= 0.85``: parsed, never evaluated as code."""
+``top1[station = "north"] >= 0.85`` or ``every(recall) >= 0.8``: parsed, never evaluated as code."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from typing import Literal
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.figures.differences import Difference
-from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.intervals import Proportion, lowest_of
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.uncertainty import NAMES, Intervals, without_images
@@ -39,6 +39,8 @@ _DIFFERENT = ("balanced_accuracy", "macro_f1", "log_loss", "brier", "ece")
 _PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated", "family_accuracy")
 # Figures that can be asked for of the classes of one family.
 _OF_FAMILY = ("recall", "precision", "support")
+# Figures that can be asked for of every class at once.
+_OF_EVERY = ("recall", "precision")
 _SHARES = ("precision", "recall", "specificity", "f1", "family_accuracy")
 
 
@@ -63,6 +65,8 @@ class Outcome:
     images: int | None = None
     share: Proportion | None = None
     problem: str = ""
+    # The class that it comes down to, by its index, where it is asked of every class.
+    lowest: int | None = None
 
     def sentence(self) -> str:
         shown = "undefined" if self.value is None else f"{self.value:.6g}"
@@ -74,7 +78,8 @@ class Requirement:
     """A parsed requirement: a figure, perhaps its interval's bound, compared with a limit.
 
     ``family`` asks for the figure of a family of classes, ``groups`` (column, value) for that of the images of some groups;
-    ``against_model`` names the model, as ``reference_text`` writes it, that a difference is to.
+    ``against_model`` names the model, as ``reference_text`` writes it, that a difference is to; ``every`` asks for the figure of each
+    class, down to the lowest.
     """
 
     text: str
@@ -87,6 +92,7 @@ class Requirement:
     family: str | None = None
     groups: tuple[tuple[str, str], ...] = ()
     against_model: str = ""
+    every: bool = False
 
     @property
     def at_most(self) -> bool:
@@ -110,6 +116,8 @@ class Requirement:
 
     def against(self, figures: Figures, intervals: Intervals | None = None) -> Outcome:
         """Hold it against figures; ``intervals`` are those of the figures that are no proportions."""
+        if self.every:
+            return self._of_every([getattr(one, self.figure) for one in figures.classes], figures.total)
         found = self._figure(figures)
         low: float | None = None
         high: float | None = None
@@ -130,6 +138,16 @@ class Requirement:
         elif self.class_index is not None and self.figure in RANKED:
             low, high = figures.ranked_ends(self.figure, self.class_index) or (None, None)
         return replace(self._held(value, low, high), images=figures.total)
+
+    def _of_every(self, shares: Sequence[Proportion], total: int) -> Outcome:
+        """Hold it against the lowest of the classes' shares; where a class has none, it meets no criterion."""
+        without = sum(one.value is None for one in shares)
+        if without:
+            of = without_images(without, len(shares))
+            why = of if self.figure == "recall" else f"{without} of {len(shares)} classes are never predicted"
+            return Outcome(self.text, None, False, images=total, problem=why)
+        at, low, high = lowest_of(shares)
+        return replace(self._held(shares[at].value, low, high), images=shares[at].total, lowest=at)
 
     def of_share(self, found: Proportion) -> Outcome:
         """Hold it against a share."""
@@ -178,7 +196,7 @@ def _no_requirement(text: str) -> InputError:
     return InputError(
         f"{_shortened(text)!r} is no requirement",
         where="--require",
-        mend="write for example 'top1 >= 0.9', 'low(top1) >= 0.85' or 'recall[\"ragweed\"] >= 0.8'",
+        mend="write for example '95 % of all', 'recall of ragweed 80 %', 'every class at least 70 %', or as a formula 'low(top1) >= 0.85'",
     )
 
 
@@ -346,6 +364,14 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
         raise _no_requirement(text)
     left, compare, limit = _parts(text)
     figure, bound = _bound(left)
+    if (every := _inside(figure, "every")) is not None:
+        if bound or every not in _OF_EVERY or compare not in (">=", ">"):
+            raise InputError(
+                f"{_shortened(text)!r}: that cannot be asked of every class",
+                where="--require",
+                mend=f"ask for {' or '.join(_OF_EVERY)} of every class at least, as in every(recall) >= 0.8",
+            )
+        return Requirement(text, every, None, None, compare, limit, every=True)
     if _inside(figure, "difference") is not None:
         raise InputError(
             f"{_shortened(text)!r} is about a difference, and there is only one run",

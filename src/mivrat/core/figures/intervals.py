@@ -59,6 +59,34 @@ def significantly_below(shares: Sequence[Proportion], share: float | None) -> li
     return [i for i, p in found if p < 0.05 and (shares[i].value or 0.0) < share]
 
 
+def lowest_of(shares: Sequence[Proportion]) -> tuple[int, float | None, float | None]:
+    """Which of some shares is the lowest, and a 95 % interval of the lowest true one: from the lowest of their lower ends (which all
+    of them have to reach, so that nothing has to be corrected) to the lowest of their upper ends, these at a level divided by
+    their number (Bonferroni), since each of them may fall below a limit by chance. No interval where none has one.
+
+    A share without an interval may be anything: then the lower end is 0.
+    """
+    at = min(range(len(shares)), key=lambda i: (shares[i].value, shares[i].high or 1.0))
+    known = [one for one in shares if one.low is not None and one.high is not None]
+    if not known:
+        return at, None, None
+    low = min(one.low or 0.0 for one in known) if len(known) == len(shares) else 0.0
+    return at, low, min(_upper(one, 0.05 / len(shares)) for one in known)
+
+
+def _upper(one: Proportion, level: float) -> float:
+    """The upper end of a share's exact interval at another level, two-sided (Clopper and Pearson 1934); over units at their effective
+    number, shrunk for Student's t (Korn and Graubard 1998). Wilson's is too near so far out: of 200 classes just at a limit one
+    would be called below it in 6 of 100 studies."""
+    if one.value is None or one.effective is None or one.hits == one.total:
+        return 1.0
+    n = one.effective
+    if one.units is not None:
+        n *= float((special.ndtri(level / 2) / special.stdtrit(one.units - 1, level / 2)) ** 2)
+    hits = one.value * n
+    return float(special.betaincinv(hits + 1, n - hits, 1 - level / 2))
+
+
 def wilson(share: float, total: float, z: float = Z95) -> tuple[float, float]:
     """The two ends of Wilson's score interval (Wilson 1927) of a share of ``total`` independent trials (an effective number
     need not be whole), ``z`` being the distribution's two-sided point."""

@@ -17,8 +17,14 @@ LONGEST = 24
 def _examples(name: str, family: str, column: str, value: str) -> tuple[tuple[str, str], ...]:
     """What may be asked for, with what it is of."""
     return (
-        ("top1 >= 0.9", "a figure of all images; top3, macro_f1, balanced_accuracy, log_loss, ece … as well"),
-        (f'recall["{name}"] >= 0.8', "a figure of one class; precision, specificity, f1, support as well"),
+        ("95 % of all", "the share right of all images; so too: top-3 accuracy 99 %, log loss at most 0.3"),
+        (f"recall of {name} 80 %", "of one class; precision, specificity, F1, number of images as well"),
+        (
+            "every class at least 70 %",
+            "the recall of each class, as one criterion; so too: precision of every class 70 %",
+        ),
+        ("top1 >= 0.9", "the same as a formula; top3, macro_f1, balanced_accuracy, log_loss, ece … as well"),
+        (f'recall["{name}"] >= 0.8', "a figure of one class as a formula; precision, specificity, f1, support as well"),
         ("low(top1) >= 0.85", "the lower end of its interval; high(…) the upper one"),
         (f'recall[family = "{family}"] >= 0.9', "of a family of classes, where families were entered under Prepare"),
         (f'top1[{column} = "{value}"] >= 0.8', "of the images of one group, by a column of the image table"),

@@ -136,7 +136,13 @@ class FindingDetail(QWidget):
         heads = ("", f"{words.clipped(made.model_name, 16)}, found", f"{words.clipped(target.model, 16)}, checked")
         self.table.setHorizontalHeaderLabels(list(heads))
         after = checked.after if checked is not None else None
-        lines = [(shown_text(before.words), measure_told(before), measure_told(after) if after is not None else "…")]
+        lines = [
+            (
+                shown_text(before.words, self.workspace.shown.classes),
+                measure_told(before),
+                measure_told(after) if after is not None else "…",
+            )
+        ]
         beside = before.beside or (after.beside if after is not None else None)
         if beside is not None:
             lines.append((beside.name, measure_told(before, beside=True), measure_told(after, beside=True) if after is not None else "…"))  # fmt: skip

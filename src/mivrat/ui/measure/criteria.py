@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
+from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_words, read_criterion
 from mivrat.core.concluding.ground import reference_of
 from mivrat.core.concluding.requirements import Outcome, parse_criterion, with_reference
 from mivrat.core.study.contents import Contents
@@ -24,9 +27,12 @@ STATES = {"met": "fine", "missed": "stop", "cannot tell": "look"}
 _HASH = re.compile(r"#[0-9a-f]{16}\b")
 
 
-def shown_text(text: str) -> str:
-    """A criterion as it is shown: a model by its name, without the hash that it is known by."""
-    return _HASH.sub("", text)
+def shown_text(text: str, classes: Sequence[str]) -> str:
+    """A criterion as it is shown: in plain words; one that names what is no more, as it was entered, without hashes."""
+    try:
+        return in_plain_words(parse_criterion(text, classes), classes)
+    except InputError:
+        return _HASH.sub("", text)
 
 
 def _model_id(workspace: Workspace) -> int:
@@ -64,7 +70,7 @@ class Criteria(QWidget):
         self.claim.setAccessibleName("claimed top-1 accuracy in percent")
         self.claim.editingFinished.connect(self._change_claim)
         self.verdict = label(soft=True, wrap=True)
-        self.new = field_of_study('such as low(top1) >= 0.9 or recall["class"] >= 0.8')
+        self.new = field_of_study("such as 95 % of all, or recall of CLASS 80 %, or every class at least 70 %")
         self.new.setAccessibleName("a new criterion")
         self.new.returnPressed.connect(self._add)
         self.problem = label("", "problem", wrap=True)
@@ -153,17 +159,19 @@ class Criteria(QWidget):
         return f"Measured {words.percent(top1.value)} (N = {top1.total}): not significantly different from the claim ({exact}, p {in_words(p)})."
 
     def _line(self, found: Outcome) -> QHBoxLayout:
-        figure = words.DASH if found.value is None else f"{found.value:.4g}"
-        if found.low is not None and found.high is not None and found.low != found.high:
-            figure += f"   ({found.low:.4g} – {found.high:.4g})"
-        figure += f"   N = {found.images}" if found.images is not None and found.value is not None else ""
+        classes = self.workspace.shown.classes
+        figure = words.DASH
+        if found.value is not None:
+            figure = figure_in_words(parse_criterion(found.text, classes), replace(found, problem=""), classes)
+        name = Elided(shown_text(found.text, classes))
+        name.whole = f"{name.full_text}\nAs a formula: {_HASH.sub('', found.text)}"
         away = button("×", lambda: self._remove(found.text), kind="quiet")
         away.setAccessibleName(f"remove {found.text}")
         tip(away, "Remove this criterion")
         away.setEnabled(not self.workspace.busy)
         parts = [
             StateMark(STATES[found.verdict]),
-            Elided(shown_text(found.text)),
+            name,
             label(figure, soft=True),
             label(found.verdict),
         ]
@@ -205,6 +213,7 @@ class Criteria(QWidget):
             held = self.workspace.shown.held
             if held is not None:
                 text = with_reference(text, reference_of(held.b.record))
+            text = read_criterion(text, contents.classes)
             wanted = parse_criterion(text, contents.classes)
             if wanted.figure.startswith("top") and int(wanted.figure[3:]) > len(contents.classes):
                 raise InputError(f"there are only {len(contents.classes)} classes", mend="ask for a smaller k")

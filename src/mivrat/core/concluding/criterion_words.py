@@ -1,0 +1,183 @@
+"""Criteria in plain words: a requirement told as a sentence, and a sentence read as a requirement."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import count, in_a_row, minus
+from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
+from mivrat.core.concluding.told import percent
+from mivrat.core.pictures.classes import ClassMatcher
+
+FIGURES = {
+    "balanced_accuracy": "Balanced accuracy",
+    "macro_precision": "Macro precision",
+    "macro_recall": "Macro recall",
+    "macro_f1": "Macro F1",
+    "weighted_f1": "Weighted F1",
+    "cohen_kappa": "Cohen's kappa",
+    "mcc": "Matthews correlation",
+    "log_loss": "Log loss",
+    "brier": "Brier score",
+    "ece": "Expected calibration error",
+    "mce": "Largest gap of a bin",
+    "signed_gap": "Mean confidence less accuracy",
+    "evaluated": "Number of images judged",
+    "family_accuracy": "Accuracy within family",
+    "precision": "Precision",
+    "recall": "Recall",
+    "specificity": "Specificity",
+    "f1": "F1",
+    "auroc": "AUROC",
+    "average_precision": "Average precision",
+    "support": "Number of images",
+}
+_COUNTS = ("evaluated", "support")
+_NUMBERS = (*_COUNTS, "cohen_kappa", "mcc", "log_loss", "brier", "auroc", "average_precision")
+_LESS_IS_BETTER = ("log_loss", "brier", "ece", "mce", "signed_gap")
+_SIGNS = {">=": "at least", "<=": "at most", ">": "above", "<": "below", "==": "exactly"}
+
+
+# --- told ---
+
+
+def in_plain_words(wanted: Requirement, classes: Sequence[str]) -> str:
+    """A requirement as a sentence without a verb: "Recall of ragweed at least 80 %"."""
+    figure = f"Top-{wanted.figure[3:]} accuracy" if wanted.figure.startswith("top") else FIGURES[wanted.figure]
+    told = figure
+    if wanted.every:
+        told += " of every class"
+    elif wanted.class_index is not None:
+        told += f" of {classes[wanted.class_index]}"
+    elif wanted.family is not None:
+        told += f" of the family {wanted.family}"
+    if wanted.groups:
+        told += f" where {in_a_row([f'{column} is {value}' for column, value in wanted.groups])}"
+    if wanted.of_difference:
+        name = wanted.against_model.rpartition("#")[0]
+        told = f"Difference in {figure if figure.startswith('F1') else figure[:1].lower() + figure[1:]}{told[len(figure) :]}"
+        told += f" to {name}" if name else ""
+    if wanted.bound:
+        told += f", {'lower' if wanted.bound == 'low' else 'upper'} end of its interval,"
+    return f"{told} {_SIGNS[wanted.compare]} {_limit(wanted)}"
+
+
+def _limit(wanted: Requirement) -> str:
+    value = wanted.limit
+    if wanted.figure in _COUNTS and value.is_integer():
+        return count(int(value))
+    if wanted.figure in _NUMBERS:
+        return minus(f"{value:g}")
+    shown = minus(f"{100 * value:.6g}")
+    return f"{shown} point{'' if shown in ('1', minus('-1')) else 's'}" if wanted.of_difference else f"{shown} %"
+
+
+def figure_in_words(wanted: Requirement, found: Outcome, classes: Sequence[str]) -> str:
+    """What a requirement's figure comes to, with its interval and what it is of: "50.0 % (33.2 – 66.8), N = 24"."""
+    if found.value is None:
+        return found.problem or "undefined"
+    value, ends = found.value, (found.low, found.high)
+    number = wanted.figure in _NUMBERS
+    if wanted.figure in _COUNTS:
+        return count(round(value))
+    if wanted.of_difference and not number:
+        told = minus(f"{100 * value:+.1f} points")
+    else:
+        told = minus(f"{value:.3f}") if number else percent(value)
+    if ends[0] is not None and ends[1] is not None and ends[0] != ends[1]:
+        scale, places = (1, 3) if number else (100, 1)
+        told += f" ({minus(f'{scale * ends[0]:.{places}f}')} – {minus(f'{scale * ends[1]:.{places}f}')})"
+    of = f", N = {count(found.images)}" if found.images is not None else ""
+    lowest = f" ({classes[found.lowest]}, the lowest)" if found.lowest is not None else ""
+    return f"{told}{of}{lowest}{f'; {found.problem}' if found.problem else ''}"
+
+
+# --- read ---
+
+_WORDS = {"at least": ">=", "at most": "<=", "no more than": "<=", "no less than": ">=", "more than": ">", "less than": "<", "above": ">", "over": ">", "below": "<", "under": "<"}  # fmt: skip
+_SIGN = "|".join([*_WORDS, ">=", "<=", "≥", "≤", ">", "<"])
+_NUMBER = r"(?P<number>[-−]?\d+(?:[.,]\d+)?)\s*(?P<percent>%|per ?cent|points?)?"
+# "recall of ragweed at least 90 %", "95 % of all right", "at most 5 % ECE"
+_LAST = re.compile(rf"(?P<what>.+?)\s*(?:(?:is|are)\s+)?(?P<sign>{_SIGN})?\s*(?<![\w.,]){_NUMBER}\s*", re.IGNORECASE)
+_FIRST = re.compile(rf"(?P<sign>{_SIGN})?\s*{_NUMBER}\s+(?P<what>.+)", re.IGNORECASE)
+_NAMES = {
+    **{name.lower(): key for key, name in FIGURES.items()},
+    **{key.replace("_", " "): key for key in FIGURES},
+    "calibration error": "ece", "kappa": "cohen_kappa", "f1 score": "f1", "number of images": "evaluated",
+    **dict.fromkeys(("of all", "all", "right", "of all right", "right of all", "of all images", "of all images right", "accuracy", "of all correct", "correct", "top1", "top 1", "top-1", "top-1 accuracy", "top 1 accuracy"), "top1"),
+}  # fmt: skip
+_OF_CLASS = ("recall", "precision", "specificity", "f1", "f1 score", "auroc", "average precision", "number of images", "support")  # fmt: skip
+_EVERY = ("every class", "each class", "all classes", "any class", "the worst class")
+
+
+def read_criterion(text: str, classes: Sequence[str]) -> str:
+    """What somebody typed as the text of a criterion: a formula as it is, a sentence ("95 % of all", "recall of ragweed 90 %", "every
+    class at least 80 %") as the formula it means. InputError, that of the formula, where it is neither."""
+    try:
+        parse_criterion(text, classes)
+        return text
+    except InputError:
+        read = _read(" ".join(text.split()), classes)
+        if read is None:
+            raise
+        return read
+
+
+def _read(text: str, classes: Sequence[str]) -> str | None:
+    for form in (_LAST, _FIRST):
+        found = form.fullmatch(text)
+        figure = _figure(found["what"].strip().rstrip(":"), classes) if found is not None else None
+        if found is not None and figure is not None:
+            return _written(figure, found["sign"], found["number"], found["percent"])
+    return None
+
+
+def _written(figure: str, said: str | None, number: str, percent_sign: str | None) -> str | None:
+    name = re.split(r"[\[(]", figure.removeprefix("every("))[0].rstrip(")")
+    sign = (said or "").lower()
+    sign = {"≥": ">=", "≤": "<="}.get(sign, _WORDS.get(sign, sign)) or ("<=" if name in _LESS_IS_BETTER else ">=")
+    value = float(number.replace(",", ".").replace("−", "-"))
+    # A share of more than 1 can only be in percent.
+    if percent_sign or (name not in _NUMBERS and abs(value) > 1):
+        value = round(value / 100, 12)
+    return f"{figure} {sign} {value:g}" if abs(value) < 1e5 else None
+
+
+def _is_named(rest: str, plain: str, name: str) -> bool:
+    """Whether what was said is of one class, by its form."""
+    return bool(rest) and plain.startswith((f"{name} of ", f"{name} for "))
+
+
+def _figure(what: str, classes: Sequence[str]) -> str | None:
+    """The figure that some words name, as a formula has it; None where they name none."""
+    plain = what.lower()
+    top = re.fullmatch(r"top[ -]?(\d{1,5})(?: accuracy)?", plain)
+    if top:
+        return f"top{top[1]}"
+    key = _NAMES.get(plain)
+    if key is not None and key not in ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support"):  # fmt: skip
+        return key
+    if plain in _EVERY:
+        return "every(recall)"
+    for name in _OF_CLASS:
+        rest = next((what[len(name) + len(of) :] for of in (" of ", " for ") if plain.startswith(name + of)), None)
+        if rest is None and plain.endswith(f" {name}"):
+            rest = what[: -len(name) - 1]
+        if rest is None:
+            continue
+        key = "support" if name == "number of images" else _NAMES[name]
+        if rest.lower() in _EVERY:
+            return f"every({key})"
+        at = ClassMatcher(classes).index(rest)
+        if at is None and _is_named(rest, plain, name):
+            raise InputError(
+                f"{what!r} names {rest!r}, which is no class",
+                where="criterion",
+                mend="use a name from the class list, or 'every class'",
+            )
+        if at is not None:
+            return f"{key}[{json.dumps(classes[at], ensure_ascii=False)}]"
+    return None
