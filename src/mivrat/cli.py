@@ -270,11 +270,25 @@ def _parser() -> argparse.ArgumentParser:
         required=True,
         action="append",
         metavar="FILE",
-        help=".html or .pdf; .json: its figures, .xml: JUnit, .md: a model card; may be repeated",
+        help=".html or .pdf; .json: its figures, .xml: JUnit, .md: a model card, .csv: the list of its images; may be repeated",
     )
     _agreeing_to_folders(reporting)
     reporting.add_argument(
         "--run", metavar="NAME", help="a model, an image set, or 'MODEL on SET'; without it the latest run"
+    )
+    reporting.add_argument(
+        "--against",
+        action="append",
+        default=[],
+        metavar="RUN",
+        help="compare it with this run of the study, as its baseline; may be repeated",
+    )
+    reporting.add_argument(
+        "--candidate",
+        action="append",
+        default=[],
+        metavar="RUN",
+        help="compare this run with it, which is the baseline then; may be repeated",
     )
     verifying = commands.add_parser(
         "verify",

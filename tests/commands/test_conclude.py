@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
+import csv
+import hashlib
 import json
 import re
+import shlex
 import shutil
 import xml.etree.ElementTree as ET
 from dataclasses import replace
@@ -20,6 +24,7 @@ from PIL import ImageFile
 from mivrat import cli
 from mivrat.cli import run_command
 from mivrat.core.base.errors import InputError
+from mivrat.core.comparing.training import guess_roles, read_training_log
 from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
 from mivrat.core.concluding.of_study import ground_of, read_snapshot
@@ -27,6 +32,7 @@ from mivrat.core.concluding.shares import written
 from mivrat.core.covering.cover_test import CoverPlan, RegionPlan
 from mivrat.core.covering.lookalikes import ColourRule
 from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.reporting.report.content import Wanted
 from mivrat.core.reporting.report.making import save_wanted
 from mivrat.core.selecting.selection import Cells, Labelled
@@ -35,6 +41,7 @@ from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import allow_folders, allowed_folders
 from mivrat.core.study.settings import save_criteria
+from mivrat.core.study.training_logs import save_log
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import DATA
 
@@ -235,6 +242,78 @@ def test_reports_of_every_kind(study: Path, tmp_path: Path) -> None:
     assert json.dumps(data, allow_nan=False)
     assert cases(files[3])["top1 >= 0.9"] == "failure"
     assert files[4].read_text().startswith("# ")
+
+
+LATE = "grain-net-1 on late-summer-field"
+
+
+def test_a_report_compares_in_the_direction_asked_for(demo_study: Path, tmp_path: Path) -> None:
+    """Whichever of both the report is of, the candidate is the better one by as much as the baseline is worse."""
+    out = tmp_path / "r.json"
+    two = "grain-net-2 on late-summer-field"
+    for run, words in ((LATE, ("--candidate", two)), (two, ("--against", LATE))):
+        spring = f"{run.split()[0]} on spring-check"
+        assert mivrat("report", demo_study, "--run", run, *words, "--against", spring, "--out", out) == 0
+        data = json.loads(out.read_text())
+        first, second = data["comparisons"][:: 1 if words[0] == "--against" else -1]
+        assert (first["a"]["name"], first["b"]["name"]) == ("grain-net-1", "grain-net-2")
+        assert first["claims"][0]["text"].startswith("grain-net-2 is better than grain-net-1 by ")
+        assert (second["a"]["name"], second["b"]["name"]) == ("spring-check", "late-summer-field")
+        top1 = first["top1"]
+        assert top1["difference"]["value"] == pytest.approx(top1["b"] - top1["a"])
+    assert data["commands"][1].endswith(f"--against '{LATE}' --against '{spring}' --out report.html")
+    with pytest.raises(InputError, match="the run that the report is of"):
+        mivrat("report", demo_study, "--run", LATE, "--against", LATE, "--out", out)
+
+
+def test_a_report_is_repeated_by_what_it_says(demo_study: Path, tmp_path: Path) -> None:
+    """Its commands, run with what it lists beside its images, give its figures again."""
+    outs = [tmp_path / "r.json", tmp_path / "r.html"]
+    assert mivrat("report", demo_study, "--run", LATE, "--out", outs[0], "--out", outs[1]) == 0
+    data, listed = json.loads(outs[0].read_text()), tmp_path / "r-images.csv"
+    folder = shutil.copytree(DATA, tmp_path / "there")
+    shutil.copy(listed, folder / "images.csv")
+    (folder / "recipe.toml").write_text(data["model"]["recipe"])
+    (folder / "classes.txt").write_text("\n".join(data["class_names"]))
+    with contextlib.chdir(folder):
+        assert mivrat(*shlex.split(data["commands"][0])[1:]) == 0
+    again = json.loads((folder / "results" / "metrics.json").read_text())
+    assert again["top_k"] == data["metrics"]["top_k"]
+    assert again["confusion"] == data["metrics"]["confusion"]
+    with listed.open() as rows:
+        for row in csv.DictReader(rows):
+            file = DATA / row["path"]
+            assert hashlib.sha256(file.read_bytes()).hexdigest() == row["content"]
+
+
+def test_pictures_and_a_training_log_from_elsewhere(
+    study: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """A finding's picture that another set of the study has is shown, and said to be from there; a log in a folder nobody has
+    named is not read."""
+    snapshot, spring = read_snapshot(study, 1), read_snapshot(study, 3)
+    ground = ground_of(study, snapshot, MakerPool())
+    (before,) = [one for one in measure(Claim("criterion", "top1 >= 0.9"), ground) if isinstance(one, Measure)]
+    draft = Draft("Seen in spring", "A first sentence. A second.", Claim("criterion", "top1 >= 0.9"), "blocks", (Picture(spring.record.names[0], True), Picture(ImageName("00" * 32, "gone.png"))))  # fmt: skip
+    log = tmp_path / "log.csv"
+    log.write_text(
+        "epoch,train_loss,val_loss\n" + "\n".join(f"{i},{1 / i},{1 / min(i, 9) + i / 50}" for i in range(1, 30))
+    )
+    with Study.open(study) as kept:
+        save_findings(kept, [KeptFinding(1, as_text(finding_of(draft, before, ground)))])
+        read = read_training_log(log)
+        save_log(kept, snapshot.record.model_sha256, read, guess_roles(list(read.columns)))
+    page = tmp_path / "r.html"
+    assert mivrat("report", study, "--run", LATE, "--out", page) == 0
+    text = page.read_text()
+    first = text.index("Seen in spring")
+    assert text.index("<p>A first sentence.</p>", first) < text.index("Recall of each class")
+    assert "in the image set spring-check, which this report is not of" in text
+    assert "Heat: grain-net-1: evidence for" in text
+    assert "1 of its pictures is in no image set of this study any more" in text
+    assert "nobody has allowed to be read" in text
+    assert mivrat("report", study, "--run", LATE, "--out", page, "--agree-folder", tmp_path) == 0
+    assert "Best validation loss" in page.read_text()
 
 
 def test_requirements_as_junit(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -20,6 +20,7 @@ from mivrat.ui.conclude.step import CRITERIA, FINDINGS, HAND_BACK, REPORT
 from mivrat.ui.explain.step import COVER
 from mivrat.ui.window import MainWindow
 from mivrat.workspace import study_edits
+from mivrat.workspace.reporting import Reporter
 
 Settle = Callable[[], None]
 LEFT, CTRL = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier
@@ -262,7 +263,7 @@ def test_the_report_is_seen_while_it_is_written(found: MainWindow, settle: Settl
         else:
             step.report.ask()
         settle()
-    assert sorted(one.name for one in tmp_path.iterdir()) >= ["both.html", "both.pdf", "r.md"]
+    assert {one.name for one in tmp_path.iterdir()} >= {"both.html", "both.pdf", "both-images.csv", "r.md"}
     text = (tmp_path / "both.html").read_text()
     assert "Not fit for &lt;late&gt; summer." in text
     assert 'id="definitions"' not in text
@@ -271,6 +272,35 @@ def test_the_report_is_seen_while_it_is_written(found: MainWindow, settle: Settl
     found.workspace.edits.undo()  # the last section that was taken out
     assert "confusions" in step.reporter.wanted.sections
     assert step.reporter.wanted.summary == "Not fit for <late> summer."
+
+
+def test_baseline_and_candidate_of_the_report_are_chosen(found: MainWindow, settle: Settle, press: Callable[..., None], qtbot: QtBot) -> None:  # fmt: skip
+    press(Qt.Key.Key_P, CTRL)
+    page, reporter = found.bench.conclude.report, found.bench.conclude.reporter
+    listed = [page.runs.item(i) for i in range(page.runs.count())]
+    own = found.workspace.shown.record.info
+    assert len(listed) == len(found.workspace.runs) - 1
+    assert all(one.checkState() == Qt.CheckState.Unchecked for one in listed)
+    row = next(i for i, one in enumerate(listed) if f"against grain-net-2 on {own.image_set}" in one.text())
+    page.runs.setFocus()
+    page.runs.setCurrentRow(row)
+    qtbot.keyClick(page.runs, Qt.Key.Key_Space)
+    settle()
+    assert [one.baseline for one in reporter.wanted.against or ()] == [True]
+    assert "grain-net-1 is worse than grain-net-2" in _text_of(reporter)
+    qtbot.mouseClick(page.swap, Qt.MouseButton.LeftButton)
+    settle()
+    assert page.runs.item(row).text().startswith("grain-net-2")
+    assert "grain-net-2 is better than grain-net-1" in _text_of(reporter)
+    found.workspace.edits.undo()
+    settle()
+    assert [one.baseline for one in reporter.wanted.against or ()] == [True]
+
+
+def _text_of(reporter: Reporter) -> str:
+    assert reporter.pdf is not None
+    with pypdfium2.PdfDocument(reporter.pdf) as pdf:
+        return " ".join("\n".join(one.get_textpage().get_text_range() for one in pdf).split())
 
 
 def test_what_goes_out_is_counted_and_remembered(demo: MainWindow, settle: Settle, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip

@@ -25,7 +25,16 @@ from mivrat.core.models.model import Model
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.junit import as_junit, cases_of
-from mivrat.core.reporting.report.making import Made, Making, check_ending, load_wanted, make_report, write_report
+from mivrat.core.reporting.report.compared import ComparedWith
+from mivrat.core.reporting.report.making import (
+    Made,
+    Making,
+    check_ending,
+    load_wanted,
+    make_report,
+    runs_against,
+    write_report,
+)
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.unkept import record_of, snapshot_of
 from mivrat.core.study.file import Study
@@ -66,6 +75,11 @@ def report(args: argparse.Namespace) -> int:
         run, others = _run_named(path, args.run)
         if others and args.run is None:
             say(f"mivrat: the report is of {run.model} on {run.image_set}, the latest run; --run names another: {in_a_row(others)}")  # fmt: skip
+        named = [(_run_named(path, name)[0], True) for name in args.against]
+        named += [(_run_named(path, name)[0], False) for name in args.candidate]
+        for other, _ in named:
+            if other.id == run.id:
+                raise InputError("is the run that the report is of", where=f"{other.model} on {other.image_set}", mend="compare with another one")  # fmt: skip
         makers, snapshot = MakerPool(), read_snapshot(path, run.id)
         findings, lost = read_findings(path)
         if lost:
@@ -75,11 +89,14 @@ def report(args: argparse.Namespace) -> int:
             ground = ground_of(path, snapshot, makers, lambda: stop.stopped)
             with Study.open(path, again=True) as study:
                 wanted = load_wanted(study, ground)
-            for news in make_report(path, ground, findings, wanted, stop=stop):
+            against = [ComparedWith(read_snapshot(path, one.id), baseline) for one, baseline in named]
+            if not named and wanted.against:
+                against = runs_against(path, wanted.against)
+            allowed = [*args.agree_folder, *allowed_folders()]
+            for news in make_report(path, ground, findings, wanted, against, allowed, stop=stop):
                 if isinstance(news, Made):
-                    for out in args.out:
-                        write_report(news, out)
-                    show("written: " + ", ".join(str(out) for out in args.out))
+                    written = dict.fromkeys(one for out in args.out for one in write_report(news, out))
+                    show("written: " + ", ".join(str(one) for one in written))
                     return DONE
                 if isinstance(news, Making) and news.within is not None:
                     line.show(news.within.done, news.within.total, f"{news.what}: {news.within.sentence()}")

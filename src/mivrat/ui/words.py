@@ -85,10 +85,10 @@ IMAGE_FILES = ";;".join(
 
 def written(what: Written, finished: bool) -> str:
     """What a job has written, how many and where."""
-    files = "1 file" if what.files == 1 else f"{count(what.files)} files"
     missing = f"; of {images(what.missing)} there is no file" if what.missing else ""
-    where = what.place.name if what.place.suffix else str(what.place)
-    return f"{'Written' if finished else 'Stopped. Written'}: {files}, in {where}{missing}."
+    one = what.files == 1 and what.place.suffix
+    files = what.place.name if one else "1 file" if what.files == 1 else f"{count(what.files)} files"
+    return f"{'Written' if finished else 'Stopped. Written'}: {files}, in {what.place.parent if what.place.suffix else what.place}{missing}."
 
 
 # The ways of making a heatmap, as they are called on screen.

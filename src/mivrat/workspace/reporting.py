@@ -5,10 +5,20 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.concluding.of_study import ground_of
+from mivrat.core.reporting.report.compared import Against, ComparedWith
 from mivrat.core.reporting.report.content import Wanted
-from mivrat.core.reporting.report.making import Made, Making, load_wanted, make_report, save_wanted, write_report
+from mivrat.core.reporting.report.making import (
+    Made,
+    Making,
+    keys_of_runs,
+    load_wanted,
+    make_report,
+    runs_against,
+    save_wanted,
+    write_report,
+)
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunKey
 from mivrat.workspace.concluding import Concluder
@@ -20,6 +30,10 @@ from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS = 600
+
+
+def _written(files: list[Path]) -> Written:
+    return Written(len(files), files[0] if len(files) == 1 else files[0].parent)
 
 
 class Reporter:
@@ -34,6 +48,8 @@ class Reporter:
 
         self.wanted_changed, self.pages_changed = Topic(is_open), Topic(is_open)
         self.wanted = Wanted()
+        # What each run of the study is of, by its number.
+        self.keys: dict[int, tuple[str, str, str, str]] = {}
         self.pdf: bytes | None = None
         # The report that the pages show; None as soon as something in it may have changed.
         self._made: Made | None = None
@@ -48,8 +64,10 @@ class Reporter:
         topics = workspace.topics
         topics.left.connect(self._leave)
         topics.run.connect(self._new_run)
-        for topic in (topics.figures, topics.compared, topics.reviews, concluder.findings_changed):
+        for topic in (topics.figures, topics.held, topics.reviews, concluder.findings_changed):
             topic.connect(self._outdated)
+        topics.held.connect(self.wanted_changed.emit)
+        topics.contents.connect(lambda: self._read() if self._looked_at else None)
         for topic in (topics.checks, topics.criteria):
             topic.connect(self._told_again)
 
@@ -100,21 +118,24 @@ class Reporter:
         """Read what was wanted of the report of this run the last time."""
         workspace = self.workspace
         run, path, snapshot = workspace.shown.record.key, workspace.path, workspace.shown.snapshot
-        if self._read_for == run:
+        if self._read_for == run and set(self.keys) == {one.id for one in workspace.runs}:
             return
 
-        def read(task: Task) -> Wanted:
+        def read(task: Task) -> tuple[Wanted, dict[int, tuple[str, str, str, str]]]:
             ground = ground_of(path, snapshot, workspace.makers)
             with Study.open(path, again=True) as study:
-                return load_wanted(study, ground)
+                return load_wanted(study, ground), keys_of_runs(study)
 
-        def done(found: Wanted) -> None:
-            if workspace.shows(run) and self._read_for != run:
+        def done(found: tuple[Wanted, dict[int, tuple[str, str, str, str]]]) -> None:
+            if not workspace.shows(run):
+                return
+            wanted, self.keys = found
+            if self._read_for != run:
                 self._read_for = run
-                if found != self.wanted:
-                    self.wanted = found
+                if wanted != self.wanted:
+                    self.wanted = wanted
                     self._outdated()
-                self.wanted_changed.emit()
+            self.wanted_changed.emit()
 
         self._reading.start(read, done=done, failed=workspace.notices.fail)
 
@@ -134,19 +155,33 @@ class Reporter:
 
         workspace.edits.take_at_once(SmallEdit(what, lambda: put(wanted), lambda: put(before)))
 
+    def against(self) -> tuple[Against, ...]:
+        """The runs compared with: those chosen, else the one held against the run shown."""
+        if self.wanted.against is not None:
+            return self.wanted.against
+        held = self.workspace.shown.held if self.workspace.is_open else None
+        if held is None:
+            return ()
+        _, model, recipe, images, classes = held.b.record.key
+        return (Against((model, recipe, images, classes)),)
+
     # --- its pages ---
 
     def _make(self, stop: StopSignal) -> Callable[[], Running]:
         """What makes the report as it is wanted now."""
         workspace = self.workspace
         path, snapshot, makers = workspace.path, workspace.shown.snapshot, workspace.makers
-        findings, wanted, compared = self.concluder.findings, self.wanted, workspace.shown.compared
-        if compared is not None and compared.of_selection:
-            compared = None
+        findings, wanted, held = self.concluder.findings, self.wanted, workspace.shown.held
+        allowed = workspace.allowed()
 
         def make() -> Running:
             workspace.after_writing(lambda: None)
-            yield from make_report(path, ground_of(path, snapshot, makers), findings, wanted, compared, stop=stop)
+            if wanted.against is not None:
+                against = runs_against(path, wanted.against)
+            else:
+                against = [ComparedWith(held.b)] if held is not None else []
+            ground = ground_of(path, snapshot, makers)
+            yield from make_report(path, ground, findings, wanted, against, allowed, stop=stop)
             return not stop.stopped
 
         return make
@@ -191,18 +226,19 @@ class Reporter:
         """Write files of the report, as a job; what the pages show is not made again."""
         made, pdf = self._made, self.pdf
 
+        def write(report: Made, pages: bytes | None) -> list[Path]:
+            return list(dict.fromkeys(one for path in paths for one in write_report(report, path, pages)))
+
         def run(stop: StopSignal) -> Running:
             if made is not None and pdf is not None:
-                for path in paths:
-                    yield write_report(made, path, pdf)
+                yield _written(write(made, pdf))
                 return not stop.stopped
             make = self._make(stop)
             for news in make():
                 if isinstance(news, Making) and isinstance(news.within, Progress):
                     yield news.within
                 elif isinstance(news, Made):
-                    for path in paths:
-                        yield write_report(news, path)
+                    yield _written(write(news, None))
             return not stop.stopped
 
         self.workspace.jobs.begin(Job("write", f"Writing {' and '.join(path.name for path in paths)}"), run)

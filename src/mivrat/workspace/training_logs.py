@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
-from typing import Any
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.training import (
@@ -13,12 +11,10 @@ from mivrat.core.comparing.training import (
     TrainingLog,
     guess_roles,
     read_training_log,
-    roles_as_data,
-    roles_from,
     training,
 )
 from mivrat.core.study.file import Study
-from mivrat.core.study.settings import load_setting, save_setting
+from mivrat.core.study.training_logs import kept_log, read_kept_log, save_log
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
@@ -53,19 +49,8 @@ class TrainingLogs:
 
         def read(task: object) -> tuple[TrainingLog, Roles] | None:
             with Study.open(path, again=True) as study:
-                kept = _kept(study, model)
-            if kept is None:
-                return None
-            log_path = Path(str(kept.get("path", "")))
-            if not any(place == log_path.parent or place in log_path.parents for place in (*allowed, path.parent)):
-                raise InputError(
-                    "names a training log in a folder that nobody has allowed to be read",
-                    where=log_path,
-                    mend="choose it again",
-                )
-            log = read_training_log(log_path)
-            roles = kept.get("roles")
-            return log, roles_from(roles if isinstance(roles, dict) else {}, list(log.columns))
+                kept = kept_log(study, model)
+            return None if kept is None else read_kept_log(kept, path, allowed)
 
         self._reading.start(
             read, done=lambda found: self._take(model, found), failed=lambda error: self._fail(model, error)
@@ -109,13 +94,8 @@ class TrainingLogs:
         self.changed.emit()
 
     def _keep(self) -> None:
-        key = _key(self._model)
-        data = (
-            ""
-            if self.log is None
-            else json.dumps({"path": str(self.log.path.resolve()), "roles": roles_as_data(self.roles)})
-        )
-        self.workspace.edits.write(lambda study: save_setting(study, key, data))
+        model, log, roles = self._model, self.log, self.roles
+        self.workspace.edits.write(lambda study: save_log(study, model, log, roles))
 
     def training(self) -> Training:
         """The curves of the log by its roles; InputError where no column is named."""
@@ -128,16 +108,3 @@ class TrainingLogs:
 
     def stop(self) -> None:
         self._workers.stop_all()
-
-
-def _key(model: str) -> str:
-    return f"training log of {model}"
-
-
-def _kept(study: Study, model: str) -> dict[str, Any] | None:
-    text = load_setting(study, _key(model))
-    try:
-        found = json.loads(text) if text else None
-    except ValueError:
-        return None
-    return found if isinstance(found, dict) else None

@@ -81,13 +81,16 @@ def test_every_class_is_met_missed_or_open() -> None:
     assert shares[1].high < (found.high or 0) < 1  # type: ignore[operator]
     assert found.verdict == "cannot tell"
     (told,) = criteria_of(["every(recall) >= 0.93"], run)
-    assert told.more.startswith("About ") and "labelled ragweed" in told.more
+    assert told.more.startswith("About ")
+    assert "labelled ragweed" in told.more
     assert outcome_of("every(recall) >= 0.7", run).verdict == "met"
     assert outcome_of("every(recall) >= 0.995", run).verdict == "missed"
     words = figure_in_words(parse_criterion(found.text, run.classes), found, run.classes)
-    assert words.startswith("90.0 % (") and "N = 40 (ragweed, the lowest)" in words
+    assert words.startswith("90.0 % (")
+    assert "N = 40 (ragweed, the lowest)" in words
     none = outcome_of("every(recall) >= 0.1", ground(labels, said, classes=["birch", "ragweed", "hazel", "never"]))
-    assert (none.verdict, none.value) == ("cannot tell", None) and "no labelled image" in none.problem
+    assert (none.verdict, none.value) == ("cannot tell", None)
+    assert "no labelled image" in none.problem
     never = outcome_of("every(precision) >= 0.1", ground([0, 1] * 30, [0] * 60, classes=["birch", "ragweed"]))
     assert "never predicted" in never.problem
 

@@ -22,8 +22,9 @@ from mivrat.core.concluding.criteria import criteria_of
 from mivrat.core.concluding.findings import Checked, Claim, Draft, Measure, Picture, Weight
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
-from mivrat.core.reporting.report.card import as_card
-from mivrat.core.reporting.report.content import Report, Told, Wanted, as_json, gather
+from mivrat.core.reporting.report.card import as_card, plain
+from mivrat.core.reporting.report.content import Report, Told, Wanted, gather
+from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
 from mivrat.core.reporting.report.limits import limits
 from mivrat.core.reporting.report.pages import as_html
@@ -86,7 +87,7 @@ def test_names_like_mark_up_and_formulas_are_shown_as_they_are() -> None:
     card = as_card(report)
     assert not re.search(r"(?<!\\)<img", card)
     assert re.search(r"\\\|", card)
-    parsed = json.loads(json.dumps(as_json(report), allow_nan=False))
+    parsed = json.loads(json.dumps(report_data(report, of, told(of)), allow_nan=False))
     assert ODD[0] in json.dumps(parsed)
     for svg in diagrams_of(report, ["summary", "classes", "confusions", "calibration"]).values():
         ET.fromstring(with_both_themes(svg))
@@ -125,6 +126,18 @@ def test_the_verdict(criteria: Sequence[str], weight: Weight, state: str, verdic
     assert bool(failing) == (report.verdict_state == "stop")  # a build server is told the same
 
 
+def test_a_card_reads_well_as_plain_text() -> None:
+    """Only what Markdown takes for mark-up is escaped; taken away again, the text is as it was."""
+    for text in ("83.0 % (79.0 – 86.3), N = 399", "p = 0.01; up to −3!", "a_b and recipe.toml - of 3 + 4", "C#"):
+        assert plain(text) == text
+    assert [plain(text) for text in ("# head", "- item", "12. item", "_a_ *b* <i>", "a|b")] == [r"\# head", r"\- item", r"12\. item", r"\_a\_ \*b\* \<i\>", r"a\|b"]  # fmt: skip
+
+
+@given(st.text(st.characters(codec="ascii", exclude_categories=["Cc"])))
+def test_escaping_a_card_loses_nothing(text: str) -> None:
+    assert re.sub(r"\\([^A-Za-z0-9\s])", r"\1", plain(text)) == " ".join(text.split())
+
+
 def test_limits_are_the_studys_own_facts() -> None:
     labels: list[int | None] = [*LABELS[:-2], None, None]
     reviews = Reviews((), {0: Review(label=2), 30: Review(reviewed=True)})
@@ -151,12 +164,11 @@ def test_a_thousand_classes_stay_readable() -> None:
     of = ground(labels.tolist(), called.tolist(), classes=[f"class {k} with a name that is rather long" for k in range(1000)])  # fmt: skip
     report = made(of)
     page = page_of(report, of)
-    assert f"{len(report.classes)} of 1000 classes" in page
-    assert 20 <= len(report.classes) <= 60
-    worst = max(one.drawn[0] or 0 for one in report.classes)
-    left = [one.recall.value for k, one in enumerate(of.snapshot.figures.classes) if one.support and of.classes[k] not in {c.name for c in report.classes}]  # fmt: skip
-    assert worst <= min(value for value in left if value is not None) + 1e-9
-    assert len(page) < 1_000_000
+    assert "All 1000 classes, the one with the lowest recall first." in page
+    assert sorted(one.name for one in report.classes) == sorted(of.classes)
+    known = [one.drawn[0] for one in report.classes if one.drawn[0] is not None]
+    assert known == sorted(known)
+    assert len(page) < 1_500_000
 
 
 def test_sections_are_those_wanted_in_their_order_and_empty_ones_are_left_out(tmp_path: Path) -> None:

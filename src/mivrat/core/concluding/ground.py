@@ -21,10 +21,11 @@ from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.uncertainty import Intervals
 from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.pool import MakerPool
-from mivrat.core.pictures.image_names import ImageNames
+from mivrat.core.pictures.image_names import ImageName, ImageNames
 from mivrat.core.pictures.recipe import Recipe, canonical
 from mivrat.core.running.slow_figures import SlowFigures, in_fixed_order, intervals_over
 from mivrat.core.running.snapshot import Snapshot
+from mivrat.core.study.image_sets import StudyImage
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
 
@@ -42,7 +43,7 @@ def reference_of(record: RunRecord) -> str:
 @dataclass
 class Ground:
     """A run, what was decided of its images, where heatmaps come from, where a model file with some content lies, and the run of
-    the model that a reference names on the same images; the last two None where there is none. ``deep``: its slow figures, where they
+    the model that a reference names on the same images, and an image in whatever set of the study; these None where there is none. ``deep``: its slow figures, where they
     have been worked out."""
 
     snapshot: Snapshot
@@ -50,6 +51,7 @@ class Ground:
     makers: MakerPool = field(default_factory=MakerPool)
     model_at: Callable[[str], Path | None] = lambda content: None
     other: Callable[[str], Snapshot | None] = lambda reference: None
+    elsewhere: Callable[[ImageName], StudyImage | None] = lambda name: None
     stopped: Callable[[], bool] = lambda: False
     deep: SlowFigures | None = None
 

@@ -16,11 +16,12 @@ from mivrat.core.concluding.findings import Checked, Draft, Finding, Measure, ch
 from mivrat.core.concluding.ground import Ground, model_hash
 from mivrat.core.concluding.requirements import REFERENCE
 from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.pictures.subsets import other_half
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.study.file import Study
-from mivrat.core.study.image_sets import list_image_sets
+from mivrat.core.study.image_sets import StudyImage, image_of_study, list_image_sets
 from mivrat.core.study.kept_findings import load_check, load_findings, save_check
 from mivrat.core.study.models import model_with_content
 from mivrat.core.study.records import RunKey
@@ -70,7 +71,11 @@ def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callab
             model = model_with_content(study, content)
         return model.path if model is not None else None
 
-    return Ground(snapshot, reviews, makers, model_at, other, stopped)
+    def elsewhere(name: ImageName) -> StudyImage | None:
+        with Study.open(path, again=True) as study:
+            return image_of_study(study, name)
+
+    return Ground(snapshot, reviews, makers, model_at, other, elsewhere, stopped)
 
 
 def identity_of(snapshot: Snapshot) -> tuple[str, str]:

@@ -360,7 +360,7 @@ class GraphView:
     def _by_running(self, made: Sequence[str], settled: set[str]) -> list[Ask]:
         """What gives values, shapes and kinds for each batch by running the network on it."""
         kinds, _ = self._inferred(self._batches[0].shape, values=False)
-        names = [name for name in made if name in self._asked or name not in kinds and name not in settled]
+        names = [name for name in made if name in self._asked or (name not in kinds and name not in settled)]
         shapes_of = [name for name in made if name not in settled and kinds.get(name)]
         probe = onnx.ModelProto()
         probe.CopyFrom(self.proto)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import escaped, unescaped
 from mivrat.core.pictures.decode import Stamp
-from mivrat.core.pictures.image_names import ImageNames
+from mivrat.core.pictures.image_names import ImageName, ImageNames
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, Role
 from mivrat.core.study.file import Study
 from mivrat.core.study.names import set_names
@@ -123,6 +124,33 @@ def declared_places(study: Study) -> list[Path]:
         *(study.resolved(root) for (root,) in study.db.execute("SELECT root FROM image_set")),
     ]
     return sorted(set(found))
+
+
+@dataclass(frozen=True)
+class StudyImage:
+    """An image that some set of the study lists: its file, what its set is called, and its label there (empty: none)."""
+
+    file: Path
+    image_set: str
+    label: str
+
+
+@reading
+def image_of_study(study: Study, name: ImageName) -> StudyImage | None:
+    """An image by its content in whatever set of the study; of several the one at its path, else that of the oldest set. None where no
+    set has it."""
+    if not name.content:
+        return None
+    try:
+        content = bytes.fromhex(name.content)
+    except ValueError:
+        return None
+    found = sorted(study.rows("SELECT set_id, position, path FROM image WHERE content = ?", content), key=lambda one: (one[2] != escaped(name.path), one[0], one[1]))  # fmt: skip
+    for set_id, position, _ in found[:1]:
+        whole = load_image_set(study, set_id)
+        label = whole.items[position].label
+        return StudyImage(whole.file(position), set_names(study)[set_id], "" if label is None else study.classes[label])
+    return None
 
 
 def save_role(study: Study, set_id: int, role: Role) -> None:

@@ -8,14 +8,21 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
 
+from mivrat.core.reporting.report.compared import Against
 from mivrat.core.reporting.report.content import SECTIONS
+from mivrat.core.study.records import RunInfo
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.folders import folder_to_save_in
 from mivrat.ui.parts.widgets import Scrolled, button, label, more_button, row, tip
 from mivrat.ui.parts.writing import Writing
 from mivrat.workspace.reporting import Reporter
 
-OTHERS = {"Figures as JSON…": ".json", "JUnit XML for build servers…": ".xml", "Model card in Markdown…": ".md"}
+OTHERS = {
+    "Figures as JSON…": ".json",
+    "JUnit XML for build servers…": ".xml",
+    "Model card in Markdown…": ".md",
+    "List of the images as CSV…": ".csv",
+}
 KEY = Qt.ItemDataRole.UserRole
 
 
@@ -38,7 +45,9 @@ class ReportPage(QWidget):
         self.up, self.down = button("Up", lambda: self._move(-1), kind="small"), button("Down", lambda: self._move(1), kind="small")  # fmt: skip
         self.save = button("Save as HTML or PDF…", self.ask, kind="primary")
         tip(self.save, tooltip("report"))
-        self.more = more_button("other files of the report", "Figures as JSON, JUnit XML, a model card")
+        self.more = more_button(
+            "other files of the report", "Figures as JSON, JUnit XML, a model card, the list of images"
+        )
         menu = QMenu(self.more)
         for text, ending in OTHERS.items():
             menu.addAction(text).triggered.connect(lambda _=False, e=ending: self._ask(e))
@@ -54,14 +63,30 @@ class ReportPage(QWidget):
         inside.addWidget(label("Sections", "heading"))
         inside.addWidget(
             label(
-                "Ticked ones are in the report, in this order; one that has nothing to say is left out. Comparison needs another run "
-                "held against this one, findings are written under Findings.",
+                "Ticked ones are in the report, in this order; one that has nothing to say is left out. Findings are written under "
+                "Findings, a training log is chosen under Compare.",
                 soft=True,
                 wrap=True,
             )
         )
         inside.addWidget(self.sections)
         inside.addLayout(row(self.up, self.down, None))
+        self.runs = QListWidget()
+        self.runs.setAccessibleName("comparisons of the report")
+        self.runs.itemChanged.connect(lambda _: self._keep_runs())
+        self.swap = button("Swap baseline and candidate", self._swap, kind="small")
+        self.no_runs = label("The study has no other run to compare with.", soft=True)
+        inside.addWidget(label("Comparisons", "heading"))
+        inside.addWidget(
+            label(
+                "Each reads candidate against baseline. Without a choice of yours it is the run held under Compare.",
+                soft=True,
+                wrap=True,
+            )
+        )
+        inside.addWidget(self.runs)
+        inside.addWidget(self.no_runs)
+        inside.addLayout(row(self.swap, None))
         inside.addStretch(1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -88,6 +113,39 @@ class ReportPage(QWidget):
             self.sections.addItem(item)
         self.sections.setCurrentRow(max(0, at))
         self.sections.blockSignals(blocked)
+        self._list_runs()
+
+    def _list_runs(self) -> None:
+        """Offer every other run of the study as baseline, or as candidate where it was chosen so."""
+        shown, keys = self.workspace.shown.record.info, self.reporter.keys
+        chosen = {one.run: one.baseline for one in self.reporter.against()}
+        at = self.runs.currentRow()
+        blocked = self.runs.blockSignals(True)
+        self.runs.clear()
+        for run in self.workspace.runs:
+            if run.id == shown.id or run.id not in keys:
+                continue
+            name, own = self._name(run), self._name(shown)
+            baseline = chosen.get(keys[run.id], True)
+            item = QListWidgetItem(f"{own} against {name}" if baseline else f"{name} against {own}")
+            item.setData(KEY, (keys[run.id], baseline))
+            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
+            item.setCheckState(Qt.CheckState.Checked if keys[run.id] in chosen else Qt.CheckState.Unchecked)
+            self.runs.addItem(item)
+        self.runs.setCurrentRow(max(0, at))
+        self.runs.blockSignals(blocked)
+        some = self.runs.count()
+        self.runs.setFixedHeight(min(8, some) * 22 + 8)
+        for widget in (self.runs, self.swap):
+            widget.setVisible(some > 0)
+        self.no_runs.setVisible(not some)
+
+    def _name(self, run: RunInfo) -> str:
+        """A run by what sets it apart from the one shown, or both where that does not."""
+        others = [one for one in self.workspace.runs if one.id != run.id]
+        if all(one.set_id == run.set_id for one in others):
+            return run.model
+        return run.image_set if all(one.model_id == run.model_id for one in others) else f"{run.model} on {run.image_set}"  # fmt: skip
 
     def showEvent(self, event: object) -> None:  # noqa: N802
         super().showEvent(event)  # type: ignore[arg-type]
@@ -118,6 +176,22 @@ class ReportPage(QWidget):
             self.workspace.notices.say("A report has at least one section.")
             return
         self._want("sections of the report", sections=chosen)
+
+    def _keep_runs(self) -> None:
+        items = [self.runs.item(i) for i in range(self.runs.count())]
+        chosen = tuple(Against(*one.data(KEY)) for one in items if one.checkState() == Qt.CheckState.Checked)
+        self._want("comparisons of the report", against=chosen)
+
+    def _swap(self) -> None:
+        """Make the candidate of the comparison chosen its baseline, and tick it."""
+        item = self.runs.currentItem()
+        if item is not None:
+            run, baseline = item.data(KEY)
+            blocked = self.runs.blockSignals(True)
+            item.setData(KEY, (run, not baseline))
+            item.setCheckState(Qt.CheckState.Checked)
+            self.runs.blockSignals(blocked)
+            self._keep_runs()
 
     def _move(self, by: int) -> None:
         at, to = self.sections.currentRow(), self.sections.currentRow() + by

@@ -8,13 +8,16 @@ from collections.abc import Sequence
 from mivrat.core.base.text import printable
 from mivrat.core.reporting.report.content import Report
 
-_MARKS = re.compile(r"([\\`*_{}\[\]<>()#+\-.!|~&$])")
+# What Markdown takes for mark-up wherever it stands, and what only at the beginning of a line or of a word.
+_MARKS = re.compile(r"([\\`*\[\]<>|~&$]|(?<![^\W_])_|_(?![^\W_]))")
+_AT_START = re.compile(r"^([#+\-=]|\d+[.)])(?=\s|$)")
 _NOT_SAID = "*Not said: to be written by whoever knows.*"
 
 
 def plain(text: str) -> str:
     """A text as Markdown that shows it as it is, on one line."""
-    return _MARKS.sub(r"\\\1", " ".join(printable(text).split()))
+    shown = _MARKS.sub(r"\\\1", " ".join(printable(text).split()))
+    return _AT_START.sub(lambda found: f"{found[1][:-1]}\\{found[1][-1]}", shown)
 
 
 def _table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
@@ -41,7 +44,7 @@ def as_card(report: Report) -> str:
     lines += ["## Metrics", "", plain(f"{report.verdict} {report.headline}"), ""]
     if report.criteria:
         lines += _table(
-            ("criterion", "state", "figure"), [(one.text, one.state, one.figure) for one in report.criteria]
+            ("criterion", "state", "figure"), [(one.words, one.state, one.figure) for one in report.criteria]
         )
     lines += ["## Evaluation data", "", *_table(("what", "which"), [(one, facts[one]) for one in data])]
     lines += ["## Training data", "", _NOT_SAID, "", "## Quantitative analyses", ""]
@@ -53,7 +56,7 @@ def as_card(report: Report) -> str:
     ]
     lines += _table(("class", "labelled", "recall", "precision"), rows_of_classes)
     for column, rows_of_groups in report.groups:
-        lines += _table((plain(column), "images", "right", "95 % interval", "against the rest"), rows_of_groups)
+        lines += _table((plain(column), "images", "right", "95 % interval", "against the rest"), [(one.name, one.images, one.right, one.interval or "none", one.against_rest) for one in rows_of_groups])  # fmt: skip
     lines += ["## Ethical considerations", "", _NOT_SAID, "", "## Caveats and recommendations", ""]
     lines += [f"- {plain(one)}" for one in report.limits]
     for finding in report.findings:

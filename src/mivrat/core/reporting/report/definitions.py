@@ -93,7 +93,7 @@ def definitions(
     if compared:
         yield Definition(
             "Difference",
-            "always the second run less the first; on the same images by Newcombe's paired interval and McNemar's exact test",
+            "always the candidate less the baseline; on the same images by Newcombe's paired interval and McNemar's exact test",
             "R. G. Newcombe, Statistics in Medicine 17 (1998); Q. McNemar, Psychometrika 12 (1947)",
         )
     yield Definition(

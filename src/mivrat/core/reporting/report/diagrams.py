@@ -17,7 +17,7 @@ from matplotlib.patches import Rectangle
 
 from mivrat.core.base.text import clipped
 from mivrat.core.figures.calibration import beyond_chance, chance_bands
-from mivrat.core.reporting.report.content import Report
+from mivrat.core.reporting.report.content import MOST_CLASSES, Report
 from mivrat.core.reporting.typeface import FONTS
 
 INK, SOFT, LINE, ACCENT, WRONG, LOOK, SECOND, SHEET = (
@@ -85,7 +85,7 @@ def _plain(axes: Axes) -> None:
 
 def recall_by_class(report: Report) -> str:
     """Recall of each class as a point on its interval; a dashed line where all of them together stand."""
-    lines = [one for one in report.classes if one.drawn[0] is not None]
+    lines = [one for one in report.classes if one.drawn[0] is not None][:MOST_CLASSES]
     lines.sort(key=lambda one: -(one.drawn[0] or 0.0))
     mean = report_mean(report)
     with _drawn(4.1, max(1.6, 0.55 + 0.24 * len(lines))) as (figure, out):
@@ -222,6 +222,34 @@ def confusion(report: Report) -> str:
     return out.getvalue()
 
 
+def training_curves(report: Report) -> str:
+    """The curves of the training log: losses above, accuracies below; broken lines are of training, full ones of validation."""
+    found = report.training
+    assert found is not None
+    kinds = [kind for kind in ("loss", "accuracy") if any(name.endswith(kind) for name in found.curves)]
+    with _drawn(6.4, 0.5 + 1.7 * len(kinds)) as (figure, out):
+        for axes, kind in zip(figure.subplots(len(kinds), 1, sharex=True, squeeze=False)[:, 0], kinds, strict=True):
+            _plain(axes)
+            axes.spines["left"].set_visible(True)
+            axes.tick_params(axis="y", colors=SOFT)
+            for name, values in found.curves.items():
+                if name.endswith(kind):
+                    known = np.isfinite(values)
+                    held_out = name.startswith("validation")
+                    style, ink = ("solid", ACCENT) if held_out else ((0, (4, 2)), SOFT)
+                    scale = 100 if kind == "accuracy" else 1
+                    axes.plot(found.step[known], scale * values[known], color=ink, linewidth=1.4, linestyle=style)
+            for place, ink, said in ((found.best, INK, "best"), (found.gap_opens, WRONG, "gap opens")):
+                if place is not None:
+                    at = float(found.step[place])
+                    axes.axvline(at, color=ink, linewidth=0.9, linestyle="solid" if said == "best" else (0, (1, 2)))
+                    if kind == kinds[0]:
+                        axes.annotate(f"{said}: {at:g}", (at, 1 if said == "best" else 0.86), xycoords=("data", "axes fraction"), xytext=(3, -2), textcoords="offset points", fontsize=7, color=ink, va="top")  # fmt: skip
+            axes.set_ylabel("loss" if kind == "loss" else "accuracy, %")
+        axes.set_xlabel("epoch or step")
+    return out.getvalue()
+
+
 def with_both_themes(svg: str) -> str:
     """A drawing whose colours follow the theme of the page it stands in: the dark ones where the reader prefers these."""
     names = {colour: f"--c{i}" for i, colour in enumerate(DARK)}
@@ -243,4 +271,6 @@ def diagrams_of(report: Report, sections: Sequence[str]) -> dict[str, str]:
         made["reliability"] = reliability(report)
     if report.matrix and "confusions" in sections:
         made["confusion"] = confusion(report)
+    if report.training is not None and "training" in sections:
+        made["training"] = training_curves(report)
     return made

@@ -7,29 +7,36 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
+from typing import Any
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.checks.of_run import kept_results
-from mivrat.core.comparing.holding import Compared
+from mivrat.core.comparing.of_runs import compare_runs
+from mivrat.core.comparing.training import Training, training
 from mivrat.core.concluding.criteria import Criterion, criteria_of
 from mivrat.core.concluding.findings import Checked, Finding
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.of_study import CheckingProgress, FoundCheck, check_findings
+from mivrat.core.concluding.of_study import CheckingProgress, FoundCheck, check_findings, read_snapshot
 from mivrat.core.figures.groups import Group
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card
-from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, as_json, gather
+from mivrat.core.reporting.report.compared import Against, ComparedWith
+from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, gather
+from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.pdf import as_pdf
 from mivrat.core.reporting.report.pictures import Shown, pictures_of
+from mivrat.core.reporting.report.repeating import MOST_LISTED, beside, images_table
 from mivrat.core.reporting.results import RunResults, metrics
 from mivrat.core.running.groups import groups_of_run
 from mivrat.core.running.slow_figures import slow_figures
 from mivrat.core.study.file import Study
+from mivrat.core.study.runs import list_runs, load_run
 from mivrat.core.study.settings import load_claim, load_criteria, load_setting, save_setting
+from mivrat.core.study.training_logs import KeptLog, kept_log, read_kept_log
 
-ENDINGS = (".html", ".pdf", ".json", ".xml", ".md")
+ENDINGS = (".html", ".pdf", ".json", ".xml", ".md", ".csv")
 # So many columns of the image table are broken down by, and a column with more groups is left out.
 MOST_COLUMNS, MOST_GROUPS = 4, 30
 
@@ -48,7 +55,8 @@ class Made:
 
     report: Report
     ground: Ground
-    pictures: Mapping[tuple[int, bool], Shown]
+    told: Told
+    pictures: Mapping[str, Shown]
     criteria: tuple[Criterion, ...]
     findings: tuple[tuple[Finding, Checked | None], ...]
 
@@ -72,11 +80,13 @@ def make_report(
     ground: Ground,
     findings: Sequence[Finding],
     wanted: Wanted,
-    compared: Compared | None = None,
+    against: Sequence[ComparedWith] = (),
+    allowed: Sequence[Path] = (),
     day: date | None = None,
     stop: StopSignal | None = None,
 ) -> Iterator[Making | Made]:
-    """Make a report of a run, yielding what is being done and at last the report; nothing more where it was stopped."""
+    """Make a report of a run, yielding what is being done and at last the report; nothing more where it was stopped. ``against``: the
+    runs to compare it with; ``allowed``: folders that a training log may be read from, beside the study's own."""
     signal = stop or StopSignal()
 
     def stopped() -> bool:
@@ -91,9 +101,19 @@ def make_report(
         model_id = record.info.model_id
         texts, claim = load_criteria(study, model_id), load_claim(study, model_id)
         checks = [one.result for one in kept_results(study, record).values()]
+        log = kept_log(study, record.model_sha256)
     criteria = criteria_of(texts, ground)
     if stopped():
         return
+    compared = []
+    for one in against:
+        yield Making("comparisons")
+        pair = (one.other, snapshot) if one.baseline else (snapshot, one.other)
+        found = compare_runs(*pair, stopped=stopped)
+        if found is None:
+            return
+        compared.append((found, one))
+    curves, problem = _training(log, path, allowed)
     yield Making("findings")
     active = [one for one in findings if not one.aside]
     checked: dict[int, Checked] = {}
@@ -114,11 +134,11 @@ def make_report(
         record.families, deep, threshold=record.threshold, told_by=record.answers.told_by,
     )  # fmt: skip
     told = Told(
-        path.stem, criteria, claim, both, checks, deep, compared, groups, len(judged.suspected_labels().positions),
+        path.stem, criteria, claim, both, checks, deep, compared, curves, problem, groups, len(judged.suspected_labels().positions),
         day or date.today(), metrics(results),
     )  # fmt: skip
     report = gather(ground, told, wanted)
-    pictures: Mapping[tuple[int, bool], Shown] = {}
+    pictures: Mapping[str, Shown] = {}
     for made in pictures_of(report, ground, signal):
         if isinstance(made, Progress):
             yield Making("pictures", made)
@@ -126,25 +146,45 @@ def make_report(
             pictures = made
     if stopped():
         return
-    yield Made(report, ground, pictures, criteria, both)
+    yield Made(report, ground, told, pictures, criteria, both)
 
 
-def write_report(made: Made, path: Path, pdf: bytes | None = None) -> Written:
-    """Write one file of a report, of the kind that its name ends with: HTML, PDF (laid out already, or now), JSON, JUnit XML or Markdown.
-    InputError where it ends otherwise or cannot be written."""
+def _training(log: KeptLog | None, study: Path, allowed: Sequence[Path]) -> tuple[Training | None, str]:
+    """What a model's training log says, or why it says nothing."""
+    if log is None:
+        return None, ""
+    try:
+        return training(*read_kept_log(log, study, allowed)), ""
+    except InputError as error:
+        return None, f"The training log says nothing: {error.line()}"
+
+
+def write_report(made: Made, path: Path, pdf: bytes | None = None) -> list[Path]:
+    """Write one file of a report, of the kind that its name ends with: HTML, PDF (laid out already, or now), JSON, JUnit XML, Markdown,
+    or the list of its images as CSV; beside pages that have no room for that list, the list too. All that was written
+    is returned. InputError where it ends otherwise or cannot be written."""
     check_ending(path)
-    ending = path.suffix.lower()
+    ending, written = path.suffix.lower(), [path]
     if ending == ".html":
         write_whole(path, made.html())
     elif ending == ".pdf":
         write_whole(path, made.pdf() if pdf is None else pdf)
     elif ending == ".json":
-        write_whole(path, json.dumps(as_json(made.report), indent=1, ensure_ascii=False, allow_nan=False) + "\n")
+        write_whole(
+            path,
+            json.dumps(report_data(made.report, made.ground, made.told), indent=1, ensure_ascii=False, allow_nan=False)
+            + "\n",
+        )
     elif ending == ".xml":
         write_whole(path, as_junit(made.report.title, made.cases()))
+    elif ending == ".csv":
+        write_whole(path, images_table(made.ground))
     else:
         write_whole(path, as_card(made.report))
-    return Written(1, path)
+    if ending in (".html", ".pdf") and made.report.images_total > MOST_LISTED and made.report.has("repeating"):
+        written.append(beside(path))
+        write_whole(written[-1], images_table(made.ground))
+    return written
 
 
 def check_ending(path: Path) -> None:
@@ -163,12 +203,38 @@ def load_wanted(study: Study, ground: Ground) -> Wanted:
     try:
         data = json.loads(text or "{}")
         chosen = tuple(one for one in data["sections"] if one in SECTIONS)
-        return Wanted(chosen or tuple(SECTIONS), str(data["author"]), str(data["summary"]))
+        against = data.get("against")
+        if against is not None:
+            against = tuple(Against(_run_of(one["run"]), bool(one["baseline"])) for one in against)
+        return Wanted(chosen or tuple(SECTIONS), str(data["author"]), str(data["summary"]), against)
     except (KeyError, TypeError, ValueError, AttributeError):
         return Wanted()
 
 
+def keys_of_runs(study: Study) -> dict[int, tuple[str, str, str, str]]:
+    """What each run of a study is of, by its number."""
+    found = {}
+    for info in list_runs(study):
+        _, *key = load_run(study, info.id, with_answers=False).key
+        found[info.id] = (key[0], key[1], key[2], key[3])
+    return found
+
+
+def runs_against(path: Path, against: Sequence[Against]) -> list[ComparedWith]:
+    """The runs that a report is to compare with, as far as the study still has them."""
+    with Study.open(path, again=True) as study:
+        numbers = {key: number for number, key in keys_of_runs(study).items()} if against else {}
+    return [ComparedWith(read_snapshot(path, numbers[one.run]), one.baseline) for one in against if one.run in numbers]
+
+
+def _run_of(data: Any) -> tuple[str, str, str, str]:
+    model, recipe, images, classes = map(str, data)
+    return model, recipe, images, classes
+
+
 def save_wanted(study: Study, ground: Ground, wanted: Wanted) -> None:
     """Keep what is wanted of the report of a run."""
-    told = {"sections": list(wanted.sections), "author": wanted.author, "summary": wanted.summary}
+    told: dict[str, Any] = {"sections": list(wanted.sections), "author": wanted.author, "summary": wanted.summary}  # fmt: skip
+    if wanted.against is not None:
+        told["against"] = [{"run": list(one.run), "baseline": one.baseline} for one in wanted.against]
     save_setting(study, _key(ground), json.dumps(told, ensure_ascii=False))

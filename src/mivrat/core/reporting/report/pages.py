@@ -14,9 +14,10 @@ from markupsafe import Markup
 
 from mivrat.core.base.text import count, printable
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.reporting.report.content import Report, recipe_of
+from mivrat.core.reporting.report.content import MOST_CLASSES, Report, recipe_of
 from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
 from mivrat.core.reporting.report.pictures import Shown, side_for
+from mivrat.core.reporting.report.repeating import LIST
 from mivrat.core.reporting.typeface import FONTS
 
 _HERE = Path(__file__).parent
@@ -37,13 +38,11 @@ def _address(svg: str) -> str:
     return f"data:image/svg+xml;base64,{base64.b64encode(svg.encode()).decode()}"
 
 
-def as_html(
-    report: Report, ground: Ground, pictures: Mapping[tuple[int, bool], Shown], *, on_paper: bool = False
-) -> str:
+def as_html(report: Report, ground: Ground, pictures: Mapping[str, Shown], *, on_paper: bool = False) -> str:
     """The report as one HTML page that needs no other file, no script and no network; ``on_paper``: for the PDF, light only."""
     keys, paper = [key for key, _ in report.sections], ""
     drawn = diagrams_of(report, keys)
-    diagrams: dict[str, str] = dict.fromkeys(("recall", "reliability", "confusion"), "")
+    diagrams: dict[str, str] = dict.fromkeys(("recall", "reliability", "confusion", "training"), "")
     diagrams |= {name: _address(svg if on_paper else with_both_themes(svg)) for name, svg in drawn.items()}
     if on_paper:
         # The typeface stands beside the program; the pages of a PDF take in what they use of it.
@@ -52,11 +51,11 @@ def as_html(
             for name, weight in (("Regular", 400), ("Medium", 500), ("SemiBold", 600))
         )
         paper = faces + (_HERE / "paper.css").read_text(encoding="utf-8")
-    width = min(200, side_for(sum(1 + heat for _, heat in pictures)))
+    width = min(200, side_for(sum(1 + bool(one.heat) for one in pictures.values())))
     css = _environment().from_string((_HERE / "report.css").read_text(encoding="utf-8")).render(width=width)
     worst = [one for one in report.classes if one.drawn[0] is not None]
     worst = sorted(worst, key=lambda one: one.drawn[0] or 0.0)[:3]
-    total = ground.snapshot.figures.total
+    total, record = ground.snapshot.figures.total, ground.snapshot.record
     return _environment().get_template("report.html.j2").render(
         report=_printable(report),
         sections=report.sections,
@@ -68,6 +67,10 @@ def as_html(
         total=count(total),
         recall_alt=printable("Recall by class. Lowest: " + ", ".join(f"{one.name} {one.recall}" for one in worst)),
         reliability_alt="Reliability diagram: " + "; ".join(f"confidence {one.confidence:.2f}, accuracy {one.accuracy.value:.2f}, {one.count} images" for one in report.reliability if one.confidence is not None and one.accuracy.value is not None),
+        most_drawn=MOST_CLASSES,
+        drawn_classes=f" The {MOST_CLASSES} classes with the lowest recall." if len(record.classes) > MOST_CLASSES else "",
+        images_total=count(report.images_total),
+        list_name=f"…-{LIST}",
         confusion_alt="Confusion matrix; its commonest mistakes stand in the table below",
     ) + "\n"  # fmt: skip
 
@@ -85,8 +88,6 @@ def _printable(value: Any) -> Any:
     if hasattr(value, "__dataclass_fields__"):
         made = object.__new__(type(value))
         for name in value.__dataclass_fields__:
-            object.__setattr__(
-                made, name, value.__dict__[name] if name == "figures_json" else _printable(getattr(value, name))
-            )
+            object.__setattr__(made, name, _printable(getattr(value, name)))
         return made
     return value

@@ -7,19 +7,23 @@ import io
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 from PIL import Image
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import sha256_of
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.heatmaps.maps import MapMaker, Target
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture
+from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.pictures.preview import preview
 from mivrat.core.reporting.report.content import Report
+from mivrat.core.reporting.report.found import PictureLine
 
 # The longer side of a picture in pixels: large where there are few, small where hundreds have to go into one file.
 LARGE, SMALL, FEW, MANY = 360, 150, 40, 400
@@ -32,6 +36,8 @@ class Shown:
     photo: str = ""
     heat: str = ""
     problem: str = ""
+    # Whose evidence for which class the heatmap shows, at which layer.
+    heat_told: str = ""
 
 
 def side_for(number: int) -> int:
@@ -44,48 +50,66 @@ def side_for(number: int) -> int:
 
 def pictures_of(
     report: Report, ground: Ground, stop: StopSignal | None = None
-) -> Iterator[Progress | dict[tuple[int, bool], Shown]]:
-    """All pictures of a report's findings, by position and whether with heat, at last, after progress."""
-    wanted = list(dict.fromkeys((one.position, one.heat) for line in report.findings for one in line.pictures))
-    side, meter, found = side_for(sum(1 + heat for _, heat in wanted)), Meter(len(wanted)), {}
+) -> Iterator[Progress | dict[str, Shown]]:
+    """All pictures of a report's findings, by their keys, at last, after progress."""
+    wanted = {one.key: one for line in report.findings for one in line.pictures}
+    side, meter, found = side_for(sum(1 + one.heat for one in wanted.values())), Meter(len(wanted)), {}
     record = ground.snapshot.record
     with ExitStack() as held:
         maker: MapMaker | None = None
-        if any(heat for _, heat in wanted) and record.kind.can.gradients:
+        if any(one.heat for one in wanted.values()) and record.kind.can.gradients:
             try:
                 maker = held.enter_context(ground.maker())
             except InputError:
                 maker = None
-        for done, (position, heat) in enumerate(wanted, 1):
+        for done, (key, one) in enumerate(wanted.items(), 1):
             if stop is not None and stop.stopped:
                 return
-            found[position, heat] = _shown(ground, position, side, maker if heat else None, heat)
+            found[key] = _shown(ground, one, side, maker if one.heat else None)
             yield meter.at(done)
     yield found
 
 
-def _shown(ground: Ground, position: int, side: int, maker: MapMaker | None, heat: bool) -> Shown:
+def _file_of(ground: Ground, name: ImageName) -> tuple[Path, int | None]:
+    """Where an image lies, and its position in the run's set (None: in another set of the study). InputError where it is gone, or
+    another picture than the one chosen."""
+    position = ground.names.position(name)
+    if position is not None:
+        return ground.snapshot.record.image_set.file(position), position
+    elsewhere = ground.elsewhere(name)
+    if elsewhere is None:
+        raise InputError("no image set of the study has it any more", mend="add the set again")
+    if sha256_of(elsewhere.file) != name.content:
+        raise InputError("another picture lies there now", where=elsewhere.file.name, mend="bring the file back")
+    return elsewhere.file, None
+
+
+def _shown(ground: Ground, line: PictureLine, side: int, maker: MapMaker | None) -> Shown:
     record = ground.snapshot.record
     try:
-        seen = preview(record.image_set.file(position), record.recipe, side)
+        file, position = _file_of(ground, line.image)
+        seen = preview(file, record.recipe, side)
     except (UnreadablePicture, InputError) as error:
         return Shown(problem=str(error))
     photo = as_address(seen.photo, side)
-    predicted = int(ground.snapshot.judged.predicted[position])
-    if maker is None or predicted < 0:
-        return Shown(photo, problem="no heatmap: this model gives none" if heat else "")
+    if maker is None or not record.kind.can.gradients:
+        return Shown(photo, problem="no heatmap: this model gives none" if line.heat else "")
     try:
         layer = maker.layer_for("gradient", None)
         pixels = seen.received[..., ::-1] if record.recipe.picture.mode == "BGR" else seen.received
         batch = to_tensor(pixels, record.recipe)[None]
+        # The run knows what it answered; of an image that is not of its set the model is asked now.
+        predicted = int(ground.snapshot.judged.predicted[position]) if position is not None else int(maker.probabilities(batch)[0].argmax())  # fmt: skip
+        if predicted < 0:
+            return Shown(photo, problem="no heatmap: the run has no answer to it")
         values = maker.laid_maps(batch, [Target(predicted)], [layer] if layer is not None else [], "gradient")[0][0]
     except InputError as error:
         return Shown(photo, problem=f"no heatmap: {error.what}")
+    told = f"{record.info.model}: evidence for {ground.classes[predicted]}"
     if not np.any(values):
-        return Shown(photo, problem="the heatmap is all zero: no evidence at this layer")
-    return Shown(
-        photo, as_address(overlay(seen.photo, values, replace(seen.place, picture=seen.photo.shape[:2])), side)
-    )
+        return Shown(photo, problem=f"the heatmap is all zero: no evidence at this layer ({told})")
+    drawn = overlay(seen.photo, values, replace(seen.place, picture=seen.photo.shape[:2]))
+    return Shown(photo, as_address(drawn, side), heat_told=told)
 
 
 def as_address(pixels: Pixels, side: int) -> str:
