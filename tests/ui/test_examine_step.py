@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.likeness.search import nearest
 from mivrat.core.pictures.image_sets import list_images, match_labels
-from mivrat.core.reporting.hand_back import relabel_list
+from mivrat.core.reporting.image_lists import list_of_images, relabel_list
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Caused, Labelled, Outcome, Picked, Predicted
 from mivrat.core.study.file import Study
@@ -319,7 +319,9 @@ def test_images_are_handed_back(qtbot: QtBot, demo: MainWindow, settle: Settle, 
     workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
     actions = [action.text() for action in demo.bench.light_table.more.menu().actions()]
     assert sum("…" in text for text in actions) == 6
-    demo.bench.hand_back.write_list(tmp_path / "list.csv", lambda handed: "\n".join(handed.source.lines()))
+    demo.bench.hand_back.comments = True
+    demo.bench.hand_back.write_list(tmp_path / "list.csv", list_of_images)
+    settle()
     told = (tmp_path / "list.csv").read_text()
     assert "selection: labelled plantain; predicted ragweed (25 images)" in told
     demo.bench.hand_back.write_folders(tmp_path / "sorted", "copies")
@@ -330,6 +332,7 @@ def test_images_are_handed_back(qtbot: QtBot, demo: MainWindow, settle: Settle, 
     settle()
     assert (tmp_path / "sheet.pdf").read_bytes().startswith(b"%PDF")
     demo.bench.hand_back.write_list(tmp_path / "relabel.csv", relabel_list)
+    settle()
     assert "no other label is proposed" in demo.foot.problem.full_text
     assert not (tmp_path / "relabel.csv").exists()
 

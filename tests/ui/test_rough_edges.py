@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMenu, QPushButton, QTableVi
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.base.log import log_path
+from mivrat.core.reporting.image_lists import list_of_images
 from mivrat.core.study.file import Study
 from mivrat.ui import application
 from mivrat.ui.actions import sheet as key_sheet
@@ -138,8 +139,9 @@ def test_what_was_written_is_counted_and_its_folder_opened(
     assert demo.foot.folder.isVisible()
     qtbot.mouseClick(demo.foot.folder, LEFT)
     assert opened == [str(tmp_path / "out")]
-    demo.bench.hand_back.write_list(tmp_path / "list.csv", lambda handed: "x")
-    assert demo.foot.notice.full_text == "Written: list.csv, 3 images."
+    demo.bench.hand_back.write_list(tmp_path / "list.csv", list_of_images)
+    settle()
+    assert demo.foot.notice.full_text == f"Written: list.csv, 3 images, in {tmp_path}."
     demo.foot.say("something else")
     assert not demo.foot.folder.isVisible()
 
@@ -157,9 +159,10 @@ def test_a_list_of_images_not_scored_says_so(qtbot: QtBot, window: MainWindow, s
     qtbot.waitUntil(lambda: window.workspace.is_open and not window.workspace.busy, timeout=20000)
     settle()
     assert window.foot.notice.full_text == "15 images not scored yet."
-    window.bench.hand_back.write_list(tmp_path / "list.csv", lambda handed: handed.unanswered())
-    assert (tmp_path / "list.csv").read_text() == "without an answer: 15 not scored yet"
-    assert window.foot.notice.full_text == "Written: list.csv, 27 images, without an answer: 15 not scored yet."
+    window.bench.hand_back.write_list(tmp_path / "list.csv", list_of_images)
+    settle()
+    assert (tmp_path / "list.csv").read_text().startswith("path,label,")
+    assert window.foot.notice.full_text == f"Written: list.csv, 27 images, without an answer: 15 not scored yet, in {tmp_path}."  # fmt: skip
 
 
 def test_where_the_log_is_and_what_nobody_foresaw(

@@ -114,6 +114,7 @@ class Bench(QWidget):
             step.tabs.chosen.connect(lambda _: self._follow_companion())
             step.tabs.chosen.connect(lambda _: self.place_changed.emit())
             step.finding_wanted.connect(self.add_finding)
+            step.study_path = lambda: self.workspace.study_path
         for more in (self.explain.board.more, self.explain.where.more, self.explain.cover.kept_tests.more):
             if (menu := more.menu()) is not None:
                 menu.addAction("Add to a finding (F)").triggered.connect(lambda _=False: self.add_finding())

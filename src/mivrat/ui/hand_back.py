@@ -8,18 +8,17 @@ from pathlib import Path
 from typing import Literal
 
 from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QFileDialog, QMenu, QWidget
+from PySide6.QtWidgets import QMenu, QWidget
 
-from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import StopSignal
 from mivrat.core.heatmaps.maps import Map
-from mivrat.core.reporting import hand_back
-from mivrat.core.reporting.hand_back import By, Handed, Source
+from mivrat.core.reporting import hand_back, image_lists
+from mivrat.core.reporting.hand_back import By
 from mivrat.core.reporting.heat_folder import write_selection
+from mivrat.core.reporting.image_lists import Handed, ListTable, Source
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, folder_to_save_in
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.handed import HandedLog
@@ -27,11 +26,13 @@ from mivrat.workspace.jobs import Job
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.workspace import Workspace
 
-LISTS: dict[str, tuple[str, Callable[[Handed], str]]] = {
-    "List (CSV)…": ("images", hand_back.list_of_images),
-    "Labels to be corrected (CSV)…": ("relabel", hand_back.relabel_list),
-    "Collect more like these (CSV)…": ("collect-more", hand_back.collect_list),
+Listing = Callable[[Handed], ListTable]
+LISTS: dict[str, tuple[str, Listing]] = {
+    "List (CSV or Parquet)…": ("images", image_lists.list_of_images),
+    "Labels to be corrected…": ("relabel", image_lists.relabel_list),
+    "Collect more like these…": ("collect-more", image_lists.collect_list),
 }
+LIST_FILES = "CSV (*.csv);;Parquet (*.parquet)"
 # What each list is noted as.
 NOTED = {"images": "list of images", "relabel": "labels to be corrected", "collect-more": "collect more like these", "predictions": "predictions"}  # fmt: skip
 
@@ -43,6 +44,9 @@ class HandBack(QObject):
         super().__init__(window)
         self.workspace, self._window, self.explainer = workspace, window, explainer
         self.log = HandedLog(workspace)
+        # Whether a CSV begins with lines that say where it came from.
+        self.comments = False
+        self._workers = workspace.parallel.group(1)
 
     def fill(self, menu: QMenu) -> None:
         """Offer everything that can be written."""
@@ -81,21 +85,25 @@ class HandBack(QObject):
 
     # --- writing ---
 
-    def write_list(self, path: Path, made: Callable[[Handed], str], name: str = "images") -> None:
+    def write_list(self, path: Path, made: Listing, name: str = "images") -> None:
         """Write one of the lists."""
         handed = self.handed()
         if handed is None:
             return
-        try:
-            write_whole(path, made(handed))
-        except InputError as error:
-            self.workspace.notices.fail(error)
-            return
+        comments = self.comments
+        self._workers.start(
+            lambda task: made(handed).write(path, comments),
+            done=lambda _: self._written(handed, path, name),
+            failed=self.workspace.notices.fail,
+        )
+
+    def _written(self, handed: Handed, path: Path, name: str) -> None:
         unanswered = handed.unanswered()
         proposed = handed.reviews.proposed()
         number = len([i for i in handed.images if i in proposed] if name == "relabel" else handed.images)
         self.workspace.notices.say(
-            f"Written: {path.name}, {words.images(number)}{f', {unanswered}' if unanswered else ''}.", path
+            f"Written: {path.name}, {words.images(number)}{f', {unanswered}' if unanswered else ''}, in {path.parent}.",
+            path,
         )
         self.log.note(NOTED.get(name, name), number, path)
 
@@ -135,39 +143,45 @@ class HandBack(QObject):
 
         workspace.jobs.begin(Job("write", f"Writing heatmaps of {words.images(len(some))}"), write)
 
+    @property
+    def settled(self) -> bool:
+        return not self._workers.busy
+
+    def stop(self) -> None:
+        self._workers.stop_all()
+
     # --- asking where to ---
 
-    def _suggested(self, name: str) -> str:
-        return str(folder_to_save_in(self.workspace.study_path) / name)
+    def _suggested(self, name: str) -> Path:
+        return folder_to_save_in(self.workspace.study_path) / name
 
-    def ask_for_list(self, name: str, made: Callable[[Handed], str]) -> None:
+    def ask_for_list(self, name: str, made: Listing) -> None:
         """Ask where a list is to go, and write it."""
-        found, _ = QFileDialog.getSaveFileName(
-            self._window, "Hand back a list", self._suggested(f"{name}.csv"), "CSV (*.csv)"
-        )
-        if found:
-            self.write_list(Path(found) if Path(found).suffix else Path(f"{found}.csv"), made, name)
+        found = ask_to_save(self._window, "Hand back a list", self._suggested(f"{name}.csv"), LIST_FILES)
+        if found is not None:
+            self.write_list(found, made, name)
 
     def ask_for_predictions(self, of: int | Literal["predicted", "every"]) -> None:
         """Ask where the predictions are to go, and write them."""
-        self.ask_for_list("predictions", lambda handed: hand_back.predictions_list(handed, of))
+        self.ask_for_list("predictions", lambda handed: image_lists.predictions_list(handed, of))
 
     def ask_for_folder(self, how: str, by: By = "label and prediction") -> None:
         """Ask for a folder, and sort copies or links into it."""
-        found = QFileDialog.getExistingDirectory(self._window, f"A folder for the {how}", self._suggested(""))
-        if found:
-            self.write_folders(Path(found), how, by)
+        found = ask_for_folder(self._window, f"A folder for the {how}", self._suggested(""))
+        if found is not None:
+            self.write_folders(found, how, by)
 
     def ask_for_heat(self) -> None:
         """Ask for a folder, and write heatmaps into it."""
-        found = QFileDialog.getExistingDirectory(self._window, "A folder for the heatmaps", self._suggested(""))
-        if found:
-            self.write_heat(Path(found))
+        found = ask_for_folder(self._window, "A folder for the heatmaps", self._suggested(""))
+        if found is not None:
+            self.write_heat(found)
 
     def ask_for_sheet(self) -> None:
         """Ask where a contact sheet is to go, and draw it."""
-        found, _ = QFileDialog.getSaveFileName(
-            self._window, "Draw a contact sheet", self._suggested("contact-sheet.pdf"), "Contact sheets (*.pdf *.png)"
-        )
-        if found:
-            self.write_sheet(Path(found) if Path(found).suffix in (".pdf", ".png") else Path(f"{found}.pdf"))
+        kinds = "PDF (*.pdf);;PNG (*.png)"
+        found = ask_to_save(self._window, "Draw a contact sheet", self._suggested("contact-sheet.pdf"), kinds)
+        if found is not None:
+            self.write_sheet(
+                found if found.suffix.lower() in (".pdf", ".png") else found.with_name(f"{found.name}.pdf")
+            )

@@ -209,6 +209,8 @@ QPushButton[small="true"]:focus {{ padding: 1px 8px; }}
 QPushButton[chip="true"] {{ background: {t.sheet}; border-radius: 12px; padding: 3px 10px; }}
 QPushButton[chip="true"]:focus {{ padding: 2px 9px; }}
 QPushButton[chip="true"]:checked {{ background: {t.accent_wash}; border-color: {t.accent}; font-weight: 600; }}
+QFileDialog QToolButton {{ padding: 3px; min-width: 24px; min-height: 22px; }}
+QFileDialog QToolButton:focus {{ padding: 2px; }}
 QToolButton::menu-indicator, QPushButton::menu-indicator {{ image: none; }}
 QPushButton[rail="true"] {{ border: none; border-right: 3px solid transparent; border-radius: 0; text-align: left; padding: 10px 2px 10px 14px; color: {t.soft}; }}
 QPushButton[rail="true"]:checked {{ color: {t.ink}; font-weight: 600; border-right-color: {t.accent}; }}

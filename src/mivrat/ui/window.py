@@ -12,13 +12,14 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import QFileDialog, QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.later import Later, load, load_shared
 from mivrat.core.base.log import log_path
 from mivrat.ui.actions import bind, fill_images_menu, hints
 from mivrat.ui.foot import Foot
+from mivrat.ui.parts.file_dialogs import ask_to_open, ask_to_save, folder_to_save_in
 from mivrat.ui.parts.loop import QtLoop
 from mivrat.ui.parts.widgets import offer_by_right_click, open_folder_of
 from mivrat.ui.start.first_page import RecentStudies, StartPage
@@ -262,9 +263,9 @@ class MainWindow(QMainWindow):
     # --- studies ---
 
     def choose_study(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(self, "Open a study", str(Path.home()), STUDIES)
-        if found:
-            self.open_study(Path(found))
+        found = ask_to_open(self, "Open a study", kinds=STUDIES)
+        if found is not None:
+            self.open_study(found)
 
     def open_study(self, path: Path, run_id: int | None = None) -> None:
         """Open a study file; what is shown stays until it is read."""
@@ -325,9 +326,10 @@ class MainWindow(QMainWindow):
 
     def save_as(self) -> None:
         if self.workspace.is_open:
-            found, _ = QFileDialog.getSaveFileName(self, "Save the study as", str(self.workspace.path), STUDIES)
-            if found:
-                self.save_copy(Path(found))
+            path = self.workspace.path
+            found = ask_to_save(self, "Save the study as", folder_to_save_in(path) / path.name, STUDIES)
+            if found is not None:
+                self.save_copy(found)
 
     def save_copy(self, copy: Path) -> None:
         """Save the study under another name as well, and go on with the copy."""

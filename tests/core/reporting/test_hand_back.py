@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import polars as pl
 import pypdfium2
 import pytest
 from hypothesis import given
@@ -28,16 +29,18 @@ from mivrat.core.reporting.hand_back import (
     BY,
     COLUMNS,
     LINES,
-    Handed,
-    Source,
-    collect_list,
     contact_sheet,
-    list_of_images,
-    predictions_list,
-    relabel_list,
     safe_name,
     safe_names,
     sort_into_folders,
+)
+from mivrat.core.reporting.image_lists import (
+    Handed,
+    Source,
+    collect_list,
+    list_of_images,
+    predictions_list,
+    relabel_list,
 )
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Cause, Review, Reviews
@@ -74,8 +77,26 @@ def read(text: str) -> tuple[list[str], list[dict[str, str]]]:
     return head, list(csv.DictReader(io.StringIO(text.split("\n", len(head))[-1])))
 
 
+def test_a_list_is_written_as_its_name_says(handed: Handed, tmp_path: Path) -> None:
+    """A CSV begins with its header unless comment lines are asked for; Parquet tells numbers from words, and holds the same."""
+    made = list_of_images(handed)
+    made.write(tmp_path / "l.csv")
+    made.write(tmp_path / "l.PARQUET")
+    plain, typed = pl.read_csv(tmp_path / "l.csv", infer_schema=False), pl.read_parquet(tmp_path / "l.PARQUET")
+    assert plain.columns == typed.columns == made.head
+    assert typed["path"].to_list() == [
+        line[0] for line in made.lines
+    ]  # no sign before a name that looks like a formula
+    assert (typed["confidence"].dtype, typed["rank"].dtype) == (pl.Float64, pl.Int64)
+    assert typed["confidence"].null_count() == 1
+    every = predictions_list(handed, "every")
+    every.write(tmp_path / "p.parquet")
+    probabilities = pl.read_parquet(tmp_path / "p.parquet").select(pl.col("^p:.*$"))
+    np.testing.assert_allclose(probabilities.drop_nulls().sum_horizontal(), 1, atol=1e-5)
+
+
 def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -> None:
-    head, lines = read(list_of_images(handed))
+    head, lines = read(list_of_images(handed).as_csv(comments=True))
     assert head == [
         "# images selected (without an answer: 1 unreadable)",
         "# study: study",
@@ -95,13 +116,13 @@ def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -
 
 
 def test_relabel_and_collect_lists(handed: Handed) -> None:
-    head, lines = read(relabel_list(handed))
+    head, lines = read(relabel_list(handed).as_csv(comments=True))
     assert head[0] == "# labels to be corrected"
     assert [(line["path"], line["label"], line["proposed_label"]) for line in lines] == [
         ("x/three.png", "birch", "'=alder"),
         ("y/one.png", "a/../b", "birch"),
     ]
-    head, lines = read(collect_list(handed))
+    head, lines = read(collect_list(handed).as_csv(comments=True))
     assert head[0] == "# collect more images like these: =alder 3, birch 2, no label 1"
     assert [line["class"] for line in lines] == ["'=alder", "birch", "birch", "", "'=alder", "'=alder"]
     with pytest.raises(InputError, match="no other label is proposed"):
@@ -193,7 +214,7 @@ def test_folders_by_prediction_label_or_cause(handed: Handed, tmp_path: Path) ->
 def test_predictions_of_what_is_asked_for(handed: Handed) -> None:
     probabilities = np.exp(handed.record.answers.rows[:5].astype(float))
     probabilities /= probabilities.sum(axis=1, keepdims=True)
-    head, lines = read(predictions_list(handed))
+    head, lines = read(predictions_list(handed).as_csv(comments=True))
     assert head[0].startswith("# predictions")
     assert [line["id"] for line in lines] == [handed.record.image_set.items[i].path for i in handed.images]
     assert [line["predicted"] for line in lines] == ["birch", "birch", "birch", "'=alder", "", "birch"]
@@ -201,8 +222,8 @@ def test_predictions_of_what_is_asked_for(handed: Handed) -> None:
         told = [line[name] for name in line if name not in ("id", "predicted")]
         assert told == ([""] if i == 5 else [told[0]])
         assert i == 5 or float(told[0]) == pytest.approx(probabilities[i].max(), abs=1e-6)
-    _, of_one = read(predictions_list(handed, 1))
-    _, every = read(predictions_list(handed, "every"))
+    _, of_one = read(predictions_list(handed, 1).as_csv(comments=True))
+    _, every = read(predictions_list(handed, "every").as_csv(comments=True))
     for one, all_of_it, i in zip(of_one, every, handed.images, strict=True):
         if i == 5:
             assert set(list(one.values())[1:]) == {""}

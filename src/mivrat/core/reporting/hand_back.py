@@ -1,32 +1,24 @@
-"""Lists, sorted copies and contact sheets of selected images, each saying what it came from."""
+"""Sorted copies and contact sheets of selected images, each saying what it came from."""
 
 from __future__ import annotations
 
-import csv
 import filecmp
-import io
 import os
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from datetime import date
 from pathlib import Path
 from typing import Literal
 
-import numpy as np
 from PIL import Image, ImageDraw
 
-from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
-from mivrat.core.answers.judged import Judged
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import folder_within, free_name, put_new, write_whole, write_whole_with
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
-from mivrat.core.base.text import escaped, in_a_row, safe_cell
+from mivrat.core.base.text import in_a_row
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
+from mivrat.core.reporting.image_lists import Handed, Source, list_of_images
 from mivrat.core.reporting.typeface import fitting, typeface
-from mivrat.core.study.records import RunRecord
-from mivrat.core.study.reviews import Reviews
 
 # A4 at 150 dots an inch, and what stands on it.
 PAGE = (1240, 1754)
@@ -39,176 +31,6 @@ How = Literal["copies", "links"]
 # What folders are made by.
 By = Literal["label and prediction", "prediction", "label", "cause"]
 BY: tuple[By, ...] = ("label and prediction", "prediction", "label", "cause")
-
-
-@dataclass(frozen=True)
-class Source:
-    """Where images handed back came from; ``selection`` is in words."""
-
-    study: str
-    model: str
-    image_set: str
-    selection: str
-    day: date
-
-    def lines(self) -> list[str]:
-        return [
-            f"study: {self.study}",
-            f"model: {self.model}",
-            f"image set: {self.image_set}",
-            f"selection: {self.selection}",
-            f"date: {self.day.isoformat()}",
-        ]
-
-
-@dataclass(frozen=True)
-class Handed:
-    """The images to hand back, in order, with the run they are of."""
-
-    source: Source
-    record: RunRecord
-    judged: Judged
-    reviews: Reviews
-    images: Sequence[int]
-
-    def unanswered(self) -> str:
-        """In words, how many of the images have no answer, and why; empty where all have one."""
-        state = self.judged.state[np.asarray(self.images, np.int64)]
-        found = [
-            f"{number} {what}"
-            for which, what in ((PENDING, "not scored yet"), (UNREADABLE, "unreadable"), (FAILED, "failed"))
-            if (number := int((state == which).sum()))
-        ]
-        return f"without an answer: {', '.join(found)}" if found else ""
-
-    def label_of(self, image: int) -> str:
-        k = int(self.judged.labels[image])
-        return self.record.classes[k] if k >= 0 else ""
-
-    def predicted_of(self, image: int) -> str:
-        k = int(self.judged.predicted[image])
-        return self.record.classes[k] if k >= 0 else ""
-
-    def confidence_of(self, image: int) -> str:
-        value = float(self.judged.confidence[image])
-        return "" if value != value else f"{value:.6f}"
-
-
-def _as_csv(source: Source, what: str, lines: Sequence[Sequence[str]]) -> str:
-    """A table under comment lines that say what it is and where it came from."""
-    out = io.StringIO()
-    for line in (what, *source.lines()):
-        out.write(f"# {' '.join(line.split())}\n")
-    csv.writer(out, lineterminator="\n").writerows([[safe_cell(cell) for cell in line] for line in lines])
-    return out.getvalue()
-
-
-def list_of_images(handed: Handed) -> str:
-    """A CSV of the images: path, label, prediction, confidence, rank, causes, proposed label, note, columns."""
-    items, reviews = handed.record.image_set.items, handed.reviews
-    columns = list(items[0].columns) if items else []
-    head = [
-        "path",
-        "label",
-        "predicted",
-        "confidence",
-        "rank",
-        "causes",
-        "proposed_label",
-        "note",
-        "reviewed",
-        *columns,
-    ]
-    lines = [head]
-    for i in handed.images:
-        review, rank = reviews[i], int(handed.judged.rank[i])
-        lines.append(
-            [
-                escaped(items[i].path),
-                handed.label_of(i),
-                handed.predicted_of(i),
-                handed.confidence_of(i),
-                str(rank) if rank else "",
-                "; ".join(reviews.names(i)),
-                handed.record.classes[review.label] if review.label is not None else "",
-                review.note,
-                "yes" if review.reviewed else "",
-                *(items[i].columns.get(name, "") for name in columns),
-            ]
-        )
-    unanswered = handed.unanswered()
-    return _as_csv(handed.source, f"images selected{f' ({unanswered})' if unanswered else ''}", lines)
-
-
-def relabel_list(handed: Handed) -> str:
-    """A CSV of those images for which another label is proposed. InputError where there is none."""
-    items, proposed = handed.record.image_set.items, handed.reviews.proposed()
-    some = [i for i in handed.images if i in proposed]
-    if not some:
-        raise InputError(
-            "no other label is proposed for any of these images",
-            mend="propose one in the close look, or under Examine, Labels",
-        )
-    lines = [["path", "label", "proposed_label", "predicted", "confidence", "note"]]
-    for i in some:
-        lines.append(
-            [
-                escaped(items[i].path),
-                handed.label_of(i),
-                handed.record.classes[proposed[i]],
-                handed.predicted_of(i),
-                handed.confidence_of(i),
-                handed.reviews[i].note,
-            ]
-        )
-    return _as_csv(handed.source, "labels to be corrected", lines)
-
-
-def collect_list(handed: Handed) -> str:
-    """A CSV of examples of what more should be collected of, under a count of what they are."""
-    items, reviews = handed.record.image_set.items, handed.reviews
-    columns = list(items[0].columns) if items else []
-    lines = [["path", "class", "called", "causes", *columns]]
-    for i in handed.images:
-        label = reviews[i].label
-        truth = handed.record.classes[label] if label is not None else handed.label_of(i)
-        causes = "; ".join(reviews.names(i))
-        lines.append(
-            [
-                escaped(items[i].path),
-                truth,
-                handed.predicted_of(i),
-                causes,
-                *(items[i].columns.get(c, "") for c in columns),
-            ]
-        )
-    kinds: dict[str, int] = {}
-    for line in lines[1:]:
-        kinds[line[1] or "no label"] = kinds.get(line[1] or "no label", 0) + 1
-    counted = ", ".join(f"{name} {n}" for name, n in sorted(kinds.items(), key=lambda one: (-one[1], one[0])))
-    return _as_csv(handed.source, f"collect more images like these: {counted}", lines)
-
-
-def predictions_list(handed: Handed, of: int | Literal["predicted", "every"] = "predicted") -> str:
-    """A CSV of what the model answers: id, predicted class and its probability; or the probability of one class; or that of every
-    class. The id is the path. Images without an answer stand in it with empty cells."""
-    judged, classes, items = handed.judged, handed.record.classes, handed.record.image_set.items
-    at = np.asarray(handed.images, np.int64)
-    if of != "predicted" and not judged.has_scores:
-        raise InputError("this model tells only what it predicts", mend="ask for the predicted class alone")
-    head, columns = ["id", "predicted", "probability"], None
-    if of == "every":
-        head, columns = ["id", "predicted", *(f"p:{name}" for name in classes)], judged.probabilities(at)
-    elif of != "predicted":
-        head, columns = ["id", f"p:{classes[of]}"], judged.column(of, at)[:, None]
-    lines = [head]
-    for n, i in enumerate(at.tolist()):
-        told = [] if columns is None else ["" if p != p else f"{p:.6f}" for p in columns[n].tolist()]
-        called = [] if isinstance(of, int) else [handed.predicted_of(i)]
-        sure = [handed.confidence_of(i)] if columns is None else []
-        lines.append([escaped(items[i].path), *called, *sure, *told])
-    unanswered = handed.unanswered()
-    return _as_csv(handed.source, f"predictions{f' ({unanswered})' if unanswered else ''}", lines)
 
 
 _UNSAFE = re.compile(r"[^\w.\- ()+]+")
@@ -277,7 +99,7 @@ def sort_into_folders(
             made += source.is_file()
             yield meter.at(done)
         else:
-            write_whole(free_name(folder / "list.csv"), list_of_images(handed))
+            write_whole(free_name(folder / "list.csv"), list_of_images(handed).as_csv())
         yield Written(made, folder, done - made)
     except OSError as error:
         raise InputError(

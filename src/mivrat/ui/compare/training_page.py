@@ -5,12 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.training import SERIES, Roles, Training
 from mivrat.ui import words
 from mivrat.ui.compare.training_diagram import TrainingDiagram
+from mivrat.ui.parts.file_dialogs import ask_to_open
 from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.training_logs import TrainingLogs
@@ -73,9 +74,9 @@ class TrainingPage(QWidget):
     # --- choosing ---
 
     def _choose(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(self, "Choose a training log", str(Path.home()), LOGS)
-        if found:
-            self.logs.read(Path(found))
+        found = ask_to_open(self, "Choose a training log", kinds=LOGS)
+        if found is not None:
+            self.logs.read(found)
 
     def dragEnterEvent(self, event: object) -> None:  # noqa: N802
         if event.mimeData().hasUrls():  # type: ignore[attr-defined]

@@ -1,4 +1,4 @@
-"""All that can go out, of the images shown or marked, and what went out before."""
+"""All that can go out, of the images shown or marked, and what was written before."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 import numpy as np
-from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.reporting.hand_back import BY
 from mivrat.ui import words
@@ -20,7 +20,7 @@ ALL, EVERY = "the predicted class", "every class"
 
 
 class HandBackPage(QWidget):
-    """A line for each thing that can be written, with how many images that is; below it what went out before."""
+    """A line for each thing that can be written, with how many images that is; below it what was written before."""
 
     def __init__(self, hand_back: HandBack) -> None:
         super().__init__()
@@ -48,8 +48,8 @@ class HandBackPage(QWidget):
             made.setAccessibleName(f"write {name}")
             self.buttons[name] = made
             grid.addWidget(made, at, 3)
-        self.empty = label("Nothing has gone out of this study yet.", soft=True)
-        self.table = FigureTable(("what", "when", "number", "where"), (130, 70, 200), "what went out before", (2,))
+        self.empty = label("Nothing has been written from this study yet.", soft=True)
+        self.table = FigureTable(("what", "when", "number", "where"), (130, 70, 200), "what was written before", (2,))
         self.open = button("Open the folder", self._open, kind="small")
         body = QWidget()
         inside = QVBoxLayout(body)
@@ -57,8 +57,12 @@ class HandBackPage(QWidget):
         inside.setSpacing(8)
         inside.addWidget(self.about)
         inside.addLayout(grid)
+        self.comments = QCheckBox("Begin CSV files with comment lines that say where they came from")
+        tip(self.comments, "Lines that begin with #; not every program skips them")
+        self.comments.toggled.connect(self._set_comments)
+        inside.addWidget(self.comments)
         inside.addSpacing(10)
-        inside.addLayout(row(label("What went out before", "heading"), None, self.open))
+        inside.addLayout(row(label("Written before", "heading"), None, self.open))
         inside.addWidget(self.empty)
         inside.addWidget(self.table)
         inside.addStretch(1)
@@ -75,14 +79,17 @@ class HandBackPage(QWidget):
         hand_back = self.hand_back
         lists = list(LISTS.values())
         return [
-            ("Images", "path, label, prediction, causes, note: CSV", (), lambda: hand_back.ask_for_list(*lists[0])),
-            ("Labels to correct", "those with another label proposed: CSV", (), lambda: hand_back.ask_for_list(*lists[1])),
-            ("Collect more", "examples of what is lacking, counted: CSV", (), lambda: hand_back.ask_for_list(*lists[2])),
+            ("Images", "path, label, prediction, causes, note: CSV or Parquet", (), lambda: hand_back.ask_for_list(*lists[0])),
+            ("Labels to correct", "those with another label proposed: CSV or Parquet", (), lambda: hand_back.ask_for_list(*lists[1])),
+            ("Collect more", "examples of what is lacking, counted: CSV or Parquet", (), lambda: hand_back.ask_for_list(*lists[2])),
             ("Predictions", "id and probability of", (self.of,), lambda: hand_back.ask_for_predictions(self._whose())),
             ("Files in folders", "by", (self.by, self.how), lambda: hand_back.ask_for_folder(self.how.currentText(), BY[self.by.currentIndex()])),
             ("Heatmaps", "overlays, arrays and an index", (), hand_back.ask_for_heat),
             ("Contact sheet", "labelled pictures on pages: PDF or PNG", (), hand_back.ask_for_sheet),
         ]  # fmt: skip
+
+    def _set_comments(self, on: bool) -> None:
+        self.hand_back.comments = on
 
     def _whose(self) -> int | Literal["predicted", "every"]:
         at = self.of.currentIndex()
@@ -133,5 +140,5 @@ class HandBackPage(QWidget):
             self.workspace.notices.say(f"The desktop does not open it: {entries[at].place}")
 
     def as_table(self) -> list[list[str]]:
-        """What went out, for the clipboard."""
+        """What was written, for the clipboard."""
         return self.table.as_lines()

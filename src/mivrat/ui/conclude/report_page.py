@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.reporting.report.compared import Against
 from mivrat.core.reporting.report.content import SECTIONS
 from mivrat.core.study.records import RunInfo
 from mivrat.ui.actions import tooltip
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
 from mivrat.ui.parts.widgets import Scrolled, button, label, more_button, row, tip
 from mivrat.ui.parts.writing import Writing
 from mivrat.workspace.reporting import Reporter
@@ -211,12 +210,9 @@ class ReportPage(QWidget):
 
     def _ask(self, ending: str) -> None:
         folder = folder_to_save_in(self.workspace.path)
-        kinds = f"*{ending}" if ending else "*.html *.pdf"
-        found, _ = QFileDialog.getSaveFileName(
-            self, "Save the report", str(folder / f"report{ending or '.html'}"), f"Report ({kinds})"
-        )
-        if found:
-            path = Path(found)
+        kinds = f"Report (*{ending})" if ending else "Report"
+        path = ask_to_save(self, "Save the report", folder / f"report{ending or '.html'}", kinds)
+        if path is not None:
             endings = (".html", ".pdf") if not ending else (ending,)
             known = path.suffix.lower() in endings
             self.reporter.write(*([path] if known else [path.with_name(f"{path.name}{one}") for one in endings]))

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.files import write_whole
@@ -22,7 +22,7 @@ from mivrat.core.study.records import RunKey, RunRecord
 from mivrat.ui import words
 from mivrat.ui.close_look.panels import ScaleBar
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import (
     Choice,
@@ -601,9 +601,8 @@ class BoardPage(QWidget):
         if path is None or image is None:
             return
         stem = Path(self.workspace.shown.name_of(image)).stem
-        found, _ = QFileDialog.getSaveFileName(self, "Save", str(folder_to_save_in(path) / f"{stem}-{name}"), kinds)
-        if found:
-            wanted = Path(found)
+        wanted = ask_to_save(self, "Save", folder_to_save_in(path) / f"{stem}-{name}", kinds)
+        if wanted is not None:
             save(wanted if wanted.suffix else wanted.with_suffix(Path(name).suffix))
 
     def _save(self, path: Path, data: bytes | str) -> None:

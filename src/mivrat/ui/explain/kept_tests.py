@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtWidgets import (
-    QFileDialog,
     QInputDialog,
     QMenu,
     QVBoxLayout,
@@ -20,7 +19,7 @@ from mivrat.core.figures.units import from_kept
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import KeptTest
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_for_folder, folder_to_save_in
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import (
     label,
@@ -145,11 +144,9 @@ class KeptTests(QWidget):
             self.explainer.test_changed.emit()
 
     def _ask_folder(self) -> None:
-        found = QFileDialog.getExistingDirectory(
-            self, "A folder for cover.json", str(folder_to_save_in(self.workspace.study_path))
-        )
-        if found:
-            self.save(Path(found))
+        found = ask_for_folder(self, "A folder for cover.json", folder_to_save_in(self.workspace.study_path))
+        if found is not None:
+            self.save(found)
 
     def save(self, folder: Path) -> None:
         """Write the chosen test's outcome, and the list of its images, to a folder."""

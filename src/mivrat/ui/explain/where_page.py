@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.heatmaps.combining import mean_map
 from mivrat.core.heatmaps.maps import SIGNED, Map
@@ -22,7 +22,7 @@ from mivrat.ui import words
 from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_for_folder, folder_to_save_in
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -283,11 +283,9 @@ class WherePage(QWidget):
     # --- saving ---
 
     def _ask_folder(self) -> None:
-        found = QFileDialog.getExistingDirectory(
-            self, "A folder for the maps", str(folder_to_save_in(self.workspace.study_path))
-        )
-        if found:
-            self.write_folder(Path(found))
+        found = ask_for_folder(self, "A folder for the maps", folder_to_save_in(self.workspace.study_path))
+        if found is not None:
+            self.write_folder(found)
 
     def write_folder(self, folder: Path) -> None:
         """Write the maps of the images shown: overlays, arrays, and an index."""

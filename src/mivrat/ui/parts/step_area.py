@@ -11,7 +11,6 @@ from PySide6.QtGui import QImage, QKeySequence, QPainter, QShortcut
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import (
     QAbstractScrollArea,
-    QFileDialog,
     QLayout,
     QLineEdit,
     QMenu,
@@ -21,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
 from mivrat.ui.parts.widgets import OF_STUDY, Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
 
@@ -44,6 +44,8 @@ class StepArea(QWidget):
         super().__init__()
         self.tabs = Tabs(names)
         self.pages = QStackedWidget()
+        # The file of the study shown, beside which pictures are saved.
+        self.study_path: Callable[[], Path | None] = lambda: None
         # What else works in the background for the step.
         self.workers: list[Working] = []
 
@@ -126,9 +128,10 @@ class StepArea(QWidget):
     def choose_picture(self) -> None:
         """Ask where the page shown is to be saved as a picture, and save it."""
         name = self.tabs.current_name.lower()
-        found, _ = QFileDialog.getSaveFileName(self, "Save as a picture", f"{name}.png", "Pictures (*.png *.svg)")
-        if found:
-            self.save_picture(Path(found))
+        place = folder_to_save_in(self.study_path()) / f"{name}.png"
+        found = ask_to_save(self, "Save as a picture", place, "PNG (*.png);;SVG (*.svg)")
+        if found is not None:
+            self.save_picture(found)
 
     def save_picture(self, path: Path) -> None:
         """Draw the page into a file: SVG where its name ends so, else PNG at twice the screen's size."""

@@ -11,7 +11,6 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QFileDialog,
     QHeaderView,
     QListWidget,
     QListWidgetItem,
@@ -26,6 +25,7 @@ from mivrat.core.pictures.classes import fold, natural_key
 from mivrat.core.pictures.families import read_families
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
+from mivrat.ui.parts.file_dialogs import ask_to_open
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import button, clear, field_of_study, label, row, tip
 from mivrat.workspace import study_edits
@@ -279,9 +279,9 @@ class ClassFamilies(QWidget):
         self._decide(f"{what} put into {family}" if family else f"{what} put into no family", dict(sorted(now.items())))
 
     def _choose(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(self, "Choose a table of families", filter="Tables (*.csv *.tsv)")
-        if found:
-            self.read(Path(found))
+        found = ask_to_open(self, "Choose a table of families", kinds="Tables (*.csv *.tsv)")
+        if found is not None:
+            self.read(found)
 
     def read(self, path: Path) -> None:
         """Take the families from a table with class and family (a short file: read at once)."""

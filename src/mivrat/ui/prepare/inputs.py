@@ -9,7 +9,6 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -25,6 +24,7 @@ from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import words
+from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_open
 from mivrat.ui.parts.widgets import (
     Choice,
     Elided,
@@ -141,13 +141,13 @@ class InputsPage(Scrolled):
             self._list.addWidget(entry)
 
     def _choose_model(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(
+        found = ask_to_open(
             self,
             "Choose a model",
-            self._folder(),
+            Path(self._folder()),
             f"Models, tables and services (*.onnx *.toml {TABLES});;All files (*)",
         )
-        if found:
+        if found is not None:
             self.add_model(Path(found))
 
     def add_model(self, path: Path) -> None:
@@ -171,9 +171,9 @@ class InputsPage(Scrolled):
         self.workspace.edits.take(study_edits.remove_model(model))
 
     def _choose_moved_model(self, model: ModelInfo) -> None:
-        found, _ = QFileDialog.getOpenFileName(self, f"Where is {model.path.name}?", self._folder())
-        if found:
-            self.relocate_model(model, Path(found))
+        found = ask_to_open(self, f"Where is {model.path.name}?", Path(self._folder()))
+        if found is not None:
+            self.relocate_model(model, found)
 
     def relocate_model(self, model: ModelInfo, path: Path) -> None:
         self.workspace.allow(path.parent)
@@ -252,13 +252,13 @@ class InputsPage(Scrolled):
 
     def _choose_images(self, role: Role, what: str) -> None:
         if what == "folder":
-            found = QFileDialog.getExistingDirectory(self, f"Choose {role} images", self._folder())
+            found = ask_for_folder(self, f"Choose {role} images", Path(self._folder()))
         else:
-            found, _ = QFileDialog.getOpenFileName(
-                self, f"Choose a table of {role} images, or one picture", self._folder(), words.IMAGE_FILES
+            found = ask_to_open(
+                self, f"Choose a table of {role} images, or one picture", Path(self._folder()), words.IMAGE_FILES
             )
-        if found:
-            self.add_images(Path(found), role)
+        if found is not None:
+            self.add_images(found, role)
 
     def add_images(self, source: Path, role: Role) -> None:
         """Add a folder, a table or a picture as an image set."""
@@ -278,9 +278,9 @@ class InputsPage(Scrolled):
             self.workspace.edits.take(study_edits.change_role(one, role))
 
     def _choose_moved_set(self, one: SetInfo) -> None:
-        found = QFileDialog.getExistingDirectory(self, f"Where are the images of {one.name}?", self._folder())
-        if found:
-            self.relocate(one, Path(found))
+        found = ask_for_folder(self, f"Where are the images of {one.name}?", Path(self._folder()))
+        if found is not None:
+            self.relocate(one, found)
 
     def relocate(self, one: SetInfo, root: Path) -> None:
         """Look for a set's images in another folder."""

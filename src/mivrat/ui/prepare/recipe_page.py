@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QShowEvent
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
@@ -16,7 +16,7 @@ from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_to_open, ask_to_save, folder_to_save_in
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row, tip
@@ -272,9 +272,9 @@ class RecipePage(QWidget):
         return True
 
     def _choose_load(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(self, "Load a recipe", filter="Recipes (*.toml);;All files (*)")
-        if found:
-            self.load_from(Path(found))
+        found = ask_to_open(self, "Load a recipe", kinds="Recipes (*.toml);;All files (*)")
+        if found is not None:
+            self.load_from(found)
 
     def load_from(self, path: Path) -> None:
         """Edit the recipe in a file from here on; the one before is an undo away."""
@@ -284,14 +284,10 @@ class RecipePage(QWidget):
             self._show_problem(error.line())
 
     def _choose_save(self) -> None:
-        found, _ = QFileDialog.getSaveFileName(
-            self,
-            "Save the recipe",
-            str(folder_to_save_in(self.workspace.study_path) / "recipe.toml"),
-            "Recipes (*.toml)",
-        )
-        if found:
-            self.save_to(Path(found))
+        place = folder_to_save_in(self.workspace.study_path) / "recipe.toml"
+        found = ask_to_save(self, "Save the recipe", place, "Recipes (*.toml)")
+        if found is not None:
+            self.save_to(found)
 
     def save_to(self, path: Path) -> None:
         """Write the draft to a file."""

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from PySide6.QtCore import QDir, Qt, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QVBoxLayout, QWidget
 
 from mivrat.core.answers.asking import remote_of
 from mivrat.core.base.errors import InputError, NotAgreed
@@ -27,6 +27,7 @@ from mivrat.core.pictures.image_sets import (
 )
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.ui import words
+from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_open, ask_to_save
 from mivrat.ui.parts.loop import Soon
 from mivrat.ui.parts.widgets import Elided, button, label, row, set_role, tip
 from mivrat.workspace.executors import Newest
@@ -192,22 +193,20 @@ class _PathField(QWidget):
         self.settled.emit()
 
     def _choose(self) -> None:
-        start = str(self.path or QDir.homePath())
+        start = self.path or Path.home()
         if self._kind == "images":
-            found = QFileDialog.getExistingDirectory(self, f"Choose the {self.title}", start)
+            found = ask_for_folder(self, f"Choose the {self.title}", start)
         elif self._kind == "save":
-            found, _ = QFileDialog.getSaveFileName(self, "Keep the study as", start, self._pattern)
+            found = ask_to_save(self, "Keep the study as", start, self._pattern)
         else:
-            found, _ = QFileDialog.getOpenFileName(self, f"Choose the {self.title}", start, self._pattern)
-        if found:
-            self.set_path(Path(found))
+            found = ask_to_open(self, f"Choose the {self.title}", start, self._pattern)
+        if found is not None:
+            self.set_path(found)
 
     def _choose_file(self) -> None:
-        found, _ = QFileDialog.getOpenFileName(
-            self, "Choose a table of images, or one picture", str(self.path or QDir.homePath()), words.IMAGE_FILES
-        )
-        if found:
-            self.set_path(Path(found))
+        found = ask_to_open(self, "Choose a table of images, or one picture", self.path, words.IMAGE_FILES)
+        if found is not None:
+            self.set_path(found)
 
 
 class NewStudyPage(QWidget):

@@ -8,7 +8,6 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QDoubleSpinBox,
-    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -28,6 +27,7 @@ from mivrat.core.models.service.places import keep
 from mivrat.core.pictures.decode import UnreadablePicture, read_file
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.ui import words
+from mivrat.ui.parts.file_dialogs import ask_to_open
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, calm, label, row, set_role, spin, tip
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.workspace import Workspace
@@ -327,10 +327,9 @@ class ServicePage(QWidget):
         self.picture.set_text(image.name if image is not None else "no image chosen")
 
     def _choose_image(self) -> None:
-        start = str(self.image.parent if self.image is not None else Path.home())
-        found, _ = QFileDialog.getOpenFileName(self, "Choose an image to try", start)
-        if found:
-            self._put_image(Path(found))
+        found = ask_to_open(self, "Choose an image to try", self.image.parent if self.image is not None else None)
+        if found is not None:
+            self._put_image(found)
             self.try_one()
 
     def _kept_key(self, description: Description) -> bool:

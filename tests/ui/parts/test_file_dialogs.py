@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from mivrat.demo.study import demo_study_path
-from mivrat.ui.parts.folders import folder_to_save_in
+from mivrat.ui.parts.file_dialogs import folder_to_save_in
 
 
 def test_saving_is_offered_where_files_are_found_again(own_folders: Path, tmp_path: Path) -> None:

@@ -1,0 +1,229 @@
+"""Lists of selected images to hand over, as CSV or Parquet: all that is known of them, labels to be corrected, more to collect, predictions."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+
+from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
+from mivrat.core.answers.judged import Judged
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.later import Later
+from mivrat.core.base.text import escaped, safe_cell
+from mivrat.core.study.records import RunRecord
+from mivrat.core.study.reviews import Reviews
+
+if TYPE_CHECKING:
+    import polars as pl
+else:
+    pl = Later("polars")
+
+
+@dataclass(frozen=True)
+class Source:
+    """Where images handed back came from; ``selection`` is in words."""
+
+    study: str
+    model: str
+    image_set: str
+    selection: str
+    day: date
+
+    def lines(self) -> list[str]:
+        return [
+            f"study: {self.study}",
+            f"model: {self.model}",
+            f"image set: {self.image_set}",
+            f"selection: {self.selection}",
+            f"date: {self.day.isoformat()}",
+        ]
+
+
+@dataclass(frozen=True)
+class Handed:
+    """The images to hand back, in order, with the run they are of."""
+
+    source: Source
+    record: RunRecord
+    judged: Judged
+    reviews: Reviews
+    images: Sequence[int]
+
+    def unanswered(self) -> str:
+        """In words, how many of the images have no answer, and why; empty where all have one."""
+        state = self.judged.state[np.asarray(self.images, np.int64)]
+        found = [
+            f"{number} {what}"
+            for which, what in ((PENDING, "not scored yet"), (UNREADABLE, "unreadable"), (FAILED, "failed"))
+            if (number := int((state == which).sum()))
+        ]
+        return f"without an answer: {', '.join(found)}" if found else ""
+
+    def label_of(self, image: int) -> str:
+        k = int(self.judged.labels[image])
+        return self.record.classes[k] if k >= 0 else ""
+
+    def predicted_of(self, image: int) -> str:
+        k = int(self.judged.predicted[image])
+        return self.record.classes[k] if k >= 0 else ""
+
+    def confidence_of(self, image: int) -> str:
+        value = float(self.judged.confidence[image])
+        return "" if value != value else f"{value:.6f}"
+
+
+# Columns of numbers, where a file tells numbers from words.
+_NUMBERS = ("confidence", "probability", "p:")
+
+
+@dataclass(frozen=True)
+class ListTable:
+    """A list to hand over: what it is, where it came from, its header and its lines."""
+
+    what: str
+    source: Source
+    head: list[str]
+    lines: list[list[str]]
+
+    def as_csv(self, comments: bool = False) -> str:
+        """Comma-separated values; ``comments``: under lines that say what it is and where it came from, which not every reader skips."""
+        out = io.StringIO()
+        for line in (self.what, *self.source.lines()) if comments else ():
+            out.write(f"# {' '.join(line.split())}\n")
+        csv.writer(out, lineterminator="\n").writerows(
+            [[safe_cell(cell) for cell in line] for line in (self.head, *self.lines)]
+        )
+        return out.getvalue()
+
+    def as_parquet(self) -> bytes:
+        """The same as Parquet: confidence and probabilities as numbers, ranks as whole ones, everything else as text."""
+        columns: dict[str, pl.Series] = {}
+        for at, name in enumerate(self.head):
+            cells = [line[at] for line in self.lines]
+            kind = pl.Float64 if name.startswith(_NUMBERS) else pl.Int64 if name == "rank" else None
+            made = pl.Series(cells, dtype=pl.String)
+            unused = name if name not in columns else next(f"{name} ({n})" for n in range(2, len(self.head) + 2) if f"{name} ({n})" not in columns)  # fmt: skip
+            columns[unused] = made if kind is None else made.replace("", None).cast(kind)
+        out = io.BytesIO()
+        pl.DataFrame(columns).write_parquet(out)
+        return out.getvalue()
+
+    def write(self, path: Path, comments: bool = False) -> None:
+        """Write it as what the name ends with: Parquet, else CSV. InputError where it cannot be written."""
+        write_whole(path, self.as_parquet() if path.suffix.lower() == ".parquet" else self.as_csv(comments))
+
+
+def list_of_images(handed: Handed) -> ListTable:
+    """A list of the images: path, label, prediction, confidence, rank, causes, proposed label, note, columns."""
+    items, reviews = handed.record.image_set.items, handed.reviews
+    columns = list(items[0].columns) if items else []
+    head = [
+        "path",
+        "label",
+        "predicted",
+        "confidence",
+        "rank",
+        "causes",
+        "proposed_label",
+        "note",
+        "reviewed",
+        *columns,
+    ]
+    lines = [head]
+    for i in handed.images:
+        review, rank = reviews[i], int(handed.judged.rank[i])
+        lines.append(
+            [
+                escaped(items[i].path),
+                handed.label_of(i),
+                handed.predicted_of(i),
+                handed.confidence_of(i),
+                str(rank) if rank else "",
+                "; ".join(reviews.names(i)),
+                handed.record.classes[review.label] if review.label is not None else "",
+                review.note,
+                "yes" if review.reviewed else "",
+                *(items[i].columns.get(name, "") for name in columns),
+            ]
+        )
+    unanswered = handed.unanswered()
+    return ListTable(f"images selected{f' ({unanswered})' if unanswered else ''}", handed.source, lines[0], lines[1:])
+
+
+def relabel_list(handed: Handed) -> ListTable:
+    """A list of those images for which another label is proposed. InputError where there is none."""
+    items, proposed = handed.record.image_set.items, handed.reviews.proposed()
+    some = [i for i in handed.images if i in proposed]
+    if not some:
+        raise InputError(
+            "no other label is proposed for any of these images",
+            mend="propose one in the close look, or under Examine, Labels",
+        )
+    lines = [["path", "label", "proposed_label", "predicted", "confidence", "note"]]
+    for i in some:
+        lines.append(
+            [
+                escaped(items[i].path),
+                handed.label_of(i),
+                handed.record.classes[proposed[i]],
+                handed.predicted_of(i),
+                handed.confidence_of(i),
+                handed.reviews[i].note,
+            ]
+        )
+    return ListTable("labels to be corrected", handed.source, lines[0], lines[1:])
+
+
+def collect_list(handed: Handed) -> ListTable:
+    """A list of examples of what more should be collected of, under a count of what they are."""
+    items, reviews = handed.record.image_set.items, handed.reviews
+    columns = list(items[0].columns) if items else []
+    lines = [["path", "class", "called", "causes", *columns]]
+    for i in handed.images:
+        label = reviews[i].label
+        truth = handed.record.classes[label] if label is not None else handed.label_of(i)
+        causes = "; ".join(reviews.names(i))
+        lines.append(
+            [
+                escaped(items[i].path),
+                truth,
+                handed.predicted_of(i),
+                causes,
+                *(items[i].columns.get(c, "") for c in columns),
+            ]
+        )
+    kinds: dict[str, int] = {}
+    for line in lines[1:]:
+        kinds[line[1] or "no label"] = kinds.get(line[1] or "no label", 0) + 1
+    counted = ", ".join(f"{name} {n}" for name, n in sorted(kinds.items(), key=lambda one: (-one[1], one[0])))
+    return ListTable(f"collect more images like these: {counted}", handed.source, lines[0], lines[1:])
+
+
+def predictions_list(handed: Handed, of: int | Literal["predicted", "every"] = "predicted") -> ListTable:
+    """A list of what the model answers: id, predicted class and its probability; or the probability of one class; or that of every
+    class. The id is the path. Images without an answer stand in it with empty cells."""
+    judged, classes, items = handed.judged, handed.record.classes, handed.record.image_set.items
+    at = np.asarray(handed.images, np.int64)
+    if of != "predicted" and not judged.has_scores:
+        raise InputError("this model tells only what it predicts", mend="ask for the predicted class alone")
+    head, columns = ["id", "predicted", "probability"], None
+    if of == "every":
+        head, columns = ["id", "predicted", *(f"p:{name}" for name in classes)], judged.probabilities(at)
+    elif of != "predicted":
+        head, columns = ["id", f"p:{classes[of]}"], judged.column(of, at)[:, None]
+    lines = [head]
+    for n, i in enumerate(at.tolist()):
+        told = [] if columns is None else ["" if p != p else f"{p:.6f}" for p in columns[n].tolist()]
+        called = [] if isinstance(of, int) else [handed.predicted_of(i)]
+        sure = [handed.confidence_of(i)] if columns is None else []
+        lines.append([escaped(items[i].path), *called, *sure, *told])
+    unanswered = handed.unanswered()
+    return ListTable(f"predictions{f' ({unanswered})' if unanswered else ''}", handed.source, lines[0], lines[1:])
