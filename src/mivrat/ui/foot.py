@@ -4,12 +4,52 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
+from PySide6.QtCore import QSize, Qt, QTimer, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar
 
 from mivrat.core.base.job import Progress
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.widgets import Elided, button, label, open_folder_of, set_role, tip
+
+# How long what is said stays, in ms: a sentence is read in that time; a folder is opened later.
+LASTS, LASTS_WITH_FOLDER = 15_000, 120_000
+
+
+class _Keys(QLabel):
+    """The keys of the moment: as many of them, whole, as there is room for."""
+
+    BETWEEN = "      "
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("soft", True)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setMinimumWidth(0)
+        self._keys: list[str] = []
+
+    def show_keys(self, keys: list[str]) -> None:
+        self._keys = keys
+        self._fit()
+        self.updateGeometry()
+
+    def sizeHint(self) -> QSize:  # noqa: N802
+        return QSize(
+            self.fontMetrics().horizontalAdvance(self.BETWEEN.join(self._keys)) + 4, super().sizeHint().height()
+        )
+
+    def minimumSizeHint(self) -> QSize:  # noqa: N802
+        return QSize(0, super().minimumSizeHint().height())
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802
+        super().resizeEvent(event)  # type: ignore[arg-type]
+        self._fit()
+
+    def _fit(self) -> None:
+        some = list(self._keys)
+        # The last one tells of all others, so it stays the longest.
+        while len(some) > 1 and self.fontMetrics().horizontalAdvance(self.BETWEEN.join(some)) > self.width():
+            del some[-2]
+        self.setText(self.BETWEEN.join(some))
 
 
 class Foot(QFrame):
@@ -39,7 +79,10 @@ class Foot(QFrame):
         self._place: Path | None = None
         self.problem = Elided(mode=Qt.TextElideMode.ElideRight)
         set_role(self.problem, "problem")
-        self.keys = label(soft=True)
+        self.keys = _Keys()
+        self._leaving = QTimer(self)
+        self._leaving.setSingleShot(True)
+        self._leaving.timeout.connect(lambda: self.say(""))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(18, 0, 18, 0)
         layout.setSpacing(12)
@@ -91,7 +134,11 @@ class Foot(QFrame):
     # --- notices ---
 
     def say(self, notice: str, place: Path | None = None) -> None:
-        """Say something, until something else is said; of what was written also where, with a way to open the folder."""
+        """Say something, for some seconds or until something else is said; of what was written also where, with a way to open the
+        folder, and for longer."""
+        self._leaving.stop()
+        if notice:
+            self._leaving.start(LASTS_WITH_FOLDER if place is not None else LASTS)
         self._place = place
         self.notice.set_text(notice)
         self.problem.set_text("")
@@ -99,6 +146,7 @@ class Foot(QFrame):
 
     def show_problem(self, line: str) -> None:
         """Say what went wrong; it stays until something else is said."""
+        self._leaving.stop()
         self._place = None
         self.notice.set_text("")
         self.problem.set_text(line)
@@ -127,7 +175,7 @@ class Foot(QFrame):
             open_folder_of(self._place)
 
     def show_keys(self, *keys: tuple[str, str]) -> None:
-        self.keys.setText("      ".join(f"{key}  {meaning}" for key, meaning in keys))
+        self.keys.show_keys([f"{key}  {meaning}" for key, meaning in keys])
 
     def sizeHint(self) -> QSize:  # noqa: N802
         return QSize(600, 30)

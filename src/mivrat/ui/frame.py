@@ -18,6 +18,27 @@ from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
 
+class Facts(Elided):
+    """One line in as many words as there is room for: the first of several wordings that fits, at last the shortest, cut."""
+
+    def __init__(self) -> None:
+        self._wordings: tuple[str, ...] = ("",)
+        super().__init__(mode=Qt.TextElideMode.ElideMiddle)
+
+    def show_wordings(self, *wordings: str) -> None:
+        """The longest first; the last is what has to be seen."""
+        self._wordings = wordings
+        letters = self.fontMetrics()
+        self.setMinimumWidth(min(letters.horizontalAdvance(wordings[-1]), 18 * letters.averageCharWidth()))
+        self.whole = wordings[0]
+        self.set_text(wordings[0])
+
+    def _shown(self, width: int) -> str:
+        letters = self.fontMetrics()
+        fits = (one for one in self._wordings if letters.horizontalAdvance(one) <= width)
+        return next(fits, letters.elidedText(self._wordings[-1], Qt.TextElideMode.ElideMiddle, width))
+
+
 class Header(QFrame):
     """What is being judged, at a glance: image set, model, recipe, N, top-1 accuracy with its interval."""
 
@@ -40,13 +61,13 @@ class Header(QFrame):
         tip(self.run_button, tooltip("runs"))
         self.runs_menu = QMenu(self.run_button)
         self.run_button.setMenu(self.runs_menu)
-        self.facts = Elided(mode=Qt.TextElideMode.ElideRight)
+        self.facts = Facts()
         self.facts.setProperty("soft", True)
         self.badge = label(role="look")
         self.verdict = label()
         self.held: HeldAgainst = HeldAgainst(workspace, comparer)
         self.value, self.other_value, self.detail = label(role="big"), label(role="big second"), label(soft=True)
-        layout = QHBoxLayout(self)
+        layout = self._layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 0, 18, 0)
         layout.setSpacing(14)
         for widget in (self.menu_button, self.run_button):
@@ -55,9 +76,11 @@ class Header(QFrame):
         layout.addWidget(self.held)
         for shown in (self.verdict, self.badge, self.value, self.other_value, self.detail):
             layout.addWidget(shown)
+        self._badges, self._left_out = list[str](), 0
         workspace.topics.figures.connect(self.refresh)
         workspace.topics.contents.connect(self.refresh)
         workspace.topics.criteria.connect(self._judge)
+        workspace.topics.held.connect(self._fit)
         workspace.topics.run.connect(self._judge)
         workspace.topics.compared.connect(self._tell_value)
 
@@ -68,25 +91,49 @@ class Header(QFrame):
         self.verdict.setVisible(bool(text))
         tip(self.verdict, "See Criteria under Conclude")
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
+        self._fit()
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802
+        super().resizeEvent(event)  # type: ignore[arg-type]
+        self._fit()
+
+    def _fit(self) -> None:
+        """Where there is no room for all, the verdict gives way, which the rail tells too, then words of what is left out, and letters
+        of the image set's name; the model's name and the figure with its interval stay."""
+        if not self.workspace.is_open:
+            return
+        self.run_button.setText(self._run_name(34))
+        self.badge.setText(" · ".join(self._badges))
+        self.verdict.setVisible(bool(self.verdict.text()))
+        ways = (
+            self.verdict.hide,
+            lambda: self.badge.setText(f"{words.count(self._left_out)} left out" if self._badges else ""),
+            lambda: self.run_button.setText(self._run_name(16)),
+            lambda: self.run_button.setText(self._run_name(8)),
+        )
+        for way in ways:
+            if self._layout.minimumSize().width() <= self.width():
+                return
+            way()
+
+    def _run_name(self, letters: int) -> str:
+        name = words.clipped(self.workspace.shown.record.info.image_set, letters)
+        return f"{name} ▾" if len(self.workspace.runs) > 1 else name
 
     def refresh(self) -> None:
         snapshot = self.workspace.shown.snapshot
         info, counts = snapshot.record.info, snapshot.counts
-        self.run_button.setText(
-            f"{words.clipped(info.image_set, 34)} ▾"
-            if len(self.workspace.runs) > 1
-            else words.clipped(info.image_set, 34)
-        )
         guess = " (a guess)" if snapshot.record.recipe_is_guess else ""
         prepared = f"recipe {snapshot.record.recipe.summary()}{guess}"
         if not snapshot.record.kind.can.scores:
             prepared = snapshot.record.kind.called
         told = info.model.endswith(" (service)")
         service = " (service)" if snapshot.record.kind.can.asked and not told else ""
-        self.facts.set_text(
-            f"model {words.clipped(info.model, 30)}{service}     {prepared}     {words.images(counts.listed)}"
-        )
-        left_out = [
+        model, listed = f"model {words.clipped(info.model, 30)}{service}", words.images(counts.listed)
+        threshold = "" if snapshot.record.threshold is None else f"     threshold {snapshot.record.threshold:.3g}"
+        short = f"{model}{threshold}"
+        self.facts.show_wordings(f"{short}     {prepared}     {listed}", f"{short}     {prepared}", f"{short}     {listed}", short, model)  # fmt: skip
+        self._badges = [
             f"{n} {name}"
             for n, name in (
                 (counts.unreadable, "unreadable"),
@@ -96,8 +143,8 @@ class Header(QFrame):
             )
             if n
         ]
-        self.badge.setText(" · ".join(left_out))
-        tip(self.badge, "These images are not in the figures.")
+        self._left_out = counts.unreadable + counts.failed + counts.unlabelled + counts.pending
+        tip(self.badge, f"These images are not in the figures: {', '.join(self._badges)}.")
         self._tell_value()
         self.runs_menu.clear()
         for run in self.workspace.runs:
@@ -120,6 +167,7 @@ class Header(QFrame):
             said = f"top-1 accuracy: {names.a} {words.percent(found.a)}, {names.b} {words.percent(found.b)}, N = {words.count(total)}.\nThe difference in points with its 95 % interval."
             for widget in (self.value, self.other_value, self.detail):
                 tip(widget, said)
+            self._fit()
             return
         self.value.setText(words.percent(top1.value))
         self.detail.setText(
@@ -129,6 +177,7 @@ class Header(QFrame):
         )
         for widget in (self.value, self.detail):
             tip(widget, f"{top1.hits} right of {top1.total} labelled, scored images. {words.how(top1)}")
+        self._fit()
 
 
 class _RailStep(QPushButton):

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt
+
 from mivrat.core.base.job import Written
+from mivrat.core.base.text import best_cut, minus
 from mivrat.core.base.text import clipped as clipped
 from mivrat.core.base.text import count as count
 from mivrat.core.base.text import images as images
-from mivrat.core.base.text import minus
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.uncertainty import FEW_UNITS
@@ -81,6 +85,18 @@ IMAGE_FILES = ";;".join(
     f"{kind} ({' '.join(f'*{ending}' for ending in sorted(endings))})"
     for kind, endings in (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
 )
+
+
+_MODES = {
+    "middle": Qt.TextElideMode.ElideMiddle,
+    "end": Qt.TextElideMode.ElideRight,
+    "start": Qt.TextElideMode.ElideLeft,
+}
+
+
+def elided_by(names: Sequence[str]) -> Qt.TextElideMode:
+    """How the names of one list are cut where there is no room, so that they stay apart."""
+    return _MODES[best_cut(names)]
 
 
 def written(what: Written, finished: bool) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -45,7 +45,10 @@ class Reviewer:
             return False
         where = f"{text.images(len(some))}" if len(some) > 1 else text.clipped(self._shown.name_of(some[0]), 30)
         reviews = self._shown.reviews
-        return self.workspace.edits.review(f"{what}, {where}", {i: change(reviews[i]) for i in some})
+        done = self.workspace.edits.review(f"{what}, {where}", {i: change(reviews[i]) for i in some})
+        if done:
+            self.workspace.notices.say(f"{what[:1].upper()}{what[1:]}: {where}.")
+        return done
 
     def toggle_key(self, number: int) -> bool:
         """Put the images down to the cause with a key from 1 to 9, or take it back; False where no cause has that key."""
@@ -56,6 +59,9 @@ class Reviewer:
         """Put the images down to a cause, or take it back where all of them have it; either way they are reviewed."""
         reviews, some = self._shown.reviews, self._shown.acted_on
         everywhere = all(cause in reviews[i].causes for i in some)
+        if not everywhere and cause == reviews.wrong_label and not self.some_labelled(some):
+            self.workspace.notices.say("There is no label that could be wrong.")
+            return False
 
         def change(one: Review) -> Review:
             causes = one.causes - {cause} if everywhere else one.causes | {cause}
@@ -73,13 +79,22 @@ class Reviewer:
         return self._change("note", lambda one: replace(one, note=note, reviewed=one.reviewed or bool(note)), [image])
 
     def propose(self, label: int | None, images: list[int] | None = None) -> bool:
-        """Propose another label, or with None stay with the one there is; files and source labels are never changed."""
+        """Propose another label, or with None stay with the one there is; files and source labels are never changed. A label found
+        wrong counts under that cause too."""
         what = "label kept" if label is None else f"label {text.clipped(self._shown.classes[label], 30)}"
-        return self._change(
-            what,
-            lambda one: replace(one, label=label, dismissed=one.dismissed and label is None, reviewed=True),
-            images,
-        )
+        some = self._shown.acted_on if images is None else images
+        wrong, labelled = self._shown.reviews.wrong_label, self.some_labelled(some)
+        cause = frozenset({wrong}) if wrong is not None and labelled else frozenset()
+
+        def change(one: Review) -> Review:
+            causes = one.causes - cause if label is None else one.causes | cause
+            return replace(one, label=label, causes=causes, dismissed=one.dismissed and label is None, reviewed=True)
+
+        return self._change(what, change, images)
+
+    def some_labelled(self, images: Sequence[int]) -> bool:
+        """Whether any of some images has a label."""
+        return bool((self._shown.judged.labels[np.asarray(images, np.int64)] >= 0).any())
 
     def dismiss(self, images: list[int]) -> bool:
         """Note that the suspicion of a wrong label was looked into and found empty."""

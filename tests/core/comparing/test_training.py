@@ -13,6 +13,7 @@ from mivrat.core.comparing.training import (
     Roles,
     gap_opens,
     guess_roles,
+    overfitting,
     read_training_log,
     roles_as_data,
     roles_from,
@@ -113,3 +114,30 @@ def test_smoothing_is_the_mean_of_what_is_known_around() -> None:
     values = np.array([1.0, 2.0, np.nan, 4.0, 10.0])
     assert smoothed(values, 3) == pytest.approx([1.5, 1.5, np.nan, 7.0, 7.0], nan_ok=True)
     assert smoothed(values, 1) == pytest.approx(values, nan_ok=True)
+
+
+def test_overfitting_is_found_with_its_epoch_and_size_and_rarely_where_there_is_none() -> None:
+    """Validation loss that turns at epoch 15 is found in every draw; one that levels off, or falls on, once in forty or fewer."""
+    rng, step = np.random.default_rng(4), np.arange(1.0, 41.0)
+
+    def drawn(rise: float, fall: float = 0.0) -> tuple[np.ndarray, np.ndarray]:
+        down = np.exp(-step / 5)
+        lower = 1.2 * np.exp(-step / 8) + rng.normal(0, 0.01, 40)
+        turned = np.maximum(0, step - 15)
+        return lower, 0.4 + down + (rise - fall) * turned + rng.normal(0, 0.01, 40)
+
+    for _ in range(40):
+        found = overfitting(step, *drawn(0.01))
+        assert found is not None
+        assert 11 <= found.since <= 19
+        assert found.until == 40
+        assert found.validation[1] - found.validation[0] == pytest.approx(0.19, abs=0.07)
+        assert found.training[1] < found.training[0]
+        assert found.sentence().startswith(f"Overfitting: from {found.since:g} to 40 validation loss rises by 0.")
+    level = sum(overfitting(step, *drawn(0.0)) is not None for _ in range(600))
+    falling = sum(overfitting(step, *drawn(0.0, 0.002)) is not None for _ in range(200))
+    assert level <= 0.04 * 600
+    assert falling <= 0.02 * 200
+    lower, upper = drawn(0.01)
+    assert overfitting(step, np.full(40, 0.3), upper) is None  # training does not fall: no overfitting
+    assert overfitting(step[:8], lower[:8], upper[:8]) is None

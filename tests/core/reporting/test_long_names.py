@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivrat.core.reporting.report.pages import _printable
-from mivrat.core.reporting.typeface import fitting, typeface
+from mivrat.core.reporting.typeface import fitting, typeface, wrapped
 
 
 @settings(max_examples=60, deadline=None)
@@ -26,3 +26,10 @@ def test_a_word_that_would_fill_pages_is_short_where_it_is_laid_out() -> None:
     assert shown == "label " + "x" * 100 + "…" + "y" * 40 + " of 3"
     assert _printable("a" * 160) == "a" * 160
     assert fitting("x" * 100_000, 14, 200) == fitting("x" * 1_000, 14, 200)
+
+
+def test_a_long_title_is_wrapped_whole_and_no_line_is_too_wide() -> None:
+    for text in ("model " + "net-of-many-parts-" * 12 + "; held-out set, 3 images", "a " * 200, "W" * 300, ""):
+        lines = wrapped(text, 15, 300)
+        assert all(typeface(15).getlength(line) <= 300 for line in lines)
+        assert "".join("".join(lines).split()) == "".join(text.split())

@@ -4,6 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from functools import lru_cache
+from typing import Literal
+
+# How many letters of a name there is room for, in the narrowest places and in wider ones.
+_SHORT = (10, 14, 20)
 
 # Stands in texts for a byte that is no UTF-8, and for a backslash in a name that needed escapes.
 _ESCAPES = re.compile(r"\\\\|\\x([89a-f][0-9a-f])")
@@ -76,9 +81,35 @@ def images(number: int) -> str:
     return "1 image" if number == 1 else f"{count(number)} images"
 
 
-def clipped(text: str, most: int) -> str:
-    """A long name with its middle left out."""
-    return text if len(text) <= most else text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
+Cut = Literal["middle", "end", "start"]
+
+
+def clipped(text: str, most: int, cut: Cut = "middle") -> str:
+    """A long name with its middle, its end or its start left out."""
+    if len(text) <= most:
+        return text
+    if cut == "end":
+        return f"{text[: most - 1]}…"
+    if cut == "start":
+        return f"…{text[len(text) - most + 1 :]}"
+    return text[: (most - 1) // 2] + "…" + text[len(text) - most // 2 :]
+
+
+def best_cut(names: Sequence[str]) -> Cut:
+    """Where to cut the names of one list so that they stay apart: the way that leaves the most of them different, of as good ones the
+    middle first."""
+    return _best_cut(tuple(names))
+
+
+@lru_cache(maxsize=64)
+def _best_cut(names: tuple[str, ...]) -> Cut:
+    long = [name for name in dict.fromkeys(names) if len(name) > _SHORT[0]]
+
+    def apart(cut: Cut) -> int:
+        return sum(len({clipped(name, most, cut) for name in long}) for most in _SHORT)
+
+    ways: tuple[Cut, ...] = ("middle", "end", "start")
+    return max(ways, key=apart)
 
 
 def minus(text: str) -> str:

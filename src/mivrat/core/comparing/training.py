@@ -107,6 +107,25 @@ def roles_as_data(roles: Roles) -> dict[str, str]:
 
 
 @dataclass(frozen=True)
+class Overfitting:
+    """From ``since`` (an epoch or step) to ``until`` validation loss rises while training loss falls; each from what it was there to
+    what it is at the end, smoothed over five points."""
+
+    since: float
+    until: float
+    validation: tuple[float, float]
+    training: tuple[float, float]
+
+    def sentence(self) -> str:
+        (low, high), (first, last) = self.validation, self.training
+        share = f", {100 * (high / low - 1):.0f} % more" if low > 0 else ""
+        return (
+            f"Overfitting: from {self.since:g} to {self.until:g} validation loss rises by {high - low:.3g} (from {low:.3g} to {high:.3g}{share}) "
+            f"while training loss falls from {first:.3g} to {last:.3g}."
+        )
+
+
+@dataclass(frozen=True)
 class Training:
     """Curves over ``step`` (rising), NaN where a row says nothing; accuracies from 0 to 1. ``best`` is the place of the best
     validation value, ``best_by`` which curve says so; ``gap_opens`` where validation and training loss part for good;
@@ -119,6 +138,7 @@ class Training:
     gap_opens: int | None
     improving: bool | None
     in_percent: tuple[str, ...] = ()
+    overfitting: Overfitting | None = None
 
     def sentences(self) -> list[str]:
         """What the curves say, in words."""
@@ -129,6 +149,8 @@ class Training:
         what = self.best_by.replace("_", " ")
         shown = f"{100 * value:.1f} %" if self.best_by.endswith("accuracy") else f"{value:.4g}"
         told.append(f"Best {what}: {shown} at {self.step[self.best]:g}, of {self.step[0]:g} to {self.step[-1]:g}.")
+        if self.overfitting is not None:
+            told.append(self.overfitting.sentence())
         if self.gap_opens is not None:
             told.append(
                 f"From {self.step[self.gap_opens]:g} on validation loss stays above training loss by more than scatter explains."
@@ -163,12 +185,12 @@ def training(log: TrainingLog, roles: Roles) -> Training:
     best = None
     if best_by:
         best = int(np.nanargmin(curves[best_by]) if best_by.endswith("loss") else np.nanargmax(curves[best_by]))
-    opens = None
+    opens, over = None, None
     if "training_loss" in curves and "validation_loss" in curves:
         opens = gap_opens(curves["training_loss"], curves["validation_loss"])
-    return Training(
-        step[order], curves, best, best_by, opens, _improving(curves.get(best_by), best_by), tuple(in_percent)
-    )
+        over = overfitting(step[order], curves["training_loss"], curves["validation_loss"])
+    improving = _improving(curves.get(best_by), best_by)
+    return Training(step[order], curves, best, best_by, opens, improving, tuple(in_percent), over)
 
 
 def smoothed(values: Curve, window: int) -> Curve:
@@ -198,6 +220,32 @@ def gap_opens(training_loss: Curve, validation_loss: Curve) -> int | None:
     first = int(closed[-1]) + 1  # the smallest gap itself is never wide
     # What only the last point or two shows is no opening.
     return int(both[first]) if len(both) - first >= 3 else None
+
+
+def overfitting(step: Curve, training_loss: Curve, validation_loss: Curve) -> Overfitting | None:
+    """Whether, behind the lowest validation loss, that loss rises while training loss falls: both in rank (Kendall's test, one-sided,
+    2.5 % and 5 %), and so that the ends, smoothed, say the same. None where they do not, or fewer than FEWEST points are left.
+
+    The lowest point itself is left out: it was chosen for being low, those behind it were not.
+    """
+    both = np.flatnonzero(np.isfinite(training_loss) & np.isfinite(validation_loss))
+    if not len(both):
+        return None
+    best = int(np.argmin(validation_loss[both]))
+    behind = both[best + 1 :]
+    if len(behind) < FEWEST:
+        return None
+    from scipy.stats import kendalltau
+
+    at = np.arange(len(behind))
+    for values, way, level in ((validation_loss, "greater", 0.025), (training_loss, "less", 0.05)):
+        if np.ptp(values[behind]) == 0 or not kendalltau(at, values[behind], alternative=way).pvalue < level:
+            return None
+    calm = [smoothed(one[both], 5) for one in (validation_loss, training_loss)]
+    (low, high), (first, last) = ((float(one[best]), float(one[-1])) for one in calm)
+    if high <= low or last >= first:
+        return None
+    return Overfitting(float(step[both[best]]), float(step[both[-1]]), (low, high), (first, last))
 
 
 def _improving(values: Curve | None, best_by: str) -> bool | None:

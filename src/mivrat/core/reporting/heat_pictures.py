@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from xml.sax.saxutils import escape
 
 import numpy as np
@@ -13,9 +13,9 @@ from PIL import Image, ImageDraw
 
 from mivrat.core.heatmaps.overlay import heat_colours
 from mivrat.core.pictures.decode import Pixels
-from mivrat.core.reporting.typeface import fitting, typeface
+from mivrat.core.reporting.typeface import fitting, typeface, wrapped
 
-MARGIN, LINE, BAR = 12, 18, (160, 10)
+MARGIN, LINE, TITLE, BAR = 12, 18, 20, (160, 10)
 SIDE, HEAD = 200, 46
 # What the names of rows may take; a smaller picture is enlarged, pixel by pixel, to about this much before a legend goes below it.
 LEAST_NAMES, MOST_NAMES, LARGE_ENOUGH = 80, 340, 320
@@ -73,13 +73,31 @@ def _names(board: BoardPicture) -> int:
     return int(min(MOST_NAMES, max(LEAST_NAMES, longest + 12)))
 
 
-def _place(names: int, row: int, column: int) -> tuple[int, int]:
-    return MARGIN + names + column * (SIDE + MARGIN), MARGIN + HEAD + 22 + row * (SIDE + LINE + MARGIN)
+@dataclass(frozen=True)
+class _Layout:
+    """Where the parts of a board stand: the title's lines, which say all of it, the lines of each row's name, and the size."""
+
+    names: int
+    title: list[str]
+    rows: list[list[str]]
+    width: int
+    height: int
+
+    @property
+    def head(self) -> int:
+        """Where the names of the columns stand."""
+        return MARGIN + HEAD + TITLE * (len(self.title) - 1)
+
+    def place(self, row: int, column: int) -> tuple[int, int]:
+        return MARGIN + self.names + column * (SIDE + MARGIN), self.head + 22 + row * (SIDE + LINE + MARGIN)
 
 
-def _size(board: BoardPicture) -> tuple[int, int]:
-    right, bottom = _place(_names(board), len(board.rows), len(board.columns))
-    return max(right, 460), bottom + LINE + MARGIN
+def _layout(board: BoardPicture) -> _Layout:
+    names = _names(board)
+    width = max(MARGIN + names + len(board.columns) * (SIDE + MARGIN), 460)
+    rows = [[part for line in name.split("\n") for part in wrapped(line, 13, names - 8)] for name in board.rows]
+    made = _Layout(names, wrapped(board.title, 15, width - 2 * MARGIN), rows, width, 0)
+    return replace(made, height=made.place(len(board.rows), 0)[1] + LINE + MARGIN)
 
 
 def _cell(picture: Pixels) -> tuple[Image.Image, tuple[int, int]]:
@@ -94,21 +112,18 @@ def _cell(picture: Pixels) -> tuple[Image.Image, tuple[int, int]]:
 
 def board_as_image(board: BoardPicture) -> Image.Image:
     """The board as one picture."""
-    made, names = Image.new("RGB", _size(board), "white"), _names(board)
+    at = _layout(board)
+    made = Image.new("RGB", (at.width, at.height), "white")
     draw = ImageDraw.Draw(made)
-    draw.text((MARGIN, MARGIN), fitting(board.title, 15, made.width - 2 * MARGIN), fill="black", font=typeface(15))
+    for n, line in enumerate(at.title):
+        draw.text((MARGIN, MARGIN + n * TITLE), line, fill="black", font=typeface(15))
     for c, name in enumerate(board.columns):
-        draw.text((_place(names, 0, c)[0], MARGIN + HEAD - 4), fitting(name, 13, SIDE), fill="black", font=typeface(13))
-    for r, name in enumerate(board.rows):
-        for n, line in enumerate(name.split("\n")):
-            draw.text(
-                (MARGIN, _place(names, r, 0)[1] + n * LINE),
-                fitting(line, 13, names - 8),
-                fill="black",
-                font=typeface(13),
-            )
+        draw.text((at.place(0, c)[0], at.head - 4), fitting(name, 13, SIDE), fill="black", font=typeface(13))
+    for r, lines in enumerate(at.rows):
+        for n, line in enumerate(lines):
+            draw.text((MARGIN, at.place(r, 0)[1] + n * LINE), line, fill="black", font=typeface(13))
         for c, picture in enumerate(board.pictures[r]):
-            x, y = _place(names, r, c)
+            x, y = at.place(r, c)
             if picture is not None:
                 shown, (dx, dy) = _cell(picture)
                 made.paste(shown, (x + dx, y + dy))
@@ -116,7 +131,7 @@ def board_as_image(board: BoardPicture) -> Image.Image:
                 draw.rectangle((x, y, x + SIDE, y + SIDE), outline="silver")
             draw.text((x, y + SIDE + 1), fitting(board.notes[r][c], 12, SIDE), fill="dimgrey", font=typeface(12))
     low, high = ends_of(board.scale, None)
-    x, y = _place(names, len(board.rows), 0)
+    x, y = at.place(len(board.rows), 0)
     draw.text((MARGIN, y), low, fill="black", font=typeface(13))
     made.paste(_bar(board.scale), (MARGIN + 60, y + 4))
     draw.text((MARGIN + 70 + BAR[0], y), high, fill="black", font=typeface(13))
@@ -125,7 +140,8 @@ def board_as_image(board: BoardPicture) -> Image.Image:
 
 def board_as_svg(board: BoardPicture) -> str:
     """The board as a drawing whose words stay words; the pictures are held in it."""
-    (width, height), names = _size(board), _names(board)
+    at = _layout(board)
+    width, height = at.width, at.height
     parts = [
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}" viewBox="0 0 {width} {height}" '
         'font-family="Inter, sans-serif">',
@@ -142,20 +158,21 @@ def board_as_svg(board: BoardPicture) -> str:
         size = f'width="{image.width}" height="{image.height}"'
         parts.append(f'<image x="{x}" y="{y}" {size} href="data:image/png;base64,{coded}"/>')
 
-    text(MARGIN, MARGIN + 14, fitting(board.title, 15, width - 2 * MARGIN), 15)
+    for n, line in enumerate(at.title):
+        text(MARGIN, MARGIN + 14 + n * TITLE, line, 15)
     for c, name in enumerate(board.columns):
-        text(_place(names, 0, c)[0], MARGIN + HEAD + 10, fitting(name, 13, SIDE))
-    for r, name in enumerate(board.rows):
-        for n, line in enumerate(name.split("\n")):
-            text(MARGIN, _place(names, r, 0)[1] + 13 + n * LINE, fitting(line, 13, names - 8))
+        text(at.place(0, c)[0], at.head + 10, fitting(name, 13, SIDE))
+    for r, lines in enumerate(at.rows):
+        for n, line in enumerate(lines):
+            text(MARGIN, at.place(r, 0)[1] + 13 + n * LINE, line)
         for c, pixels in enumerate(board.pictures[r]):
-            x, y = _place(names, r, c)
+            x, y = at.place(r, c)
             if pixels is not None:
                 shown, (dx, dy) = _cell(pixels)
                 picture(x + dx, y + dy, shown)
             text(x, y + SIDE + 14, fitting(board.notes[r][c], 12, SIDE), 12, "dimgrey")
     low, high = ends_of(board.scale, None)
-    x, y = _place(names, len(board.rows), 0)
+    x, y = at.place(len(board.rows), 0)
     text(MARGIN, y + 13, low)
     picture(MARGIN + 60, y + 4, _bar(board.scale))
     text(MARGIN + 70 + BAR[0], y + 13, high)

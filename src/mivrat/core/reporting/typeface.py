@@ -16,6 +16,23 @@ def typeface(size: int) -> ImageFont.FreeTypeFont:
     return ImageFont.truetype(str(FONTS / "Inter-Regular.otf"), size)
 
 
+def wrapped(text: str, size: int, width: float) -> list[str]:
+    """A text on as many lines of so many pixels as it takes, broken between words, and within one that fills a line alone."""
+    font, lines = typeface(size), [""]
+    for word in text.split():
+        joined = f"{lines[-1]} {word}".strip()
+        if font.getlength(joined) <= width:
+            lines[-1] = joined
+            continue
+        if lines[-1]:
+            lines.append("")
+        for letter in word:
+            if lines[-1] and font.getlength(lines[-1] + letter) > width:
+                lines.append("")
+            lines[-1] += letter
+    return lines
+
+
 def fitting(text: str, size: int, width: float) -> str:
     """A text on one line, cut in its middle until it fits so many pixels."""
     font, text = typeface(size), " ".join(text.split())

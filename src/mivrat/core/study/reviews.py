@@ -13,6 +13,7 @@ from mivrat.core.base.text import unescaped
 from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import load_image_names, stored_names
+from mivrat.core.study.schema import LABEL_IS_WRONG
 from mivrat.core.study.soundness import json_of, reading
 
 
@@ -59,6 +60,11 @@ class Reviews:
                 self.by_position.pop(position, None)
             else:
                 self.by_position[position] = review
+
+    @property
+    def wrong_label(self) -> int | None:
+        """The cause that says that the label is wrong, as long as the list has one of that name."""
+        return next((one.id for one in self.causes if one.name == LABEL_IS_WRONG), None)
 
     def name_of(self, cause: int) -> str:
         return next((one.name for one in self.causes if one.id == cause), "?")

@@ -9,7 +9,8 @@ VERSION = 9
 PAGE_SIZE = 16384
 
 # What an image's mistake is put down to at first; the list is the analyst's to change.
-USUAL_CAUSES = ("label is wrong", "two objects", "hidden", "odd angle", "out of focus", "background")
+LABEL_IS_WRONG = "label is wrong"
+USUAL_CAUSES = (LABEL_IS_WRONG, "two objects", "hidden", "odd angle", "out of focus", "background")
 
 # What is seen in single images names them by content and path; content is empty where nobody has read the file yet.
 REVIEWS = f"""

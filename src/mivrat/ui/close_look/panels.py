@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from mivrat.core.heatmaps.overlay import heat_colours
+from mivrat.ui import words
 from mivrat.ui.parts.widgets import tip
 from mivrat.ui.theme import font, theme
 
@@ -87,7 +88,10 @@ class Ranking(QWidget):
             painter.setPen(theme.colour("ink"))
             mark = "  ◂ label" if one.labelled else ""
             room = name_width - painter.fontMetrics().horizontalAdvance(mark)
-            text = painter.fontMetrics().elidedText(one.name, Qt.TextElideMode.ElideMiddle, room) + mark
+            text = (
+                painter.fontMetrics().elidedText(one.name, words.elided_by([each.name for each in self.lines]), room)
+                + mark
+            )
             painter.drawText(QRectF(28, y, name_width, self.LINE), Qt.AlignmentFlag.AlignVCenter, text)
             bar = QRectF(36 + name_width, y + 8, self.width() - name_width - 36 - 64, 6)
             painter.fillRect(bar, theme.colour("line"))

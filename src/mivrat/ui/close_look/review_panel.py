@@ -14,7 +14,7 @@ from mivrat.ui.parts.wrapping import Flow, flowing
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
-AS_IT_IS = "the label is right"
+AS_IT_IS, NO_LABEL = "the label is right", "no label"
 
 
 class ReviewPanel(QFrame):
@@ -98,7 +98,12 @@ class ReviewPanel(QFrame):
             chip.setChecked(bool(some) and all(cause in reviews[i].causes for i in some))
         self.reviewed.setChecked(bool(some) and all(reviews[i].reviewed for i in some))
         label_now = reviews[image].label if image is not None else None
+        labelled = self.reviewer.some_labelled(some)
+        self.proposed.setItemText(0, AS_IT_IS if labelled else NO_LABEL)
         self.proposed.setCurrentIndex(0 if label_now is None else label_now + 1)
+        if reviews.wrong_label in self.chips:
+            wrong = self.chips[reviews.wrong_label]
+            wrong.setEnabled(labelled or wrong.isChecked())
         told = self.reviewer.progress().sentence()
         self.progress.setText(f"{words.count(len(some))} images marked  ·  {told}" if len(some) > 1 else told)
 

@@ -139,9 +139,9 @@ class TrainingDiagram(Diagram):
             )
         if accuracy and self.held_out is not None and self.held_out[1].value is not None:
             value = self.held_out[1].value
-            plot.addItem(line([first, last], [value, value], pen("second", 1.4, Qt.PenStyle.DashLine)))
+            plot.addItem(line([first, last], [value, value], pen("ink", 1.4, Qt.PenStyle.DashDotLine)))
             said = f"{words.clipped(self.held_out[0], 28)} {words.percent(value)}"
-            plot.addItem(text(said, last, low, "second", (1.0, 1.0)), ignoreBounds=True)
+            plot.addItem(text(said, last, low, "ink", (1.0, 1.0)), ignoreBounds=True)
 
     def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
         """A line where the keys have come to."""

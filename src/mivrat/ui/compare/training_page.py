@@ -135,7 +135,7 @@ class TrainingPage(QWidget):
         )
         percent = f" {', '.join(found.in_percent)}: taken for percentages." if found.in_percent else ""
         self.legend.setText(
-            f"Broken line: training. Full line: validation. Plum: the accuracy of this run.{smooth}{percent}"
+            f"Broken line: training. Full line: validation. Dots and dashes: the accuracy of this run.{smooth}{percent}"
         )
 
     def as_table(self) -> list[list[str]]:

@@ -62,6 +62,7 @@ class Confusions(QWidget):
         self.map, self.worst_blocks = BlockMap(workspace), BlockList()
         self.blocks: list[Block] = []
         self._open: tuple[int, ...] = ()
+        self._pending = False
         self._of: tuple[object, bool] | None = None
         self._blocks_before = False
         self.mode, self.order = Choice(MODES, "what the cells show"), Choice(ORDERS, "order of the classes")
@@ -208,10 +209,14 @@ class Confusions(QWidget):
                 told = f"{chosen[0].name}: {words.count(inside)} mistakes inside, {words.count(leaving)} leave it"
             else:
                 told = " and ".join(words.clipped(one.name, 30) for one in chosen)
+        elif overview and self._pending:
+            told = f"Grouping {words.count(len(self.workspace.shown.classes))} classes by what they are taken for …"
         elif overview and self.blocks:
             total = sum(one.inside + one.leaving for one in self.blocks)
             within = sum(one.inside for one in self.blocks)
-            told = f"{len(self.blocks)} blocks; {words.count(within)} of {words.count(total)} mistakes lie inside one"
+            blocks = "1 block" if len(self.blocks) == 1 else f"{len(self.blocks)} blocks"
+            told = f"{blocks}; {words.count(within)} of {words.count(total)} mistakes lie inside one"
+            told = told if total else "No mistake by which classes could be grouped"
         self.opened.set_text(told)
         self.opened.setVisible(bool(told))
         self._arrange()
@@ -223,7 +228,8 @@ class Confusions(QWidget):
         counts, among = measured.figures.matrix, measured.among
         many = len(counts) > MANY
         of = snapshot.record.key, many
-        if self._of != of:  # another run: what is seen first depends on how many classes it has
+        new_run = self._of != of
+        if new_run:  # another run: what is seen first depends on how many classes it has
             if self._of is None or many != self._of[1] or not many:
                 self.order.setCurrentIndex(ORDERS.index(BLOCKS) if many else min(2, self.order.currentIndex()))
             self._of, self._open = of, ()
@@ -249,9 +255,17 @@ class Confusions(QWidget):
                 mistakes_between(counts, blocks),
             )
 
+        # While those of another run are worked out nothing of this one's is there to be shown.
+        self._pending = in_blocks and (new_run or not self.blocks)
+        if self._pending:
+            self.blocks = []
+            self.map.show_blocks([], np.zeros((0, 0), np.int64))
+            self.worst_blocks.show_blocks([])
+            self._show()
         self._working.start(work, done=self._take)
 
     def _take(self, found: WorkedOut) -> None:
+        self._pending = False
         if found.order is not None:
             self.matrix.set_order(found.order)
         if [one.classes for one in found.blocks] != [one.classes for one in self.blocks]:

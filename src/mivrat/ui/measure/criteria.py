@@ -176,7 +176,7 @@ class Criteria(QWidget):
             label(found.verdict),
         ]
         if self.concluder is not None:
-            add = button("F", lambda: self._add_finding(found.text), kind="small")
+            add = button("add to findings", lambda: self._add_finding(found.text), kind="small")
             add.setAccessibleName(f"add {found.text} as a finding")
             tip(add, "Add this criterion as a finding, to be checked on every later model")
             parts.append(add)

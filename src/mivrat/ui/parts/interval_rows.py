@@ -12,6 +12,7 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QWidget
 
 from mivrat.core.selecting.selection import Condition
+from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, bars, dots, line, pen, text
 from mivrat.ui.parts.widgets import Elided, label, set_role, tip
 from mivrat.ui.theme import font, theme
@@ -201,8 +202,10 @@ class IntervalRows(QWidget):
         self._fit(self._names, len(rows), 0, lambda: Elided(mode=Qt.TextElideMode.ElideMiddle))
         self._fit(self._values, len(rows), 1, label, right)
         self._fit(self._besides, len(rows), 3, lambda: label(soft=True), right)
+        mode = words.elided_by([one.name for one in rows])
         for one, name, value, beside in zip(rows, self._names, self._values, self._besides, strict=True):
             name.whole = one.about
+            name.cut_by(mode)
             name.set_text(one.name)
             value.setText(one.shown)
             beside.setText(one.beside)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPolygonF, QResizeEv
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QTableWidget, QTableWidgetItem
 
 from mivrat.core.figures.intervals import Proportion
+from mivrat.ui import words
 from mivrat.ui.parts.columns import fit_columns
 from mivrat.ui.parts.widgets import tip
 from mivrat.ui.theme import theme
@@ -83,6 +84,7 @@ class FigureTable(QTableWidget):
 
     def show_lines(self, lines: Sequence[Sequence[str]], tips: Sequence[str] = ()) -> None:
         """Fill the table; a row's tip is told over all of its cells."""
+        self.setTextElideMode(words.elided_by([line[0] for line in lines if line]))
         self.setRowCount(len(lines))
         for line, texts in enumerate(lines):
             for column, text in enumerate(texts):

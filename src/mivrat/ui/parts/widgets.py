@@ -372,6 +372,11 @@ class Elided(QLabel):
         self._full = text
         self._fit()
 
+    def cut_by(self, mode: Qt.TextElideMode) -> None:
+        """Give way at another place from here on."""
+        self._mode = mode
+        self._fit()
+
     @property
     def full_text(self) -> str:
         return self._full

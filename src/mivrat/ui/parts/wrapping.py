@@ -83,7 +83,8 @@ class Flow(QLayout):
         for item in self._items:
             if item.isEmpty():  # what is hidden takes no place
                 continue
-            size = item.sizeHint()
+            hint = item.sizeHint()
+            size = QSize(max(min(hint.width(), width), item.minimumSize().width()), hint.height())
             if not lines or size.width() > left:
                 lines.append([])
                 left = width

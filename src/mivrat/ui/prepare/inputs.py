@@ -39,6 +39,7 @@ from mivrat.ui.parts.widgets import (
     spin,
     tip,
 )
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.ui.theme import theme
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
@@ -430,14 +431,8 @@ class _SubsetForm(QFrame):
         self.each.activated.connect(lambda _: self.number.setVisible(self.each.currentText() != HALVES))
         act = button("Draw", lambda: draw(one, self.number.value(), self.seed.value(), self.each.currentText()))
         self.act = act
-        layout = row(
-            self.number,
-            self.each,
-            label("seed", soft=True),
-            self.seed,
-            act,
-            button("Cancel", cancel, kind="quiet"),
-            None,
-        )
+        seed = QWidget()
+        seed.setLayout(row(label("seed", soft=True), self.seed))
+        layout = flowing(self.number, self.each, seed, act, button("Cancel", cancel, kind="quiet"), spacing=8)
         layout.setContentsMargins(16, 0, 0, 8)
         self.setLayout(layout)

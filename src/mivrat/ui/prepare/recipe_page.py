@@ -58,7 +58,7 @@ class RecipePage(QWidget):
         self.original, self.received = OriginalView(), PicturePanel()
         self.received.room = 0
         self.received.setFixedSize(HEIGHT + 20, HEIGHT)
-        self.size_told = label(soft=True)
+        self.size_told = label(soft=True, wrap=True)
         self.received.crisp = True
         self.told = label(soft=True, wrap=True)
         self.bars = ValueBars()
@@ -77,7 +77,7 @@ class RecipePage(QWidget):
         self.load, self.save = button("Load…", self._choose_load), button("Save…", self._choose_save)
         pictures = QGridLayout()
         pictures.setHorizontalSpacing(14)
-        pictures.addWidget(label("as photographed; framed: what the network sees", soft=True), 0, 0)
+        pictures.addWidget(label("as photographed; framed: what the network sees", soft=True, wrap=True), 0, 0)
         pictures.addWidget(self.size_told, 0, 1)
         pictures.addWidget(self.original, 1, 0, Qt.AlignmentFlag.AlignTop)
         pictures.addWidget(self.received, 1, 1)

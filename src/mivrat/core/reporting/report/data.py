@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from mivrat.core.comparing.training import Training
@@ -71,4 +72,4 @@ def _training(found: Training) -> Data:
     def at(place: int | None) -> float | None:
         return None if place is None else float(found.step[place])
 
-    return {"best": at(found.best), "best_by": found.best_by, "gap_opens": at(found.gap_opens), "told": found.sentences()}  # fmt: skip
+    return {"best": at(found.best), "best_by": found.best_by, "gap_opens": at(found.gap_opens), "overfitting": None if found.overfitting is None else asdict(found.overfitting), "told": found.sentences()}  # fmt: skip
