@@ -147,7 +147,9 @@ def test_criteria_differences_and_labels_as_findings(demo: MainWindow, settle: S
     told = demo.bench.conclude.criteria.as_table()
     assert [line[1] for line in told[1:]] == ["cannot tell", "missed"]
     assert "more images labelled hazel" in told[1][6]
-    (add, *_) = [one for one in demo.bench.conclude.criteria.findChildren(QPushButton) if one.text() == "add to findings"]
+    (add, *_) = [
+        one for one in demo.bench.conclude.criteria.findChildren(QPushButton) if one.text() == "add to findings"
+    ]
     qtbot.mouseClick(add, LEFT)
     settle()
     (one,) = concluder.findings

@@ -421,12 +421,23 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     assert f"{alarms} false alarms, {missed} missed" in page.reading.text()
     tried = [((p >= t) & (labels == 0)).sum() + 9 * ((p < t) & (labels == 1)).sum() for t in np.linspace(0, 1, 2001)]
     assert alarms + 9 * missed <= min(tried)
-    page.slider.setValue(0)
+    share = snapshot.judged.share(called & (labels == 1), called)
+    assert f"precision {words.with_bounds(share)}, N = {int(called.sum())}" in page.shares.text()
+    page.typed.setFocus()
+    page.typed.selectAll()
+    qtbot.keyClicks(page.typed, "0.37")
+    qtbot.keyClick(page.typed, Qt.Key.Key_Return)
+    page.curves.setFocus()
+    qtbot.keyClick(page.curves, Qt.Key.Key_Left)
+    assert page.threshold == pytest.approx(0.36)
+    assert page.typed.value() == pytest.approx(0.36)
+    page.typed.setValue(0)
     qtbot.mouseClick(page.adopt, LEFT)
     settle()
     assert window.workspace.shown.measured is not None
     assert window.workspace.shown.measured.figures.matrix.tolist() == [[0, 8], [0, 8]]
     assert window.bench.header.value.text() == "50.0 %"
+    assert "threshold 0" in window.bench.header.facts.full_text
     window.workspace.edits.undo()
     settle()
     assert window.workspace.shown.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()

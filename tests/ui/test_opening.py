@@ -110,7 +110,7 @@ def test_files_dropped_on_an_open_study_are_added(
     window.take_files([saved(classifier(seed=3), tmp_path / "later.onnx")])
     settle()
     assert [one.name for one in window.workspace.contents.models] == ["m", "later"]
-    assert window.workspace.shown.snapshot.record.info.model == "later"
+    assert window.workspace.shown.snapshot.record.info.model == "m"  # what is looked at stays
     window.workspace.edits.take(study_edits.remove_model(window.workspace.contents.models[0]))
     settle()
     assert [run.model for run in window.workspace.runs] == ["later"]

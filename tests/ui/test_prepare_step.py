@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.figures.families import family_accuracy
@@ -158,7 +158,7 @@ def test_a_subset_is_drawn_begun_and_scored(qtbot: QtBot, study: MainWindow, set
     settle()
     drawn = study.workspace.contents.sets[1]
     assert (drawn.images, drawn.drawn) == (4, "2 per class, seed 0, of 24 in held")
-    click(qtbot, inputs, "Begin")  # which begins: no second button has to be found
+    click(qtbot, inputs, "Score")  # which begins: no second button has to be found
     settle()
     qtbot.waitUntil(lambda: study.workspace.jobs.going_on is None, timeout=10000)
     settle()
@@ -179,7 +179,12 @@ def test_a_table_of_predictions_measures_what_it_can(
     )
     with (folder / "told.csv").open("w", newline="") as file:
         csv.writer(file).writerows([["path", "predicted", "confidence"], *((p, "birch", "0.75") for p in paths)])
+    before = study.workspace.shown.record.key
     study.bench.prepare.inputs.add_model(folder / "told.csv")
+    settle()
+    assert study.workspace.shown.record.key == before  # what is looked at stays
+    assert "under Runs" in study.foot.notice.full_text
+    study.show_run(study.workspace.runs[-1].id)
     settle()
     snapshot = study.workspace.shown.snapshot
     assert snapshot.record.kind.name == "table"
@@ -391,3 +396,30 @@ def test_twelve_images_are_tried_before_the_full_run(
     assert window.workspace.shown.snapshot.counts.pending == 0
     assert not try_out.full.isVisible()
     assert QApplication.focusWidget() is not None
+
+
+def test_models_and_sets_are_renamed_and_stay_what_they_are(
+    qtbot: QtBot, study: MainWindow, settle: Settle, folder: Path
+) -> None:
+    inputs, before = study.bench.prepare.inputs, study.workspace.shown.record.key
+    contents = study.workspace.contents
+    assert contents is not None
+    for one, name in ((contents.models[0], "net & <b>"), (contents.sets[0], "net & <b>")):
+        inputs._start_renaming(one)
+        form = next(each for each in inputs.findChildren(QLineEdit) if one.name in each.accessibleName())
+        form.selectAll()
+        qtbot.keyClicks(form, f"  {name}")
+        qtbot.keyClick(form, Qt.Key.Key_Return)
+        settle()
+    info = study.workspace.shown.record.info
+    assert (info.model, info.image_set) == ("net & <b>", "net & <b>")
+    assert study.workspace.shown.record.key == before
+    assert "net & <b>" in study.bench.header.facts.full_text
+    study.open_study(folder / "s.mivrat")
+    settle()
+    assert study.workspace.shown.record.info.model == "net & <b>"
+    study.workspace.edits.take(study_edits.rename_set(study.workspace.contents.sets[0], "held"))  # type: ignore[union-attr]
+    settle()
+    study.workspace.edits.undo()
+    settle()
+    assert study.workspace.shown.record.info.image_set == "net & <b>"

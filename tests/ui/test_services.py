@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QWidget
+from PySide6.QtWidgets import QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.heatmaps.answers_only import answers_taken
@@ -239,7 +239,8 @@ def test_it_is_checked_and_held_against_its_file(
     judged.bench.prepare.choose(INPUTS)
     judged.bench.prepare.inputs.add_model(tmp_path / "net.onnx")
     settle()
-    judged.workspace.jobs.score()
+    (score,) = [one for one in judged.bench.prepare.inputs.findChildren(QPushButton) if one.text() == "Score"]
+    qtbot.mouseClick(score, LEFT)
     settle()
     assert not step.rows["service"].isVisibleTo(step)
     judged.bench.show_step(COMPARE)

@@ -72,6 +72,16 @@ def add_run(words: str, path: Path, set_id: int, recipe: Recipe | None, usual: R
     return StudyEdit(words, do, undo)
 
 
+def add_model(path: Path, set_id: int, usual: Recipe | None) -> StudyEdit:
+    """A model added with a run on a set; the run shown stays the one shown."""
+    run = add_run(f"{path.stem} added", path, set_id, None, usual)
+
+    def do(study: Study) -> None:
+        run.do(study)
+
+    return StudyEdit(run.words, do, run.undo)
+
+
 def _fitting_model(study: Study, path: Path, recipe: Recipe | None, usual: Recipe | None) -> Model:
     if recipe is None and usual is not None:
         try:
@@ -170,6 +180,24 @@ def change_role(which: SetInfo, role: Role) -> StudyEdit:
         f"{which.name} used as {role} images",
         lambda study: save_role(study, which.id, role),
         lambda study: save_role(study, which.id, which.role),
+    )
+
+
+def rename_model(which: ModelInfo, name: str) -> StudyEdit:
+    """A model called something else, in the runs that it makes too."""
+    return StudyEdit(
+        f"{which.name} renamed {name}",
+        lambda study: study_models.rename_model(study, which.id, name),
+        lambda study: study_models.rename_model(study, which.id, which.name),
+    )
+
+
+def rename_set(which: SetInfo, name: str) -> StudyEdit:
+    """An image set called something else, in the runs on it too."""
+    return StudyEdit(
+        f"{which.name} renamed {name}",
+        lambda study: study_image_sets.rename_set(study, which.id, name),
+        lambda study: study_image_sets.rename_set(study, which.id, which.name),
     )
 
 

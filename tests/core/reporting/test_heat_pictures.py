@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -24,7 +25,7 @@ from mivrat.core.reporting.heat_pictures import (
     MARGIN,
     SIDE,
     BoardPicture,
-    _names,
+    _layout,
     board_as_image,
     board_as_svg,
     ends_of,
@@ -67,7 +68,7 @@ def test_a_board_has_each_cell_in_its_place_and_words_that_stay_words() -> None:
         [["peak 1", "none"], ["2", "3"]],
     )
     drawn = np.asarray(board_as_image(board))
-    middle = {(r, c): _middle(_names(board), r, c) for r in range(2) for c in range(2)}
+    middle = {(r, c): _middle(board, r, c) for r in range(2) for c in range(2)}
     assert [tuple(int(v) for v in drawn[middle[at]]) for at in ((0, 0), (1, 0), (1, 1))] == [
         (200, 0, 0),
         (0, 0, 200),
@@ -76,6 +77,12 @@ def test_a_board_has_each_cell_in_its_place_and_words_that_stay_words() -> None:
     assert tuple(drawn[middle[0, 1]]) == (255, 255, 255)
     root = ElementTree.fromstring(board_as_svg(board))
     texts = [one.text for one in root.iter("{http://www.w3.org/2000/svg}text")]
+    long = replace(board, title="model " + "net-of-many-parts-" * 12)
+    words = " ".join(
+        one.text or "" for one in ElementTree.fromstring(board_as_svg(long)).iter("{http://www.w3.org/2000/svg}text")
+    )
+    assert "".join(long.title.split()) in "".join(words.split())  # the whole name of a model
+    assert board_as_image(long).height > board_as_image(board).height
     assert {'a <b> & "c"', "x & y", "first", "2 × 2", "peak 1", "none"} <= set(texts)
     assert len(list(root.iter("{http://www.w3.org/2000/svg}image"))) == 3 + 1
     assert fitting("a" * 400, 13, 100).count("…") == 1
@@ -95,10 +102,8 @@ def test_words_in_pictures_have_their_glyphs_and_names_their_room() -> None:
     assert (short[0], short[-1]) == ("a", "b")
 
 
-def _middle(names: int, row: int, column: int) -> tuple[int, int]:
-    from mivrat.core.reporting.heat_pictures import _place
-
-    x, y = _place(names, row, column)
+def _middle(board: BoardPicture, row: int, column: int) -> tuple[int, int]:
+    x, y = _layout(board).place(row, column)
     return y + SIDE // 2, x + SIDE // 2
 
 

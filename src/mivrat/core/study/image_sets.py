@@ -153,6 +153,12 @@ def image_of_study(study: Study, name: ImageName) -> StudyImage | None:
     return None
 
 
+def rename_set(study: Study, set_id: int, name: str) -> None:
+    """Call an image set something else."""
+    with study.writing() as db:
+        db.execute("UPDATE image_set SET name = ? WHERE id = ?", (escaped(name), set_id))
+
+
 def save_role(study: Study, set_id: int, role: Role) -> None:
     """Give an image set another role."""
     with study.writing() as db:

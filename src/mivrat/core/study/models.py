@@ -85,6 +85,12 @@ def relocate_model(study: Study, model_id: int, path: Path) -> None:
     move_model(study, model_id, path)
 
 
+def rename_model(study: Study, model_id: int, name: str) -> None:
+    """Call a model something else; what it is stays what its content says."""
+    with study.writing() as db:
+        db.execute("UPDATE model SET name = ? WHERE id = ?", (escaped(name), model_id))
+
+
 def move_model(study: Study, model_id: int, path: Path) -> None:
     """Look for a model at another place from now on, whether it is there or not."""
     with study.writing() as db:

@@ -7,25 +7,36 @@ from PySide6.QtWidgets import QDoubleSpinBox, QVBoxLayout, QWidget
 
 from mivrat.core.figures.decision import Costs, costs
 from mivrat.ui import words
-from mivrat.ui.parts.widgets import button, calm, label, row, slider
+from mivrat.ui.measure.threshold_curves import ThresholdCurves
+from mivrat.ui.parts.widgets import button, calm, label, row
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 
-STEPS = 1000
-
 
 class ThresholdPage(QWidget):
-    """A slider with its reading; what is adopted is kept in the study, and every figure follows."""
+    """A threshold, typed or dragged, with its reading and curves; what is adopted is kept in the study, and every figure follows."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
         self._found: Costs | None = None
+        self._second = np.zeros(0)
         self.threshold = 0.5
         self.told = label(wrap=True)
-        self.slider = slider("threshold", 0, STEPS, STEPS // 2)
-        self.slider.valueChanged.connect(self._move)
+        self.typed = QDoubleSpinBox()
+        self.typed.lineEdit().setTextMargins(7, 0, 4, 0)
+        calm(self.typed)
+        self.typed.setRange(0.0, 1.0)
+        self.typed.setKeyboardTracking(False)
+        self.typed.setDecimals(4)
+        self.typed.setSingleStep(0.01)
+        self.typed.setValue(0.5)
+        self.typed.setMinimumWidth(96)
+        self.typed.setAccessibleName("threshold")
+        self.typed.valueChanged.connect(self.move_to)
+        self.curves = ThresholdCurves(self.move_to)
         self.false_alarm, self.miss = (self._cost(name) for name in ("a false alarm", "a miss"))
+        self.shares = label(wrap=True)
         self.reading, self.least = label("", "heading", wrap=True), label(soft=True, wrap=True)
         self.adopt = button("Adopt this threshold", self._adopt, kind="primary")
         self.best = button("Go to the lowest cost", self._go_to_best)
@@ -34,8 +45,14 @@ class ThresholdPage(QWidget):
         layout.setContentsMargins(0, 8, 0, 8)
         layout.setSpacing(12)
         layout.addWidget(self.told)
-        layout.addWidget(self.slider)
+        layout.addLayout(row(label("threshold", soft=True), self.typed, None))
         layout.addWidget(self.reading)
+        layout.addWidget(self.shares)
+        layout.addWidget(self.curves, 1)
+        self.legend = label(
+            "Full line: recall. Broken line: precision. Below: the mean cost of an image.", soft=True, wrap=True
+        )
+        layout.addWidget(self.legend)
         layout.addLayout(
             row(
                 label("a false alarm costs", soft=True),
@@ -47,7 +64,7 @@ class ThresholdPage(QWidget):
         )
         layout.addWidget(self.least)
         layout.addLayout(row(self.adopt, self.best, self.usual, None))
-        layout.addStretch(1)
+        layout.addStretch(0)
         for signal in (workspace.topics.figures, workspace.topics.busy):
             signal.connect(self.refresh)
 
@@ -63,9 +80,16 @@ class ThresholdPage(QWidget):
         made.valueChanged.connect(lambda _: self.refresh())
         return made
 
-    def _move(self, value: int) -> None:
-        self.threshold = value / STEPS
+    def move_to(self, threshold: float) -> None:
+        """Look at another threshold."""
+        self.threshold = threshold
+        self._show_typed()
         self._read()
+
+    def _show_typed(self) -> None:
+        blocked = self.typed.blockSignals(True)
+        self.typed.setValue(min(1.0, self.threshold))
+        self.typed.blockSignals(blocked)
 
     def refresh(self) -> None:
         """Work the costs out anew (a sort of the images' probabilities)."""
@@ -78,13 +102,15 @@ class ThresholdPage(QWidget):
         else:
             judged, classes = snapshot.judged, snapshot.record.classes
             use = np.flatnonzero(judged.evaluated)
-            self._found = costs(judged.column(1, use), judged.labels[use], self.false_alarm.value(), self.miss.value())
+            self._second = np.full(len(judged.labels), -1.0)  # those without a label or an answer are never called
+            self._second[use] = judged.column(1, use)
+            self._found = costs(self._second[use], judged.labels[use], self.false_alarm.value(), self.miss.value())
             now = snapshot.record.threshold
             kept = f"from {now:.3f} on" if now is not None else "where its probability is the higher"
             self.told.setText(
                 f"An image is called {classes[1]} {kept}. A false alarm is {classes[0]} called {classes[1]}, a miss the other way."
             )
-        for part in (self.slider, self.false_alarm, self.miss, self.best):
+        for part in (self.typed, self.false_alarm, self.miss, self.best):
             part.setEnabled(self._found is not None)
         for act in (self.adopt, self.usual):
             act.setEnabled(self._found is not None and not self.workspace.busy)
@@ -92,14 +118,25 @@ class ThresholdPage(QWidget):
 
     def _read(self) -> None:
         found = self._found
+        self.curves.show_curves(found, self.threshold)
+        for part in (self.curves, self.legend):
+            part.setVisible(found is not None)
         if found is None:
             self.reading.setText("")
+            self.shares.setText("")
             self.least.setText("")
             return
         at = found.place(self.threshold)
+        second, judged = self.workspace.shown.classes[1], self.workspace.shown.judged
+        called, labelled = self._second >= self.threshold, judged.evaluated & (judged.labels == 1)
+        recall, precision = judged.share(called, labelled), judged.share(labelled, called)
         self.reading.setText(
             f"At {min(1.0, self.threshold):.3f}: {words.count(int(found.false_alarms[at]))} false alarms, "
             f"{words.count(int(found.missed[at]))} missed, mean cost {found.mean[at]:.4g} an image"
+        )
+        self.shares.setText(
+            f"Recall of {second} {words.with_bounds(recall)}, N = {words.count(recall.total)}; "
+            f"precision {words.with_bounds(precision)}, N = {words.count(precision.total)}"
         )
         self.least.setText(
             f"Least at {min(1.0, found.best):.3f}: {found.at(found.best):.4g} an image. Chosen on these same images: expect it to do a "
@@ -108,9 +145,7 @@ class ThresholdPage(QWidget):
 
     def _go_to_best(self) -> None:
         if self._found is not None:
-            self.slider.setValue(round(min(1.0, self._found.best) * STEPS))
-            self.threshold = self._found.best  # exactly: between two steps of the slider there may be many images
-            self._read()
+            self.move_to(self._found.best)  # exactly: between two that can be typed there may be many images
 
     def _adopt(self) -> None:
         self._decide(min(1.0, self.threshold))

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
+    QLineEdit,
     QMenu,
     QToolButton,
     QVBoxLayout,
@@ -64,6 +65,7 @@ class InputsPage(Scrolled):
         super().__init__()
         self.workspace = workspace
         self._drawing_from: int | None = None
+        self._renaming: tuple[type, int] | None = None
         body = self._body = QWidget()
         self._list = QVBoxLayout(body)
         self._list.setContentsMargins(0, 8, 8, 16)
@@ -133,13 +135,36 @@ class InputsPage(Scrolled):
                 entry.tell(f"{what}recipe {model.recipe.summary()}{guess}")
             if lost:
                 entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.workspace.busy)
-            offers: list[tuple[str, Callable[[], object]]] = [("Remove", partial(self._remove_model, model))]
+            offers: list[tuple[str, Callable[[], object]]] = [("Rename…", partial(self._start_renaming, model))]
+            offers.append(("Remove", partial(self._remove_model, model)))
             if model.recipe_is_guess and model.kind.can.scores:
                 offers.insert(0, ("This is the recipe", partial(self._confirm_recipe, model)))
             if model.kind.can.asked and address and is_agreed_at(address):
                 offers.append((f"Ask me again before anything is sent to {host}", partial(self._withdraw, address)))
             entry.offer(offers, not self.workspace.busy)
             self._list.addWidget(entry)
+            if self._renaming == (ModelInfo, model.id):
+                self._list.addWidget(_NameForm(model.name, partial(self._rename, model), self._stop_renaming))
+
+    def _start_renaming(self, one: ModelInfo | SetInfo) -> None:
+        self._renaming = type(one), one.id
+        self.refresh()
+        for form in self.findChildren(_NameForm):
+            form.name.setFocus()
+            form.name.selectAll()
+
+    def _stop_renaming(self) -> None:
+        self._renaming = None
+        self.refresh()
+
+    def _rename(self, one: ModelInfo | SetInfo, name: str) -> None:
+        self._renaming = None
+        if not name or name == one.name:
+            self.refresh()
+        elif isinstance(one, ModelInfo):
+            self.workspace.edits.take(study_edits.rename_model(one, name))
+        else:
+            self.workspace.edits.take(study_edits.rename_set(one, name))
 
     def _choose_model(self) -> None:
         found = ask_to_open(
@@ -156,9 +181,11 @@ class InputsPage(Scrolled):
         snapshot = self.workspace.shown.snapshot
         usual = snapshot.record.recipe if snapshot.record.kind.can.scores else None
         self.workspace.allow(path.parent)
-        self.workspace.edits.take(
-            study_edits.add_run(f"{path.stem} added", path, snapshot.record.info.set_id, None, usual)
-        )
+        edit = study_edits.add_model(path, snapshot.record.info.set_id, usual)
+        self.workspace.edits.take(edit, then=lambda: self._tell_added(edit.words))
+
+    def _tell_added(self, words_of_it: str) -> None:
+        self.workspace.notices.say(f"{words_of_it}: Score or Show it below, under Runs. The run shown stays.")
 
     def _withdraw(self, address: str) -> None:
         withdraw(address)
@@ -210,6 +237,8 @@ class InputsPage(Scrolled):
             self._list.addWidget(self._set_entry(one, contents))
             if self._drawing_from == one.id:
                 self._list.addWidget(_SubsetForm(one, self._draw, self._stop_drawing))
+            if self._renaming == (SetInfo, one.id):
+                self._list.addWidget(_NameForm(one.name, partial(self._rename, one), self._stop_renaming))
 
     def _set_entry(self, one: SetInfo, contents: Contents) -> QWidget:
         entry = _Entry(one.name, one.root)
@@ -228,6 +257,7 @@ class InputsPage(Scrolled):
             entry.lack("The folder is not there.", partial(self._choose_moved_set, one), not self.workspace.busy)
         offers: list[tuple[str, Callable[[], object]]] = [
             ("Draw a subset…", partial(self._start_drawing, one)),
+            ("Rename…", partial(self._start_renaming, one)),
             ("Relocate…", partial(self._choose_moved_set, one)),
             ("Remove", lambda: self.workspace.edits.take(study_edits.remove_set(one))),
         ]
@@ -328,10 +358,12 @@ class InputsPage(Scrolled):
                 )
                 if state is not None and state.info.id == shown:
                     act: QWidget = label("shown", soft=True)
+                elif state is not None and not state.answered and model.kind.can.scores:
+                    act = button("Score", partial(self._begin, model, one), kind="quiet")
                 elif state is not None:
                     act = button("Show", partial(self.run_wanted.emit, state.info.id), kind="quiet")
                 else:
-                    act = button("Begin", partial(self._begin, model, one), kind="quiet")
+                    act = button("Score", partial(self._begin, model, one), kind="quiet")
                 act.setEnabled(not self.workspace.busy)
                 act.setAccessibleName(f"{one.name}, {contents.model_name(model.id)}: {told}")
                 for column, widget in enumerate((Elided(one.name), Elided(contents.model_name(model.id)))):
@@ -414,6 +446,20 @@ class _Entry(QFrame):
 
 
 OF_EACH_CLASS, HALVES = "images of each class", "as two halves"
+
+
+class _NameForm(QFrame):
+    """Asks for another name."""
+
+    def __init__(self, name: str, rename: Callable[[str], object], cancel: Callable[[], object]) -> None:
+        super().__init__()
+        self.name = QLineEdit(name)
+        self.name.setAccessibleName(f"another name for {name}")
+        self.name.returnPressed.connect(lambda: rename(self.name.text().strip()))
+        self.act = button("Rename", lambda: rename(self.name.text().strip()))
+        layout = row(self.name, self.act, button("Cancel", cancel, kind="quiet"))
+        layout.setContentsMargins(0, 0, 0, 8)
+        self.setLayout(layout)
 
 
 class _SubsetForm(QFrame):

@@ -174,6 +174,10 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
     state, verdict = verdict_of(criteria, findings)
     top1 = figures.top_k[1]
     headline = f"Right on {percent(top1.value)} of {images(top1.total)}{_in_brackets(top1)}." if top1.total else "No labelled image was scored."  # fmt: skip
+    if record.threshold is not None:
+        headline += (
+            f" {record.classes[-1]} is called from a probability of {record.threshold:.3g} on, the threshold adopted."
+        )
     if told.claim is not None:
         p = snapshot.judged.against_claim(told.claim)
         differs = "differs significantly from that" if p < 0.05 else "does not differ significantly from that"
@@ -292,6 +296,7 @@ def _tested(ground: Ground, wanted: Wanted) -> tuple[tuple[str, str], ...]:
         ("Hash of all pictures and labels", ground.images),
         ("Classes", f"{count(len(record.classes))}: {in_sentence(record.classes, 12)}{'; the whole list stands at the end' if len(record.classes) > 12 else ''}"),
         ("Preprocessing", record.recipe.summary() + (" (a guess)" if record.recipe_is_guess else "")),
+        *([("Threshold", f"{record.classes[-1]} from {record.threshold:.3g} on")] if record.threshold is not None else []),
         ("Subset", record.image_set.drawn or "none: all that were listed"),
         ("Images that belong together", f"by {record.image_set.unit_column}" if record.image_set.unit_column else "not said: taken as independent"),
         ("Study", record.study.rpartition("/")[2]),
