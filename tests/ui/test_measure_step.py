@@ -92,7 +92,7 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         ("Top-1 accuracy at least 95 %", "missed"),
         ("Macro F1 at least 83 %", "cannot tell"),
     ):  # fmt: skip
-        assert shown[shown.index(text) + 2] == verdict
+        assert shown[shown.index(text) + 1] == verdict
     assert demo.bench.header.verdict.text() == "1 of 3 criteria missed"
     assert demo.workspace.study_path is not None
     kept = Study.open(demo.workspace.study_path)

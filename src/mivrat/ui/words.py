@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt
 
 from mivrat.core.base.job import Written
-from mivrat.core.base.text import best_cut, minus
-from mivrat.core.base.text import clipped as clipped
+from mivrat.core.base.text import best_cut, minus, printable
+from mivrat.core.base.text import clipped as clip
 from mivrat.core.base.text import count as count
 from mivrat.core.base.text import images as images
 from mivrat.core.figures.differences import Difference
@@ -21,6 +21,11 @@ from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 DASH = "–"
 # How many groups to make; at place 0 as many as fit, at place i one more than i.
 GROUP_NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
+
+
+def clipped(text: str, most: int) -> str:
+    """A name as it is shown where there is room for so many letters."""
+    return clip(printable(text), most)
 
 
 def percent(value: float | None) -> str:

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from mivrat.core.base.text import printable
 from mivrat.core.heatmaps.overlay import heat_colours
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import tip
@@ -89,7 +90,9 @@ class Ranking(QWidget):
             mark = "  ◂ label" if one.labelled else ""
             room = name_width - painter.fontMetrics().horizontalAdvance(mark)
             text = (
-                painter.fontMetrics().elidedText(one.name, words.elided_by([each.name for each in self.lines]), room)
+                painter.fontMetrics().elidedText(
+                    printable(one.name), words.elided_by([each.name for each in self.lines]), room
+                )
                 + mark
             )
             painter.drawText(QRectF(28, y, name_width, self.LINE), Qt.AlignmentFlag.AlignVCenter, text)

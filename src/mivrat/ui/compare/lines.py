@@ -10,6 +10,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
+from mivrat.core.base.text import printable
 from mivrat.core.figures.differences import Difference
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui.parts.tables import ChoosingTable
@@ -94,7 +95,7 @@ class _Model(QAbstractTableModel):
         line = self.lines[self.order[index.row()]]
         cell = line.cells[index.column()]
         if role == Qt.ItemDataRole.DisplayRole:
-            return "" if cell.drawn is not None else cell.text
+            return "" if cell.drawn is not None else printable(cell.text)
         if role == Qt.ItemDataRole.ToolTipRole:
             return plain(line.about)
         if role == Qt.ItemDataRole.AccessibleTextRole:

@@ -10,6 +10,7 @@ from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.other import Other
+from mivrat.core.base.text import printable
 from mivrat.ui import words
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.theme import font, mix, theme
@@ -154,7 +155,9 @@ class Cells:
             wrong = predicted >= 0 and label_index >= 0 and predicted != label_index
             painter.setPen(theme.colour("soft" if predicted < 0 else "wrong" if wrong else "ink"))
             name = "no answer" if predicted < 0 else classes[predicted] if predicted < len(classes) else "another class"
-            shown = painter.fontMetrics().elidedText(name, words.elided_by(classes), area.width() - width - 12)
+            shown = painter.fontMetrics().elidedText(
+                printable(name), words.elided_by(classes), area.width() - width - 12
+            )
             painter.drawText(area.adjusted(12, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, shown)
             painter.setPen(theme.colour("soft"))
             painter.drawText(area, Qt.AlignmentFlag.AlignRight, number)
@@ -171,7 +174,7 @@ class Cells:
         painter.drawText(
             area,
             Qt.AlignmentFlag.AlignLeft,
-            painter.fontMetrics().elidedText(text, words.elided_by(classes), area.width()),
+            painter.fontMetrics().elidedText(printable(text), words.elided_by(classes), area.width()),
         )
 
     def _paint_caption(self, painter: QPainter, image: int, side: int) -> None:
@@ -188,7 +191,9 @@ class Cells:
             number = f"{judged.confidence[image]:.2f}"
             width = painter.fontMetrics().horizontalAdvance(number) + 4
             painter.setPen(theme.colour("ink"))
-            shown = painter.fontMetrics().elidedText(classes[predicted], words.elided_by(classes), line.width() - width)
+            shown = painter.fontMetrics().elidedText(
+                printable(classes[predicted]), words.elided_by(classes), line.width() - width
+            )
             painter.drawText(line, Qt.AlignmentFlag.AlignLeft, shown)
             painter.setPen(theme.colour("soft"))
             painter.drawText(line, Qt.AlignmentFlag.AlignRight, number)
@@ -200,7 +205,7 @@ class Cells:
         else:
             painter.setPen(theme.colour("soft"))
             text = "no label" if label_index < 0 else ""
-        shown = painter.fontMetrics().elidedText(text, words.elided_by(classes), second.width())
+        shown = painter.fontMetrics().elidedText(printable(text), words.elided_by(classes), second.width())
         painter.drawText(second, Qt.AlignmentFlag.AlignLeft, shown)
         if not text and predicted >= 0:
             bar = QRectF(second.left(), second.top() + 4, second.width(), 2)

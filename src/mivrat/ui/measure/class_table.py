@@ -10,6 +10,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QPainter, QResizeEvent
 from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
+from mivrat.core.base.text import printable
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
 from mivrat.core.figures.intervals import Proportion
@@ -121,11 +122,11 @@ class ClassModel(QAbstractTableModel):
             grouped = family_matrix(figures.matrix, families)[1]
             self._figures, self._wrong = class_figures(grouped), mistakes(grouped, 1).most_taken_for
             self._members = [frozenset(one) for one in members]
-            self._names = [families.get(one[0], self.workspace.shown.classes[one[0]]) for one in members]
+            self._names = [printable(families.get(one[0], self.workspace.shown.classes[one[0]])) for one in members]
         else:
             self._figures, self._wrong = figures.classes, measured.mistakes.most_taken_for
             self._names, self._members = (
-                self.workspace.shown.classes,
+                [printable(name) for name in self.workspace.shown.classes],
                 [frozenset({k}) for k in range(len(figures.classes))],
             )
         # Of families no share is marked: what is looked at are their members.

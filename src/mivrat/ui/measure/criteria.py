@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.result import in_words
@@ -158,7 +158,7 @@ class Criteria(QWidget):
             return f"Measured {words.percent(top1.value)} (N = {top1.total}): significantly {side} the claim ({exact}, p {in_words(p)})."
         return f"Measured {words.percent(top1.value)} (N = {top1.total}): not significantly different from the claim ({exact}, p {in_words(p)})."
 
-    def _line(self, found: Outcome) -> QHBoxLayout:
+    def _line(self, found: Outcome) -> QVBoxLayout:
         classes = self.workspace.shown.classes
         figure = words.DASH
         if found.value is not None:
@@ -169,20 +169,19 @@ class Criteria(QWidget):
         away.setAccessibleName(f"remove {found.text}")
         tip(away, "Remove this criterion")
         away.setEnabled(not self.workspace.busy)
-        parts = [
-            StateMark(STATES[found.verdict]),
-            name,
-            label(figure, soft=True),
-            label(found.verdict),
-        ]
+        head = row(StateMark(STATES[found.verdict]), name, label(found.verdict), away)
+        head.setStretch(1, 1)
+        below: list[QWidget | int | None] = [24, label(figure, soft=True), None]
         if self.concluder is not None:
-            add = button("add to findings", lambda: self._add_finding(found.text), kind="small")
+            add = button("add to findings", lambda: self._add_finding(found.text), kind="quiet")
             add.setAccessibleName(f"add {found.text} as a finding")
             tip(add, "Add this criterion as a finding, to be checked on every later model")
-            parts.append(add)
-        line = row(*parts, away)
-        line.setStretch(1, 1)
-        return line
+            below.append(add)
+        lines = QVBoxLayout()
+        lines.setSpacing(0)
+        lines.addLayout(head)
+        lines.addLayout(row(*below))
+        return lines
 
     def _add_finding(self, text: str) -> None:
         if self.concluder is not None:
@@ -225,7 +224,9 @@ class Criteria(QWidget):
         before = contents.criteria.get(self._model, ())
         if text not in before:
             self.workspace.edits.take(
-                study_edits.set_criteria(self._model, f"criterion {text}", [*before, text], before)
+                study_edits.set_criteria(
+                    self._model, f"criterion added: {shown_text(text, contents.classes)}", [*before, text], before
+                )
             )
 
     def _remove(self, text: str) -> None:
@@ -233,7 +234,8 @@ class Criteria(QWidget):
         if contents is not None:
             before = contents.criteria.get(self._model, ())
             left = [one for one in before if one != text]
-            self.workspace.edits.take(study_edits.set_criteria(self._model, f"criterion {text} removed", left, before))
+            what = f"criterion removed: {shown_text(text, contents.classes)}"
+            self.workspace.edits.take(study_edits.set_criteria(self._model, what, left, before))
 
     def _tell(self, problem: str) -> None:
         self.problem.setText(problem)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
+from mivrat.core.base.text import printable
 from mivrat.ui import words
 from mivrat.ui.measure.matrix_picture import Marks
 from mivrat.ui.theme import font, mix, theme
@@ -65,7 +66,7 @@ def paint_names(painter: QPainter, found: Layout, classes: Sequence[str], order:
     lines, columns = _in_sight(found, len(order))
 
     def shown(at: int, width: float) -> str:
-        return painter.fontMetrics().elidedText(classes[order[at]], words.elided_by(classes), int(width))
+        return painter.fontMetrics().elidedText(printable(classes[order[at]]), words.elided_by(classes), int(width))
 
     painter.save()
     painter.setClipRect(QRectF(0, view.top(), view.left(), view.height()))

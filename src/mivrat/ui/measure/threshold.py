@@ -8,7 +8,8 @@ from PySide6.QtWidgets import QDoubleSpinBox, QVBoxLayout, QWidget
 from mivrat.core.figures.decision import Costs, costs
 from mivrat.ui import words
 from mivrat.ui.measure.threshold_curves import ThresholdCurves
-from mivrat.ui.parts.widgets import button, calm, label, row
+from mivrat.ui.parts.widgets import Scrolled, button, calm, label, row
+from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 
@@ -41,7 +42,8 @@ class ThresholdPage(QWidget):
         self.adopt = button("Adopt this threshold", self._adopt, kind="primary")
         self.best = button("Go to the lowest cost", self._go_to_best)
         self.usual = button("Back to the more probable class", lambda: self._decide(None))
-        layout = QVBoxLayout(self)
+        body = QWidget()
+        layout = QVBoxLayout(body)
         layout.setContentsMargins(0, 8, 0, 8)
         layout.setSpacing(12)
         layout.addWidget(self.told)
@@ -53,18 +55,18 @@ class ThresholdPage(QWidget):
             "Full line: recall. Broken line: precision. Below: the mean cost of an image.", soft=True, wrap=True
         )
         layout.addWidget(self.legend)
-        layout.addLayout(
-            row(
-                label("a false alarm costs", soft=True),
-                self.false_alarm,
-                label("a miss costs", soft=True),
-                self.miss,
-                None,
-            )
-        )
+        priced = []
+        for name, cost in (("a false alarm costs", self.false_alarm), ("a miss costs", self.miss)):
+            pair = QWidget()
+            pair.setLayout(row(label(name, soft=True), cost))
+            priced.append(pair)
+        layout.addLayout(flowing(*priced, spacing=12))
         layout.addWidget(self.least)
-        layout.addLayout(row(self.adopt, self.best, self.usual, None))
+        layout.addLayout(flowing(self.adopt, self.best, self.usual, spacing=8))
         layout.addStretch(0)
+        around = QVBoxLayout(self)
+        around.setContentsMargins(0, 0, 0, 0)
+        around.addWidget(Scrolled(body, wide=False))
         for signal in (workspace.topics.figures, workspace.topics.busy):
             signal.connect(self.refresh)
 

@@ -26,9 +26,14 @@ class ThresholdCurves(Diagram):
         self.found: Costs | None = None
         self.threshold = 0.5
         self.setMinimumSize(QSize(260, 260))
+        self.setMaximumHeight(360)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
         self.shares, self.cost = self.add(0, x=(0, 1), y=(0, 1)), self.add(1, x=(0, 1), y=(0, 1))
+
+        for plot in (self.shares, self.cost):
+            plot.getAxis("left").enableAutoSIPrefix(False)
+            plot.getAxis("left").setWidth(58)
 
     def show_curves(self, found: Costs | None, threshold: float) -> None:
         """Draw other curves, or the threshold of the same ones anew."""

@@ -8,6 +8,7 @@ from PySide6.QtCore import QModelIndex, QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QTableWidget, QTableWidgetItem
 
+from mivrat.core.base.text import printable
 from mivrat.core.figures.intervals import Proportion
 from mivrat.ui import words
 from mivrat.ui.parts.columns import fit_columns
@@ -88,7 +89,7 @@ class FigureTable(QTableWidget):
         self.setRowCount(len(lines))
         for line, texts in enumerate(lines):
             for column, text in enumerate(texts):
-                item = QTableWidgetItem(text)
+                item = QTableWidgetItem(printable(text))
                 if column in self._numbers:
                     item.setTextAlignment(RIGHT)
                 tip(item, tips[line] if tips else text)

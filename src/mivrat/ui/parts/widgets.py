@@ -38,14 +38,25 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mivrat.core.base.text import safe_cell
+from mivrat.core.base.text import printable, safe_cell
 from mivrat.ui.theme import font, theme
 
 
+class Plain(QLabel):
+    """A text that is never taken for markup, and in which no name turns round what stands behind it."""
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+    def setText(self, text: str) -> None:  # noqa: N802
+        super().setText(printable(text))
+
+
 def label(text: str = "", role: str = "", *, soft: bool = False, wrap: bool = False) -> QLabel:
-    """A text label; ``role`` and ``soft`` pick its style. Its text is never taken for markup."""
-    made = QLabel(text)
-    made.setTextFormat(Qt.TextFormat.PlainText)
+    """A text label; ``role`` and ``soft`` pick its style."""
+    made = Plain(text)
     if role:
         made.setProperty("role", role)
     if soft:
@@ -63,7 +74,7 @@ def set_role(widget: QWidget, role: str) -> None:
 
 def button(text: str, clicked: Callable[[], object] | None = None, *, kind: str = "") -> QPushButton:
     """A push button; ``kind`` is ``primary``, ``quiet``, ``small``, ``chip``, ``tab`` or ``rail``."""
-    made = QPushButton(text.replace("&", "&&"))
+    made = QPushButton(printable(text).replace("&", "&&"))
     if kind:
         made.setProperty(kind, True)
     made.setAutoDefault(True)
@@ -140,6 +151,7 @@ _MARKUP = re.compile(r"<[A-Za-z!/?]")
 
 def plain(text: str) -> str:
     """A text for a tooltip that is shown as it is, whatever stands in it: names of files and classes are no markup."""
+    text = printable(text)
     return f"<qt>{html.escape(text).replace(chr(10), '<br>')}</qt>" if _MARKUP.search(text) else text
 
 
@@ -358,13 +370,12 @@ class Choice(QComboBox):
         painter.drawPolygon(QPolygonF([QPointF(x - 4, y - 2.5), QPointF(x + 4, y - 2.5), QPointF(x, y + 2.5)]))
 
 
-class Elided(QLabel):
+class Elided(Plain):
     """One line of plain text that gives way in the middle and tells the whole, or ``whole``, in its tooltip."""
 
     def __init__(self, text: str = "", *, mode: Qt.TextElideMode = Qt.TextElideMode.ElideMiddle) -> None:
-        super().__init__()
         self._full, self._mode, self.whole = text, mode, ""
-        self.setTextFormat(Qt.TextFormat.PlainText)
+        super().__init__()
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.set_text(text)
 
