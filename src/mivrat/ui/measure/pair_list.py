@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
+from mivrat.core.base.text import printable
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import ConfusedPair
 from mivrat.core.selecting.selection import Cells
@@ -79,7 +80,8 @@ class PairList(QTableWidget):
         self._fit_names()
 
     def _names(self, pair: ConfusedPair) -> tuple[str, str]:
-        return self.workspace.shown.classes[pair.first], self.workspace.shown.classes[pair.second]
+        classes = self.workspace.shown.classes
+        return printable(classes[pair.first]), printable(classes[pair.second])
 
     def _fit_names(self) -> None:
         """Write the names of each pair so that both can be told apart in the room there is."""
