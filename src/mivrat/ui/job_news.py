@@ -14,6 +14,10 @@ from mivrat.workspace.workspace import Workspace
 BADLY = "Mivrat did not close properly the last time this study was open, so it opens on the headline."
 
 
+# So long (ms) nobody wonders whether anything is going on.
+PATIENCE = 800
+
+
 class JobNews:
     """Listens to the jobs of a workspace and speaks in the foot; ``on_bench`` tells whether the open study is shown."""
 
@@ -24,11 +28,28 @@ class JobNews:
         workspace.topics.figures.connect(self._tell_pending)
         workspace.notices.said.connect(foot.say)
         jobs.refused.connect(foot.say)
+        # An edit takes a moment; of one that takes longer it is said that it goes on.
+        self._soon, self._shows_edit = workspace.soon(PATIENCE, self._tell_edit), False
+        workspace.topics.busy.connect(self._follow_edit)
         jobs.began.connect(lambda handle: foot.begin(handle.job.title))
         jobs.progress.connect(self._progress)
         jobs.ended.connect(self._ended)
         foot.stop_wanted.connect(self.stop)
         foot.resume.clicked.connect(lambda: jobs.score())
+
+    def _follow_edit(self) -> None:
+        if self.workspace.edits.going_on:
+            self._soon.start()
+            return
+        self._soon.stop()
+        if self._shows_edit:
+            self._shows_edit = False
+            self.foot.end()
+
+    def _tell_edit(self) -> None:
+        if words_of_it := self.workspace.edits.going_on:
+            self._shows_edit = True
+            self.foot.begin(f"{words_of_it[:1].upper()}{words_of_it[1:]}: working it out …", stoppable=False)
 
     def stop(self) -> None:
         """Stop what is going on, and say that it is stopping."""

@@ -54,6 +54,8 @@ class Edits:
         self._taken_back: list[Edit] = []
         # A study edit is being done.
         self._editing = False
+        # What is being done to the study, in words; empty while nothing is.
+        self.going_on = ""
 
     @property
     def last(self) -> Edit | None:
@@ -139,11 +141,11 @@ class Edits:
         if not workspace.is_open or workspace.busy or workspace.in_doubt:
             return
         path, run_id = workspace.path, workspace.shown.record.info.id
+        self._editing, self.going_on = True, words
         workspace.set_busy(True)
-        self._editing = True
 
         def done(found: study_jobs.Opened) -> None:
-            self._editing = False
+            self._editing, self.going_on = False, ""
             workspace.set_busy(False)
             note()
             workspace.show(found)
@@ -153,7 +155,7 @@ class Edits:
                 then()
 
         def failed(error: InputError) -> None:
-            self._editing = False
+            self._editing, self.going_on = False, ""
             workspace.set_busy(False)
             workspace.notices.fail(error, lambda: self._change(change, note, words, then))
 

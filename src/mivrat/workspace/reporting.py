@@ -200,7 +200,8 @@ class Reporter:
                         task.report("pages")
                         return news, news.pdf()
                     if isinstance(news, Making):
-                        task.report(news.what)
+                        within = news.within
+                        task.report(news.what if within is None else f"{news.what}, {within.done} of {within.total}")
             return None
 
         def done(found: tuple[Made, bytes] | None) -> None:
@@ -221,6 +222,14 @@ class Reporter:
         self.making = "figures"
         self.pages_changed.emit()
         self._drawing.start(work, done=done, failed=failed, progress=progress)
+
+    def halt(self) -> None:
+        """Make the pages no further; the next change makes them anew."""
+        self._drawing.cancel()
+        self._soon.stop()
+        self.making, self._stale = "", True
+        self.problem = "Stopped: these pages are not up to date. They are made again at the next change, and when the report is saved."
+        self.pages_changed.emit()
 
     def write(self, *paths: Path) -> None:
         """Write files of the report, as a job; what the pages show is not made again."""

@@ -42,6 +42,8 @@ class ReportPreview(QWidget):
         self.zoom = Choice(ZOOMS, "size of the page")
         self.zoom.activated.connect(lambda _: self._draw())
         self.state = label(soft=True)
+        self.halt = button("Stop", reporter.halt, kind="quiet")
+        self.halt.setAccessibleName("stop making the pages")
         self.picture = QLabel()
         self.picture.setAlignment(Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop)
         self.told = label("", soft=True, wrap=True)
@@ -54,7 +56,7 @@ class ReportPreview(QWidget):
         self.scrolled = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 8, 0)
-        layout.addLayout(flowing(self.where, self.back, self.on, self.zoom, self.state))
+        layout.addLayout(flowing(self.where, self.back, self.on, self.zoom, self.state, self.halt))
         layout.addWidget(self.scrolled, 1)
         reporter.pages_changed.connect(self.refresh)
 
@@ -70,6 +72,7 @@ class ReportPreview(QWidget):
             self._draw()
         making = f"making the {reporter.making} …" if reporter.making else ""
         self.state.setText(making if self.pages else "")
+        self.halt.setVisible(bool(reporter.making))
         self.told.setText(reporter.problem or ("" if self.pages else making[:1].upper() + making[1:]))
         self.told.setVisible(bool(self.told.text()))
         self._tell()

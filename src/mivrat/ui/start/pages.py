@@ -338,9 +338,16 @@ class NewStudyPage(QWidget):
         self._checking.cancel()
         missing = [field.title for field in (self.model, self.classes, self.images, self.study) if field.path is None]
         set_role(self.message, "")
-        self.message.setText(f"Still needed: {', '.join(missing)}." if missing else "Reading …")
+        self.message.setText(f"Still needed: {', '.join(missing)}." if missing else self._reading())
         if not missing:
             self._soon.start()
+
+    def _reading(self) -> str:
+        """That the files are read, the largest by name: it is what takes the time."""
+        paths = [path for field in self.fields if (path := field.path) is not None and path.is_file()]
+        largest = max(paths, key=lambda path: path.stat().st_size, default=None)
+        size = largest.stat().st_size / 1e6 if largest is not None else 0
+        return f"Reading {largest.name} ({size:.0f} MB) …" if largest is not None and size >= 1 else "Reading …"
 
     def _check(self) -> None:
         new = self.wanted()
