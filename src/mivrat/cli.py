@@ -270,7 +270,7 @@ def _parser() -> argparse.ArgumentParser:
         required=True,
         action="append",
         metavar="FILE",
-        help=".html or .pdf; .json: its figures, .xml: JUnit, .md: a model card, .csv: the list of its images; may be repeated",
+        help=".html, .pdf, .json (its figures), .xml (JUnit), .md (a model card) or .csv (the list of its images); may be repeated",
     )
     _agreeing_to_folders(reporting)
     reporting.add_argument(

@@ -25,6 +25,7 @@ from mivrat import cli
 from mivrat.cli import run_command
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.training import guess_roles, read_training_log
+from mivrat.core.comparing.training_logs import save_log
 from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
 from mivrat.core.concluding.of_study import ground_of, read_snapshot
@@ -41,7 +42,6 @@ from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import allow_folders, allowed_folders
 from mivrat.core.study.settings import save_criteria
-from mivrat.core.study.training_logs import save_log
 from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import DATA
 
@@ -311,7 +311,7 @@ def test_pictures_and_a_training_log_from_elsewhere(
     assert "in the image set spring-check, which this report is not of" in text
     assert "Heat: grain-net-1: evidence for" in text
     assert "1 of its pictures is in no image set of this study any more" in text
-    assert "nobody has allowed to be read" in text
+    assert "you have not allowed Mivrat to read" in text
     assert mivrat("report", study, "--run", LATE, "--out", page, "--agree-folder", tmp_path) == 0
     assert "Best validation loss" in page.read_text()
 

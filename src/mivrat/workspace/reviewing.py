@@ -60,7 +60,7 @@ class Reviewer:
         reviews, some = self._shown.reviews, self._shown.acted_on
         everywhere = all(cause in reviews[i].causes for i in some)
         if not everywhere and cause == reviews.wrong_label and not self.some_labelled(some):
-            self.workspace.notices.say("There is no label that could be wrong.")
+            self.workspace.notices.say("This image has no label.")
             return False
 
         def change(one: Review) -> Review:

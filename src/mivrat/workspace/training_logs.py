@@ -13,8 +13,8 @@ from mivrat.core.comparing.training import (
     read_training_log,
     training,
 )
+from mivrat.core.comparing.training_logs import kept_log, read_kept_log, save_log
 from mivrat.core.study.file import Study
-from mivrat.core.study.training_logs import kept_log, read_kept_log, save_log
 from mivrat.workspace.executors import Newest
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace

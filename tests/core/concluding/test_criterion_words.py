@@ -58,7 +58,7 @@ def test_what_is_told_is_read_as_the_same(name: str, tenths: int, figure: str) -
 @pytest.mark.parametrize(
     ("typed", "what"),
     [
-        ("recall of nobody 90 %", "'nobody', which is no class"),
+        ("recall of nobody 90 %", "'nobody', which is not a class"),
         ("good enough", "is no requirement"),
         ("every(f1) >= 0.5", "cannot be asked of every class"),
         ("low(every(recall)) >= 0.5", "cannot be asked of every class"),

@@ -141,7 +141,7 @@ def _for_every(wanted: Requirement, ground: Ground) -> str:
         others = len(needed) - len(near) - len(told)
         more = f", fewer for {others} other classes" if others > 0 else ""
         parts.append(
-            f"about {in_a_row(told)} more{more} would be enough to tell of each, with a chance of 80 %, if they stay at these figures"
+            f"about {in_a_row(told)} more{more} would decide each of them, with a chance of 80 %, if they stay at these figures"
         )
     if near:
         parts.append(

@@ -24,7 +24,7 @@ FIGURES = {
     "brier": "Brier score",
     "ece": "Expected calibration error",
     "mce": "Largest gap of a bin",
-    "signed_gap": "Mean confidence less accuracy",
+    "signed_gap": "Mean confidence minus accuracy",
     "evaluated": "Number of images judged",
     "family_accuracy": "Accuracy within family",
     "precision": "Precision",
@@ -174,7 +174,7 @@ def _figure(what: str, classes: Sequence[str]) -> str | None:
         at = ClassMatcher(classes).index(rest)
         if at is None and _is_named(rest, plain, name):
             raise InputError(
-                f"{what!r} names {rest!r}, which is no class",
+                f"{what!r} names {rest!r}, which is not a class",
                 where="criterion",
                 mend="use a name from the class list, or 'every class'",
             )

@@ -210,7 +210,7 @@ class Confusions(QWidget):
             else:
                 told = " and ".join(words.clipped(one.name, 30) for one in chosen)
         elif overview and self._pending:
-            told = f"Grouping {words.count(len(self.workspace.shown.classes))} classes by what they are taken for …"
+            told = f"Grouping {words.count(len(self.workspace.shown.classes))} classes by what they are confused with …"
         elif overview and self.blocks:
             total = sum(one.inside + one.leaving for one in self.blocks)
             within = sum(one.inside for one in self.blocks)

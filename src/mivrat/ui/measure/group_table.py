@@ -78,7 +78,7 @@ class GroupTable(QWidget):
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         if (gap := self.table.horizontalHeaderItem(4)) is not None:
-            tip(gap, "Mean confidence less the share right, in percentage points: above 0 is overconfident")
+            tip(gap, "Mean confidence minus the share right, in percentage points: above 0 is overconfident")
         head.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.table.setWordWrap(False)
         self.table.setTextElideMode(Qt.TextElideMode.ElideMiddle)

@@ -294,7 +294,7 @@ def _tested(ground: Ground, wanted: Wanted) -> tuple[tuple[str, str], ...]:
         ("Images in the figures", count(counts.evaluated)),
         ("Left out", ", ".join(left_out) or "none"),
         ("Hash of all pictures and labels", ground.images),
-        ("Classes", f"{count(len(record.classes))}: {in_sentence(record.classes, 12)}{'; the whole list stands at the end' if len(record.classes) > 12 else ''}"),
+        ("Classes", f"{count(len(record.classes))}: {in_sentence(record.classes, 12)}{'; the whole list is at the end' if len(record.classes) > 12 else ''}"),
         ("Preprocessing", record.recipe.summary() + (" (a guess)" if record.recipe_is_guess else "")),
         *([("Threshold", f"{record.classes[-1]} from {record.threshold:.3g} on")] if record.threshold is not None else []),
         ("Subset", record.image_set.drawn or "none: all that were listed"),

@@ -74,12 +74,12 @@ def _how(share: Proportion) -> str:
         return "Wilson score"
     if share.low is None:
         return f"none: {plural(share.units, 'unit')} are too few"
-    few = "; so few units say little" if share.units < FEW_UNITS else ""
+    few = "; that few units say little" if share.units < FEW_UNITS else ""
     return f"over {plural(share.units, 'unit')} (Wilson, Student's t){few}"
 
 
 def _how_made(intervals: Intervals | None, key: str) -> str:
-    told = intervals.how(key) if intervals is not None else "No interval is worked out."
+    told = intervals.how(key) if intervals is not None else "No interval is computed."
     told = told.removeprefix("Interval: ").removesuffix("; 95 %.").rstrip(".")
     return told if told.startswith("Wilson") else f"{told[:1].lower()}{told[1:]}"
 
@@ -117,7 +117,7 @@ def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]
         interval = intervals.of.get(key) if intervals is not None else None
         shown = percent if in_percent else number
         ends = f"{shown(interval.low)} – {shown(interval.high)}".replace(" %", "") if interval is not None else ""
-        how = _how_made(intervals, key) if key in NAMES else "no interval is worked out"
+        how = _how_made(intervals, key) if key in NAMES else "no interval is computed"
         found.append(Line(name, shown(value), ends, f"N = {count(figures.total)}", how))
     return tuple(found)
 
@@ -181,7 +181,7 @@ def calibration_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, .
     ends_of = intervals.of.get("signed_gap") if intervals is not None else None
     gap, ends = difference_told(found.signed_gap, *((ends_of.low, ends_of.high) if ends_of is not None else (None, None)))  # fmt: skip
     how = f"{_how_made(intervals, 'signed_gap')}; above 0: overconfident"
-    lines.append(Line("Mean confidence less accuracy, points", gap, ends, of, how))
+    lines.append(Line("Mean confidence minus accuracy, points", gap, ends, of, how))
     lines.append(Line("Largest gap of a bin", percent(found.mce), "", of, ""))
     if deep is not None and deep.temperature is not None and deep.temperature.identifiable:
         t = deep.temperature

@@ -15,6 +15,7 @@ from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.checks.of_run import kept_results
 from mivrat.core.comparing.of_runs import compare_runs
 from mivrat.core.comparing.training import Training, training
+from mivrat.core.comparing.training_logs import KeptLog, kept_log, read_kept_log
 from mivrat.core.concluding.criteria import Criterion, criteria_of
 from mivrat.core.concluding.findings import Checked, Finding
 from mivrat.core.concluding.ground import Ground
@@ -34,7 +35,6 @@ from mivrat.core.running.slow_figures import slow_figures
 from mivrat.core.study.file import Study
 from mivrat.core.study.runs import list_runs, load_run
 from mivrat.core.study.settings import load_claim, load_criteria, load_setting, save_setting
-from mivrat.core.study.training_logs import KeptLog, kept_log, read_kept_log
 
 ENDINGS = (".html", ".pdf", ".json", ".xml", ".md", ".csv")
 # So many columns of the image table are broken down by, and a column with more groups is left out.

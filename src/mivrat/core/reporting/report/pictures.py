@@ -80,7 +80,9 @@ def _file_of(ground: Ground, name: ImageName) -> tuple[Path, int | None]:
     if elsewhere is None:
         raise InputError("no image set of the study has it any more", mend="add the set again")
     if sha256_of(elsewhere.file) != name.content:
-        raise InputError("another picture lies there now", where=elsewhere.file.name, mend="bring the file back")
+        raise InputError(
+            "there is another picture in its place now", where=elsewhere.file.name, mend="bring the file back"
+        )
     return elsewhere.file, None
 
 

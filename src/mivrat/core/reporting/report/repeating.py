@@ -58,6 +58,8 @@ def commands(record: RunRecord, against: Sequence[tuple[str, bool]] = ()) -> tup
     scoring += ["--images", LIST, "--out", "results"]
     if record.image_set.unit_column:
         scoring += ["--together", record.image_set.unit_column]
+    if record.threshold is not None:
+        scoring += ["--threshold", f"{record.threshold:.17g}"]
     if not record.kind.can.scores:
         scoring[4:6] = []
     report = ["mivrat", "report", Path(record.study).name, "--run", f"{record.info.model} on {record.info.image_set}"]

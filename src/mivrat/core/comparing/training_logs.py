@@ -55,7 +55,7 @@ def read_kept_log(kept: KeptLog, study: Path, allowed: Sequence[Path]) -> tuple[
     """A log as its study keeps it. InputError where it cannot be read, or lies in a folder that nobody has allowed to be read."""
     if places_to_ask_about(study, [kept.path.parent], allowed):
         raise InputError(
-            "names a training log in a folder that nobody has allowed to be read",
+            "names a training log in a folder that you have not allowed Mivrat to read",
             where=kept.path,
             mend="choose it again",
         )
