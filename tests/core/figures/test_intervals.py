@@ -1,10 +1,12 @@
 """Wilson intervals against published examples and their defining equation."""
 
+from math import comb
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mivrat.core.figures.intervals import Z95, proportion
+from mivrat.core.figures.intervals import Z95, Proportion, lowest_of, proportion, wilson
 
 
 @pytest.mark.parametrize(
@@ -35,3 +37,21 @@ def test_nothing_of_nothing_is_undefined() -> None:
     assert (found.value, found.low, found.high) == (None, None, None)
     with pytest.raises(ValueError, match="no share"):
         proportion(3, 2)
+
+
+@pytest.mark.parametrize(("hits", "total", "classes"), [(3, 10, 1), (36, 40, 3), (0, 7, 20), (50, 60, 200)])
+def test_the_upper_end_of_the_lowest_of_several_is_the_exact_one_at_a_shared_level(
+    hits: int, total: int, classes: int
+) -> None:
+    """So few hits or fewer have half the shared level as their probability there, counted term by term."""
+    others = [proportion(1000, 1000)] * (classes - 1)
+    at, low, high = lowest_of([*others, proportion(hits, total)])
+    assert at == classes - 1
+    assert low == pytest.approx(wilson(hits / total, total)[0], abs=1e-12)
+    assert high is not None
+    tail = sum(comb(total, k) * high**k * (1 - high) ** (total - k) for k in range(hits + 1))
+    assert tail == pytest.approx(0.05 / classes / 2, rel=1e-6)
+    units = Proportion(hits, total, hits / total, 0.0, 1.0, 6, total / 2)
+    assert lowest_of([*others, units])[2] > high  # type: ignore[operator]
+    without = Proportion(hits, total, hits / total, None, None, 3)
+    assert lowest_of([without, *others])[1:] == ((0.0, 1.0) if others else (None, None))
