@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import ClassVar
 
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.figures.selective import Selective
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.plot import Diagram, dots, line, pen
+from mivrat.ui.parts.plot import DraggedDiagram, dots, line, pen
 from mivrat.ui.parts.widgets import button, label, row
 from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
@@ -23,8 +23,11 @@ from mivrat.workspace.workspace import Workspace
 STEADY, MOST_POINTS = 20, 600
 
 
-class CoverageCurve(Diagram):
+class CoverageCurve(DraggedDiagram):
     """The curve with its threshold; drag it, or move it with the arrow keys."""
+
+    # To the right more is answered, at a lower threshold.
+    steps: ClassVar[dict[Qt.Key, float]] = {Qt.Key.Key_Left: 0.01, Qt.Key.Key_Right: -0.01}
 
     def __init__(self, page: Coverage) -> None:
         super().__init__("accuracy against coverage; arrow keys move the threshold")
@@ -97,28 +100,15 @@ class CoverageCurve(Diagram):
         )
         return [(self.plot, item) for item in drawn]
 
-    def _drag(self, point: QPointF) -> None:
+    def drag(self, point: QPointF) -> None:
         found = self.found
         if found is not None and found.total:
             wanted = min(1.0, max(0.0, self.numbers(self.plot, point).x())) * found.total
             i = min(len(found.answered) - 1, int(np.searchsorted(found.answered, wanted)))
             self._page.set_threshold(float(found.thresholds[i]))
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if event.button() == Qt.MouseButton.LeftButton:
-            self.setFocus(Qt.FocusReason.MouseFocusReason)
-            self._drag(event.position())
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if event.buttons() & Qt.MouseButton.LeftButton:
-            self._drag(event.position())
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        steps = {Qt.Key.Key_Left: 0.01, Qt.Key.Key_Right: -0.01}
-        if event.key() in steps and not event.modifiers() & Qt.KeyboardModifier.AltModifier:
-            self._page.set_threshold(min(1.0, max(0.0, self._page.threshold + steps[Qt.Key(event.key())])))
-        else:
-            super().keyPressEvent(event)
+    def shift(self, by: float) -> None:
+        self._page.set_threshold(min(1.0, max(0.0, self._page.threshold + by)))
 
 
 class Coverage(QWidget):

@@ -7,17 +7,15 @@ from collections.abc import Callable, Sequence
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QSizePolicy
 
 from mivrat.core.figures.decision import Costs
-from mivrat.ui.parts.plot import Diagram, line, pen, text
+from mivrat.ui.parts.plot import DraggedDiagram, line, pen, text
 
 POINTS = 401
-STEP = 0.01
 
 
-class ThresholdCurves(Diagram):
+class ThresholdCurves(DraggedDiagram):
     """Curves over the threshold from 0 to 1; precision is drawn as far as anything is called so."""
 
     def __init__(self, moved: Callable[[float], None]) -> None:
@@ -83,22 +81,9 @@ class ThresholdCurves(Diagram):
         high = self.cost.viewRange()[1][1]
         return [(self.shares, line([x, x], [0, 1], ink)), (self.cost, line([x, x], [0, high], ink))]
 
-    def _drag(self, point: QPointF) -> None:
+    def drag(self, point: QPointF) -> None:
         if self.found is not None:
             self._moved(min(1.0, max(0.0, self.numbers(self.shares, point).x())))
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if event.button() == Qt.MouseButton.LeftButton:
-            self.setFocus(Qt.FocusReason.MouseFocusReason)
-            self._drag(event.position())
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
-        if event.buttons() & Qt.MouseButton.LeftButton:
-            self._drag(event.position())
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
-        steps = {Qt.Key.Key_Left: -STEP, Qt.Key.Key_Right: STEP}
-        if event.key() in steps and not event.modifiers() & Qt.KeyboardModifier.AltModifier:
-            self._moved(min(1.0, max(0.0, self.threshold + steps[Qt.Key(event.key())])))
-        else:
-            super().keyPressEvent(event)
+    def shift(self, by: float) -> None:
+        self._moved(min(1.0, max(0.0, self.threshold + by)))

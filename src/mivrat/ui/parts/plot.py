@@ -7,7 +7,7 @@ a table by the page it stands on, and saved as a picture (PNG or SVG) by renderi
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pyqtgraph as pg
@@ -243,6 +243,37 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
             self._soon.start()
         else:
             self.remark()
+
+
+class DraggedDiagram(Diagram):
+    """A diagram with one value that is dragged, or moved with the arrow keys."""
+
+    # How far a key moves it.
+    steps: ClassVar[dict[Qt.Key, float]] = {Qt.Key.Key_Left: -0.01, Qt.Key.Key_Right: 0.01}
+
+    def drag(self, point: QPointF) -> None:
+        """Take the value at a place of the widget."""
+        raise NotImplementedError
+
+    def shift(self, by: float) -> None:
+        """Move the value."""
+        raise NotImplementedError
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.setFocus(Qt.FocusReason.MouseFocusReason)
+            self.drag(event.position())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self.drag(event.position())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        step = self.steps.get(Qt.Key(event.key()))
+        if step is None or event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            super().keyPressEvent(event)
+        else:
+            self.shift(step)
 
 
 def pen(token: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
