@@ -40,13 +40,13 @@ if [ "$(cat "$stamp" 2>/dev/null || true)" != "$wanted" ]; then
     version=$("$python" -c 'import sys; print("%d.%d" % sys.version_info[:2])')
     install_packages "python$version-venv" || exit 1
   fi
-  packages=$(grep -c '==' requirements.lock)
+  packages=$(grep -cE '^[A-Za-z0-9_.-]+==' requirements.lock)
   say "making $venv with $("$python" -V) and installing $packages pinned packages: about 1 GB, a few minutes, only this first time"
   rm -rf "$venv"
   "$python" -m venv "$venv"
   "$venv/bin/python" -m pip install --progress-bar off --disable-pip-version-check --require-hashes -r requirements.lock |
     awk -v all="$packages" '
-      /^Collecting/ { n++; sub(/ .*/, "", $2); printf "setup: %d of %d: %s\n", n, all, $2; fflush() }
+      /^(Collecting|Processing)/ { n++; sub(/.*\//, "", $2); printf "setup: %d of %d: %s\n", n, all, $2; fflush() }
       /^Installing collected/ { print "setup: all are here; unpacking them"; fflush() }' >&2
   "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-build-isolation --no-deps -e .
   printf '%s' "$wanted" >"$stamp"
