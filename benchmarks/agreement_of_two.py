@@ -28,13 +28,13 @@ def wilson(hits: int, total: int) -> tuple[float, float]:
     return float(found.low), float(found.high)
 
 
-def newcombe_paired(both: int, mended: int, broken: int, neither: int) -> tuple[float, float]:
+def newcombe_paired(both: int, fixed: int, broken: int, neither: int) -> tuple[float, float]:
     """Newcombe 1998, paired data, method 10, step by step."""
-    n = both + mended + broken + neither
-    p1, p2 = (both + mended) / n, (both + broken) / n
-    (l1, u1), (l2, u2) = wilson(both + mended, n), wilson(both + broken, n)
-    sides = (both + mended) * (broken + neither) * (both + broken) * (mended + neither)
-    cross = both * neither - mended * broken
+    n = both + fixed + broken + neither
+    p1, p2 = (both + fixed) / n, (both + broken) / n
+    (l1, u1), (l2, u2) = wilson(both + fixed, n), wilson(both + broken, n)
+    sides = (both + fixed) * (broken + neither) * (both + broken) * (fixed + neither)
+    cross = both * neither - fixed * broken
     phi = (max(cross - n / 2, 0) if cross > 0 else cross) / sqrt(sides) if sides else 0.0
     low = p1 - p2 - sqrt(max(0.0, (p1 - l1) ** 2 - 2 * phi * (p1 - l1) * (u2 - p2) + (u2 - p2) ** 2))
     high = p1 - p2 + sqrt(max(0.0, (u1 - p1) ** 2 - 2 * phi * (u1 - p1) * (p2 - l2) + (p2 - l2) ** 2))
@@ -72,13 +72,13 @@ def of_pairs(rng: np.random.Generator) -> Iterator[Pair]:
         ]
 
     everyone = list(range(total))
-    both, mended, broken, neither = four(everyone)
-    yield "top-1, difference", found.top1.value, float(Fraction(mended - broken, total))
+    both, fixed, broken, neither = four(everyone)
+    yield "top-1, difference", found.top1.value, float(Fraction(fixed - broken, total))
     for mine, other in zip(
-        (found.top1.low, found.top1.high), newcombe_paired(both, mended, broken, neither), strict=True
+        (found.top1.low, found.top1.high), newcombe_paired(both, fixed, broken, neither), strict=True
     ):
         yield "top-1, interval", mine, other
-    yield "McNemar", found.top1.p, float(binomtest(mended, mended + broken).pvalue) if mended + broken else 1.0
+    yield "McNemar", found.top1.p, float(binomtest(fixed, fixed + broken).pvalue) if fixed + broken else 1.0
     for k, one in enumerate(found.classes):
         some = [i for i in everyone if a.labels[i] == k]
         if some:

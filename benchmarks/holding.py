@@ -70,10 +70,10 @@ def main() -> None:
             window.bench.compare.choose(step % 3)
             k = int(rng.integers(CLASSES))
             return (
-                (Against(frozenset({("mended", "broken", "both wrong")[step % 3]}), shown.held_other),),
+                (Against(frozenset({("fixed", "broken", "both wrong")[step % 3]}), shown.held_other),),
                 (Labelled(frozenset({k})),),
                 (OtherPredicted(frozenset({k}), shown.held_other),),
-                (Predicted(frozenset({k})), Against(frozenset({"mended"}), shown.held_other)),
+                (Predicted(frozenset({k})), Against(frozenset({"fixed"}), shown.held_other)),
             )[step % 4]
 
         milliseconds = repainted(window, 60, choose)

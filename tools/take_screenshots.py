@@ -190,7 +190,7 @@ def compare(window: MainWindow, take: Callable[[str], None]) -> None:
 
     window.bench.show_step(COMPARE)
     hold("grain-net-2")
-    shown.choose(Against(frozenset({"mended"}), shown.held_other))
+    shown.choose(Against(frozenset({"fixed"}), shown.held_other))
     take("difference")
     shown.clear()
     window.show_run(

@@ -26,7 +26,7 @@ def compare(out: Path, *more: object, classes: Path = DATA / "classes.txt") -> i
 
 def read(out: Path) -> dict[str, Any]:
     found: dict[str, Any] = json.loads((out / "comparison.json").read_text())
-    assert found["format"] == "mivrat-comparison/1"
+    assert found["format"] == "mivrat-comparison/2"
     return found
 
 
@@ -46,7 +46,7 @@ def test_the_same_images_under_two_models(both_models: Path, capsys: pytest.Capt
     found, flips = read(both_models), rows(both_models / "flips.csv")
     assert list(flips[0]) == ["path", "label", "a", "b", "confidence_a", "confidence_b", "outcome"]
     count = {
-        one: sum(row["outcome"] == one for row in flips) for one in ("both right", "mended", "broken", "both wrong")
+        one: sum(row["outcome"] == one for row in flips) for one in ("both right", "fixed", "broken", "both wrong")
     }
     counts = found["counts"]
     assert [counts[name.replace(" ", "_")] for name in count] == list(count.values())
@@ -67,7 +67,7 @@ def test_the_same_images_under_two_models(both_models: Path, capsys: pytest.Capt
     first = found["pairs"][0]
     assert (first["label"], first["predicted"], first["b"]) == ("plantain", "ragweed", 0)
     assert {one["name"] for one in found["groups"]["by"]} == {"hill farm", "north roof"}
-    assert sum(one["mended"] for one in found["groups"]["by"]) == counts["mended"]
+    assert sum(one["fixed"] for one in found["groups"]["by"]) == counts["fixed"]
     assert found["claims"][0]["text"].startswith("grain-net-2 is better than grain-net-1 by 11.5 points")
 
 
@@ -137,7 +137,7 @@ def test_one_model_on_two_sets_and_the_same_with_labels_hidden(
     estimates = read(tmp_path / "hidden")["estimates"]
     truth = found["top1"]["b"]
     accuracy = estimates["accuracy"]
-    # Both miss: the ink dots make the model as sure as before of what is now wrong. Written down, not mended.
+    # Both miss: the ink dots make the model as sure as before of what is now wrong. Written down, not fixed.
     assert accuracy["by_confidence"]["value"] - truth == pytest.approx(0.040, abs=0.01)
     assert accuracy["by_threshold"]["value"] - truth == pytest.approx(-0.068, abs=0.02)
     labels = np.array([row["label"] for row in table if row["label"]])

@@ -72,7 +72,7 @@ def test_the_same_images_under_another_model(held: MainWindow, qtbot: QtBot, set
     a, b = shown.judged, shown.held
     assert b is not None
     right = a.right, b.b.judged.right
-    counts = {"both right": right[0] & right[1], "mended": ~right[0] & right[1], "broken": right[0] & ~right[1]}
+    counts = {"both right": right[0] & right[1], "fixed": ~right[0] & right[1], "broken": right[0] & ~right[1]}
     for state, mask in counts.items():
         assert page.square.boxes[state].count.text() == str(int((mask & a.evaluated & b.b.judged.evaluated).sum()))
     assert page.verdict.sentences[0].startswith("grain-net-2 is better than grain-net-1 by 11.5 points (8.3 to 15.1)")
@@ -80,12 +80,12 @@ def test_the_same_images_under_another_model(held: MainWindow, qtbot: QtBot, set
     assert held.bench.header.held.choose.text() == "held against grain-net-2 ▾"
     assert "nothing worse" in held.bench.rail.steps[COMPARE].accessibleDescription()
     # a box selects its images; Enter on it looks at them; Backspace takes the condition away
-    qtbot.mouseClick(page.square.boxes["mended"], LEFT)
+    qtbot.mouseClick(page.square.boxes["fixed"], LEFT)
     settle()
-    assert set(shown.images.tolist()) == set(np.flatnonzero(counts["mended"]).tolist())
+    assert set(shown.images.tolist()) == set(np.flatnonzero(counts["fixed"]).tolist())
     assert "right 0.0 % → 100.0 %" in held.bench.line.summary.text()
     qtbot.mouseClick(page.square.boxes["broken"], LEFT, CTRL)
-    assert len(shown.images) == int((counts["mended"] | counts["broken"]).sum())
+    assert len(shown.images) == int((counts["fixed"] | counts["broken"]).sum())
     qtbot.keyClick(held, Qt.Key.Key_Backspace)
     assert len(shown.images) == 400
     page.square.boxes["broken"].setFocus()
@@ -120,7 +120,7 @@ def test_orders_bands_and_thumbnails_of_both(held: MainWindow, settle: Settle) -
     table.bands.setCurrentText(BY_BOTH)
     table.bands.activated.emit(0)
     settle()
-    assert [band.name for band in shown.bands][:2] == ["broken", "mended"]
+    assert [band.name for band in shown.bands][:2] == ["broken", "fixed"]
     for band in shown.bands:
         gains = other.gain[shown.images[band.start : band.stop]]
         gains = gains[~np.isnan(gains)]
@@ -218,7 +218,7 @@ def test_two_sets_of_one_model(demo: MainWindow, qtbot: QtBot, settle: Settle) -
 
 def test_both_heats_for_the_same_targets(held: MainWindow, settle: Settle) -> None:
     shown = held.workspace.shown
-    shown.choose(Against(frozenset({"mended"}), shown.held_other))
+    shown.choose(Against(frozenset({"fixed"}), shown.held_other))
     shown.step(0)
     held.bench.look_closely()
     settle()
@@ -339,7 +339,7 @@ def test_keys_alone_hold_and_let_go(demo: MainWindow, qtbot: QtBot, settle: Sett
 
 def test_what_is_held_is_found_again(held: MainWindow, qtbot: QtBot, settle: Settle, demo_study: Path) -> None:
     shown = held.workspace.shown
-    shown.choose(Against(frozenset({"mended"}), shown.held_other))
+    shown.choose(Against(frozenset({"fixed"}), shown.held_other))
     settle()
     path = held.workspace.path
     held.close_study()
@@ -347,7 +347,7 @@ def test_what_is_held_is_found_again(held: MainWindow, qtbot: QtBot, settle: Set
     held.open_study(path)
     qtbot.waitUntil(lambda: held.workspace.is_open and held.workspace.shown.other is not None, timeout=20000)
     settle()
-    assert held.workspace.shown.conditions == (Against(frozenset({"mended"}), shown.held_other),)
+    assert held.workspace.shown.conditions == (Against(frozenset({"fixed"}), shown.held_other),)
     assert len(held.workspace.shown.images) == 48
     # on other images the same other model is held
     spring = next(r for r in held.workspace.runs if (r.image_set, r.model) == ("spring-check", "grain-net-1"))

@@ -181,12 +181,12 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     hand.click(cover.begin)
     qtbot.waitUntil(lambda: window.bench.explain.explainer.test is not None and not workspace.busy, timeout=60_000)
     settle()
-    changed, mended, control = said(
+    changed, fixed, control = said(
         r"changes all (\d+) answers, (\d+) become right; hiding as much elsewhere changes (\d+),"
     )
     result = window.bench.explain.explainer.test.result
-    assert (result.region.changed.hits, result.region.mended) == (int(changed), int(mended))
-    assert (result.control.changed.hits, result.control.mended) == (int(control), 0)
+    assert (result.region.changed.hits, result.region.fixed) == (int(changed), int(fixed))
+    assert (result.control.changed.hits, result.control.fixed) == (int(control), 0)
     assert QApplication.focusWidget() is cover.result.keep_name  # what is typed next is its name
     QTest.keyClicks(cover.result.keep_name, "pen dot")
     press(Qt.Key.Key_Return)
@@ -228,8 +228,8 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     better, low, high = said(r"better by ([\d.]+) points \(([\d.]+) to ([\d.]+)\), plantain and ragweed beyond chance")
     assert f"better than grain-net-1 by {better} points ({low} to {high})" in page.verdict.sentences[0]
     assert "plantain and ragweed are better beyond chance; no class is worse" in page.verdict.sentences[1]
-    hand.click(page.square.boxes["mended"])  # whatever was in force before: a figure shows its own images
-    assert len(workspace.shown.images) == int(said(r"\*\*mended\*\*: (\d+) images")[0])
+    hand.click(page.square.boxes["fixed"])  # whatever was in force before: a figure shows its own images
+    assert len(workspace.shown.images) == int(said(r"\*\*fixed\*\*: (\d+) images")[0])
     window.bench.light_table.thumbs.setFocus()
     press(Qt.Key.Key_Return)
     settle()

@@ -189,7 +189,7 @@ class Walk(RuleBasedStateMachine):
             Outcome(frozenset({"wrong"})),
             Picked("hand", (last, 0)),
             Reviewed(frozenset({"reviewed"}), shown.reviews),
-            Against(frozenset({"mended"}), shown.held_other),
+            Against(frozenset({"fixed"}), shown.held_other),
         )[how]
         if not isinstance(some, Against) or shown.other is not None:
             shown.choose(some, beside=beside)

@@ -212,7 +212,7 @@ def _told(results: ComparisonResults, requirements: Sequence[Requirement], args:
     if found.paired is not None:
         four, shared = found.paired.four, found.shared
         show(
-            f"both right {four.both_right}, mended {four.mended}, broken {four.broken}, both wrong {four.both_wrong} (with the same answer {four.same_wrong}); answered by one only {shared.only_a + shared.only_b}"
+            f"both right {four.both_right}, fixed {four.fixed}, broken {four.broken}, both wrong {four.both_wrong} (with the same answer {four.same_wrong}); answered by one only {shared.only_a + shared.only_b}"
         )
         show(f"not worse by more than {100 * args.margin:g} points: {standing_of(found, args.margin)}")
         if found.known is not None:

@@ -16,7 +16,10 @@ from mivrat.core.comparing.matching import match_classes, match_contents
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.two_sets import largest_mix_up
 from mivrat.core.figures.units import Units
+from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.selecting.kept import from_data
+from mivrat.core.selecting.selection import Against, HeldOther
 from mivrat.core.study.reviews import Cause, Review, Reviews
 
 CLASSES = ["birch", "alder", "hazel", "pine"]
@@ -89,9 +92,9 @@ def test_outcomes_of_images_and_those_of_one_side_only() -> None:
     labels = np.array([0, 0, 0, 0, 0, -1, 0])
     a = run(labels, np.array([0, 1, 0, 1, 1, 1, 0]), answered=np.array([1, 1, 1, 1, 1, 1, 0]))
     other = lay_on(a, run(labels, np.array([0, 0, 1, 1, 2, 1, 0])), np.arange(7))
-    states = ("both right", "mended", "broken", "both wrong", SAME_WRONG, ONE_ONLY)
+    states = ("both right", "fixed", "broken", "both wrong", SAME_WRONG, ONE_ONLY)
     assert {state: np.flatnonzero(other.mask(state)).tolist() for state in states} == {
-        "both right": [0], "mended": [1], "broken": [2], "both wrong": [3, 4], SAME_WRONG: [3], ONE_ONLY: [6],
+        "both right": [0], "fixed": [1], "broken": [2], "both wrong": [3, 4], SAME_WRONG: [3], ONE_ONLY: [6],
     }  # fmt: skip
     assert other.gain[:3] == pytest.approx([0, 0.6, -0.6], abs=1e-6)
     found = OnSameImages(Names("a", "b"), CLASSES, other, only_b=2).compare()
@@ -199,8 +202,18 @@ def test_groups_and_causes() -> None:
     other = lay_on(a, run(labels, np.repeat([0, 1, 0, 1], 10)), np.arange(40))
     names = ["coast"] * 25 + ["hill"] * 15
     found = {one.name: one for one in by_group(names, other)}
-    assert (found["coast"].total, found["coast"].mended, found["coast"].broken) == (25, 5, 10)
+    assert (found["coast"].total, found["coast"].fixed, found["coast"].broken) == (25, 5, 10)
     assert found["hill"].top1.value == pytest.approx(5 / 15)
     dot = Reviews((Cause(1, "ink dot"), Cause(2, "never used")), {i: Review(frozenset({1})) for i in range(18, 30)})
     (cause,) = by_cause(dot, other)
-    assert (cause.name, cause.total, cause.mended, cause.wrong_before) == ("ink dot", 12, 10, 10)
+    assert (cause.name, cause.total, cause.fixed, cause.wrong_before) == ("ink dot", 12, 10, 10)
+
+
+def test_a_selection_saved_by_an_earlier_version_is_read() -> None:
+    """It called an image *mended* that is called *fixed* now."""
+    a = run(np.array([0, 0]), np.array([1, 0]))
+    held = HeldOther(lay_on(a, run(np.array([0, 0]), np.array([0, 0])), np.arange(2)))
+    names = ImageNames(items("a", "b"), {})
+    read = from_data({"kind": "against", "which": ["mended", "broken"]}, CLASSES, items("a", "b"), names, Reviews(), held)  # fmt: skip
+    assert read == Against(frozenset({"fixed", "broken"}), held)
+    assert read.mask(a).tolist() == [True, False]

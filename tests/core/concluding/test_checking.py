@@ -97,8 +97,8 @@ def test_the_same_holds_the_mended_is_gone_the_constant_says_nothing(rule: tuple
     again = ground(LABELS, ONE, columns={"place": PLACE}, order=order)
     assert (again.images, again.model) == (OLD.images, OLD.model)
     assert checked(one, again).state == "holds"  # the list in another order, under other file names
-    mended = checked(one, ground(LABELS, TWO, model="two", columns={"place": PLACE}))
-    assert mended.state == "gone"
+    fixed = checked(one, ground(LABELS, TWO, model="two", columns={"place": PLACE}))
+    assert fixed.state == "gone"
     assert checked(one, ground(LABELS, CONSTANT, model="c", columns={"place": PLACE})).state in ("worse", "cannot tell")
     worse = [0] * 120 + [2] * 20
     assert checked(one, ground(LABELS, worse, model="w", columns={"place": PLACE})).state == "worse"
@@ -145,9 +145,9 @@ def test_wrong_labels_are_counted_by_image_until_they_are_corrected() -> None:
     one = found(labels_claim([0, 1, 2, 70], old), old)
     assert (one.before.hits, one.before.total) == (4, 4)
     assert checked(one, ground(LABELS, CONSTANT, model="c")).state == "holds"  # labels are no model's doing
-    mended = [2, 2, 2, *LABELS[3:70], 2, *LABELS[71:]]
+    fixed = [2, 2, 2, *LABELS[3:70], 2, *LABELS[71:]]
     order = np.random.default_rng(5).permutation(140).tolist()
-    assert checked(one, ground(mended, CONSTANT, model="c", order=order)).state == "gone"
+    assert checked(one, ground(fixed, CONSTANT, model="c", order=order)).state == "gone"
     assert checked(one, ground([2, *LABELS[1:]], TWO)).state == "weaker"
     assert "none of these images" in checked(one, ground(LABELS, ONE, images="other")).why
 

@@ -190,7 +190,7 @@ def test_the_ink_dot_is_found_by_what_it_is(option: str, tmp_path: Path, capsys:
     assert 28 <= inked <= 33  # not the images without a dot: in these nothing is found, and that is said
     assert capsys.readouterr().err.count("nothing in it") == 50 - inked
     assert told["region"]["changed"]["hits"] >= 0.8 * inked
-    assert told["region"]["mended"] >= 20
+    assert told["region"]["fixed"] >= 20
     assert told["p"] < 1e-4
     assert told["hot_elsewhere"]["total"] == inked
     assert told["hot_elsewhere"]["p"] < 0.01

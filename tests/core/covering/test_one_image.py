@@ -75,9 +75,9 @@ def test_counts_and_tests_by_hand() -> None:
     covered = np.array([1, 0, 0, 1, 1, 0])
     control = np.array([0, 1, 0, 1, 0, 1])
     found = cover_result(labels, before, covered, control, np.array([0.5, 0.25, 0, 0, 0, 0.15]), np.zeros(6))
-    assert (found.region.changed.hits, found.region.mended, found.region.broken) == (5, 3, 1)
+    assert (found.region.changed.hits, found.region.fixed, found.region.broken) == (5, 3, 1)
     assert found.region.p_paired == pytest.approx(2 * (comb(4, 0) + comb(4, 1)) / 2**4)
-    assert (found.control.changed.hits, found.control.mended, found.control.broken) == (1, 1, 0)
+    assert (found.control.changed.hits, found.control.fixed, found.control.broken) == (1, 1, 0)
     assert (found.only_region, found.only_control) == (4, 0)
     assert found.p == pytest.approx(2 / 2**4)
     assert found.region.mean_drop == pytest.approx(0.15)
@@ -131,13 +131,13 @@ def test_the_ink_dot_is_the_cause_for_one_model_and_not_for_the_other(
     assert told["done"]["hide"] == "mean"
     dotted = [line for line in lines if line["predicted"] == "ragweed"]
     if model == 1:
-        assert told["region"]["mended"] >= 20
+        assert told["region"]["fixed"] >= 20
         assert told["p"] < 1e-6
         assert sum(line["covered_predicted"] == "plantain" for line in dotted) >= 20
         assert "more than the same area elsewhere" in capsys.readouterr().out
     else:
-        # Where the control falls is left to chance, and with it on which side of 0.05 p falls; what tells is that none is mended.
-        assert told["region"]["mended"] <= 2
+        # Where the control falls is left to chance, and with it on which side of 0.05 p falls; what tells is that none is fixed.
+        assert told["region"]["fixed"] <= 2
         assert told["p"] > 0.005
         assert told["region"]["changed"]["hits"] < 20
 

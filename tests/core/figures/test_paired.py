@@ -42,13 +42,13 @@ def test_paired_shares_as_published(counts: tuple[int, int, int, int], ends: tup
     assert (found.low, found.high) == pytest.approx(ends, abs=5e-5)
 
 
-def newcombe(both: int, mended: int, broken: int, neither: int) -> tuple[float, float]:
+def newcombe(both: int, fixed: int, broken: int, neither: int) -> tuple[float, float]:
     """Method 10 for paired data written out as in the paper, by itself."""
-    n = both + mended + broken + neither
-    p1, p2 = (both + mended) / n, (both + broken) / n
+    n = both + fixed + broken + neither
+    p1, p2 = (both + fixed) / n, (both + broken) / n
     (l1, u1), (l2, u2) = wilson(p1, n), wilson(p2, n)
-    below = (both + mended) * (broken + neither) * (both + broken) * (mended + neither)
-    cross = both * neither - mended * broken
+    below = (both + fixed) * (broken + neither) * (both + broken) * (fixed + neither)
+    cross = both * neither - fixed * broken
     if cross > 0:
         cross = max(cross - n / 2, 0)
     phi = cross / sqrt(below) if below else 0.0
@@ -59,26 +59,26 @@ def newcombe(both: int, mended: int, broken: int, neither: int) -> tuple[float, 
 
 @given(st.tuples(*[st.integers(0, 30)] * 4).filter(lambda c: sum(c) > 0))
 def test_paired_share_against_the_paper_and_exact_counting(counts: tuple[int, int, int, int]) -> None:
-    _both, mended, broken, _neither = counts
+    _both, fixed, broken, _neither = counts
     a = np.repeat([True, False, True, False], counts)
     b = np.repeat([True, True, False, False], counts)
     found = share_difference(a, b, None)
     low, high = newcombe(*counts)
-    changed = mended + broken
-    exact = min(1.0, 2 * sum(comb(changed, i) for i in range(min(mended, broken) + 1)) / 2**changed)
-    if exact >= 0.05 and mended != broken:  # the exact test decides, and the interval agrees with it
+    changed = fixed + broken
+    exact = min(1.0, 2 * sum(comb(changed, i) for i in range(min(fixed, broken) + 1)) / 2**changed)
+    if exact >= 0.05 and fixed != broken:  # the exact test decides, and the interval agrees with it
         low, high = min(low, 0.0), max(high, 0.0)
-    elif mended != broken:
-        low, high = (max(low, 1e-6), high) if mended > broken else (low, min(high, -1e-6))
+    elif fixed != broken:
+        low, high = (max(low, 1e-6), high) if fixed > broken else (low, min(high, -1e-6))
     assert found.low == pytest.approx(max(-1, low), abs=1e-12)
     assert found.high == pytest.approx(min(1, high), abs=1e-12)
-    assert found.value == pytest.approx((mended - broken) / sum(counts), abs=1e-12)
+    assert found.value == pytest.approx((fixed - broken) / sum(counts), abs=1e-12)
     assert found.low is not None
     assert found.high is not None
     assert found.low <= found.value <= found.high
     assert found.p == pytest.approx(exact)
     if changed:
-        assert found.p == pytest.approx(float(binomtest(mended, changed).pvalue))
+        assert found.p == pytest.approx(float(binomtest(fixed, changed).pvalue))
 
 
 def test_every_figure_is_b_minus_a_by_loops() -> None:
@@ -87,7 +87,7 @@ def test_every_figure_is_b_minus_a_by_loops() -> None:
     right = {False: a.predicted == a.labels, True: b.predicted == b.labels}
     four = found.four
     told = [(r, s) for r, s in zip(right[False].tolist(), right[True].tolist(), strict=True)]
-    assert (four.both_right, four.mended, four.broken, four.both_wrong) == tuple(
+    assert (four.both_right, four.fixed, four.broken, four.both_wrong) == tuple(
         told.count(one) for one in ((True, True), (False, True), (True, False), (False, False))
     )
     same = [i for i in range(300) if told[i] == (False, False) and a.predicted[i] == b.predicted[i]]

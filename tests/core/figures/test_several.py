@@ -15,11 +15,11 @@ from mivrat.core.figures.significance import even_split, holm
 
 
 @given(st.integers(0, 40), st.integers(0, 40))
-def test_of_two_runs_q_is_mcnemars(mended: int, broken: int) -> None:
-    right = np.array([[True] * broken + [False] * mended + [True], [False] * broken + [True] * mended + [True]])
+def test_of_two_runs_q_is_mcnemars(fixed: int, broken: int) -> None:
+    right = np.array([[True] * broken + [False] * fixed + [True], [False] * broken + [True] * fixed + [True]])
     q, p = cochran(right)
-    if mended + broken:
-        assert q == pytest.approx((mended - broken) ** 2 / (mended + broken))
+    if fixed + broken:
+        assert q == pytest.approx((fixed - broken) ** 2 / (fixed + broken))
         assert p == pytest.approx(chi2.sf(q, 1))
     else:
         assert (q, p) == (0, 1)

@@ -92,7 +92,7 @@ def _same(apart: float | None, on: str) -> list[Claim]:
 
 def _pairs(found: Comparison, figures: Paired) -> list[Claim]:
     """The two classes whose being taken for one another makes up most of the change in wrong answers."""
-    change = figures.four.broken - figures.four.mended
+    change = figures.four.broken - figures.four.fixed
     parts = {(one.label, one.predicted): one.b - one.a for one in figures.pairs}
     largest = largest_pair({pair: float(n) for pair, n in parts.items()}, -1 if change < 0 else 1)
     if not change or largest is None:

@@ -10,19 +10,19 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.other import Other
 from mivrat.core.figures.differences import Difference
-from mivrat.core.figures.paired import BROKEN, MENDED, share_difference
+from mivrat.core.figures.paired import BROKEN, FIXED, share_difference
 from mivrat.core.figures.significance import holm
 from mivrat.core.study.reviews import Reviews
 
 
 @dataclass(frozen=True)
 class GroupDifference:
-    """One group: its images, those mended and broken, how many were wrong before, the difference in accuracy; ``p_holm`` is
+    """One group: its images, those fixed and broken, how many were wrong before, the difference in accuracy; ``p_holm`` is
     McNemar's corrected over the groups."""
 
     name: str
     total: int
-    mended: int
+    fixed: int
     broken: int
     wrong_before: int
     top1: Difference
@@ -53,7 +53,7 @@ def _differences(groups: dict[str, NDArray[np.int64]], other: Other) -> list[Gro
         one = share_difference(judged.right[some], right_b, unit)
         codes = other.codes[some]
         wrong = int((~judged.right[some]).sum())
-        found.append((name, len(some), int((codes == MENDED).sum()), int((codes == BROKEN).sum()), wrong, one))
+        found.append((name, len(some), int((codes == FIXED).sum()), int((codes == BROKEN).sum()), wrong, one))
     corrected = holm([one.p or 0.0 for *_, one in found])
     told = [GroupDifference(*one, p) for one, p in zip(found, corrected, strict=True)]
     return sorted(told, key=lambda one: (one.p_holm, -one.total, one.name))

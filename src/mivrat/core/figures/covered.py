@@ -14,11 +14,11 @@ from mivrat.core.figures.units import direction, share
 
 @dataclass(frozen=True)
 class Effect:
-    """Of N images: the share whose prediction changed; of the labelled ones how many became right (``mended``) and wrong
+    """Of N images: the share whose prediction changed; of the labelled ones how many became right (``fixed``) and wrong
     (``broken``), with the exact paired probability of so uneven a split (McNemar 1947); the mean fall of p(target)."""
 
     changed: Proportion
-    mended: int
+    fixed: int
     broken: int
     p_paired: float
     mean_drop: float
@@ -61,10 +61,10 @@ def _effect(
     unit: NDArray[np.integer] | None,
 ) -> Effect:
     known = labels >= 0
-    mended = known & (before != labels) & (after == labels)
+    fixed = known & (before != labels) & (after == labels)
     broken = known & (before == labels) & (after != labels)
-    p, mean = _uneven(mended, broken, unit), float(drop.mean()) if len(drop) else 0.0
-    return Effect(share(before != after, unit), int(mended.sum()), int(broken.sum()), p, mean)
+    p, mean = _uneven(fixed, broken, unit), float(drop.mean()) if len(drop) else 0.0
+    return Effect(share(before != after, unit), int(fixed.sum()), int(broken.sum()), p, mean)
 
 
 def _uneven(one: NDArray[np.bool_], other: NDArray[np.bool_], unit: NDArray[np.integer] | None) -> float:

@@ -98,7 +98,7 @@ class Square(NamedTuple):
     """The four outcomes of two answers to the same images: counts, or arrays of counts. They need not be whole."""
 
     both: Numbers
-    mended: Numbers
+    fixed: Numbers
     broken: Numbers
     neither: Numbers
 
@@ -106,13 +106,13 @@ class Square(NamedTuple):
 def paired_shares(four: Square, z: Numbers | float = Z95) -> tuple[Shares, Shares, Numbers, Numbers]:
     """The share right of a and of b on the same images, and the ends of the interval of their difference (Newcombe 1998,
     "Improved confidence intervals for the difference between binomial proportions based on paired data", method 10)."""
-    both, mended, broken, neither = (np.asarray(one, float) for one in four)
-    total = both + mended + broken + neither
-    a, b = wilson_all(both + broken, total, z), wilson_all(both + mended, total, z)
-    cross = both * neither - mended * broken
+    both, fixed, broken, neither = (np.asarray(one, float) for one in four)
+    total = both + fixed + broken + neither
+    a, b = wilson_all(both + broken, total, z), wilson_all(both + fixed, total, z)
+    cross = both * neither - fixed * broken
     # With counts shrunk to an effective number, half of that number is the correction for continuity.
     cross = np.where(cross > 0, np.maximum(0.0, cross - total / 2), cross)
-    sides = (both + broken) * (mended + neither) * (both + mended) * (broken + neither)
+    sides = (both + broken) * (fixed + neither) * (both + fixed) * (broken + neither)
     with np.errstate(divide="ignore", invalid="ignore"):
         alike = np.where(sides > 0, cross / np.sqrt(sides), 0.0)
     return a, b, *of_shares(a, b, alike)

@@ -28,10 +28,10 @@ from mivrat.core.figures.uncertain_differences import figures_in_means, paired_e
 from mivrat.core.figures.units import direction
 
 # The code of each image's outcome under both runs, in the order in which they are told.
-NO_OUTCOME, BOTH_RIGHT, MENDED, BROKEN, BOTH_WRONG = range(5)
+NO_OUTCOME, BOTH_RIGHT, FIXED, BROKEN, BOTH_WRONG = range(5)
 # Of very many classes only so many changed pairs are listed.
 MOST_PAIRS = 1_000
-OUTCOMES = ("", "both right", "mended", "broken", "both wrong")
+OUTCOMES = ("", "both right", "fixed", "broken", "both wrong")
 
 
 @dataclass(frozen=True)
@@ -39,19 +39,19 @@ class FourOutcomes:
     """How many images came out how; ``same_wrong`` are those of ``both_wrong`` with one and the same wrong answer."""
 
     both_right: int
-    mended: int
+    fixed: int
     broken: int
     both_wrong: int
     same_wrong: int
 
     @property
     def total(self) -> int:
-        return self.both_right + self.mended + self.broken + self.both_wrong
+        return self.both_right + self.fixed + self.broken + self.both_wrong
 
     @property
     def changed(self) -> int:
         """Images that are right under one run only."""
-        return self.mended + self.broken
+        return self.fixed + self.broken
 
 
 @dataclass(frozen=True)
@@ -101,7 +101,7 @@ class Paired:
 
 def outcome_codes(right_a: NDArray[np.bool_], right_b: NDArray[np.bool_]) -> NDArray[np.int8]:
     """The code of each image's outcome."""
-    return np.where(right_a, np.where(right_b, BOTH_RIGHT, BROKEN), np.where(right_b, MENDED, BOTH_WRONG)).astype(
+    return np.where(right_a, np.where(right_b, BOTH_RIGHT, BROKEN), np.where(right_b, FIXED, BOTH_WRONG)).astype(
         np.int8
     )
 
@@ -118,7 +118,7 @@ def paired(
     codes = outcome_codes(right_a, right_b)
     count = np.bincount(codes, minlength=5).tolist()
     same = int(((codes == BOTH_WRONG) & (a.predicted == b.predicted)).sum())
-    four = FourOutcomes(count[BOTH_RIGHT], count[MENDED], count[BROKEN], count[BOTH_WRONG], same)
+    four = FourOutcomes(count[BOTH_RIGHT], count[FIXED], count[BROKEN], count[BOTH_WRONG], same)
     top_k = {
         k: share_difference(_within(a, k), _within(b, k), unit) for k in ks if k == 1 or (a.complete and b.complete)
     }
@@ -166,8 +166,8 @@ def share_difference(
     four, z = _squares(right_a, right_b, of, 1, unit)
     a, b = float(right_a.mean()), float(right_b.mean())
     _, _, low, high = paired_shares(four, z)
-    mended, broken = right_b & ~right_a, right_a & ~right_b
-    p = even_split(int(mended.sum()), int(broken.sum())) if unit is None else direction(mended, broken, unit)
+    fixed, broken = right_b & ~right_a, right_a & ~right_b
+    p = even_split(int(fixed.sum()), int(broken.sum())) if unit is None else direction(fixed, broken, unit)
     if np.isnan(low[0]):
         return Difference(a, b, b - a, None, None, p)
     return Difference(a, b, b - a, float(low[0]), float(high[0]), p)
@@ -192,7 +192,7 @@ def _squares(
         with np.errstate(divide="ignore", invalid="ignore"):
             by_code *= (worth.total / by_code.sum(axis=1))[:, None]
         z = worth.z
-    return Square(by_code[:, BOTH_RIGHT], by_code[:, MENDED], by_code[:, BROKEN], by_code[:, BOTH_WRONG]), z
+    return Square(by_code[:, BOTH_RIGHT], by_code[:, FIXED], by_code[:, BROKEN], by_code[:, BOTH_WRONG]), z
 
 
 def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] | None) -> list[ClassDifference]:
@@ -202,14 +202,14 @@ def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] 
         _, _, low, high = paired_shares(four, z)
     recall_a, recall_b = (shares_by_class(hit, labels, classes, unit) for hit in (right_a, right_b))
     support = np.bincount(labels, minlength=classes)
-    mended, broken = right_b & ~right_a, right_a & ~right_b
+    fixed, broken = right_b & ~right_a, right_a & ~right_b
     if unit is None:
-        counts = (np.bincount(labels[one], minlength=classes) for one in (mended, broken))
+        counts = (np.bincount(labels[one], minlength=classes) for one in (fixed, broken))
         p = even_splits(*counts)
     else:
         p = np.array([
-            direction(mended[labels == k], broken[labels == k], np.unique(unit[labels == k], return_inverse=True)[1])
-            if support[k] and (mended | broken)[labels == k].any() else 1.0
+            direction(fixed[labels == k], broken[labels == k], np.unique(unit[labels == k], return_inverse=True)[1])
+            if support[k] and (fixed | broken)[labels == k].any() else 1.0
             for k in range(classes)
         ])  # fmt: skip
     asked = np.flatnonzero(support)

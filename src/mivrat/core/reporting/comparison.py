@@ -56,7 +56,7 @@ def comparison(results: ComparisonResults) -> dict[str, Any]:
     """The content of comparison.json."""
     found = results.found
     data: dict[str, Any] = {
-        "format": "mivrat-comparison/1",
+        "format": "mivrat-comparison/2",
         "paired": found.paired is not None,
         "a": {"name": found.names.a},
         "b": {"name": found.names.b},
@@ -67,7 +67,7 @@ def comparison(results: ComparisonResults) -> dict[str, Any]:
         four, shared = found.paired.four, found.shared
         data["counts"] = {
             "both": shared.both, "only_a": shared.only_a, "only_b": shared.only_b, "other_class": shared.other_class,
-            "both_right": four.both_right, "mended": four.mended, "broken": four.broken, "both_wrong": four.both_wrong,
+            "both_right": four.both_right, "fixed": four.fixed, "broken": four.broken, "both_wrong": four.both_wrong,
             "same_wrong": four.same_wrong,
         }  # fmt: skip
         data["apart"] = found.apart
@@ -127,7 +127,7 @@ def _pairs(found: Comparison, paired: Paired | None, sets: TwoSets | None) -> di
 
 def _group(one: GroupDifference) -> dict[str, Any]:
     return {
-        "name": one.name, "images": one.total, "mended": one.mended, "broken": one.broken,
+        "name": one.name, "images": one.total, "fixed": one.fixed, "broken": one.broken,
         "top1": _difference(one.top1, p_holm=one.p_holm),
     }  # fmt: skip
 

@@ -20,7 +20,7 @@ from mivrat.core.figures.covered import CoverResult, Effect, SecondControl
 from mivrat.core.figures.units import from_kept
 from mivrat.core.pictures.image_sets import ImageSet
 
-FORMAT = "mivrat-cover/2"
+FORMAT = "mivrat-cover/3"
 _RESULT = TypeAdapter(CoverResult)
 
 
@@ -54,10 +54,18 @@ def _unreadable() -> InputError:
 def result_from_json(told: dict[str, Any]) -> CoverResult:
     """The result that ``as_json`` has told of; InputError where it tells of none."""
     try:
-        # Tests kept by earlier versions have no second control.
-        return _RESULT.validate_python({"hot_elsewhere": None, **{one.name: told[one.name] for one in fields(CoverResult) if one.name in told}})  # fmt: skip
+        # Tests kept by earlier versions have no second control, and call what became right "mended".
+        known = {one.name: _with_new_names(told[one.name]) for one in fields(CoverResult) if one.name in told}
+        return _RESULT.validate_python({"hot_elsewhere": None, **known})
     except (KeyError, ValueError) as error:
         raise _unreadable() from error
+
+
+def _with_new_names(value: Any) -> Any:
+    """A part of a kept result with today's names in it."""
+    if not isinstance(value, dict):
+        return value
+    return {"fixed" if name == "mended" else name: one for name, one in value.items()}
 
 
 def as_text(told: dict[str, Any]) -> str:
@@ -112,7 +120,7 @@ def in_sentences(result: CoverResult) -> str:
             "" if share.low is None or share.high is None else f", 95 % interval {share.low:.1%} to {share.high:.1%}"
         )
         return (
-            f"{what}: {share.hits} of {share.total} predictions change ({share.value or 0:.1%}{bounds}); {one.mended} become right, "
+            f"{what}: {share.hits} of {share.total} predictions change ({share.value or 0:.1%}{bounds}); {one.fixed} become right, "
             f"{one.broken} become wrong (p {in_words(from_kept(one.p_paired, share.units))}); p(target) falls by {one.mean_drop:.3f} on average"
         )
 

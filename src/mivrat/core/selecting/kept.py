@@ -31,6 +31,9 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import Reviews
 from mivrat.core.study.soundness import reading
 
+# What outcomes were called by earlier versions, in selections that they saved.
+_OUTCOMES_BEFORE = {"mended": "fixed"}
+
 
 def positions_by_group(items: Sequence[ImageItem], column: str) -> dict[str, tuple[int, ...]]:
     """The images of each group of a column."""
@@ -80,7 +83,9 @@ def from_data(
         "review": lambda: Reviewed(frozenset(map(str, data["which"])), reviews),
         "confidence": lambda: Confidence(frozenset((float(low), float(high)) for low, high in data["ranges"])),
         "cause": lambda: Caused(frozenset(int(one) for one in data["causes"]), reviews),
-        "against": lambda: Against(frozenset(map(str, data["which"])), _one_held(held)),
+        "against": lambda: Against(
+            frozenset(_OUTCOMES_BEFORE.get(str(one), str(one)) for one in data["which"]), _one_held(held)
+        ),
         "other predicted": lambda: OtherPredicted(frozenset(index[name] for name in data["classes"]), _one_held(held)),
         "picked": lambda: Picked(str(data["by"]), names.positions(map(image_name, data["images"]))),
         "group": lambda: _group(str(data["column"]), list(data["groups"]), items),

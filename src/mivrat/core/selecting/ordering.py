@@ -108,7 +108,7 @@ BY_BOTH = "outcome"
 _QUICK_ORDERS = {SUREST_MISTAKE, "least sure first", "worst rank of the label", AS_LISTED, *ORDERS_OF_BOTH}
 _QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE, BY_BOTH}
 # How the bands of both stand: what changed first.
-_OF_BOTH = ("broken", "mended", "both wrong", "both right", ONE_ONLY)
+_OF_BOTH = ("broken", "fixed", "both wrong", "both right", ONE_ONLY)
 
 
 def columns_to_group_by(items: Sequence[ImageItem]) -> list[str]:

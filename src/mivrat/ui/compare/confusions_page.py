@@ -34,7 +34,7 @@ def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
     """The pairs that changed most, and how much of the whole change each explains."""
     found, lines = compared.found, []
     if found.paired is not None:
-        whole = found.paired.four.broken - found.paired.four.mended
+        whole = found.paired.four.broken - found.paired.four.fixed
         told = [
             (one.label, one.predicted, one.a, one.b, (one.b - one.a) / whole if whole else None)
             for one in found.paired.pairs

@@ -23,7 +23,7 @@ from mivrat.workspace.compare_jobs import CAUSE
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
-GROUPS = (Column("group"), Column("images", 58, True), Column("mended", 66, True), Column("broken", 62, True),
+GROUPS = (Column("group"), Column("images", 58, True), Column("fixed", 66, True), Column("broken", 62, True),
           Column("difference", 82, True), Column("95 % interval", 122, True), Column("", 76, gives_way=True))  # fmt: skip
 RUNS = (
     Column("run"),
@@ -123,13 +123,13 @@ class DifferencePage(Scrolled):
             )
             sure = one.p_holm < 0.05
             told = "" if not sure else "better" if (one.top1.value or 0) > 0 else "worse"
-            about = f"{column} {one.name}: {one.mended} mended of {one.wrong_before} wrong before, {one.broken} broken, N = {one.total}.\nMcNemar's exact test, corrected over the {len(some)} groups (Holm): p {in_words(one.p_holm)}."
+            about = f"{column} {one.name}: {one.fixed} fixed of {one.wrong_before} wrong before, {one.broken} broken, N = {one.total}.\nMcNemar's exact test, corrected over the {len(some)} groups (Holm): p {in_words(one.p_holm)}."
             lines.append(
                 Line(
                     (
                         Cell(one.name),
                         Cell(words.count(one.total)),
-                        Cell(f"{one.mended} of {one.wrong_before}"),
+                        Cell(f"{one.fixed} of {one.wrong_before}"),
                         Cell(words.count(one.broken)),
                         Cell(words.points(one.top1.value), ink={"better": "accent", "worse": "wrong"}.get(told, "")),
                         Cell(words.difference_bounds(one.top1), ink="soft"),

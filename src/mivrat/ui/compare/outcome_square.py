@@ -98,7 +98,7 @@ class OutcomeSquare(QWidget):
             for state, token in (
                 ("both right", "ink"),
                 ("broken", "wrong"),
-                ("mended", "accent"),
+                ("fixed", "accent"),
                 ("both wrong", "soft"),
             )
         }
@@ -115,7 +115,7 @@ class OutcomeSquare(QWidget):
         set_role(self.down, "good")
         grid.addWidget(self.down, 1, 0, Qt.AlignmentFlag.AlignRight)
         for line, (text, states) in enumerate(
-            (("right", ("both right", "broken")), ("wrong", ("mended", "both wrong"))), 2
+            (("right", ("both right", "broken")), ("wrong", ("fixed", "both wrong"))), 2
         ):
             grid.addWidget(label(text, soft=True), line, 0, Qt.AlignmentFlag.AlignRight)
             for column, state in enumerate(states, 1):
@@ -164,7 +164,7 @@ class OutcomeSquare(QWidget):
         four = paired.four
         counts = {
             "both right": four.both_right,
-            "mended": four.mended,
+            "fixed": four.fixed,
             "broken": four.broken,
             "both wrong": four.both_wrong,
         }

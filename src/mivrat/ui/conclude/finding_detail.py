@@ -55,7 +55,7 @@ class FindingDetail(QWidget):
         self.weight = Choice(WEIGHTS, "weight of the finding")
         tip(
             self.weight,
-            "blocks: the model cannot be accepted with it · matters: to be known and mended · note: for the record",
+            "blocks: the model cannot be accepted with it · matters: to be known and corrected · note: for the record",
         )
         self.weight.activated.connect(lambda i: self._weigh(i))
         self.more = more_button("what to do with this finding", "Its images, its place in the list, aside, remove")

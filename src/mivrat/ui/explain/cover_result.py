@@ -130,7 +130,7 @@ class CoverResultView(QWidget):
                 (
                     name,
                     f"{share.hits} of {share.total}  {words.with_bounds(share)}",
-                    f"{one.mended} / {one.broken}  ({how} {p})",
+                    f"{one.fixed} / {one.broken}  ({how} {p})",
                     minus(f"{round(one.mean_drop, 3) + 0.0:.3f}"),
                 )
             )
