@@ -444,7 +444,7 @@ def _has_display() -> bool:
 
 def _window(command: str | None, study: Path | None) -> int:
     if study is not None and not study.is_file():
-        raise InputError("there is no such study", where=study, mend="name a .mivrat file")
+        raise InputError("the study does not exist", where=study, mend="name a .mivrat file")
     if not _has_display():
         if command == "demo":
             from mivrat.demo.headless import run_headless

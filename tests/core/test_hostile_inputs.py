@@ -75,9 +75,9 @@ def code_and_line(arguments: list[str], capsys: pytest.CaptureFixture[str]) -> t
         ("r.toml", 'format = "mivrat-recipe/1"\n[values]\nscale = ' + "9" * 5000, "not valid TOML"),
         ("r.toml", 'format = "mivrat-recipe/1"\n[crop]\nsize = [99999, 1]', "crop.size"),
         ("s.json", "[" * 100_000, "nested too deep"),
-        ("s.json", '[{"kind": "rectangle", "points": [[0,0],[1,1],[0,1]]}]', "is no region"),
-        ("s.json", '[{"kind": "brush", "points": [[0,0]], "radius": ' + "9" * 400 + "}]", "is no region"),
-        ("s.json", '[{"kind": ["brush"], "points": [[0,0]]}]', "is no region"),
+        ("s.json", '[{"kind": "rectangle", "points": [[0,0],[1,1],[0,1]]}]', "is not a region"),
+        ("s.json", '[{"kind": "brush", "points": [[0,0]], "radius": ' + "9" * 400 + "}]", "is not a region"),
+        ("s.json", '[{"kind": ["brush"], "points": [[0,0]]}]', "is not a region"),
         ("t.csv", "path, path\na.png,b.png\n", "more than one column 'path'"),
     ],
 )

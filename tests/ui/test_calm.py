@@ -189,7 +189,7 @@ def test_what_is_said_never_hides_the_job_and_what_is_refused_is_not_kept(
     demo.workspace.shown.look_at(3)
     demo.bench.reviewer.toggle_reviewed()
     demo.workspace.edits.undo()
-    assert "Taken back" in demo.foot.notice.full_text
+    assert "Undone" in demo.foot.notice.full_text
     assert demo.foot.stop.isVisible()
     assert demo.foot.what.text() == "Writing a lot"
     qtbot.keyClick(demo.bench.light_table.thumbs, Qt.Key.Key_S)

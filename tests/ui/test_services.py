@@ -145,7 +145,7 @@ def test_what_is_wrong_in_the_form_is_said_beside_it(
         ("https://host/v2", "agree to the host"),
         ("https://host/v2/models/", "names a model"),
         ("https://host/v2/models/m?api_key=1", "holds a key"),
-        ("http://127.0.0.1:9/v2/models/m", "nobody answers there"),
+        ("http://127.0.0.1:9/v2/models/m", "the server does not answer"),
     ):
         form.address.setText(address)
         qtbot.mouseClick(form.try_button, LEFT)

@@ -31,6 +31,6 @@ def test_edits_go_back_and_forth_and_a_new_one_ends_the_way_forth(workspace: Wor
     edits.take_at_once(made[2])
     assert (edits.last, edits.next) == (made[2], None)
     assert done == ["a", "b", "not b", "b", "not b", "c"]
-    assert told == ["kept"] * 3 + ["Taken back: b"] + ["kept", "Again: b", "kept", "Taken back: b", "kept"]
+    assert told == ["kept"] * 3 + ["Undone: b"] + ["kept", "Redone: b", "kept", "Undone: b", "kept"]
     edits.clear()
     assert edits.last is None

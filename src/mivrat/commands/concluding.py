@@ -48,7 +48,7 @@ from mivrat.demo.study import DATA
 
 def _there(study: Path) -> Path:
     if not study.is_file():
-        raise InputError("there is no such study", where=study, mend="name a .mivrat file")
+        raise InputError("the study does not exist", where=study, mend="name a .mivrat file")
     return study
 
 
@@ -159,7 +159,9 @@ def verify(args: argparse.Namespace) -> int:
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
     if not args.model.is_file():
-        raise InputError("there is no such model", where=args.model, mend="name an ONNX file or a table of predictions")
+        raise InputError(
+            "the model does not exist", where=args.model, mend="name an ONNX file or a table of predictions"
+        )
     with _readable(path):
         _may_read(path, args.agree_folder)
         with Study.open(path, again=True) as study:

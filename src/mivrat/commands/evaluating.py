@@ -115,7 +115,7 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
             if value not in group_names([item.columns.get(column, "") for item in image_set.items]):
                 raise InputError(f"{one.text!r}: no image has {column} = {value!r}", where="--require", mend="name a group that the image table has")  # fmt: skip
         if one.family is not None and one.family not in families.values():
-            raise InputError(f"{one.text!r}: there is no family {one.family!r}", where="--require", mend="name one that --families has")  # fmt: skip
+            raise InputError(f"{one.text!r}: families do not include {one.family!r}", where="--require", mend="name one that --families has")  # fmt: skip
     for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
         if given is not None and len(classes) != 2:
             raise InputError(

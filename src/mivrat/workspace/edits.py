@@ -109,12 +109,12 @@ class Edits:
     def undo(self) -> None:
         """Take the last edit back."""
         if self.last is not None and not self._workspace.in_doubt:
-            self._go(self.last, self.last.undo, self._taken, self._taken_back, "Taken back")
+            self._go(self.last, self.last.undo, self._taken, self._taken_back, "Undone")
 
     def redo(self) -> None:
         """Take the edit again that was taken back last."""
         if self.next is not None and not self._workspace.in_doubt:
-            self._go(self.next, self.next.do, self._taken_back, self._taken, "Again")
+            self._go(self.next, self.next.do, self._taken_back, self._taken, "Redone")
 
     def _go(self, edit: Edit, change: Callable[..., Any], out: list[Edit], into: list[Edit], how: str) -> None:
         """Do one way of an edit that is the last of a list, and put it into the other list."""

@@ -122,9 +122,9 @@ def told(
 
 def test_nothing_is_claimed_of_two_equal_runs() -> None:
     found, text, holds = told([40, 40, 40], [40, 40, 40], [50, 50, 50])
-    assert text[0].endswith("exactly the same probabilities: as far as these images tell, they are the same model.")
+    assert text[0].endswith("exactly the same probabilities. On these images they are the same model.")
     assert text[1].startswith("No difference beyond chance on the same 150 images: net 2 may be up to ")
-    assert "no image came out differently" in text[1]
+    assert "no image is answered differently" in text[1]
     assert text[2] == "No class is better or worse beyond chance."
     assert (holds[0], any(holds[1:])) == (True, False)
     assert standing_of(found, 0.05) == "met"
@@ -139,7 +139,7 @@ def test_a_difference_too_small_to_tell_is_not_claimed() -> None:
     found, text, holds = told([30, 30], [32, 33], [50, 50])
     assert found.either.top1.p == pytest.approx(0.0625)
     assert text[0].startswith("No difference beyond chance")
-    assert "5 of 100 images came out differently" in text[0]
+    assert "5 of 100 images are answered differently" in text[0]
     assert not holds[0]
     assert standing_of(found, 0.01) in ("met", "cannot tell")
 

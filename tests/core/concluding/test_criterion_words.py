@@ -59,7 +59,7 @@ def test_what_is_told_is_read_as_the_same(name: str, tenths: int, figure: str) -
     ("typed", "what"),
     [
         ("recall of nobody 90 %", "'nobody', which is not a class"),
-        ("good enough", "is no requirement"),
+        ("good enough", "is not a requirement"),
         ("every(f1) >= 0.5", "cannot be asked of every class"),
         ("low(every(recall)) >= 0.5", "cannot be asked of every class"),
         ("every(recall) <= 0.5", "cannot be asked of every class"),

@@ -82,5 +82,5 @@ def test_the_share_of_evidence_inside_by_hand() -> None:
     ],
 )
 def test_what_is_no_region_is_refused(data: object) -> None:
-    with pytest.raises(InputError, match="is no region"):
+    with pytest.raises(InputError, match="is not a region"):
         shape_from_json(data)

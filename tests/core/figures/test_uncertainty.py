@@ -1,4 +1,4 @@
-"""Intervals of figures that are no shares: against figures worked out anew without an image or a unit, and against the truth."""
+"""Intervals of metrics other than proportions: against figures worked out anew without an image or a unit, and against the truth."""
 
 from __future__ import annotations
 
@@ -108,7 +108,7 @@ def test_units_alone_are_images_and_units_that_share_their_fate_widen() -> None:
     assert "20 units of 'slide'" in grouped.how("macro_f1")
     few = intervals(flat, 2, np.arange(200) // 50, "slide")
     assert few is not None
-    assert (few.of, few.missing["mcc"]) == ({}, "4 units are too few, 5 would do")
+    assert (few.of, few.missing["mcc"]) == ({}, "4 units are too few, 5 are enough")
 
 
 def test_nothing_depends_on_the_order_and_a_stop_is_heeded() -> None:

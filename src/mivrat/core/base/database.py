@@ -20,7 +20,7 @@ class Connection(sqlite3.Connection):
         try:
             return super().execute(*given)
         except UnicodeDecodeError as error:  # a name in the file that is no text, in the database's own complaint of it
-            raise sqlite3.DatabaseError("it holds a name that is no text") from error
+            raise sqlite3.DatabaseError("it holds a name that is not text") from error
 
     def executemany(self, *given: Any) -> sqlite3.Cursor:
         self._taken = -1_000_000  # as often as there are rows

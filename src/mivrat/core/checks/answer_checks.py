@@ -25,7 +25,7 @@ def check_outputs(inputs: Inputs) -> CheckResult:
     if inputs.model is None and inputs.model_problem:
         return CheckResult("outputs", "stop", f"The model cannot be used: {inputs.model_problem}")
     if inputs.model is None:
-        return CheckResult("outputs", "open", "There is no model file to look at.")
+        return CheckResult("outputs", "open", "Not checked: no model file is available.")
     model, classes = inputs.model, len(inputs.classes)
     figures = {"columns": model.columns, "classes": classes, "output": model.output.name}
     if not column_count_fits(model.columns, classes):
@@ -75,10 +75,10 @@ def check_units(inputs: Inputs) -> CheckResult:
         if p < 0.001 and (few or many):
             found.append((correlation, column, units))
     if not found:
-        return CheckResult("units", "fine", "No column looks as if it said which images belong together.")
+        return CheckResult("units", "fine", "No column looks like a unit of related images.")
     correlation, column, units = max(found)
     sentence = (
-        f"The column {column} looks like units of images that belong together: {units} values, about {len(use) / units:.0f} "
+        f"The column {column} looks like units of related images: {units} values, about {len(use) / units:.0f} "
         f"images each, and answers within one are alike (intraclass correlation {correlation:.2f}). If these images are of one "
         "slide, patient or burst, say so under Prepare, Inputs (--together): intervals are too narrow otherwise."
     )
@@ -148,7 +148,7 @@ def check_constant(inputs: Inputs) -> CheckResult:
     spread, scale = float(rows.std(axis=0).max()), float(np.abs(rows).max()) or 1.0
     figures = {"scored": len(answered), "largest_deviation": spread}
     if spread <= 1e-5 * scale:
-        sentence = f"All {len(answered)} answers are the same, whatever the picture: the input may not reach the model."
+        sentence = f"All {len(answered)} answers are the same for every picture. The input may not reach the model."
         return CheckResult("constant", "stop", sentence, figures)
     return CheckResult("constant", "fine", "Answers differ from picture to picture.", figures)
 
@@ -170,7 +170,12 @@ def check_skill(inputs: Inputs) -> CheckResult:
     if p < 0.001:
         return CheckResult("skill", "fine", f"{text}.", figures)
     if counts.max() == len(use):
-        return CheckResult("skill", "open", "All labels are of one class: that tells nothing of skill.", figures)
+        return CheckResult(
+            "skill",
+            "open",
+            "All labels are one class, so accuracy says nothing about how well the model separates classes.",
+            figures,
+        )
     sentence = f"{text}: no better beyond chance. See class order, recipe and labels before any figure is believed."
     return CheckResult("skill", "stop", sentence, figures)
 

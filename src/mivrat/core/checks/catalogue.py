@@ -57,7 +57,7 @@ CHECKS: tuple[Check, ...] = (
     Check(
         "kind",
         "Kind of scores",
-        "Logits taken for probabilities, or one sigmoid per class for a softmax, make confidence meaningless.",
+        "Logits read as probabilities, or one sigmoid per class read as a softmax, make confidence meaningless.",
         answer_checks.check_kind,
     ),
     Check(
@@ -81,7 +81,7 @@ CHECKS: tuple[Check, ...] = (
     Check(
         "constant",
         "Answers that never change",
-        "A model that says the same whatever it is shown does not see the picture at all.",
+        "A model that gives the same answer for every picture does not see the picture at all.",
         answer_checks.check_constant,
     ),
     Check(

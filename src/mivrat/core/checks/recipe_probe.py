@@ -366,7 +366,9 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     """Whether another recipe fits the model better than the one in use, on up to 200 labelled images."""
     model, labels = inputs.model, inputs.labels
     if model is None:
-        yield CheckResult("recipe", "open", inputs.model_problem or "There is no model file to try recipes on.")
+        yield CheckResult(
+            "recipe", "open", inputs.model_problem or "Not checked: no model file is available to try recipes on."
+        )
         return
     usable = np.ones(len(labels), bool)
     for one in inputs.survey or ():

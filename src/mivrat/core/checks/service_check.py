@@ -27,7 +27,7 @@ def check_service(inputs: Inputs) -> CheckResult:
     NotAgreed where nothing may be sent to it."""
     model = inputs.remote
     if model is None:
-        return CheckResult(NAME, "open", inputs.model_problem or "The model is no prediction service.")
+        return CheckResult(NAME, "open", inputs.model_problem or "The model is not a prediction service.")
     asked, kept = _images(model, inputs)
     if not asked:
         return CheckResult(NAME, "open", "No image has been scored yet.")

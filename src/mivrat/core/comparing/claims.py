@@ -85,9 +85,7 @@ def _same(apart: float | None, on: str) -> list[Claim]:
     if apart is None or apart > NEARLY:
         return []
     how = "exactly the same probabilities" if apart == 0 else f"probabilities that differ by {apart:.1g} at most"
-    return [
-        Claim(f"Both give the same predictions {on}, and {how}: as far as these images tell, they are the same model.")
-    ]
+    return [Claim(f"Both give the same predictions {on}, and {how}. On these images they are the same model.")]
 
 
 def _pairs(found: Comparison, figures: Paired) -> list[Claim]:
@@ -136,7 +134,11 @@ def _whole(a: str, b: str, on: str, top1: Difference, changed: int, total: int, 
         room.append(f"up to {_points_in_words(top1.low)} worse")
     if top1.high > 0:
         room.append(f"up to {_points_in_words(top1.high)} better")
-    few = f"{count(changed)} of {images(total)} came out differently" if changed else "no image came out differently"
+    few = (
+        f"{count(changed)} of {images(total)} are answered differently"
+        if changed
+        else "no image is answered differently"
+    )
     return Claim(f"No difference beyond chance {on}: {b} may be {' or '.join(room)} than {a} ({few}).", False)
 
 
@@ -210,7 +212,7 @@ def _of_sets(found: Comparison, figures: TwoSets) -> list[Claim]:
     if found.shared.in_both:
         told.append(
             Claim(
-                f"{images(found.shared.in_both)} of either stand in both sets: they are not independent, and the intervals take them to be.",
+                f"{images(found.shared.in_both)} are in both sets. They are not independent, but the intervals assume that they are.",
                 False,
             )
         )

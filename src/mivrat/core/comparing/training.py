@@ -74,7 +74,7 @@ def read_training_log(path: Path) -> TrainingLog:
             found[name] = values
     if not table.height or len(found) < 2:
         raise InputError(
-            f"is no training log: it has {table.height} rows and the columns {quoted(table.columns)}",
+            f"is not a training log: it has {table.height} rows and the columns {quoted(table.columns)}",
             where=path,
             mend="give a row for each epoch or step, with a column for it and one for each loss or accuracy",
         )
@@ -144,7 +144,7 @@ class Training:
         """What the curves say, in words."""
         told = []
         if self.best is None:
-            return ["There is no validation curve: whether the model was trained too long cannot be told."]
+            return ["The log has no validation curve, so it is unknown whether the model was trained too long."]
         value = self.curves[self.best_by][self.best]
         what = self.best_by.replace("_", " ")
         shown = f"{100 * value:.1f} %" if self.best_by.endswith("accuracy") else f"{value:.4g}"

@@ -178,7 +178,7 @@ def _labels(claim: Claim, ground: Ground) -> Measure:
         still += k >= 0 and classes[k] == label
     words = "wrong labels that are still there"
     if not there:
-        return Measure(words, None, problem="none of these images stand in this set")
+        return Measure(words, None, problem="none of these images is in this set")
     share = still / there
     return Measure(words, share, share, share, still, there)
 
@@ -202,14 +202,14 @@ def images_of(claim: Claim, ground: Ground) -> CoverPlan:
         found &= one.mask(ground.snapshot.judged)
     images = tuple(np.flatnonzero(found & ground.snapshot.judged.evaluated).tolist())
     if not images:
-        raise InputError("neither the images of the cover test nor any by its rule stand in this set")
+        raise InputError("this set has neither the images of the cover test nor any that its rule selects")
     return replace(plan_from_text(_without_images(claim.text), ground.names), images=images)
 
 
 def _without_images(text: str) -> str:
     data = json.loads(text)
     if data["region"]["place"] == "each":
-        raise InputError("regions were drawn on single images, which do not stand in this set")
+        raise InputError("regions were drawn on single images, which are not in this set")
     return json.dumps({**data, "images": []})
 
 

@@ -105,7 +105,7 @@ def what_it_takes(outcome: Outcome, ground: Ground) -> str:
     if wanted.every:
         return _for_every(wanted, ground)
     if outcome.low is None or outcome.high is None:
-        return "There is no interval for this figure, so it cannot be told beyond the figure itself."
+        return "This figure has no interval, so nothing is known beyond the figure itself."
     share = outcome.share
     if share is not None and share.units is None:
         total, needed, about = share.total, to_decide(outcome.value, wanted.limit), ""

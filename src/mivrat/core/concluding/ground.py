@@ -121,7 +121,7 @@ class Ground:
         found = [k for k, name in families.items() if name == family]
         if not found:
             known = ", ".join(dict.fromkeys(families.values())) or "none"
-            raise InputError(f"there is no family {family!r}; the families: {known}", mend="name one of these")
+            raise InputError(f"families do not include {family!r}; the families: {known}", mend="name one of these")
         return found
 
     @cached_property

@@ -194,7 +194,7 @@ class Requirement:
 
 def _no_requirement(text: str) -> InputError:
     return InputError(
-        f"{_shortened(text)!r} is no requirement",
+        f"{_shortened(text)!r} is not a requirement",
         where="--require",
         mend="write for example '95 % of all', 'recall of ragweed 80 %', 'every class at least 70 %', or as a formula 'low(top1) >= 0.85'",
     )
@@ -283,7 +283,7 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
             one = _quoted(piece)
             if one is None or said is not None:
                 raise InputError(
-                    f"{shown!r}: {piece!r} is no class name in quotes",
+                    f"{shown!r}: {piece!r} is not a class name in quotes",
                     where="--require",
                     mend='write the name as in recall["ragweed"], a family as in recall[family = "trees"], a group as in '
                     'top1[station = "north"]; in double quotes, \\ and " are written as \\\\ and \\"',
@@ -293,7 +293,7 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
         key, value = pair["key"], _quoted(pair["value"].strip())
         column = _quoted(key) if key[:1] in "\"'" else key
         if value is None or column is None:
-            raise InputError(f"{shown!r}: {piece!r} is no group", where="--require", mend='write it as in top1[station = "north"]')  # fmt: skip
+            raise InputError(f"{shown!r}: {piece!r} is not a group", where="--require", mend='write it as in top1[station = "north"]')  # fmt: skip
         if key == "family":
             family = value
         else:
@@ -389,7 +389,7 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             class_index = ClassMatcher(classes).index(said)
             if class_index is None:
                 raise InputError(
-                    f"{shown!r} names {said!r}, which is no class",
+                    f"{shown!r} names {said!r}, which is not a class",
                     where="--require",
                     mend="use a name from the class list",
                 )

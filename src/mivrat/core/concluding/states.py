@@ -130,7 +130,7 @@ def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
     if turned < 0:
         chosen = f", as one of {looks} looked at" if looks > 1 else ""
         if found.low <= 0:
-            return "cannot tell", f"it did not stand out significantly from {against} where it was found{chosen}"
+            return "cannot tell", f"it was not significantly different from {against} where it was found{chosen}"
         margin = max(MARGIN, LEFT * (found.value if looks == 1 else found.low))
         if left.low > 0:
             return "weaker", f"significantly less than before, but still more than {against}"
@@ -164,5 +164,8 @@ def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tupl
     if turned < 0:
         return "weaker", "significantly nearer to the limit than before, but not significantly above it"
     if after.met is False:
-        return "holds", "still missed" if told else "still missed; no interval tells whether it has changed"
+        return (
+            "holds",
+            "still missed" if told else "still missed; without an interval it is unknown whether it has changed",
+        )
     return "cannot tell", "neither significantly met nor missed, and no significant change"

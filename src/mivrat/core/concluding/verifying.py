@@ -59,7 +59,7 @@ def asked_of(path: Path, images: ImageSet | None = None) -> Asked:
         by_model = {one.model_id: load_criteria(study, one.model_id) for one in runs}
         having = [model for model in sorted(by_model, reverse=True) if by_model[model]]
         if not runs or not (having or findings):
-            raise InputError("has neither criteria nor findings to be held to", where=path, mend="enter some under Conclude, and verify then")  # fmt: skip
+            raise InputError("has neither criteria nor findings to check against", where=path, mend="enter some under Conclude, and verify then")  # fmt: skip
     set_id = _set_of(path, runs, findings) if images is None else _same_list(path, runs, images)
     there = [one for one in runs if one.set_id == set_id]
     if having:

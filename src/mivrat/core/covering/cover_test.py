@@ -143,9 +143,7 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
         images = names.positions(map(image_name, data["images"]))
         plan = CoverPlan(images, region, data["hide"], str(data["target"]), int(data["seed"]), str(data["selection"]))
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
-        raise InputError(
-            "a kept cover test cannot be read", where="study", mend="take it away and do it anew"
-        ) from error
+        raise InputError("a kept cover test cannot be read", where="study", mend="remove it and repeat it") from error
     if not images and data["images"]:
         raise InputError("a kept cover test is of images that the set does not list", where="study", mend="do it anew")
     return plan

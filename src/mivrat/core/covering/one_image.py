@@ -274,7 +274,7 @@ def cover_one(
     if how == "patch":
         found = donors.patch_for(maker, image, pixels, seed) if donors is not None else None
         if found is None:
-            return _left_alone(image, pixels, "there is no image of another label to take a patch from")
+            return _left_alone(image, pixels, "no image of another label is available to take a patch from")
         donor, other = found[0], _sized(found[1], pixels)
     before, first = maker.ranked(tensor[None])
     whole = before[0]

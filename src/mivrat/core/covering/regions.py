@@ -96,7 +96,7 @@ def shape_from_json(data: Any) -> Shape:
     fewest, most = _POINTS[kind] if known else (1, 0)
     if not (fewest <= len(points) <= most and np.isfinite(numbers).all() and max(np.abs(numbers)) <= 10):
         raise InputError(
-            "is no region",
+            "is not a region",
             where="region",
             mend=f"give a shape: {', '.join(KINDS)}, with its points as shares; two corners for the first two",
         )

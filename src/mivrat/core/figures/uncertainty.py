@@ -99,9 +99,9 @@ def intervals(
     units = None if unit is None or not total else int(unit.max()) + 1
     missing: dict[str, str] = {}
     if total < LEAST:
-        missing = dict.fromkeys(NAMES, f"{total} images are too few, {LEAST} would do")
+        missing = dict.fromkeys(NAMES, f"{total} images are too few, {LEAST} are enough")
     elif units is not None and units < LEAST_UNITS:
-        missing = dict.fromkeys(NAMES, f"{units} units are too few, {LEAST_UNITS} would do")
+        missing = dict.fromkeys(NAMES, f"{units} units are too few, {LEAST_UNITS} are enough")
     if missing:
         return Intervals({}, column, total, units, missing)
     ends = _of_counts(found, classes, unit, missing, stopped)
@@ -316,7 +316,7 @@ def _of_confidence(
         ends["signed_gap"] = _gap(confidence, right) if unit is None else _gap_over_units(confidence - right, unit)
     else:
         all_of = "wrong" if right.sum() else "right"
-        missing["signed_gap"] = f"no answer is {all_of}, so it cannot be told how often one is; more images would do"
+        missing["signed_gap"] = f"no answer is {all_of}, so it is unknown how often one is; more images are needed"
     if n < LEAST_FOR_ECE:
         missing["ece"] = f"{n} images are too few, {LEAST_FOR_ECE} would do"
     else:

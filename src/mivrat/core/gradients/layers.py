@@ -151,12 +151,12 @@ class _Places:
         if axis not in placements and len(placements) == 1:
             axis = next(iter(placements))
         if axis is None:
-            return "which of its axes are height and width cannot be told"
+            return "its height and width axes are unknown"
         grid = (shape[1], shape[2]) if axis == 3 else (shape[2], shape[3])
         if grid[0] * grid[1] == 1:
             return "it has a single place only"
         if axis not in placements:
-            return "its values stand in another order than they lie in the image, or where they lie cannot be shown"
+            return "its values are in another order than in the image, or their places are unknown"
         return Laid(axis, placements[axis], image_axis=images)
 
     def _means(self, name: str, channel_axis: int, images: int) -> NDArray[np.floating] | None:
@@ -196,7 +196,7 @@ class _Places:
 
     def _as_tokens(self, name: str, shape: tuple[int, ...], images: int) -> Laid | str:
         if name in self._places.pairs:
-            return "which of its axes are its tokens cannot be told"
+            return "its token axis is unknown"
         found = []
         for axis in (1, 2):
             means = self._means(name, 3 - axis, images)
@@ -211,7 +211,7 @@ class _Places:
         if len(found) == 1:
             return found[0]
         if found:
-            return "which of its axes are its tokens cannot be told"
+            return "its token axis is unknown"
         return f"where its {shape[1]} × {shape[2]} values lie in the image cannot be shown"
 
 

@@ -386,7 +386,7 @@ class HeatmapMaker(MapMaker):
         except EngineFault as error:
             log.exception("the engine failed at a map")
             raise InputError(
-                "the engine cannot work out this map of this model",
+                "the engine cannot compute this map for this model",
                 where=self.model.path,
                 mend=f"occlusion and random masks need its answers alone; the engine's reason is in the log, {log_path()}",
             ) from error

@@ -60,7 +60,7 @@ def load_onnx(path: Path) -> tuple[onnx.ModelProto, list[Path]]:
         model = onnx.ModelProto.FromString(path.read_bytes())
         _touch(model)
     except FileNotFoundError as error:
-        raise InputError("there is no such model file", where=path, mend="name an ONNX file") from error
+        raise InputError("the model file does not exist", where=path, mend="name an ONNX file") from error
     except (DecodeError, OSError, ValueError) as error:
         raise InputError(
             "is not an ONNX model, or is damaged", where=path, mend="export the classifier to ONNX and name that file"

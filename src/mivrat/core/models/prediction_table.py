@@ -134,7 +134,7 @@ class PredictionTable:
             raise InputError(
                 f"lists none of the images of {image_set.name} (its first path: {self._paths[0]!r}; the set's: {image_set.items[0].path!r})",
                 where=self.path,
-                mend="give paths as they stand in the image set, or relative to the table",
+                mend="give paths as in the image set, or relative to the table",
             )
         return rows, listed
 

@@ -71,7 +71,7 @@ class Seen:
 def doubtful_scores(where: object, furthest: float) -> InputError:
     """The error for scores that all lie in [0, 1] and do not sum to 1."""
     return InputError(
-        f"all scores lie in [0, 1], but a row sums to 1 only within {furthest:.2g}: they may be probabilities of some other "
+        f"all scores are in [0, 1], but a row sums to 1 only within {furthest:.2g}: they may be probabilities of some other "
         "kind (each class by itself, or not normalised) or logits",
         where=where,
         mend='say which in the recipe: under [scores], kind = "probabilities" or kind = "logits"',

@@ -46,5 +46,5 @@ class ImageNames:
 def image_name(data: Any) -> ImageName:
     """A name as JSON gives it back, a list of content and path; ValueError where it is none."""
     if not (isinstance(data, list) and len(data) == 2 and all(isinstance(one, str) for one in data)):
-        raise ValueError("is no name of an image")
+        raise ValueError("is not the name of an image")
     return ImageName(*data)

@@ -145,7 +145,7 @@ def list_images(source: Path) -> Listing:
         return _from_folder(source)
     if not source.exists():
         raise InputError(
-            "there is no such folder or table",
+            "the folder or table does not exist",
             where=source,
             mend="name a folder of images, or a table with a path column",
         )

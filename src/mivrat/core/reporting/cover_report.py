@@ -48,7 +48,7 @@ def told_from_text(text: str) -> dict[str, Any]:
 
 
 def _unreadable() -> InputError:
-    return InputError("a kept cover test cannot be read", where="study", mend="take it away and do it anew")
+    return InputError("a kept cover test cannot be read", where="study", mend="remove it and repeat it")
 
 
 def result_from_json(told: dict[str, Any]) -> CoverResult:

@@ -128,7 +128,7 @@ def without_both(text: str) -> str:
     """Conditions written down without those that ask for another run to be held. ValueError where the text is no list."""
     data = json.loads(text)
     if not isinstance(data, list):
-        raise ValueError("is no list of conditions")
+        raise ValueError("is not a list of conditions")
     kinds = ("against", "other predicted")
     return json.dumps([one for one in data if not (isinstance(one, dict) and one.get("kind") in kinds)])
 

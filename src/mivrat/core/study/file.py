@@ -98,7 +98,7 @@ class Study:
         ``again`` leaves out looking through the whole file for damage: it was opened before.
         """
         if not path.is_file():
-            raise InputError("there is no such study", where=path, mend="name a .mivrat file")
+            raise InputError("the study does not exist", where=path, mend="name a .mivrat file")
         db: sqlite3.Connection | None = None
         try:
             db = connect(path)

@@ -62,7 +62,7 @@ class StudyLock:
 
     def _planted(self) -> InputError:
         return InputError(
-            "is no lock of Mivrat's, and lies where one has to be",
+            "is not a Mivrat lock, but is where the lock must be",
             where=self._path,
             mend="see what it is, and move it away",
         )

@@ -35,7 +35,7 @@ def damaged(path: Path, why: object) -> InputError:
     return InputError(
         f"the study is damaged, or was not made by Mivrat ({' '.join(str(why).split())[:160]})",
         where=path,
-        mend="open a copy made before, or make it anew",
+        mend="open an earlier copy, or create it again",
     )
 
 

@@ -78,7 +78,7 @@ def figure_lines(compared: Compared) -> list[Line]:
 
 
 _WHAT = {
-    "top": "Click to see the images that came out differently.",
+    "top": "Click to see the images that are answered differently.",
     "log_loss": "Click to see the images that move it most.",
     "brier": "Click to see the images that move it most.",
     "ece": "Click to see the images whose confidence changes most.",
@@ -87,7 +87,7 @@ MOST_MOVED = 100
 
 
 def moved(compared: Compared, key: str) -> tuple[Condition, ...]:
-    """The images that a figure's difference comes from: those that came out differently, or those that move a mean most; of two
+    """The images that a figure's difference comes from: those that are answered differently, or those that move a mean most; of two
     sets the wrong ones shown."""
     other, judged = compared.held.other, compared.held.a.judged
     if other is None:

@@ -173,7 +173,7 @@ class OutcomeSquare(QWidget):
         p = paired.top1.p
         exact = "exact McNemar test" if not found.unit_column else f"test over whole units of '{found.unit_column}'"
         self.test.setText(
-            f"{words.images(four.changed)} came out differently, {exact}: p {in_words(p)}"
+            f"{words.images(four.changed)} are answered differently, {exact}: p {in_words(p)}"
             if p is not None
             else "no image to compare"
         )

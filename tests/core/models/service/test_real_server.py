@@ -96,7 +96,7 @@ def test_every_answer_is_the_files_to_the_last_bit(name: str, served: tuple[str,
 
 def test_its_refusals_are_told_in_its_words(served: tuple[str, OnnxModel], tmp_path: Path) -> None:
     root, model = served
-    with pytest.raises(InputError, match="does not tell of a model 'none'"):
+    with pytest.raises(InputError, match="does not list a model 'none'"):
         met(tmp_path, described(f"{root}/v2/models/none"), DIGITS, model.recipe)
     images = read_image_set(write_set(tmp_path / "set", 1, side=28, classes=DIGITS[:3]), DIGITS)
     colour = model.recipe.model_copy(update={"picture": model.recipe.picture.model_copy(update={"mode": "RGB"})})

@@ -529,7 +529,7 @@ def test_what_does_not_go_together_is_said_when_a_service_is_met(tmp_path: Path)
     with StandIn(model, "net") as service:
         with pytest.raises(InputError, match="class list names 4"):
             met(tmp_path, described(service.address), [*CLASSES, "oak"])
-        with pytest.raises(InputError, match="does not tell of a model 'other'"):
+        with pytest.raises(InputError, match="does not list a model 'other'"):
             met(tmp_path, described(f"{service.root}/v2/models/other"), CLASSES)
         with pytest.raises(InputError, match="takes float32, the recipe makes float16"):
             met(
@@ -544,7 +544,7 @@ def test_what_does_not_go_together_is_said_when_a_service_is_met(tmp_path: Path)
         asked = met(tmp_path, described(service.address), CLASSES, model.recipe)
         assert asked.is_ready() is True
         assert asked.misfit((3, 20, 16)) == "is 3 × 20 × 16 once prepared; the service takes 3 × 16 × 16"
-    with pytest.raises(InputError, match="nobody answers there"):
+    with pytest.raises(InputError, match="the server does not answer"):
         met(tmp_path, described(f"{root}/v2/models/net"), CLASSES)
     withdraw(root)
     assert agreed_to() == {}

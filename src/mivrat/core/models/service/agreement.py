@@ -43,7 +43,7 @@ def read_agreement(text: str) -> str:
         parts, found = urlsplit(""), ""
     if parts.scheme not in ("http", "https") or len(key) not in (0, 2):
         raise InputError(
-            f"{text!r} is no host",
+            f"{text!r} is not a host",
             where="--agree",
             mend="name a host and its port, such as https://host:443, and for a key its header and variable behind them",
         )

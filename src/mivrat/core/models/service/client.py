@@ -231,7 +231,7 @@ class ServiceClient:
                 ) from None
             if isinstance(error, httpx.LocalProtocolError | httpx.UnsupportedProtocol):
                 raise self._unusable("the request cannot be sent as described") from None
-            what = "nobody answers there" if isinstance(error, httpx.ConnectError) else "the connection was cut"
+            what = "the server does not answer" if isinstance(error, httpx.ConnectError) else "the connection was cut"
             raise _Passing(f"{what} ({type(error).__name__})") from None
         except (httpx.InvalidURL, UnicodeError, ValueError):
             raise self._unusable("the request cannot be sent as described") from None

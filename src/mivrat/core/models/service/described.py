@@ -89,7 +89,7 @@ class Described:
             self.request([b""])
         except KeyError:
             raise InputError(
-                f"image: {description.image!r} leads through what is no object in [request]",
+                f"image: {description.image!r} leads through something that is not an object in [request]",
                 where=description.url,
                 mend="correct one of the two in the service description",
             ) from None
@@ -131,7 +131,7 @@ class Described:
         if self._columns == 1 and isinstance(scores, int | float):
             scores = [scores]
         if not isinstance(scores, list):
-            raise BadAnswer("scores that are no list")
+            raise BadAnswer("scores that are not a list")
         if len(scores) != self._columns:
             raise BadAnswer(f"{len(scores)} scores; {self._columns} are needed, one for each class of the list")
         return [_number(one) for one in scores]
@@ -140,7 +140,7 @@ class Described:
         response = self._description.response
         pairs = pointed(found, response.pairs or "")
         if not isinstance(pairs, list):
-            raise BadAnswer("classes that are no list")
+            raise BadAnswer("classes that are not a list")
         row: dict[int, float] = {}
         for pair in pairs:
             name = pointed(pair, response.label)

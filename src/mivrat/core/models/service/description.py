@@ -131,7 +131,7 @@ class Description(_Part):
             or not url.isprintable()
             or " " in url
         ):
-            raise ValueError(f"{url!r} is no address of a service: it has to begin with https:// or http://")
+            raise ValueError(f"{url!r} is not a service address: it must begin with https:// or http://")
         if parts.username is not None or parts.password is not None:
             raise ValueError("the address holds a name or password: keys are named under [key], not written down")
         if any(_SECRET.search(name) for name, _ in parse_qsl(parts.query, keep_blank_values=True)):

@@ -145,7 +145,7 @@ class ServiceModel:
             shape = port.shape if port is not None and len(port.shape) == 4 else (None, 3, None, None)
             dtype = DATATYPES[port.datatype] if port is not None else "float32"
             if port is None:
-                self.remarks.append("the server tells nothing of its inputs: the recipe has to fit")
+                self.remarks.append("the server does not describe its inputs, so the recipe must fit")
             made = guess_recipe(shape, dtype)
             self.remarks.append(
                 f"no recipe given; guessed: {made.summary()}, {made.tensor.order}, shorter side resized and centre cropped"

@@ -64,7 +64,7 @@ def ask_about(client: ServiceClient) -> Told:
         )
     except Refused as error:
         raise InputError(
-            f"does not tell of a model '{name}' ({error})",
+            f"does not list a model '{name}' ({error})",
             where=description.url,
             mend="correct the model's name or the key",
         ) from None
@@ -254,7 +254,7 @@ def _rows(output: dict[str, Any], data: object, images: int, columns: int) -> ND
         else:
             flat = np.asarray(data, np.float64).ravel()
     except (ValueError, TypeError, OverflowError):
-        raise BadAnswer("scores that are no numbers") from None
+        raise BadAnswer("scores that are not numbers") from None
     if flat.size != images * columns:
         raise BadAnswer(f"{flat.size} scores where its shape says {images * columns}")
     return finite(flat.reshape(images, columns))

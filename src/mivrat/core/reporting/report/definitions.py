@@ -76,11 +76,11 @@ def definitions(
         )
         yield Definition(
             "Temperature",
-            "the one number by which dividing the scores makes confidence fit best; the gain is told out of fold",
+            "the one number by which dividing the scores makes confidence fit best; the gain is computed out of fold",
             "C. Guo and others, ICML 2017",
         )
         yield Definition(
-            "Intervals of figures that are no shares",
+            "Intervals of metrics other than proportions",
             "what leaving out one image (or unit) at a time does to the figure gives its variance, that an effective number of images, and that Wilson's interval; log loss and Brier score by a score interval with their skewness",
             "J. W. Tukey, Annals of Mathematical Statistics 29 (1958); E. L. Korn and B. I. Graubard, Journal of Official Statistics 14 (1998); N. J. Johnson, Journal of the American Statistical Association 73 (1978)",
         )

@@ -73,7 +73,7 @@ def limits(
         )
     if compared:
         found.append(
-            "A comparison tells of these images; a model chosen because it came out best here looks better than it is."
+            "A comparison is about these images. A model chosen because it was best here looks better than it is."
         )
     if len(record.classes) > 1:
         found.append("One interval in twenty misses the true value by chance alone; of many classes, some do.")

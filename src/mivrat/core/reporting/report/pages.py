@@ -71,7 +71,7 @@ def as_html(report: Report, ground: Ground, pictures: Mapping[str, Shown], *, on
         drawn_classes=f" The {MOST_CLASSES} classes with the lowest recall." if len(record.classes) > MOST_CLASSES else "",
         images_total=count(report.images_total),
         list_name=f"…-{LIST}",
-        confusion_alt="Confusion matrix; its commonest mistakes stand in the table below",
+        confusion_alt="Confusion matrix. Its most common mistakes are in the table below",
     ) + "\n"  # fmt: skip
 
 
