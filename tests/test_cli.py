@@ -142,7 +142,7 @@ def test_figures_by_group_and_with_another_threshold(
     assert "low(top1) >= 0.3 (figure: " + f"{units['low']:.6g}" in told
     assert evaluate(made, "--together", "day") == 0
     assert "no interval: 3 units are too few" in capsys.readouterr().out
-    with pytest.raises(InputError, match="no column 'site' that says what belongs together"):
+    with pytest.raises(InputError, match="no column 'site' that says which images are related"):
         evaluate(made, "--together", "site")
     with pytest.raises(InputError, match="is for two classes"):
         evaluate(made, "--threshold", "0.3")

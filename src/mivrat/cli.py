@@ -155,7 +155,7 @@ def _run_options() -> _Parser:
     )
     run.add_argument("--batch", type=_whole(1), default=32, metavar="N")
     run.add_argument("--threads", type=_whole(1), default=0, metavar="N")
-    run.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for whatever is drawn at random")
+    run.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="seed for everything that is sampled")
     return run
 
 
@@ -181,7 +181,7 @@ def _parser() -> argparse.ArgumentParser:
     evaluating.add_argument(
         "--together",
         metavar="COLUMN",
-        help="images with the same value here belong together (one slide, patient, burst): intervals and tests are over these",
+        help="images with the same value here are related (one slide, patient, burst): intervals and tests are over these",
     )
     evaluating.add_argument(
         "--threshold", type=_share, metavar="T", help="two classes: call the second one from this probability on"
@@ -193,8 +193,8 @@ def _parser() -> argparse.ArgumentParser:
         "--costs", type=_costs, metavar="FALSE_ALARM,MISS", help="two classes: what either kind of mistake costs"
     )
     subset = evaluating.add_mutually_exclusive_group()
-    subset.add_argument("--per-class", type=_whole(1), metavar="N", help="only so many images of each class, at random")
-    subset.add_argument("--sample", type=_whole(1), metavar="N", help="only so many images, at random")
+    subset.add_argument("--per-class", type=_whole(1), metavar="N", help="score only N images of each class, sampled")
+    subset.add_argument("--sample", type=_whole(1), metavar="N", help="score only N images, sampled")
     evaluating.add_argument(
         "--require",
         action="append",
@@ -221,7 +221,7 @@ def _parser() -> argparse.ArgumentParser:
         "--b",
         action="append",
         metavar="RUN",
-        help="what is held against a; may be repeated; with --images-b it may be left out: then it is a",
+        help="what is compared with a. May be repeated. With --images-b it may be left out: then it is a",
     )
     comparing.add_argument("--images", type=Path, required=True, metavar="DIR|TABLE")
     comparing.add_argument("--images-b", type=Path, metavar="DIR|TABLE", help="another image set, for b")
@@ -231,14 +231,14 @@ def _parser() -> argparse.ArgumentParser:
     comparing.add_argument("--classes-b", type=Path, metavar="FILE", help="b's, where they differ: matched by name")
     comparing.add_argument("--group", metavar="COLUMN", help="the difference by this column, on the same images")
     comparing.add_argument(
-        "--together", metavar="COLUMN", help="images with the same value here belong together: intervals are over these"
+        "--together", metavar="COLUMN", help="images with the same value here are related: intervals are over these"
     )
     comparing.add_argument(
         "--margin", type=_share, default=0.01, metavar="SHARE", help="not worse by more than this counts as as good"
     )
     comparing.add_argument("--batch", type=_whole(1), default=32, metavar="N")
     comparing.add_argument("--threads", type=_whole(1), default=0, metavar="N")
-    comparing.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for whatever is drawn at random")
+    comparing.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="seed for everything that is sampled")
     comparing.add_argument(
         "--require",
         action="append",
@@ -323,14 +323,12 @@ def _parser() -> argparse.ArgumentParser:
     mapping.add_argument("--recipe", type=Path, metavar="R.toml")
     mapping.add_argument("--image", type=Path, required=True, nargs="+", action="extend", metavar="FILE")
     mapping.add_argument("--classes", type=Path, metavar="FILE")
-    mapping.add_argument(
-        "--layer", action="append", metavar="TENSOR", help="may be repeated: the maps are put together"
-    )
+    mapping.add_argument("--layer", action="append", metavar="TENSOR", help="may be repeated: the maps are combined")
     mapping.add_argument(
         "--target",
         action="append",
         metavar="predicted|CLASS|A:B",
-        help="whose evidence; A:B is A rather than B; may be repeated: the maps are put together",
+        help="whose evidence; A:B is A rather than B; may be repeated: the maps are combined",
     )
     mapping.add_argument(
         "--method",
@@ -409,9 +407,11 @@ def _parser() -> argparse.ArgumentParser:
     )
     serving.add_argument("--classes", type=Path, metavar="FILE", help="for answers that name the classes")
     serving.add_argument("--pictures", action="store_true", help="take encoded pictures in place of tensors")
-    serving.add_argument("--no-metadata", action="store_true", help="tell nothing of inputs and outputs")
+    serving.add_argument("--no-metadata", action="store_true", help="do not describe inputs and outputs")
     serving.add_argument("--no-binary", action="store_true", help="take tensors as JSON only")
-    serving.add_argument("--version", default="1", metavar="VERSION", help="the version the model is told to be")
+    serving.add_argument(
+        "--version", default="1", metavar="VERSION", help="the version that the server reports for the model"
+    )
     serving.add_argument(
         "--new-version-after", type=_whole(1), default=0, metavar="N", help="answer as another version from then on"
     )
@@ -450,11 +450,11 @@ def _window(command: str | None, study: Path | None) -> int:
             from mivrat.demo.headless import run_headless
 
             folder = Path("mivrat-demonstration").resolve()
-            say(f"mivrat: there is no display to open a window on; running the demonstration headless, into {folder}")
+            say(f"mivrat: no display was found for a window; running the demonstration headless, into {folder}")
             run_headless(folder)
             return DONE
         raise InputError(
-            "there is no display to open a window on, or a system library for it is missing",
+            "no display was found for a window, or a system library for it is missing",
             mend="evaluate, compare, check, report, verify, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run

@@ -400,7 +400,7 @@ def test_two_studies_one_after_the_other_and_models_of_one_name(
         if seen and path == second:
             assert shown.held is None
             assert shown.compared is None
-            assert window.bench.header.held.choose.text() == "hold against ▾"
+            assert window.bench.header.held.choose.text() == "compare with ▾"
         window.bench.show_step(COMPARE)
         window.bench.comparer.hold(other_run(window))
         settle()

@@ -57,7 +57,7 @@ def _model_of(text: str, option: str, classes: Sequence[str], threads: int) -> M
     elif is_address(text):
         path = place_of(text)
     if not path.is_file():
-        raise InputError("there is no such model or table", where=f"{option} {text}", mend="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
+        raise InputError("the model or table does not exist", where=f"{option} {text}", mend="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
     return load_model(path, classes, recipe, threads)
 
 
@@ -81,7 +81,7 @@ def compare(args: argparse.Namespace) -> int:
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
     if not args.b and not args.images_b:
-        raise InputError("nothing is named to hold against a", where="--b", mend="name another model or table, or other images with --images-b")  # fmt: skip
+        raise InputError("only one side is named", where="--b", mend="name a second model, table or image set to compare with (--b or --images-b)")  # fmt: skip
     if args.images_b and len(args.b or []) > 1:
         raise InputError(
             "may be given once where there are two image sets", where="--b", mend="compare them one by one"
@@ -127,7 +127,7 @@ def compare(args: argparse.Namespace) -> int:
 
 def _with_units(image_set: ImageSet, args: argparse.Namespace) -> ImageSet:
     if args.together and not all(args.together in item.columns for item in image_set.items):
-        raise _no_column(image_set.root, args.together, "that says what belongs together", image_set)
+        raise _no_column(image_set.root, args.together, "that says which images are related", image_set)
     return replace(image_set, unit_column=args.together or "")
 
 
@@ -238,7 +238,7 @@ def _told(results: ComparisonResults, requirements: Sequence[Requirement], args:
         _tell_estimates(results.estimates, found.classes)
     show("written: " + ", ".join(str(path) for path in written))
     outcomes = [requirement.against_difference(found) for requirement in requirements]
-    return tell_outcomes(outcomes, f"{found.names.b} held against {found.names.a}", args.junit)
+    return tell_outcomes(outcomes, f"{found.names.b} compared with {found.names.a}", args.junit)
 
 
 def _tell_estimates(found: Estimates, classes: Sequence[str]) -> None:

@@ -218,7 +218,7 @@ def _with_units(asked: Asked) -> Asked:
     if not column or asked.images.unit_column:
         return asked
     if not all(column in item.columns for item in asked.images.items):
-        return replace(asked, remarks=(*asked.remarks, f"the images have no column {column!r}, by which those of the study belong together: intervals take each image for itself"))  # fmt: skip
+        return replace(asked, remarks=(*asked.remarks, f"the images have no column {column!r}, by which those of the study are related: intervals treat each image as independent"))  # fmt: skip
     return replace(asked, images=replace(asked.images, unit_column=column))
 
 

@@ -102,7 +102,7 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
         image_set = draw(image_set, args.sample, args.seed)
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
-    for column, what in ((args.group, "to group by"), (args.together, "that says what belongs together")):
+    for column, what in ((args.group, "to group by"), (args.together, "that says which images are related")):
         if column and not all(column in item.columns for item in image_set.items):
             known = ", ".join(image_set.items[0].columns) or "none"
             raise InputError(
@@ -206,7 +206,7 @@ def _show_figures(found: RunResults, figures: Figures, group: str | None, togeth
     top1, counts = figures.top_k[1], found.judged.counts()
     if top1.value is not None and top1.low is not None and top1.high is not None:
         over = "" if top1.units is None else f", over {top1.units} units of {together}"
-        few = "; so few units say little" if top1.units is not None and top1.units < FEW_UNITS else ""
+        few = "; unreliable: few units" if top1.units is not None and top1.units < FEW_UNITS else ""
         show(
             f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total}{over}{few})"
         )

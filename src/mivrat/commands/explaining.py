@@ -77,7 +77,7 @@ def heatmap(args: argparse.Namespace) -> int:
     classes = read_class_list(args.classes) if args.classes else None
     for path in args.image:
         if not path.is_file():
-            raise InputError("there is no such image file", where=path, mend="name image files")
+            raise InputError("the image file does not exist", where=path, mend="name image files")
     maker = load_maker(args.model, args.recipe, classes or ())
     names = classes or [str(i) for i in range(maker.model.class_count)]
     find = ClassMatcher(names).target
@@ -201,7 +201,7 @@ def _region(args: argparse.Namespace, heat: MapMaker) -> RegionPlan:
     """What to hide; InputError where it is not told well."""
     if args.hottest is not None:
         if not 0 < args.hottest < 1:
-            raise InputError("is no share of the area", where="--hottest", mend="give a number between 0 and 1")
+            raise InputError("is not a share of the area", where="--hottest", mend="give a number between 0 and 1")
         layer = heat.layer(args.layer).tensor
         return RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=heat.model.content)
     if args.colour is not None:
@@ -223,7 +223,7 @@ def listed_shapes(path: Path) -> tuple[Shape, ...]:
     """The shapes that a JSON file lists; InputError where it lists none."""
     listed = json_value(read_text(path, "the list of shapes", "name a JSON file"), path, "give a JSON list of shapes")
     if not isinstance(listed, list) or not listed:
-        raise InputError("is no list of shapes", where=path, mend="give a JSON list of shapes")
+        raise InputError("is not a list of shapes", where=path, mend="give a JSON list of shapes")
     return tuple(shape_from_json(one) for one in listed)
 
 
@@ -234,7 +234,7 @@ def _rectangle(text: str, where: str) -> Shape:
         left = top = right = bottom = 0.0
     if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
         raise InputError(
-            "is no rectangle", where=where, mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
+            "is not a rectangle", where=where, mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
         )
     return Shape("rectangle", ((left, top), (right, bottom)))
 

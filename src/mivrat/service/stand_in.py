@@ -326,7 +326,7 @@ class _Handler(BaseHTTPRequestHandler):
             else:
                 picture = body
         except (ValueError, KeyError, TypeError, RecursionError, AttributeError) as error:
-            raise Wrong(400, f"there is no image in it ({type(error).__name__})") from None
+            raise Wrong(400, f"it holds no image ({type(error).__name__})") from None
         self._send_scores(self.stand_in.prepared(picture), picture, kind)
 
     def _send_scores(self, tensor: NDArray[Any], content: bytes, kind: str) -> None:

@@ -97,7 +97,7 @@ _ALL = (
            sheet="the runs of this study", line="menus"),
     Action("hold", "A", "bench", lambda w: w.bench.header.held.show_menu(),
            about="Hold another model or image set against this run", group=ANYWHERE,
-           sheet="hold another run against this one", line="held", hint="hold against"),
+           sheet="compare with another run", line="held", hint="compare with"),
     # While something is being typed, too.
     Action("hold, typing", "Alt+A", "bench", lambda w: w.bench.header.held.show_menu()),
     Action("let go", "Shift+A", "bench", lambda w: w.bench.comparer.let_go(), about="Hold nothing any more",
@@ -159,7 +159,7 @@ _ALL = (
     *(Action(f"cause {i}", str(i), "bench", _put_down_to(i)) for i in range(1, 10)),
     Action("causes", group=REVIEW, sheet="assign a cause, or take it back", hint="cause", shown_key="1 to 9"),
     Action("next unreviewed", "N", "bench", lambda w: w.bench.next_unreviewed(),
-           about="Look at the next mistake that nobody has reviewed yet", group=REVIEW,
+           about="Look at the next mistake that has not been reviewed yet", group=REVIEW,
            sheet="next unreviewed mistake", hint="next unreviewed"),
     Action("reviewed", "R", "bench", lambda w: w.bench.reviewer.toggle_reviewed(), group=REVIEW,
            sheet="reviewed or not", line="review"),

@@ -44,7 +44,7 @@ class HeldAgainst(QWidget):
         held = self.workspace.shown.held
         self.off.setVisible(held is not None)
         self.choose.setText(
-            "hold against ▾" if held is None else f"held against {words.clipped(held.names.b, LONGEST)} ▾"
+            "compare with ▾" if held is None else f"compared with {words.clipped(held.names.b, LONGEST)} ▾"
         )
         tip(self.choose, tooltip("hold") if held is None else f"{held.names.b}\n{tooltip('hold')}")
         t = theme.tokens

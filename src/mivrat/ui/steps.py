@@ -133,9 +133,9 @@ def compare_state(workspace: Workspace) -> State:
     """How the comparison stands: whether what is held is better, or worse in anything, beyond chance."""
     shown = workspace.shown
     if shown.held is None:
-        return "untouched", "nothing is held against this run"
+        return "untouched", "this run is compared with nothing"
     if shown.compared is None:
-        return "untouched", f"{shown.held.names.b} is held against this run"
+        return "untouched", f"this run is compared with {shown.held.names.b}"
     worse = worse_classes(shown.compared.found)
     below = shown.compared.found.either.top1.beyond_chance < 0
     if worse or below:

@@ -66,9 +66,9 @@ def how(share: Proportion) -> str:
     if share.units is None:
         return "Interval: Wilson score, 95 %, images taken as independent."
     if share.low is None:
-        return f"No interval: {share.units} units of images that belong together are too few."
+        return f"No interval: {share.units} units of related images are too few."
     few = " So few units say little." if share.units < FEW_UNITS else ""
-    return f"Interval: 95 %, over {count(share.units)} units of images that belong together (Wilson, Student's t).{few}"
+    return f"Interval: 95 %, over {count(share.units)} units of related images (Wilson, Student's t).{few}"
 
 
 def units(number: int) -> str:

@@ -147,9 +147,9 @@ def test_the_ink_dot_is_the_cause_for_one_model_and_not_for_the_other(
     [
         ([], "say what to hide"),
         (["--region", "0,0,1,1", "--hottest", "0.1"], "say what to hide"),
-        (["--region", "0.5,0,0.2,1"], "is no rectangle"),
-        (["--region", "a,b"], "is no rectangle"),
-        (["--hottest", "3"], "is no share of the area"),
+        (["--region", "0.5,0,0.2,1"], "is not a rectangle"),
+        (["--region", "a,b"], "is not a rectangle"),
+        (["--hottest", "3"], "is not a share of the area"),
         (["--hottest", "0.1", "--labelled", "oak"], "is not a class"),
     ],
 )

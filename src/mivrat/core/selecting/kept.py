@@ -95,7 +95,7 @@ def from_data(
 
 def _one_held(held: HeldOther | None) -> HeldOther:
     if held is None or held.other is None:
-        raise ValueError("nothing is held against this run")
+        raise ValueError("this run is compared with nothing")
     return held
 
 

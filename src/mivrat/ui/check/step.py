@@ -249,7 +249,7 @@ class CheckRow(QFrame):
             self.adopt,
             "Add the model with this recipe as a run of its own; the present one stays"
             if "recipe" in offer
-            else "Name the model's outputs in this order; nothing has to be scored again. Ctrl+Z takes it back",
+            else "Name the model's outputs in this order. Nothing must be scored again. Ctrl+Z undoes it",
         )
         self.adopt.setVisible(bool(offer))
         self._fill()

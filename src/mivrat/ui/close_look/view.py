@@ -324,7 +324,7 @@ class CloseLook(QWidget):
         record, layer, method, rather = snapshot.record, self.layer_name, WAYS[self.way.currentText()], self.rather
         for panel in (self.heat_predicted, self.heat_other):
             if panel.image is None:
-                panel.show_image(None, "working out the evidence …")
+                panel.show_image(None, "computing the heatmap …")
         self._finding.start(
             lambda work: find_evidence(record, look, self.workspace.makers, layer, classes, method, rather),
             done=self._found,
@@ -362,7 +362,7 @@ class CloseLook(QWidget):
 
     def _choose_way(self) -> None:
         for panel in (self.heat_predicted, self.heat_other):
-            panel.show_image(None, "working out the evidence …")
+            panel.show_image(None, "computing the heatmap …")
         self.evidence = None
         self._ask_evidence()
 

@@ -83,7 +83,7 @@ class DifferencePage(Scrolled):
             names = compared.held.names
             self.legend.setText(
                 f"a: {names.a}   ·   b: {names.b}   ·   difference: b − a, of shares in points; the tick is none"
-                + ("" if compared.found.either.with_intervals else "; intervals are being worked out …")
+                + ("" if compared.found.either.with_intervals else "; intervals are being computed …")
             )
         self._list_groups(compared)
         self._show_runs()
@@ -167,7 +167,7 @@ class DifferencePage(Scrolled):
     def as_table(self) -> list[list[str]]:
         """The figures and the groups, for the clipboard."""
         if self.workspace.shown.compared is None:
-            return [["nothing is held against this run"]]
+            return [["this run is compared with nothing"]]
         told = self.figures.as_lines()
         if self.group_head.isVisibleTo(self):
             told += [[], *self.groups.as_lines()]

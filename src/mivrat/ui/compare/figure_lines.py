@@ -27,21 +27,23 @@ def _how(key: str, one: Difference, compared: Compared) -> str:
         if one.value is None or not compared.found.either.with_intervals:
             return ""
         if key == "ece":
-            return f"No interval: fewer than {LEAST_FOR_ECE} images, too few units, or all images came out the same."
-        return f"No interval: fewer than {LEAST} images, too few of some class, too few units, or all images came out the same."
+            return (
+                f"No interval: fewer than {LEAST_FOR_ECE} images, too few units, or all images are answered the same."
+            )
+        return f"No interval: fewer than {LEAST} images, too few of some class, too few units, or all images are answered the same."
     if key.startswith("top"):
         test = "McNemar's exact test" if paired else "Fisher's exact test"
         p = f" {test}: p {in_words(one.p)}." if one.p is not None else ""
         return f"Interval: Newcombe 1998, {'paired data' if paired else 'two sets'}, method 10, 95 %{over}.{p}"
     if key == "balanced_accuracy":
-        return f"Interval: those of the classes' recall put together (Zou and Donner 2008), 95 %{over}."
-    which = "those of both runs, each less what chance adds to it, put together (Zou and Donner 2008)"
+        return f"Interval: those of the classes' recall combined (Zou and Donner 2008), 95 %{over}."
+    which = "those of both runs, each less what chance adds to it, combined (Zou and Donner 2008)"
     if key != "ece" and paired:
         which = "a jackknife that leaves each image out of both at once"
         if key in ("log_loss", "brier"):
             which = "a score interval of the differences image by image, with its skewness (Johnson 1978)"
     elif key != "ece":
-        which = "those of both sets put together (Zou and Donner 2008)"
+        which = "those of both sets combined (Zou and Donner 2008)"
     return f"Interval: {which}, 95 %{over}."
 
 

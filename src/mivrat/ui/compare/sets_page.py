@@ -149,7 +149,7 @@ class SetsPage(Scrolled):
             return
         if found is None:
             self.unlike_told.setText(
-                "Not worked out yet. It goes by the features before the model's last layer, not by labels."
+                "Not computed yet. It uses the features before the model's last layer, not by labels."
             )
             return
         self._tell_found(found)
@@ -214,7 +214,7 @@ class SetsPage(Scrolled):
         """The drop by class, then by pair, for the clipboard."""
         compared = self.workspace.shown.compared
         if compared is None or compared.found.sets is None:
-            return [["no other set is held against this run"]]
+            return [["this run is compared with no other set"]]
         drop = compared.found.sets.drop
         lines = [["class", "by its share", "by recall"]]
         lines += [

@@ -133,7 +133,7 @@ class TrainingPage(QWidget):
             if window > 1
             else ""
         )
-        percent = f" {', '.join(found.in_percent)}: taken for percentages." if found.in_percent else ""
+        percent = f" {', '.join(found.in_percent)}: read as percentages." if found.in_percent else ""
         self.legend.setText(
             f"Broken line: training. Full line: validation. Dots and dashes: the accuracy of this run.{smooth}{percent}"
         )

@@ -73,12 +73,12 @@ class Verdict(QFrame):
         self._layout.addWidget(made)
 
     def _offer(self) -> None:
-        self._say("Nothing is held against this run.", "lead")
+        self._say("This run is not compared with another one yet.", "lead")
         choices = self.comparer.choices()
         if not choices:
             self._say(
                 "This study has no other run. Add another model, a table of predictions made elsewhere or another image set "
-                "under Prepare, and score it; then it can be held against this one here.", "soft",
+                "under Prepare, and score it; then it can be compared with this one here.", "soft",
             )  # fmt: skip
             return
         self._say(

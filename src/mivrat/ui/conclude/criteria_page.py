@@ -28,7 +28,7 @@ def _examples(name: str, family: str, column: str, value: str) -> tuple[tuple[st
         ("low(top1) >= 0.85", "the lower end of its interval; high(…) the upper one"),
         (f'recall[family = "{family}"] >= 0.9', "of a family of classes, where families were entered under Prepare"),
         (f'top1[{column} = "{value}"] >= 0.8', "of the images of one group, by a column of the image table"),
-        ("difference(top1) >= 0", "this model less the one held against it on the same images"),
+        ("difference(top1) >= 0", "this model minus the one it is compared with, on the same images"),
     )
 
 

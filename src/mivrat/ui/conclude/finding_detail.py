@@ -129,7 +129,7 @@ class FindingDetail(QWidget):
             + (f", seed {made.seed}" if finding.claim.kind == "cover" else "")
             + (f"; judged as the most striking of {made.looks} that could have been chosen" if made.looks > 1 else "")
             + (f"; {told_confirmed(finding)}" if finding.confirmed is not None else "")
-            + ("; put aside, so it is neither checked nor reported." if finding.aside else ".")
+            + ("; set aside, so it is neither checked nor reported." if finding.aside else ".")
         )
         self._confirming.setVisible(finding.claim.kind == "share" and made.looks > 1 and finding.confirmed is None)
         target = self.concluder.target
@@ -254,7 +254,7 @@ class FindingDetail(QWidget):
         """Put the finding aside, or take it back in."""
         if self.finding is not None:
             aside = not self.finding.aside
-            self._change("finding put aside" if aside else "finding taken back in", aside=aside)
+            self._change("finding set aside" if aside else "finding taken back in", aside=aside)
 
     def show_images(self) -> None:
         """Select the images that the finding is of."""

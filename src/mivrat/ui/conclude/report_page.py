@@ -33,9 +33,9 @@ class ReportPage(QWidget):
         self.reporter, self.workspace = reporter, reporter.workspace
         self.author = QLineEdit()
         self.author.setAccessibleName("made by")
-        self.author.setPlaceholderText("your name, as it is to stand on the report")
+        self.author.setPlaceholderText("your name, as it should appear on the report")
         self.author.editingFinished.connect(self._keep_author)
-        self.summary = Writing("summary of the report", "what somebody who reads only the first page has to know", 5)
+        self.summary = Writing("summary of the report", "summary for readers of the first page only", 5)
         self.summary.written.connect(lambda text: self._want("summary of the report", summary=text))
         self.sections = QListWidget()
         self.sections.setAccessibleName("sections of the report")

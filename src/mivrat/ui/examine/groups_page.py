@@ -142,7 +142,7 @@ class GroupsPage(QWidget):
                 self.told.setText(snapshot.record.kind.lacks("Grouping by likeness needs"))
             else:
                 self.told.setText(
-                    "Images count as alike when the model's last features are. These are worked out once, from the model "
+                    "Images count as alike when the model's last features are. These are computed once, from the model "
                     "and the pictures, and kept."
                 )
             return

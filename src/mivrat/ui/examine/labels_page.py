@@ -55,7 +55,7 @@ class LabelsPage(QWidget):
             ("image", "labelled", "likelier", "margin", ""), (104, 104, 64, 92), "suspected wrong labels", (3,)
         )
         if (head := self.table.horizontalHeaderItem(3)) is not None:
-            tip(head, "p(label) less the highest other p: the lower, the more suspicious")
+            tip(head, "p(label) minus the highest other p: the lower, the more suspicious")
         self.table.confirmed.connect(self.confirm_label)
         self.table.dismissed.connect(self.dismiss_suspicion)
         self.table.currentCellChanged.connect(lambda line, *_: self._look(line))

@@ -104,7 +104,7 @@ class BoardPage(QWidget):
         self.way = Choice(list(words.METHODS.values()), "how the maps are made")
         for i, about in enumerate(words.METHOD_TIPS.values()):
             self.way.setItemData(i, plain(about), Qt.ItemDataRole.ToolTipRole)
-        self.base = Choice(BASES, "what the heat is laid over")
+        self.base = Choice(BASES, "what the heatmap is drawn over")
         self.scale = Choice(list(SCALES), "colours of the heat")
         self.peaks = Choice(
             ("own peak each", "common peak"), "divide each map by its own peak, or all by the highest one"

@@ -170,7 +170,7 @@ class CoverPreview(QWidget):
             self.told.setText(
                 ""
                 if one is None and self.canvas.photo is None
-                else f"{self.explainer.without_layers('gradient')} The hottest part is told by a layer: draw a region instead."
+                else f"{self.explainer.without_layers('gradient')} The hottest part depends on a layer. Draw a region instead."
                 if self.explainer.has_no_layers and self.form.hottest
                 else "What is hidden is sent and scored when the test is done, not while it is drawn."
                 if self.explainer.asks and self.form.shapes()

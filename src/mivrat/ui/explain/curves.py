@@ -14,7 +14,7 @@ from mivrat.core.heatmaps.faithfulness import Faithfulness
 from mivrat.ui.parts.plot import Diagram, dots, line, pen
 from mivrat.ui.theme import theme
 
-TITLES = {"deletion": "deletion: hottest taken away first", "insertion": "insertion: hottest put back first"}
+TITLES = {"deletion": "deletion: hottest taken away first", "insertion": "insertion: hottest restored first"}
 
 
 class CurveDiagram(Diagram):

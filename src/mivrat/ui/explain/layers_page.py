@@ -129,7 +129,7 @@ class LayersPage(QWidget):
             shown = "" if len(self.listed) == len(everything) else f"{len(self.listed)} listed of "
             self.told.setText(
                 f"{shown}{words.count(len(everything))} layers from image to scores, {with_map} of them with a map; "
-                f"{words.count(total)} parameters. Likely ones stand first, then all others block by block, the last first. A tick puts a layer on the board (at most {MOST_ROWS}); where there is no box, there is no map."
+                f"{words.count(total)} parameters. Likely ones stand first, then all others block by block, the last first. A tick puts a layer on the board (at most {MOST_ROWS}). A layer without a box has no map."
                 + (f" {explainer.remark[0].upper()}{explainer.remark[1:]}." if explainer.remark else "")
             )
         found = explainer.filters

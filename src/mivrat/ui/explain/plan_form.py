@@ -75,7 +75,7 @@ class PlanForm(QWidget):
         self.alike.setPrefix("at least ")
         self.alike.setSuffix(" %")
         self.sampled = label("", soft=True)
-        self.place = Choice(PLACES, "where the region lies in other images")
+        self.place = Choice(PLACES, "where the region is in other images")
         self.share = spin(1, 60, 8, "the hottest part, in percent of the area")
         self.share.setSuffix(" %")
         self.hide_as = Choice(HIDING, "how the region is hidden")

@@ -87,7 +87,7 @@ class ClassesPage(QWidget):
         self.story.setVisible(k is not None)
         self.told.setVisible(k is None)
         if k is None:
-            self.told.setText("Select a class for its story: what it is taken for, its images, its curves.")
+            self.told.setText("Select a class for its story: what it is confused with, its images, its curves.")
             return
         self._soon.start()
 

@@ -32,8 +32,8 @@ class StoryPanel(Scrolled):
         self.workspace = workspace
         self.found: ClassStory | None = None
         self.title, self.told = label(role="heading"), label(soft=True, wrap=True)
-        self.taken_for = IntervalRows(workspace, "what it is taken for", names=NAMES)
-        self.taken_for_it = IntervalRows(workspace, "what is taken for it", names=NAMES)
+        self.taken_for = IntervalRows(workspace, "predicted instead of it", names=NAMES)
+        self.taken_for_it = IntervalRows(workspace, "labels predicted as it", names=NAMES)
         self.typical, self.mistaken = (ThumbStrip(workspace, thumbnails, SIDE, 2) for _ in range(2))
         self.curves, self.spread = CurvesPanel(), ConfidenceSpread(workspace, small=True, counted=False)
         self.heads = [Elided(mode=Qt.TextElideMode.ElideRight) for _ in range(5)]

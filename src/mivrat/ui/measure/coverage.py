@@ -158,7 +158,7 @@ class Coverage(QWidget):
         found = self.selective
         self.pick.setEnabled(found is not None and bool(found.total))
         if found is None or not found.total:
-            self.reading.setText("Being worked out …" if found is None else "No labelled image has been scored yet.")
+            self.reading.setText("Being computed …" if found is None else "No labelled image has been scored yet.")
             self.targets.setText("")
             self.curve.show_curve(found)
             return

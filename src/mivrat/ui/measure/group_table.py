@@ -144,7 +144,7 @@ class GroupTable(QWidget):
         if units is not None and all(one.accuracy.low is None for one in found.groups):
             most = words.units(max((one.accuracy.units or 0 for one in found.groups), default=0))
             self.note.setText(
-                f"No group can be held against the rest: each lies within {most} of '{units.column}', which is too few."
+                f"No group can be compared with the rest: each is within {most} of '{units.column}', which is too few."
             )
         else:
             self._note_tests(below, units)

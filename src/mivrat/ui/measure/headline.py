@@ -195,7 +195,7 @@ class Headline(Scrolled):
         self._layout.addWidget(label("Not in the figures", "heading"))
         whys = {
             "unreadable": "The file is not a picture, or is damaged.",
-            "unlabelled": "There is no label to judge the answer by.",
+            "unlabelled": "The image has no label to judge the answer by.",
             "failed": "The model's scores hold NaN or infinity.",
         }
         for which, n in left_out:

@@ -164,7 +164,7 @@ class Reliability(QWidget):
         deep = self.workspace.shown.measured.deep
         found = deep.temperature if deep is not None else None
         if deep is None:
-            return "Temperature, chance and coverage are being worked out …"
+            return "Temperature, chance and coverage are being computed …"
         if found is None:
             return "Temperature scaling needs a score for every class."
         if not found.identifiable or found.log_loss_after is None:

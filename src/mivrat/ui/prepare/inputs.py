@@ -49,7 +49,7 @@ TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 INDEPENDENT = "none: independent"
 MEANINGS: dict[Role, str] = {
     "held-out": "Held-out: images the model has never seen; they are scored and measured.",
-    "training": "Training: only for checks, such as whether held-out images also stand in them.",
+    "training": "Training: only for checks, such as whether held-out images are also in them.",
     "reference": "Reference: one typical picture per class, shown in the close look.",
 }
 
@@ -275,7 +275,7 @@ class InputsPage(Scrolled):
         choice.setCurrentText(one.unit_column or INDEPENDENT)
         choice.setEnabled(not self.workspace.busy)
         choice.activated.connect(lambda i, one=one: self._put_together(one, "" if i == 0 else one.columns[i - 1]))
-        return row(label("images belong together by", soft=True), choice, None, spacing=8)
+        return row(label("related images share", soft=True), choice, None, spacing=8)
 
     def _put_together(self, one: SetInfo, column: str) -> None:
         if column != one.unit_column:

@@ -208,7 +208,7 @@ class RecipePage(QWidget):
         key = record.model_key
         clear(self.hints_box)
         if key not in self._hints and not record.kind.can.gradients:
-            told = f"{record.kind.called[:1].upper()}{record.kind.called[1:]} tells nothing of its first operators or metadata."
+            told = f"{record.kind.called[:1].upper()}{record.kind.called[1:]} says nothing about preprocessing in its first operators or metadata."
             self._hints[key] = [Hint(told)]
         elif key not in self._hints:
             self._hints[key] = []

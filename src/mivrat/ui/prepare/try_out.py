@@ -78,7 +78,7 @@ class TryOutPage(QWidget):
         else:
             self.told.setText(f"{drawn}; none has a label and an answer.")
         self.note.setText(
-            "So few prove nothing about accuracy; they show whether pictures, labels and answers belong together."
+            "This few images say nothing about accuracy. They show whether pictures, labels and answers match."
         )
         free = not self.workspace.busy
         self.score.setVisible(bool(waiting))

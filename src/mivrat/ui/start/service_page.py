@@ -94,7 +94,7 @@ class ServicePage(QWidget):
         self.place = self._line("where the image goes", "/image")
         self.answers, self.pointer = (
             self._choice(ANSWERS, "what comes back"),
-            self._line("where it stands in the answer", "/scores"),
+            self._line("where it is in the answer", "/scores"),
         )
         self.name, self.score = (
             self._line("the class in each entry", "/label"),
@@ -109,7 +109,7 @@ class ServicePage(QWidget):
         self.key = self._line("the key itself", "kept in the desktop's keyring, nowhere else")
         self.key.setEchoMode(QLineEdit.EchoMode.Password)
         self.at_once, self.per_request = spin(1, 256, 4, "requests at once"), spin(1, 1024, 1, "images in one request")
-        self.timeout = spin(1, 3600, 30, "seconds until a request has to be answered")
+        self.timeout = spin(1, 3600, 30, "seconds until a request must be answered")
         self.per_second = QDoubleSpinBox()
         self.per_second.setRange(0, 100_000)
         self.per_second.setDecimals(1)
@@ -339,7 +339,7 @@ class ServicePage(QWidget):
             return True
         if not to_keyring(description.host, key):
             self._say(
-                f"There is no keyring on this desktop to keep the key in: set the environment variable {description.key.environment} before Mivrat is started.",
+                f"This desktop has no keyring to save the key in. Set the environment variable {description.key.environment} before Mivrat is started.",
                 "problem",
             )
             return False

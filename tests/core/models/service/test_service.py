@@ -571,7 +571,7 @@ def test_trouble_is_read_or_told_of() -> None:
     assert parse_trouble("busy:10") == Trouble("busy", every=10)
     assert parse_trouble("cut:0.25") == Trouble("cut", share=0.25)
     for text in ("busy", "busy:0", "busy:1.5", "fire:3", "busy:x", ""):
-        with pytest.raises(InputError, match="is no trouble"):
+        with pytest.raises(InputError, match="is not a kind of trouble"):
             parse_trouble(text)
 
 
