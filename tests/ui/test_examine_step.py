@@ -438,7 +438,7 @@ def test_heat_is_made_in_five_ways(qtbot: QtBot, demo: MainWindow, settle: Settl
         assert look.scale.isVisible() == (i < 2)
         y, x = np.unravel_index(look.evidence.maps[0].argmax(), look.evidence.maps[0].shape)
         height, width = look.evidence.maps[0].shape
-        assert y >= 0.7 * height  # the dot of the surest mistake, in the lower left corner
+        assert y >= 0.7 * height  # the dot of the most confident mistake, in the lower left corner
         assert x <= 0.3 * width
         assert look.heat_predicted.image is not None
         pictures.append(look.heat_predicted.image.copy())

@@ -56,5 +56,5 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
         out = folder / f"evidence for {names[target]}"
         for _ in write_heatmaps(maker, files, out, names, Wanted([maker.layer(None)], targets=[Target(target)])):
             pass
-        say(f"heatmaps of the {len(files)} surest of them: {out}")
+        say(f"heatmaps of the {len(files)} most confident of them: {out}")
     say(f"everything is in {folder}")

@@ -7,11 +7,15 @@ from typing import Any
 
 from mivrat.core.pictures.image_names import image_name
 from mivrat.core.selecting import kept
+from mivrat.core.selecting.ordering import SUREST_MISTAKE
 from mivrat.core.study.records import RunKey
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS = 800
+
+# What orders were called by earlier versions.
+_ORDERS_BEFORE = {"surest mistake first": SUREST_MISTAKE}
 
 
 class Bookmark:
@@ -66,7 +70,11 @@ class Bookmark:
             return
         try:
             data = json.loads(text)
-            order, bands, image = str(data["order"]), str(data["bands"]), data["image"]
+            order, bands, image = (
+                _ORDERS_BEFORE.get(str(data["order"]), str(data["order"])),
+                str(data["bands"]),
+                data["image"],
+            )
             image = image_name(image) if image is not None else None
             conditions = kept.without_both(str(data["conditions"]))
         except (ValueError, KeyError, TypeError, RecursionError):

@@ -276,7 +276,7 @@ class Concluder:
         self.add(Draft("", "", Claim("criterion", text), pictures=self._mistakes_of(text)))
 
     def _mistakes_of(self, text: str) -> tuple[Picture, ...]:
-        """The surest mistakes that a criterion of one class is about."""
+        """The most confident mistakes that a criterion of one class is about."""
         shown = self.workspace.shown
         judged, record = shown.judged, shown.record
         wanted = parse_criterion(text, record.classes)

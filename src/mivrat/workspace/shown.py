@@ -215,7 +215,7 @@ class Shown:
     def _arrangement(self) -> Arrangement:
         """How images stand: all are put in order once, and any selection of them is then in order.
 
-        Until a slow order has been worked out, images stand as they did, or the surest mistake first.
+        Until a slow order has been worked out, images stand as they did, or the most confident mistake first.
         """
         images, wanted = self.to_arrange(), (self.order, self.band_by, self.about)
         if self._arranged is not None and self._arranged[0] is not images.judged:

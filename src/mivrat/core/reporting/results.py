@@ -271,7 +271,7 @@ def _ten_highest(judged: Judged, images: NDArray[np.int64]) -> tuple[NDArray[np.
 def write_results(folder: Path, found: RunResults) -> list[Path]:
     """Write the result files into ``folder`` and return their paths.
 
-    predictions.csv lists every readable image answered for (a failed one with empty cells), mistakes.csv the wrong ones, surest first,
+    predictions.csv lists every readable image answered for (a failed one with empty cells), mistakes.csv the wrong ones, most confident first,
     not_evaluated.csv the unreadable and failed ones with the reason, where there are any. Without figures (a stopped run) there is no metrics.json.
     """
     judged, image_set = found.judged, found.image_set

@@ -104,8 +104,8 @@ class StoryPanel(Scrolled):
             f"taken for {short}: of {called}" if found.taken_for_it else f"nothing else is taken for {short}"
         )
         for head, strip, images, told, none in (
-            (self.heads[2], self.mistaken, found.mistaken, "surest mistakes", "no mistake"),
-            (self.heads[3], self.typical, found.typical, "surest right", "none right"),
+            (self.heads[2], self.mistaken, found.mistaken, "most confident mistakes", "no mistake"),
+            (self.heads[3], self.typical, found.typical, "most confident correct", "none right"),
         ):
             head.set_text(told if images else none)
             strip.setVisible(bool(images))

@@ -68,7 +68,7 @@ class CoverageCurve(DraggedDiagram):
         self.plot.setYRange(least, 1.0, padding=0.03)
         shares = [least + k / 10 for k in range(round((1 - least) * 10) + 1)]
         self.tick(self.plot, "left", [(share, f"{100 * share:.0f} %") for share in shares])
-        self.name_axes(self.plot, "images answered, surest first", "share of them right")
+        self.name_axes(self.plot, "images answered, most confident first", "share of them right")
         grid = np.repeat(shares, 2)
         self.plot.addItem(line(np.tile([0.0, 1.0], len(shares)), grid, pen("line"), pairs=True))
         some = np.unique(np.linspace(0, len(found.answered) - 1, MOST_POINTS).astype(int))
