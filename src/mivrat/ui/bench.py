@@ -36,6 +36,8 @@ from mivrat.workspace.reviewing import Reviewer
 
 _Step = TypeVar("_Step", bound=StepArea)
 NAMES = [step.name for step in STEPS]
+# What pages were called by earlier versions, in places that they saved.
+PAGES_BEFORE = {"Hand back": "Export"}
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN, COMPARE, CONCLUDE = map(
     NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain", "Compare", "Conclude")
 )
@@ -367,7 +369,7 @@ class Bench(QWidget):
 
     def go_to(self, place: dict[str, object]) -> None:
         """Show the step, and the close look if it was open, of the last time."""
-        step, page = place.get("step"), place.get("page")
+        step, page = place.get("step"), PAGES_BEFORE.get(str(place.get("page")), place.get("page"))
         if step in NAMES:
             self.show_step(NAMES.index(str(step)))
             if page in self.step.tabs.names:

@@ -157,7 +157,7 @@ class HandBack(QObject):
 
     def ask_for_list(self, name: str, made: Listing) -> None:
         """Ask where a list is to go, and write it."""
-        found = ask_to_save(self._window, "Hand back a list", self._suggested(f"{name}.csv"), LIST_FILES)
+        found = ask_to_save(self._window, "Export a list", self._suggested(f"{name}.csv"), LIST_FILES)
         if found is not None:
             self.write_list(found, made, name)
 

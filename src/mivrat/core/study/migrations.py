@@ -212,7 +212,7 @@ MIGRATIONS = (
     Migration(4, "units that belong together", _units),
     Migration(5, "claims and criteria by model", _claims_by_model),
     Migration(6, "images by content", _images_by_content),
-    Migration(7, "findings and what was handed back", _conclusions),
+    Migration(7, "findings and what was exported", _conclusions),
     Migration(8, "answers to checks", _check_answers),
 )
 

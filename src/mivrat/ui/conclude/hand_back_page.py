@@ -115,7 +115,7 @@ class HandBackPage(QWidget):
         some = np.asarray(self.hand_back.images(), np.int64)
         marked = len(shown.marked) > 1
         what = "those marked on the light table" if marked else "all images" if not shown.conditions else "those of the selection"  # fmt: skip
-        self.about.setText(f"Of {words.images(len(some))}: {what}. Select or mark others to hand these back.")
+        self.about.setText(f"Of {words.images(len(some))}: {what}. Select or mark others to export those.")
         proposed = shown.reviews.proposed()
         numbers = dict.fromkeys(self.buttons, len(some))
         numbers["Labels to correct"] = sum(i in proposed for i in some.tolist()) if proposed else 0

@@ -17,7 +17,7 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.reporting import Reporter
 
-NAMES = ("Criteria", "Findings", "Report", "Hand back")
+NAMES = ("Criteria", "Findings", "Report", "Export")
 CRITERIA, FINDINGS, REPORT, HAND_BACK = range(4)
 
 
