@@ -390,7 +390,7 @@ def test_demonstration_without_a_display(tmp_path: Path) -> None:
     )
     assert found.returncode == 0, found.stderr
     assert "no display" in found.stderr
-    assert "plantain taken for ragweed" in found.stdout
+    assert "plantain predicted as ragweed" in found.stdout
     assert len(list(tmp_path.rglob("metrics.json"))) == 4
     assert len(list((tmp_path / "mivrat-demonstration" / "evidence for ragweed").glob("*.png"))) == 6
 

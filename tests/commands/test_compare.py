@@ -123,7 +123,7 @@ def test_one_model_on_two_sets_and_the_same_with_labels_hidden(
     assert drop["class_mix"] + drop["within"] == pytest.approx(drop["total"])
     mixed_up = sum(p["within"] for p in found["pairs"] if {p["label"], p["predicted"]} == {"ragweed", "plantain"})
     assert mixed_up == pytest.approx(-0.113, abs=0.002)
-    assert "ragweed and plantain taken for one another" in capsys.readouterr().out
+    assert "ragweed and plantain confused with each other" in capsys.readouterr().out
     # another station: the same classes look different, the mix being nearly the same
     assert found["unlike_within_classes"]["p"] < 0.05
     assert not (tmp_path / "labelled" / "flips.csv").exists()

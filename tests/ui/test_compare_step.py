@@ -182,7 +182,7 @@ def test_two_sets_of_one_model(demo: MainWindow, qtbot: QtBot, settle: Settle) -
     step, shown = demo.bench.compare, demo.workspace.shown
     text = step.difference.verdict.sentences
     assert text[0].startswith("On late-summer-field accuracy is lower by 13.3 points")
-    assert "−11.3 of these are ragweed and plantain taken for one another" in text[1]
+    assert "−11.3 of these are ragweed and plantain confused with each other" in text[1]
     assert not step.difference.square.isVisible()
     assert shown.other is None
     step.choose(3)
@@ -485,7 +485,7 @@ def test_a_training_log_is_kept_for_its_model(demo: MainWindow, qtbot: QtBot, se
     page.roles["validation_accuracy"].activated.emit(0)
     page.smoothing.setCurrentIndex(2)
     settle()
-    assert "taken for percentages" in page.legend.text()
+    assert "read as percentages" in page.legend.text()
     assert "mean of 5 points" in page.legend.text()
     page.diagram.setFocus()
     qtbot.keyClick(page.diagram, Qt.Key.Key_Right)

@@ -212,7 +212,7 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     else:
         QTest.mouseClick(story.table.viewport(), Qt.MouseButton.LeftButton, pos=story.table.visualRect(at).center())
     settle()
-    lost, own, gained, of = said(r"beneath: (\d+) of its (\d+)\s+images are taken for plantain, and of the (\d+) called ragweed (\d+) are plantain")  # fmt: skip
+    lost, own, gained, of = said(r"beneath: (\d+) of its (\d+)\s+images are predicted as plantain, and of the (\d+) called ragweed (\d+) are plantain")  # fmt: skip
     assert story.story.isVisible()
     assert story.story.found is not None
     assert (gained, of) == (

@@ -46,7 +46,7 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
     labelled, predicted = (int(i) for i in np.unravel_index(wrong.argmax(), wrong.shape))
     names = inputs.classes
     say(
-        f"most frequent mistake there: {names[labelled]} taken for {names[predicted]}, {wrong[labelled, predicted]} images"
+        f"most frequent mistake there: {names[labelled]} predicted as {names[predicted]}, {wrong[labelled, predicted]} images"
     )
     found = np.flatnonzero((judged.labels == labelled) & (judged.predicted == predicted))
     found = found[np.argsort(-judged.confidence[found], kind="stable")][:HEATMAPS]

@@ -148,7 +148,7 @@ def test_one_class_worse_while_the_whole_is_better() -> None:
     found, text, holds = told([20, 60, 90], [90, 80, 60], [100, 100, 100])
     assert text[0].startswith("net 2 is better than net 1 by 20.0 points (")
     assert text[1] == "By recall birch and alder are better beyond chance, but hazel is worse beyond chance."
-    assert text[2] == "60 fewer wrong answers in all; birch and alder taken for one another: 70 fewer."
+    assert text[2] == "60 fewer wrong answers in all; birch and alder confused with each other: 70 fewer."
     assert holds[:2] == [True, True]
     assert better_classes(found) == [0, 1]
     assert worse_classes(found) == [2]
@@ -186,7 +186,7 @@ def test_two_sets_say_where_the_drop_comes_from() -> None:
     found = OnTwoSets(Names("spring", "summer"), CLASSES, a, run(labels, mixed), in_both=3).compare()
     text = [one.text for one in claims(found)]
     assert text[0].startswith("On summer accuracy is lower by ")
-    assert "of these are alder and hazel taken for one another" in text[1]
+    assert "of these are alder and hazel confused with each other" in text[1]
     assert any(one.startswith("3 images of either stand in both sets") for one in text)
     assert found.sets is not None
     first, second, part = largest_mix_up(found.sets.drop) or (0, 0, 0.0)

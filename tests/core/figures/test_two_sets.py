@@ -126,7 +126,7 @@ def test_parts_of_the_drop_hold_in_a_small_simulation() -> None:
 
 
 def test_the_pair_that_a_drop_names_has_an_interval_that_holds() -> None:
-    """Two of four classes are taken for one another more often on the other set; by how much is known."""
+    """Two of four classes are confused with each other more often on the other set; by how much is known."""
     rng, held, trials = np.random.default_rng(6), 0, 120
     truth = -((0.25 - 0.05) / 4 + (0.15 - 0.05) / 4)
 

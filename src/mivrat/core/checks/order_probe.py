@@ -137,7 +137,7 @@ def check_class_order(inputs: Inputs) -> CheckResult:
     }
     better = [one for one in tried if one.fits_better]
     if not better:
-        sentence = f"No other order fits better beyond chance, of {len(tried)} tried on {total} labelled images."
+        sentence = f"No other class order fits significantly better, of {len(tried)} tried on {total} labelled images."
         return CheckResult("class-order", "fine", sentence, figures)
     # A usual order that is as good as the best renaming explains more: it is the one to name.
     best = max(better, key=lambda one: (round((one.means[predicted] == labels).mean(), 2), one.name != "best renaming"))

@@ -89,7 +89,7 @@ def _same(apart: float | None, on: str) -> list[Claim]:
 
 
 def _pairs(found: Comparison, figures: Paired) -> list[Claim]:
-    """The two classes whose being taken for one another makes up most of the change in wrong answers."""
+    """The two classes whose being confused with each other makes up most of the change in wrong answers."""
     change = figures.four.broken - figures.four.fixed
     parts = {(one.label, one.predicted): one.b - one.a for one in figures.pairs}
     largest = largest_pair({pair: float(n) for pair, n in parts.items()}, -1 if change < 0 else 1)
@@ -98,7 +98,7 @@ def _pairs(found: Comparison, figures: Paired) -> list[Claim]:
     first, second, part = largest
     way = "fewer" if change < 0 else "more"
     mixed_up = (
-        f"{found.classes[first]} and {found.classes[second]} taken for one another: {count(abs(round(part)))} {way}"
+        f"{found.classes[first]} and {found.classes[second]} confused with each other: {count(abs(round(part)))} {way}"
     )
     return [Claim(f"{count(abs(change))} {way} wrong answers in all; {mixed_up}.", about="pairs")]
 
@@ -228,9 +228,7 @@ def _of_drop(found: Comparison, figures: TwoSets) -> Claim:
     largest = largest_mix_up(drop)
     if largest is not None:
         first, second, part = largest
-        text += (
-            f"; {_signed(part)} of these are {found.classes[first]} and {found.classes[second]} taken for one another"
-        )
+        text += f"; {_signed(part)} of these are {found.classes[first]} and {found.classes[second]} confused with each other"
         if (ends := (drop.intervals or {}).get("largest_pair")) is not None:
             text += f" ({_signed(ends[0])} to {_signed(ends[1])})"
     return Claim(f"{text}.", about="pairs")

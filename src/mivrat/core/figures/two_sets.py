@@ -245,7 +245,7 @@ def drop(matrix_a: Counts, matrix_b: Counts) -> Drop:
 
 
 def largest_mix_up(found: Drop) -> tuple[int, int, float] | None:
-    """The two classes whose being taken for one another adds most to the drop, both ways together; None where none adds to it."""
+    """The two classes whose being confused with each other adds most to the drop, both ways together; None where none adds to it."""
     return largest_pair({(one.label, one.predicted): one.part for one in found.pairs}, -1 if found.within < 0 else 1)
 
 
@@ -272,7 +272,7 @@ def drop_intervals(
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
 ) -> dict[str, Ends] | None:
-    """95 % intervals of the two parts of the drop (``class_mix``, ``within``), and of what two classes taken for one another add
+    """95 % intervals of the two parts of the drop (``class_mix``, ``within``), and of what two classes confused with each other add
     (``largest_pair``), images or units of each set drawn again; empty with too few, None where it was stopped."""
     rng, sides = np.random.default_rng(seed), []
     first, second = pair if pair is not None else (-1, -1)

@@ -1,4 +1,4 @@
-"""A class's whole story beneath the table: what it is taken for and what for it, its surest images, its curves."""
+"""A class's whole story beneath the table: what it is predicted as and what is predicted as it, its surest images, its curves."""
 
 from __future__ import annotations
 
@@ -95,17 +95,17 @@ class StoryPanel(Scrolled):
             rows.show_rows([self._row(j, one, pair(j)) for j, one in some], (0.0, 1.0))
             rows.setVisible(bool(some))
         of_it = f"{words.images(found.images)} labelled so"
-        called = f"{words.images(found.called)} called so"
+        called = f"{words.images(found.called)} predicted so"
         short = words.clipped(name, 24)
         self.heads[0].set_text(
-            f"{short} taken for: of {of_it}" if found.taken_for else f"{short} is taken for nothing else"
+            f"{short} predicted as: of {of_it}" if found.taken_for else f"{short} is never predicted as another class"
         )
         self.heads[1].set_text(
-            f"taken for {short}: of {called}" if found.taken_for_it else f"nothing else is taken for {short}"
+            f"predicted as {short}: of {called}" if found.taken_for_it else f"no other class is predicted as {short}"
         )
         for head, strip, images, told, none in (
             (self.heads[2], self.mistaken, found.mistaken, "most confident mistakes", "no mistake"),
-            (self.heads[3], self.typical, found.typical, "most confident correct", "none right"),
+            (self.heads[3], self.typical, found.typical, "most confident correct", "none correct"),
         ):
             head.set_text(told if images else none)
             strip.setVisible(bool(images))

@@ -85,7 +85,7 @@ NUMBERS = (
            share=lambda c: c.f1_share),
 )  # fmt: skip
 NAMED, TAKEN_FOR = 0, len(NUMBERS) + 1
-HEADS = ("class", *(one.title for one in NUMBERS), "taken for")
+HEADS = ("class", *(one.title for one in NUMBERS), "most confused with")
 TIPS = (
     "",
     *(one.about for one in NUMBERS),
