@@ -225,9 +225,9 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     hand.hold(key, name)
     hand.step(6, window.bench.compare.tabs, "Difference")
     page = window.bench.compare.difference
-    better, low, high = said(r"better by ([\d.]+) points \(([\d.]+) to ([\d.]+)\), plantain and ragweed beyond chance")
+    better, low, high = said(r"better by ([\d.]+) points \(([\d.]+) to ([\d.]+)\), plantain and ragweed significantly")
     assert f"better than grain-net-1 by {better} points ({low} to {high})" in page.verdict.sentences[0]
-    assert "plantain and ragweed are better beyond chance; no class is worse" in page.verdict.sentences[1]
+    assert "plantain and ragweed are significantly better; no class is significantly worse" in page.verdict.sentences[1]
     hand.click(page.square.boxes["fixed"])  # whatever was in force before: a figure shows its own images
     assert len(workspace.shown.images) == int(said(r"\*\*fixed\*\*: (\d+) images")[0])
     window.bench.light_table.thumbs.setFocus()

@@ -140,8 +140,8 @@ def compare_state(workspace: Workspace) -> State:
     below = shown.compared.found.either.top1.beyond_chance < 0
     if worse or below:
         what = in_sentence([shown.compared.found.classes[k] for k in worse]) or "the whole"
-        return "look", f"{shown.held.names.b}: worse beyond chance in {what}"
-    return "fine", f"{shown.held.names.b}: nothing worse beyond chance"
+        return "look", f"{shown.held.names.b}: significantly worse in {what}"
+    return "fine", f"{shown.held.names.b}: nothing significantly worse"
 
 
 def conclude_state(workspace: Workspace) -> State:

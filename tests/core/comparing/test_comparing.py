@@ -123,9 +123,9 @@ def told(
 def test_nothing_is_claimed_of_two_equal_runs() -> None:
     found, text, holds = told([40, 40, 40], [40, 40, 40], [50, 50, 50])
     assert text[0].endswith("exactly the same probabilities. On these images they are the same model.")
-    assert text[1].startswith("No difference beyond chance on the same 150 images: net 2 may be up to ")
+    assert text[1].startswith("No significant difference on the same 150 images: net 2 may be up to ")
     assert "no image is answered differently" in text[1]
-    assert text[2] == "No class is better or worse beyond chance."
+    assert text[2] == "No class is significantly better or worse."
     assert (holds[0], any(holds[1:])) == (True, False)
     assert standing_of(found, 0.05) == "met"
     # with very many images the same says that they are alike
@@ -138,7 +138,7 @@ def test_nothing_is_claimed_of_two_equal_runs() -> None:
 def test_a_difference_too_small_to_tell_is_not_claimed() -> None:
     found, text, holds = told([30, 30], [32, 33], [50, 50])
     assert found.either.top1.p == pytest.approx(0.0625)
-    assert text[0].startswith("No difference beyond chance")
+    assert text[0].startswith("No significant difference")
     assert "5 of 100 images are answered differently" in text[0]
     assert not holds[0]
     assert standing_of(found, 0.01) in ("met", "cannot tell")
@@ -147,7 +147,7 @@ def test_a_difference_too_small_to_tell_is_not_claimed() -> None:
 def test_one_class_worse_while_the_whole_is_better() -> None:
     found, text, holds = told([20, 60, 90], [90, 80, 60], [100, 100, 100])
     assert text[0].startswith("net 2 is better than net 1 by 20.0 points (")
-    assert text[1] == "By recall birch and alder are better beyond chance, but hazel is worse beyond chance."
+    assert text[1] == "By recall birch and alder are significantly better, but hazel is significantly worse."
     assert text[2] == "60 fewer wrong answers in all; birch and alder confused with each other: 70 fewer."
     assert holds[:2] == [True, True]
     assert better_classes(found) == [0, 1]
@@ -158,7 +158,7 @@ def test_one_class_worse_while_the_whole_is_better() -> None:
 def test_worse_as_a_whole_and_what_cannot_be_ruled_out() -> None:
     found, text, _ = told([90, 9], [50, 9], [100, 10])
     assert text[0].startswith("net 2 is worse than net 1 by 36.4 points")
-    assert text[1] == "By recall birch is worse beyond chance; no class is better beyond chance."
+    assert text[1] == "By recall birch is significantly worse; no class is significantly better."
     assert text[-1].startswith("With 10 images of alder a loss of up to ")
     assert standing_of(found, 0.01) == "missed"
 

@@ -582,7 +582,7 @@ def _told(
         guess = " It is a guess, though, and the right one may not be among them." if is_guess and not poor else ""
         differ = sum(not t.same for t in others)
         sentence = (
-            f"None of {differ} other recipes fits better beyond chance; as it is, accuracy is "
+            f"None of {differ} other recipes fits significantly better; as it is, accuracy is "
             f"{100 * now.plain:.1f} % on {total} labelled images{ordered}.{grey}{warning}{unsaid}{guess}{what}"
         )
         return CheckResult("recipe", "look" if is_guess or poor or now.means or grey else "fine", sentence, figures)

@@ -139,16 +139,16 @@ def _whole(a: str, b: str, on: str, top1: Difference, changed: int, total: int, 
         if changed
         else "no image is answered differently"
     )
-    return Claim(f"No difference beyond chance {on}: {b} may be {' or '.join(room)} than {a} ({few}).", False)
+    return Claim(f"No significant difference {on}: {b} may be {' or '.join(room)} than {a} ({few}).", False)
 
 
 def _classes(found: Comparison, top1: Difference) -> list[Claim]:
     better, worse = better_classes(found), worse_classes(found)
     if not better and not worse:
-        return [Claim("No class is better or worse beyond chance.", False, "classes")]
+        return [Claim("No class is significantly better or worse.", False, "classes")]
 
     def are(some: Sequence[int], how: str) -> str:
-        return f"{_named(found, some)} {'is' if len(some) == 1 else 'are'} {how} beyond chance"
+        return f"{_named(found, some)} {'is' if len(some) == 1 else 'are'} significantly {how}"
 
     if better and worse:
         first, second = (are(better, "better"), are(worse, "worse"))
@@ -156,11 +156,11 @@ def _classes(found: Comparison, top1: Difference) -> list[Claim]:
     if worse:
         return [
             Claim(
-                f"{'But by' if _beyond(top1) > 0 else 'By'} recall {are(worse, 'worse')}; no class is better beyond chance.",
+                f"{'But by' if _beyond(top1) > 0 else 'By'} recall {are(worse, 'worse')}; no class is significantly better.",
                 about="classes",
             )
         ]
-    return [Claim(f"By recall {are(better, 'better')}; no class is worse beyond chance.", about="classes")]
+    return [Claim(f"By recall {are(better, 'better')}; no class is significantly worse.", about="classes")]
 
 
 def _confidence(means: dict[str, Difference], b: str) -> list[Claim]:
@@ -168,8 +168,12 @@ def _confidence(means: dict[str, Difference], b: str) -> list[Claim]:
     for name, said in _LESS_IS_BETTER.items():
         if name in means and (sign := means[name].beyond_chance):
             ways["better" if sign < 0 else "worse"].append(said)
-    parts = [f"{in_a_row(some)} {'is' if len(some) == 1 else 'are'} {how}" for how, some in ways.items() if some]
-    return [Claim(f"Under {b} {', but '.join(parts)} beyond chance.", about="confidence")] if parts else []
+    parts = [
+        f"{in_a_row(some)} {'is' if len(some) == 1 else 'are'} significantly {how}"
+        for how, some in ways.items()
+        if some
+    ]
+    return [Claim(f"Under {b} {', but '.join(parts)}.", about="confidence")] if parts else []
 
 
 def _cannot_rule_out(found: Comparison, lines: Sequence[ClassDifference], margin: float) -> list[Claim]:
@@ -207,7 +211,7 @@ def _of_sets(found: Comparison, figures: TwoSets) -> list[Claim]:
         told = [Claim(f"On {b} accuracy is {how} by {_points_in_words(top1.value)} ({ends}) than on {a} {on}.")]
         told.append(_of_drop(found, figures))
     else:
-        told = [Claim(f"No difference beyond chance between {a} and {b}: {_interval(top1)} points {on}.", False)]
+        told = [Claim(f"No significant difference between {a} and {b}: {_interval(top1)} points {on}.", False)]
     told += _classes(found, top1)
     if found.shared.in_both:
         told.append(

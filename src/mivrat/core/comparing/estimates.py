@@ -50,7 +50,7 @@ class HowUnlike:
             if one.p is None:
                 told.append(f"whether {what} look unlike to the model cannot be told of {one.units} units")
             else:
-                how = "unlike" if one.p < LEVEL else "not unlike beyond chance"
+                how = "unlike" if one.p < LEVEL else "not significantly unlike"
                 told.append(
                     f"to the model {what} look {how} (p {in_words(one.p)}, {one.used[0]} and {one.used[1]} images)"
                 )

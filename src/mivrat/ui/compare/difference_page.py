@@ -29,7 +29,7 @@ RUNS = (
     Column("run"),
     Column("top-1", 66, True),
     Column("95 % interval", 112, True),
-    Column("beyond chance better than"),
+    Column("significantly better than"),
 )
 
 

@@ -55,7 +55,7 @@ def figure_lines(compared: Compared) -> list[Line]:
         scale, places = (100.0, 1) if points else (1.0, 3)
         shown = [words.percent(v) if points else words.decimal(v) for v in (one.a, one.b)]
         better = one.beyond_chance * (-1 if key in LESS_IS_BETTER else 1)
-        told = {1: "better", -1: "worse", 0: "not beyond chance"}[better] if one.low is not None else ""
+        told = {1: "better", -1: "worse", 0: "not significant"}[better] if one.low is not None else ""
         value = words.DASH if one.value is None else words.signed(scale * one.value, places)
         bounds = words.difference_bounds(one, scale, places)
         about = f"{name}: {shown[0]} and {shown[1]}, difference {value}{f' ({bounds})' if bounds else ''}{f', {told}' if told else ''}.\n{_how(key, one, compared)}"

@@ -23,10 +23,10 @@ from mivrat.ui.parts.writing import Writing
 from mivrat.workspace.concluding import Concluder
 
 RULE = (
-    "gone: less than where it was found beyond chance, and no longer standing out from what it is compared with; of a criterion: met\n"
-    "weaker: less beyond chance, but still there\n"
-    "holds: unchanged, or no change beyond chance and still standing out\n"
-    "worse: more beyond chance\n"
+    "gone: significantly less than where it was found, and no longer different from what it is compared with. Of a criterion: met\n"
+    "weaker: significantly less, but still there\n"
+    "holds: unchanged, or no significant change and still different from what it is compared with\n"
+    "worse: significantly more\n"
     "cannot tell: the intervals leave it open, it cannot be asked, or the run answers worse as a whole\n"
     "Changes by the 95 % interval of the difference (Newcombe). docs/findings.md says it in full."
 )

@@ -242,7 +242,7 @@ class GroupCard(QWidget):
             f"{one.about} {words.clipped(one.value, 36)}: {one.inside} of {one.members} (of all {one.everywhere} of {one.total})"
             for one in shared[:MOST_SHARED]
         ]
-        shown = label("\n".join(told) if told else "Nothing shared beyond chance.", soft=not told, wrap=True)
+        shown = label("\n".join(told) if told else "Nothing significantly shared.", soft=not told, wrap=True)
         tip(shown, "\n".join(f"{one.about} {one.value}: p {one.p:.2g}" for one in shared))
         layout.addWidget(shown)
 

@@ -258,7 +258,7 @@ class WherePage(QWidget):
         total = sum(len(one.members) for one in found)
         self.groups_told.setText(
             f"{words.images(total)} in {len(found)} groups by where their evidence lies, the most typical first (seed 0). Shared: "
-            "beyond chance among them, corrected for all that was asked (Holm)."
+            "what is significant among them, corrected for all that was asked (Holm)."
         )
         for g, one in enumerate(found):
             card = GroupCard(

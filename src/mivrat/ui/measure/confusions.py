@@ -157,7 +157,7 @@ class Confusions(QWidget):
         snapshot = self.workspace.shown.snapshot
         p = snapshot.judged.direction(a, b, measured.among)
         exact = words.paired_test(snapshot.judged.units)
-        how = "one way beyond chance" if p < 0.05 else "no direction beyond chance"
+        how = "significantly one way" if p < 0.05 else "no significant direction"
         self.told.setText(
             f"{first} → {second}: {there} of {int(counts[a].sum())}.  {second} → {first}: {back} of {int(counts[b].sum())}.  "
             f"{how[0].upper()}{how[1:]} ({exact} of this pair alone, p {in_words(p)})."

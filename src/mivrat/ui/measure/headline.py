@@ -241,7 +241,7 @@ def directions(
         )
 
     return [
-        f"{'one way beyond chance' if p < 0.05 else 'no direction beyond chance'} ({exact}, p {in_words(p)})"
+        f"{'significantly one way' if p < 0.05 else 'no significant direction'} ({exact}, p {in_words(p)})"
         for p in holm([p_of(a, b) for a, b, _ in pairs])
     ]
 

@@ -65,7 +65,7 @@ class PairList(QTableWidget):
                 "",
                 words.count(one.there),
                 words.count(one.back),
-                "one way" if uneven else "not beyond chance",
+                "one way" if uneven else "not significant",
             )
             about = (
                 f"{first} called {second}: {words.images(one.there)}. {second} called {first}: {words.images(one.back)}.\n"

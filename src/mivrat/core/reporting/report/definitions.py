@@ -98,12 +98,12 @@ def definitions(
         )
     yield Definition(
         "Met, missed, cannot tell",
-        "a criterion is met where the whole 95 % interval of its figure meets it, missed where the whole interval misses it; else so few images cannot tell",
+        "a criterion is met where the whole 95 % interval of its figure meets it, missed where the whole interval misses it; cannot tell: the interval contains the limit, so more images are needed",
     )
     if findings:
         yield Definition(
             "Gone, weaker, holds, worse, cannot tell",
-            "gone: less than where it was found beyond chance, and no longer standing out from what it is compared with (the other images, the same area hidden elsewhere), or, of a criterion, met; weaker: less beyond chance, but still there; holds: unchanged, or no change beyond chance and still standing out; worse: more beyond chance; cannot tell: else, and where the run answers worse as a whole",
+            "gone: significantly less than where it was found, and no longer different from what it is compared with (the other images, the same area hidden elsewhere), or, of a criterion, met; weaker: significantly less, but still there; holds: unchanged, or no significant change and still different from what it is compared with; worse: significantly more; cannot tell: else, and where the run answers worse as a whole",
             "changes by Newcombe's interval, Statistics in Medicine 17 (1998)",
         )
     if any(one.claim.kind == "cover" for one in findings):
