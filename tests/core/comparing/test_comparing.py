@@ -187,7 +187,7 @@ def test_two_sets_say_where_the_drop_comes_from() -> None:
     text = [one.text for one in claims(found)]
     assert text[0].startswith("On summer accuracy is lower by ")
     assert "of these are alder and hazel confused with each other" in text[1]
-    assert any(one.startswith("3 images of either stand in both sets") for one in text)
+    assert any(one.startswith("3 images are in both sets") for one in text)
     assert found.sets is not None
     first, second, part = largest_mix_up(found.sets.drop) or (0, 0, 0.0)
     assert (first, second) == (1, 2)

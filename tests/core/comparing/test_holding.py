@@ -80,7 +80,7 @@ def test_one_model_on_two_sets_that_share_pictures(runs: dict[tuple[str, str], S
     assert (held.names.a, held.names.b) == ("first", "second")
     found = held.on_sets.compare()
     assert found.shared.in_both == 5
-    assert any("stand in both sets" in one.text for one in claims(found))
+    assert any("are in both sets" in one.text for one in claims(found))
     models = names_of(runs["1", "first"], runs["2", "first"])
     assert (models.a, models.b) == tuple(runs[one, "first"].record.info.model for one in "12")
 

@@ -65,16 +65,16 @@ def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
     wanted = to_decide(0.8, 0.78)
     assert wanted is not None
     assert found[4].more.startswith(f"{count(wanted - 150)} more images mixed as these are")
-    assert found[7].more.startswith("There is no interval")
+    assert found[7].more.startswith("This figure has no interval")
 
 
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ('recall[family = "shrubs"] >= 0.8', "no family 'shrubs'"),
+        ('recall[family = "shrubs"] >= 0.8', "do not include 'shrubs'"),
         ('top1[place = "cellar"] >= 0.8', "no image has place = 'cellar'"),
         ('top1[station = "x"] >= 0.8', "no column 'station'"),
-        ('recall["oak"] >= 0.8', "no class"),
+        ('recall["oak"] >= 0.8', "not a class"),
         ("top9 >= 0.8", "only 3 classes"),
     ],
 )
