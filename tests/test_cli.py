@@ -87,9 +87,9 @@ def test_requirements_decide_the_exit_code(made: dict[str, Path], capsys: pytest
     made["images"] = write_set(made["out"].parent / "more", per_class=20)
     assert evaluate(made, "--require", "high(ece) <= 1", "--require", "low(log_loss) >= 0") == 0
     for text, what in (
-        ("top1", "no requirement"),
+        ("top1", "not a requirement"),
         ("topp >= 1", "no figure"),
-        ('recall["oak"] > 0', "no class"),
+        ('recall["oak"] > 0', "not a class"),
         ('low(support["birch"]) > 1', "no interval"),
         ("__import__('os') > 1", "no figure"),
     ):
@@ -303,7 +303,7 @@ def test_layers_and_heatmaps(made: dict[str, Path], tmp_path: Path, capsys: pyte
     ):
         with pytest.raises(InputError, match=what):
             run_command([*common, "--image", str(pictures[0]), *more])
-    with pytest.raises(InputError, match="no such image"):
+    with pytest.raises(InputError, match="image file does not exist"):
         run_command([*common, "--image", "absent.png"])
 
 

@@ -184,7 +184,7 @@ def test_more_than_two_runs_and_other_class_lists(tmp_path: Path, capsys: pytest
     ("more", "why"),
     [
         (("--a", "none.onnx", "--b", ONE), "the model or table does not exist"),
-        (("--a", ONE), "nothing is named to hold against a"),
+        (("--a", ONE), "only one side is named"),
         (("--a", ONE, "--b", TWO, "--b", ONE, "--images-b", SPRING), "may be given once"),
         (("--a", ONE, "--b", TWO, "--together", "nonsense"), "has no column 'nonsense'"),
         (("--a", ONE, "--b", TWO, "--group", "nonsense"), "has no column 'nonsense'"),

@@ -194,8 +194,8 @@ def test_verify_reads_a_study_that_is_open_and_says_of_which_images_figures_are(
 @pytest.mark.parametrize(
     ("words", "what"),
     [
-        (("verify", "{study}", "--model", "nowhere.onnx", "--out", "{out}"), "no such model"),
-        (("verify", "nowhere.mivrat", "--model", ONE, "--out", "{out}"), "no such study"),
+        (("verify", "{study}", "--model", "nowhere.onnx", "--out", "{out}"), "the model does not exist"),
+        (("verify", "nowhere.mivrat", "--model", ONE, "--out", "{out}"), "the study does not exist"),
         (("report", "{study}", "--out", "report.docx"), "ends with '.docx'"),
         (("report", "{study}", "--out", "{out}.html", "--run", "grain-net-1"), "is several runs"),
         (("report", "{study}", "--out", "{out}.html", "--run", "net"), "holds no run 'net'; its runs: grain-net-1 on"),

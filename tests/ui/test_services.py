@@ -141,7 +141,7 @@ def test_what_is_wrong_in_the_form_is_said_beside_it(
     settle()
     form = window.service
     for address, told in (
-        ("host", "no address"),
+        ("host", "not a service address"),
         ("https://host/v2", "agree to the host"),
         ("https://host/v2/models/", "names a model"),
         ("https://host/v2/models/m?api_key=1", "holds a key"),

@@ -67,7 +67,7 @@ def test_a_log_is_read_from_any_kind_of_file(tmp_path: Path, ending: str) -> Non
     assert found.sentences()[0] == "Best validation accuracy: 80.0 % at 3, of 1 to 4."
     without = training(log, Roles(training_loss="loss"))
     assert without.step.tolist() == [1, 2, 3, 4]
-    assert "no validation curve" in without.sentences()[0]
+    assert "has no validation curve" in without.sentences()[0]
     with pytest.raises(InputError, match="no column is named"):
         training(log, Roles(step="epoch"))
 

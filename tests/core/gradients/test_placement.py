@@ -136,7 +136,7 @@ def test_what_comes_from_two_places_has_none(tmp_path: Path) -> None:
     maker = HeatmapMaker(loaded(net.model(["n", 3, 48, 48], {"scores": ["n", 2]}), tmp_path / "m.onnx"))
     (layer,) = (one for one in maker.layers if one.tensor == "both")
     assert not layer.heatmap
-    assert "where they lie cannot be shown" in str(layer.reason)
+    assert "their places are unknown" in str(layer.reason)
 
 
 def test_what_comes_from_everywhere_joins_what_has_a_place(tmp_path: Path) -> None:

@@ -527,7 +527,7 @@ def test_a_condition_on_the_image_blocks_what_stands_before_it(tmp_path: Path) -
     maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "m.onnx", 3))
     by_name = {layer.tensor: layer for layer in maker.layers}
     assert "branches depend on the image" in str(by_name["stem"].reason)
-    assert "where they lie cannot be shown" in str(by_name["after"].reason)  # a branch might move them
+    assert "their places are unknown" in str(by_name["after"].reason)  # a branch might move them
 
 
 @pytest.mark.parametrize(

@@ -76,7 +76,7 @@ def test_a_description_is_read_back_as_written(tmp_path: Path) -> None:
         (('Accept = "application/json"', 'X-Api-Key = "abc123"'), "would hold a key"),
         (('Accept = "application/json"', '"Bad Name" = "x"'), "cannot be a header"),
         (("https://host:8443", "ftp://host"), "begin with https://"),
-        (("https://host:8443", "https://host:x"), "no address"),
+        (("https://host:8443", "https://host:x"), "not a service address"),
         (('send = "json"', 'send = "open-inference"'), "names a model"),
         (('send = "json"', 'send = "pigeon"'), "send"),
         (("at_once = 4", "at_once = 0"), "limits.at_once"),
@@ -134,7 +134,7 @@ def test_agreements_as_they_are_written() -> None:
         "https://h:443 Authorization MIVRAT_KEY",
     ]
     for text in (" ", "h:x", "//", "ftp://h", "h Authorization"):
-        with pytest.raises(InputError, match="no host"):
+        with pytest.raises(InputError, match="not a host"):
             read_agreement(text)
 
 

@@ -184,7 +184,7 @@ SCORES = {"name": "y", "datatype": "FP32", "shape": [1, 3], "data": [1, 2, 3]}
         ("open-inference", {"outputs": [SCORES | {"data": [1, 2]}]}, "2 scores where its shape says 3"),
         ("open-inference", {"outputs": [SCORES | {"data": [1, float("nan"), 3]}]}, "not a finite number"),
         ("open-inference", {"outputs": [SCORES | {"data": [1, 1e300, 3]}]}, "not a finite number"),
-        ("open-inference", {"outputs": [SCORES | {"data": ["a", 2, 3]}]}, "no numbers"),
+        ("open-inference", {"outputs": [SCORES | {"data": ["a", 2, 3]}]}, "not numbers"),
         ("open-inference", {"outputs": [SCORES | {"datatype": "BYTES"}]}, "of the type 'BYTES'"),
         ("open-inference", {"outputs": [SCORES | {"parameters": {"binary_data_size": 12}, "data": None}]}, "too early"),
         ("json", {"scores": [1, 2]}, "2 scores; 3 are needed"),

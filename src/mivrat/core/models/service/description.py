@@ -123,7 +123,7 @@ class Description(_Part):
             parts = urlsplit(url)
             host, _ = parts.hostname, parts.port
         except ValueError as error:
-            raise ValueError(f"{url!r} is no address ({error})") from error
+            raise ValueError(f"{url!r} is not a service address ({error})") from error
         if (
             parts.scheme not in ("http", "https")
             or not host
