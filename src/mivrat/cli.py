@@ -328,7 +328,7 @@ def _parser() -> argparse.ArgumentParser:
         "--target",
         action="append",
         metavar="predicted|CLASS|A:B",
-        help="whose evidence; A:B is A rather than B; may be repeated: the maps are combined",
+        help="target class. A:B explains A rather than B. May be repeated: the maps are combined",
     )
     mapping.add_argument(
         "--method",

@@ -103,8 +103,8 @@ def test_requirements_on_differences_decide_the_exit_code(tmp_path: Path, capsys
     for wrong, why in (
         ("top1 >= 0.9", "is not about a difference"),
         ("difference(kappa) >= 0", "there is no figure"),
-        ('difference(auroc["a"]) >= 0', "there is no difference of"),
-        ("difference(evaluated) >= 0", "there is no difference of"),
+        ('difference(auroc["a"]) >= 0', "no difference is defined for"),
+        ("difference(evaluated) >= 0", "no difference is defined for"),
     ):
         with pytest.raises(InputError, match=why):
             held(wrong)

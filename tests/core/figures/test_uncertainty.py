@@ -145,7 +145,8 @@ def test_what_is_too_few_is_said_with_what_would_do() -> None:
     sparse = intervals(told(many, many), 40)
     assert sparse is not None
     assert (
-        sparse.how("macro_f1") == "No interval: some classes have too few images, some 120 images like these would do."
+        sparse.how("macro_f1")
+        == "No interval: some classes have too few images, some 120 images like these are enough."
     )
     assert "weighted_f1" in sparse.of
     short = intervals(told(labels.repeat(2), labels.repeat(2)), 3)

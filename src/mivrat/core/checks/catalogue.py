@@ -74,7 +74,7 @@ CHECKS: tuple[Check, ...] = (
     ),
     Check(
         "units",
-        "Images that belong together",
+        "Related images",
         "Images of one slide, patient or burst are not independent; counted as if they were, they make intervals too narrow.",
         answer_checks.check_units,
     ),

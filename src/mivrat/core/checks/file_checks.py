@@ -78,7 +78,7 @@ def check_shapes(inputs: Inputs) -> CheckResult:
         else f"Most are {usual}; {plural(len(sizes), 'size')}, the most frequent {width} × {height}"
     )
     if not odd:
-        return CheckResult("shapes", "fine", f"{size}; none stands out.", figures)
+        return CheckResult("shapes", "fine", f"{size}. None is conspicuous.", figures)
     listed = "; ".join(f"{plural(len(found), 'picture')} {name}" for name, found in odd.items())
     concerned = dict.fromkeys(i for found in sorted(odd.values(), key=len) for i in found)
     return CheckResult("shapes", "look", f"{size}. {listed}.", figures, tuple(concerned))

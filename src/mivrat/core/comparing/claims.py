@@ -216,7 +216,7 @@ def _of_sets(found: Comparison, figures: TwoSets) -> list[Claim]:
     if found.shared.in_both:
         told.append(
             Claim(
-                f"{images(found.shared.in_both)} are in both sets. They are not independent, but the intervals assume that they are.",
+                f"{images(found.shared.in_both)} are in both sets. The intervals assume independent images, so they are too narrow.",
                 False,
             )
         )

@@ -351,7 +351,7 @@ def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
     parsed = parse_requirement(f"{figure} {compare} {limit!r}", classes)
     if not (parsed.figure.startswith("top") or parsed.figure in (*_DIFFERENT, "recall", "precision")):
         raise InputError(
-            f"{shown!r}: there is no difference of {_shortened(figure)!r}",
+            f"{shown!r}: no difference is defined for {_shortened(figure)!r}",
             where="--require",
             mend=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and recall and precision with ["class"]',
         )
@@ -394,7 +394,7 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
                     mend="use a name from the class list",
                 )
         if family is not None and (name not in _OF_FAMILY or said is not None):
-            raise InputError(f"{shown!r}: there is no such figure of a family", where="--require", mend='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
+            raise InputError(f"{shown!r}: that figure is not defined for a family", where="--require", mend='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
         if said is None or class_index is not None:
             figure = name
     if figure in _PER_CLASS and (class_index is not None or family is not None):

@@ -145,7 +145,7 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
         raise InputError("a kept cover test cannot be read", where="study", mend="remove it and repeat it") from error
     if not images and data["images"]:
-        raise InputError("a kept cover test is of images that the set does not list", where="study", mend="do it anew")
+        raise InputError("a kept cover test is of images that the set does not list", where="study", mend="repeat it")
     return plan
 
 

@@ -140,7 +140,7 @@ def shares_by_class(
 
 
 class Effective(NamedTuple):
-    """Images that belong together count as fewer: the number they are worth, and the point of Student's t for the interval (NaN
+    """Related images count as fewer: the number they are worth, and the point of Student's t for the interval (NaN
     where there are too few units for any)."""
 
     total: Numbers

@@ -1,4 +1,4 @@
-"""Intervals for figures that are no proportions, of independent images or of whole units that belong together.
+"""Intervals for figures that are no proportions, of independent images or of whole units of related images.
 
 Nothing is drawn again but the noise in the bins of the ECE: what leaving one image (or unit) out does to a figure tells how far it may
 be off, what the figure's own bounds are tells to which side. How often they hold is in docs/intervals.md.
@@ -74,11 +74,11 @@ class Intervals:
         elif name == "signed_gap":
             way = "Wilson's of the accuracy, joined with that of the mean confidence"
         elif name == "ece":
-            way = "all true values at which so large an ECE is no surprise, its bias at this N taken into account"
+            way = "all true values for which an ECE this large is not unusual, corrected for its bias at this N"
         of = ""
         if self.units is not None:
             way = way.replace("image at a time", "unit at a time").replace("number of images", "number of units")
-            few = "; so few say little" if self.units < FEW_UNITS else ""
+            few = "; unreliable: few units" if self.units < FEW_UNITS else ""
             of = f", over {self.units} units of '{self.column}'{few}"
         return f"Interval: {way}{of}; 95 %."
 
@@ -161,7 +161,7 @@ def _of_counts(
             short = max(LEAST_A_CLASS / harmonic, LEAST_DEGREES / min(degrees, even))
             if short > 1:
                 missing[name] = (
-                    f"some classes have too few images, some {ceil(total * short)} images like these would do"
+                    f"some classes have too few images, some {ceil(total * short)} images like these are enough"
                 )
                 continue
             if name == "macro_precision" and (there & (called == 0)).any():

@@ -1,4 +1,4 @@
-"""Images that belong together (of one slide, patient, burst) are not independent: intervals and tests over whole units."""
+"""Related images (of one slide, patient, burst) are not independent: intervals and tests over whole units."""
 
 from __future__ import annotations
 

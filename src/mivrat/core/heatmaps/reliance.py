@@ -133,7 +133,7 @@ class Reliance:
                 )
         if self.finished and self.faithful:
             hot = all(self.beats_random(which) for which in ("deletion", "insertion"))
-            unshuffled = "" if self.shuffles else ", as far as answers alone can tell: no weights could be shuffled"
+            unshuffled = "" if self.shuffles else ". This is from answers alone: no weights could be shuffled"
             sound = hot and (self.changes_from is not None or not self.shuffles)
             found.append(
                 f"That supports saying where the evidence lies{unshuffled}. That it is the cause, only a cover test can show."

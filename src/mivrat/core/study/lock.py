@@ -48,7 +48,7 @@ class StudyLock:
                 raise self._planted()
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
             if os.fstat(self._file).st_ino != self._path.lstat().st_ino:
-                raise OSError("the holder before has just let go of the file")
+                raise OSError("the previous holder has just released the file")
         except InputError:
             self._let_go()
             raise

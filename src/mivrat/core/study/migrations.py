@@ -209,7 +209,7 @@ MIGRATIONS = (
     Migration(1, "answers by content, references as a set", _references_as_a_set),
     Migration(2, "reviews", _reviews),
     Migration(3, "regions and cover tests", _regions_and_cover_tests),
-    Migration(4, "units that belong together", _units),
+    Migration(4, "units of related images", _units),
     Migration(5, "claims and criteria by model", _claims_by_model),
     Migration(6, "images by content", _images_by_content),
     Migration(7, "findings and what was exported", _conclusions),

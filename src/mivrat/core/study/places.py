@@ -27,7 +27,7 @@ class NotAllowed(InputError):
         self.question = f"The study reads models and images from {named}. May {several} be read?"
         options = " ".join(f"--agree-folder {shlex.quote(str(place))}" for place in places[:5])
         super().__init__(
-            f"reads models and images from {named}, which nobody has allowed yet; nothing was read",
+            f"reads models and images from {named}, which you have not allowed yet. Nothing was read",
             where=study,
             mend=f"where you trust it, add {options}, or open it in the window once",
         )

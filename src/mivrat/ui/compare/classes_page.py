@@ -42,7 +42,7 @@ def class_lines(compared: Compared) -> list[Line]:
                 f"{words.count(one.support_a)}, {words.count(one.support_b)}",
                 one.support_a + one.support_b,
             )
-            test = "Fisher's exact test" if not found.unit_column else "whole units dealt anew"
+            test = "Fisher's exact test" if not found.unit_column else "whole units reshuffled"
         recall, precision = one.recall, one.precision
         sure = one.p_holm < 0.05 and recall.value is not None
         ink = "" if not sure else "accent" if (recall.value or 0) > 0 else "wrong"

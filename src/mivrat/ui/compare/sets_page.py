@@ -58,7 +58,7 @@ class SetsPage(Scrolled):
         self.work_out = button("Work it out", comparer.find_unlike, kind="small")
         tip(
             self.work_out,
-            "By the features before the model's last layer: maximum mean discrepancy (Gretton 2012), images dealt anew 999 times; features are worked out first where they are not known",
+            "By the features before the model's last layer: maximum mean discrepancy (Gretton 2012), images reshuffled 999 times; features are worked out first where they are not known",
         )
         self.far = button("", self._show_far, kind="small")
         self.estimates_head = label("Estimates without labels", "heading")
@@ -145,7 +145,7 @@ class SetsPage(Scrolled):
                 if shown.held is not None and shown.held.a.record.model_key != shown.held.b.record.model_key
                 else f"{shown.record.kind.called} tells no features"
             )
-            self.unlike_told.setText(f"Cannot be told: {why}.")
+            self.unlike_told.setText(f"Unknown: {why}.")
             return
         if found is None:
             self.unlike_told.setText(

@@ -28,7 +28,7 @@ class HandBackPage(QWidget):
         self.about = label("", wrap=True)
         self.of = Choice((ALL, EVERY), "whose probability")
         self.by, self.how = Choice(BY, "folders by"), Choice(("copies", "links"), "copies or links")
-        tip(self.how, "Links take no room, but point to where the files lie now")
+        tip(self.how, "Links need no disk space. They point to where the files are now")
         self._counts: dict[str, tuple[Callable[[], int], object]] = {}
         grid = QGridLayout()
         grid.setHorizontalSpacing(12)

@@ -38,7 +38,7 @@ class LightTable(QWidget):
         self._arranging = Newest(self._workers)
         self.thumbs = Thumbs(workspace, thumbnails)
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
-        self.bands = Choice(BANDS, "bands: images that belong together")
+        self.bands = Choice(BANDS, "bands: group images")
         self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.order.setMinimumContentsLength(13)
         self.bands.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)

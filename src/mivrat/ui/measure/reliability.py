@@ -148,7 +148,7 @@ class Reliability(QWidget):
         self.further.setText(self._temperature() + self._held_in_words())
         tip(
             self.further,
-            "Dashed: perfect calibration, and behind it what chance allows at so few images. Points: share right, with 95 % interval; a diamond: significantly off the diagonal. Broad bar: the gap.",
+            "Dashed: perfect calibration, and behind it what chance allows at this N. Points: share right, with 95 % interval; a diamond: significantly off the diagonal. Broad bar: the gap.",
         )
 
     def _held_in_words(self) -> str:

@@ -269,7 +269,7 @@ class InputsPage(Scrolled):
         choice = Choice((INDEPENDENT, *one.columns), f"which images of {one.name} belong together")
         tip(
             choice,
-            "Images of one slide, patient or burst are not independent. Name the column that says which belong together: every "
+            "Images of one slide, patient or burst are not independent. Name the column that says which are related: every "
             "interval and test is then over whole units of it.",
         )
         choice.setCurrentText(one.unit_column or INDEPENDENT)

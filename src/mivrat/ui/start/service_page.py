@@ -85,7 +85,7 @@ class ServicePage(QWidget):
     # --- fields ---
 
     def _make_fields(self) -> None:
-        self.address = self._line("address", "https://host/v2/models/NAME, or wherever an image is taken")
+        self.address = self._line("address", "https://host/v2/models/NAME, or any address that takes an image")
         self.sends, self.encoding = (
             self._choice(SENDS, "what is sent"),
             self._choice(ENCODINGS, "what the image is sent as"),

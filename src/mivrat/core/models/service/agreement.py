@@ -115,7 +115,7 @@ def question(description: Description, what: str, images: int | None, requests: 
         variable = description.key.environment
         key = f" The key from {variable} or the keyring goes with them, in the header {description.key.header}."
         if not variable.startswith(OURS):
-            key += f" {variable} is not one of Mivrat's own variables: whatever it holds would be sent."
+            key += f" {variable} is not one of Mivrat's own variables: its content would be sent."
     plain = "" if description.encrypted else " The way there is not encrypted: whoever is on it can read them."
     if description.host.rpartition(":")[0] in LOOPBACK:
         plain = " That is this machine; what answers there may pass them on."

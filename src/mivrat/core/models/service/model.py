@@ -38,7 +38,7 @@ Form = Literal["jpeg", "png", "original", "tensor"]
 WORDS: dict[Form, str] = {
     "jpeg": "as JPEG pictures",
     "png": "as PNG pictures",
-    "original": "as the picture files are, with all that stands in them",
+    "original": "the picture files as they are, with everything in them",
     "tensor": "as the numbers that the recipe makes of them",
 }
 

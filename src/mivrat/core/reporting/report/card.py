@@ -32,7 +32,7 @@ def as_card(report: Report) -> str:
         *("Model", "Model file", "SHA-256 of the model", "Prediction service", "Service description"),
         *("Hash of address, name and version", "Classes", "Preprocessing"),
     )
-    data = ("Images", "Images listed", "Images in the figures", "Left out", "Hash of all pictures and labels", "Subset", "Images that belong together")  # fmt: skip
+    data = ("Images", "Images listed", "Images in the figures", "Left out", "Hash of all pictures and labels", "Subset", "Related images")  # fmt: skip
     lines = [f"# Model card: {plain(facts['Model'])}", ""]
     lines += [
         "## Model details",

@@ -252,7 +252,7 @@ def verdict_of(criteria: Sequence[CriterionLine], findings: Sequence[FindingLine
     if parts:
         return "stop", f"Not accepted: {', '.join(parts)}."
     if open_:
-        return "look", f"Open: whether {open_} of {plural(len(criteria), 'criterion', 'criteria')} {'is' if open_ == 1 else 'are'} met cannot be told at this N."  # fmt: skip
+        return "look", f"Open: whether {open_} of {plural(len(criteria), 'criterion', 'criteria')} {'is' if open_ == 1 else 'are'} met is unknown at this N."  # fmt: skip
     if criteria:
         return "fine", "Accepted: the criterion is met." if len(
             criteria
@@ -298,7 +298,7 @@ def _tested(ground: Ground, wanted: Wanted) -> tuple[tuple[str, str], ...]:
         ("Preprocessing", record.recipe.summary() + (" (a guess)" if record.recipe_is_guess else "")),
         *([("Threshold", f"{record.classes[-1]} from {record.threshold:.3g} on")] if record.threshold is not None else []),
         ("Subset", record.image_set.drawn or "none: all that were listed"),
-        ("Images that belong together", f"by {record.image_set.unit_column}" if record.image_set.unit_column else "not said: taken as independent"),
+        ("Related images", f"by {record.image_set.unit_column}" if record.image_set.unit_column else "not said: taken as independent"),
         ("Study", record.study.rpartition("/")[2]),
         ("Made by", wanted.author or "not said"),
         ("Made with", f"Mivrat {__version__}"),

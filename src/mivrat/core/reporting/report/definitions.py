@@ -35,7 +35,7 @@ def definitions(
     if record.image_set.unit_column:
         yield Definition(
             "Interval over units",
-            "images that belong together count as fewer than they are: the effective number by the design effect, Wilson's interval at that with Student's t",
+            "related images count as fewer than they are: the effective number by the design effect, Wilson's interval at that with Student's t",
             "E. L. Korn, B. I. Graubard, Survey Methodology 24 (1998)",
         )
     yield Definition("Recall", "of the images labelled with a class, the share predicted so")
@@ -71,7 +71,7 @@ def definitions(
         )
         yield Definition(
             "Expected calibration error (ECE)",
-            "images are put into bins of equal width by confidence; the mean over images of how far accuracy and mean confidence of their bin lie apart. It is above 0 even for a perfectly calibrated model, which is why that figure stands beside it",
+            "images are put into bins of equal width by confidence; the mean over images of how far accuracy and mean confidence of their bin lie apart. It is above 0 even for a perfectly calibrated model, so that figure is shown beside it",
             "M. P. Naeini and others, AAAI 2015; C. Guo and others, ICML 2017",
         )
         yield Definition(

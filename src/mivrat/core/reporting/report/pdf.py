@@ -46,7 +46,7 @@ def as_pdf(html: str) -> bytes:
         )
     if process.returncode:
         logging.getLogger(__name__).error("no PDF: %s", said.decode(errors="replace"))
-        raise InputError("the PDF could not be laid out; the log has the details", mend="write HTML instead")
+        raise InputError("the PDF could not be made. The log has the details", mend="write HTML instead")
     return made
 
 
