@@ -89,7 +89,7 @@ class Hand:
         self.settle()
 
 
-@pytest.mark.parametrize("keys", [False, True], ids=["mouse", "keys"])
+@pytest.mark.parametrize("keys", [False, pytest.param(True, marks=pytest.mark.slow)], ids=["mouse", "keys"])
 def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle: Settle, keys: bool) -> None:
     hand, workspace = Hand(window, settle, keys), window.workspace
     # 1. The headline; spring and back.

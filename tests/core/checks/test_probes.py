@@ -211,6 +211,7 @@ def test_a_model_of_grey_pictures_is_told_of(tmp_path: Path) -> None:
     assert right.state == "fine"
 
 
+@pytest.mark.slow
 def test_what_costs_few_answers_is_found_and_nothing_beside_it_is_changed(demo: DemoInputs) -> None:
     """Cut by a seventh the demonstration's pictures lose 13 of 200 answers; most images are answered surely all the same."""
     recipe = demo.recipe.model_copy(

@@ -124,6 +124,7 @@ def own(image: int, pixels: np.ndarray, tensor: np.ndarray, target: int) -> Mask
     return HeatAnywhereInTheObject._somewhere(tensor, 1)
 
 
+@pytest.mark.slow
 def test_heat_anywhere_in_an_object_raises_alarms_by_the_first_control_only(tmp_path: Path) -> None:
     rng = np.random.default_rng(7)
     alarms = np.zeros(2)

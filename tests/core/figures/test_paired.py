@@ -240,6 +240,7 @@ def test_mean_of_differences_adds_squared_half_widths() -> None:
     assert isinstance(wilson_all(np.array([1.0]), np.array([2.0])), Shares)
 
 
+@pytest.mark.slow
 def test_intervals_hold_in_a_small_simulation() -> None:
     """The full table is made by benchmarks/comparing.py; here 200 studies of 150 images."""
     inside: dict[str, list[bool]] = {name: [] for name in ("top1", "log_loss", "brier", "macro_f1", "ece")}

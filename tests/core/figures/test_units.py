@@ -134,6 +134,7 @@ def test_a_group_is_below_the_rest_by_all_ways_of_dealing_units() -> None:
     assert found[1] == pytest.approx(np.mean(ways), abs=0.02)
 
 
+@pytest.mark.slow
 def test_groups_that_merely_differ_as_units_do_raise_no_alarm() -> None:
     rng, alarms, alone = np.random.default_rng(4), 0, 0
     for _ in range(24):
