@@ -98,7 +98,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     )
     assert sorted(names) == ["rust fine/0-000.png", "rust fine/again.png"]
     workspace.shown.clear()
-    assert workspace.shown.order == "most confident mistake first"
+    assert workspace.shown.order == "confident mistakes"
     row.setFocus()
     qtbot.keyClick(row, Qt.Key.Key_Return)
     assert row.details.isVisible()

@@ -127,7 +127,7 @@ def test_orders_bands_and_thumbnails_of_both(held: MainWindow, settle: Settle) -
         assert (np.diff(gains) <= 0).all()
     held.bench.comparer.let_go()
     settle()
-    assert (shown.order, shown.band_by) == ("most confident mistake first", "no bands")
+    assert (shown.order, shown.band_by) == ("confident mistakes", "no bands")
     assert table.order.findText(GAINS) < 0
     assert table.thumbs.cell_rect(0).height() < low
     assert shown.other_accuracy() is None

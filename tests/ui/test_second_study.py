@@ -110,7 +110,7 @@ def test_nothing_of_the_first_study_is_taken_for_the_second(
     )
     window.workspace.shown.look_at(14)
     show(second)
-    assert (window.workspace.shown.current, window.workspace.shown.order) == (None, "most confident mistake first")
+    assert (window.workspace.shown.current, window.workspace.shown.order) == (None, "confident mistakes")
     agrees(window, second, others, settle)
     window.workspace.shown.look_at(1)
     window.bench.close_look.review.proposed.setCurrentIndex(1)

@@ -98,7 +98,7 @@ def test_orders() -> None:
         ["b10.png", "b9.png", "A1.png", "c.png", "a02.png", "z", "b1/x"], slide=["9", "10", "9", "", "x", "9", "8"]
     )
     for order, expected in {
-        "most confident mistake first": [2, 1, 0, 4, 3, 5, 6],
+        "confident mistakes": [2, 1, 0, 4, 3, 5, 6],
         "least sure first": [3, 1, 4, 2, 0, 5, 6],
         "name": [2, 4, 6, 1, 0, 3, 5],
         "as listed": [0, 1, 2, 3, 4, 5, 6],

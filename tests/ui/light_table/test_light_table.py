@@ -22,7 +22,7 @@ def test_light_table_travels_by_keys_and_fills_its_width(
     table.show()
     qtbot.waitExposed(table)
     workspace.shown.clear()
-    workspace.shown.set_order("most confident mistake first")
+    workspace.shown.set_order("confident mistakes")
     thumbs = table.thumbs
     assert thumbs.columns == 4
     assert thumbs.cell_rect(3).right() > thumbs.viewport().width() - 24

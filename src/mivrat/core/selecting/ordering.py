@@ -18,7 +18,7 @@ from mivrat.core.study.reviews import Reviews
 
 Order = str
 SUREST_MISTAKE, NARROWEST, UNLIKE, AS_LISTED = (
-    "most confident mistake first",
+    "confident mistakes",
     "narrowest margin",
     "most unlike its class",
     "as listed",

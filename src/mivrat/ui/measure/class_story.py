@@ -94,15 +94,9 @@ class StoryPanel(Scrolled):
         ):
             rows.show_rows([self._row(j, one, pair(j)) for j, one in some], (0.0, 1.0))
             rows.setVisible(bool(some))
-        of_it = f"{words.images(found.images)} labelled so"
-        called = f"{words.images(found.called)} predicted so"
-        short = words.clipped(name, 24)
-        self.heads[0].set_text(
-            f"{short} predicted as: of {of_it}" if found.taken_for else f"{short} is never predicted as another class"
-        )
-        self.heads[1].set_text(
-            f"predicted as {short}: of {called}" if found.taken_for_it else f"no other class is predicted as {short}"
-        )
+        of_it, called = f"N = {words.count(found.images)} labelled so", f"N = {words.count(found.called)} predicted so"
+        self.heads[0].set_text(f"predicted as, {of_it}" if found.taken_for else "never predicted as another class")
+        self.heads[1].set_text(f"labelled as, {called}" if found.taken_for_it else "no other class is predicted as it")
         for head, strip, images, told, none in (
             (self.heads[2], self.mistaken, found.mistaken, "most confident mistakes", "no mistake"),
             (self.heads[3], self.typical, found.typical, "most confident correct", "none correct"),
