@@ -77,7 +77,7 @@ def test_the_same_images_under_another_model(held: MainWindow, qtbot: QtBot, set
         assert page.square.boxes[state].count.text() == str(int((mask & a.evaluated & b.b.judged.evaluated).sum()))
     assert page.verdict.sentences[0].startswith("grain-net-2 is better than grain-net-1 by 11.5 points (8.3 to 15.1)")
     assert (held.bench.header.value.text(), held.bench.header.other_value.text()) == ("83.0 % →", "94.5 %")
-    assert held.bench.header.held.choose.text() == "held against grain-net-2 ▾"
+    assert held.bench.header.held.choose.text() == "compared with grain-net-2 ▾"
     assert "nothing significantly worse" in held.bench.rail.steps[COMPARE].accessibleDescription()
     # a box selects its images; Enter on it looks at them; Backspace takes the condition away
     qtbot.mouseClick(page.square.boxes["fixed"], LEFT)

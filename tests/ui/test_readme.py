@@ -194,7 +194,7 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     assert workspace.study_path is not None
     with Study.open(workspace.study_path, again=True) as study:
         assert study.rows("SELECT name FROM cover_test") == [("pen dot",)]
-    assert cover.result.finding_button.text() == said(r"it is kept; \*\*([^*]+)\*\*")[0]
+    assert cover.result.finding_button.text() == said(r"it is saved; \*\*([^*]+)\*\*")[0]
     hand.click(cover.result.finding_button)
     # 7. Recall.
     (recall,) = said(r"see \*Classes\* under \*\*Measure\*\*: recall ([\d.]+) %")

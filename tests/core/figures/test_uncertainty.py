@@ -140,7 +140,7 @@ def test_what_is_too_few_is_said_with_what_would_do() -> None:
     few = intervals(told(labels, labels), 3)
     assert few is not None
     assert few.of == {}
-    assert few.how("mcc") == "No interval: 19 images are too few, 20 would do."
+    assert few.how("mcc") == "No interval: 19 images are too few, 20 are enough."
     many = np.repeat(np.arange(40), 2)
     sparse = intervals(told(many, many), 40)
     assert sparse is not None
@@ -151,7 +151,7 @@ def test_what_is_too_few_is_said_with_what_would_do() -> None:
     assert "weighted_f1" in sparse.of
     short = intervals(told(labels.repeat(2), labels.repeat(2)), 3)
     assert short is not None
-    assert short.missing["ece"] == "38 images are too few, 50 would do"
+    assert short.missing["ece"] == "38 images are too few, 50 are enough"
     assert isinstance(short, Intervals)
 
 

@@ -403,7 +403,7 @@ def test_tokens_are_laid_back_on_their_grid(class_token: bool, tmp_path: Path) -
     batch = random_batch(maker.model, 2)
     patches, normed, out = (by_name[name] for name in ("patches", "normed", "out"))
     assert [one.grid for one in (patches, normed, out)] == [(3, 5)] * 3
-    assert "cannot be told" in str(next(one for one in maker.layers if one.op == "Softmax").reason)
+    assert "token axis is unknown" in str(next(one for one in maker.layers if one.op == "Softmax").reason)
     ((a, g),) = maker.activations_and_gradients(batch, [Target(1)] * 2, [normed])
     assert a.shape == (2, 6, 3, 5)
     expected = np.maximum(0, (g.mean(axis=(2, 3), keepdims=True) * a).sum(axis=1))

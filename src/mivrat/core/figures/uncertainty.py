@@ -318,7 +318,7 @@ def _of_confidence(
         all_of = "wrong" if right.sum() else "right"
         missing["signed_gap"] = f"no answer is {all_of}, so it is unknown how often one is; more images are needed"
     if n < LEAST_FOR_ECE:
-        missing["ece"] = f"{n} images are too few, {LEAST_FOR_ECE} would do"
+        missing["ece"] = f"{n} images are too few, {LEAST_FOR_ECE} are enough"
     else:
         low, _, high = ece_ends(confidence, right, unit, np.random.default_rng(seed))
         ends["ece"] = low, high

@@ -65,7 +65,7 @@ def _with_new_names(value: Any) -> Any:
     """A part of a kept result with today's names in it."""
     if not isinstance(value, dict):
         return value
-    return {"fixed" if name == "mended" else name: one for name, one in value.items()}
+    return {"fixed" if name == "mended" else name: _with_new_names(one) for name, one in value.items()}
 
 
 def as_text(told: dict[str, Any]) -> str:
