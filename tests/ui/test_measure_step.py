@@ -229,7 +229,10 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     assert page.as_table()[0][1:] == [CLASSES[k] for k in matrix.order]
     counts = demo.workspace.shown.measured.figures.matrix
     there, back = counts[PLANTAIN, ragweed], counts[ragweed, PLANTAIN]
-    assert f"plantain → ragweed: {there} of 50.  ragweed → plantain: {back} of 50.  No significant direction" in page.told.text()
+    assert (
+        f"plantain → ragweed: {there} of 50.  ragweed → plantain: {back} of 50.  No significant direction"
+        in page.told.text()
+    )
     page.order.setCurrentIndex(0)
     settle()
     assert matrix.cell_rect(PLANTAIN, ragweed) == listed
