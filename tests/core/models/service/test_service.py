@@ -438,6 +438,9 @@ def test_limits_are_kept_to(images: ImageSet, tmp_path: Path) -> None:
             times.append(time.monotonic())
             now[0] += 1
             most[0] = max(most[0], now[0])
+            wait_until = time.monotonic() + 2
+        while most[0] < 3 and time.monotonic() < wait_until:  # however slowly the others come on a busy machine
+            time.sleep(0.005)
         time.sleep(0.03)
         with lock:
             now[0] -= 1
