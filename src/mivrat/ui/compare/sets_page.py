@@ -55,7 +55,7 @@ class SetsPage(Scrolled):
         self.pairs = LinesTable(workspace, PAIRS, "pairs that add most to the difference; Enter selects", whole=True)
         self.unlike_head = label("How unlike the two sets are to the model", "heading")
         self.unlike_told = label(wrap=True)
-        self.work_out = button("Work it out", comparer.find_unlike, kind="small")
+        self.work_out = button("Compute", comparer.find_unlike, kind="small")
         tip(
             self.work_out,
             "By the features before the model's last layer: maximum mean discrepancy (Gretton 2012), images reshuffled 999 times; features are worked out first where they are not known",
