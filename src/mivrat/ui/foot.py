@@ -5,17 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QSize, Qt, QTimer, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
 
 from mivrat.core.base.job import Progress
 from mivrat.ui.actions import tooltip
-from mivrat.ui.parts.widgets import Elided, button, label, open_folder_of, set_role, tip
+from mivrat.ui.parts.widgets import Elided, Plain, button, label, open_folder_of, set_role, tip
 
 # How long what is said stays, in ms: a sentence is read in that time; a folder is opened later.
 LASTS, LASTS_WITH_FOLDER = 15_000, 120_000
 
 
-class _Keys(QLabel):
+class _Keys(Plain):
     """The keys of the moment: as many of them, whole, as there is room for."""
 
     BETWEEN = "      "
@@ -23,7 +23,6 @@ class _Keys(QLabel):
     def __init__(self) -> None:
         super().__init__()
         self.setProperty("soft", True)
-        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setMinimumWidth(0)
         self._keys: list[str] = []
 

@@ -88,7 +88,6 @@ class Header(QFrame):
         """The verdict so far: how the criteria stand."""
         state, text = verdict(self.workspace)
         self.verdict.setText(text)
-        self.verdict.setVisible(bool(text))
         tip(self.verdict, "See Criteria under Conclude")
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
         self._fit()

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import count, in_a_row, minus
-from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
+from mivrat.core.concluding.requirements import PER_CLASS, Outcome, Requirement, parse_criterion
 from mivrat.core.concluding.told import percent
 from mivrat.core.pictures.classes import ClassMatcher
 
@@ -146,11 +146,6 @@ def _written(figure: str, said: str | None, number: str, percent_sign: str | Non
     return f"{figure} {sign} {value:g}" if abs(value) < 1e5 else None
 
 
-def _is_named(rest: str, plain: str, name: str) -> bool:
-    """Whether what was said is of one class, by its form."""
-    return bool(rest) and plain.startswith((f"{name} of ", f"{name} for "))
-
-
 def _figure(what: str, classes: Sequence[str]) -> str | None:
     """The figure that some words name, as a formula has it; None where they name none."""
     plain = what.lower()
@@ -158,12 +153,14 @@ def _figure(what: str, classes: Sequence[str]) -> str | None:
     if top:
         return f"top{top[1]}"
     key = _NAMES.get(plain)
-    if key is not None and key not in ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support"):  # fmt: skip
+    if key is not None and key not in PER_CLASS:
         return key
     if plain in _EVERY:
         return "every(recall)"
     for name in _OF_CLASS:
-        rest = next((what[len(name) + len(of) :] for of in (" of ", " for ") if plain.startswith(name + of)), None)
+        rest = named = next(
+            (what[len(name) + len(of) :] for of in (" of ", " for ") if plain.startswith(name + of)), None
+        )
         if rest is None and plain.endswith(f" {name}"):
             rest = what[: -len(name) - 1]
         if rest is None:
@@ -172,7 +169,7 @@ def _figure(what: str, classes: Sequence[str]) -> str | None:
         if rest.lower() in _EVERY:
             return f"every({key})"
         at = ClassMatcher(classes).index(rest)
-        if at is None and _is_named(rest, plain, name):
+        if at is None and named:
             raise InputError(
                 f"{what!r} names {rest!r}, which is not a class",
                 where="criterion",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
 
 from mivrat.core.base.errors import InputError
@@ -71,6 +72,7 @@ def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callab
             model = model_with_content(study, content)
         return model.path if model is not None else None
 
+    @cache
     def elsewhere(name: ImageName) -> StudyImage | None:
         with Study.open(path, again=True) as study:
             return image_of_study(study, name)

@@ -21,7 +21,7 @@ from mivrat.core.figures.uncertainty import NAMES, Intervals, without_images
 from mivrat.core.pictures.classes import ClassMatcher
 
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
-_PER_CLASS = ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support")
+PER_CLASS = ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support")
 # No class name is longer, and no number either.
 _LONGEST, _LONGEST_NUMBER = 10_000, 40
 # So many letters of a model's hash stand for it in a requirement.
@@ -385,7 +385,7 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
     name, shown = name.rstrip(), _shortened(text)
     if bracket and rest[-1:] == "]":
         said, family, groups = _in_brackets(rest[:-1].strip(), shown)
-        if said is not None and name in _PER_CLASS:
+        if said is not None and name in PER_CLASS:
             class_index = ClassMatcher(classes).index(said)
             if class_index is None:
                 raise InputError(
@@ -397,13 +397,13 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             raise InputError(f"{shown!r}: that figure is not defined for a family", where="--require", mend='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
         if said is None or class_index is not None:
             figure = name
-    if figure in _PER_CLASS and (class_index is not None or family is not None):
+    if figure in PER_CLASS and (class_index is not None or family is not None):
         pass
     elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _AVERAGES or figure in _PLAIN):
         raise InputError(
             f"{shown!r}: there is no figure {_shortened(figure)!r}",
             where="--require",
-            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(_PER_CLASS)} with ["class"]',
+            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(PER_CLASS)} with ["class"]',
         )
     if bound and not (figure.startswith("top") or figure in (*_SHARES, *RANKED, *(NAMES if not groups else ()))):
         raise InputError(

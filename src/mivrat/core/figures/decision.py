@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 class Costs:
     """What each threshold on the second class's probability does: images of the first class called the second (false
     alarms), of the second called the first (missed), and the mean cost per image. ``best`` is the lowest threshold of
-    least cost; ``positives`` of ``total`` images are of the second class. An image is called the second class where its probability is at least the threshold."""
+    least cost; ``positives`` images are of the second class. An image is called the second class where its probability is at least the threshold."""
 
     thresholds: NDArray[np.float64]
     false_alarms: NDArray[np.int64]
@@ -20,7 +20,6 @@ class Costs:
     mean: NDArray[np.float64]
     best: float
     positives: int = 0
-    total: int = 0
 
     @property
     def called(self) -> NDArray[np.int64]:
@@ -48,7 +47,7 @@ def costs(
     alarms = int((~ones).sum()) - spared
     mean = (miss * missed + false_alarm * alarms) / len(values)
     thresholds = np.append(values[first], np.nextafter(max(1.0, values[-1]), 2.0))
-    return Costs(thresholds, alarms, missed, mean, float(thresholds[int(mean.argmin())]), int(ones.sum()), len(values))
+    return Costs(thresholds, alarms, missed, mean, float(thresholds[int(mean.argmin())]), int(ones.sum()))
 
 
 def called_at(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:

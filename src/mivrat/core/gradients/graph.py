@@ -262,8 +262,8 @@ class GraphView:
         batch = self._batches[0]
         made = [name for node in self.nodes for name in node.output if name]
         settled = {name for name in made if name not in self.depends}
-        self._asked = self._read_of(settled)
-        asks = self._by_rules(made, settled) or self._by_running(made, settled)
+        asked = self._read_of(settled)
+        asks = self._by_rules(made, settled, asked) or self._by_running(made, settled, asked)
         found, shapes, kinds = asks[0]()
         for name, value in found.items():
             self.shapes[name], self.dtypes[name] = value.shape, value.dtype
@@ -320,7 +320,7 @@ class GraphView:
                 kinds[value.name] = None
         return kinds, shapes
 
-    def _by_rules(self, made: Sequence[str], settled: set[str]) -> list[Ask]:
+    def _by_rules(self, made: Sequence[str], settled: set[str], asked: set[str]) -> list[Ask]:
         """What gives values, shapes and kinds for each batch without running the network; empty where the rules leave something
         open, or where engines go their own ways."""
         if any(node.op_type in _OWN_WAYS or _rounds_up(node) for node in self.nodes):
@@ -345,7 +345,7 @@ class GraphView:
         for name, node in asked_for.items():
             rank = 1 if node.op_type == "Shape" else 0
             rest.graph.input.append(helper.make_tensor_value_info(name, TensorProto.INT64, [None] * rank))
-        names = [name for name in made if name in self._asked and name not in asked_for]
+        names = [name for name in made if name in asked and name not in asked_for]
         rest.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
         run = self._session(rest, names) if names else None
 
@@ -357,10 +357,10 @@ class GraphView:
 
         return [partial(ask, *one, batch) for one, batch in zip(known, self._batches, strict=True)]
 
-    def _by_running(self, made: Sequence[str], settled: set[str]) -> list[Ask]:
+    def _by_running(self, made: Sequence[str], settled: set[str], asked: set[str]) -> list[Ask]:
         """What gives values, shapes and kinds for each batch by running the network on it."""
         kinds, _ = self._inferred(self._batches[0].shape, values=False)
-        names = [name for name in made if name in self._asked or (name not in kinds and name not in settled)]
+        names = [name for name in made if name in asked or (name not in kinds and name not in settled)]
         shapes_of = [name for name in made if name not in settled and kinds.get(name)]
         probe = onnx.ModelProto()
         probe.CopyFrom(self.proto)

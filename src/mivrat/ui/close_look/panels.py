@@ -80,6 +80,7 @@ class Ranking(QWidget):
 
     def _paint(self, painter: QPainter) -> None:
         name_width = min(190, max(110, self.width() // 3))
+        cut = words.elided_by([one.name for one in self.lines])
         for i, one in enumerate(self.lines):
             y = i * self.LINE
             painter.setFont(font(12))
@@ -89,12 +90,7 @@ class Ranking(QWidget):
             painter.setPen(theme.colour("ink"))
             mark = "  ◂ label" if one.labelled else ""
             room = name_width - painter.fontMetrics().horizontalAdvance(mark)
-            text = (
-                painter.fontMetrics().elidedText(
-                    printable(one.name), words.elided_by([each.name for each in self.lines]), room
-                )
-                + mark
-            )
+            text = painter.fontMetrics().elidedText(printable(one.name), cut, room) + mark
             painter.drawText(QRectF(28, y, name_width, self.LINE), Qt.AlignmentFlag.AlignVCenter, text)
             bar = QRectF(36 + name_width, y + 8, self.width() - name_width - 36 - 64, 6)
             painter.fillRect(bar, theme.colour("line"))

@@ -107,7 +107,7 @@ class ClassesPage(QWidget):
         self._making.start(lambda task: class_lines(compared), done=self._take)
         names = compared.held.names
         self.legend.setText(
-            f"From 0 to 100 %: round, above, {names.a}; square, below, {names.b}. Changes in points; in colour where they are significant (recall: corrected for the number of classes). The surest change first; click a heading to sort."
+            f"From 0 to 100 %: round, above, {names.a}; square, below, {names.b}. Changes in points; in colour where they are significant (recall: corrected for the number of classes). The most significant change first; click a heading to sort."
         )
 
     def _take(self, lines: list[Line]) -> None:

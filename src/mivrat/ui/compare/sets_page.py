@@ -58,7 +58,7 @@ class SetsPage(Scrolled):
         self.work_out = button("Compute", comparer.find_unlike, kind="small")
         tip(
             self.work_out,
-            "By the features before the model's last layer: maximum mean discrepancy (Gretton 2012), images reshuffled 999 times; features are worked out first where they are not known",
+            "By the features before the model's last layer: maximum mean discrepancy (Gretton 2012), images reshuffled 999 times; features are computed first where they are unknown",
         )
         self.far = button("", self._show_far, kind="small")
         self.estimates_head = label("Estimates without labels", "heading")

@@ -64,9 +64,10 @@ def paint_names(painter: QPainter, found: Layout, classes: Sequence[str], order:
     painter.setPen(theme.colour("ink"))
     upright = found.upright
     lines, columns = _in_sight(found, len(order))
+    cut = words.elided_by(classes)
 
     def shown(at: int, width: float) -> str:
-        return painter.fontMetrics().elidedText(printable(classes[order[at]]), words.elided_by(classes), int(width))
+        return painter.fontMetrics().elidedText(printable(classes[order[at]]), cut, int(width))
 
     painter.save()
     painter.setClipRect(QRectF(0, view.top(), view.left(), view.height()))

@@ -24,16 +24,9 @@ class ThresholdPage(QWidget):
         self._second = np.zeros(0)
         self.threshold = 0.5
         self.told = label(wrap=True)
-        self.typed = QDoubleSpinBox()
-        self.typed.lineEdit().setTextMargins(7, 0, 4, 0)
-        calm(self.typed)
-        self.typed.setRange(0.0, 1.0)
+        self.typed = _field("threshold", 0.5, 1.0, 4)
         self.typed.setKeyboardTracking(False)
-        self.typed.setDecimals(4)
         self.typed.setSingleStep(0.01)
-        self.typed.setValue(0.5)
-        self.typed.setMinimumWidth(96)
-        self.typed.setAccessibleName("threshold")
         self.typed.valueChanged.connect(self.move_to)
         self.curves = ThresholdCurves(self.move_to)
         self.false_alarm, self.miss = (self._cost(name) for name in ("a false alarm", "a miss"))
@@ -71,14 +64,7 @@ class ThresholdPage(QWidget):
             signal.connect(self.refresh)
 
     def _cost(self, name: str) -> QDoubleSpinBox:
-        made = QDoubleSpinBox()
-        made.lineEdit().setTextMargins(7, 0, 4, 0)
-        calm(made)
-        made.setRange(0.0, 1e6)
-        made.setDecimals(2)
-        made.setValue(1.0)
-        made.setAccessibleName(f"cost of {name}")
-        made.setMinimumWidth(90)
+        made = _field(f"cost of {name}", 1.0, 1e6, 2)
         made.valueChanged.connect(lambda _: self.refresh())
         return made
 
@@ -158,3 +144,16 @@ class ThresholdPage(QWidget):
             self.workspace.edits.take(
                 study_edits.set_threshold(snapshot.record.info.model_id, threshold, snapshot.record.threshold)
             )
+
+
+def _field(name: str, value: float, most: float, decimals: int) -> QDoubleSpinBox:
+    """A field for a number from 0 on."""
+    made = QDoubleSpinBox()
+    made.lineEdit().setTextMargins(7, 0, 4, 0)
+    calm(made)
+    made.setRange(0.0, most)
+    made.setDecimals(decimals)
+    made.setValue(value)
+    made.setAccessibleName(name)
+    made.setMinimumWidth(96)
+    return made

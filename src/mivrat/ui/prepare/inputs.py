@@ -170,11 +170,11 @@ class InputsPage(Scrolled):
         found = ask_to_open(
             self,
             "Choose a model",
-            Path(self._folder()),
+            self._folder(),
             f"Models, tables and services (*.onnx *.toml {TABLES});;All files (*)",
         )
         if found is not None:
-            self.add_model(Path(found))
+            self.add_model(found)
 
     def add_model(self, path: Path) -> None:
         """Add a model as a run on the set shown; a recipe in use in this study is taken where it fits."""
@@ -199,7 +199,7 @@ class InputsPage(Scrolled):
         self.workspace.edits.take(study_edits.remove_model(model))
 
     def _choose_moved_model(self, model: ModelInfo) -> None:
-        found = ask_to_open(self, f"Where is {model.path.name}?", Path(self._folder()))
+        found = ask_to_open(self, f"Where is {model.path.name}?", self._folder())
         if found is not None:
             self.relocate_model(model, found)
 
@@ -283,10 +283,10 @@ class InputsPage(Scrolled):
 
     def _choose_images(self, role: Role, what: str) -> None:
         if what == "folder":
-            found = ask_for_folder(self, f"Choose {role} images", Path(self._folder()))
+            found = ask_for_folder(self, f"Choose {role} images", self._folder())
         else:
             found = ask_to_open(
-                self, f"Choose a table of {role} images, or one picture", Path(self._folder()), words.IMAGE_FILES
+                self, f"Choose a table of {role} images, or one picture", self._folder(), words.IMAGE_FILES
             )
         if found is not None:
             self.add_images(found, role)
@@ -309,7 +309,7 @@ class InputsPage(Scrolled):
             self.workspace.edits.take(study_edits.change_role(one, role))
 
     def _choose_moved_set(self, one: SetInfo) -> None:
-        found = ask_for_folder(self, f"Where are the images of {one.name}?", Path(self._folder()))
+        found = ask_for_folder(self, f"Where are the images of {one.name}?", self._folder())
         if found is not None:
             self.relocate(one, found)
 
@@ -381,9 +381,9 @@ class InputsPage(Scrolled):
         run = study_edits.add_run(f"{model.name} on {one.name} begun", model.path, one.id, recipe)
         self.workspace.edits.take(run, then=self.workspace.jobs.score)
 
-    def _folder(self) -> str:
+    def _folder(self) -> Path:
         path = self.workspace.study_path
-        return str(path.parent if path is not None else Path.home())
+        return path.parent if path is not None else Path.home()
 
 
 class _Entry(QFrame):

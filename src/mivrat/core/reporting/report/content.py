@@ -104,7 +104,6 @@ class Report:
     checks: tuple[tuple[str, str, str], ...]
     figures: tuple[Line, ...]
     classes: tuple[ClassLine, ...]
-    classes_total: int
     matrix: tuple[tuple[int, ...], ...]
     class_names: tuple[str, ...]
     pairs: tuple[PairLine, ...]
@@ -182,9 +181,9 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
         p = snapshot.judged.against_claim(told.claim)
         differs = "differs significantly from that" if p < 0.05 else "does not differ significantly from that"
         headline += f" {percent(told.claim)} was claimed at training time; this {differs} (p {in_words(p)})."
-    order = sorted(range(len(figures.classes)), key=lambda k: _worst_first(figures.classes[k].recall))
-    if len(record.classes) <= MOST_CLASSES:
-        order = sorted(order)
+    order = list(range(len(figures.classes)))
+    if len(order) > MOST_CLASSES:
+        order.sort(key=lambda k: _worst_first(figures.classes[k].recall))
     training_told = (
         tuple(told.training.sentences())
         if told.training is not None
@@ -207,7 +206,6 @@ def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
         _checks(told.checks),
         headline_lines(ground, told.deep),
         tuple(class_line(record.classes[k], figures.classes[k]) for k in order) if figures.total else (),
-        len(record.classes),
         tuple(tuple(int(n) for n in line) for line in figures.matrix) if 0 < len(record.classes) <= MOST_CLASSES and figures.total else (),
         tuple(record.classes),
         pair_lines(ground),

@@ -9,6 +9,7 @@ import numpy as np
 
 from mivrat.core.base.text import count, plural
 from mivrat.core.checks.result import in_words
+from mivrat.core.concluding.criterion_words import FIGURES
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.told import difference_told, number, percent, share_told
 from mivrat.core.figures.groups import Group
@@ -95,18 +96,18 @@ def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]
     families = ground.snapshot.record.families
     if families:
         share = ground.snapshot.judged.within_family(families)
-        found.append(Line("Accuracy within family", *share_told(share), f"N = {count(share.total)}", _how(share)))
+        found.append(Line(FIGURES["family_accuracy"], *share_told(share), f"N = {count(share.total)}", _how(share)))
     found += _as_corrected(ground)
     intervals = deep.intervals if deep is not None else None
     averages = figures.averages
     values: list[tuple[str, str, float | None, bool]] = [
-        ("balanced_accuracy", "Balanced accuracy", averages.balanced_accuracy, True),
-        ("macro_f1", "Macro F1", averages.macro_f1, True),
-        ("weighted_f1", "Weighted F1", averages.weighted_f1, True),
-        ("cohen_kappa", "Cohen's kappa", averages.cohen_kappa, False),
-        ("mcc", "Matthews correlation", averages.mcc, False),
-        ("log_loss", "Log loss", figures.log_loss.value if figures.log_loss else None, False),
-        ("brier", "Brier score", figures.brier, False),
+        ("balanced_accuracy", FIGURES["balanced_accuracy"], averages.balanced_accuracy, True),
+        ("macro_f1", FIGURES["macro_f1"], averages.macro_f1, True),
+        ("weighted_f1", FIGURES["weighted_f1"], averages.weighted_f1, True),
+        ("cohen_kappa", FIGURES["cohen_kappa"], averages.cohen_kappa, False),
+        ("mcc", FIGURES["mcc"], averages.mcc, False),
+        ("log_loss", FIGURES["log_loss"], figures.log_loss.value if figures.log_loss else None, False),
+        ("brier", FIGURES["brier"], figures.brier, False),
     ]
     if deep is not None and deep.ranked is not None:
         values += [
@@ -166,7 +167,7 @@ def calibration_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, .
     ends = f"{percent(interval.low)} – {percent(interval.high)}".replace(" %", "") if interval is not None else ""
     of = f"N = {count(figures.total)}"
     how = _how_made(intervals, "ece")
-    lines = [Line(f"Expected calibration error, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
+    lines = [Line(f"{FIGURES['ece']}, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
     if deep is not None and deep.chance is not None:
         told = f"{percent(deep.chance.median)}, up to {percent(deep.chance.high)}"
         lines.append(
@@ -181,8 +182,8 @@ def calibration_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, .
     ends_of = intervals.of.get("signed_gap") if intervals is not None else None
     gap, ends = difference_told(found.signed_gap, *((ends_of.low, ends_of.high) if ends_of is not None else (None, None)))  # fmt: skip
     how = f"{_how_made(intervals, 'signed_gap')}; above 0: overconfident"
-    lines.append(Line("Mean confidence minus accuracy, points", gap, ends, of, how))
-    lines.append(Line("Largest gap of a bin", percent(found.mce), "", of, ""))
+    lines.append(Line(f"{FIGURES['signed_gap']}, points", gap, ends, of, how))
+    lines.append(Line(FIGURES["mce"], percent(found.mce), "", of, ""))
     if deep is not None and deep.temperature is not None and deep.temperature.identifiable:
         t = deep.temperature
         lines.append(

@@ -94,7 +94,7 @@ def _shown(ground: Ground, line: PictureLine, side: int, maker: MapMaker | None)
     except (UnreadablePicture, InputError) as error:
         return Shown(problem=str(error))
     photo = as_address(seen.photo, side)
-    if maker is None or not record.kind.can.gradients:
+    if maker is None:  # not wanted, or this model gives none
         return Shown(photo, problem="no heatmap: this model gives none" if line.heat else "")
     try:
         layer = maker.layer_for("gradient", None)
