@@ -114,10 +114,10 @@ class Foot(QFrame):
         if self._working:
             self.what.setText(what)
 
-    def stopping(self) -> None:
+    def stopping(self, how: str = "stopping after the current batch …") -> None:
         """The stop button was pressed."""
         self.stop.setEnabled(False)
-        self.detail.setText("stopping after the current batch …")
+        self.detail.setText(how)
 
     def show_progress(self, progress: Progress) -> None:
         self.bar.setRange(0, max(1, progress.total))

@@ -49,13 +49,16 @@ class JobNews:
     def _tell_edit(self) -> None:
         if words_of_it := self.workspace.edits.going_on:
             self._shows_edit = True
-            self.foot.begin(f"{words_of_it[:1].upper()}{words_of_it[1:]}: working it out …", stoppable=False)
+            self.foot.begin(f"{words_of_it[:1].upper()}{words_of_it[1:]}: working it out …")
 
     def stop(self) -> None:
         """Stop what is going on, and say that it is stopping."""
         if self.workspace.jobs.going_on is not None:
             self.workspace.jobs.stop()
             self.foot.stopping()
+        elif self._shows_edit:
+            self.workspace.edits.stop()
+            self.foot.stopping("stopping …")
 
     def tell_bad_end(self) -> None:
         """Say that the window did not come to a proper end the last time this study was open."""

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.catalogue import BY_NAME
@@ -15,6 +16,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.kept_checks import save_check_answer
 from mivrat.core.study.reviews import Cause, Review, Reviews, load_reviews, save_causes, save_reviews
 from mivrat.workspace import study_jobs
+from mivrat.workspace.executors import Task
 from mivrat.workspace.topics import Topic
 
 if TYPE_CHECKING:
@@ -52,10 +54,11 @@ class Edits:
         self._workspace = workspace
         self._taken: list[Edit] = []
         self._taken_back: list[Edit] = []
-        # A study edit is being done.
-        self._editing = False
         # What is being done to the study, in words; empty while nothing is.
         self.going_on = ""
+        self._task: Task | None = None
+        # Held while an edit, or something small, writes to the study: a long edit has the file to itself.
+        self.file = threading.Lock()
 
     @property
     def last(self) -> Edit | None:
@@ -141,12 +144,24 @@ class Edits:
         if not workspace.is_open or workspace.busy or workspace.in_doubt:
             return
         path, run_id = workspace.path, workspace.shown.record.info.id
-        self._editing, self.going_on = True, words
+        self.going_on = words
+        workspace.stop_checking()
         workspace.set_busy(True)
 
-        def done(found: study_jobs.Opened) -> None:
-            self._editing, self.going_on = False, ""
+        def edit() -> study_jobs.Opened:
+            with self.file:
+                return study_jobs.edit(path, run_id, change)
+
+        def ended() -> None:
+            self.going_on, self._task = "", None
             workspace.set_busy(False)
+
+        def done(found: study_jobs.Opened | Literal[False]) -> None:
+            ended()
+            if not found:
+                workspace.look_further()
+                workspace.notices.say(f"Stopped: {words}. The study is as it was before.")
+                return
             note()
             workspace.show(found)
             workspace.look_further()
@@ -155,25 +170,30 @@ class Edits:
                 then()
 
         def failed(error: InputError) -> None:
-            self._editing, self.going_on = False, ""
-            workspace.set_busy(False)
+            ended()
+            workspace.look_further()
             workspace.notices.fail(error, lambda: self._change(change, note, words, then))
 
-        workspace.reading.start(
-            lambda task: workspace.after_writing(lambda: study_jobs.edit(path, run_id, change)),
-            done=done,
-            failed=failed,
-        )
+        self._task = workspace.reading.start(lambda task: workspace.after_writing(edit), done=done, failed=failed)
+
+    def stop(self) -> None:
+        """Stop the edit that is being done: nothing of it is kept."""
+        if self._task is not None:
+            self._task.stop.stop()
 
     # --- writing ---
 
     def write(self, write: Callable[[Study], object]) -> None:
         """Write something small to the study, behind everything written before."""
         path = self._workspace.study_path
+
+        def behind(task: Task) -> None:
+            assert path is not None
+            with self.file:
+                study_jobs.write(path, write)
+
         if path is not None and not self._workspace.in_doubt:
-            self._workspace.writing.start(
-                lambda task: study_jobs.write(path, write), failed=lambda error: self._not_written(path, error)
-            )
+            self._workspace.writing.start(behind, failed=lambda error: self._not_written(path, error))
 
     def _not_written(self, path: Path, error: InputError) -> None:
         """What was decided is not in the study: show what is, and say so."""
@@ -203,7 +223,7 @@ class Edits:
 
         False where a study edit is just being done, nothing would change, or nothing can be written.
         """
-        if not self._workspace.is_open or self._editing:
+        if not self._workspace.is_open or self.going_on:
             return False
         record, reviews = self._workspace.shown.record, self._workspace.shown.reviews
         after = {i: one for i, one in changes.items() if reviews[i] != one}

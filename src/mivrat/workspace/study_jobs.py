@@ -139,9 +139,11 @@ def _opened(study: Study, run_id: int | None) -> Opened:
 
 
 def edit(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
-    """Change a study and read it anew; the change may name another run to be shown."""
-    with Study.open(path) as study:
-        other = change(study)
+    """Change a study and read it anew; the change may name another run to be shown. Stopped while it changes, it raises Stopped
+    and the study is as it was."""
+    with Study.open(path, again=True) as study:
+        with study.all_or_nothing():
+            other = change(study)
         return _opened(study, other if isinstance(other, int) else run_id)
 
 

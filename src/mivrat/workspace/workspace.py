@@ -254,23 +254,27 @@ class Workspace:
             if found.vectors is not None and shown.vectors is None:
                 shown.set_vectors(found.vectors)
             shown.set_two_classes(found.two_classes)
-            if self.jobs.going_on is None:
+            if not self.busy:
                 self._check_quickly()
 
     def _check_quickly(self) -> None:
         path, snapshot = self.path, self.shown.snapshot
         run = snapshot.record.key
-        self._checking.cancel()
+
+        def check(task: Task) -> bool:
+            with self.edits.file:  # after an edit that is being done: what it replaces need not be checked
+                pass
+            return run_through(study_jobs.check(path, snapshot, QUICK, task.stop), task.report)
 
         def take(news: object) -> None:
             if isinstance(news, KeptResult) and self.shows(run):
                 self.shown.take_check(news)
 
-        self._checking.start(
-            lambda task: run_through(study_jobs.check(path, snapshot, QUICK, task.stop), task.report),
-            progress=take,
-            failed=self.notices.fail,
-        )
+        self._checking.start(check, progress=take, failed=self.notices.fail)
+
+    def stop_checking(self) -> None:
+        """Let the quick checks go that are being run; looking further begins them again."""
+        self._checking.cancel()
 
     def room_for_demo(self) -> Path | None:
         """Where the demonstration study stands, held if it is there already; None, and it is said why, where that cannot be."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from mivrat.core.base.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels
 from mivrat.core.pictures.recipe import Values
@@ -22,9 +24,11 @@ from mivrat.core.study.runs import list_runs, load_run, remove_run
 from mivrat.core.study.settings import (
     load_claim,
     load_criteria,
+    load_temperature,
     load_threshold,
     save_claim,
     save_criteria,
+    save_setting,
     save_threshold,
 )
 from tests.support.networks import classifier, loaded
@@ -130,3 +134,20 @@ def test_only_folders_outside_are_asked_about(tmp_path: Path) -> None:
     assert places_to_ask_about(home / "s.mivrat", places, []) == [home / "link", far / "set", farther]
     assert places_to_ask_about(home / "s.mivrat", places, [far]) == [farther]
     assert places_to_ask_about(home / "s.mivrat", places, [tmp_path]) == []
+
+
+@pytest.mark.parametrize(
+    "text", ["NaN", "Infinity", "1e999", "-0.1", "1.5", '"x"', "[1]", "true", "9" * 400, "{}", "0.5x"]
+)
+@pytest.mark.parametrize(
+    ("key", "load"), [("claim", load_claim), ("threshold", load_threshold), ("temperature", load_temperature)]
+)
+def test_a_number_that_a_study_cannot_hold_is_said_to_be_damage(
+    study: Study, key: str, load: Callable[[Study, int], float | None], text: str
+) -> None:
+    save_setting(study, f"{key} of model 1", text)
+    if (key, text) == ("temperature", "1.5"):
+        assert load(study, 1) == 1.5
+        return
+    with pytest.raises(InputError, match="damaged"):
+        load(study, 1)

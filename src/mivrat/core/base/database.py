@@ -6,14 +6,18 @@ import sqlite3
 from pathlib import Path
 from typing import Any
 
+from mivrat.core.base.job import current_stop
+
 # What one question may take, in millions of the database's steps: the largest take some dozen.
 _MOST_STEPS, _STEPS = 2000, 1_000_000
 
 
 class Connection(sqlite3.Connection):
-    """A connection that ends a question which takes far too many steps, with sqlite3.OperationalError."""
+    """A connection that ends a question which takes far too many steps, with sqlite3.OperationalError; while ``stoppable``,
+    also one in a thread whose work is asked to stop."""
 
     _taken = 0
+    stoppable = False
 
     def execute(self, *given: Any) -> sqlite3.Cursor:
         self._taken = 0
@@ -28,7 +32,7 @@ class Connection(sqlite3.Connection):
 
     def _step(self) -> int:
         self._taken += 1
-        return int(self._taken > _MOST_STEPS)
+        return int(self._taken > _MOST_STEPS or (self.stoppable and current_stop().stopped))
 
 
 def connect(path: Path, *, any_thread: bool = False) -> Connection:

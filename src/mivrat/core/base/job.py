@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
+
+_Item = TypeVar("_Item")
 
 
 class Stopped(Exception):
@@ -69,6 +72,15 @@ def stopped_by(stop: StopSignal) -> Iterator[None]:
 def current_stop() -> StopSignal:
     """The signal that stops what this thread is doing; one that nobody sets where there is none."""
     return _current.get() or StopSignal()
+
+
+def until_stopped(items: Iterable[_Item]) -> Iterator[_Item]:
+    """The same items, one after another; raises Stopped at the next one when this thread's work is asked to stop."""
+    stop = current_stop()
+    for item in items:
+        if stop.stopped:
+            raise Stopped
+        yield item
 
 
 @dataclass(frozen=True)

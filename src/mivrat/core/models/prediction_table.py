@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
+from mivrat.core.base.job import until_stopped
 from mivrat.core.base.later import Later
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.models.model import Capabilities, ModelKind
@@ -45,7 +46,7 @@ class PredictionTable:
         self.recipe_is_guess = False
         self.remarks: list[str] = []
         table = read_table(path)
-        self._paths = [_unescaped(str(one)) for one in table["path"].to_list()]
+        self._paths = [_unescaped(str(one)) for one in until_stopped(table["path"].to_list())]
         columns = _class_columns(table.columns, classes)
         if len(columns) == len(classes):
             texts = _texts(table, [columns[k] for k in range(len(classes))])
@@ -118,15 +119,15 @@ class PredictionTable:
         """
         folder = self.path.resolve().parent
         by_path: dict[str, int] = {}
-        for number, path in enumerate(self._paths):
+        for number, path in until_stopped(enumerate(self._paths)):
             by_path.setdefault(os.path.normpath(folder / path), number)
-        for number, path in enumerate(self._paths):
+        for number, path in until_stopped(enumerate(self._paths)):
             by_path.setdefault(os.path.normpath(path), number)
-        for number, path in enumerate(self._paths):  # as Mivrat writes names that are no UTF-8
+        for number, path in until_stopped(enumerate(self._paths)):  # as Mivrat writes names that are no UTF-8
             by_path.setdefault(os.path.normpath(unescaped(path)), number)
         rows = np.full((len(image_set.items), self.columns), np.nan)
         listed = np.zeros(len(image_set.items), bool)
-        for i, item in enumerate(image_set.items):
+        for i, item in until_stopped(enumerate(image_set.items)):
             number = by_path.get(os.path.normpath(image_set.file(i)), by_path.get(os.path.normpath(item.path), -1))
             if number >= 0:
                 rows[i], listed[i] = self._rows[number], True
@@ -175,7 +176,7 @@ _DECIMALS = re.compile(r"^\s*[-+]?\d*\.?(\d*)(?:[eE]([-+]?\d+))?\s*$")
 def _written_to(texts: pl.DataFrame) -> float:
     """Half a unit of the last decimal that the numbers of a table are written with; 0 for whole numbers."""
     most = 0
-    for column in texts.iter_columns():
+    for column in until_stopped(texts.iter_columns()):
         for text in column.drop_nulls().unique().to_list():
             found = _DECIMALS.match(text)
             if found is not None and len(text) < 400:

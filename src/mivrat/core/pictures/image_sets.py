@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import until_stopped
 from mivrat.core.base.later import Later
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
@@ -108,7 +109,7 @@ def match_labels(
 
     items: list[ImageItem] = []
     unknown: Counter[str] = Counter()
-    for path, texts, columns in listing.found:
+    for path, texts, columns in until_stopped(listing.found):
         said = next((text for text in texts if index(text) is not None), None)
         if said is None and texts:
             said = texts[0]
@@ -188,8 +189,8 @@ def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
     def relative(path: str) -> str:
         return os.path.relpath(path, root).replace(os.sep, "/")
 
-    for folder, folders, files in os.walk(
-        root, followlinks=True, onerror=lambda error: closed.append(str(error.filename))
+    for folder, folders, files in until_stopped(
+        os.walk(root, followlinks=True, onerror=lambda error: closed.append(str(error.filename)))
     ):
         try:
             about = os.stat(folder)
@@ -255,14 +256,14 @@ def _from_table(source: Path) -> Listing:
         plain = unescaped(path)
         return path if plain == path or os.path.lexists(folder / path) else plain
 
-    paths = [os.path.normpath(named(str(row["path"]))).replace(os.sep, "/") for row in rows]
+    paths = [os.path.normpath(named(str(row["path"]))).replace(os.sep, "/") for row in until_stopped(rows)]
     root = folder
     if any(path.startswith(("/", "../")) for path in paths):
         # Files beside or above the table: the root is what all of them and the table have in common.
         root = Path(os.path.commonpath([folder, *(os.path.normpath(folder / path) for path in paths)]))
         paths = [os.path.relpath(os.path.normpath(folder / path), root).replace(os.sep, "/") for path in paths]
     found: list[tuple[str, tuple[str, ...], dict[str, str]]] = []
-    for path, row in zip(paths, rows, strict=True):
+    for path, row in until_stopped(zip(paths, rows, strict=True)):
         label = row.get("label")
         found.append(
             (

@@ -45,7 +45,8 @@ def save_class_order(study: Study, names: Sequence[str]) -> None:
         )
     place = {name: new for new, name in enumerate(names)}
     with study.writing() as db:
-        db.execute("BEGIN")
+        if not db.in_transaction:
+            db.execute("BEGIN")
         db.execute("PRAGMA defer_foreign_keys = ON")
         db.execute("CREATE TEMP TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
         db.executemany("INSERT INTO moved VALUES (?, ?)", [(old, place[name]) for old, name in enumerate(before)])

@@ -11,7 +11,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from mivrat.core.base.database import connect
+from mivrat.core.base.database import Connection, connect
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole_with
 from mivrat.core.base.text import escaped, unescaped
@@ -21,6 +21,7 @@ from mivrat.core.study.soundness import (
     check_contents,
     damaged,
     failed,
+    raise_if_stopped,
     reading,
     refuse_foreign_schema,
     refuse_other_tables,
@@ -51,9 +52,10 @@ def _bring_up(db: sqlite3.Connection, version: int, path: Path) -> None:
 class Study:
     """An open study file. Connections are not shared between threads: open it again where another thread needs it."""
 
-    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
+    def __init__(self, path: Path, connection: Connection) -> None:
         self.path = path
         self.db = connection
+        self._in_one = False
 
     @classmethod
     def create(cls, path: Path, classes: Sequence[str]) -> Study:
@@ -99,7 +101,7 @@ class Study:
         """
         if not path.is_file():
             raise InputError("the study does not exist", where=path, mend="name a .mivrat file")
-        db: sqlite3.Connection | None = None
+        db: Connection | None = None
         try:
             db = connect(path)
             application = db.execute("PRAGMA application_id").fetchone()[0]
@@ -176,16 +178,32 @@ class Study:
 
     @contextmanager
     def writing(self) -> Iterator[sqlite3.Connection]:
-        """A transaction; InputError where the file cannot be written."""
+        """A transaction, or a part of the one that ``all_or_nothing`` began; InputError where the file cannot be written."""
         try:
-            with self.db:
+            if self._in_one:
                 yield self.db
+            else:
+                with self.db:
+                    yield self.db
         except sqlite3.Error as error:
+            raise_if_stopped(error)
             raise InputError(
                 f"the study cannot be written ({error})",
                 where=self.path,
                 mend="check that there is room and that no other program holds the file",
             ) from error
+
+    @contextmanager
+    def all_or_nothing(self) -> Iterator[None]:
+        """What is written meanwhile is kept together at the end; nothing of it where an error ends it, or Stopped, which long
+        questions raise too when this thread's work is asked to stop."""
+        with self.writing() as db:
+            db.execute("BEGIN IMMEDIATE")
+            self._in_one = self.db.stoppable = True
+            try:
+                yield
+            finally:
+                self._in_one = self.db.stoppable = False
 
     def stored(self, path: Path) -> str:
         """A path as the study keeps it: relative to the study's folder where it lies on the same drive."""

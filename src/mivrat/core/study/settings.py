@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from typing import Annotated, Any
+
+from pydantic import Field
 
 from mivrat.core.study.file import Study
 from mivrat.core.study.soundness import (
     json_of,
     reading,
 )
+
+Share = Annotated[float, Field(ge=0, le=1)]
+Positive = Annotated[float, Field(gt=0)]
 
 
 @reading
@@ -25,11 +31,15 @@ def save_setting(study: Study, key: str, value: str) -> None:
         )
 
 
+def _number(study: Study, key: str, kind: Any) -> float | None:
+    text = load_setting(study, key)
+    return json_of(text, kind) if text else None
+
+
 @reading
 def load_claim(study: Study, model_id: int) -> float | None:
     """The top-1 accuracy that was claimed for a model, from 0 to 1."""
-    text = load_setting(study, f"claim of model {model_id}")
-    return float(text) if text else None
+    return _number(study, f"claim of model {model_id}", Share)
 
 
 def save_claim(study: Study, model_id: int, claim: float | None) -> None:
@@ -39,8 +49,7 @@ def save_claim(study: Study, model_id: int, claim: float | None) -> None:
 @reading
 def load_threshold(study: Study, model_id: int) -> float | None:
     """Of two classes, the probability of the second from which on a model is taken to call it; None for the higher of both."""
-    text = load_setting(study, f"threshold of model {model_id}")
-    return float(text) if text else None
+    return _number(study, f"threshold of model {model_id}", Share)
 
 
 def save_threshold(study: Study, model_id: int, threshold: float | None) -> None:
@@ -50,8 +59,7 @@ def save_threshold(study: Study, model_id: int, threshold: float | None) -> None
 @reading
 def load_temperature(study: Study, model_id: int) -> float | None:
     """The temperature that a model's scores are shown with, where one was adopted."""
-    text = load_setting(study, f"temperature of model {model_id}")
-    return float(text) if text else None
+    return _number(study, f"temperature of model {model_id}", Positive)
 
 
 def save_temperature(study: Study, model_id: int, temperature: float | None) -> None:

@@ -15,6 +15,7 @@ from pydantic import ConfigDict, TypeAdapter, ValidationError
 
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.models.kinds import KINDS
 from mivrat.core.models.scores import Kind, column_count_fits
 from mivrat.core.pictures.image_sets import ROLES
@@ -39,8 +40,16 @@ def damaged(path: Path, why: object) -> InputError:
     )
 
 
+def raise_if_stopped(error: sqlite3.Error) -> None:
+    """Raise Stopped where a question failed because this thread's work was asked to stop."""
+    if getattr(error, "sqlite_errorcode", 0) == sqlite3.SQLITE_INTERRUPT and current_stop().stopped:
+        raise Stopped from error
+
+
 def failed(path: Path, error: sqlite3.Error) -> InputError:
-    """The error for a question to a study that failed: it is held by another program, cannot be reached, or is damaged."""
+    """The error for a question to a study that failed: it is held by another program, cannot be reached, or is damaged. Raises
+    Stopped where it was asked to stop."""
+    raise_if_stopped(error)
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
         return InputError("is in use by another program", where=path, mend="close it there first")
@@ -197,5 +206,5 @@ def json_of(text: str, kind: type[_Found]) -> _Found:
     try:
         found: _Found = _reader(cast(Hashable, kind)).validate_json(text)
     except ValidationError as error:
-        raise ValueError(f"a kept value is no {kind.__name__}") from error
+        raise ValueError(f"a kept value is no {getattr(kind, '__name__', kind)}") from error
     return found
