@@ -6,7 +6,7 @@ import itertools
 import os
 import shutil
 import sqlite3
-import traceback
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -67,19 +67,25 @@ def no_trials(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
 
 
 @pytest.fixture(autouse=True)
+def no_waiting_for_disks(monkeypatch: pytest.MonkeyPatch) -> None:
+    """No test ends with the power cut, so none waits until a disk has what was written."""
+    monkeypatch.setattr(os, "fsync", lambda _: None)
+
+
+@pytest.fixture(autouse=True)
 def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """Fail a test in which Mivrat leaves a study's database open, and say who opened it; close what the test opened itself."""
     connect, opened = sqlite3.connect, list[tuple[sqlite3.Connection, str]]()
 
     def connected(*args: Any, **options: Any) -> sqlite3.Connection:
         made = connect(*args, **options)
-        frames = [
-            one
-            for one in traceback.extract_stack()[:-1]
-            if not one.filename.endswith(("core/study/file.py", "core/base/database.py"))
-        ]
-        by_test = "/tests/" in frames[-1].filename
-        opened.append((made, "" if by_test else "".join(traceback.format_list(frames[-5:]))))
+        made.execute("PRAGMA synchronous = OFF")
+        frames, one = list[str](), sys._getframe(1)
+        while one is not None and len(frames) < 5:
+            if not (file := one.f_code.co_filename).endswith(("core/study/file.py", "core/base/database.py")):
+                frames.append(f"{file}:{one.f_lineno} in {one.f_code.co_name}")
+            one = one.f_back
+        opened.append((made, "" if "/tests/" in frames[0] else "\n".join(frames)))
         return made
 
     monkeypatch.setattr(sqlite3, "connect", connected)

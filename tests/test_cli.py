@@ -431,7 +431,7 @@ def test_check_tells_what_does_not_match(
     assert "gives 3 scores per image, the class list names 4" in capsys.readouterr().out
     with pytest.raises(SystemExit):
         check(made, "--only", "vibes")
-    assert "there is no check 'vibes'" in capsys.readouterr().err
+    assert "unknown check 'vibes'" in capsys.readouterr().err
 
 
 def test_tables_subsets_and_families(made: dict[str, Path], tmp_path: Path) -> None:

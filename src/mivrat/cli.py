@@ -82,7 +82,7 @@ def _names(text: str) -> list[str]:
     names = [part.strip() for part in text.split(",") if part.strip()]
     for name in names:
         if name not in BY_NAME:
-            raise argparse.ArgumentTypeError(f"there is no check {name!r}; the checks are {', '.join(BY_NAME)}")
+            raise argparse.ArgumentTypeError(f"unknown check {name!r}; the checks are {', '.join(BY_NAME)}")
     return names
 
 
@@ -421,8 +421,8 @@ def _parser() -> argparse.ArgumentParser:
         action="append",
         default=[],
         metavar="KIND:N",
-        help="go wrong on purpose: busy:10 for every tenth request, busy:0.02 for two in a hundred; kinds: busy, limit, gateway, "
-        "cut, hang, refuse, shape, nan, json, endless, slow; may be repeated",
+        help="fail on purpose: busy:10 for every tenth request, busy:0.02 for two in a hundred. KIND is one of busy, limit, gateway, "
+        "cut, hang, refuse, shape, nan, json, endless and slow. May be repeated",
     )
     serving.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for trouble at random")
     return parser

@@ -102,7 +102,7 @@ def test_requirements_on_differences_decide_the_exit_code(tmp_path: Path, capsys
     assert "DOES NOT HOLD: difference(log_loss) < 0 (figure: undefined)" in told
     for wrong, why in (
         ("top1 >= 0.9", "is not about a difference"),
-        ("difference(kappa) >= 0", "there is no figure"),
+        ("difference(kappa) >= 0", "unknown figure"),
         ('difference(auroc["a"]) >= 0', "no difference is defined for"),
         ("difference(evaluated) >= 0", "no difference is defined for"),
     ):

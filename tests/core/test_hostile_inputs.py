@@ -288,7 +288,7 @@ def test_the_lock_goes_by_the_file_and_follows_no_planted_link(study: Path, tmp_
     place = study.with_name(f".{study.name}.lock")
     for plant in (lambda: place.symlink_to(victim), lambda: os.mkfifo(place), lambda: place.write_text("precious")):
         plant()
-        with pytest.raises(InputError, match="is not a Mivrat lock"):
+        with pytest.raises(InputError, match="was not made by Mivrat"):
             StudyLock(study)
         assert os.path.lexists(place)  # it is not ours to take away
         place.unlink()

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from weakref import WeakSet
 
 import pytest
 from PySide6.QtCore import QSettings
@@ -11,7 +13,7 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from mivrat.ui.application import make_application
-from mivrat.ui.parts.loop import QtLoop
+from mivrat.ui.parts.loop import QtLoop, Soon
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.window import BENCH, MainWindow
 from mivrat.workspace.executors import Executor
@@ -41,22 +43,40 @@ def window(qtbot: QtBot, settings: QSettings, demo_study: Path) -> Iterator[Main
     made.deleteLater()
 
 
+# What waits longer than this many milliseconds is not waited for: it keeps something, or speaks up where work takes long.
+LONGEST = 200
+# So many turns of the main loop without anything going on are calm.
+TURNS = 4
+
+
 @pytest.fixture
-def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
-    """Waits until no worker has anything to do."""
+def debouncers(monkeypatch: pytest.MonkeyPatch) -> WeakSet[Soon]:
+    """Every debouncer that has been started; the report is not waited for longer than anything else."""
+    found, start = WeakSet[Soon](), Soon.start
+    monkeypatch.setattr(Soon, "start", lambda one: (found.add(one), start(one))[1])
+    monkeypatch.setattr("mivrat.workspace.reporting.MILLISECONDS", 60)
+    return found
+
+
+@pytest.fixture
+def settle(qtbot: QtBot, debouncers: WeakSet[Soon], window: MainWindow) -> Callable[[], None]:
+    """Waits until no worker has anything to do, and nothing is to be done soon."""
 
     def wait() -> None:
-        qtbot.wait(30)
-        qtbot.waitUntil(lambda: window.settled, timeout=30000)
-        qtbot.wait(30)
+        until, calm = time.monotonic() + 60, 0
+        while calm < TURNS:
+            assert time.monotonic() < until, "it never settles"
+            qtbot.wait(1)
+            waiting = any(one.waiting and one._timer.interval() <= LONGEST for one in list(debouncers))
+            calm = 0 if waiting or not window.settled else calm + 1
 
     return wait
 
 
 @pytest.fixture
-def demo(qtbot: QtBot, window: MainWindow, settle: Callable[[], None]) -> MainWindow:
+def demo(qtbot: QtBot, window: MainWindow, demo_study: Path, settle: Callable[[], None]) -> MainWindow:
     """The window on the demonstration."""
-    window.open_demo()
+    window.open_study(demo_study)
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=30000)
     settle()
     return window

@@ -17,6 +17,7 @@ from PySide6.QtGui import QGuiApplication, QImage
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.base.numbers import bounds, percent, with_bounds
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.groups import group_figures
 from mivrat.core.figures.intervals import proportion
@@ -27,7 +28,6 @@ from mivrat.core.selecting.selection import Confidence, InGroup, Labelled
 from mivrat.core.study.file import Study
 from mivrat.core.study.settings import load_claim, load_criteria
 from mivrat.demo.draw import CLASSES
-from mivrat.ui import words
 from mivrat.ui.bench import MEASURE, PREPARE
 from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
@@ -85,12 +85,12 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         qtbot.keyClicks(criteria.new, text)
         qtbot.keyClick(criteria.new, Qt.Key.Key_Return)
         settle()
-    assert "no figure 'worth'" in criteria.problem.text()
+    assert "unknown figure 'worth'" in criteria.problem.text()
     shown = [one.text() for one in criteria.findChildren(QLabel) if one.isVisibleTo(criteria)]
     for text, verdict in (
         ("Top-1 accuracy, lower end of its interval, at least 50 %", "met"),
         ("Top-1 accuracy at least 95 %", "missed"),
-        ("Macro F1 at least 83 %", "cannot tell"),
+        ("Macro F1 at least 83 %", "inconclusive"),
     ):  # fmt: skip
         assert shown[shown.index(text) + 1] == verdict
     assert demo.bench.header.verdict.text() == "1 of 3 criteria missed"
@@ -425,7 +425,7 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     tried = [((p >= t) & (labels == 0)).sum() + 9 * ((p < t) & (labels == 1)).sum() for t in np.linspace(0, 1, 2001)]
     assert alarms + 9 * missed <= min(tried)
     share = snapshot.judged.share(called & (labels == 1), called)
-    assert f"precision {words.with_bounds(share)}, N = {int(called.sum())}" in page.shares.text()
+    assert f"precision {with_bounds(share)}, N = {int(called.sum())}" in page.shares.text()
     page.typed.setFocus()
     page.typed.selectAll()
     qtbot.keyClicks(page.typed, "0.37")
@@ -451,7 +451,7 @@ def together(window: MainWindow, name: str) -> Choice:
     return next(
         one
         for one in window.bench.prepare.inputs.findChildren(Choice)
-        if one.accessibleName() == f"which images of {name} belong together"
+        if one.accessibleName() == f"which images of {name} are related"
     )
 
 
@@ -469,7 +469,7 @@ def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo
         chosen = demo.focusWidget()
         assert isinstance(chosen, Choice)
         assert (chosen.accessibleName(), chosen.currentText()) == (
-            "which images of late-summer-field belong together", column,
+            "which images of late-summer-field are related", column,
         )  # fmt: skip
         if column == "set":  # all is one unit, of which nothing can be told
             demo.bench.show_step(MEASURE)
@@ -483,7 +483,7 @@ def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo
                 "of 2 units of 'station'" in one.text() for one in demo.bench.measure.headline.findChildren(QLabel)
             )
     assert together(demo, "spring-check").currentText() == "none: independent"
-    assert lines(demo)["top-1 accuracy"][:2] == (words.percent(by_hand.value), words.bounds(by_hand))
+    assert lines(demo)["top-1 accuracy"][:2] == (percent(by_hand.value), bounds(by_hand))
     assert lines(demo)["macro F1"][1] not in ("", independent["macro F1"][1])
     said = [one.text() for one in demo.bench.measure.headline.findChildren(QLabel)]
     assert any(f"{days.max() + 1} units of 'date'" in one for one in said)

@@ -193,7 +193,7 @@ def test_a_table_of_predictions_measures_what_it_can(
     assert set(dashes) == {"top-5 accuracy", "log loss", "Brier score"}
     assert "a table of predictions" in study.bench.header.facts.full_text
     study.bench.prepare.tabs.choose(RECIPE)
-    assert "there is no recipe to look at" in visible_text(study.bench.prepare.recipe_page)
+    assert "so this run has no recipe" in visible_text(study.bench.prepare.recipe_page)
     study.workspace.shown.step(0)
     study.bench.look_closely()
     settle()

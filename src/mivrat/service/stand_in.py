@@ -217,7 +217,7 @@ class _Handler(BaseHTTPRequestHandler):
         if found is None or found[1] != one.name:
             return None
         if found[2] not in (None, one.manner.version):
-            raise Wrong(404, f"there is no version {found[2][:60]} of {one.name}")
+            raise Wrong(404, f"{one.name} has no version {found[2][:60]}")
         return found[3] or ""
 
     def _allowed(self) -> None:

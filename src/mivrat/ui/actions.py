@@ -100,8 +100,8 @@ _ALL = (
            sheet="compare with another run", line="held", hint="compare with"),
     # While something is being typed, too.
     Action("hold, typing", "Alt+A", "bench", lambda w: w.bench.header.held.show_menu()),
-    Action("let go", "Shift+A", "bench", lambda w: w.bench.comparer.let_go(), about="Hold nothing any more",
-           group=ANYWHERE, sheet="hold nothing", line="held"),
+    Action("stop comparing", "Shift+A", "bench", lambda w: w.bench.comparer.let_go(), about="Clear comparison",
+           group=ANYWHERE, sheet="clear comparison", line="held"),
     Action("finding", "F", "bench", lambda w: w.bench.add_finding(), "Add to a finding",
            about="Add what is on screen as a finding, with all that checking it again takes", group=ANYWHERE,
            sheet="add what is on screen to the findings", line="findings", hint="add to a finding", menu="images"),

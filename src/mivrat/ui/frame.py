@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QToolButton, QVBoxLayout
 
+from mivrat.core.base.numbers import bounds, percent, points, signed_span
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.held import HeldAgainst
@@ -159,18 +160,18 @@ class Header(QFrame):
         found = compared.found.either.top1 if compared is not None and not compared.of_selection else None
         self.other_value.setVisible(found is not None and found.b is not None)
         if compared is not None and found is not None and found.b is not None:
-            self.value.setText(f"{words.percent(found.a)} →")
-            self.other_value.setText(words.percent(found.b))
-            self.detail.setText(f"{words.points(found.value)}  ({words.difference_bounds(found) or 'no interval'})")
+            self.value.setText(f"{percent(found.a)} →")
+            self.other_value.setText(percent(found.b))
+            self.detail.setText(f"{points(found.value)}  ({signed_span(found.low, found.high) or 'no interval'})")
             names, total = compared.held.names, compared.found.total
-            said = f"top-1 accuracy: {names.a} {words.percent(found.a)}, {names.b} {words.percent(found.b)}, N = {words.count(total)}.\nThe difference in points with its 95 % interval."
+            said = f"top-1 accuracy: {names.a} {percent(found.a)}, {names.b} {percent(found.b)}, N = {words.count(total)}.\nThe difference in points with its 95 % interval."
             for widget in (self.value, self.other_value, self.detail):
                 tip(widget, said)
             self._fit()
             return
-        self.value.setText(words.percent(top1.value))
+        self.value.setText(percent(top1.value))
         self.detail.setText(
-            f"top-1   {words.bounds(top1) or 'no interval'}   N = {words.count(top1.total)}"
+            f"top-1   {bounds(top1) or 'no interval'}   N = {words.count(top1.total)}"
             if top1.total
             else "top-1, no labelled image scored"
         )

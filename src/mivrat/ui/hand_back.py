@@ -18,7 +18,7 @@ from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.image_lists import Handed, ListTable, Source
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
-from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, file_kinds, folder_to_save_in
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.handed import HandedLog
@@ -32,7 +32,7 @@ LISTS: dict[str, tuple[str, Listing]] = {
     "Labels to be corrected…": ("relabel", image_lists.relabel_list),
     "Collect more like these…": ("collect-more", image_lists.collect_list),
 }
-LIST_FILES = "CSV (*.csv);;Parquet (*.parquet)"
+LIST_FILES = file_kinds("CSV (*.csv)", "Parquet (*.parquet)")
 # What each list is noted as.
 NOTED = {"images": "list of images", "relabel": "labels to be corrected", "collect-more": "collect more like these", "predictions": "predictions"}  # fmt: skip
 
@@ -179,7 +179,7 @@ class HandBack(QObject):
 
     def ask_for_sheet(self) -> None:
         """Ask where a contact sheet is to go, and draw it."""
-        kinds = "PDF (*.pdf);;PNG (*.png)"
+        kinds = file_kinds("PDF (*.pdf)", "PNG (*.png)")
         found = ask_to_save(self._window, "Draw a contact sheet", self._suggested("contact-sheet.pdf"), kinds)
         if found is not None:
             self.write_sheet(

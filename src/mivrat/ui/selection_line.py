@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QWidget
 
+from mivrat.core.base.numbers import DASH, percent, with_bounds
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
@@ -64,16 +65,16 @@ class SelectionLine(QFrame):
         )
         other = self.workspace.shown.other_accuracy()
         if other is None or not share.total:
-            text += f"  ·  right {words.with_bounds(share) if share.total else words.DASH}"
+            text += f"  ·  right {with_bounds(share) if share.total else DASH}"
         else:
-            text += f"  ·  right {words.percent(share.value)} → {words.percent(other.value)}"
+            text += f"  ·  right {percent(share.value)} → {percent(other.value)}"
         self.summary.setText(text)
         about = "No labelled image with an answer is among them."
         if share.total:
             about = f"{share.hits} right of {share.total} labelled images with an answer. {words.how(share)}"
             held = self.workspace.shown.held
             if other is not None and held is not None:
-                about += f"\n{held.names.b}: {other.hits} right of {other.total} that both have answered, {words.with_bounds(other)}."
+                about += f"\n{held.names.b}: {other.hits} right of {other.total} that both have answered, {with_bounds(other)}."
         tip(self.summary, about)
 
     def _chip(self, condition: Condition) -> QWidget:

@@ -151,13 +151,13 @@ def conclude_state(workspace: Workspace) -> State:
     findings, blocking = shown.findings
     if not states and not findings:
         return "untouched", "no criteria and no findings yet"
-    missed, open_ = states.count("missed"), states.count("cannot tell")
+    missed, open_ = states.count("missed"), states.count("inconclusive")
     told = [f"{missed} of {len(states)} criteria missed"] if missed else []
     told += [f"{blocking} findings block" if blocking > 1 else "a finding blocks"] if blocking else []
     if told:
         return "stop", ", ".join(told)
     if open_:
-        return "look", f"cannot tell {open_} of {len(states)} criteria"
+        return "look", f"{open_} of {len(states)} criteria inconclusive"
     kept = f"{findings} finding{'s' if findings > 1 else ''}" if findings else "no findings"
     return "fine", f"all {len(states)} criteria met, {kept}" if states else kept
 

@@ -7,18 +7,16 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt
 
 from mivrat.core.base.job import Written
-from mivrat.core.base.text import best_cut, minus, printable
+from mivrat.core.base.text import best_cut, printable
 from mivrat.core.base.text import clipped as clip
 from mivrat.core.base.text import count as count
 from mivrat.core.base.text import images as images
-from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.maps import Method
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 
-DASH = "–"
 # How many groups to make; at place 0 as many as fit, at place i one more than i.
 GROUP_NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
 
@@ -26,39 +24,6 @@ GROUP_NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2
 def clipped(text: str, most: int) -> str:
     """A name as it is shown where there is room for so many letters."""
     return clip(printable(text), most)
-
-
-def percent(value: float | None) -> str:
-    """A share as a percentage with one decimal; a dash where it is undefined."""
-    return DASH if value is None else f"{100 * value:.1f} %"
-
-
-def bounds(share: Proportion) -> str:
-    """The 95 % interval in percent, without the sign: ``66.7 – 75.6``; empty where undefined."""
-    return "" if share.low is None or share.high is None else f"{100 * share.low:.1f} – {100 * share.high:.1f}"
-
-
-def with_bounds(share: Proportion) -> str:
-    """The share and its interval: ``71.2 % (66.7 – 75.6)``, or that there is none."""
-    return f"{percent(share.value)} ({bounds(share) or 'no interval'})"
-
-
-def points(value: float | None) -> str:
-    """A difference of shares in percentage points with its sign: ``+11.5``; a dash where it is undefined."""
-    return DASH if value is None else signed(100 * value, 1)
-
-
-def signed(value: float, places: int) -> str:
-    """A number with its sign, a true minus, and none for zero."""
-    text = f"{value:+.{places}f}"
-    return text[1:] if float(text) == 0 else minus(text)
-
-
-def difference_bounds(found: Difference, scale: float = 100.0, places: int = 1) -> str:
-    """The 95 % interval of a difference, in points unless told otherwise: ``+8.3 – +15.1``; empty where there is none."""
-    if found.low is None or found.high is None:
-        return ""
-    return f"{signed(scale * found.low, places)} to {signed(scale * found.high, places)}"
 
 
 def how(share: Proportion) -> str:
@@ -79,10 +44,6 @@ def units(number: int) -> str:
 def paired_test(over_units: Units | None) -> str:
     """What a direction or a claim is tested by: single images, or whole units of them."""
     return "exact test" if over_units is None else "test over whole units"
-
-
-def decimal(value: float | None, places: int = 3) -> str:
-    return DASH if value is None else f"{value:.{places}f}"
 
 
 # What a file that lists or is images may be, for a dialog that asks for one.
@@ -106,7 +67,7 @@ def elided_by(names: Sequence[str]) -> Qt.TextElideMode:
 
 def written(what: Written, finished: bool) -> str:
     """What a job has written, how many and where."""
-    missing = f"; of {images(what.missing)} there is no file" if what.missing else ""
+    missing = f"; {images(what.missing)} without a file" if what.missing else ""
     one = what.files == 1 and what.place.suffix
     files = what.place.name if one else "1 file" if what.files == 1 else f"{count(what.files)} files"
     return f"{'Written' if finished else 'Stopped. Written'}: {files}, in {what.place.parent if what.place.suffix else what.place}{missing}."

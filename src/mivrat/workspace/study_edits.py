@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
 from mivrat.core.pictures import subsets
@@ -253,7 +254,7 @@ def put_in_families(words: str, now: Mapping[int, str], before: Mapping[int, str
 
 def claim_accuracy(model_id: int, now: float | None, before: float | None) -> StudyEdit:
     """The top-1 accuracy that was claimed for a model at training time."""
-    what = "claim removed" if now is None else f"{100 * now:g} % claimed"
+    what = "claim removed" if now is None else f"{percent(now, None)} claimed"
     return StudyEdit(
         what, lambda study: save_claim(study, model_id, now), lambda study: save_claim(study, model_id, before)
     )

@@ -141,7 +141,7 @@ def test_a_difference_too_small_to_tell_is_not_claimed() -> None:
     assert text[0].startswith("No significant difference")
     assert "5 of 100 images are answered differently" in text[0]
     assert not holds[0]
-    assert standing_of(found, 0.01) in ("met", "cannot tell")
+    assert standing_of(found, 0.01) in ("met", "inconclusive")
 
 
 def test_one_class_worse_while_the_whole_is_better() -> None:
@@ -173,8 +173,8 @@ def test_nothing_to_compare_and_too_few_units() -> None:
         Names("a", "b"), CLASSES, lay_on(run(labels, labels, units=units), run(labels, labels), np.arange(4))
     )
     assert "too few units" in claims(few.compare())[1].text
-    assert not_worse(Difference(0.9, 0.9, 0.0), 0.01) == "cannot tell"
-    assert not_worse(Difference(0.9, 0.9, 0.0, -0.02, 0.02), 0.01) == "cannot tell"
+    assert not_worse(Difference(0.9, 0.9, 0.0), 0.01) == "inconclusive"
+    assert not_worse(Difference(0.9, 0.9, 0.0, -0.02, 0.02), 0.01) == "inconclusive"
 
 
 def test_two_sets_say_where_the_drop_comes_from() -> None:

@@ -99,7 +99,10 @@ def test_the_same_holds_the_mended_is_gone_the_constant_says_nothing(rule: tuple
     assert checked(one, again).state == "holds"  # the list in another order, under other file names
     fixed = checked(one, ground(LABELS, TWO, model="two", columns={"place": PLACE}))
     assert fixed.state == "gone"
-    assert checked(one, ground(LABELS, CONSTANT, model="c", columns={"place": PLACE})).state in ("worse", "cannot tell")
+    assert checked(one, ground(LABELS, CONSTANT, model="c", columns={"place": PLACE})).state in (
+        "worse",
+        "inconclusive",
+    )
     worse = [0] * 120 + [2] * 20
     assert checked(one, ground(LABELS, worse, model="w", columns={"place": PLACE})).state == "worse"
 
@@ -122,11 +125,11 @@ def test_a_rule_that_does_not_fit_says_so() -> None:
     assert "rule does not fit" in checked(one, ground(LABELS, TWO)).after.problem
     gone = found(claim([Labelled(frozenset({1}))]))
     other = ground([0] * 30 + [1] * 30, [0] * 60, classes=["birch", "oak"])
-    assert checked(gone, other).state == "cannot tell"
+    assert checked(gone, other).state == "inconclusive"
     empty = ground([0] * 30 + [2] * 30, [0] * 60)
     assert "no images" in checked(gone, empty).why
     few = checked(found(claim([Labelled(frozenset({1}))])), ground([1] * 2 + [0] * 20, [1, 1] + [0] * 20, model="t"))
-    assert few.state == "cannot tell"
+    assert few.state == "inconclusive"
     assert refused([Picked(frozenset({1, 2}), "hand")])
     assert not refused([WRONG])
 
@@ -161,7 +164,7 @@ def test_a_run_behind_another_by_its_content() -> None:
     assert behind.before.points
     OLD.other = lambda wanted: None
     assert (
-        checked(behind, new).state == "cannot tell"
+        checked(behind, new).state == "inconclusive"
     )  # the very model it was behind: between it and itself there is nothing
     third = ground(LABELS, ONE[:80] + LABELS[80:], model="three")
     third.other = lambda wanted: new.snapshot if wanted == reference else None

@@ -48,7 +48,7 @@ def test_figures_of_classes_families_and_groups(text: str, hits: int, total: int
     low, high = wilson(hits / total, total)
     assert (found.low, found.high) == pytest.approx((low, high))
     limit = float(text.rpartition(">=")[2])
-    assert found.verdict == ("met" if low >= limit else "missed" if high < limit else "cannot tell")
+    assert found.verdict == ("met" if low >= limit else "missed" if high < limit else "inconclusive")
     assert found.holds == (hits / total >= limit)
 
 
@@ -56,7 +56,7 @@ def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
     texts = ["top1 >= 0.7", 'recall["ragweed"] >= 0.8', 'recall["hazel"] >= 0.9', "top1 >= 0.8", "top1 >= 0.78"]
     texts += ['low(recall["birch"]) >= 0.8', 'support["hazel"] >= 30', "mce <= 0.9", "ece <= 0.2"]
     found = criteria_of(texts, RUN)
-    assert [one.outcome.verdict for one in found] == ["met", "missed", *["cannot tell"] * 3, "met", "missed", "cannot tell", "met"]  # fmt: skip
+    assert [one.outcome.verdict for one in found] == ["met", "missed", *["inconclusive"] * 3, "met", "missed", "inconclusive", "met"]  # fmt: skip
     assert [bool(one.more) for one in found[:2]] == [False, False]
     wanted = to_decide(1.0, 0.9)
     assert wanted is not None
@@ -81,7 +81,7 @@ def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
 def test_what_cannot_be_asked_says_why_and_is_neither_met_nor_missed(text: str, told: str) -> None:
     found = outcome_of(text, RUN)
     assert told in found.problem
-    assert (found.verdict, found.holds, found.value) == ("cannot tell", False, None)
+    assert (found.verdict, found.holds, found.value) == ("inconclusive", False, None)
 
 
 def test_a_difference_names_its_model_by_content_not_by_name() -> None:
@@ -124,7 +124,7 @@ def test_a_class_without_a_single_image_meets_nothing_over_classes() -> None:
     there = ground(labels, answers)
     for text in ("low(balanced_accuracy) >= 0.9", "balanced_accuracy >= 0.5", "macro_f1 >= 0.5", "macro_recall >= 0.5"):
         (found,) = criteria_of([text], there)
-        assert (found.outcome.verdict, found.outcome.holds) == ("cannot tell", False)
+        assert (found.outcome.verdict, found.outcome.holds) == ("inconclusive", False)
         assert "no labelled image" in found.outcome.problem
     assert criteria_of(["top1 >= 0.9", "cohen_kappa >= 0.5"], there)[0].outcome.verdict == "met"
     assert there.intervals is not None

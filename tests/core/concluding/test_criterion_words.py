@@ -79,7 +79,7 @@ def test_every_class_is_met_missed_or_open() -> None:
     assert (found.value, found.images, found.lowest) == (0.9, 40, 1)
     assert found.low == min(one.low or 0 for one in shares) == shares[2].low
     assert shares[1].high < (found.high or 0) < 1  # type: ignore[operator]
-    assert found.verdict == "cannot tell"
+    assert found.verdict == "inconclusive"
     (told,) = criteria_of(["every(recall) >= 0.93"], run)
     assert told.more.startswith("About ")
     assert "labelled ragweed" in told.more
@@ -89,7 +89,7 @@ def test_every_class_is_met_missed_or_open() -> None:
     assert words.startswith("90.0 % (")
     assert "N = 40 (ragweed, the lowest)" in words
     none = outcome_of("every(recall) >= 0.1", ground(labels, said, classes=["birch", "ragweed", "hazel", "never"]))
-    assert (none.verdict, none.value) == ("cannot tell", None)
+    assert (none.verdict, none.value) == ("inconclusive", None)
     assert "no labelled image" in none.problem
     never = outcome_of("every(precision) >= 0.1", ground([0, 1] * 30, [0] * 60, classes=["birch", "ragweed"]))
     assert "never predicted" in never.problem

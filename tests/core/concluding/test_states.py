@@ -37,28 +37,28 @@ def criterion(value: float, half: float, limit: float = 0.9) -> Measure:
         (share(25, 25), share(10, 25), "weaker"),
         (share(25, 25), share(23, 25), "holds"),
         (share(10, 50), share(30, 50), "worse"),
-        (share(2, 10), share(1, 10), "cannot tell"),
+        (share(2, 10), share(1, 10), "inconclusive"),
         (share(25, 50), share(0, 50, None), "gone"),
         (share(25, 50), share(5, 50, None), "weaker"),
         (share(10, 100, None, -1), share(90, 100, None, -1), "weaker"),  # more of it is better, and it was lacking
         (share(10, 100, None, -1), share(100, 100, None, -1), "gone"),
-        (share(8, 50), share(0, 8), "cannot tell"),  # less, but so few images leave room for more
+        (share(8, 50), share(0, 8), "inconclusive"),  # less, but so few images leave room for more
         (share(40, 50, (20, 1000)), share(8, 200, (14, 1400)), "weaker"),  # 4 % against 1 %: still there
         (share(25, 25), share(6, 25, (1, 25)), "weaker"),  # too few images to exclude that a quarter is left
         (
             share(6, 100, (30, 1000)),
             share(0, 400, (30, 1000)),
-            "cannot tell",
+            "inconclusive",
         ),  # it did not stand out where it was found
         (share(90, 100, None, -1), share(10, 100, None, -1), "worse"),
         (criterion(0.5, 0.1), criterion(0.95, 0.03), "gone"),
         (criterion(0.5, 0.1), criterion(0.8, 0.05), "weaker"),
         (criterion(0.5, 0.1), criterion(0.55, 0.1), "holds"),
         (criterion(0.8, 0.05), criterion(0.5, 0.1), "worse"),
-        (criterion(0.85, 0.1), criterion(0.86, 0.1), "cannot tell"),
+        (criterion(0.85, 0.1), criterion(0.86, 0.1), "inconclusive"),
         (criterion(0.97, 0.02), criterion(0.95, 0.03), "holds"),
         (criterion(0.97, 0.02), criterion(0.5, 0.1), "worse"),
-        (criterion(0.97, 0.02), criterion(0.9, 0.05), "cannot tell"),
+        (criterion(0.97, 0.02), criterion(0.9, 0.05), "inconclusive"),
     ],
 )
 def test_the_rule(before: Measure, after: Measure, state: str) -> None:
@@ -87,13 +87,13 @@ def test_what_never_happens(before: tuple[int, int], after: tuple[int, int], sam
     if state == "worse":
         assert rise > 0
     if before == after:
-        assert state in ("holds", "cannot tell")
+        assert state in ("holds", "inconclusive")
         assert not same or state == "holds"
     one_class = Standing(WELL.top1, 0.125, 0.1, 0.15, 1, 8)
     fallen = Standing(WELL.top1, 0.7, 0.65, 0.75, 8, 8)
     for bad in (one_class, fallen):
         assert state_of(a, b, MADE, bad, False)[0] not in ("gone", "weaker")
-    assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == ("cannot tell", "no such class")  # fmt: skip
+    assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == ("inconclusive", "no such class")  # fmt: skip
 
 
 def found_again(rng: np.random.Generator, alike: int, left: float, trials: int) -> float:
@@ -180,5 +180,5 @@ def test_of_many_looks_only_what_stands_out_by_far_stands_out() -> None:
     after = share(0, 600, (30, 1000))
     assert state_of(one, after, MADE, WELL, False)[0] == "gone"
     state, why = state_of(one, after, replace(MADE, looks=1000), WELL, False)
-    assert state == "cannot tell"
+    assert state == "inconclusive"
     assert "as one of 1000 looked at" in why or why.startswith("no significant change")

@@ -45,7 +45,7 @@ def test_the_mix_is_found_where_only_the_mix_differs(monkeypatch: pytest.MonkeyP
     [
         (np.array([[50, 50, 0], [50, 50, 0], [0, 0, 60]]), np.repeat([0, 1, 2], 30), "hardly tell some classes apart"),
         (np.array([[50, 5, 0], [5, 50, 0], [0, 0, 2]]), np.repeat([0, 1, 2], 30), "too few labelled images of pine"),
-        (np.array([[50, 50, 0], [2, 98, 0], [0, 0, 80]]), np.repeat([0, 2], [90, 10]), "fewer than none"),
+        (np.array([[50, 50, 0], [2, 98, 0], [0, 0, 80]]), np.repeat([0, 2], [90, 10]), "is negative"),
         (np.array([[50, 5, 0], [5, 50, 0], [0, 0, 60]]), np.zeros(0, np.int64), "no image has an answer"),
     ],
 )  # fmt: skip

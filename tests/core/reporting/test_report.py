@@ -111,9 +111,9 @@ def test_any_name_makes_well_formed_junit(some: list[tuple[str, str, str]], name
         ((), "note", "holds", ("", "No criteria were set")),
         (("top1 >= 0.5",), "matters", "holds", ("fine", "Accepted")),
         (("top1 >= 0.5", "top1 >= 0.9"), "note", "gone", ("stop", "Not accepted: 1 of 2 criteria missed")),
-        (("top1 >= 0.72",), "note", "holds", ("look", "Open: whether 1")),
+        (("top1 >= 0.72",), "note", "holds", ("look", "Inconclusive: 1")),
         (("top1 >= 0.5",), "blocks", "holds", ("stop", "Not accepted")),
-        (("top1 >= 0.5",), "blocks", "cannot tell", ("stop", "Not accepted")),
+        (("top1 >= 0.5",), "blocks", "inconclusive", ("stop", "Not accepted")),
         (("top1 >= 0.5",), "blocks", "gone", ("fine", "Accepted")),
     ],
 )

@@ -68,13 +68,13 @@ def test_a_requirement_on_an_areas_interval_and_none_over_units() -> None:
         "average_precision": average_precision_ends(found.average_precision[0], number, 90 - number),
     }
     for name, (low, high) in ends.items():  # type: ignore[misc]
-        for limit, verdict in ((low - 0.01, "met"), ((low + high) / 2, "cannot tell"), (high + 0.01, "missed")):
+        for limit, verdict in ((low - 0.01, "met"), ((low + high) / 2, "inconclusive"), (high + 0.01, "missed")):
             one = parse_requirement(f'{name}["birch"] >= {limit}', CLASSES).against(found)
             assert (one.low, one.high, one.verdict) == (low, high, verdict)
         assert parse_requirement(f'low({name}["birch"]) >= 0', CLASSES).against(found).value == low
         over = [replace(c, recall=replace(c.recall, units=8)) for c in found.classes]
         one = parse_requirement(f'{name}["birch"] >= 0.1', CLASSES).against(replace(found, classes=over))
-        assert (one.low, one.verdict) == (None, "cannot tell")
+        assert (one.low, one.verdict) == (None, "inconclusive")
 
 
 def judged(states: list[int]) -> Judged:
@@ -176,10 +176,10 @@ def test_an_undefined_figure_holds_nothing() -> None:
 @pytest.mark.parametrize(
     ("text", "hits", "verdict"),
     [
-        ("top1 >= 0.5", 90, "met"), ("top1 >= 0.92", 90, "cannot tell"), ("top1 >= 0.99", 90, "missed"),
+        ("top1 >= 0.5", 90, "met"), ("top1 >= 0.92", 90, "inconclusive"), ("top1 >= 0.99", 90, "missed"),
         ("top1 <= 0.5", 90, "missed"), ("low(top1) >= 0.8", 90, "met"), ("low(top1) >= 0.9", 90, "missed"),
         ("high(top1) <= 0.96", 90, "met"), ("evaluated >= 100", 90, "met"), ('support["birch"] > 100', 90, "missed"),
-        ("macro_f1 >= 0.1", 90, "cannot tell"),
+        ("macro_f1 >= 0.1", 90, "inconclusive"),
     ],
 )  # fmt: skip
 def test_a_criterion_passes_fails_or_cannot_be_told(text: str, hits: int, verdict: str) -> None:
@@ -187,7 +187,7 @@ def test_a_criterion_passes_fails_or_cannot_be_told(text: str, hits: int, verdic
     rows = [[3.0, 1.0, 0.0]] * hits + [[1.0, 3.0, 0.0]] * (100 - hits)
     found = parse_requirement(text, CLASSES).against(figures([0] * 100, rows))
     assert found.verdict == verdict
-    if verdict != "cannot tell":
+    if verdict != "inconclusive":
         assert found.holds == (verdict == "met")
 
 
@@ -195,7 +195,7 @@ def test_bootstrap_intervals_decide_where_there_are_any() -> None:
     found = figures([0, 0, 1, 2] * 10, [[3, 1, 0], [0, 2, 1], [0, 2, 1], [0, 2, 1]] * 10)
     known = Intervals({"macro_f1": Interval(0.2, 0.4)}, 2000, "", 40)
     for text, verdict in (
-        ("macro_f1 >= 0.1", "met"), ("macro_f1 >= 0.3", "cannot tell"), ("macro_f1 >= 0.5", "missed"),
+        ("macro_f1 >= 0.1", "met"), ("macro_f1 >= 0.3", "inconclusive"), ("macro_f1 >= 0.5", "missed"),
         ("low(macro_f1) >= 0.15", "met"), ("high(macro_f1) < 0.3", "missed"),
     ):  # fmt: skip
         assert parse_requirement(text, CLASSES).against(found, known).verdict == verdict

@@ -8,8 +8,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.selecting.selection import Labelled
-from mivrat.ui import words
 from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.parts.pictures import Thumbnails
@@ -44,5 +44,5 @@ def test_class_table_sorts_and_marks(qtbot: QtBot, workspace: Workspace, tmp_pat
     QTest.keyClick(table, Qt.Key.Key_Return)
     assert workspace.shown.conditions == (Labelled(frozenset({order[1]})),)
     lines = {line.name: line for line in headline_lines(workspace)}
-    assert lines["top-1 accuracy"].value == words.percent(snapshot.figures.top_k[1].value)
+    assert lines["top-1 accuracy"].value == percent(snapshot.figures.top_k[1].value)
     assert all(line.total == 60 and line.how for line in lines.values())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from mivrat.core.answers.answers import FAILED
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State
@@ -164,8 +165,8 @@ def check_skill(inputs: Inputs) -> CheckResult:
     share, p = beyond_commonest(judged.right[use], judged.labels[use])
     figures = {"accuracy": hits / len(use), "commonest_class": inputs.classes[top], "commonest_share": share, "p": p}
     text = (
-        f"{100 * hits / len(use):.1f} % of {len(use)} are right; always saying {in_sentence([inputs.classes[top]])} would be in "
-        f"{100 * share:.1f} %"
+        f"Top-1 accuracy {percent(hits / len(use))}, N = {len(use)}; majority-class baseline "
+        f"({in_sentence([inputs.classes[top]])}): {percent(share)}"
     )
     if p < 0.001:
         return CheckResult("skill", "fine", f"{text}.", figures)
@@ -192,15 +193,13 @@ def check_one_class(inputs: Inputs) -> CheckResult:
     labelled = float((labels[labels >= 0] == top).mean()) if (labels >= 0).any() else 1 / len(inputs.classes)
     never = [inputs.classes[k] for k in np.flatnonzero(counts == 0) if (labels == k).any()]
     figures = {"class": inputs.classes[top], "predicted_share": share, "labelled_share": labelled, "never": never}
-    text = f"{in_sentence([inputs.classes[top]])} is predicted for {100 * share:.1f} % of {len(answered)} images"
+    text = f"{in_sentence([inputs.classes[top]])} is predicted for {percent(share)} of {len(answered)} images"
     concerned = tuple(answered[judged.predicted[answered] == top].tolist())
     if share >= 0.9 and labelled <= 0.5:
-        sentence = (
-            f"{text}, though {100 * labelled:.1f} % are labelled so: check the recipe's values and channel order."
-        )
+        sentence = f"{text}, though {percent(labelled)} are labelled so: check the recipe's values and channel order."
         return CheckResult("one-class", "stop", sentence, figures, concerned)
     if share >= 0.3 and share >= 3 * labelled:
-        return CheckResult("one-class", "look", f"{text}; {100 * labelled:.1f} % are labelled so.", figures, concerned)
+        return CheckResult("one-class", "look", f"{text}; {percent(labelled)} are labelled so.", figures, concerned)
     more = f" Never predicted though labelled: {in_sentence(never)}." if never else ""
     return CheckResult(
         "one-class", "look" if never else "fine", f"The class predicted most often: {text}.{more}", figures

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_sentence
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, State, in_words
@@ -148,7 +149,7 @@ def check_class_order(inputs: Inputs) -> CheckResult:
     pairs = [f"{in_sentence([classes[k]])} → {in_sentence([classes[best.means[k]]])}" for k in shown[:5]]
     renamed = ", ".join(pairs) + (f" and {len(shown) - 5} more" if len(shown) > 5 else "")
     sentence = (
-        f"With the classes renamed ({best.name}) accuracy is {100 * then:.1f} % instead of {100 * now / total:.1f} % "
+        f"With the classes renamed ({best.name}) accuracy is {percent(then)} instead of {percent(now / total)} "
         f"(N = {total}, {best.gained} gained, {best.lost} lost, p {in_words(best.p)}): {renamed}."
     )
     state: State = "stop" if then - now / total >= 0.1 else "look"

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.numbers import percent
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_order, renamed_right
 from mivrat.core.checks.picture_shift import properties_of_files, shifts
@@ -497,7 +498,7 @@ def _told_of_grey(trials: list[Trial], best: Trial) -> str:
     if gained <= lost or p >= CHANCE:
         return ""
     return (
-        f" With the pictures turned grey it would be {100 * found.accuracy:.1f} % ({gained} gained, {lost} lost, p {in_words(p)}): the "
+        f" With the pictures turned grey it would be {percent(found.accuracy)} ({gained} gained, {lost} lost, p {in_words(p)}): the "
         "model seems to have been trained on grey pictures, which no recipe makes of these; hand it grey copies."
     )
 
@@ -529,7 +530,7 @@ def _told_trained(there: list[Trial], here: list[Trial], trained: Sequence[Path]
     """The recipe in use fits pictures the network was trained on: what fits better here says that these pictures differ."""
     tried = sum(not (t.same or t.grey) for t in there[1:])
     fits = (
-        f"The recipe fits the training images: accuracy {100 * there[0].plain:.1f} % on {len(there[0].right)} of them, and none of "
+        f"The recipe fits the training images: accuracy {percent(there[0].plain)} on {len(there[0].right)} of them, and none of "
         f"{tried} other recipes fits better there."
     )
     figures: dict[str, Any] = {"training_images": len(there[0].right), "images": len(here[0].right)}
@@ -545,7 +546,7 @@ def _told_trained(there: list[Trial], here: list[Trial], trained: Sequence[Path]
         else "not in brightness, contrast, tint or sharpness, though; look at some beside training images"
     )
     sentence = (
-        f"{fits} On these images another one does better ({best.name}: {100 * best.plain:.1f} % instead of {100 * here[0].plain:.1f} % "
+        f"{fits} On these images another one does better ({best.name}: {percent(best.plain)} instead of {percent(here[0].plain)} "
         f"of {len(here[0].right)}). The pictures differ, the recipe is not wrong: {how}."
     )
     return CheckResult("recipe", "look", sentence, figures)
@@ -560,8 +561,8 @@ def _told(
     better = _better(trials)
     best = _best_of(better) if better else now
     grey = _told_of_grey(trials, best)
-    chance = f"always saying the commonest class would be right in {100 * base:.1f} %"
-    ordered = f", {100 * now.accuracy:.1f} % with the classes in another order: see Class order" if now.means else ""
+    chance = f"always saying the commonest class would be right in {percent(base)}"
+    ordered = f", {percent(now.accuracy)} with the classes in another order: see Class order" if now.means else ""
     poor = near_chance(best.right, known)
     warning = (
         f" That is hardly better than chance ({chance}): the right recipe may not be among those tried, or the model, the "
@@ -574,7 +575,7 @@ def _told(
     if not better:
         alike = [t for t in others if t.makes_no_difference]
         unsaid = (
-            f" These pictures cannot tell it from: {'; '.join(t.name for t in alike[:3])}"
+            f" On these pictures it cannot be distinguished from: {'; '.join(t.name for t in alike[:3])}"
             f"{f' and {len(alike) - 3} more' if len(alike) > 3 else ''}."
             if alike
             else ""
@@ -583,12 +584,12 @@ def _told(
         differ = sum(not t.same for t in others)
         sentence = (
             f"None of {differ} other recipes fits significantly better; as it is, accuracy is "
-            f"{100 * now.plain:.1f} % on {total} labelled images{ordered}.{grey}{warning}{unsaid}{guess}{what}"
+            f"{percent(now.plain)} on {total} labelled images{ordered}.{grey}{warning}{unsaid}{guess}{what}"
         )
         return CheckResult("recipe", "look" if is_guess or poor or now.means or grey else "fine", sentence, figures)
     counted = f"{best.gained} gained, {best.lost} lost, p {in_words(best.accuracy_p)}"
     if now.means or best.means:
-        counted += f", against {100 * now.accuracy:.1f} % as it is with the class order that suits it best"
+        counted += f", against {percent(now.accuracy)} as it is with the class order that suits it best"
     if not best.fits_better:
         counted += ": either the recipe or the class order is wrong; how the model was trained tells which"
     losses = f", log loss {best.log_loss:.3f} instead of {now.log_loss:.3f} (p {in_words(best.loss_p)})"
@@ -599,8 +600,8 @@ def _told(
         "images in the study, these are tried first."
     )
     sentence = (
-        f"Another recipe fits better{where}: {best.name}. Accuracy {100 * best.accuracy:.1f} %"
-        f"{', the classes in another order,' if best.means else ''} instead of {100 * now.plain:.1f} % on the same {total} images "
+        f"Another recipe fits better{where}: {best.name}. Accuracy {percent(best.accuracy)}"
+        f"{', the classes in another order,' if best.means else ''} instead of {percent(now.plain)} on the same {total} images "
         f"({counted}){'' if now.means or best.means else losses}.{grey}{warning}{unsure}{what}"
     )
     state: State = "stop" if best.accuracy - now.plain >= 0.1 else "look"

@@ -21,7 +21,7 @@ MOST_NAMED = 4
 _LESS_IS_BETTER = {"log_loss": "log loss", "brier": "Brier score", "ece": "calibration (ECE)"}
 
 About = Literal["whole", "classes", "pairs", "confidence"]
-Standing = Literal["met", "missed", "cannot tell"]
+Standing = Literal["met", "missed", "inconclusive"]
 
 
 @dataclass(frozen=True)
@@ -51,8 +51,8 @@ def not_worse(found: Difference, margin: float) -> Standing:
     """Whether b is not worse than a by more than a margin: met where the interval's lower end is at or above it, missed where
     the upper end is below."""
     if found.low is None or found.high is None:
-        return "cannot tell"
-    return "met" if found.low >= -margin else "missed" if found.high < -margin else "cannot tell"
+        return "inconclusive"
+    return "met" if found.low >= -margin else "missed" if found.high < -margin else "inconclusive"
 
 
 def claims(found: Comparison, margin: float = MARGIN) -> list[Claim]:

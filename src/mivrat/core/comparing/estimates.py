@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
 from mivrat.core.answers.judged import Judged
+from mivrat.core.base.numbers import percent, span
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import confusion_matrix
 from mivrat.core.figures.temperature import confidences
@@ -48,7 +49,7 @@ class HowUnlike:
             if one is None:
                 continue
             if one.p is None:
-                told.append(f"whether {what} look unlike to the model cannot be told of {one.units} units")
+                told.append(f"{one.units} units are too few to test whether {what} look different to the model")
             else:
                 how = "unlike" if one.p < LEVEL else "not significantly unlike"
                 told.append(
@@ -127,7 +128,7 @@ def in_sentences(one: AccuracyEstimate) -> list[str]:
     """Both estimates of accuracy with their intervals, what each rests on, and whether they disagree."""
 
     def share(value: float, ends: tuple[float, float]) -> str:
-        return f"{100 * value:.1f} % ({100 * ends[0]:.1f} – {100 * ends[1]:.1f})"
+        return f"{percent(value)} ({span(ends[0], ends[1])})"
 
     found = [
         f"By mean confidence {share(one.by_confidence, one.confidence_ends)}: rests on {BY_CONFIDENCE_RESTS_ON}.",

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.later import Later
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted
 
@@ -118,7 +119,7 @@ class Overfitting:
 
     def sentence(self) -> str:
         (low, high), (first, last) = self.validation, self.training
-        share = f", {100 * (high / low - 1):.0f} % more" if low > 0 else ""
+        share = f", {percent(high / low - 1, 0)} more" if low > 0 else ""
         return (
             f"Overfitting: from {self.since:g} to {self.until:g} validation loss rises by {high - low:.3g} (from {low:.3g} to {high:.3g}{share}) "
             f"while training loss falls from {first:.3g} to {last:.3g}."
@@ -147,7 +148,7 @@ class Training:
             return ["The log has no validation curve, so it is unknown whether the model was trained too long."]
         value = self.curves[self.best_by][self.best]
         what = self.best_by.replace("_", " ")
-        shown = f"{100 * value:.1f} %" if self.best_by.endswith("accuracy") else f"{value:.4g}"
+        shown = percent(value) if self.best_by.endswith("accuracy") else f"{value:.4g}"
         told.append(f"Best {what}: {shown} at {self.step[self.best]:g}, of {self.step[0]:g} to {self.step[-1]:g}.")
         if self.overfitting is not None:
             told.append(self.overfitting.sentence())

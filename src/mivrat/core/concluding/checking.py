@@ -126,7 +126,7 @@ def told_confirmed(finding: Finding) -> str:
 def _criterion(claim: Claim, ground: Ground) -> Measure:
     wanted = parse_criterion(claim.text, ground.classes)
     found = hold_requirement(wanted, ground)
-    met = {"met": True, "missed": False, "cannot tell": None}[found.verdict]
+    met = {"met": True, "missed": False, "inconclusive": None}[found.verdict]
     share = found.share
     return Measure(
         in_plain_words(wanted, ground.classes),

@@ -1,4 +1,4 @@
-"""Criteria held against a run: met, missed, or cannot tell, and then how many more images it would take."""
+"""Criteria checked on a run: met, missed, or inconclusive, and then how many more images are needed."""
 
 from __future__ import annotations
 
@@ -97,7 +97,7 @@ def criteria_of(texts: Sequence[str], ground: Ground) -> tuple[Criterion, ...]:
 def what_it_takes(outcome: Outcome, ground: Ground) -> str:
     """How many more images, and of which kind, it would take to tell whether a criterion is met, in words; empty where it is told, or
     nothing can be said."""
-    if outcome.verdict != "cannot tell" or outcome.problem:
+    if outcome.verdict != "inconclusive" or outcome.problem:
         return ""
     wanted = parse_criterion(outcome.text, ground.classes)
     if outcome.value is None or wanted.bound is not None:

@@ -7,9 +7,9 @@ import re
 from collections.abc import Sequence
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import count, in_a_row, minus
 from mivrat.core.concluding.requirements import PER_CLASS, Outcome, Requirement, parse_criterion
-from mivrat.core.concluding.told import percent
 from mivrat.core.pictures.classes import ClassMatcher
 
 FIGURES = {

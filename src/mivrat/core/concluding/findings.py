@@ -209,7 +209,7 @@ def from_text(finding_id: int, text: str) -> Finding:
         raise InputError("a finding cannot be read", where="study", mend="remove it and add it again") from error
 
 
-State = Literal["gone", "weaker", "holds", "worse", "cannot tell"]
+State = Literal["gone", "weaker", "holds", "worse", "inconclusive"]
 
 
 @with_config(KEPT)
@@ -234,7 +234,9 @@ def checked_text(checked: Checked) -> str:
 def checked_from(text: str) -> Checked | None:
     """A check as ``checked_text`` gives it; None where it is none."""
     try:
-        return json_of(text, Checked)
+        return json_of(
+            text.replace('"state": "cannot tell"', '"state": "inconclusive"', 1), Checked
+        )  # as saved by earlier versions
     except (ValueError, RecursionError):
         return None
 

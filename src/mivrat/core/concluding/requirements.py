@@ -44,7 +44,12 @@ _OF_EVERY = ("recall", "precision")
 _SHARES = ("precision", "recall", "specificity", "f1", "family_accuracy")
 
 
-Verdict = Literal["met", "missed", "cannot tell"]
+Verdict = Literal["met", "missed", "inconclusive"]
+
+
+def as_written(verdict: str) -> str:
+    """A verdict as the JSON files have spelled it since their first version, for the programs that read them."""
+    return "cannot tell" if verdict == "inconclusive" else verdict
 
 
 @dataclass(frozen=True)
@@ -52,7 +57,7 @@ class Outcome:
     """One requirement held against the figures; ``value`` is None where the figure is undefined, and then it does not hold.
 
     ``verdict`` asks more than ``holds``: whether it still does at either end of the figure's 95 % interval; where the ends
-    disagree, so few images cannot tell.
+    disagree, it is inconclusive.
     """
 
     text: str
@@ -60,7 +65,7 @@ class Outcome:
     holds: bool
     low: float | None = None
     high: float | None = None
-    verdict: Verdict = "cannot tell"
+    verdict: Verdict = "inconclusive"
     # How many images it is of, which of them where it is a share of images, and why it could not be asked, where it could not.
     images: int | None = None
     share: Proportion | None = None
@@ -162,11 +167,11 @@ class Requirement:
         if low is None or high is None:
             # A count is what it is; of any other figure without an interval nothing is known beyond itself.
             verdict: Verdict = (
-                ("met" if holds else "missed") if self.figure in ("evaluated", "support") else "cannot tell"
+                ("met" if holds else "missed") if self.figure in ("evaluated", "support") else "inconclusive"
             )
         else:
             ends = {_OPERATORS[self.compare](end, self.limit) for end in (low, high)}
-            verdict = "cannot tell" if len(ends) > 1 else "met" if holds else "missed"
+            verdict = "inconclusive" if len(ends) > 1 else "met" if holds else "missed"
         return Outcome(self.text, value, holds, low, high, verdict)
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
@@ -401,7 +406,7 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
         pass
     elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _AVERAGES or figure in _PLAIN):
         raise InputError(
-            f"{shown!r}: there is no figure {_shortened(figure)!r}",
+            f"{shown!r}: unknown figure {_shortened(figure)!r}",
             where="--require",
             mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(PER_CLASS)} with ["class"]',
         )

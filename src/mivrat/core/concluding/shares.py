@@ -174,7 +174,7 @@ def measured_share(conditions: Sequence[Condition], ground: Ground) -> Measure:
     if rest.total:
         beside = Beside("the other images", rest.value, rest.low, rest.high, rest.hits, rest.total)
     words = f"{found.what}, of images {found.of}" if found.of != "all images" else f"{found.what}, of all images"
-    problem = "" if share.total else f"there are no images {found.of} here"
+    problem = "" if share.total else f"this set has no images {found.of}"
     return Measure(
         words, share.value, share.low, share.high, share.hits, share.total, found.bad, beside=beside, problem=problem
     )

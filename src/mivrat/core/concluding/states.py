@@ -94,7 +94,7 @@ def state_of(before: Measure, after: Measure, made: Made, standing: Standing | N
     """The state and why, in words. ``standing`` is how the run does as a whole, None where that does not matter; ``same``: it is
     the very model and the very images that it was found on.
 
-    - *cannot tell*: the claim cannot be asked, has no interval, or the intervals leave it open;
+    - *inconclusive*: the claim cannot be asked, has no interval, or the intervals leave it open;
     - *holds*: nothing has changed, or no change is significant and what was found still stands out significantly;
     - *worse*: significantly more of it than before;
     - *gone*: significantly less than before, not significantly more than what it is compared with, and more than a quarter of what
@@ -102,15 +102,15 @@ def state_of(before: Measure, after: Measure, made: Made, standing: Standing | N
       many looks, cannot be gone;
     - *weaker*: significantly less than before, but not gone.
 
-    Gone and weaker become *cannot tell* where the run answers worse as a whole.
+    Gone and weaker become *inconclusive* where the run answers worse as a whole.
     """
     if after.problem or after.value is None:
-        return "cannot tell", after.problem or "the figure is undefined here"
+        return "inconclusive", after.problem or "the figure is undefined here"
     if same and (after.value, after.hits, after.total) == (before.value, before.hits, before.total):
         return "holds", "the same model and the same images: the same figure"
     state, why = _rule(before, after, max(1, made.looks))
     if state in ("gone", "weaker") and standing is not None and (worse := answers_worse(made, standing)):
-        return "cannot tell", f"the figure is better, but {worse}, so that says nothing"
+        return "inconclusive", f"the figure is better, but {worse}, so that says nothing"
     return state, why
 
 
@@ -125,12 +125,12 @@ def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
         return "worse", "significantly more than before"
     found, left = excess(before, looks), excess(after)
     if low is None or found is None or left is None:
-        return "cannot tell", "too few images (or units) for an interval"
+        return "inconclusive", "too few images (or units) for an interval"
     against = after.beside.name if after.beside is not None else "none at all"
     if turned < 0:
         chosen = f", as one of {looks} looked at" if looks > 1 else ""
         if found.low <= 0:
-            return "cannot tell", f"it was not significantly different from {against} where it was found{chosen}"
+            return "inconclusive", f"it was not significantly different from {against} where it was found{chosen}"
         margin = max(MARGIN, LEFT * (found.value if looks == 1 else found.low))
         if left.low > 0:
             return "weaker", f"significantly less than before, but still more than {against}"
@@ -145,7 +145,7 @@ def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
         )
     if left.low > MARGIN:
         return "holds", f"no significant change, and still significantly more than {against}"
-    return "cannot tell", f"no significant change, and not significantly more than {against}"
+    return "inconclusive", f"no significant change, and not significantly more than {against}"
 
 
 def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tuple[State, str]:
@@ -155,7 +155,7 @@ def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tupl
         return (
             ("worse", "met before, missed now")
             if after.met is False
-            else ("cannot tell", "met before; now open at this N")
+            else ("inconclusive", "met before; inconclusive at this N")
         )
     if after.met:
         return "gone", "the criterion is met"
@@ -168,4 +168,4 @@ def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tupl
             "holds",
             "still missed" if told else "still missed; without an interval it is unknown whether it has changed",
         )
-    return "cannot tell", "neither significantly met nor missed, and no significant change"
+    return "inconclusive", "neither significantly met nor missed, and no significant change"

@@ -14,7 +14,7 @@ from mivrat.core.concluding.criteria import Criterion, criteria_of, outcome_of
 from mivrat.core.concluding.findings import Checked, Finding, measure_data
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.of_study import ground_of, read_findings, read_snapshot
-from mivrat.core.concluding.requirements import Outcome
+from mivrat.core.concluding.requirements import Outcome, as_written
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.snapshot import Snapshot
@@ -162,13 +162,13 @@ def as_json(found: Verified) -> dict[str, Any]:
         else {},
         "passed": not found.failing,
         "criteria": [
-            {"text": one.outcome.text, "state": one.outcome.verdict, "before": earlier.value, "after": one.outcome.value,
+            {"text": one.outcome.text, "state": as_written(one.outcome.verdict), "before": earlier.value, "after": one.outcome.value,
              "low": one.outcome.low, "high": one.outcome.high, "images": one.outcome.images,
              "problem": one.outcome.problem, "more": one.more}
             for earlier, one in found.criteria
         ],
         "findings": [
-            {"title": one.title, "weight": one.weight, "state": checked.state, "why": checked.why,
+            {"title": one.title, "weight": one.weight, "state": as_written(checked.state), "why": checked.why,
              "found_on": {"model": one.made.model_name, "images": one.made.images_name},
              "before": measure_data(one.before), "after": measure_data(checked.after),
              **({"confirmed": measure_data(one.confirmed)} if one.confirmed is not None else {})}

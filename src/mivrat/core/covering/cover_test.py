@@ -16,6 +16,7 @@ from mivrat.core.answers.asking import remote_of
 from mivrat.core.answers.judging import units_in
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
+from mivrat.core.base.numbers import percent
 from mivrat.core.covering.lookalikes import ColourRule, PatchRule, colour_from_json, patch_from_json
 from mivrat.core.covering.one_image import (
     ANSWERS,
@@ -79,7 +80,7 @@ class RegionPlan:
 
     def in_words(self) -> str:
         if self.place == "hottest":
-            return f"hottest {100 * self.share:g} % of each image"
+            return f"hottest {percent(self.share, None)} of each image"
         if self.place == "each":
             return f"regions drawn on {len(self.each)} images"
         if self.colour is not None:

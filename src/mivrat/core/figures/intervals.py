@@ -99,7 +99,7 @@ def wilson(share: float, total: float, z: float = Z95) -> tuple[float, float]:
 def proportion(hits: int, total: int) -> Proportion:
     """A share with its 95 % Wilson score interval (Wilson 1927). ``0 <= hits <= total``."""
     if not 0 <= hits <= total:
-        raise ValueError(f"{hits} of {total} is no share")
+        raise ValueError(f"{hits} of {total} is not a proportion")
     if total == 0:
         return Proportion(0, 0, None, None, None)
     share = hits / total

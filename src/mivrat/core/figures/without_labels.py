@@ -85,8 +85,8 @@ def mix_without_labels(matrix: Counts, predicted: NDArray[np.integer], names: li
     impossible = [names[k] for k, n, one in zip(involved, negative, raw, strict=True) if one < 0 and n > 0.975 * draws]
     if impossible:
         return MixEstimate(
-            None, [], f"no mix explains the answers: of {', '.join(impossible[:4])} there would have to be fewer than none. The "
-            "classes do not look as they do in the labelled set",
+            None, [], f"the estimate for {', '.join(impossible[:4])} is negative, so the method does not apply: the "
+            "classes look different from the labelled set",
         )  # fmt: skip
     ends = np.quantile(drawn, [0.025, 0.975], axis=0)
     low, high = ends[0], ends[1]

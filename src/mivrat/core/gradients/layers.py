@@ -212,7 +212,7 @@ class _Places:
             return found[0]
         if found:
             return "its token axis is unknown"
-        return f"where its {shape[1]} × {shape[2]} values lie in the image cannot be shown"
+        return f"the places of its {shape[1]} × {shape[2]} values in the image are unknown"
 
 
 @dataclass(frozen=True)

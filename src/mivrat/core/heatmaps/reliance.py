@@ -102,8 +102,8 @@ class Reliance:
             do, are = ("call", "they are") if many else ("calls", "it is")
             if len(sides) == 2:
                 found.append(
-                    f"What {about} {do} hot is what the answer depends on: taken away first the probability falls "
-                    "sooner, put back first it rises sooner, than in random orders."
+                    f"What {about} {do} hot is what the answer depends on: the probability falls sooner when it is removed first, and rises "
+                    "sooner when it is restored first, than in random orders."
                 )
             elif sides:
                 found.append(

@@ -57,8 +57,8 @@ class PredictionTable:
             self._settled = "prediction"
             told = "and their confidence" if "confidence" in table.columns else "without confidence"
             self.remarks.append(
-                f"tells predictions {told}, no scores: there is no top-k accuracy beyond top-1, no log loss, no Brier "
-                f"score, no AUROC and no average precision{'' if 'confidence' in table.columns else ', and no calibration'}"
+                f"lists predictions {told} and no scores. Top-k accuracy beyond top-1, log loss, Brier score, AUROC and "
+                f"average precision need scores{'' if 'confidence' in table.columns else ', and calibration needs a confidence'}"
             )
         else:
             missing = [name for k, name in enumerate(classes) if k not in columns]

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.pictures.decode import UnreadablePicture, picture_size, read_file
 from mivrat.core.pictures.prepare import geometry
 from mivrat.core.pictures.recipe import Recipe
@@ -36,6 +37,6 @@ def cropping_remark(files: Sequence[Path], recipe: Recipe, is_guess: bool) -> st
     if share is None or share < MUCH:
         return ""
     return (
-        f"the guessed recipe crops away {100 * share:.0f} % of these pictures: give the recipe the model was trained with, or look at "
+        f"the guessed recipe crops away {percent(share, 0)} of these pictures: give the recipe the model was trained with, or look at "
         "what the network receives (Prepare, Recipe)"
     )

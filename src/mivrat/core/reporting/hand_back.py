@@ -14,6 +14,7 @@ from PIL import Image, ImageDraw
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import folder_within, free_name, put_new, write_whole, write_whole_with
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_a_row
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
@@ -216,7 +217,7 @@ def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, handed: Handed, im
         draw.text((left + 10, top + 10), "unreadable", fill="grey", font=typeface(16))
     called, labelled = handed.predicted_of(image) or "no answer", handed.label_of(image) or "no label"
     confidence = float(handed.judged.confidence[image])
-    told = called if confidence != confidence else f"{called} {100 * confidence:.0f} %"
+    told = called if confidence != confidence else f"{called} {percent(confidence, 0)}"
     second = "as labelled" if called == labelled else labelled if labelled == "no label" else f"labelled {labelled}"
     name = handed.record.image_set.items[image].path.rpartition("/")[2]
     for n, (text, ink) in enumerate(((told, "black"), (f"{second}", "dimgrey"), (name, "grey"))):

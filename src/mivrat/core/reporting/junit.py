@@ -36,7 +36,7 @@ def cases_of_requirements(outcomes: Sequence[Outcome]) -> list[Case]:
 
 
 def cases_of(outcomes: Sequence[Outcome], findings: Sequence[tuple[Finding, Checked | None]]) -> list[Case]:
-    """Criteria (missed fails, cannot tell is skipped) and findings (one that blocks and is not gone fails, others that are not gone are
+    """Criteria (missed fails, inconclusive is skipped) and findings (one that blocks and is not gone fails, others that are not gone are
     skipped)."""
     states: dict[str, Literal["passed", "failed", "skipped"]] = {"met": "passed", "missed": "failed"}
     found = [
@@ -44,7 +44,7 @@ def cases_of(outcomes: Sequence[Outcome], findings: Sequence[tuple[Finding, Chec
         for one in outcomes
     ]  # fmt: skip
     for finding, checked in findings:
-        state = checked.state if checked is not None else "cannot tell"
+        state = checked.state if checked is not None else "inconclusive"
         told = f"{state}: {measure_told(finding.before)} → {measure_told(checked.after) if checked is not None else 'not checked'}"
         blocks = finding.weight == "blocks"
         found.append(

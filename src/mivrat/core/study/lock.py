@@ -62,9 +62,9 @@ class StudyLock:
 
     def _planted(self) -> InputError:
         return InputError(
-            "is not a Mivrat lock, but is where the lock must be",
+            "stands where Mivrat's lock must be, and was not made by Mivrat",
             where=self._path,
-            mend="see what it is, and move it away",
+            mend="look at it, and move it away",
         )
 
     def _let_go(self) -> None:

@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.checks.catalogue import BY_NAME, Check, checks_of
 from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.checks.result import in_words
@@ -339,14 +340,14 @@ def _listed(texts: list[str]) -> str:
 
 def _value(key: str, value: Any) -> str:
     if value is None:
-        return words.DASH
+        return DASH
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):
         return _listed([str(one) for one in value])
     if isinstance(value, float):
         if key == "accuracy":
-            return words.percent(value)
+            return percent(value)
         if key == "p" or key.endswith("_p"):
             return in_words(value).removeprefix("= ")
         return f"{value:.3f}" if abs(value) < 100 else f"{value:.4g}"

@@ -9,6 +9,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent
 from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.ui import words
@@ -64,7 +65,7 @@ class OtherHeat(QWidget):
         self.setVisible(held is not None and other is not None)
         if held is None or other is None:
             return
-        restyle(self.name, f"color: {theme.tokens.second}; font-weight: 600;")
+        restyle(self.name, f"color: {theme.tokens.second}; font-weight: 600")
         self.name.setText(words.clipped(held.names.b, 40))
         self.layer.setText("")
         classes, predicted = held.a.record.classes, int(other.predicted[image])
@@ -74,12 +75,12 @@ class OtherHeat(QWidget):
         else:
             told = f"{classes[predicted] if predicted < len(classes) else 'another class'}"
             sure = float(other.confidence[image])
-            told += f" at {100 * sure:.1f} %" if sure == sure else ""
+            told += f" at {percent(sure)}" if sure == sure else ""
             if labelled >= 0:
                 told += (
                     ", as labelled"
                     if predicted == labelled
-                    else f"; the label at {100 * float(other.own[image]):.1f} %"
+                    else f"; the label at {percent(float(other.own[image]))}"
                     if other.own[image] == other.own[image]
                     else ", wrong"
                 )

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import printable
 from mivrat.core.heatmaps.overlay import heat_colours
 from mivrat.ui import words
@@ -104,5 +105,5 @@ class Ranking(QWidget):
             painter.drawText(
                 QRectF(self.width() - 60, y, 60, self.LINE),
                 Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                f"{100 * one.probability:.1f} %",
+                percent(one.probability),
             )

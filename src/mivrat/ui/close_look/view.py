@@ -10,6 +10,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.maps import BY_GRADIENT, SIGNED, Method
 from mivrat.core.heatmaps.overlay import overlay
@@ -103,8 +104,8 @@ class CloseLook(QWidget):
         self.way = Choice(list(WAYS), "how the heat is made")
         tip(
             self.way,
-            "How the heat is made. The first three take gradients at the layer; activation only: the last layer by the weights "
-            "behind it; occlusion: hide a window everywhere and score again (it takes longest)",
+            "How the heatmap is computed. The first three use gradients at the layer. Activation only weights the last layer by the "
+            "weights behind it. Occlusion hides a window at every place and scores again, which takes longest",
         )
         self.way.activated.connect(lambda _: self._choose_way())
         self.layer.activated.connect(self._choose_layer)
@@ -255,7 +256,7 @@ class CloseLook(QWidget):
         if predicted < 0:
             text = record.answers.reasons.get(image, "not scored")
         else:
-            text = f"{classes[predicted]} at {100 * judged.confidence[image]:.1f} %"
+            text = f"{classes[predicted]} at {percent(judged.confidence[image])}"
             if wrong:
                 text += f" — labelled {classes[labelled]}, ranked {judged.rank[image]} of {len(classes)}"
             else:
@@ -264,7 +265,7 @@ class CloseLook(QWidget):
                 second = int(judged.ranking(image)[1])
                 runner_up = float(judged.probabilities([image])[0, second])
                 if judged.confidence[image] - runner_up < CLOSE:
-                    text += f"; nearly a tie with {classes[second]} at {100 * runner_up:.1f} %"
+                    text += f"; nearly a tie with {classes[second]} at {percent(runner_up)}"
         self.sentence.setText(text)
         lines: list[RankedClass] = []
         if predicted >= 0:

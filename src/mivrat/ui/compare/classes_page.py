@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import percent, points, signed_span
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.figures.paired import ClassDifference
@@ -47,20 +48,20 @@ def class_lines(compared: Compared) -> list[Line]:
         sure = one.p_holm < 0.05 and recall.value is not None
         ink = "" if not sure else "accent" if (recall.value or 0) > 0 else "wrong"
         about = (
-            f"{name}\nrecall {words.percent(recall.a)} and {words.percent(recall.b)}, difference {words.points(recall.value)} ({words.difference_bounds(recall) or 'no interval'}); {test}: p {in_words(recall.p if recall.p is not None else 1.0)}, corrected for the number of classes (Holm) {in_words(one.p_holm)}.\n"
-            f"precision {words.percent(precision.a)} and {words.percent(precision.b)}, difference {words.points(precision.value)} ({words.difference_bounds(precision) or 'no interval'})."
+            f"{name}\nrecall {percent(recall.a)} and {percent(recall.b)}, difference {points(recall.value)} ({signed_span(recall.low, recall.high) or 'no interval'}); {test}: p {in_words(recall.p if recall.p is not None else 1.0)}, corrected for the number of classes (Holm) {in_words(one.p_holm)}.\n"
+            f"precision {percent(precision.a)} and {percent(precision.b)}, difference {points(precision.value)} ({signed_span(precision.low, precision.high) or 'no interval'})."
         )
-        sides = f"{words.percent(recall.a)} and {words.percent(recall.b)}"
+        sides = f"{percent(recall.a)} and {percent(recall.b)}"
         lines.append(
             Line(
                 (
                     Cell(name, sort=fold(name)),
                     Cell(images, sort=number),
                     Cell(sides, sort=recall.b, drawn=Drawn(recall, as_points=True)),
-                    Cell(words.points(recall.value), sort=recall.value, ink=ink),
-                    Cell(words.difference_bounds(recall), sort=recall.low, ink="soft"),
-                    Cell(f"{words.percent(precision.a)} and {words.percent(precision.b)}", sort=precision.b, drawn=Drawn(precision, as_points=True)),
-                    Cell(words.points(precision.value), sort=precision.value, ink="" if not precision.beyond_chance else "accent" if precision.beyond_chance > 0 else "wrong"),
+                    Cell(points(recall.value), sort=recall.value, ink=ink),
+                    Cell(signed_span(recall.low, recall.high), sort=recall.low, ink="soft"),
+                    Cell(f"{percent(precision.a)} and {percent(precision.b)}", sort=precision.b, drawn=Drawn(precision, as_points=True)),
+                    Cell(points(precision.value), sort=precision.value, ink="" if not precision.beyond_chance else "accent" if precision.beyond_chance > 0 else "wrong"),
                 ),
                 (Labelled(frozenset({k})),),
                 about,
@@ -107,7 +108,7 @@ class ClassesPage(QWidget):
         self._making.start(lambda task: class_lines(compared), done=self._take)
         names = compared.held.names
         self.legend.setText(
-            f"From 0 to 100 %: round, above, {names.a}; square, below, {names.b}. Changes in points; in colour where they are significant (recall: corrected for the number of classes). The most significant change first; click a heading to sort."
+            f"From 0 to 100 %: round, above, {names.a}; square, below, {names.b}. Changes are in points, and in colour where they are significant (recall: corrected for the number of classes). The most significant change comes first. Click a heading to sort."
         )
 
     def _take(self, lines: list[Line]) -> None:

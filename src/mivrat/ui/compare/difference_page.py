@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import bounds, percent, points, signed_span
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.groups import GroupDifference
 from mivrat.core.comparing.holding import Compared
@@ -131,8 +132,8 @@ class DifferencePage(Scrolled):
                         Cell(words.count(one.total)),
                         Cell(f"{one.fixed} of {one.wrong_before}"),
                         Cell(words.count(one.broken)),
-                        Cell(words.points(one.top1.value), ink={"better": "accent", "worse": "wrong"}.get(told, "")),
-                        Cell(words.difference_bounds(one.top1), ink="soft"),
+                        Cell(points(one.top1.value), ink={"better": "accent", "worse": "wrong"}.get(told, "")),
+                        Cell(signed_span(one.top1.low, one.top1.high), ink="soft"),
                         Cell(told or "not sure", ink="soft"),
                     ),
                     (condition,),
@@ -156,7 +157,7 @@ class DifferencePage(Scrolled):
         for i in found.order:
             beyond = [names[one.worse] for one in found.pairs if one.better == i and one.p_holm < 0.05]
             share = found.accuracy[i]
-            lines.append(Line((Cell(names[i]), Cell(words.percent(share.value)), Cell(words.bounds(share), ink="soft"), Cell(", ".join(beyond) or "none of them")), (), names[i]))  # fmt: skip
+            lines.append(Line((Cell(names[i]), Cell(percent(share.value)), Cell(bounds(share), ink="soft"), Cell(", ".join(beyond) or "none of them")), (), names[i]))  # fmt: skip
         self.runs.show_lines(lines)
         self.runs_told.setText(
             f"Over the {words.images(found.total)} that all have answered. All as good as one another: p {in_words(found.p)} (Cochran's Q). "

@@ -7,6 +7,7 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize
 
+from mivrat.core.base.numbers import percent, points, signed
 from mivrat.core.figures.two_sets import TwoSets
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
@@ -65,8 +66,8 @@ class DropDiagram(Diagram):
         k = self.classes[mark]
         part, one = sets.drop.classes[k], sets.classes[k]
         return (
-            f"{compared.found.classes[k]}: {words.points(part.class_mix)} by its share of the images ({one.support_a} of {sets.total_a}, {one.support_b} of {sets.total_b}), "
-            f"{words.points(part.within)} by recall ({words.percent(one.recall.a)}, {words.percent(one.recall.b)})"
+            f"{compared.found.classes[k]}: {points(part.class_mix)} by its share of the images ({one.support_a} of {sets.total_a}, {one.support_b} of {sets.total_b}), "
+            f"{points(part.within)} by recall ({percent(one.recall.a)}, {percent(one.recall.b)})"
         )
 
     def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
@@ -88,7 +89,7 @@ class DropDiagram(Diagram):
         self.tick(self.plot, "left", [(count - i - 0.5, name) for i, name in enumerate(names)])
         step = next(s for s in (0.5, 1, 2, 5, 10, 20, 50, 100) if reach / s <= 5)
         ticks = np.arange(-np.floor(reach / step), np.floor(reach / step) + 1) * step
-        self.tick(self.plot, "bottom", [(float(v), words.signed(float(v), 0 if step >= 1 else 1)) for v in ticks])
+        self.tick(self.plot, "bottom", [(float(v), signed(float(v), 0 if step >= 1 else 1)) for v in ticks])
         self.name_axes(self.plot, "points of the difference", "")
         for v in ticks:
             self.plot.addItem(line([v, v], [0, count], pen("line")))

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor
 
+from mivrat.core.base.numbers import signed
 from mivrat.core.figures.confusion import Counts
 from mivrat.core.selecting.selection import Cells, Labelled, OtherPredicted, Predicted
-from mivrat.ui import words
 from mivrat.ui.measure.matrix import DIAGONAL, ConfusionMatrix, Values
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
@@ -133,7 +133,7 @@ class SideMatrix(ConfusionMatrix):
             return f"labelled {classes[label_index]}: {told[0]} and {told[1]} images"
         one, other = (int(c[label_index, predicted]) for c in counts)
         totals = [int(c[label_index].sum()) for c in counts]
-        return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {one} of {totals[0]}, then {other} of {totals[1]} ({words.signed(other - one, 0)})"
+        return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {one} of {totals[0]}, then {other} of {totals[1]} ({signed(other - one, 0)})"
 
     def _names(self) -> list[str]:
         compared = self.workspace.shown.compared
@@ -159,7 +159,7 @@ class ChangeMatrix(SideMatrix):
         return mix(theme.colour("sheet"), token, 0.14 + 0.76 * min(1.0, abs(part)))
 
     def number(self, value: float) -> str:
-        return words.signed(value, 0)
+        return signed(value, 0)
 
     def colours(self) -> list[QColor]:
         middle = (DIAGONAL - 1) / 2

@@ -7,6 +7,7 @@ import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.answers.answers import SCORED
+from mivrat.core.base.numbers import percent, points, signed, span
 from mivrat.core.comparing.estimates import MIX_RESTS_ON, Estimates, in_sentences
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.selecting.selection import Picked
@@ -53,7 +54,7 @@ class SetsPage(Scrolled):
         )
         self.pairs_head = label("Pairs that add most", "heading")
         self.pairs = LinesTable(workspace, PAIRS, "pairs that add most to the difference; Enter selects", whole=True)
-        self.unlike_head = label("How unlike the two sets are to the model", "heading")
+        self.unlike_head = label("Difference between the two sets as the model sees them", "heading")
         self.unlike_told = label(wrap=True)
         self.work_out = button("Compute", comparer.find_unlike, kind="small")
         tip(
@@ -101,15 +102,11 @@ class SetsPage(Scrolled):
         ends = drop.intervals or {}
 
         def told(name: str) -> str:
-            return (
-                f" ({words.signed(100 * ends[name][0], 1)} to {words.signed(100 * ends[name][1], 1)})"
-                if name in ends
-                else ""
-            )
+            return f" ({signed(100 * ends[name][0], 1)} to {signed(100 * ends[name][1], 1)})" if name in ends else ""
 
         self.split.setText(
-            f"{words.points(drop.total)} points in all  =  {words.points(drop.class_mix)}{told('class_mix')} by another class mix  +  "
-            f"{words.points(drop.within)}{told('within')} by the same classes being recognised better or worse"
+            f"{points(drop.total)} points in all  =  {points(drop.class_mix)}{told('class_mix')} by another class mix  +  "
+            f"{points(drop.within)}{told('within')} by the same classes being recognised better or worse"
         )
         tip(
             self.split,
@@ -205,7 +202,7 @@ class SetsPage(Scrolled):
             here = np.bincount(held.a.judged.labels[use], minlength=len(found.mix.shares)) / max(1, int(use.sum()))
             self.mix.show_lines(
                 [
-                    Line((Cell(name), Cell(words.percent(float(here[k]))), Cell(words.percent(float(found.mix.shares[k]))), Cell(f"{100 * found.mix.intervals[k][0]:.1f} – {100 * found.mix.intervals[k][1]:.1f}", ink="soft")))
+                    Line((Cell(name), Cell(percent(float(here[k]))), Cell(percent(float(found.mix.shares[k]))), Cell(f"{span(found.mix.intervals[k][0], found.mix.intervals[k][1])}", ink="soft")))
                     for k, name in enumerate(held.a.record.classes)
                 ]
             )  # fmt: skip

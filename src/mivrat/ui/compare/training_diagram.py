@@ -6,6 +6,7 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.comparing.training import Training, smoothed
 from mivrat.core.figures.intervals import Proportion
 from mivrat.ui import words
@@ -63,7 +64,7 @@ class TrainingDiagram(Diagram):
         told = [f"at {self.found.step[mark]:g}"]
         for name, values in self.found.curves.items():
             if np.isfinite(values[mark]):
-                value = f"{100 * values[mark]:.1f} %" if name.endswith("accuracy") else f"{values[mark]:.4g}"
+                value = percent(values[mark]) if name.endswith("accuracy") else f"{values[mark]:.4g}"
                 told.append(f"{name.replace('_', ' ')} {value}")
         return "\n".join(told)
 
@@ -103,7 +104,7 @@ class TrainingDiagram(Diagram):
         high = high if high > low else low + 1.0
         plot.setRange(xRange=(first, last), yRange=(low, high), padding=0.03)
         ticks = _ticks(low, high)
-        self.tick(plot, "left", [(v, f"{100 * v:.0f} %" if accuracy else f"{v:g}") for v in ticks])
+        self.tick(plot, "left", [(v, percent(v, 0) if accuracy else f"{v:g}") for v in ticks])
         self.tick(plot, "bottom", [(v, f"{v:g}") for v in _ticks(first, last)])
         self.name_axes(plot, "epoch or step", "accuracy" if accuracy else "loss")
         for v in ticks:
@@ -140,7 +141,7 @@ class TrainingDiagram(Diagram):
         if accuracy and self.held_out is not None and self.held_out[1].value is not None:
             value = self.held_out[1].value
             plot.addItem(line([first, last], [value, value], pen("ink", 1.4, Qt.PenStyle.DashDotLine)))
-            said = f"{words.clipped(self.held_out[0], 28)} {words.percent(value)}"
+            said = f"{words.clipped(self.held_out[0], 28)} {percent(value)}"
             plot.addItem(text(said, last, low, "ink", (1.0, 1.0)), ignoreBounds=True)
 
     def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:

@@ -8,10 +8,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import decimal
 from mivrat.core.comparing.training import SERIES, Roles, Training
-from mivrat.ui import words
 from mivrat.ui.compare.training_diagram import TrainingDiagram
-from mivrat.ui.parts.file_dialogs import ask_to_open
+from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, file_kinds
 from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.training_logs import TrainingLogs
@@ -19,7 +19,7 @@ from mivrat.workspace.workspace import Workspace
 
 NONE = "– none –"
 WINDOWS = {"as logged": 1, "mean of 3": 3, "mean of 5": 5, "mean of 11": 11, "mean of 31": 31}
-LOGS = "Training logs (*.csv *.tsv *.tab *.jsonl *.ndjson);;All files (*)"
+LOGS = file_kinds("Training logs (*.csv *.tsv *.tab *.jsonl *.ndjson)", ALL_FILES)
 
 
 class TrainingPage(QWidget):
@@ -145,8 +145,7 @@ class TrainingPage(QWidget):
         found = self.logs.training()
         names = list(found.curves)
         lines = [
-            [f"{step:g}", *(words.decimal(float(found.curves[n][i]), 6) for n in names)]
-            for i, step in enumerate(found.step)
+            [f"{step:g}", *(decimal(float(found.curves[n][i]), 6) for n in names)] for i, step in enumerate(found.step)
         ]
         return [["step", *names], *lines]
 

@@ -46,8 +46,8 @@ class CriteriaPage(QWidget):
         inside.addWidget(label("What can be asked for", "heading"))
         inside.addWidget(
             label(
-                "Met: the whole 95 % interval of the figure meets it. Missed: the whole interval misses it. Else so few images "
-                "cannot tell, and how many more it would take stands below it. Always of all images, whatever is selected.",
+                "Met: the whole 95 % interval of the figure meets it. Missed: the whole interval misses it. Inconclusive otherwise; "
+                "the number of further images needed is shown below it. Criteria are always of all images, not of the selection.",
                 soft=True,
                 wrap=True,
             )

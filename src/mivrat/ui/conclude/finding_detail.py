@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QMenu, QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import DASH
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.checking import told_confirmed
 from mivrat.core.concluding.findings import WEIGHTS, Checked, Finding
@@ -27,10 +28,10 @@ RULE = (
     "weaker: significantly less, but still there\n"
     "holds: unchanged, or no significant change and still different from what it is compared with\n"
     "worse: significantly more\n"
-    "cannot tell: the intervals leave it open, it cannot be asked, or the run answers worse as a whole\n"
+    "inconclusive: the intervals allow either, the claim cannot be checked here, or the run is worse as a whole\n"
     "Changes by the 95 % interval of the difference (Newcombe). docs/findings.md says it in full."
 )
-ROLES = {"gone": "good", "weaker": "look", "holds": "problem", "worse": "problem", "cannot tell": "look"}
+ROLES = {"gone": "good", "weaker": "look", "holds": "problem", "worse": "problem", "inconclusive": "look"}
 KINDS = {
     "criterion": "a criterion",
     "share": "a share in a selection, by rule",
@@ -147,7 +148,7 @@ class FindingDetail(QWidget):
         if beside is not None:
             lines.append((beside.name, measure_told(before, beside=True), measure_told(after, beside=True) if after is not None else "…"))  # fmt: skip
         if before.p is not None:
-            p = f"p {in_words(after.p)}" if after is not None and after.p is not None else words.DASH
+            p = f"p {in_words(after.p)}" if after is not None and after.p is not None else DASH
             lines.append(("paired test", f"p {in_words(before.p)}", p))
         self.table.show_lines(lines, [f"{line[0]}\n{line[1]}\n{line[2]}" for line in lines])
         self.table.setFixedHeight(36 + 30 * len(lines))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.figures.causes import CauseCount, count_causes
 from mivrat.core.figures.groups import group_names
 from mivrat.core.selecting.kept import positions_by_group
@@ -76,7 +77,7 @@ class CausesPage(QWidget):
         for one in self.found:
             share, name = one.share, NO_CAUSE if one.cause is None else reviews.name_of(one.cause)
             of = f"{words.count(share.hits)} of {words.count(share.total)}"
-            lines.append((name, one.group, of, words.percent(share.value), words.bounds(share)))
+            lines.append((name, one.group, of, percent(share.value), bounds(share)))
             tips.append(f"{name}: {of} reviewed mistakes, {one.group}\n{words.how(share)} Click to see them.")
         self.table.show_lines(lines, tips)
 

@@ -215,7 +215,7 @@ class GroupCard(QWidget):
         super().__init__()
         self.workspace, self.number, self.members, self.shared, self._by = workspace, number, members, shared, by
         self.see = button(f"Group {number + 1}: {words.images(len(members))}", self.select, kind="quiet")
-        self.see.setStyleSheet("font-weight: 600; padding-left: 0;")
+        self.see.setStyleSheet("font-weight: 600; padding-left: 0")
         tip(self.see, "Show these images, the most typical first")
         self.name = field_of_study("name it, to keep it")
         self.name.setAccessibleName(f"name for group {number + 1}")

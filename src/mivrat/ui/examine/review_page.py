@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.base.numbers import decimal, percent, with_bounds
 from mivrat.core.figures.summary import Figures
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting import kept
@@ -299,11 +300,11 @@ class ReviewPage(Scrolled):
         def shown(one: Figures) -> list[str]:
             top1 = one.top_k[1]
             return [
-                words.with_bounds(top1),
-                words.percent(one.averages.balanced_accuracy),
-                words.percent(one.averages.macro_f1),
-                words.decimal(one.log_loss.value if one.log_loss else None),
-                words.percent(one.calibration.ece),
+                with_bounds(top1),
+                percent(one.averages.balanced_accuracy),
+                percent(one.averages.macro_f1),
+                decimal(one.log_loss.value if one.log_loss else None),
+                percent(one.calibration.ece),
             ]
 
         names = ("top-1 accuracy", "balanced accuracy", "macro F1", "log loss", "ECE")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses, candidates
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
@@ -77,9 +78,9 @@ class TwoClassesPage(QWidget):
         lines = [
             (
                 self.workspace.shown.name_of(one.image),
-                classes[judged.labels[one.image]] if judged.labels[one.image] >= 0 else words.DASH,
-                f"{classes[one.first]} {words.percent(one.p_first)}",
-                f"{classes[one.second]} {words.percent(one.p_second)}",
+                classes[judged.labels[one.image]] if judged.labels[one.image] >= 0 else DASH,
+                f"{classes[one.first]} {percent(one.p_first)}",
+                f"{classes[one.second]} {percent(one.p_second)}",
                 f"{one.views} of {VIEWS}",
             )
             for one in self._sorted()

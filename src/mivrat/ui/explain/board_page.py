@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.numbers import percent
 from mivrat.core.heatmaps.board import Cell, Column, Row
 from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, MapMaker, Method, Target
 from mivrat.core.heatmaps.overlay import place_on_map
@@ -552,7 +553,7 @@ class BoardPage(QWidget):
             self.told.setText("Cropped away: the network does not see this part.")
             return
         value, peak = float(cell.heat[at]), float(np.abs(cell.heat).max())
-        share = f", {100 * value / peak:.0f} % of the peak {peak:.3g}" if peak else ""
+        share = f", {percent(value / peak, 0)} of the peak {peak:.3g}" if peak else ""
         self.told.setText(
             f"{self._name_of(r, c)}: {value:.3g}{share}; place {at[0] + 1}, {at[1] + 1} of {cell.heat.shape[0]} × {cell.heat.shape[1]}"
         )

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.inside import Inside, evidence_inside
 from mivrat.core.covering.one_image import ANSWERS
@@ -138,7 +139,7 @@ class CoverPage(QWidget):
     def _show_inside(self, found: Inside) -> None:
         self.inside = found
         parts = [
-            f"{100 * one.mean:.0f} % in {name} answers (N = {one.total})"
+            f"{percent(one.mean, 0)} in {name} answers (N = {one.total})"
             for name, one in (("right", found.right), ("wrong", found.wrong))
             if one.mean is not None
         ]

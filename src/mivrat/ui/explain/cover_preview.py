@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped
+from mivrat.core.base.numbers import percent
 from mivrat.core.covering.cover_test import CoverPlan
 from mivrat.core.covering.one_image import Hidden
 from mivrat.core.covering.regions import share_inside
@@ -193,11 +194,11 @@ class CoverPreview(QWidget):
         for cells, texts in zip(self.one_cells, lines, strict=True):
             for cell, text in zip(cells, texts, strict=True):
                 cell.set_text(text)
-        told = f"The region takes up {100 * found.area:.1f} % of the image"
+        told = f"The region takes up {percent(found.area)} of the image"
         if not found.area:
             told += ": the map has no evidence to hide"
         if one.inside is not None:
-            told += f" and holds {100 * one.inside:.0f} % of the evidence for {target}"
+            told += f" and holds {percent(one.inside, 0)} of the evidence for {target}"
         self.told.setText(told + ".")
 
     @property

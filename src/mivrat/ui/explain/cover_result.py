@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent, with_bounds
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
@@ -113,7 +114,7 @@ class CoverResultView(QWidget):
         model = self._model_of(kept)
         self.of_model.setText(model)
         self.of_model.setVisible(bool(model))
-        size = f", on average {100 * area:.1f} % of the area" if area is not None else ""
+        size = f", on average {percent(area)} of the area" if area is not None else ""
         out = f"; {words.images(left_out)} left out" if left_out else ""
         self.about.setText(f"Hidden: {plan.in_words()}{size}. Images: {plan.selection}{out}. Seed {plan.seed}.")
         target = "the predicted class" if plan.target == "predicted" else plan.target
@@ -129,7 +130,7 @@ class CoverResultView(QWidget):
             lines.append(
                 (
                     name,
-                    f"{share.hits} of {share.total}  {words.with_bounds(share)}",
+                    f"{share.hits} of {share.total}  {with_bounds(share)}",
                     f"{one.fixed} / {one.broken}  ({how} {p})",
                     minus(f"{round(one.mean_drop, 3) + 0.0:.3f}"),
                 )

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize
 from PySide6.QtWidgets import QSizePolicy
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.heatmaps.faithfulness import Faithfulness
 from mivrat.ui.parts.plot import Diagram, dots, line, pen
 from mivrat.ui.theme import theme
@@ -33,7 +34,7 @@ class CurveDiagram(Diagram):
         self.ci.layout.setContentsMargins(0, 4, 18, 0)
         self.plot = self.add(0, x=(0, 1), y=(0, 1))
         self.tick(self.plot, "left", [(v, f"{v:g}") for v in (0.0, 0.5, 1.0)])
-        self.tick(self.plot, "bottom", [(v, f"{100 * v:g} %") for v in (0.0, 0.5, 1.0)])
+        self.tick(self.plot, "bottom", [(v, percent(v, None)) for v in (0.0, 0.5, 1.0)])
 
     def show_curves(self, faithful: Sequence[Faithfulness]) -> None:
         self.own, self.cursor = None, -1
@@ -67,7 +68,7 @@ class CurveDiagram(Diagram):
     def describe(self, mark: int) -> str:
         assert self.own is not None
         return (
-            f"{100 * self.shares[mark]:.0f} % of the area: mean p(target) {self.own[mark]:.3f}; "
+            f"{percent(self.shares[mark], 0)} of the area: mean p(target) {self.own[mark]:.3f}; "
             f"random orders {self.low[mark]:.3f} – {self.high[mark]:.3f}"
         )
 

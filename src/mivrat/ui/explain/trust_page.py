@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import DASH, decimal, percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.gradients.layers import short_name
 from mivrat.core.heatmaps.faithfulness import ANSWERS, DRAWS
@@ -175,7 +176,7 @@ class TrustPage(QWidget):
         for depth in DEPTHS:
             alike = found.alike(depth)
             meaning = "" if alike is None else "the maps change" if alike < ALIKE else "the maps stay alike"
-            lines.append((depth, words.decimal(alike, 2), meaning))
+            lines.append((depth, decimal(alike, 2), meaning))
         tip = f"Median size of Spearman's rank correlation between the maps before and after, over {SHUFFLES} draws and the images; alike from {ALIKE:g} on."
         self.shuffled.show_lines(lines, [tip] * 3)
         self.agreement.show_lines(
@@ -183,7 +184,7 @@ class TrustPage(QWidget):
                 (
                     f"{words.METHODS[one.one]}, {words.METHODS[one.other]}",
                     _two(one.correlation),
-                    words.percent(None if np.isnan(one.overlap) else one.overlap),
+                    percent(None if np.isnan(one.overlap) else one.overlap),
                 )
                 for one in found.agreements
             ],
@@ -220,4 +221,4 @@ class TrustPage(QWidget):
 
 
 def _two(value: float) -> str:
-    return words.DASH if np.isnan(value) else f"{value:.2f}"
+    return DASH if np.isnan(value) else f"{value:.2f}"

@@ -19,6 +19,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip
 
+from mivrat.core.base.numbers import with_bounds
 from mivrat.core.selecting.ordering import (
     Band,
 )
@@ -221,7 +222,7 @@ class Thumbs(QAbstractScrollArea):
         """A band's name, its number of images and its accuracy."""
         line = QRect(4, top + 4, self.viewport().width() - 16, _HEAD - 10)
         share, images = band.accuracy, words.images(band.stop - band.start)
-        text = f"{images}  ·  right {words.with_bounds(share)}" if share.total else images
+        text = f"{images}  ·  right {with_bounds(share)}" if share.total else images
         painter.setFont(font(12))
         width = painter.fontMetrics().horizontalAdvance(text)
         painter.setPen(theme.colour("soft"))

@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import decimal, percent, with_bounds
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.spread import spread
 from mivrat.core.running.class_story import ClassStory
@@ -114,8 +115,8 @@ class StoryPanel(Scrolled):
     def _row(self, j: int, share: Proportion, cell: tuple[int, int]) -> IntervalRow:
         names = self.workspace.shown.classes
         return IntervalRow(
-            names[j], share.value or 0.0, share.low, share.high, "", f"{words.count(share.hits)}  {words.percent(share.value)}",
-            f"labelled {names[cell[0]]}, predicted {names[cell[1]]}: {share.hits} of {share.total}, {words.with_bounds(share)}",
+            names[j], share.value or 0.0, share.low, share.high, "", f"{words.count(share.hits)}  {percent(share.value)}",
+            f"labelled {names[cell[0]]}, predicted {names[cell[1]]}: {share.hits} of {share.total}, {with_bounds(share)}",
             True, (Cells(frozenset({cell})),),
         )  # fmt: skip
 
@@ -126,15 +127,13 @@ def _of_image(name: str, confidence: float) -> list[str]:
 
 def _told(workspace: Workspace, found: ClassStory, curves: ClassCurves | None) -> str:
     figures = workspace.shown.measured.figures.classes[found.k]
-    parts = [f"recall {words.with_bounds(figures.recall)}" if figures.recall.value is not None else ""]
-    parts.append(f"precision {words.with_bounds(figures.precision)}" if figures.precision.value is not None else "")
-    parts.append(f"F1 {words.with_bounds(figures.f1_share)}" if figures.f1_share.value is not None else "")
+    parts = [f"recall {with_bounds(figures.recall)}" if figures.recall.value is not None else ""]
+    parts.append(f"precision {with_bounds(figures.precision)}" if figures.precision.value is not None else "")
+    parts.append(f"F1 {with_bounds(figures.f1_share)}" if figures.f1_share.value is not None else "")
     if curves is not None:
         of = "the selection, of any label" if curves.of_selection else "all images"
-        parts.append(f"against the rest, {of}: AUROC {words.decimal(curves.auroc)}{_ends(curves.auroc_ends)}")
-        parts.append(
-            f"average precision {words.decimal(curves.average_precision)}{_ends(curves.average_precision_ends)}"
-        )
+        parts.append(f"against the rest, {of}: AUROC {decimal(curves.auroc)}{_ends(curves.auroc_ends)}")
+        parts.append(f"average precision {decimal(curves.average_precision)}{_ends(curves.average_precision_ends)}")
         parts.append(
             f"{words.count(curves.images)} of {words.count(curves.total)} labelled so; dot: the model's own answers"
         )

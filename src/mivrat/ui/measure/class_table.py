@@ -10,6 +10,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QPainter, QResizeEvent
 from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem
 
+from mivrat.core.base.numbers import bounds, percent, with_bounds
 from mivrat.core.base.text import printable
 from mivrat.core.figures.confusion import ClassFigures, class_figures, mistakes
 from mivrat.core.figures.families import family_matrix, family_members
@@ -57,7 +58,7 @@ class Number:
     about: str
     width: int
     value: Callable[[ClassFigures], float | None] = lambda c: None
-    text: Callable[[float | None], str] = words.percent
+    text: Callable[[float | None], str] = percent
     share: Callable[[ClassFigures], Proportion] | None = None
     tip: Callable[[ClassFigures, str], str] = _tip_of_counts
     few: bool = False
@@ -69,7 +70,7 @@ class Number:
     def small(self, c: ClassFigures) -> str:
         """What stands below the number: the interval of a share, or that a count is small."""
         if self.share is not None:
-            return words.bounds(self.share(c))
+            return bounds(self.share(c))
         return "few" if self.few and 0 < c.support < SMALL else ""
 
 
@@ -232,7 +233,7 @@ class ClassModel(QAbstractTableModel):
             return other
         if role == Qt.ItemDataRole.ToolTipRole:
             held = self.workspace.shown.held
-            more = f"\n{held.names.b}: {words.with_bounds(other)}" if other is not None and held is not None else ""
+            more = f"\n{held.names.b}: {with_bounds(other)}" if other is not None and held is not None else ""
             return plain(f"{number.tip(c, self._names[k])}{more}")
         return None
 
@@ -280,7 +281,7 @@ class _IntervalDelegate(QStyledItemDelegate):
         painter.drawText(
             area,
             right | Qt.AlignmentFlag.AlignBottom,
-            f"→ {words.percent(other.value)}" if other is not None else small,
+            f"→ {percent(other.value)}" if other is not None else small,
         )
         if share is not None and share.value is not None:
             foot = QRect(area.left(), option.rect.bottom() - 14, area.width(), 12)

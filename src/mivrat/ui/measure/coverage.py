@@ -10,6 +10,7 @@ import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import decimal, percent, with_bounds
 from mivrat.core.figures.selective import Selective
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
@@ -67,7 +68,7 @@ class CoverageCurve(DraggedDiagram):
         least = self._least()
         self.plot.setYRange(least, 1.0, padding=0.03)
         shares = [least + k / 10 for k in range(round((1 - least) * 10) + 1)]
-        self.tick(self.plot, "left", [(share, f"{100 * share:.0f} %") for share in shares])
+        self.tick(self.plot, "left", [(share, percent(share, 0)) for share in shares])
         self.name_axes(self.plot, "images answered, most confident first", "share of them right")
         grid = np.repeat(shares, 2)
         self.plot.addItem(line(np.tile([0.0, 1.0], len(shares)), grid, pen("line"), pairs=True))
@@ -164,9 +165,9 @@ class Coverage(QWidget):
             return
         share = found.at(self.threshold)
         answered = share.total / found.total
-        right = f"right {words.with_bounds(share)}" if share.total else "none"
+        right = f"right {with_bounds(share)}" if share.total else "none"
         self.reading.setText(
-            f"At {self.threshold:.2f}: answers {words.percent(answered)} of {words.images(found.total)}, {right}"
+            f"At {self.threshold:.2f}: answers {percent(answered)} of {words.images(found.total)}, {right}"
         )
         texts = []
         for target in (0.9, 0.95, 0.99):
@@ -174,11 +175,11 @@ class Coverage(QWidget):
             text = (
                 "no threshold"
                 if reached is None
-                else f"from {reached[0]:.3f} on ({words.percent(reached[1].total / found.total)})"
+                else f"from {reached[0]:.3f} on ({percent(reached[1].total / found.total)})"
             )
-            texts.append(f"at least {100 * target:.0f} % right: {text}")
+            texts.append(f"at least {percent(target, 0)} right: {text}")
         self.targets.setText(
-            f"{'; '.join(texts)}. The guarantee fails in at most 5 % of studies. Area under risk and coverage {words.decimal(found.aurc)}.{self._held_in_words()}"
+            f"{'; '.join(texts)}. The guarantee fails in at most 5 % of studies. Area under risk and coverage {decimal(found.aurc)}.{self._held_in_words()}"
         )
         self.curve.show_curve(found)
 

@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_words, read_criterion
 from mivrat.core.concluding.ground import reference_of
@@ -21,7 +22,7 @@ from mivrat.workspace import study_edits
 from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.workspace import Workspace
 
-STATES = {"met": "fine", "missed": "stop", "cannot tell": "look"}
+STATES = {"met": "fine", "missed": "stop", "inconclusive": "look"}
 
 
 _HASH = re.compile(r"#[0-9a-f]{16}\b")
@@ -45,21 +46,21 @@ def verdict(workspace: Workspace) -> tuple[str, str]:
     found = [one.outcome for one in workspace.shown.criteria]
     if not found:
         return "", ""
-    failed, open_ = (sum(one.verdict == which for one in found) for which in ("missed", "cannot tell"))
+    failed, open_ = (sum(one.verdict == which for one in found) for which in ("missed", "inconclusive"))
     one = len(found) == 1
     if failed:
         return "stop", "criterion missed" if one else f"{failed} of {len(found)} criteria missed"
     if open_:
         return (
             "look",
-            "cannot tell whether the criterion is met" if one else f"cannot tell {open_} of {len(found)} criteria",
+            "criterion inconclusive" if one else f"{open_} of {len(found)} criteria inconclusive",
         )
     return "fine", "criterion met" if one else f"all {len(found)} criteria met"
 
 
 class Criteria(QWidget):
-    """The claimed accuracy with a test against it, and criteria that are met, missed, or cannot be told at this N, and then
-    what it would take. They are always of all images."""
+    """The claimed accuracy with a test against it, and criteria that are met, missed, or inconclusive at this N, and then
+    the number of further images needed. They are always of all images."""
 
     def __init__(self, workspace: Workspace, concluder: Concluder | None = None) -> None:
         """With a ``concluder`` each criterion can be made a finding."""
@@ -155,12 +156,12 @@ class Criteria(QWidget):
         exact = f"score test over units of '{units.column}'" if units is not None else "score test"
         side = "below" if top1.value < claim else "above"
         if p < 0.05:
-            return f"Measured {words.percent(top1.value)} (N = {top1.total}): significantly {side} the claim ({exact}, p {in_words(p)})."
-        return f"Measured {words.percent(top1.value)} (N = {top1.total}): not significantly different from the claim ({exact}, p {in_words(p)})."
+            return f"Measured {percent(top1.value)} (N = {top1.total}): significantly {side} the claim ({exact}, p {in_words(p)})."
+        return f"Measured {percent(top1.value)} (N = {top1.total}): not significantly different from the claim ({exact}, p {in_words(p)})."
 
     def _line(self, found: Outcome) -> QVBoxLayout:
         classes = self.workspace.shown.classes
-        figure = words.DASH
+        figure = DASH
         if found.value is not None:
             figure = figure_in_words(parse_criterion(found.text, classes), replace(found, problem=""), classes)
         name = Elided(shown_text(found.text, classes))

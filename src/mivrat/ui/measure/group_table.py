@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.answers.other import Other
+from mivrat.core.base.numbers import bounds, percent, with_bounds
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
@@ -170,7 +171,7 @@ class GroupTable(QWidget):
         for i, one in enumerate(found.groups):
             gap = "" if one.gap is None else minus(f"{100 * one.gap:+.1f}")
             p = f"p {in_words(one.p)}" if one.p < 0.05 else "" if one.p > 0.9995 else f"p {in_words(one.p)}"
-            texts = (one.name, words.count(one.accuracy.total), words.percent(one.accuracy.value), "", gap, p)
+            texts = (one.name, words.count(one.accuracy.total), percent(one.accuracy.value), "", gap, p)
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)
                 if column:
@@ -181,7 +182,7 @@ class GroupTable(QWidget):
                     item.setData(WARNED, one.p < 0.05)
                     tip(
                         item,
-                        f"{one.accuracy.hits} of {one.accuracy.total}: {words.bounds(one.accuracy)}. {words.how(one.accuracy)}{self._of_held(found, one.name)}",
+                        f"{one.accuracy.hits} of {one.accuracy.total}: {bounds(one.accuracy)}. {words.how(one.accuracy)}{self._of_held(found, one.name)}",
                     )
                 if column == 1 and one.small:
                     item.setText(f"{text}  few")
@@ -192,7 +193,7 @@ class GroupTable(QWidget):
     def _of_held(self, found: Grouped, name: str) -> str:
         """The same group under the run held, in words; empty while none is held."""
         held, share = self.workspace.shown.held, found.other.get(name)
-        return f"\n{held.names.b}: {words.with_bounds(share)}" if held is not None and share is not None else ""
+        return f"\n{held.names.b}: {with_bounds(share)}" if held is not None and share is not None else ""
 
     def _units(self) -> Units | None:
         return self.workspace.shown.snapshot.judged.units
@@ -261,5 +262,5 @@ class _IntervalBar(QStyledItemDelegate):
         area = option.rect.adjusted(4, 4, -4, -20)
         paint_share(painter, area, share, held, bool(index.data(WARNED)))
         painter.setPen(theme.colour("soft" if held is None else "second"))
-        told = words.bounds(share) if held is None else f"→ {words.percent(held.value)}"
+        told = bounds(share) if held is None else f"→ {percent(held.value)}"
         painter.drawText(option.rect.adjusted(0, 20, 0, -3), Qt.AlignmentFlag.AlignCenter, told)

@@ -11,6 +11,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.answers.judged import Judged
+from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.intervals import proportion
 from mivrat.core.figures.significance import even_split, holm
@@ -176,7 +177,7 @@ class Headline(Scrolled):
             about = f"{classes[a]} labelled, {classes[b]} predicted: {found.hits} of {found.total} images labelled {classes[a]}.\nThe other way round: {int(matrix[b, a])}; {likely[(a, b)]}.\n{words.how(found)} Click to see them."
             self._add_row(
                 text,
-                [str(found.hits), words.percent(found.value), words.bounds(found)],
+                [str(found.hits), percent(found.value), bounds(found)],
                 about,
                 (Labelled(frozenset({a})), Predicted(frozenset({b}))),
                 found.value,

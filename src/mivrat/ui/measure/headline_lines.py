@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from mivrat.core.base.numbers import DASH, bounds, decimal, percent, span
 from mivrat.core.comparing.holding import IN_POINTS, headline_differences
 from mivrat.core.figures.confusion import ClassFigures
 from mivrat.core.figures.differences import Difference
@@ -39,23 +40,21 @@ def headline_lines(workspace: Workspace) -> list[Line]:
     def share(name: str, key: str, found: Proportion, how: str, k: int = 0) -> Line:
         ends = None if found.value is None else (found.value, found.low, found.high)
         told = f"{how} {words.how(found)}"
-        return Line(name, words.percent(found.value), words.bounds(found), found.total, told, key, ends, k)
+        return Line(name, percent(found.value), bounds(found), found.total, told, key, ends, k)
 
-    def mean(name: str, key: str, value: float | None, how: str, *, percent: bool = True, best: bool = False) -> Line:
+    def mean(
+        name: str, key: str, value: float | None, how: str, *, in_percent: bool = True, best: bool = False
+    ) -> Line:
         interval = deep.intervals.of.get(key) if deep is not None and deep.intervals is not None else None
         bounds = ""
         if interval is not None and deep is not None and deep.intervals is not None:
-            bounds = (
-                f"{100 * interval.low:.1f} – {100 * interval.high:.1f}"
-                if percent
-                else f"{interval.low:.3f} – {interval.high:.3f}"
-            )
+            bounds = span(interval.low, interval.high, *(() if in_percent else (1, 3)))
         if deep is not None and deep.intervals is not None:
             how = f"{how} {deep.intervals.how(key)}"
             bounds = bounds or ("no interval" if key in deep.intervals.missing else "")
         low, high = (interval.low, interval.high) if interval is not None else (None, None)
         ends = (value, low, high) if best and value is not None else None
-        return Line(name, words.percent(value) if percent else words.decimal(value), bounds, n, how, key, ends)
+        return Line(name, percent(value) if in_percent else decimal(value), bounds, n, how, key, ends)
 
     lines = []
     for k, found in figures.top_k.items():
@@ -79,10 +78,10 @@ def headline_lines(workspace: Workspace) -> list[Line]:
     how = f"Mean F1 over the classes that have images; an undefined F1 counts as 0.{counted}"
     lines.append(mean("macro F1", "macro_f1", averages.macro_f1, how, best=True))
     how = "Multiclass Matthews correlation of labels and predictions (Gorodkin 2004): 0 is chance, 1 is perfect."
-    lines.append(mean("MCC", "mcc", averages.mcc, how, percent=False))
+    lines.append(mean("MCC", "mcc", averages.mcc, how, in_percent=False))
     if not snapshot.judged.has_scores:
         why = "Not available: it needs a score for every class, and the table has predictions only."
-        lines += [Line(name, words.DASH, "", 0, why) for name in NEED_SCORES]
+        lines += [Line(name, DASH, "", 0, why) for name in NEED_SCORES]
     if figures.log_loss is not None:
         clipped = (
             f" {figures.log_loss.clipped} images had p below 2⁻⁵² and were counted as 2⁻⁵²."
@@ -90,13 +89,13 @@ def headline_lines(workspace: Workspace) -> list[Line]:
             else ""
         )
         how = f"Mean of −ln p of the labelled class, in nats; lower is better.{clipped}"
-        lines.append(mean("log loss", "log_loss", figures.log_loss.value, how, percent=False))
+        lines.append(mean("log loss", "log_loss", figures.log_loss.value, how, in_percent=False))
         how = "Mean over images of the squared error of all class probabilities, 0 to 2; lower is better."
-        lines.append(mean("Brier score", "brier", figures.brier, how, percent=False))
+        lines.append(mean("Brier score", "brier", figures.brier, how, in_percent=False))
     if figures.calibration.ece is not None:
         how = f"Expected calibration error: mean gap between confidence and accuracy over {len(figures.calibration.bins)} bins of equal width, weighted by images. It reads too high at small N."
         if deep is not None and deep.chance is not None:
-            how += f" A perfectly calibrated model would show {words.percent(deep.chance.median)} here, in 95 % of cases below {words.percent(deep.chance.high)}."
+            how += f" A perfectly calibrated model would show {percent(deep.chance.median)} here, in 95 % of cases below {percent(deep.chance.high)}."
         lines.append(mean("ECE", "ece", figures.calibration.ece, how))
     return lines
 
@@ -121,7 +120,7 @@ def _held(workspace: Workspace) -> list[tuple[str, str, Difference]]:
 def held_values(workspace: Workspace) -> dict[str, str]:
     """What the run held has for the headline figures, by name."""
     return {
-        name: words.percent(one.b) if key.startswith("top") or key in IN_POINTS else words.decimal(one.b)
+        name: percent(one.b) if key.startswith("top") or key in IN_POINTS else decimal(one.b)
         for key, name, one in _held(workspace)
     }
 

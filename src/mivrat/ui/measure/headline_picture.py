@@ -7,6 +7,7 @@ import numpy as np
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import DASH, bounds, percent
 from mivrat.core.concluding.requirements import Outcome as Held
 from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.confusion import ClassFigures
@@ -67,10 +68,10 @@ class HeadlinePicture(QWidget):
         if one.key == "top1" and (claim := self._claim()) is not None:
             marks = (*marks, (claim, CLAIMED))
             missed = missed or (high is not None and claim > high)
-            told = [f"Claimed: {words.percent(claim)}", *told]
+            told = [f"Claimed: {percent(claim)}", *told]
         about = f"{one.name}: {one.value}, N = {words.count(one.total)}\n{one.how}"
         return IntervalRow(
-            one.name, value, low, high, words.percent(value), one.interval, "\n".join([about, *told]), missed,
+            one.name, value, low, high, percent(value), one.interval, "\n".join([about, *told]), missed,
             self._what_it_lacks(one), other_values(self.workspace).get(one.key), marks,
         )  # fmt: skip
 
@@ -96,8 +97,8 @@ class HeadlinePicture(QWidget):
             "Of all classes the one whose interval ends lowest."
         )
         return IntervalRow(
-            f"worst class: {name}", one.recall.value or 0.0, one.recall.low, one.recall.high, words.percent(one.recall.value),
-            words.bounds(one.recall), "\n".join([about, *told]), missed or k in below_accuracy(self.workspace),
+            f"worst class: {name}", one.recall.value or 0.0, one.recall.low, one.recall.high, percent(one.recall.value),
+            bounds(one.recall), "\n".join([about, *told]), missed or k in below_accuracy(self.workspace),
             (Labelled(frozenset({k})),), None, marks,
         )  # fmt: skip
 
@@ -127,7 +128,7 @@ class HeadlinePicture(QWidget):
 
     def _explain(self, made: list[IntervalRow], lines: list[Line]) -> None:
         kinds = {kind for one in made for _, kind in one.marks}
-        totals = {one.total for one in lines if one.value != words.DASH and one.key != "family"}
+        totals = {one.total for one in lines if one.value != DASH and one.key != "family"}
         parts = [f"N = {words.count(max(totals))} each" if len(totals) == 1 else "", "95 % intervals"]
         parts.append("dashed: claimed" if CLAIMED in kinds else "")
         parts.append("upright: asked by a criterion" if ASKED in kinds else "")

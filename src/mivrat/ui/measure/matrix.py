@@ -23,6 +23,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
+from mivrat.core.base.numbers import with_bounds
 from mivrat.core.figures.blocks import farthest, pooled
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
@@ -496,7 +497,7 @@ class ConfusionMatrix(QWidget):
         judged, among = snapshot.judged, measured.among
         use = judged.evaluated_among(among)
         found = judged.share(judged.predicted == predicted, use & (judged.labels == label_index))
-        share = f"{words.with_bounds(found)} of the {total} labelled so" if total else "no image has this label"
+        share = f"{with_bounds(found)} of the {total} labelled so" if total else "no image has this label"
         return f"{classes[label_index]} labelled, {classes[predicted]} predicted: {words.images(amount)}\n{share}"
 
     def event(self, event: QEvent) -> bool:

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.answers.judged import Judged
+from mivrat.core.base.numbers import decimal, percent
 from mivrat.core.figures.calibration import Calibration, adaptive_calibration, calibration
 from mivrat.core.figures.spread import BINS
 from mivrat.core.figures.units import calibration_over_units
@@ -127,7 +128,7 @@ class Reliability(QWidget):
             total = sum(each.count for each in one.bins)
             self.summary.setText(
                 f"Probability of {self.one_class.currentText()} against the share labelled so: mean gap "
-                f"{words.percent(one.ece)} over {len(one.bins)} bins (N = {total})."
+                f"{percent(one.ece)} over {len(one.bins)} bins (N = {total})."
             )
             self.further.setText("")
             return
@@ -139,11 +140,11 @@ class Reliability(QWidget):
         chance = ""
         if deep is not None and deep.chance is not None and found.ece is not None:
             beyond = "more than chance explains" if found.ece > deep.chance.high else "no more than chance would show"
-            chance = f"; by chance {words.percent(deep.chance.median)}, 95 % below {words.percent(deep.chance.high)}: {beyond}"
-        self.summary.setText(f"{lean}.  ECE {words.percent(found.ece)} (N = {measured.figures.total}){chance}.")
+            chance = f"; by chance {percent(deep.chance.median)}, 95 % below {percent(deep.chance.high)}: {beyond}"
+        self.summary.setText(f"{lean}.  ECE {percent(found.ece)} (N = {measured.figures.total}){chance}.")
         tip(
             self.summary,
-            f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015; Guo 2017); largest gap {words.percent(found.mce)}. It reads too high at small N: by chance is what a perfectly calibrated model would show on as many images.",
+            f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015, Guo 2017). The largest gap is {percent(found.mce)}. At small N the ECE is too high: “by chance” is what a perfectly calibrated model would show on as many images.",
         )
         self.further.setText(self._temperature() + self._held_in_words())
         tip(
@@ -170,8 +171,8 @@ class Reliability(QWidget):
         if not found.identifiable or found.log_loss_after is None:
             return "No temperature can be fitted to these images (too few, one class only, or all right)."
         return (
-            f"Temperature {found.value:.2f}: out of fold, log loss {words.decimal(found.log_loss_before)} → "
-            f"{words.decimal(found.log_loss_after)}, ECE {words.percent(found.ece_before)} → {words.percent(found.ece_after)} (5 folds)."
+            f"Temperature {found.value:.2f}: out of fold, log loss {decimal(found.log_loss_before)} → "
+            f"{decimal(found.log_loss_after)}, ECE {percent(found.ece_before)} → {percent(found.ece_after)} (5 folds)."
             + (" Points: as it is. Rings: with that temperature, out of fold." if self.diagram.with_temperature else "")
         )
 

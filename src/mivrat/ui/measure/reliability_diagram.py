@@ -6,6 +6,7 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 
+from mivrat.core.base.numbers import percent, span, with_bounds
 from mivrat.core.figures.calibration import Calibration, ReliabilityBin, beyond_chance, chance_bands
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
@@ -105,10 +106,8 @@ class ReliabilityDiagram(Diagram):
         if one.confidence is None:
             return head
         low, high = chance_bands([one])
-        chance = "" if np.isnan(low[0]) else f"\nby chance {100 * low[0]:.1f} – {100 * high[0]:.1f} % of them"
-        return (
-            f"{head}\nmean confidence {words.percent(one.confidence)}, right {words.with_bounds(one.accuracy)}{chance}"
-        )
+        chance = "" if np.isnan(low[0]) else f"\nby chance {span(low[0], high[0])} % of them"
+        return f"{head}\nmean confidence {percent(one.confidence)}, right {with_bounds(one.accuracy)}{chance}"
 
     def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
         # Bins of one class's probability are not bins of confidence: there is nothing to select by.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QDoubleSpinBox, QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import with_bounds
 from mivrat.core.figures.decision import Costs, costs
 from mivrat.ui import words
 from mivrat.ui.measure.threshold_curves import ThresholdCurves
@@ -123,8 +124,8 @@ class ThresholdPage(QWidget):
             f"{words.count(int(found.missed[at]))} missed, mean cost {found.mean[at]:.4g} an image"
         )
         self.shares.setText(
-            f"Recall of {second} {words.with_bounds(recall)}, N = {words.count(recall.total)}; "
-            f"precision {words.with_bounds(precision)}, N = {words.count(precision.total)}"
+            f"Recall of {second} {with_bounds(recall)}, N = {words.count(recall.total)}; "
+            f"precision {with_bounds(precision)}, N = {words.count(precision.total)}"
         )
         self.least.setText(
             f"Least at {min(1.0, found.best):.3f}: {found.at(found.best):.4g} an image. Chosen on these same images: expect it to do a "

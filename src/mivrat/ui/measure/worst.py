@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
+from mivrat.core.base.numbers import with_bounds
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group
 from mivrat.core.running.groups import groups_of_run
@@ -84,7 +85,7 @@ class Worst(QWidget):
         rows = [
             IntervalRow(
                 names[k], one.recall.value or 0.0, one.recall.low, one.recall.high, "", f"N {words.count(one.support)}",
-                f"recall of {names[k]}: {words.with_bounds(one.recall)}, {words.images(one.support)} labelled so",
+                f"recall of {names[k]}: {with_bounds(one.recall)}, {words.images(one.support)} labelled so",
                 k in low, (Labelled(frozenset({k})),),
             )
             for k, one in found[:MOST]
@@ -128,7 +129,7 @@ class Worst(QWidget):
         rows = [
             IntervalRow(
                 one.name, one.accuracy.value or 0.0, one.accuracy.low, one.accuracy.high, "", f"N {words.count(one.accuracy.total)}",
-                f"{column} {one.name}: right {words.with_bounds(one.accuracy)}, {words.images(one.accuracy.total)}",
+                f"{column} {one.name}: right {with_bounds(one.accuracy)}, {words.images(one.accuracy.total)}",
                 one.p < 0.05, (InGroup(column, frozenset({(one.name, positions[one.name])})),),
             )
             for one in groups[:MOST]

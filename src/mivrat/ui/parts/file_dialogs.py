@@ -8,8 +8,14 @@ from pathlib import Path
 from platformdirs import user_data_path, user_documents_path
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+ALL_FILES = "All files (*)"
 # Ours on every desktop, in the theme of the window.
 _LOOK = QFileDialog.Option.DontUseNativeDialog
+
+
+def file_kinds(*kinds: str) -> str:
+    """The kinds of files that a dialog offers, the first of them to begin with."""
+    return ";;".join(kinds)
 
 
 def folder_to_save_in(study: Path | None) -> Path:

@@ -11,6 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QWidget
 
+from mivrat.core.base.numbers import percent
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, bars, dots, line, pen, text
@@ -118,7 +119,7 @@ class IntervalBars(Diagram):
         step = 0.1 if high - low <= 0.45 else 0.2
         ticks = [k * step for k in range(round(1 / step) + 1) if low - 1e-9 <= k * step <= high + 1e-9]
         if self._scaled:
-            self.tick(self.plot, "top", [(at, f"{100 * at:.0f} %") for at in ticks])
+            self.tick(self.plot, "top", [(at, percent(at, 0)) for at in ticks])
             upright = [at for at in ticks for _ in range(2)]
             self.plot.addItem(line(upright, [0, len(self.rows)] * len(ticks), pen("line"), pairs=True))
         else:

@@ -101,9 +101,8 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
     def add(self, line: int, column: int = 0, *, x: tuple[float, float], y: tuple[float, float]) -> pg.PlotItem:
         """A plot over these ranges; nothing in it moves by mouse or wheel."""
-        plot = self.addPlot(line, column)
+        plot = self.addPlot(line, column, enableMenu=False)
         plot.hideButtons()
-        plot.setMenuEnabled(False)
         plot.setMouseEnabled(False, False)
         plot.setRange(xRange=x, yRange=y, padding=MARGIN)
         plot.getAxis("left").setWidth(LEFT)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ask_to_save, file_kinds, folder_to_save_in
 from mivrat.ui.parts.widgets import OF_STUDY, Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
 
@@ -129,7 +129,7 @@ class StepArea(QWidget):
         """Ask where the page shown is to be saved as a picture, and save it."""
         name = self.tabs.current_name.lower()
         place = folder_to_save_in(self.study_path()) / f"{name}.png"
-        found = ask_to_save(self, "Save as a picture", place, "PNG (*.png);;SVG (*.svg)")
+        found = ask_to_save(self, "Save as a picture", place, file_kinds("PNG (*.png)", "SVG (*.svg)"))
         if found is not None:
             self.save_picture(found)
 

@@ -218,7 +218,7 @@ class ClassFamilies(QWidget):
         named = len(set(contents.families.values()))
         self.note.setText(
             f"{named} families over {len(contents.families)} of {len(contents.classes)} classes: accuracy within family "
-            "stands in the headline."
+            "is in the headline."
             if named
             else "Classes that are alike can be put into families; accuracy within family is then a figure too. Type a "
             "family into its column, or mark rows and name it below."

@@ -25,7 +25,7 @@ from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import words
-from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_open
+from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_for_folder, ask_to_open, file_kinds
 from mivrat.ui.parts.widgets import (
     Choice,
     Elided,
@@ -171,7 +171,7 @@ class InputsPage(Scrolled):
             self,
             "Choose a model",
             self._folder(),
-            f"Models, tables and services (*.onnx *.toml {TABLES});;All files (*)",
+            file_kinds(f"Models, tables and services (*.onnx *.toml {TABLES})", ALL_FILES),
         )
         if found is not None:
             self.add_model(found)
@@ -265,8 +265,8 @@ class InputsPage(Scrolled):
         return entry
 
     def _together_line(self, one: SetInfo) -> QHBoxLayout:
-        """Which images belong together, so that intervals and tests are of these units."""
-        choice = Choice((INDEPENDENT, *one.columns), f"which images of {one.name} belong together")
+        """Which images are related, so that intervals and tests are over these units."""
+        choice = Choice((INDEPENDENT, *one.columns), f"which images of {one.name} are related")
         tip(
             choice,
             "Images of one slide, patient or burst are not independent. Name the column that says which are related: every "

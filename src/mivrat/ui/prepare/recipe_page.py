@@ -11,12 +11,13 @@ from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.numbers import percent
 from mivrat.core.models.hints import Hint, model_hints
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
-from mivrat.ui.parts.file_dialogs import ask_to_open, ask_to_save, folder_to_save_in
+from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, ask_to_save, file_kinds, folder_to_save_in
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row, tip
@@ -28,8 +29,8 @@ from mivrat.workspace.workspace import Workspace
 
 SHOWN_SIDE = 800
 NO_RECIPE = (
-    "This run takes its answers from a table of predictions made elsewhere: how the images were prepared there is not "
-    "known, so there is no recipe to look at, and none to test."
+    "This run takes its answers from a table of predictions made elsewhere. How the images were prepared there is not "
+    "known, so this run has no recipe."
 )
 
 
@@ -272,7 +273,7 @@ class RecipePage(QWidget):
         return True
 
     def _choose_load(self) -> None:
-        found = ask_to_open(self, "Load a recipe", kinds="Recipes (*.toml);;All files (*)")
+        found = ask_to_open(self, "Load a recipe", kinds=file_kinds("Recipes (*.toml)", ALL_FILES))
         if found is not None:
             self.load_from(found)
 
@@ -337,5 +338,5 @@ def _geometry_in_words(made: Preview, recipe: Recipe) -> str:
         parts.append(f"{output[1]} × {output[0]} taken")
     sentence = ", ".join(parts)
     return f"{sentence}. " + (
-        f"{100 * made.lost:.0f} % of the picture is not seen." if made.lost > 0.004 else "All of it is seen."
+        f"{percent(made.lost, 0)} of the picture is not seen." if made.lost > 0.004 else "All of it is seen."
     )

@@ -27,7 +27,7 @@ from mivrat.core.pictures.image_sets import (
 )
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.ui import words
-from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_open, ask_to_save
+from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_for_folder, ask_to_open, ask_to_save, file_kinds
 from mivrat.ui.parts.loop import Soon
 from mivrat.ui.parts.widgets import Elided, button, label, row, set_role, tip
 from mivrat.workspace.executors import Newest
@@ -92,7 +92,7 @@ class AskPage(QWidget):
         inner.addWidget(
             label(
                 "This study reads models and images from folders outside its own that you have not chosen in Mivrat before. "
-                "If it comes from somebody else, make sure that you expect these:",
+                "If you did not make this study yourself, check that you expect these:",
                 wrap=True,
             )
         )
@@ -229,7 +229,7 @@ class NewStudyPage(QWidget):
             "model",
             "an ONNX file, a table of predictions, or the address of a service",
             "open",
-            "Models, tables and services (*.onnx *.csv *.tsv *.jsonl *.parquet *.toml);;All files (*)",
+            file_kinds("Models, tables and services (*.onnx *.csv *.tsv *.jsonl *.parquet *.toml)", ALL_FILES),
         )
         self.service = button("Service…", self.service_wanted.emit)
         tip(self.service, "Describe a prediction service, and try one image on it")
@@ -238,13 +238,13 @@ class NewStudyPage(QWidget):
             "class list",
             "class names in the model's order, one a line",
             "open",
-            "Class lists (*.txt *.json);;All files (*)",
+            file_kinds("Class lists (*.txt *.json)", ALL_FILES),
         )
         self.recipe = _PathField(
             "recipe",
             "how images are prepared (TOML); left empty, it is guessed from the model",
             "open",
-            "Recipes (*.toml);;All files (*)",
+            file_kinds("Recipes (*.toml)", ALL_FILES),
         )
         self.images = _PathField("images", "a folder with one folder per class, a table, or one picture", "images")
         self.study = _PathField("study", "where to keep the study", "save", "Studies (*.mivrat)")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from mivrat.core.base.numbers import decimal, percent
 from mivrat.core.base.text import count
 from mivrat.core.comparing.holding import IN_POINTS, Compared, headline_differences
-from mivrat.core.concluding.told import difference_told, number, percent
+from mivrat.core.concluding.told import difference_told
 from mivrat.core.running.snapshot import Snapshot
 
 
@@ -60,6 +61,6 @@ def comparison_part(compared: Compared) -> ComparisonPart:
     lines = []
     for key, name, one in headline_differences(compared):
         points = key.startswith("top") or key in IN_POINTS
-        shown = percent if points else number
+        shown = percent if points else decimal
         lines.append(DifferenceLine(name, shown(one.a), shown(one.b), *difference_told(one.value, one.low, one.high, points)))  # fmt: skip
     return ComparisonPart(names.a, names.b, on, tuple(one.text for one in compared.claims), tuple(lines))

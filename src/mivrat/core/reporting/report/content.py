@@ -9,6 +9,7 @@ from typing import Any
 
 from mivrat import __version__
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import count, images, in_sentence, plural
 from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.checks.result import CheckResult, in_words
@@ -19,7 +20,7 @@ from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_wor
 from mivrat.core.concluding.findings import Checked, Finding
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.requirements import Outcome, parse_criterion
-from mivrat.core.concluding.told import percent, share_told
+from mivrat.core.concluding.told import share_told
 from mivrat.core.figures.calibration import ReliabilityBin
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
@@ -240,7 +241,7 @@ def _checks(results: Sequence[CheckResult]) -> tuple[tuple[str, str, str], ...]:
 def verdict_of(criteria: Sequence[CriterionLine], findings: Sequence[FindingLine]) -> tuple[str, str]:
     """How it stands as a whole, as a state and in words: by its criteria, and by findings that block and are not gone."""
     missed = sum(one.state == "missed" for one in criteria)
-    open_ = sum(one.state == "cannot tell" for one in criteria)
+    open_ = sum(one.state == "inconclusive" for one in criteria)
     blocking = sum(one.stops for one in findings)
     parts = []
     if missed:
@@ -250,7 +251,7 @@ def verdict_of(criteria: Sequence[CriterionLine], findings: Sequence[FindingLine
     if parts:
         return "stop", f"Not accepted: {', '.join(parts)}."
     if open_:
-        return "look", f"Open: whether {open_} of {plural(len(criteria), 'criterion', 'criteria')} {'is' if open_ == 1 else 'are'} met is unknown at this N."  # fmt: skip
+        return "look", f"Inconclusive: {open_} of {plural(len(criteria), 'criterion', 'criteria')} at this N."
     if criteria:
         return "fine", "Accepted: the criterion is met." if len(
             criteria

@@ -8,6 +8,7 @@ from typing import Any
 from mivrat.core.comparing.training import Training
 from mivrat.core.concluding.findings import Checked, Finding, measure_data
 from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.requirements import as_written
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.reporting.comparison import ComparisonResults, comparison
@@ -53,7 +54,7 @@ def _share(one: Proportion) -> Data:
 def _criterion(one: CriterionLine) -> Data:
     found = one.outcome
     return {
-        "text": one.text, "words": one.words, "state": one.state, "value": found.value, "low": found.low, "high": found.high,
+        "text": one.text, "words": one.words, "state": as_written(one.state), "value": found.value, "low": found.low, "high": found.high,
         "images": found.images, "problem": found.problem, "takes": one.more,
     }  # fmt: skip
 
@@ -61,7 +62,7 @@ def _criterion(one: CriterionLine) -> Data:
 def _finding(one: Finding, checked: Checked | None) -> Data:
     return {
         "title": one.title, "sentence": one.sentence, "weight": one.weight, "claim": one.claim.kind,
-        "state": None if checked is None else checked.state, "why": "" if checked is None else checked.why,
+        "state": None if checked is None else as_written(checked.state), "why": "" if checked is None else checked.why,
         "found_on": {"model": one.made.model_name, "images": one.made.images_name, "day": one.made.day},
         "before": measure_data(one.before), "after": None if checked is None else measure_data(checked.after),
         "pictures": [{"content": each.image.content, "path": each.image.path, "heat": each.heat, "caption": each.caption} for each in one.pictures],

@@ -82,7 +82,7 @@ def definitions(
         yield Definition(
             "Intervals of metrics other than proportions",
             "what leaving out one image (or unit) at a time does to the figure gives its variance, that an effective number of images, and that Wilson's interval; log loss and Brier score by a score interval with their skewness",
-            "J. W. Tukey, Annals of Mathematical Statistics 29 (1958); E. L. Korn and B. I. Graubard, Journal of Official Statistics 14 (1998); N. J. Johnson, Journal of the American Statistical Association 73 (1978)",
+            "J. W. Tukey, Annals of Mathematical Statistics 29 (1958), E. L. Korn and B. I. Graubard, Journal of Official Statistics 14 (1998), and N. J. Johnson, Journal of the American Statistical Association 73 (1978)",
         )
     if has_groups:
         yield Definition(
@@ -97,13 +97,13 @@ def definitions(
             "R. G. Newcombe, Statistics in Medicine 17 (1998); Q. McNemar, Psychometrika 12 (1947)",
         )
     yield Definition(
-        "Met, missed, cannot tell",
-        "a criterion is met where the whole 95 % interval of its figure meets it, missed where the whole interval misses it; cannot tell: the interval contains the limit, so more images are needed",
+        "Met, missed, inconclusive",
+        "a criterion is met where the whole 95 % interval of its figure meets it, missed where the whole interval misses it, and inconclusive where the interval contains the limit, so that more images are needed",
     )
     if findings:
         yield Definition(
-            "Gone, weaker, holds, worse, cannot tell",
-            "gone: significantly less than where it was found, and no longer different from what it is compared with (the other images, the same area hidden elsewhere), or, of a criterion, met; weaker: significantly less, but still there; holds: unchanged, or no significant change and still different from what it is compared with; worse: significantly more; cannot tell: else, and where the run answers worse as a whole",
+            "Gone, weaker, holds, worse, inconclusive",
+            "gone: significantly less than where it was found, and no longer different from what it is compared with (the other images, the same area hidden elsewhere), or, of a criterion, met. Weaker: significantly less, but still there. Holds: unchanged, or no significant change and still different from what it is compared with. Worse: significantly more. Inconclusive: otherwise, and where the run is worse as a whole",
             "changes by Newcombe's interval, Statistics in Medicine 17 (1998)",
         )
     if any(one.claim.kind == "cover" for one in findings):

@@ -81,7 +81,7 @@ def finding_line(position: int, finding: Finding, checked: Checked | None, groun
     made, before = finding.made, finding.before
     same = (made.model, made.images) == (ground.model, ground.images)
     after = checked.after if checked is not None else before if same else Measure("", None, problem="not checked here")
-    state = checked.state if checked is not None else "holds" if same else "cannot tell"
+    state = checked.state if checked is not None else "holds" if same else "inconclusive"
     rows = [(after.words or before.words, measure_told(before), measure_told(after))]
     if before.beside is not None or after.beside is not None:
         name = (before.beside or after.beside).name  # type: ignore[union-attr]

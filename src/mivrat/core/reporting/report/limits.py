@@ -53,7 +53,7 @@ def limits(
             "Images were taken as independent of one another. If several are of one slide, patient, place or burst, the true intervals are wider."
         )
     elif (units := figures.top_k[1].units) is not None and units < FEW_UNITS:
-        found.append(f"Intervals are over only {plural(units, 'unit')} of {column}: so few say little of others.")
+        found.append(f"Intervals are over only {plural(units, 'unit')} of {column}: too few to say much about others.")
     if record.image_set.drawn:
         found.append(f"The images are a subset: {record.image_set.drawn}.")
     asked = {one.name for one in checks if one.state != "open"}

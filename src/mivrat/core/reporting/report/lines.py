@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from mivrat.core.base.numbers import decimal, percent
 from mivrat.core.base.text import count, plural
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.criterion_words import FIGURES
 from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.told import difference_told, number, percent, share_told
+from mivrat.core.concluding.told import difference_told, share_told
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import mean_of
@@ -116,7 +117,7 @@ def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]
         ]
     for key, name, value, in_percent in values:
         interval = intervals.of.get(key) if intervals is not None else None
-        shown = percent if in_percent else number
+        shown = percent if in_percent else decimal
         ends = f"{shown(interval.low)} – {shown(interval.high)}".replace(" %", "") if interval is not None else ""
         how = _how_made(intervals, key) if key in NAMES else "no interval is computed"
         found.append(Line(name, shown(value), ends, f"N = {count(figures.total)}", how))
