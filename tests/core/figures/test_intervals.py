@@ -35,7 +35,7 @@ def test_bounds_solve_the_score_equation(counts: tuple[int, int]) -> None:
 def test_nothing_of_nothing_is_undefined() -> None:
     found = proportion(0, 0)
     assert (found.value, found.low, found.high) == (None, None, None)
-    with pytest.raises(ValueError, match="no share"):
+    with pytest.raises(ValueError, match="not a proportion"):
         proportion(3, 2)
 
 

@@ -108,8 +108,8 @@ def test_every_figure_is_b_minus_a_by_loops() -> None:
     assert [one.recall.p for one in found.classes] == pytest.approx(p)
     assert [one.p_holm for one in found.classes] == pytest.approx(holm(p))
     for name, value in (
-        ("macro_f1", lambda f, m: averages(m).macro_f1),
-        ("balanced_accuracy", lambda f, m: averages(m).balanced_accuracy),
+        ("macro_f1", lambda f, m: averages(m)["macro_f1"]),
+        ("balanced_accuracy", lambda f, m: averages(m)["balanced_accuracy"]),
         ("log_loss", lambda f, m: losses(f.own).mean()),
         ("brier", lambda f, m: squared_errors(f.own, f.squares).mean()),
         ("ece", lambda f, m: calibration(f.confidence, f.predicted == f.labels).ece),
@@ -167,9 +167,9 @@ def test_intervals_of_many_images_are_those_of_a_plain_bootstrap() -> None:
     for _ in range(2000):
         some = rng.integers(0, 400, 400)
         parts = [
-            averages(
-                np.histogram2d(f.labels[some], f.predicted[some], bins=[np.arange(5)] * 2)[0].astype(np.int64)
-            ).macro_f1
+            averages(np.histogram2d(f.labels[some], f.predicted[some], bins=[np.arange(5)] * 2)[0].astype(np.int64))[
+                "macro_f1"
+            ]
             for f in (a, b)
         ]
         drawn.append((parts[1] or 0) - (parts[0] or 0))

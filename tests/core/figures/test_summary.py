@@ -55,9 +55,9 @@ def test_degenerate_sets_give_figures_or_say_undefined(case: str) -> None:
 
 def test_one_class_only_leaves_kappa_and_mcc_undefined() -> None:
     averages = confusion.averages(np.array([[7, 0], [0, 0]]))
-    assert averages.balanced_accuracy == 1
-    assert (averages.cohen_kappa, averages.mcc) == (None, None)
-    assert confusion.averages(np.zeros((3, 3), int)).macro_f1 is None
+    assert averages["balanced_accuracy"] == 1
+    assert (averages["cohen_kappa"], averages["mcc"]) == (None, None)
+    assert confusion.averages(np.zeros((3, 3), int))["macro_f1"] is None
 
 
 def test_no_images_mean_no_figures() -> None:

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from mivrat.core.figures import leaving_out
-from mivrat.core.figures.leaving_out import COUNTED
+from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.summary import summarise
 from mivrat.core.figures.uncertainty import NAMES, Intervals, intervals
@@ -28,8 +28,7 @@ def told(
 def plain(labels: NDArray[np.int64], predicted: NDArray[np.int64], classes: int) -> list[float]:
     """The figures in COUNTED as the summary has them."""
     found = summarise(told(labels, predicted), classes, [1]).averages
-    values = [getattr(found, {"macro_precision": "macro_precision"}.get(name, name)) for name in COUNTED]
-    return [np.nan if one is None else float(one) for one in values]
+    return [np.nan if value is None else value for value in (found[one.key] for one in COUNTED)]
 
 
 @given(st.integers(2, 5), st.integers(2, 30), st.integers(0, 10_000))
@@ -73,7 +72,7 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say() -> None:
 
         big = summarise(some(100_000), 4, [1])
         assert big.log_loss is not None
-        truth = {name: getattr(big.averages, name) for name in COUNTED} | {
+        truth = big.averages | {
             "log_loss": big.log_loss.value, "brier": big.brier, "ece": big.calibration.ece, "signed_gap": big.calibration.signed_gap,
         }  # fmt: skip
         for _ in range(80):
@@ -94,7 +93,7 @@ def test_units_alone_are_images_and_units_that_share_their_fate_widen() -> None:
     alone, by_one = intervals(found, 3), intervals(found, 3, np.arange(200), "slide")
     assert alone is not None
     assert by_one is not None
-    for name in COUNTED:
+    for name in (one.key for one in COUNTED):
         assert by_one.of[name].low == pytest.approx(alone.of[name].low)
         assert by_one.of[name].high == pytest.approx(alone.of[name].high)
     predicted, labels = np.repeat([0, 1, 0, 0, 1, 1, 0, 0, 1, 0] * 2, 10), np.repeat([0, 1], 100)

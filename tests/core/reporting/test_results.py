@@ -151,7 +151,7 @@ def test_requirements_compare_the_figure_they_name(name: str, op: str, limit: fl
     values = {
         "top1": 0.5,
         "top2": found.top_k[2].value,
-        "macro_f1": found.averages.macro_f1,
+        "macro_f1": found.averages["macro_f1"],
         "ece": found.calibration.ece,
         "log_loss": found.log_loss.value if found.log_loss else None,
         'recall["birch"]': 0.5,

@@ -9,6 +9,7 @@ from typing import Literal
 from mivrat.core.base.text import count, images, in_a_row, minus
 from mivrat.core.comparing.comparison import Comparison, better_classes, worse_classes
 from mivrat.core.figures.differences import Difference
+from mivrat.core.figures.metrics import METRICS
 from mivrat.core.figures.paired import ClassDifference, Paired
 from mivrat.core.figures.two_sets import TwoSets, largest_mix_up, largest_pair
 
@@ -18,7 +19,6 @@ NEARLY = 1e-3
 # So many classes are named; of more their number is told.
 MOST_NAMED = 4
 # Figures of which less is better.
-_LESS_IS_BETTER = {"log_loss": "log loss", "brier": "Brier score", "ece": "calibration (ECE)"}
 
 About = Literal["whole", "classes", "pairs", "confidence"]
 Standing = Literal["met", "missed", "inconclusive"]
@@ -165,9 +165,9 @@ def _classes(found: Comparison, top1: Difference) -> list[Claim]:
 
 def _confidence(means: dict[str, Difference], b: str) -> list[Claim]:
     ways: dict[str, list[str]] = {"better": [], "worse": []}
-    for name, said in _LESS_IS_BETTER.items():
-        if name in means and (sign := means[name].beyond_chance):
-            ways["better" if sign < 0 else "worse"].append(said)
+    for one in METRICS:
+        if one.lower_is_better and one.key in means and (sign := means[one.key].beyond_chance):
+            ways["better" if sign < 0 else "worse"].append(one.called)
     parts = [
         f"{in_a_row(some)} {'is' if len(some) == 1 else 'are'} significantly {how}"
         for how, some in ways.items()

@@ -12,6 +12,7 @@ from mivrat.core.comparing.comparison import Comparison, Names, OnSameImages, On
 from mivrat.core.comparing.groups import GroupDifference
 from mivrat.core.comparing.matching import match_classes, match_contents
 from mivrat.core.figures.differences import Difference
+from mivrat.core.figures.metrics import METRICS, Metric, metric
 from mivrat.core.figures.selective import Selective
 from mivrat.core.figures.summary import Figures
 from mivrat.core.running.snapshot import Snapshot
@@ -49,23 +50,11 @@ class Compared:
     b_selective: Selective | None = None
 
 
-# The headline figures that are no shares right: what they are called, which are told in points, of which less is better.
-NAMES = {
-    "balanced_accuracy": "balanced accuracy",
-    "macro_f1": "macro F1",
-    "log_loss": "log loss",
-    "brier": "Brier score",
-    "ece": "ECE",
-}
-IN_POINTS = ("balanced_accuracy", "macro_f1", "ece")
-LESS_IS_BETTER = ("log_loss", "brier", "ece")
-
-
-def headline_differences(compared: Compared) -> list[tuple[str, str, Difference]]:
-    """Every headline figure: its key, its name, and its difference."""
+def headline_differences(compared: Compared) -> list[tuple[Metric, Difference]]:
+    """The difference of every figure that is compared."""
     either = compared.found.either
-    found = [(f"top{k}", f"top-{k} accuracy", one) for k, one in either.top_k.items()]
-    return found + [(key, name, either.means[key]) for key, name in NAMES.items() if key in either.means]
+    found = [(metric(f"top{k}"), one) for k, one in either.top_k.items()]
+    return found + [(one, either.means[one.key]) for one in METRICS if one.key in either.means]
 
 
 def names_of(a: Snapshot, b: Snapshot) -> Names:

@@ -32,9 +32,8 @@ from mivrat.core.concluding.states import excess, state_of
 from mivrat.core.concluding.told import measure_told
 from mivrat.core.covering.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
 from mivrat.core.figures.covered import CoverResult
+from mivrat.core.figures.metrics import metric
 from mivrat.core.pictures.recipe import canonical
-
-_IN_PERCENT_NOT = ("log_loss", "brier", "cohen_kappa", "mcc", "evaluated", "support")
 
 
 def made_on(ground: Ground, seed: int = 0, day: date | None = None) -> Made:
@@ -136,7 +135,7 @@ def _criterion(claim: Claim, ground: Ground) -> Measure:
         share.hits if share is not None else None,
         share.total if share is not None else None,
         1 if wanted.at_most else -1,
-        percent=wanted.figure not in _IN_PERCENT_NOT,
+        percent=metric(wanted.figure).in_percent,
         points=wanted.of_difference,
         limit=wanted.limit,
         met=met,
@@ -150,7 +149,7 @@ def _difference(claim: Claim, ground: Ground) -> Measure:
     name = wanted.against_model.rpartition("#")[0]
     words = f"{claim_figure(claim.text)}, less that of {name}"
     bad = 1 if wanted.at_most else -1
-    percent = wanted.figure not in _IN_PERCENT_NOT
+    percent = metric(wanted.figure).in_percent
     if ground.is_model(wanted.against_model):
         raise InputError(f"it is a difference to {name}, and this is {name} itself", mend="check it on another model")
     found = replace(wanted, bound=None).against_difference(compared(ground, wanted.against_model))

@@ -10,34 +10,9 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import count, in_a_row, minus
 from mivrat.core.concluding.requirements import PER_CLASS, Outcome, Requirement, parse_criterion
+from mivrat.core.figures.metrics import METRICS, metric
 from mivrat.core.pictures.classes import ClassMatcher
 
-FIGURES = {
-    "balanced_accuracy": "Balanced accuracy",
-    "macro_precision": "Macro precision",
-    "macro_recall": "Macro recall",
-    "macro_f1": "Macro F1",
-    "weighted_f1": "Weighted F1",
-    "cohen_kappa": "Cohen's kappa",
-    "mcc": "Matthews correlation",
-    "log_loss": "Log loss",
-    "brier": "Brier score",
-    "ece": "Expected calibration error",
-    "mce": "Largest gap of a bin",
-    "signed_gap": "Mean confidence minus accuracy",
-    "evaluated": "Number of images judged",
-    "family_accuracy": "Accuracy within family",
-    "precision": "Precision",
-    "recall": "Recall",
-    "specificity": "Specificity",
-    "f1": "F1",
-    "auroc": "AUROC",
-    "average_precision": "Average precision",
-    "support": "Number of images",
-}
-_COUNTS = ("evaluated", "support")
-_NUMBERS = (*_COUNTS, "cohen_kappa", "mcc", "log_loss", "brier", "auroc", "average_precision")
-_LESS_IS_BETTER = ("log_loss", "brier", "ece", "mce", "signed_gap")
 _SIGNS = {">=": "at least", "<=": "at most", ">": "above", "<": "below", "==": "exactly"}
 
 
@@ -46,7 +21,7 @@ _SIGNS = {">=": "at least", "<=": "at most", ">": "above", "<": "below", "==": "
 
 def in_plain_words(wanted: Requirement, classes: Sequence[str]) -> str:
     """A requirement as a sentence without a verb: "Recall of ragweed at least 80 %"."""
-    figure = f"Top-{wanted.figure[3:]} accuracy" if wanted.figure.startswith("top") else FIGURES[wanted.figure]
+    figure = metric(wanted.figure).name
     told = figure
     if wanted.every:
         told += " of every class"
@@ -67,9 +42,10 @@ def in_plain_words(wanted: Requirement, classes: Sequence[str]) -> str:
 
 def _limit(wanted: Requirement) -> str:
     value = wanted.limit
-    if wanted.figure in _COUNTS and value.is_integer():
+    unit = metric(wanted.figure).unit
+    if unit == "images" and value.is_integer():
         return count(int(value))
-    if wanted.figure in _NUMBERS:
+    if unit in ("images", "number"):
         return minus(f"{value:g}")
     shown = minus(f"{100 * value:.6g}")
     return f"{shown} point{'' if shown in ('1', minus('-1')) else 's'}" if wanted.of_difference else f"{shown} %"
@@ -80,8 +56,9 @@ def figure_in_words(wanted: Requirement, found: Outcome, classes: Sequence[str])
     if found.value is None:
         return found.problem or "undefined"
     value, ends = found.value, (found.low, found.high)
-    number = wanted.figure in _NUMBERS
-    if wanted.figure in _COUNTS:
+    unit = metric(wanted.figure).unit
+    number = unit in ("images", "number")
+    if unit == "images":
         return count(round(value))
     if wanted.of_difference and not number:
         told = minus(f"{100 * value:+.1f} points")
@@ -104,8 +81,7 @@ _NUMBER = r"(?P<number>[-−]?\d+(?:[.,]\d+)?)\s*(?P<percent>%|per ?cent|points?
 _LAST = re.compile(rf"(?P<what>.+?)\s*(?:(?:is|are)\s+)?(?P<sign>{_SIGN})?\s*(?<![\w.,]){_NUMBER}\s*", re.IGNORECASE)
 _FIRST = re.compile(rf"(?P<sign>{_SIGN})?\s*{_NUMBER}\s+(?P<what>.+)", re.IGNORECASE)
 _NAMES = {
-    **{name.lower(): key for key, name in FIGURES.items()},
-    **{key.replace("_", " "): key for key in FIGURES},
+    **{name.lower(): one.key for one in METRICS for name in (one.name, one.short or one.name, one.key.replace("_", " "))},
     "calibration error": "ece", "kappa": "cohen_kappa", "f1 score": "f1", "number of images": "evaluated",
     **dict.fromkeys(("of all", "all", "right", "of all right", "right of all", "of all images", "of all images right", "accuracy", "of all correct", "correct", "top1", "top 1", "top-1", "top-1 accuracy", "top 1 accuracy"), "top1"),
 }  # fmt: skip
@@ -138,10 +114,10 @@ def _read(text: str, classes: Sequence[str]) -> str | None:
 def _written(figure: str, said: str | None, number: str, percent_sign: str | None) -> str | None:
     name = re.split(r"[\[(]", figure.removeprefix("every("))[0].rstrip(")")
     sign = (said or "").lower()
-    sign = {"≥": ">=", "≤": "<="}.get(sign, _WORDS.get(sign, sign)) or ("<=" if name in _LESS_IS_BETTER else ">=")
+    sign = {"≥": ">=", "≤": "<="}.get(sign, _WORDS.get(sign, sign)) or ("<=" if metric(name).lower_is_better else ">=")
     value = float(number.replace(",", ".").replace("−", "-"))
     # A share of more than 1 can only be in percent.
-    if percent_sign or (name not in _NUMBERS and abs(value) > 1):
+    if percent_sign or (metric(name).in_percent and abs(value) > 1):
         value = round(value / 100, 12)
     return f"{figure} {sign} {value:g}" if abs(value) < 1e5 else None
 

@@ -15,13 +15,13 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion, lowest_of
+from mivrat.core.figures.metrics import METRICS, OVER_CLASSES, metric
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.uncertainty import NAMES, Intervals, without_images
 from mivrat.core.pictures.classes import ClassMatcher
 
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
-PER_CLASS = ("precision", "recall", "specificity", "f1", "auroc", "average_precision", "support")
 # No class name is longer, and no number either.
 _LONGEST, _LONGEST_NUMBER = 10_000, 40
 # So many letters of a model's hash stand for it in a requirement.
@@ -33,14 +33,13 @@ _OPERATORS: dict[str, Callable[[float, float], bool]] = {
     ">": operator.gt,
     "<": operator.lt,
 }
-_AVERAGES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1", "weighted_f1", "cohen_kappa", "mcc")
-OVER_CLASSES = ("balanced_accuracy", "macro_precision", "macro_recall", "macro_f1")
-_DIFFERENT = ("balanced_accuracy", "macro_f1", "log_loss", "brier", "ece")
-_PLAIN = ("log_loss", "brier", "ece", "mce", "signed_gap", "evaluated", "family_accuracy")
-# Figures that can be asked for of the classes of one family.
-_OF_FAMILY = ("recall", "precision", "support")
-# Figures that can be asked for of every class at once.
-_OF_EVERY = ("recall", "precision")
+PER_CLASS = tuple(one.key for one in METRICS if one.of_class is not None)
+# Figures of all images, those whose difference of two runs is computed, and those that can be asked of a family or of every class.
+_WHOLE = tuple(one.key for one in METRICS if one.of_class is None)
+_DIFFERENT = tuple(one.key for one in METRICS if one.compared and one.of_class is None)
+_DIFFERENT_BY_CLASS = tuple(one.key for one in METRICS if one.compared and one.of_class is not None)
+_OF_FAMILY = tuple(one.key for one in METRICS if one.of_family)
+_OF_EVERY = tuple(one.key for one in METRICS if one.of_every)
 _SHARES = ("precision", "recall", "specificity", "f1", "family_accuracy")
 
 
@@ -167,7 +166,7 @@ class Requirement:
         if low is None or high is None:
             # A count is what it is; of any other figure without an interval nothing is known beyond itself.
             verdict: Verdict = (
-                ("met" if holds else "missed") if self.figure in ("evaluated", "support") else "inconclusive"
+                ("met" if holds else "missed") if metric(self.figure).unit == "images" else "inconclusive"
             )
         else:
             ends = {_OPERATORS[self.compare](end, self.limit) for end in (low, high)}
@@ -175,26 +174,12 @@ class Requirement:
         return Outcome(self.text, value, holds, low, high, verdict)
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
+        record = metric(self.figure)
         if self.class_index is not None:
-            if self.figure in RANKED:
-                per_class: list[float | None] = getattr(figures, self.figure)
-                return per_class[self.class_index]
-            name = "f1_share" if self.figure == "f1" else self.figure
-            found: Proportion | float | None = getattr(figures.classes[self.class_index], name)
-            return found
-        if self.figure.startswith("top"):
-            return figures.top_k[int(self.figure[3:])]
-        if self.figure in _AVERAGES:
-            average: float | None = getattr(figures.averages, self.figure)
-            return average
-        if self.figure == "evaluated":
-            return figures.total
-        if self.figure == "log_loss":
-            return figures.log_loss.value if figures.log_loss else None
-        if self.figure == "brier":
-            return figures.brier
-        calibrated: float | None = getattr(figures.calibration, self.figure)
-        return calibrated
+            assert record.of_class is not None
+            return record.of_class(figures, self.class_index)
+        assert record.read is not None, f"{self.figure} is not read off the figures"
+        return record.read(figures)
 
 
 def _no_requirement(text: str) -> InputError:
@@ -354,11 +339,11 @@ def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
             mend="write for example 'difference(top1) >= 0' or 'low(difference(recall[\"ragweed\"])) >= -0.02'",
         )
     parsed = parse_requirement(f"{figure} {compare} {limit!r}", classes)
-    if not (parsed.figure.startswith("top") or parsed.figure in (*_DIFFERENT, "recall", "precision")):
+    if not (parsed.figure.startswith("top") or parsed.figure in (*_DIFFERENT, *_DIFFERENT_BY_CLASS)):
         raise InputError(
             f"{shown!r}: no difference is defined for {_shortened(figure)!r}",
             where="--require",
-            mend=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and recall and precision with ["class"]',
+            mend=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and {" and ".join(_DIFFERENT_BY_CLASS)} with ["class"]',
         )
     return replace(parsed, text=text, bound=bound, of_difference=True)
 
@@ -404,11 +389,11 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             figure = name
     if figure in PER_CLASS and (class_index is not None or family is not None):
         pass
-    elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _AVERAGES or figure in _PLAIN):
+    elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _WHOLE):
         raise InputError(
             f"{shown!r}: unknown figure {_shortened(figure)!r}",
             where="--require",
-            mend=f'figures are top1, top3 …, {", ".join(_AVERAGES + _PLAIN)}, and {", ".join(PER_CLASS)} with ["class"]',
+            mend=f'figures are top1, top3 …, {", ".join(_WHOLE)}, and {", ".join(PER_CLASS)} with ["class"]',
         )
     if bound and not (figure.startswith("top") or figure in (*_SHARES, *RANKED, *(NAMES if not groups else ()))):
         raise InputError(

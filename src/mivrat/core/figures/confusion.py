@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from math import sqrt
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.figures import leaving_out as by_class
 from mivrat.core.figures.intervals import Proportion, proportion
+from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.significance import even_split, holm
 
 Counts = NDArray[np.int64]
@@ -36,23 +37,6 @@ class ClassFigures:
     f1_share: Proportion
 
 
-@dataclass(frozen=True)
-class Averages:
-    """Averages over classes with support; an undefined value counts as 0 and is counted in ``undefined_*``.
-
-    All are None without any image; kappa and MCC also where chance agreement is complete (their denominator is 0).
-    """
-
-    balanced_accuracy: float | None
-    macro_precision: float | None
-    macro_recall: float | None
-    macro_f1: float | None
-    weighted_f1: float | None
-    cohen_kappa: float | None
-    mcc: float | None
-    undefined_precision: int
-
-
 def class_figures(matrix: Counts) -> list[ClassFigures]:
     """Precision TP/(TP+FP), recall TP/(TP+FN) and specificity TN/(TN+FP) with Wilson intervals, and F1
     2TP/(2TP+FP+FN), class by class."""
@@ -75,27 +59,11 @@ def f1_of(jaccard: Proportion) -> Proportion:
     return Proportion(jaccard.hits, jaccard.total, value, low, high, jaccard.units)
 
 
-def averages(matrix: Counts) -> Averages:
-    """Macro, weighted and balanced averages, Cohen's kappa (Cohen 1960), multiclass MCC (Gorodkin 2004)."""
-    total = int(matrix.sum())
-    if total == 0:
-        return Averages(None, None, None, None, None, None, None, 0)
-    figures = [c for c in class_figures(matrix) if c.support]
-    recall = sum(c.true_positive / c.support for c in figures) / len(figures)
-    f1 = [c.f1 or 0.0 for c in figures]
-    support, predicted = matrix.sum(axis=1).astype(float), matrix.sum(axis=0).astype(float)
-    agreed, by_chance = float(np.trace(matrix)) / total, float(support @ predicted) / total**2
-    spread = (total**2 - float(predicted @ predicted)) * (total**2 - float(support @ support))
-    return Averages(
-        balanced_accuracy=recall,
-        macro_precision=sum(c.precision.value or 0.0 for c in figures) / len(figures),
-        macro_recall=recall,
-        macro_f1=sum(f1) / len(figures),
-        weighted_f1=sum(f * c.support for f, c in zip(f1, figures, strict=True)) / total,
-        cohen_kappa=(agreed - by_chance) / (1 - by_chance) if by_chance < 1 else None,
-        mcc=(float(np.trace(matrix)) * total - float(support @ predicted)) / sqrt(spread) if spread > 0 else None,
-        undefined_precision=sum(c.precision.value is None for c in figures),
-    )
+def averages(matrix: Counts) -> dict[str, float | None]:
+    """The figures that follow from counts by class, by key; None where they are undefined, all of them without any image."""
+    counts = matrix.astype(float)
+    found = by_class.Counts(counts.sum(axis=1), counts.sum(axis=0), np.diagonal(counts)).figures()
+    return {one.key: None if np.isnan(value) else float(value) for one, value in zip(COUNTED, found, strict=True)}
 
 
 def order_by_support(matrix: Counts) -> NDArray[np.int64]:

@@ -22,7 +22,7 @@ class Figures:
     top_k: dict[int, Proportion]
     matrix: confusion.Counts
     classes: list[confusion.ClassFigures]
-    averages: confusion.Averages
+    averages: dict[str, float | None]
     log_loss: probability.LogLoss | None
     brier: float | None
     calibration: cal.Calibration
@@ -31,6 +31,11 @@ class Figures:
     classwise_ece: float | None
     # Of each class, what the interval of its AUROC takes; NaN where it is not known.
     spread: list[float] = field(default_factory=list)
+
+    @property
+    def undefined_precision(self) -> int:
+        """How many classes with images are never predicted."""
+        return sum(one.support > 0 and one.precision.value is None for one in self.classes)
 
     def ranked_ends(self, figure: str, k: int) -> tuple[float, float] | None:
         """The 95 % interval of a class's ``auroc`` or ``average_precision``; None where it is undefined, images are too few, or they belong

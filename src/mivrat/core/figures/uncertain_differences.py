@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from mivrat.core.base.later import Later
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.differences import Difference
-from mivrat.core.figures.leaving_out import COUNTED, counts_of, without_each
+from mivrat.core.figures.leaving_out import counts_of, without_each
+from mivrat.core.figures.metrics import BY_KEY, COUNTED
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.uncertainty import (
@@ -41,7 +42,7 @@ else:
 Numbers = NDArray[np.float64]
 Unit = NDArray[np.integer] | None
 Ends = tuple[float, float]
-_MACRO_F1 = COUNTED.index("macro_f1")
+_MACRO_F1 = COUNTED.index(BY_KEY["macro_f1"])
 # So many changed images more than were seen count, each as far apart as one image moves a figure.
 _UNSEEN = 1.0
 

@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from mivrat.core.base.later import Later
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.intervals import wilson
-from mivrat.core.figures.leaving_out import COUNTED, Counts, counts_of, without_one, without_units
+from mivrat.core.figures.leaving_out import Counts, counts_of, without_one, without_units
+from mivrat.core.figures.metrics import BY_KEY, COUNTED, WITH_INTERVAL
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
 
@@ -36,7 +37,7 @@ FEW_UNITS, LEAST_UNITS = 10, 5
 LEAST_A_CLASS, LEAST_FOR_ECE = 3.0, 50
 # Of so few degrees of freedom such an average's spread is not known.
 LEAST_DEGREES = 4.0
-NAMES = (*COUNTED, "log_loss", "brier", "ece", "signed_gap")
+NAMES = tuple(one.key for one in WITH_INTERVAL)
 # So many answers of which nothing is known but what the model itself expects count beside the wrong ones that were seen:
 # two or three mistakes alone would tell the spread badly.
 _UNSEEN_COUNTED, _UNSEEN = 3.0, 2.0
@@ -68,13 +69,7 @@ class Intervals:
         """How a figure's interval was made, or why there is none, in words."""
         if name not in self.of:
             return f"No interval: {self.missing.get(name, 'the figure is not defined here')}."
-        way = "a jackknife that leaves out one image at a time, as an effective number of images (Wilson)"
-        if name in ("log_loss", "brier"):
-            way = "a score interval with its skewness (Johnson)"
-        elif name == "signed_gap":
-            way = "Wilson's of the accuracy, joined with that of the mean confidence"
-        elif name == "ece":
-            way = "all true values for which an ECE this large is not unusual, corrected for its bias at this N"
+        way = BY_KEY[name].interval
         of = ""
         if self.units is not None:
             way = way.replace("image at a time", "unit at a time").replace("number of images", "number of units")
@@ -150,21 +145,23 @@ def _of_counts(
     there = support > 0
     chance = float(support @ called) / total**2
     ends = {}
-    for j, name in enumerate(COUNTED):
-        of_classes = j < 3
+    for j, one in enumerate(COUNTED):
+        name, how = one.key, one.counted
+        assert how is not None
+        of_classes = how.over_classes
         degrees = many - 1
         if of_classes and (absent := int((~there).sum())):
             missing[name] = without_images(absent, classes)
             continue
         if of_classes:
-            degrees = min(degrees, _satterthwaite(counts, called if name == "macro_precision" else support))
+            degrees = min(degrees, _satterthwaite(counts, called if how.by_predicted else support))
             short = max(LEAST_A_CLASS / harmonic, LEAST_DEGREES / min(degrees, even))
             if short > 1:
                 missing[name] = (
                     f"some classes have too few images, some {ceil(total * short)} images like these are enough"
                 )
                 continue
-            if name == "macro_precision" and (there & (called == 0)).any():
+            if how.by_predicted and (there & (called == 0)).any():
                 missing[name] = "a class that has images is never predicted, so nothing is known of its precision"
                 continue
         known = np.isfinite(left[:, j])
@@ -174,14 +171,14 @@ def _of_counts(
         variance = (many - 1) / many * float((weights[known] * (left[known, j] - mean) ** 2).sum())
         value = float(plain[j]) * many - (many - 1) * mean
         # Kappa and the correlation are accuracies measured from chance on.
-        low = chance if name in ("cohen_kappa", "mcc") and chance < 1 else 0.0
+        low = chance if how.from_chance and chance < 1 else 0.0
         centre = min(1.0, max(0.0, low + (1 - low) * value))
         here = min(1.0, max(0.0, low + (1 - low) * float(plain[j])))
         trials = max(1.0, (min(total, even) if of_classes else float(total)) / together)
         expected = max(here * (1 - here), 1e-12) / trials
         spread = (wrong * variance * (1 - low) ** 2 + _UNSEEN_COUNTED * expected) / (wrong + _UNSEEN_COUNTED)
         if of_classes:
-            spread = max(spread, _least_spread(counts, called if name == "macro_precision" else support))
+            spread = max(spread, _least_spread(counts, called if how.by_predicted else support))
         effective = min(float(total), centre * (1 - centre) / spread) if 0 < centre < 1 else trials
         first, last = wilson(centre, max(1.0, effective), float(special.stdtrit(max(1.0, degrees), 0.975)))
         ends[name] = (first - low) / (1 - low), (last - low) / (1 - low)

@@ -162,13 +162,13 @@ def metrics(found: RunResults) -> dict[str, Any]:
         },
         "top_k": {str(k): _share(share) for k, share in figures.top_k.items()},
         **({"family_accuracy": _share(told.family or family_accuracy(figures.matrix, families))} if families else {}),
-        **{name: value for name, value in asdict(averages).items() if not name.startswith("undefined")},
+        **averages,
         "log_loss": figures.log_loss.value if figures.log_loss else None,
         "log_loss_clipped": figures.log_loss.clipped if figures.log_loss else 0,
         "brier": figures.brier,
         "macro_auroc": mean_of(figures.auroc),
         "macro_average_precision": mean_of(figures.average_precision),
-        "undefined_precision": averages.undefined_precision,
+        "undefined_precision": figures.undefined_precision,
         "classes": [
             {
                 "name": name,

@@ -8,7 +8,7 @@ import numpy as np
 
 from mivrat.core.base.numbers import DASH, decimal, percent, signed, signed_span
 from mivrat.core.checks.result import in_words
-from mivrat.core.comparing.holding import IN_POINTS, LESS_IS_BETTER, Compared, headline_differences
+from mivrat.core.comparing.holding import Compared, headline_differences
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.uncertainty import LEAST, LEAST_FOR_ECE
@@ -50,16 +50,19 @@ def _how(key: str, one: Difference, compared: Compared) -> str:
 def figure_lines(compared: Compared) -> list[Line]:
     """A line for each headline figure."""
     lines = []
-    for key, name, one in headline_differences(compared):
-        points = key.startswith("top") or key in IN_POINTS
-        scale, places = (100.0, 1) if points else (1.0, 3)
-        shown = [percent(v) if points else decimal(v) for v in (one.a, one.b)]
-        better = one.beyond_chance * (-1 if key in LESS_IS_BETTER else 1)
+    for record, one in headline_differences(compared):
+        key, name = record.key, record.called
+        scale, places = (100.0, 1) if record.in_percent else (1.0, 3)
+        shown = [percent(v) if record.in_percent else decimal(v) for v in (one.a, one.b)]
+        better = one.beyond_chance * (-1 if record.lower_is_better else 1)
         told = {1: "better", -1: "worse", 0: "not significant"}[better] if one.low is not None else ""
         value = DASH if one.value is None else signed(scale * one.value, places)
         bounds = signed_span(one.low, one.high, scale, places)
         about = f"{name}: {shown[0]} and {shown[1]}, difference {value}{f' ({bounds})' if bounds else ''}{f', {told}' if told else ''}.\n{_how(key, one, compared)}"
-        reach = max(abs(one.value or 0.0), abs(one.low or 0.0), abs(one.high or 0.0), 0.02 if points else 0.05) * 1.05
+        reach = (
+            max(abs(one.value or 0.0), abs(one.low or 0.0), abs(one.high or 0.0), 0.02 if record.in_percent else 0.05)
+            * 1.05
+        )
         ink = {1: "accent", -1: "wrong", 0: ""}[better]
         lines.append(
             Line(

@@ -301,8 +301,8 @@ class ReviewPage(Scrolled):
             top1 = one.top_k[1]
             return [
                 with_bounds(top1),
-                percent(one.averages.balanced_accuracy),
-                percent(one.averages.macro_f1),
+                percent(one.averages["balanced_accuracy"]),
+                percent(one.averages["macro_f1"]),
                 decimal(one.log_loss.value if one.log_loss else None),
                 percent(one.calibration.ece),
             ]

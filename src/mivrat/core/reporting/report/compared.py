@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from mivrat.core.base.numbers import decimal, percent
 from mivrat.core.base.text import count
-from mivrat.core.comparing.holding import IN_POINTS, Compared, headline_differences
+from mivrat.core.comparing.holding import Compared, headline_differences
 from mivrat.core.concluding.told import difference_told
 from mivrat.core.running.snapshot import Snapshot
 
@@ -59,8 +59,8 @@ def comparison_part(compared: Compared) -> ComparisonPart:
         assert found.sets is not None
         on = f"on two image sets, N = {count(found.sets.total_a)} and {count(found.sets.total_b)}"
     lines = []
-    for key, name, one in headline_differences(compared):
-        points = key.startswith("top") or key in IN_POINTS
+    for record, one in headline_differences(compared):
+        points = record.in_percent
         shown = percent if points else decimal
-        lines.append(DifferenceLine(name, shown(one.a), shown(one.b), *difference_told(one.value, one.low, one.high, points)))  # fmt: skip
+        lines.append(DifferenceLine(record.called, shown(one.a), shown(one.b), *difference_told(one.value, one.low, one.high, points)))  # fmt: skip
     return ComparisonPart(names.a, names.b, on, tuple(one.text for one in compared.claims), tuple(lines))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from mivrat.core.concluding.findings import Finding
 from mivrat.core.concluding.ground import Ground
+from mivrat.core.figures.metrics import METRICS
 
 
 @dataclass(frozen=True)
@@ -38,42 +39,16 @@ def definitions(
             "related images count as fewer than they are: the effective number by the design effect, Wilson's interval at that with Student's t",
             "E. L. Korn, B. I. Graubard, Survey Methodology 24 (1998)",
         )
-    yield Definition("Recall", "of the images labelled with a class, the share predicted so")
-    yield Definition(
-        "Precision",
-        "of the images predicted as a class, the share labelled so; undefined where nothing is predicted so",
-    )
-    yield Definition(
-        "F1",
-        "2 TP / (2 TP + FP + FN); macro: the mean over classes with labelled images, weighted: the mean weighted by their number",
-    )
-    yield Definition("Balanced accuracy", "the mean of recall over the classes with labelled images")
-    if record.families:
-        yield Definition(
-            "Accuracy within family", "the share of images predicted as some class of the labelled class's family"
-        )
-    yield Definition(
-        "Cohen's kappa, Matthews correlation",
-        "agreement beyond chance, from 0 (chance) to 1",
-        "J. Cohen, Educational and Psychological Measurement 20 (1960); J. Gorodkin, Computational Biology and Chemistry 28 (2004)",
-    )
-    if ground.snapshot.judged.has_scores:
-        yield Definition(
-            "Log loss", "the mean of −ln of the probability given to the labelled class, that clipped to at least 2⁻⁵²"
-        )
-        yield Definition(
-            "Brier score",
-            "the mean over images of the sum over classes of (probability − 1 for the labelled class, 0 for others)²",
-            "G. W. Brier, Monthly Weather Review 78 (1950)",
-        )
-        yield Definition(
-            "AUROC, average precision", "each class against the rest, averaged over the classes where they are defined"
-        )
-        yield Definition(
-            "Expected calibration error (ECE)",
-            "images are put into bins of equal width by confidence; the mean over images of how far accuracy and mean confidence of their bin lie apart. It is above 0 even for a perfectly calibrated model, so that figure is shown beside it",
-            "M. P. Naeini and others, AAAI 2015; C. Guo and others, ICML 2017",
-        )
+    judged, calibrated = ground.snapshot.judged, ground.snapshot.figures.calibration.ece is not None
+    for one in METRICS:
+        known = {
+            "scores": judged.has_scores,
+            "confidence": calibrated,
+            "": one.key != "family_accuracy" or record.families,
+        }
+        if one.in_report and known[one.needs]:
+            yield Definition(one.name, one.meaning, one.source)
+    if judged.has_scores:
         yield Definition(
             "Temperature",
             "the one number by which dividing the scores makes confidence fit best; the gain is computed out of fold",

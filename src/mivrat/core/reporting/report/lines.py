@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from mivrat.core.base.numbers import decimal, percent
+from mivrat.core.base.numbers import decimal, percent, span
 from mivrat.core.base.text import count, plural
 from mivrat.core.checks.result import in_words
-from mivrat.core.concluding.criterion_words import FIGURES
 from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.told import difference_told, share_told
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.metrics import METRICS, metric
 from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.uncertainty import FEW_UNITS, NAMES, Intervals
 from mivrat.core.running.slow_figures import SlowFigures
@@ -97,19 +97,15 @@ def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]
     families = ground.snapshot.record.families
     if families:
         share = ground.snapshot.judged.within_family(families)
-        found.append(Line(FIGURES["family_accuracy"], *share_told(share), f"N = {count(share.total)}", _how(share)))
+        found.append(Line(metric("family_accuracy").name, *share_told(share), f"N = {count(share.total)}", _how(share)))
     found += _as_corrected(ground)
     intervals = deep.intervals if deep is not None else None
-    averages = figures.averages
-    values: list[tuple[str, str, float | None, bool]] = [
-        ("balanced_accuracy", FIGURES["balanced_accuracy"], averages.balanced_accuracy, True),
-        ("macro_f1", FIGURES["macro_f1"], averages.macro_f1, True),
-        ("weighted_f1", FIGURES["weighted_f1"], averages.weighted_f1, True),
-        ("cohen_kappa", FIGURES["cohen_kappa"], averages.cohen_kappa, False),
-        ("mcc", FIGURES["mcc"], averages.mcc, False),
-        ("log_loss", FIGURES["log_loss"], figures.log_loss.value if figures.log_loss else None, False),
-        ("brier", FIGURES["brier"], figures.brier, False),
-    ]
+    values: list[tuple[str, str, float | None, bool]] = []
+    for record in METRICS:
+        if record.in_report and record.read is not None and record.needs != "confidence":
+            value = record.read(figures)
+            assert not isinstance(value, Proportion)
+            values.append((record.key, record.name, value, record.in_percent))
     if deep is not None and deep.ranked is not None:
         values += [
             ("macro_auroc", "Macro AUROC", mean_of(deep.ranked.auroc), False),
@@ -118,7 +114,7 @@ def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]
     for key, name, value, in_percent in values:
         interval = intervals.of.get(key) if intervals is not None else None
         shown = percent if in_percent else decimal
-        ends = f"{shown(interval.low)} – {shown(interval.high)}".replace(" %", "") if interval is not None else ""
+        ends = span(interval.low, interval.high, *(() if in_percent else (1, 3))) if interval is not None else ""
         how = _how_made(intervals, key) if key in NAMES else "no interval is computed"
         found.append(Line(name, shown(value), ends, f"N = {count(figures.total)}", how))
     return tuple(found)
@@ -165,10 +161,10 @@ def calibration_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, .
     if found.ece is None:
         return ()
     interval = intervals.of.get("ece") if intervals is not None else None
-    ends = f"{percent(interval.low)} – {percent(interval.high)}".replace(" %", "") if interval is not None else ""
+    ends = span(interval.low, interval.high) if interval is not None else ""
     of = f"N = {count(figures.total)}"
     how = _how_made(intervals, "ece")
-    lines = [Line(f"{FIGURES['ece']}, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
+    lines = [Line(f"{metric('ece').name}, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
     if deep is not None and deep.chance is not None:
         told = f"{percent(deep.chance.median)}, up to {percent(deep.chance.high)}"
         lines.append(
@@ -183,8 +179,8 @@ def calibration_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, .
     ends_of = intervals.of.get("signed_gap") if intervals is not None else None
     gap, ends = difference_told(found.signed_gap, *((ends_of.low, ends_of.high) if ends_of is not None else (None, None)))  # fmt: skip
     how = f"{_how_made(intervals, 'signed_gap')}; above 0: overconfident"
-    lines.append(Line(f"{FIGURES['signed_gap']}, points", gap, ends, of, how))
-    lines.append(Line(FIGURES["mce"], percent(found.mce), "", of, ""))
+    lines.append(Line(f"{metric('signed_gap').name}, points", gap, ends, of, how))
+    lines.append(Line(metric("mce").name, percent(found.mce), "", of, ""))
     if deep is not None and deep.temperature is not None and deep.temperature.identifiable:
         t = deep.temperature
         lines.append(
