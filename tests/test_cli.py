@@ -88,10 +88,10 @@ def test_requirements_decide_the_exit_code(made: dict[str, Path], capsys: pytest
     assert evaluate(made, "--require", "high(ece) <= 1", "--require", "low(log_loss) >= 0") == 0
     for text, what in (
         ("top1", "not a requirement"),
-        ("topp >= 1", "no figure"),
+        ("topp >= 1", "unknown figure"),
         ('recall["oak"] > 0', "not a class"),
         ('low(support["birch"]) > 1', "no interval"),
-        ("__import__('os') > 1", "no figure"),
+        ("__import__('os') > 1", "unknown figure"),
     ):
         with pytest.raises(InputError, match=what):
             evaluate(made, "--require", text)

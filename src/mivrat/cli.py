@@ -358,9 +358,7 @@ def _parser() -> argparse.ArgumentParser:
     covering.add_argument("--recipe", type=Path, metavar="R.toml")
     covering.add_argument("--labelled", metavar="CLASS", help="only images with this label")
     covering.add_argument("--predicted", metavar="CLASS", help="only images called this class")
-    covering.add_argument(
-        "--region", metavar="LEFT,TOP,RIGHT,BOTTOM", help="shares of what the network receives, 0 to 1"
-    )
+    covering.add_argument("--region", metavar="LEFT,TOP,RIGHT,BOTTOM", help="as shares of the network input, 0 to 1")
     covering.add_argument(
         "--shapes",
         type=Path,

@@ -15,6 +15,7 @@ from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import lay_on
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal
+from mivrat.core.base.numbers import percent, points, signed_span
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.claims import claims, standing_of
 from mivrat.core.comparing.comparison import Names, OnSameImages, OnTwoSets
@@ -221,14 +222,12 @@ def _told(results: ComparisonResults, requirements: Sequence[Requirement], args:
             )
     for one in results.groups:
         top1 = one.top1
-        ends = (
-            "no interval"
-            if top1.low is None or top1.high is None
-            else f"{100 * top1.low:+.1f} to {100 * top1.high:+.1f}"
-        )
-        show(f"{results.column} {one.name}: {100 * (top1.value or 0):+.1f} points ({ends}), N = {one.total}, p {in_words(one.p_holm)}")  # fmt: skip
+        ends = "no interval" if top1.low is None or top1.high is None else signed_span(top1.low, top1.high)
+        show(f"{results.column} {one.name}: {points(top1.value or 0)} points ({ends}), N = {one.total}, p {in_words(one.p_holm)}")  # fmt: skip
     if results.several is not None:
-        best = [f"{results.of_runs[i]} {results.several.accuracy[i].value or 0:.1%}" for i in results.several.order]
+        best = [
+            f"{results.of_runs[i]} {percent(results.several.accuracy[i].value or 0)}" for i in results.several.order
+        ]
         show(f"best first: {', '.join(best)}; all as good: p {in_words(results.several.p)}")
         show(f"the best was chosen among {len(best)}: its figure looks about {100 * results.several.optimism:.1f} points too good")  # fmt: skip
     if results.unlike is not None:
@@ -245,6 +244,6 @@ def _tell_estimates(found: Estimates, classes: Sequence[str]) -> None:
     if found.mix.shares is None:
         show(f"class mix without labels: refused: {found.mix.refused}")
     else:
-        show("estimated class mix: " + ", ".join(f"{name} {share:.1%}" for name, share in zip(classes, found.mix.shares, strict=True)))  # fmt: skip
+        show("estimated class mix: " + ", ".join(f"{name} {percent(share)}" for name, share in zip(classes, found.mix.shares, strict=True)))  # fmt: skip
     if found.accuracy is not None:
         show(f"estimated accuracy without labels: {' '.join(in_sentences(found.accuracy))}")

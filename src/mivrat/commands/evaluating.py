@@ -17,6 +17,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.later import Later, load_meanwhile
+from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.checks.result import CheckResult, in_words
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import Group, group_figures, group_names
@@ -207,11 +208,9 @@ def _show_figures(found: RunResults, figures: Figures, group: str | None, togeth
     if top1.value is not None and top1.low is not None and top1.high is not None:
         over = "" if top1.units is None else f", over {top1.units} units of {together}"
         few = "; unreliable: few units" if top1.units is not None and top1.units < FEW_UNITS else ""
-        show(
-            f"top-1 accuracy {top1.value:.1%} (95 % interval {top1.low:.1%} to {top1.high:.1%}, N = {top1.total}{over}{few})"
-        )
+        show(f"top-1 accuracy {percent(top1.value)} (95 % interval {bounds(top1)}, N = {top1.total}{over}{few})")
     elif top1.value is not None:
-        show(f"top-1 accuracy {top1.value:.1%} (N = {top1.total}; no interval: {top1.units} units are too few)")
+        show(f"top-1 accuracy {percent(top1.value)} (N = {top1.total}; no interval: {top1.units} units are too few)")
     else:
         show("no labelled image was scored: there are predictions, but no figures")
     show(
@@ -220,7 +219,9 @@ def _show_figures(found: RunResults, figures: Figures, group: str | None, togeth
     show("written: " + ", ".join(str(path) for path in written))
     for one in [one for one in found.groups if one.p < 0.05]:
         share = one.accuracy
-        show(f"{group} {one.name}: {share.value or 0:.1%} of {share.total} right, below the rest (p {in_words(one.p)})")
+        show(
+            f"{group} {one.name}: {percent(share.value or 0)} of {share.total} right, below the rest (p {in_words(one.p)})"
+        )
 
 
 def check(args: argparse.Namespace) -> int:

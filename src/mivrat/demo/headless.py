@@ -9,6 +9,7 @@ import numpy as np
 
 from mivrat.core.answers.judged import Judged
 from mivrat.core.answers.judging import judge
+from mivrat.core.base.numbers import with_bounds
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.reporting.heat_files import Wanted, write_heatmaps
@@ -37,7 +38,7 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
                 RunResults(judged, inputs.sets[set_name], inputs.classes, figures, evaluation.answers.reasons),
             )
             top = figures.top_k[1]
-            say(f"{set_name}, {name}: top-1 {top.value:.1%} ({top.low:.1%} to {top.high:.1%}), N = {top.total}")
+            say(f"{set_name}, {name}: top-1 {with_bounds(top)}, N = {top.total}")
             suspect = suspect or (judged, model)
     assert suspect is not None
     judged, model = suspect

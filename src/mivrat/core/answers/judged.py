@@ -42,7 +42,7 @@ class Counts:
     pending: int
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Judged:
     """What the answers say, image by image (arrays over all listed images).
 

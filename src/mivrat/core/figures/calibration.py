@@ -161,7 +161,7 @@ def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], N
 
 
 def beyond_chance(bins: Sequence[ReliabilityBin]) -> NDArray[np.int64]:
-    """For each bin -1 where the model is surer than right beyond what chance allows, 1 where it is less sure, 0 where neither can
+    """For each bin -1 where the model is overconfident beyond what chance allows, 1 where it is less sure, 0 where neither can
     be told, corrected over all bins. Where no band is known, the interval of the share right decides, made as wide."""
     low, high = chance_bands(bins)
     right = np.array([one.accuracy.value for one in bins], float)

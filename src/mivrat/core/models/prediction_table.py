@@ -55,9 +55,9 @@ class PredictionTable:
         elif "predicted" in table.columns:
             self._rows = _predictions(table, classes, path)
             self._settled = "prediction"
-            told = "and their confidence" if "confidence" in table.columns else "without confidence"
+            told = "with confidence" if "confidence" in table.columns else "without confidence"
             self.remarks.append(
-                f"lists predictions {told} and no scores. Top-k accuracy beyond top-1, log loss, Brier score, AUROC and "
+                f"lists predictions {told}, and no scores. Top-k accuracy beyond top-1, log loss, Brier score, AUROC and "
                 f"average precision need scores{'' if 'confidence' in table.columns else ', and calibration needs a confidence'}"
             )
         else:

@@ -13,6 +13,7 @@ import numpy as np
 from pydantic import TypeAdapter
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import escaped, printable, safe_cell
 from mivrat.core.checks.result import in_words
 from mivrat.core.covering.one_image import Covered
@@ -116,11 +117,9 @@ def in_sentences(result: CoverResult) -> str:
 
     def effect(what: str, one: Effect) -> str:
         share = one.changed
-        bounds = (
-            "" if share.low is None or share.high is None else f", 95 % interval {share.low:.1%} to {share.high:.1%}"
-        )
+        ends = f", 95 % interval {bounds(share)}" if bounds(share) else ""
         return (
-            f"{what}: {share.hits} of {share.total} predictions change ({share.value or 0:.1%}{bounds}); {one.fixed} become right, "
+            f"{what}: {share.hits} of {share.total} predictions change ({percent(share.value or 0)}{ends}); {one.fixed} become correct, "
             f"{one.broken} become wrong (p {in_words(from_kept(one.p_paired, share.units))}); p(target) falls by {one.mean_drop:.3f} on average"
         )
 

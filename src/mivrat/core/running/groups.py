@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import threading
 from dataclasses import replace
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.significance import holm
 from mivrat.core.running.snapshot import Snapshot
@@ -14,11 +17,23 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 
 # So many columns are looked through.
 MOST_COLUMNS = 12
+# What was found in a run last, by which images; several views ask for the same at the same time.
+_found: WeakKeyDictionary[Judged, tuple[bytes, dict[str, list[Group]]]] = WeakKeyDictionary()
+_finding = threading.Lock()
 
 
 def groups_of_run(snapshot: Snapshot, among: NDArray[np.bool_] | None = None) -> dict[str, list[Group]]:
     """The groups by each of the first columns to group by, over the evaluated images or those of them that ``among`` marks; the one that
     most surely falls below the rest first. Each group's p is corrected over all groups of all these columns (Holm 1979)."""
+    which = b"" if among is None else np.packbits(among).tobytes()
+    with _finding:
+        known = _found.get(snapshot.judged)
+        if known is None or known[0] != which:
+            known = _found[snapshot.judged] = which, _find_groups(snapshot, among)
+    return known[1]
+
+
+def _find_groups(snapshot: Snapshot, among: NDArray[np.bool_] | None) -> dict[str, list[Group]]:
     items, judged = snapshot.record.image_set.items, snapshot.judged
     use = judged.evaluated_among(among)
     found: dict[str, list[Group]] = {}

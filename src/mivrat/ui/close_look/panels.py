@@ -72,7 +72,7 @@ class Ranking(QWidget):
     def show_lines(self, lines: list[RankedClass]) -> None:
         self.lines = lines
         self.setFixedHeight(self.LINE * len(lines))
-        self.setAccessibleName("; ".join(f"{one.rank} {one.name} {one.probability:.1%}" for one in lines))
+        self.setAccessibleName("; ".join(f"{one.rank} {one.name} {percent(one.probability)}" for one in lines))
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802

@@ -81,7 +81,7 @@ class CloseLook(QWidget):
         self.path, self.place = Elided(), label(soft=True)
         self.sentence = label("", "heading", wrap=True)
         self.facts = label(soft=True, wrap=True)
-        self.photo, self.received = PicturePanel("as photographed"), PicturePanel("as the network receives it")
+        self.photo, self.received = PicturePanel("original"), PicturePanel("network input")
         self.heat_predicted, self.heat_other = PicturePanel("evidence for"), PicturePanel("evidence for")
         self.received.crisp = True
         for panel in (self.photo, self.heat_predicted, self.heat_other):
@@ -293,7 +293,7 @@ class CloseLook(QWidget):
         height, width = look.place.picture
         self.photo.show_image(to_image(look.photo))
         self.photo.set_caption(
-            "as photographed",
+            "original",
             "",
             f"{width} × {height} px shown" if max(height, width) == 800 else f"{width} × {height} px",
         )

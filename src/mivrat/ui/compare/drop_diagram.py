@@ -12,6 +12,7 @@ from mivrat.core.figures.two_sets import TwoSets
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, bars, line, pen
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
 
@@ -103,7 +104,7 @@ class DropDiagram(Diagram):
         )
         self.plot.addItem(line([0, 0], [0, count], pen("soft", 1.2)))
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         """A wash behind the classes selected."""
         if not self.workspace.is_open:
             return []

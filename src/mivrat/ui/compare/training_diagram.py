@@ -11,6 +11,7 @@ from mivrat.core.comparing.training import Training, smoothed
 from mivrat.core.figures.intervals import Proportion
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, line, pen, text
+from mivrat.ui.parts.plot_area import PlotArea
 
 LOSSES, RIGHT = ("training_loss", "validation_loss"), ("training_accuracy", "validation_accuracy")
 INK = {
@@ -42,7 +43,7 @@ class TrainingDiagram(Diagram):
     def marks(self) -> int:
         return len(self.found.step) if self.found is not None else 0
 
-    def _plots(self) -> list[tuple[pg.PlotItem, tuple[str, ...]]]:
+    def _plots(self) -> list[tuple[PlotArea, tuple[str, ...]]]:
         return [(self.losses, LOSSES), (self.right, RIGHT)]
 
     def mark_at(self, point: QPointF) -> int:
@@ -92,7 +93,7 @@ class TrainingDiagram(Diagram):
                 self._draw_plot(plot, some, found.step, first, last if last > first else first + 1)
 
     def _draw_plot(
-        self, plot: pg.PlotItem, some: dict[str, np.ndarray], step: np.ndarray, first: float, last: float
+        self, plot: PlotArea, some: dict[str, np.ndarray], step: np.ndarray, first: float, last: float
     ) -> None:
         found = self.found
         assert found is not None
@@ -144,7 +145,7 @@ class TrainingDiagram(Diagram):
             said = f"{words.clipped(self.held_out[0], 28)} {percent(value)}"
             plot.addItem(text(said, last, low, "ink", (1.0, 1.0)), ignoreBounds=True)
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         """A line where the keys have come to."""
         if self.found is None or self.cursor < 0 or not self.hasFocus():
             return []

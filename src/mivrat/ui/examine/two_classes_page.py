@@ -18,7 +18,7 @@ HOW = (
     (
         f"Each image whose two highest scores are near is scored whole and through {VIEWS - 1} windows (96 % of its sides in the "
         "middle; 92 % in the middle and each corner). It is listed where the second class's mean probability is at least "
-        f"{LEAST_RATIO:.0%} of the first's, and the same two lead in at least {LEAST_VIEWS} of the {VIEWS} views."
+        f"{percent(LEAST_RATIO, 0)} of the first's, and the same two lead in at least {LEAST_VIEWS} of the {VIEWS} views."
     )
     .replace("50%", "half")
     .replace(" %", "\u00a0%")

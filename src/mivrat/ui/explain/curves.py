@@ -13,9 +13,10 @@ from PySide6.QtWidgets import QSizePolicy
 from mivrat.core.base.numbers import percent
 from mivrat.core.heatmaps.faithfulness import Faithfulness
 from mivrat.ui.parts.plot import Diagram, dots, line, pen
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.theme import theme
 
-TITLES = {"deletion": "deletion: hottest taken away first", "insertion": "insertion: hottest restored first"}
+TITLES = {"deletion": "deletion: hottest removed first", "insertion": "insertion: hottest restored first"}
 
 
 class CurveDiagram(Diagram):
@@ -72,7 +73,7 @@ class CurveDiagram(Diagram):
             f"random orders {self.low[mark]:.3f} – {self.high[mark]:.3f}"
         )
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         if self.own is None or self.cursor < 0 or not self.hasFocus():
             return []
         at = float(self.shares[self.cursor])

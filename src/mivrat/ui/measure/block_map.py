@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QSizePolicy
 from mivrat.core.figures.blocks import Block, Matrix, farthest, pooled
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, bars, rgb, text
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
 
@@ -118,7 +119,7 @@ class BlockMap(Diagram):
             if self.counts[a, b]:
                 self.opened.emit(a, b)
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         if self.cursor < 0 or not self.hasFocus():
             return []
         line, column = divmod(self.cursor, self.cells)

@@ -13,6 +13,7 @@ from mivrat.core.figures.spread import BINS, Spread, spread
 from mivrat.core.selecting.selection import Confidence, Outcome
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, bars, line, pen, text
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
 
@@ -93,7 +94,7 @@ class ConfidenceSpread(Diagram):
             which = Outcome(frozenset({"right" if of_right else "wrong"}))
             choose(Confidence(frozenset({(m / BINS, (m + 1) / BINS)})), which, beside=beside)
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         """A wash behind the bars of the confidences in force, and the one that keys have come to."""
         if not self.workspace.is_open:
             return []

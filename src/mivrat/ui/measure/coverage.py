@@ -16,6 +16,7 @@ from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.plot import DraggedDiagram, dots, line, pen
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.parts.widgets import button, label, row
 from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
@@ -85,7 +86,7 @@ class CoverageCurve(DraggedDiagram):
             )
         self.plot.addItem(line(answered / found.total, hits / answered, pen("accent", 2)))
 
-    def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> Sequence[tuple[PlotArea, pg.GraphicsObject]]:
         found = self.found
         if found is None or not found.total:
             return ()

@@ -13,6 +13,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QWidget
 
 from mivrat.ui.parts.plot import Diagram, line, pen, rgb
+from mivrat.ui.parts.plot_area import PlotArea
 
 Cell = tuple[int, int]
 
@@ -82,7 +83,7 @@ class MatrixPicture(Diagram):
             self.plot.addItem(image)
         self.lay_out()
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         found, marked = [], self._marked
         if marked.pointed is not None:
             i, j = marked.pointed

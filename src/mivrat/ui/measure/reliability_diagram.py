@@ -11,6 +11,7 @@ from mivrat.core.figures.calibration import Calibration, ReliabilityBin, beyond_
 from mivrat.core.selecting.selection import Confidence
 from mivrat.ui import words
 from mivrat.ui.parts.plot import BELOW, Diagram, bars, dots, line, pen, text
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
 
@@ -151,7 +152,7 @@ class ReliabilityDiagram(Diagram):
         if (other := self.other()) is not None:
             self._draw_other(other)
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         """A wash behind the bins."""
         if not self.workspace.is_open:
             return []
@@ -171,8 +172,8 @@ class ReliabilityDiagram(Diagram):
     def _name_sides(self) -> None:
         """Which side of the diagonal means what, so that nobody has to work it out."""
         for word, x, y, anchor in (
-            ("less sure than right ↖", 0.02, 0.98, (0.0, 0.0)),
-            ("surer than right ↘", 0.98, 0.02, (1.0, 1.0)),
+            ("underconfident ↖", 0.02, 0.98, (0.0, 0.0)),
+            ("overconfident ↘", 0.98, 0.02, (1.0, 1.0)),
         ):
             self.shares.addItem(text(word, x, y, "soft", anchor), ignoreBounds=True)
 

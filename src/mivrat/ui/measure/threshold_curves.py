@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QSizePolicy
 
 from mivrat.core.figures.decision import Costs
 from mivrat.ui.parts.plot import DraggedDiagram, line, pen, text
+from mivrat.ui.parts.plot_area import PlotArea
 
 POINTS = 401
 
@@ -73,7 +74,7 @@ class ThresholdCurves(DraggedDiagram):
         self.name_axes(self.shares, "", "precision, recall")
         self.name_axes(self.cost, "threshold", "mean cost")
 
-    def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> Sequence[tuple[PlotArea, pg.GraphicsObject]]:
         if self.found is None:
             return ()
         x = min(1.0, self.threshold)

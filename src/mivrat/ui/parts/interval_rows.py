@@ -15,6 +15,7 @@ from mivrat.core.base.numbers import percent
 from mivrat.core.selecting.selection import Condition
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, bars, dots, line, pen, text
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.parts.widgets import Elided, label, set_role, tip
 from mivrat.ui.theme import font, theme
 from mivrat.workspace.workspace import Workspace
@@ -96,7 +97,7 @@ class IntervalBars(Diagram):
             choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
             choose(*self.rows[mark].conditions, beside=beside)
 
-    def chosen(self) -> list[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         """A wash behind the rows that are in force, and the one that keys have come to."""
         if not self.workspace.is_open:
             return []

@@ -27,6 +27,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QFrame, QGraphicsSimpleTextItem, QToolTip, QWidget
 
 from mivrat.ui.parts.loop import Soon
+from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
 
@@ -58,8 +59,8 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.ci.layout.setContentsMargins(0, 8, 8, 0)
         self.ci.layout.setSpacing(4)
-        self.plots: list[pg.PlotItem] = []
-        self._marks: list[tuple[pg.PlotItem, pg.GraphicsObject]] = []
+        self.plots: list[PlotArea] = []
+        self._marks: list[tuple[PlotArea, pg.GraphicsObject]] = []
         self._drawn_in, self._stale = "", True
         # Sizes come several at a time while a page is laid out: it is drawn once, when they have come.
         self._soon = Soon(0, self.redraw)
@@ -90,7 +91,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         """A mark in words."""
         return ""
 
-    def chosen(self) -> Sequence[tuple[pg.PlotItem, pg.GraphicsObject]]:
+    def chosen(self) -> Sequence[tuple[PlotArea, pg.GraphicsObject]]:
         """What marks those selected, and the one that keys have come to: items and where they belong."""
         return ()
 
@@ -99,11 +100,10 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
     # --- plots ---
 
-    def add(self, line: int, column: int = 0, *, x: tuple[float, float], y: tuple[float, float]) -> pg.PlotItem:
+    def add(self, line: int, column: int = 0, *, x: tuple[float, float], y: tuple[float, float]) -> PlotArea:
         """A plot over these ranges; nothing in it moves by mouse or wheel."""
-        plot = self.addPlot(line, column, enableMenu=False)
-        plot.hideButtons()
-        plot.setMouseEnabled(False, False)
+        plot = PlotArea()
+        self.addItem(plot, line, column)
         plot.setRange(xRange=x, yRange=y, padding=MARGIN)
         plot.getAxis("left").setWidth(LEFT)
         plot.getAxis("bottom").setHeight(BELOW)
@@ -112,14 +112,14 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.plots.append(plot)
         return plot
 
-    def name_axes(self, plot: pg.PlotItem, across: str, upright: str) -> None:
+    def name_axes(self, plot: PlotArea, across: str, upright: str) -> None:
         """What the axes stand for."""
         style = {"color": theme.tokens.soft, "font-size": "11px"}
         for side, name in (("bottom", across), ("left", upright)):
             plot.setLabel(side, name, **style)
             plot.getAxis(side).resizeEvent()  # which puts the name in the middle
 
-    def tick(self, plot: pg.PlotItem, side: str, ticks: Sequence[tuple[float, str]]) -> None:
+    def tick(self, plot: PlotArea, side: str, ticks: Sequence[tuple[float, str]]) -> None:
         """Numbers along an axis, each with a thin line through the plot."""
         plot.getAxis(side).setTicks([list(ticks)])
 
@@ -142,9 +142,9 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self.setBackground(None)
         for plot in self.plots:
             plot.getViewBox().setBackgroundColor(theme.colour(self.ground) if self.ground else None)
-            for side in ("left", "bottom", "top", "right"):
-                plot.getAxis(side).setPen(theme.colour("line"))
-                plot.getAxis(side).setTextPen(theme.colour("soft"))
+            for axis in plot.axes:
+                axis.setPen(theme.colour("line"))
+                axis.setTextPen(theme.colour("soft"))
 
     def remark(self) -> None:
         """Mark what is selected anew, and nothing else."""
@@ -161,11 +161,11 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
     # --- from numbers to places ---
 
-    def place(self, plot: pg.PlotItem, x: float, y: float) -> QPointF:
+    def place(self, plot: PlotArea, x: float, y: float) -> QPointF:
         """Where a point of a plot stands in the widget."""
         return QPointF(self.mapFromScene(plot.getViewBox().mapViewToScene(QPointF(x, y))))
 
-    def numbers(self, plot: pg.PlotItem, point: QPointF) -> QPointF:
+    def numbers(self, plot: PlotArea, point: QPointF) -> QPointF:
         """The numbers of a plot at a place of the widget."""
         return QPointF(plot.getViewBox().mapSceneToView(self.mapToScene(point.toPoint())))
 

@@ -24,12 +24,12 @@ FILTERS = ("nearest", "bilinear", "bicubic", "box", "lanczos")
 ORDERS = {"NCHW": "channels, height, width (NCHW)", "NHWC": "height, width, channels (NHWC)"}
 DTYPES = ("float32", "float16", "uint8")
 KINDS = {
-    "auto": "told from the first batch",
+    "auto": "detected from the first batch",
     "logits": "logits",
     "probabilities": "probabilities",
     "sigmoid": "one sigmoid",
 }
-OWN = "numbers of its own"
+OWN = "custom values"
 
 
 class RecipeForm(QWidget):
@@ -46,7 +46,7 @@ class RecipeForm(QWidget):
         self._grid.setVerticalSpacing(7)
         self._grid.setColumnStretch(1, 1)
         self.mode = self._choice(MODES, "colour mode", lambda key: self._tell("mode", mode=key))
-        self.rotate = self._check("turned as the EXIF entry says", lambda on: self._tell("picture", exif_rotate=on))
+        self.rotate = self._check("apply EXIF orientation", lambda on: self._tell("picture", exif_rotate=on))
         self.rule = self._choice(RULES, "resize rule", self._change_rule)
         self.height_box, self.width_box = (self._spin(name, self._change_size) for name in ("height", "width"))
         self.times, self.crop_times, self.padding_name = (label(text, soft=True) for text in ("×", "×", "padding"))

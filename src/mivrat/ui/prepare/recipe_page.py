@@ -78,7 +78,7 @@ class RecipePage(QWidget):
         self.load, self.save = button("Load…", self._choose_load), button("Save…", self._choose_save)
         pictures = QGridLayout()
         pictures.setHorizontalSpacing(14)
-        pictures.addWidget(label("as photographed; framed: what the network sees", soft=True, wrap=True), 0, 0)
+        pictures.addWidget(label("original; frame: network input", soft=True, wrap=True), 0, 0)
         pictures.addWidget(self.size_told, 0, 1)
         pictures.addWidget(self.original, 1, 0, Qt.AlignmentFlag.AlignTop)
         pictures.addWidget(self.received, 1, 1)
@@ -194,7 +194,7 @@ class RecipePage(QWidget):
         self.received.show_image(to_image(made.received))
         height, width = made.place.output
         order = "channels blue, green, red" if recipe.picture.mode == "BGR" else "before scaling values"
-        self.size_told.setText(f"what the network receives, {width} × {height}")
+        self.size_told.setText(f"network input, {width} × {height}")
         tip(self.received, f"{width} × {height} px, {order}")
         self.told.setText(_geometry_in_words(made, recipe))
         self.bars.show_channels(made.channels)

@@ -70,7 +70,7 @@ class TryOutPage(QWidget):
         waiting = int((judged.state[positions] == PENDING).sum())
         labelled = int(judged.evaluated[positions].sum())
         right = int(judged.right[positions].sum())
-        drawn = f"{words.images(len(positions))} drawn at random (seed {self.seed}) of {words.count(snapshot.counts.listed)}"
+        drawn = f"{words.images(len(positions))} sampled (seed {self.seed}) of {words.count(snapshot.counts.listed)}"
         if waiting:
             self.told.setText(f"{drawn}; {waiting} of them not scored yet.")
         elif labelled:

@@ -264,7 +264,7 @@ class NewStudyPage(QWidget):
         self.message.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.start = button("Start the run", self._start, kind="primary")
         self.few = button(f"Try {FEW} images first", lambda: self._start(few=True))
-        tip(self.few, "Score a few images drawn at random and look at them before the full run")
+        tip(self.few, "Score a few randomly sampled images and look at them before the full run")
         inner = QVBoxLayout()
         inner.setSpacing(16)
         inner.addWidget(label("New study", "title"))

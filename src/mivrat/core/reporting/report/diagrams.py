@@ -149,8 +149,8 @@ def reliability(report: Report) -> str:
                 )
             upper.plot([confidence], [share.value], "D" if side else "o", color=ink, markersize=4.5, zorder=4)
         upper.plot([0, 1], [0, 1], color=SOFT, linewidth=0.8, linestyle=(0, (3, 3)), zorder=1)
-        upper.text(0.02, 0.97, "less sure than right", color=SOFT, fontsize=7, va="top")
-        upper.text(1.0, 0.03, "surer than right", color=SOFT, fontsize=7, ha="right")
+        upper.text(0.02, 0.97, "underconfident", color=SOFT, fontsize=7, va="top")
+        upper.text(1.0, 0.03, "overconfident", color=SOFT, fontsize=7, ha="right")
         lower.bar(
             [(one.low + one.high) / 2 for one in bins],
             [one.count for one in bins],
