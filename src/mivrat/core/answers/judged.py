@@ -42,7 +42,7 @@ class Counts:
     pending: int
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class Judged:
     """What the answers say, image by image (arrays over all listed images).
 

@@ -9,7 +9,6 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.significance import holm
 from mivrat.core.running.snapshot import Snapshot
@@ -18,7 +17,7 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 # So many columns are looked through.
 MOST_COLUMNS = 12
 # What was found in a run last, by which images; several views ask for the same at the same time.
-_found: WeakKeyDictionary[Judged, tuple[bytes, dict[str, list[Group]]]] = WeakKeyDictionary()
+_found: WeakKeyDictionary[Snapshot, tuple[bytes, dict[str, list[Group]]]] = WeakKeyDictionary()
 _finding = threading.Lock()
 
 
@@ -27,9 +26,9 @@ def groups_of_run(snapshot: Snapshot, among: NDArray[np.bool_] | None = None) ->
     most surely falls below the rest first. Each group's p is corrected over all groups of all these columns (Holm 1979)."""
     which = b"" if among is None else np.packbits(among).tobytes()
     with _finding:
-        known = _found.get(snapshot.judged)
+        known = _found.get(snapshot)
         if known is None or known[0] != which:
-            known = _found[snapshot.judged] = which, _find_groups(snapshot, among)
+            known = _found[snapshot] = which, _find_groups(snapshot, among)
     return known[1]
 
 

@@ -18,7 +18,7 @@ from mivrat.core.study.records import RunRecord
 MOST_PAIRS = 8
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Snapshot:
     """A run as judged at one moment; made in a worker, never changed afterwards."""
 

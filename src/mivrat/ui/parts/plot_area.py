@@ -101,6 +101,11 @@ class PlotArea(pg.GraphicsWidget):  # type: ignore[misc]
         for item in list(self.items):
             self.removeItem(item)
 
+    def viewRange(self) -> list[list[float]]:  # noqa: N802
+        """The ends of what is shown, across and upright."""
+        found: list[list[float]] = self._range.viewRange()
+        return found
+
     def setRange(self, **given: Any) -> None:  # noqa: N802
         self._range.setRange(**given)
 
