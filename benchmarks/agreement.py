@@ -17,7 +17,7 @@ from scipy.optimize import minimize_scalar
 from scipy.stats import binomtest, norm
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures import significance
 from mivrat.core.figures.intervals import Proportion, proportion
@@ -88,7 +88,7 @@ def softmax(rows: list[list[float]]) -> tuple[list[list[float]], Odds, list[list
 
 
 def simple_pairs(
-    judged: Judged,
+    judged: EvaluatedRun,
     p: list[list[float]],
     odds: Odds | list[list[float]],
     losses: list[list[float]],
@@ -181,7 +181,7 @@ def mean_precision(column: list[Decimal] | list[float], positive: list[bool]) ->
     return float(found)
 
 
-def slow_pairs(judged: Judged, rows: np.ndarray, p: list[list[float]], labels: list[int]) -> Iterator[Pair]:
+def slow_pairs(judged: EvaluatedRun, rows: np.ndarray, p: list[list[float]], labels: list[int]) -> Iterator[Pair]:
     """Adaptive ECE, temperature and the area under the risk-coverage curve."""
     found = slow_figures(judged, seed=0)
     assert found is not None

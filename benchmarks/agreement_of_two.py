@@ -15,8 +15,8 @@ from mivrat.core.figures.confusion import averages
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import paired
 from mivrat.core.figures.several import cochran
+from mivrat.core.figures.shift_test import unlike
 from mivrat.core.figures.two_sets import two_sets
-from mivrat.core.figures.unlike import unlike
 from tests.support.two_runs import two_runs
 
 RUNS, FLOOR = 200, 1e-3

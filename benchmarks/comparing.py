@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import paired, with_intervals
 from mivrat.core.figures.several import cochran
+from mivrat.core.figures.shift_test import unlike
 from mivrat.core.figures.two_sets import two_sets
 from mivrat.core.figures.two_sets import with_intervals as sets_with_intervals
 from mivrat.core.figures.uncertain_differences import figures_in_means
-from mivrat.core.figures.unlike import unlike
 from tests.support.two_runs import two_runs
 
 CLASSES = 4

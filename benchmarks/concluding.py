@@ -36,7 +36,7 @@ from mivrat.core.answers.answers import Answers, ScoredBatch
 from mivrat.core.answers.judging import judge
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.reporting.hand_back import Handed, Source, contact_sheet
+from mivrat.core.reporting.exporting import Handed, Source, contact_sheet
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Reviews
 folder, out, number = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3])

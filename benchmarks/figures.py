@@ -14,7 +14,7 @@ import numpy as np
 
 from benchmarks.side_by_side import in_turn, spread
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures.uncertainty import intervals
 from mivrat.core.running.slow_figures import slow_figures
@@ -31,7 +31,7 @@ def made_up(images: int, classes: int) -> tuple[np.ndarray, np.ndarray]:
     return rows, labels
 
 
-def judged_from(rows: np.ndarray, labels: np.ndarray) -> Judged:
+def judged_from(rows: np.ndarray, labels: np.ndarray) -> EvaluatedRun:
     answers = Answers(len(rows), rows.shape[1], "logits")
     answers.rows, answers.state[:] = rows, SCORED
     return judge(answers, labels.tolist())

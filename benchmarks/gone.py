@@ -5,15 +5,15 @@ from __future__ import annotations
 
 import numpy as np
 
+from mivrat.core.concluding.evaluation_context import RunSummary
 from mivrat.core.concluding.findings import Beside, Made, Measure
-from mivrat.core.concluding.ground import Standing
-from mivrat.core.concluding.states import state_of
+from mivrat.core.concluding.verdict_rules import state_of
 from mivrat.core.figures.intervals import proportion
 
 IMAGES, OTHERS, STUDIES = 200, 1400, 1000
 # How often a mistake happens that is really there, and one of the usual kind.
 THERE, USUAL = 0.3, 0.03
-WELL = Standing(proportion(900, 1000), 0.9, 0.88, 0.92, 8, 8)
+WELL = RunSummary(proportion(900, 1000), 0.9, 0.88, 0.92, 8, 8)
 
 
 def measured(hits: int, total: int, beside: tuple[int, int]) -> Measure:

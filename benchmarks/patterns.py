@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.likeness.features import unit
@@ -36,7 +36,7 @@ def precision_and_recall(found: list[int], wanted: set[int]) -> str:
     )
 
 
-def flipped(judged: Judged, images: list[int], rng: np.random.Generator) -> tuple[float, float, float]:
+def flipped(judged: EvaluatedRun, images: list[int], rng: np.random.Generator) -> tuple[float, float, float]:
     """Precision, recall and precision among the first, with some labels replaced by another at random."""
     known = np.array(images)
     turned = rng.permutation(known)[: round(FLIPPED * len(known))]

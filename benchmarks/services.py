@@ -28,7 +28,7 @@ import httpx
 import numpy as np
 from PIL import Image
 
-from mivrat.core.answers.asking import ask_images
+from mivrat.core.answers.remote_scoring import ask_images
 from mivrat.core.heatmaps.maps import Target, maker_of
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service.agreement import agree, read_agreement

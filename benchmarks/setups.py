@@ -14,7 +14,7 @@ import numpy as np
 from PIL import Image, ImageOps
 
 from benchmarks.probes import setups
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import check_class_order
@@ -100,7 +100,7 @@ def wrong_setups(right: Setup, folder: Path) -> dict[str, Setup]:
     }
 
 
-def answered(path: Path, setup: Setup) -> Judged:
+def answered(path: Path, setup: Setup) -> EvaluatedRun:
     evaluation = Evaluation(OnnxModel(path, setup.recipe, len(setup.classes)), setup.images)
     list(evaluation.run())
     return evaluation.judging.judged()

@@ -13,7 +13,7 @@ import numpy as np
 import polars as pl
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import Judging
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.reporting.results import _table
@@ -21,7 +21,7 @@ from mivrat.core.reporting.results import _table
 IMAGES, ROUNDS = 20_000, 3
 
 
-def answered(classes: int) -> tuple[Judged, ImageSet]:
+def answered(classes: int) -> tuple[EvaluatedRun, ImageSet]:
     """Random answers for as many images."""
     rng = np.random.default_rng(0)
     answers = Answers(IMAGES, classes, "logits", classes, "recipe", np.float32)

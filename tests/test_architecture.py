@@ -21,7 +21,7 @@ CORE = (
     "study",
     "gradients",
     "heatmaps",
-    "covering",
+    "region_masking",
     "selecting",
     "likeness",
     "checks",

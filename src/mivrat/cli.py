@@ -442,7 +442,7 @@ def _has_display() -> bool:
 
 def _window(command: str | None, study: Path | None) -> int:
     if study is not None and not study.is_file():
-        raise InputError("the study does not exist", where=study, mend="name a .mivrat file")
+        raise InputError("the study does not exist", where=study, hint="name a .mivrat file")
     if not _has_display():
         if command == "demo":
             from mivrat.demo.headless import run_headless
@@ -453,7 +453,7 @@ def _window(command: str | None, study: Path | None) -> int:
             return DONE
         raise InputError(
             "no display was found for a window, or a system library for it is missing",
-            mend="evaluate, compare, check, report, verify, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
+            hint="evaluate, compare, check, report, verify, layers, heatmap and cover work without; tools/setup.sh names missing libraries",
         )
     from mivrat.ui.application import run
 

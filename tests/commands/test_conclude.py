@@ -30,10 +30,10 @@ from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
 from mivrat.core.concluding.of_study import ground_of, read_snapshot
 from mivrat.core.concluding.shares import written
-from mivrat.core.covering.cover_test import CoverPlan, RegionPlan
-from mivrat.core.covering.lookalikes import ColourRule
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageName
+from mivrat.core.region_masking.cover_test import CoverPlan, RegionPlan
+from mivrat.core.region_masking.lookalikes import ColourRule
 from mivrat.core.reporting.report.content import Wanted
 from mivrat.core.reporting.report.making import save_wanted
 from mivrat.core.selecting.selection import Cells, Labelled

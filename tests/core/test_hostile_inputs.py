@@ -299,7 +299,7 @@ def test_the_lock_goes_by_the_file_and_follows_no_planted_link(study: Path, tmp_
 
 
 def test_a_guess_that_crops_much_away_is_warned_of(tmp_path: Path) -> None:
-    from mivrat.core.pictures.cropping import cropping_remark, share_cut_away
+    from mivrat.core.pictures.crop_warning import cropping_remark, share_cut_away
     from mivrat.core.pictures.recipe import guess_recipe
 
     recipe = guess_recipe((None, 3, 64, 64), "float32")

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.files import sha256_of
 from mivrat.core.figures.summary import Figures
@@ -24,7 +24,7 @@ from mivrat.demo.draw import CLASSES, Scene, draw
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs, make_demo_study
 
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
-Runs = dict[tuple[str, str], tuple[Judged, Figures]]
+Runs = dict[tuple[str, str], tuple[EvaluatedRun, Figures]]
 
 
 @pytest.fixture(scope="module")

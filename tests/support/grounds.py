@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from mivrat.core.answers.answers import Answers, ScoredBatch
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.running.snapshot import take_snapshot
@@ -31,7 +31,7 @@ def ground(
     reviews: Reviews | None = None,
     order: Sequence[int] | None = None,
     unit_column: str = "",
-) -> Ground:
+) -> EvaluationContext:
     """A run whose answer for image i is ``predicted[i]``; ``order`` lists the same images in another order."""
     order = list(range(len(labels))) if order is None else order
     answers = Answers(len(labels), len(classes), "logits")
@@ -48,4 +48,4 @@ def ground(
         RunInfo(1, model, images, 1, 1), list(classes), Path("/nowhere/m.onnx"), Recipe(), False, listed, answers,
         model_sha256=sha, families=dict(families or {}),
     )  # fmt: skip
-    return Ground(take_snapshot(record), reviews or Reviews())
+    return EvaluationContext(take_snapshot(record), reviews or Reviews())

@@ -349,10 +349,10 @@ def networks(rng: random.Random, folder: Path) -> None:
 
 def _study(folder: Path) -> Path:
     """A study with two runs, reviews, kept selections, regions, cover tests and what checks found; made once a process."""
-    from mivrat.core.checks.of_run import check_run
+    from mivrat.core.checks.run_checks import check_run
     from mivrat.core.concluding.checking import finding_of, measure
+    from mivrat.core.concluding.evaluation_context import EvaluationContext
     from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
-    from mivrat.core.concluding.ground import Ground
     from mivrat.core.concluding.shares import written
     from mivrat.core.pictures.image_sets import read_image_set
     from mivrat.core.reporting.report.content import Wanted
@@ -397,7 +397,7 @@ def _study(folder: Path) -> Path:
         }
         save_test(study, KeptTest(1, 1, "2026-01-01", "dots", json.dumps(plan), "{}"))
         save_families(study, {0: "trees", 1: "trees"})
-        ground = Ground(take_snapshot(load_run(study, 1)))
+        ground = EvaluationContext(take_snapshot(load_run(study, 1)))
         claim = Claim("share", conditions=written((Labelled(frozenset({0})), Outcome(frozenset({"wrong"}))), ground))
         (before,) = measure(claim, ground)
         assert isinstance(before, Measure)
@@ -479,14 +479,14 @@ def _spoil(db: sqlite3.Connection, rng: random.Random) -> None:
 
 def read_everything(path: Path) -> None:
     """Whatever the window and the commands read from a study."""
-    from mivrat.core.checks.of_run import kept_results
+    from mivrat.core.checks.run_checks import kept_results
     from mivrat.core.concluding.checking import check_finding
     from mivrat.core.concluding.criteria import criteria_of
+    from mivrat.core.concluding.evaluation_context import EvaluationContext
     from mivrat.core.concluding.findings import from_text
-    from mivrat.core.concluding.ground import Ground
-    from mivrat.core.covering.cover_test import plan_from_text
-    from mivrat.core.covering.regions import shape_from_json
     from mivrat.core.figures.groups import group_names
+    from mivrat.core.region_masking.cover_test import plan_from_text
+    from mivrat.core.region_masking.regions import shape_from_json
     from mivrat.core.reporting.cover_report import result_from_json, told_from_text
     from mivrat.core.reporting.report.making import load_wanted
     from mivrat.core.running.loading import load_judged
@@ -521,7 +521,7 @@ def read_everything(path: Path) -> None:
             group_names([item.columns.get("path", "") for item in record.image_set.items])
             for shapes in load_regions(study, run.info.set_id).values():
                 _ = [shape_from_json(shape) for shape in shapes]
-            ground = Ground(take_snapshot(record, judging), reviews)
+            ground = EvaluationContext(take_snapshot(record, judging), reviews)
             load_wanted(study, ground)
             criteria_of(contents.criteria.get(run.info.model_id, ()), ground)
             for finding in load_findings(study):
@@ -584,7 +584,7 @@ def requirements(rng: random.Random, folder: Path) -> None:
 
 def shapes(rng: random.Random, folder: Path) -> None:
     from mivrat.commands.explaining import listed_shapes
-    from mivrat.core.covering.regions import mask_of
+    from mivrat.core.region_masking.regions import mask_of
 
     good = [
         {

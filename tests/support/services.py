@@ -32,7 +32,7 @@ def met(folder: Path, description: Description, classes: list[str], recipe: Reci
     """The service as a model, with its host agreed to and little patience."""
     agree(agreement_of(description))
     model = ServiceModel(write_description(description, folder), classes, recipe)
-    model.client.patience = client.Patience(first=0.01, longest=0.02)
+    model.client.patience = client.RetryPolicy(first=0.01, longest=0.02)
     return model
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import Judging
 from mivrat.core.heatmaps.maps import HeatmapMaker
 from mivrat.core.models.onnx_model import OnnxModel
@@ -31,7 +31,7 @@ class Ran:
             pass
         assert evaluation.run_id is not None
         self.record: RunRecord = load_run(self.study, evaluation.run_id)
-        self.judged: Judged = Judging(self.record.answers, self.record.image_set.labels).judged()
+        self.judged: EvaluatedRun = Judging(self.record.answers, self.record.image_set.labels).judged()
         stamps = load_stamps(self.study, self.record.info.set_id)
         self.contents = {i: stamp.content for i, stamp in stamps.items()}
         self.maker = HeatmapMaker(self.model)

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from mivrat.ui.application import make_application
-from mivrat.ui.parts.loop import QtLoop, Soon
+from mivrat.ui.parts.loop import Debouncer, QtLoop
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.window import BENCH, MainWindow
 from mivrat.workspace.executors import Executor
@@ -50,16 +50,16 @@ TURNS = 4
 
 
 @pytest.fixture
-def debouncers(monkeypatch: pytest.MonkeyPatch) -> WeakSet[Soon]:
+def debouncers(monkeypatch: pytest.MonkeyPatch) -> WeakSet[Debouncer]:
     """Every debouncer that has been started; the report is not waited for longer than anything else."""
-    found, start = WeakSet[Soon](), Soon.start
-    monkeypatch.setattr(Soon, "start", lambda one: (found.add(one), start(one))[1])
+    found, start = WeakSet[Debouncer](), Debouncer.start
+    monkeypatch.setattr(Debouncer, "start", lambda one: (found.add(one), start(one))[1])
     monkeypatch.setattr("mivrat.workspace.reporting.MILLISECONDS", 60)
     return found
 
 
 @pytest.fixture
-def settle(qtbot: QtBot, debouncers: WeakSet[Soon], window: MainWindow) -> Callable[[], None]:
+def settle(qtbot: QtBot, debouncers: WeakSet[Debouncer], window: MainWindow) -> Callable[[], None]:
     """Waits until no worker has anything to do, and nothing is to be done soon."""
 
     def wait() -> None:

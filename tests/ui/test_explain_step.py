@@ -14,10 +14,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.covering.cover_test import plan_from_text
-from mivrat.core.covering.regions import Shape
 from mivrat.core.heatmaps.maps import Target
 from mivrat.core.heatmaps.setup import MapSetup
+from mivrat.core.region_masking.cover_test import plan_from_text
+from mivrat.core.region_masking.regions import Shape
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted
 from mivrat.core.study.file import Study

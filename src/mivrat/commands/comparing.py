@@ -12,7 +12,7 @@ import numpy as np
 from mivrat.commands.loading import say_remarks
 from mivrat.commands.outcomes import tell_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
-from mivrat.core.answers.other import lay_on
+from mivrat.core.answers.other import align
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal
 from mivrat.core.base.numbers import percent, points, signed_span
@@ -58,7 +58,7 @@ def _model_of(text: str, option: str, classes: Sequence[str], threads: int) -> M
     elif is_address(text):
         path = place_of(text)
     if not path.is_file():
-        raise InputError("the model or table does not exist", where=f"{option} {text}", mend="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
+        raise InputError("the model or table does not exist", where=f"{option} {text}", hint="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
     return load_model(path, classes, recipe, threads)
 
 
@@ -80,17 +80,17 @@ def compare(args: argparse.Namespace) -> int:
     both, places = match_classes(classes, classes_b)
     requirements = [parse_difference(text, both) for text in args.require]
     if args.out.exists() and not args.out.is_dir():
-        raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+        raise InputError("is a file, a folder is needed", where=args.out, hint="name another folder for the results")
     if not args.b and not args.images_b:
-        raise InputError("only one side is named", where="--b", mend="name a second model, table or image set to compare with (--b or --images-b)")  # fmt: skip
+        raise InputError("only one side is named", where="--b", hint="name a second model, table or image set to compare with (--b or --images-b)")  # fmt: skip
     if args.images_b and len(args.b or []) > 1:
         raise InputError(
-            "may be given once where there are two image sets", where="--b", mend="compare them one by one"
+            "may be given once where there are two image sets", where="--b", hint="compare them one by one"
         )
     if args.images_b and args.group:
-        raise InputError("is for the same images under two models", where="--group", mend="leave it out, or --images-b")
+        raise InputError("is for the same images under two models", where="--group", hint="leave it out, or --images-b")
     if args.images_b and args.classes_b:
-        raise InputError("is for the same images under two models", where="--classes-b", mend="leave it out, or --images-b")  # fmt: skip
+        raise InputError("is for the same images under two models", where="--classes-b", hint="leave it out, or --images-b")  # fmt: skip
     image_set = _with_units(read_image_set(args.images, classes), args)
     if args.group and not all(args.group in item.columns for item in image_set.items):
         raise _no_column(args.images, args.group, "to group by", image_set)
@@ -134,7 +134,7 @@ def _with_units(image_set: ImageSet, args: argparse.Namespace) -> ImageSet:
 
 def _no_column(where: Path, column: str, what: str, image_set: ImageSet) -> InputError:
     known = ", ".join(image_set.items[0].columns) or "none"
-    return InputError(f"has no column {column!r} {what}; its columns: {known}", where=where, mend="name a column of the image table")  # fmt: skip
+    return InputError(f"has no column {column!r} {what}; its columns: {known}", where=where, hint="name a column of the image table")  # fmt: skip
 
 
 def _scored(name: str, model: Model, image_set: ImageSet, classes: list[str], args: argparse.Namespace) -> _Run | None:
@@ -153,7 +153,7 @@ def _same_images(
     a, b = runs[0], runs[1]
     judged = a.evaluation.judging.judged()
     at = np.arange(len(judged.labels))
-    laid = [lay_on(judged, one.evaluation.judging.judged(), at, places) for one in runs[1:]]
+    laid = [align(judged, one.evaluation.judging.judged(), at, places) for one in runs[1:]]
     know = None
     if args.classes_b:
         know = np.zeros(len(both), bool)

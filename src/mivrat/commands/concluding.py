@@ -14,9 +14,9 @@ from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.text import in_a_row
-from mivrat.core.concluding.ground import reference_of
+from mivrat.core.concluding.evaluation_context import reference_of
+from mivrat.core.concluding.formatting import figure_told, measure_told
 from mivrat.core.concluding.of_study import ground_of, read_findings, read_snapshot
-from mivrat.core.concluding.told import figure_told, measure_told
 from mivrat.core.concluding.verifying import Asked, Verified, as_json, asked_of, recipe_known
 from mivrat.core.concluding.verifying import verify as verified
 from mivrat.core.heatmaps.pool import MakerPool
@@ -48,7 +48,7 @@ from mivrat.demo.study import DATA
 
 def _there(study: Path) -> Path:
     if not study.is_file():
-        raise InputError("the study does not exist", where=study, mend="name a .mivrat file")
+        raise InputError("the study does not exist", where=study, hint="name a .mivrat file")
     return study
 
 
@@ -69,7 +69,7 @@ def report(args: argparse.Namespace) -> int:
     for out in args.out:
         check_ending(out)
         if out.is_dir():
-            raise InputError("is a folder, a file is needed", where=out, mend="name a file in it")
+            raise InputError("is a folder, a file is needed", where=out, hint="name a file in it")
     with _held(path):
         _may_read(path, args.agree_folder)
         run, others = _run_named(path, args.run)
@@ -79,7 +79,7 @@ def report(args: argparse.Namespace) -> int:
         named += [(_run_named(path, name)[0], False) for name in args.candidate]
         for other, _ in named:
             if other.id == run.id:
-                raise InputError("is the run that the report is of", where=f"{other.model} on {other.image_set}", mend="compare with another one")  # fmt: skip
+                raise InputError("is the run that the report is of", where=f"{other.model} on {other.image_set}", hint="compare with another one")  # fmt: skip
         makers, snapshot = MakerPool(), read_snapshot(path, run.id)
         findings, lost = read_findings(path)
         if lost:
@@ -131,7 +131,7 @@ def _run_named(path: Path, wanted: str | None) -> tuple[RunInfo, list[str]]:
         runs = list_runs(study)
         records = [load_run(study, one.id, with_answers=False) for one in runs]
     if not runs:
-        raise InputError("holds no run to report on", where=path, mend="score images with a model first")
+        raise InputError("holds no run to report on", where=path, hint="score images with a model first")
     references = [reference_of(one) for one in records]
     plain = [f"{one.model} on {one.image_set}" for one in runs]
     # Two models of one name are told apart by the beginning of the hash of what they are.
@@ -143,10 +143,10 @@ def _run_named(path: Path, wanted: str | None) -> tuple[RunInfo, list[str]]:
         return runs[-1], names[:-1]
     found = [i for i, one in enumerate(runs) if wanted in (names[i], plain[i], references[i], one.model, one.image_set)]
     if not found:
-        raise InputError(f"holds no run {wanted!r}; its runs: {', '.join(names)}", where=path, mend="name one of these")
+        raise InputError(f"holds no run {wanted!r}; its runs: {', '.join(names)}", where=path, hint="name one of these")
     if len(found) > 1:
         several = ", ".join(names[i] for i in found)
-        raise InputError(f"{wanted!r} is several runs: {several}", where="--run", mend="name one of these")
+        raise InputError(f"{wanted!r} is several runs: {several}", where="--run", hint="name one of these")
     return runs[found[0]], [name for i, name in enumerate(names) if i != found[0]]
 
 
@@ -157,10 +157,10 @@ def verify(args: argparse.Namespace) -> int:
     """Hold a model, on the study's images or others, to the criteria and findings of a study."""
     path = _there(args.study)
     if args.out.exists() and not args.out.is_dir():
-        raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+        raise InputError("is a file, a folder is needed", where=args.out, hint="name another folder for the results")
     if not args.model.is_file():
         raise InputError(
-            "the model does not exist", where=args.model, mend="name an ONNX file or a table of predictions"
+            "the model does not exist", where=args.model, hint="name an ONNX file or a table of predictions"
         )
     with _readable(path):
         _may_read(path, args.agree_folder)

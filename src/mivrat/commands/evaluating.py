@@ -16,7 +16,7 @@ from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
-from mivrat.core.base.later import Later, load_meanwhile
+from mivrat.core.base.lazy_module import LazyModule, load_meanwhile
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.checks.result import CheckResult, in_words
 from mivrat.core.figures.confusion import mistakes
@@ -28,7 +28,7 @@ from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service.places import kept_beside
 from mivrat.core.pictures.classes import read_class_list
-from mivrat.core.pictures.cropping import cropping_remark
+from mivrat.core.pictures.crop_warning import cropping_remark
 from mivrat.core.pictures.families import read_families
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels, read_image_set
 from mivrat.core.pictures.recipe import Recipe, read_recipe
@@ -44,20 +44,22 @@ from mivrat.core.study.runs import load_run
 
 if TYPE_CHECKING:
     from mivrat.commands import outcomes
-    from mivrat.core.checks import answer_checks, catalogue, of_run
+    from mivrat.core.checks import answer_checks, catalogue, run_checks
     from mivrat.core.checks import inputs as check_inputs
     from mivrat.core.checks import report as check_report
     from mivrat.core.concluding import criteria, criterion_words
-    from mivrat.core.concluding import ground as grounds
+    from mivrat.core.concluding import evaluation_context as grounds
     from mivrat.core.concluding import requirements as required
     from mivrat.core.concluding.requirements import Outcome, Requirement
 else:  # nothing of these is used before the model has scored, unless something is required
-    outcomes = Later("mivrat.commands.outcomes")
-    answer_checks, catalogue, check_inputs, of_run, check_report = (
-        Later(f"mivrat.core.checks.{name}") for name in ("answer_checks", "catalogue", "inputs", "of_run", "report")
+    outcomes = LazyModule("mivrat.commands.outcomes")
+    answer_checks, catalogue, check_inputs, run_checks, check_report = (
+        LazyModule(f"mivrat.core.checks.{name}")
+        for name in ("answer_checks", "catalogue", "inputs", "run_checks", "report")
     )
     criteria, criterion_words, grounds, required = (
-        Later(f"mivrat.core.concluding.{name}") for name in ("criteria", "criterion_words", "ground", "requirements")
+        LazyModule(f"mivrat.core.concluding.{name}")
+        for name in ("criteria", "criterion_words", "evaluation_context", "requirements")
     )
 
 
@@ -102,25 +104,25 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
     elif args.sample:
         image_set = draw(image_set, args.sample, args.seed)
     if args.out.exists() and not args.out.is_dir():
-        raise InputError("is a file, a folder is needed", where=args.out, mend="name another folder for the results")
+        raise InputError("is a file, a folder is needed", where=args.out, hint="name another folder for the results")
     for column, what in ((args.group, "to group by"), (args.together, "that says which images are related")):
         if column and not all(column in item.columns for item in image_set.items):
             known = ", ".join(image_set.items[0].columns) or "none"
             raise InputError(
                 f"has no column {column!r} {what}; its columns: {known}",
                 where=args.images,
-                mend="name a column of the image table",
+                hint="name a column of the image table",
             )
     for one in requirements:
         for column, value in one.groups:
             if value not in group_names([item.columns.get(column, "") for item in image_set.items]):
-                raise InputError(f"{one.text!r}: no image has {column} = {value!r}", where="--require", mend="name a group that the image table has")  # fmt: skip
+                raise InputError(f"{one.text!r}: no image has {column} = {value!r}", where="--require", hint="name a group that the image table has")  # fmt: skip
         if one.family is not None and one.family not in families.values():
-            raise InputError(f"{one.text!r}: families do not include {one.family!r}", where="--require", mend="name one that --families has")  # fmt: skip
+            raise InputError(f"{one.text!r}: families do not include {one.family!r}", where="--require", hint="name one that --families has")  # fmt: skip
     for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
         if given is not None and len(classes) != 2:
             raise InputError(
-                f"is for two classes, the class list names {len(classes)}", where=option, mend="leave it out"
+                f"is for two classes, the class list names {len(classes)}", where=option, hint="leave it out"
             )
     return _Inputs(classes, requirements, families, model, replace(image_set, unit_column=args.together or ""))
 
@@ -161,7 +163,7 @@ def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figure
     """The requirements held against the figures; those of families and groups against the images of these."""
     record = record_of(evaluation, inputs.classes, inputs.families, threshold=found.threshold)
     snapshot = Snapshot(record, found.judged, figures, found.judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
-    ground, intervals = grounds.Ground(snapshot), found.deep.intervals if found.deep else None
+    ground, intervals = grounds.EvaluationContext(snapshot), found.deep.intervals if found.deep else None
     return [
         criteria.hold_requirement(one, ground) if one.family or one.groups or one.figure == "family_accuracy" else one.against(figures, intervals)
         for one in inputs.requirements
@@ -259,7 +261,7 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
         with stoppable() as stop, suppress(Stopped):
             if stopped:
                 stop.stop()
-            for news in of_run.check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
+            for news in run_checks.check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
                 if isinstance(news, catalogue.CheckProgress):
                     line.show(news.progress.done, news.progress.total, f"{news.what}: {news.progress.sentence()}")
                 else:

@@ -17,10 +17,6 @@ from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import json_value, read_text, write_whole
 from mivrat.core.base.job import Stopped, StopSignal
-from mivrat.core.covering.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
-from mivrat.core.covering.lookalikes import ColourRule, sampled_colour, sampled_patch
-from mivrat.core.covering.one_image import prepared
-from mivrat.core.covering.regions import Shape, mask_of, shape_from_json
 from mivrat.core.gradients.layer_names import block_title, in_groups
 from mivrat.core.gradients.layers import stages
 from mivrat.core.heatmaps.hottest import Mask
@@ -32,6 +28,10 @@ from mivrat.core.pictures.decode import Pixels, UnreadablePicture
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
 from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.pictures.recipe import Recipe, read_recipe
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
+from mivrat.core.region_masking.lookalikes import ColourRule, sampled_colour, sampled_patch
+from mivrat.core.region_masking.one_image import prepared
+from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
 
@@ -72,12 +72,12 @@ def heatmap(args: argparse.Namespace) -> int:
         raise InputError(
             f"{args.method!r} is not a method this version has",
             where="--method",
-            mend=f"use one of {', '.join(METHODS)}",
+            hint=f"use one of {', '.join(METHODS)}",
         )
     classes = read_class_list(args.classes) if args.classes else None
     for path in args.image:
         if not path.is_file():
-            raise InputError("the image file does not exist", where=path, mend="name image files")
+            raise InputError("the image file does not exist", where=path, hint="name image files")
     maker = load_maker(args.model, args.recipe, classes or ())
     names = classes or [str(i) for i in range(maker.model.class_count)]
     find = ClassMatcher(names).target
@@ -137,7 +137,7 @@ def cover(args: argparse.Namespace) -> int:
     say_remarks(maker.model)
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
     if not chosen:
-        raise InputError("no image has this label", where="--labelled", mend="name a label of these images")
+        raise InputError("no image has this label", where="--labelled", hint="name a label of these images")
     line, stopped = ProgressLine(), False
     words = [f"{what} {text}" for what, text in (("labelled", args.labelled), ("predicted", args.predicted)) if text]
     test: CoverTest | None = None
@@ -160,7 +160,7 @@ def cover(args: argparse.Namespace) -> int:
         stopped = stop.stopped and (test is None or len(test.found) < len(chosen))
     if test is None:
         if not stopped:
-            raise InputError("no image is called this class", where="--predicted", mend="name another class")
+            raise InputError("no image is called this class", where="--predicted", hint="name another class")
         say("mivrat: stopped; nothing was written")
         return STOPPED
     for one in test.found:
@@ -193,7 +193,7 @@ def _one_region(args: argparse.Namespace) -> None:
         raise InputError(
             "say what to hide",
             where="--region, --shapes, --hottest, --colour or --like",
-            mend="give one of them, such as --hottest 0.1",
+            hint="give one of them, such as --hottest 0.1",
         )
 
 
@@ -201,7 +201,7 @@ def _region(args: argparse.Namespace, heat: MapMaker) -> RegionPlan:
     """What to hide; InputError where it is not told well."""
     if args.hottest is not None:
         if not 0 < args.hottest < 1:
-            raise InputError("is not a share of the area", where="--hottest", mend="give a number between 0 and 1")
+            raise InputError("is not a share of the area", where="--hottest", hint="give a number between 0 and 1")
         layer = heat.layer(args.layer).tensor
         return RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=heat.model.content)
     if args.colour is not None:
@@ -209,7 +209,7 @@ def _region(args: argparse.Namespace, heat: MapMaker) -> RegionPlan:
     if args.like is not None:
         pixels, marked = _patch(args.like, "--like", heat.model.recipe)
         if not -1 <= args.alike <= 1:
-            raise InputError("is not a cosine", where="--alike", mend="give a number between -1 and 1")
+            raise InputError("is not a cosine", where="--alike", hint="give a number between -1 and 1")
         if not isinstance(heat, HeatmapMaker):
             raise InputError(heat.model.kind.lacks("Places like a marked patch need"), where=heat.model.path)
         rule = sampled_patch(heat, to_tensor(pixels, heat.model.recipe), marked, args.layer, args.alike)
@@ -223,7 +223,7 @@ def listed_shapes(path: Path) -> tuple[Shape, ...]:
     """The shapes that a JSON file lists; InputError where it lists none."""
     listed = json_value(read_text(path, "the list of shapes", "name a JSON file"), path, "give a JSON list of shapes")
     if not isinstance(listed, list) or not listed:
-        raise InputError("is not a list of shapes", where=path, mend="give a JSON list of shapes")
+        raise InputError("is not a list of shapes", where=path, hint="give a JSON list of shapes")
     return tuple(shape_from_json(one) for one in listed)
 
 
@@ -234,7 +234,7 @@ def _rectangle(text: str, where: str) -> Shape:
         left = top = right = bottom = 0.0
     if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
         raise InputError(
-            "is not a rectangle", where=where, mend="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
+            "is not a rectangle", where=where, hint="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
         )
     return Shape("rectangle", ((left, top), (right, bottom)))
 
@@ -246,13 +246,13 @@ def _patch(text: str, where: str, recipe: Recipe) -> tuple[Pixels, Mask]:
     try:
         pixels = prepared(Path(file), recipe)
     except UnreadablePicture as error:
-        raise InputError(f"the image cannot be read: {error}", where=file, mend="name an image file") from error
+        raise InputError(f"the image cannot be read: {error}", where=file, hint="name an image file") from error
     return pixels, mask_of([shape], *pixels.shape[:2])
 
 
 def _colour(args: argparse.Namespace, recipe: Recipe) -> ColourRule:
     if not (np.isfinite(args.tolerance) and args.tolerance > 0):
-        raise InputError("is not a distance between colours", where="--tolerance", mend="give a number above 0")
+        raise InputError("is not a distance between colours", where="--tolerance", hint="give a number above 0")
     named = args.colour.removeprefix("#")
     if len(named) == 6 and all(one in string.hexdigits for one in named):
         pixels = np.array([[list(bytes.fromhex(named))]], np.uint8)
@@ -261,7 +261,7 @@ def _colour(args: argparse.Namespace, recipe: Recipe) -> ColourRule:
         raise InputError(
             "is not a colour",
             where="--colour",
-            mend="give six hexadecimal digits such as 6a2cc8, or a patch of an image",
+            hint="give six hexadecimal digits such as 6a2cc8, or a patch of an image",
         )
     pixels, marked = _patch(args.colour, "--colour", recipe)
     return sampled_colour(pixels, recipe.picture.mode, marked, args.tolerance)

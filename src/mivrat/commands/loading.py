@@ -33,7 +33,7 @@ def study_for(
         raise InputError(
             f"was made for {len(study.classes)} other classes or another order than {args.classes}",
             where=path,
-            mend="use a new study for another class list",
+            hint="use a new study for another class list",
         )
     return study
 

@@ -42,7 +42,7 @@ def write_out(text: str) -> None:
         raise InputError(
             f"cannot be written ({error.strerror or errno.errorcode.get(error.errno or 0, error)})",
             where="standard output",
-            mend="send it where there is room",
+            hint="send it where there is room",
         ) from error
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.numbers import with_bounds
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
@@ -23,7 +23,7 @@ HEATMAPS = 6
 def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
     """Score both models on both sets, name the commonest mistake, and write the surest such mistakes' heatmaps."""
     inputs = demo_inputs()
-    suspect: tuple[Judged, OnnxModel] | None = None
+    suspect: tuple[EvaluatedRun, OnnxModel] | None = None
     for set_name in SETS:
         for name in MODELS:
             model = OnnxModel(DATA / f"{name}.onnx", inputs.recipe, len(inputs.classes))

@@ -83,7 +83,7 @@ class StandIn:
             raise InputError(
                 f"cannot be served from ({error.strerror})",
                 where=f"{host}:{port}",
-                mend="name another port with --port",
+                hint="name another port with --port",
             ) from error
         at = self._server.server_address
         self.root = f"http://{at[0]!s}:{at[1]}"

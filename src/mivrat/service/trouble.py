@@ -47,7 +47,7 @@ def parse_trouble(text: str) -> Trouble:
     raise InputError(
         f"{text!r} is not a kind of trouble",
         where="--trouble",
-        mend=f"write a kind ({', '.join(KINDS)}) and how often: busy:10 for every tenth request, busy:0.02 for two in a hundred",
+        hint=f"write a kind ({', '.join(KINDS)}) and how often: busy:10 for every tenth request, busy:0.02 for two in a hundred",
     )
 
 

@@ -9,7 +9,7 @@ from typing import TypeVar
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from mivrat.core.concluding.ground import reference_of
+from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.likeness.search import nearest
 from mivrat.core.selecting.selection import Labelled, Picked
 from mivrat.ui import words

@@ -12,8 +12,8 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from mivrat.core.base.job import StopSignal
 from mivrat.core.heatmaps.maps import Map
-from mivrat.core.reporting import hand_back, image_lists
-from mivrat.core.reporting.hand_back import By
+from mivrat.core.reporting import exporting, image_lists
+from mivrat.core.reporting.exporting import By
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.image_lists import Handed, ListTable, Source
 from mivrat.core.study.reviews import Reviews
@@ -21,7 +21,7 @@ from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, file_kinds, folder_to_save_in
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.explaining import Explainer
-from mivrat.workspace.handed import HandedLog
+from mivrat.workspace.exported import HandedLog
 from mivrat.workspace.jobs import Job
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.workspace import Workspace
@@ -111,10 +111,10 @@ class HandBack(QObject):
         """Sort copies or links into folders."""
         handed = self.handed()
         if handed is not None:
-            kind: hand_back.How = "links" if how == "links" else "copies"
+            kind: exporting.How = "links" if how == "links" else "copies"
             self.workspace.jobs.export(
                 f"Sorting {words.images(len(handed.images))} into {folder.name}",
-                lambda stop: hand_back.sort_into_folders(handed, folder, kind, stop, by),
+                lambda stop: exporting.sort_into_folders(handed, folder, kind, stop, by),
             )
 
     def write_sheet(self, path: Path) -> None:
@@ -122,7 +122,7 @@ class HandBack(QObject):
         handed = self.handed()
         if handed is not None:
             self.workspace.jobs.export(
-                f"Drawing {words.images(len(handed.images))}", lambda stop: hand_back.contact_sheet(handed, path, stop)
+                f"Drawing {words.images(len(handed.images))}", lambda stop: exporting.contact_sheet(handed, path, stop)
             )
 
     def write_heat(self, folder: Path) -> None:

@@ -15,7 +15,7 @@ from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QMainWindow, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
-from mivrat.core.base.later import Later, load, load_shared
+from mivrat.core.base.lazy_module import LazyModule, load, load_shared
 from mivrat.core.base.log import log_path
 from mivrat.ui.actions import bind, fill_images_menu, hints
 from mivrat.ui.foot import Foot
@@ -36,14 +36,14 @@ if TYPE_CHECKING:
     from mivrat.workspace.jobs import Handle
     from mivrat.workspace.study_jobs import Asking, NewStudy
 else:
-    description, places = (Later(f"mivrat.core.models.service.{name}") for name in ("description", "places"))
-    demo_study, prepare_step = Later("mivrat.demo.study"), Later("mivrat.ui.prepare.step")
+    description, places = (LazyModule(f"mivrat.core.models.service.{name}") for name in ("description", "places"))
+    demo_study, prepare_step = LazyModule("mivrat.demo.study"), LazyModule("mivrat.ui.prepare.step")
     agreement, bench, job_news, keys, steps = (
-        Later(f"mivrat.ui.{name}") for name in ("agreement", "bench", "job_news", "keys", "steps")
+        LazyModule(f"mivrat.ui.{name}") for name in ("agreement", "bench", "job_news", "keys", "steps")
     )
-    start_pages, service_page = Later("mivrat.ui.start.pages"), Later("mivrat.ui.start.service_page")
+    start_pages, service_page = LazyModule("mivrat.ui.start.pages"), LazyModule("mivrat.ui.start.service_page")
     bookmark, open_mark, workspace = (
-        Later(f"mivrat.workspace.{name}") for name in ("bookmark", "open_mark", "workspace")
+        LazyModule(f"mivrat.workspace.{name}") for name in ("bookmark", "open_mark", "workspace")
     )
 
 # What is loaded while the start page is shown; the last two are needed by the first figures.

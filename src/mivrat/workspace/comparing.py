@@ -13,7 +13,7 @@ from mivrat.core.selecting.selection import OF_BOTH
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunInfo, RunKey
 from mivrat.workspace.compare_jobs import FoundSeveral, FoundUnlike, all_runs, compare, unlike_sets
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.jobs import Job
 from mivrat.workspace.workspace import Workspace
 
@@ -35,7 +35,7 @@ class Comparer:
         self._held_key: RunKey | None = None
         self._then: tuple[RunKey, str] | None = None
         self._workers = workspace.parallel.group(2)
-        self._holding, self._working, self._counting = (Newest(self._workers) for _ in range(3))
+        self._holding, self._working, self._counting = (LatestOnly(self._workers) for _ in range(3))
         self._soon = workspace.soon(MILLISECONDS, self._start)
         self._again = workspace.soon(A_WHILE, self._hold_again)
         topics = workspace.topics

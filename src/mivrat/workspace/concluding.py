@@ -11,8 +11,8 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import clipped, plural
 from mivrat.core.concluding.checking import measure_of_cover
 from mivrat.core.concluding.criteria import Criterion
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Claim, Draft, Finding, Measure, Picture, Weight, as_text
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.of_study import (
     CheckingProgress,
     FoundCheck,
@@ -27,15 +27,15 @@ from mivrat.core.concluding.of_study import (
 )
 from mivrat.core.concluding.requirements import parse_criterion, with_reference
 from mivrat.core.concluding.shares import looks_of, refused
-from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.covered import CoverResult
+from mivrat.core.region_masking.cover_test import CoverPlan, plan_from_text
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import as_data
 from mivrat.core.selecting.selection import Condition
 from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.records import RunInfo, RunKey
 from mivrat.workspace.edits import Changes, SmallEdit
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
 
@@ -62,7 +62,7 @@ class Concluder:
         self._chosen: RunInfo | None = None
         self._edits = 0
         self._workers = workspace.parallel.group(2)
-        self._checking, self._holding, self._identifying = (Newest(self._workers) for _ in range(3))
+        self._checking, self._holding, self._identifying = (LatestOnly(self._workers) for _ in range(3))
         # The model and the images of the run shown, by content; None until that is known.
         self._here: tuple[str, str] | None = None
         self._soon = workspace.soon(MILLISECONDS, self._check)
@@ -255,7 +255,7 @@ class Concluder:
             return
         record = shown.record
         told = tuple(as_data(one, record.classes, record.names) for one in conditions)
-        looks = looks_of(conditions, Ground(shown.snapshot))
+        looks = looks_of(conditions, EvaluationContext(shown.snapshot))
         self.add(Draft("", "", Claim("share", conditions=told), pictures=self.pictures(), looks=looks))
 
     def add_cover(self, plan: CoverPlan, result: CoverResult, name: str = "") -> None:
@@ -297,7 +297,7 @@ class Concluder:
                 InputError(
                     "no other label has been proposed",
                     where="finding",
-                    mend="propose one in the close look, or under Examine, Labels",
+                    hint="propose one in the close look, or under Examine, Labels",
                 )
             )
             return

@@ -95,7 +95,7 @@ class Edits:
                 InputError(
                     "cannot be written to, so nothing is decided in it",
                     where=path.name,
-                    mend="save it under another name, in a folder you may write to",
+                    hint="save it under another name, in a folder you may write to",
                 )
             )
             self._workspace.topics.reviews.emit()  # fields that were typed into show again what is kept

@@ -77,7 +77,7 @@ class Task:
                 "failed",
                 InputError(
                     f"something went wrong inside Mivrat ({type(error).__name__}: {error})",
-                    mend=f"the details are in the log, {log_path()}",
+                    hint=f"the details are in the log, {log_path()}",
                 ),
             )
 
@@ -94,7 +94,7 @@ class Executor:
         return Workers(self, at_once)
 
 
-class Newest:
+class LatestOnly:
     """Work of which only what was asked for last is told of: starting it cancels what came before."""
 
     def __init__(self, workers: Workers) -> None:

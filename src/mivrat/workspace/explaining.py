@@ -9,8 +9,6 @@ from datetime import date
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import duration
 from mivrat.core.base.text import clipped, count, images
-from mivrat.core.covering.cover_test import CoverPlan, CoverTest, how_done
-from mivrat.core.covering.regions import Shape
 from mivrat.core.gradients.layers import Layer, stages
 from mivrat.core.heatmaps.answers_only import answers_taken
 from mivrat.core.heatmaps.maps import WITHOUT_LAYER, Map, Method
@@ -18,11 +16,13 @@ from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.service.description import read_description
 from mivrat.core.pictures.decode import Pixels
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, how_done
+from mivrat.core.region_masking.regions import Shape
 from mivrat.core.reporting import cover_report
 from mivrat.core.study.kept_evidence import KeptTest, new_test_id, remove_test, save_regions, save_test
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.edits import Changes, SmallEdit
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.heat_jobs import FoundCover, FoundMaps, FoundReliance, KeptEvidence, ModelLayers
 from mivrat.workspace.jobs import Job
 from mivrat.workspace.topics import Topic
@@ -63,7 +63,7 @@ class Explainer:
         # Whether the way of making maps was chosen for want of layers.
         self._without = False
         self._edits = 0
-        self._reading = Newest(self.workers)
+        self._reading = LatestOnly(self.workers)
         workspace.topics.run.connect(self._forget)
         workspace.topics.left.connect(self._leave)
         workspace.topics.contents.connect(self._read_evidence)
@@ -151,7 +151,7 @@ class Explainer:
             self._layers_of = record.model_key
 
             def read(task: Task) -> ModelLayers:
-                with self.workspace.makers.lend(record) as maker:
+                with self.workspace.makers.acquire(record) as maker:
                     return heat_jobs.read_layers(record, maker)
 
             self.workers.start(read, done=self._take_layers, failed=self._no_layers)
@@ -165,7 +165,7 @@ class Explainer:
             self.board_changed.emit()
 
     def _no_layers(self, error: InputError) -> None:
-        self.problem = f"{error.what}. {error.mend}"
+        self.problem = f"{error.what}. {error.hint}"
         self.layers_changed.emit()
 
     def _take_evidence(self, found: KeptEvidence, set_key: tuple[str, str], edits: int) -> None:

@@ -13,10 +13,6 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped, StopSignal
-from mivrat.core.covering.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
-from mivrat.core.covering.lookalikes import ColourRule, PatchRule, sampled_colour, sampled_patch
-from mivrat.core.covering.one_image import Hidden, cover_one, prepared
-from mivrat.core.covering.regions import Shape, mask_of, shape_from_json
 from mivrat.core.gradients.filters import as_pictures, first_filters
 from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
@@ -28,12 +24,16 @@ from mivrat.core.heatmaps.reliance import Reliance, examine_reliance
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
+from mivrat.core.region_masking.lookalikes import ColourRule, PatchRule, sampled_colour, sampled_patch
+from mivrat.core.region_masking.one_image import Hidden, cover_one, prepared
+from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.study.file import Study
 from mivrat.core.study.kept_evidence import KeptTest, load_regions, load_tests
 from mivrat.core.study.models import model_with_content
 from mivrat.core.study.records import RunKey, RunRecord
-from mivrat.workspace.look import Look
+from mivrat.workspace.image_view import ImageView
 from mivrat.workspace.study_jobs import Running
 
 SECONDS_BETWEEN_MAPS = 1.0
@@ -121,7 +121,7 @@ def make_maps(
     """Work out the maps of some images, telling of those done now and then; whether all were done."""
     kept, told = _kept_maps(snapshot, setup), time.monotonic()
     run = snapshot.record.key
-    with makers.lend(snapshot.record) as maker:
+    with makers.acquire(snapshot.record) as maker:
         for progress in kept.run(maker, images, stop):
             yield progress
             if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
@@ -140,9 +140,9 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
             other = model_with_content(study, plan.region.model)
         if other is not None and other.path.is_file():
             heat_from = replace(record, model_path=other.path, model_sha256=plan.region.model)
-    with makers.lend(record) as maker, ExitStack() as stack:
+    with makers.acquire(record) as maker, ExitStack() as stack:
         other_heat = heat_from is not record
-        heat = stack.enter_context(makers.lend(heat_from, kind_known=False)) if other_heat else maker
+        heat = stack.enter_context(makers.acquire(heat_from, kind_known=False)) if other_heat else maker
         for news in run_cover_test(record.classes, record.image_set, plan, maker, heat, stop):
             yield FoundCover(record.key, news) if isinstance(news, CoverTest) else news
     return not stop.stopped
@@ -151,7 +151,7 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
 def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool, stop: StopSignal) -> Running:
     """Examine how far the maps of some images can be relied on; whether it came to its end."""
     record = snapshot.record
-    with makers.lend(record) as maker:
+    with makers.acquire(record) as maker:
         for news in examine_reliance(record, snapshot.judged, setup, images, maker, 0, stop):
             yield FoundReliance(record.key, news) if isinstance(news, Reliance) else news
     return not stop.stopped
@@ -170,7 +170,7 @@ class BoardWanted:
 
 
 def compute_board(
-    look: Look, maker: MapMaker, record: RunRecord, wanted: BoardWanted, stop: StopSignal
+    look: ImageView, maker: MapMaker, record: RunRecord, wanted: BoardWanted, stop: StopSignal
 ) -> Iterator[Cell]:
     """The board's cells as they are computed; columns are counted as wanted."""
     there = [(i, column) for i, column in enumerate(wanted.columns) if column is not None]
@@ -232,7 +232,7 @@ def rows_of_other(rows: Sequence[Row], maker: MapMaker, other: MapMaker, method:
     return tuple(found)
 
 
-def base_picture(look: Look, base: int) -> tuple[Pixels, Geometry]:
+def base_picture(look: ImageView, base: int) -> tuple[Pixels, Geometry]:
     """What heat is laid over: the photo, a drawing of its edges, or what the network receives."""
     if base == 2:
         size = look.received.shape[:2]
@@ -240,7 +240,9 @@ def base_picture(look: Look, base: int) -> tuple[Pixels, Geometry]:
     return (look.photo if base == 0 else edge_drawing(look.photo)), look.place
 
 
-def draw(look: Look, heat: NDArray[np.float32], base: int, opacity: float, scale: str, peak: float | None) -> Pixels:
+def draw(
+    look: ImageView, heat: NDArray[np.float32], base: int, opacity: float, scale: str, peak: float | None
+) -> Pixels:
     """A map over a base."""
     picture, place = base_picture(look, base)
     return overlay(picture, heat, place, opacity=opacity, scale=scale, peak=peak)
@@ -260,7 +262,7 @@ def sampled(
     return sampled_patch(maker, to_tensor(pixels, recipe), marked, layer[0])
 
 
-def cover_looked(look: Look, maker: MapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
+def cover_looked(look: ImageView, maker: MapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
     """Cover the image looked at, just as the test over many images does."""
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
     region = region_of(plan, maker, record.recipe.picture.mode)

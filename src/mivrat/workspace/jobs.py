@@ -10,7 +10,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.base.text import images
 from mivrat.core.checks.catalogue import BY_NAME, CHECKS, CheckProgress, checks_of
-from mivrat.core.checks.of_run import KeptResult
+from mivrat.core.checks.run_checks import KeptResult
 from mivrat.workspace import study_jobs
 from mivrat.workspace.executors import Task
 from mivrat.workspace.study_jobs import FoundFeatures, FoundTwoClasses, NewStudy, Opened, Running

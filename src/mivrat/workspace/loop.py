@@ -9,7 +9,7 @@ from typing import Protocol
 Do = Callable[[], object]
 
 
-class Soon(Protocol):
+class Debouncer(Protocol):
     """Does something a while after the last ``start``."""
 
     def start(self) -> None: ...
@@ -27,7 +27,7 @@ class Loop(Protocol):
         """Have something done on the main thread; from any thread, in the order asked for."""
         ...
 
-    def soon(self, milliseconds: int, do: Do, enabled: Callable[[], bool]) -> Soon:
+    def soon(self, milliseconds: int, do: Do, enabled: Callable[[], bool]) -> Debouncer:
         """What does something a while after it was last asked for, if ``enabled`` says so then."""
         ...
 
@@ -62,7 +62,7 @@ class HeadlessLoop:
     def post(self, do: Do) -> None:
         self._posted.append(do)
 
-    def soon(self, milliseconds: int, do: Do, enabled: Callable[[], bool]) -> Soon:
+    def soon(self, milliseconds: int, do: Do, enabled: Callable[[], bool]) -> Debouncer:
         return _Waiting(self, lambda: do() if enabled() else None)
 
     def turn(self) -> bool:

@@ -23,7 +23,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunKey
 from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.edits import Changes, SmallEdit
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.jobs import Job
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.topics import Topic
@@ -59,7 +59,7 @@ class Reporter:
         self._stale = True
         self._read_for: RunKey | None = None
         self._workers = workspace.parallel.group(1)
-        self._drawing, self._reading = Newest(self._workers), Newest(self._workers)
+        self._drawing, self._reading = LatestOnly(self._workers), LatestOnly(self._workers)
         self._soon = workspace.soon(MILLISECONDS, self._draw)
         topics = workspace.topics
         topics.left.connect(self._leave)

@@ -12,7 +12,7 @@ from mivrat.core.base import text
 from mivrat.core.selecting.kept import KeptSelection, to_text
 from mivrat.core.selecting.selection import Conditions
 from mivrat.core.study.reviews import Review
-from mivrat.workspace.shown import Shown
+from mivrat.workspace.run_view import RunView
 from mivrat.workspace.workspace import Workspace
 
 
@@ -36,7 +36,7 @@ class Reviewer:
         self.workspace = workspace
 
     @property
-    def _shown(self) -> Shown:
+    def _shown(self) -> RunView:
         return self.workspace.shown
 
     def _change(self, what: str, change: Callable[[Review], Review], images: list[int] | None = None) -> bool:

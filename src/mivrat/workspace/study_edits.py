@@ -169,7 +169,7 @@ def _removal(
 
     def do(study: Study) -> None:
         if all(goes(run) for run in list_runs(study)):
-            raise InputError(refusal[0], where=name, mend=refusal[1])
+            raise InputError(refusal[0], where=name, hint=refusal[1])
         taken[:] = [remove(study)]
 
     return StudyEdit(f"{name} removed", do, lambda study: put_back(study, taken[0]))
@@ -222,7 +222,7 @@ def relocate_set(which: SetInfo, root: Path) -> StudyEdit:
             raise InputError(
                 f"holds none of the images of {which.name} (the first would be {items[0].path})",
                 where=root,
-                mend="choose the folder that takes the place of the one before",
+                hint="choose the folder that takes the place of the one before",
             )
         study_image_sets.relocate_set(study, which.id, root)
 

@@ -11,10 +11,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.asking import remote_of
+from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
-from mivrat.core.checks.of_run import KeptResult, check_run, kept_results
+from mivrat.core.checks.run_checks import KeptResult, check_run, kept_results
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.kinds import load_model
@@ -121,7 +121,7 @@ def open_study(path: Path, run_id: int | None, allowed: Collection[Path]) -> Ope
 def _opened(study: Study, run_id: int | None) -> Opened:
     runs = list_runs(study)
     if not runs:
-        raise InputError("holds no run yet", where=study.path, mend="start one from the start page, as a new study")
+        raise InputError("holds no run yet", where=study.path, hint="start one from the start page, as a new study")
     last = load_setting(study, "run")
     known = {run.id for run in runs}
     wanted = run_id or (int(last) if last and last.isdigit() else 0)
@@ -184,7 +184,7 @@ def find_two_classes(path: Path, snapshot: Snapshot, stop: StopSignal) -> Runnin
         raise InputError(
             f"{model.kind.called} cannot answer for shifted images",
             where=record.model_path,
-            mend="this needs the model itself, as an ONNX file",
+            hint="this needs the model itself, as an ONNX file",
         )
     files, found = record.image_set.files(), []
     for news in find_two_classes_in(model, files, snapshot.judged, stop):

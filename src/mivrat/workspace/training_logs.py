@@ -15,7 +15,7 @@ from mivrat.core.comparing.training import (
 )
 from mivrat.core.comparing.training_logs import kept_log, read_kept_log, save_log
 from mivrat.core.study.file import Study
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
 
@@ -30,7 +30,7 @@ class TrainingLogs:
         self.roles, self.problem = Roles(), ""
         self._model = ""
         self._workers = workspace.parallel.group(1)
-        self._reading = Newest(self._workers)
+        self._reading = LatestOnly(self._workers)
         workspace.topics.run.connect(self._follow)
         workspace.topics.left.connect(self._leave)
 

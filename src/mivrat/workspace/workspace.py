@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.checks.of_run import KeptResult
+from mivrat.core.checks.run_checks import KeptResult
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.lock import StudyLock
@@ -20,11 +20,11 @@ from mivrat.core.study.settings import save_setting
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.workspace import study_jobs
 from mivrat.workspace.edits import Edits
-from mivrat.workspace.executors import Executor, Newest, Task
+from mivrat.workspace.executors import Executor, LatestOnly, Task
 from mivrat.workspace.jobs import QUICK, Jobs, run_through
-from mivrat.workspace.loop import Loop, Soon
+from mivrat.workspace.loop import Debouncer, Loop
 from mivrat.workspace.notices import Notices
-from mivrat.workspace.shown import Shown
+from mivrat.workspace.run_view import RunView
 from mivrat.workspace.study_jobs import Asking, Further, Opened
 from mivrat.workspace.topics import Topic, Topics
 
@@ -65,9 +65,9 @@ class Workspace:
         self.busy = False
         # Something failed that nobody foresaw, and what is shown may be of two runs: nothing is decided until it is read again.
         self.in_doubt = False
-        self._shown: Shown | None = None
+        self._shown: RunView | None = None
         self._opening: Task | None = None
-        self._checking = Newest(self.reading)
+        self._checking = LatestOnly(self.reading)
         self._afresh = False
         self._again: tuple[Path, int | None] | None = None
         self._recovering = loop.soon(RECOVERY_MILLISECONDS, self._recover_now, lambda: True)
@@ -81,7 +81,7 @@ class Workspace:
         return self._shown is not None
 
     @property
-    def shown(self) -> Shown:
+    def shown(self) -> RunView:
         """What is shown of the open study; only while there is one."""
         assert self._shown is not None, "no study is open"
         return self._shown
@@ -100,7 +100,7 @@ class Workspace:
         """Whether a run on this very image set is shown."""
         return self._shown is not None and self._shown.record.set_key == set_key
 
-    def soon(self, milliseconds: int, do: Callable[[], object]) -> Soon:
+    def soon(self, milliseconds: int, do: Callable[[], object]) -> Debouncer:
         """Does something a while after it was last asked for, if a study is open then."""
         return self.loop.soon(milliseconds, do, lambda: self.is_open)
 
@@ -214,7 +214,7 @@ class Workspace:
         """Put a run that was read in place of the one shown; whether it is another one."""
         first, record = self._shown is None, found.snapshot.record
         if self._shown is None:
-            self._shown = Shown(self.topics, found.snapshot)
+            self._shown = RunView(self.topics, found.snapshot)
         before = self._shown.record
         # What has been decided meanwhile of the set shown is not in what was read.
         if first or (before.set_key, before.classes) != (record.set_key, record.classes):

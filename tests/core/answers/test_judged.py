@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures import ranked
 from mivrat.core.figures.calibration import calibration
@@ -24,10 +24,10 @@ from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import RunResults, metrics
 from mivrat.core.running.slow_figures import slow_figures
 
-Made = Callable[[Kind, int], tuple[Judged, np.ndarray]]
+Made = Callable[[Kind, int], tuple[EvaluatedRun, np.ndarray]]
 
 
-def made(kind: Kind, classes: int, images: int = 90) -> tuple[Judged, np.ndarray]:
+def made(kind: Kind, classes: int, images: int = 90) -> tuple[EvaluatedRun, np.ndarray]:
     """Judged answers of a kind with one unreadable, one failed and one unlabelled image; and their probabilities."""
     rng = np.random.default_rng(4)
     scores = rng.normal(0, 2, (images, classes)).astype(np.float32)
@@ -212,7 +212,7 @@ def test_how_many_labels_would_be_suspected_if_none_were_wrong() -> None:
     rows = rng.normal(0, 2.2, (600, 5)).astype(np.float32)
     p = np.exp(rows) / np.exp(rows).sum(axis=1, keepdims=True)
 
-    def suspected(labels: list[int]) -> Judged:
+    def suspected(labels: list[int]) -> EvaluatedRun:
         answers = Answers(600, 5, "logits")
         answers.rows[:], answers.state[:] = rows, SCORED
         return judge(answers, labels)

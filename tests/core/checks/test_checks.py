@@ -14,15 +14,15 @@ from hypothesis import strategies as st
 from PIL import Image, ImageEnhance
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.job import StopSignal
 from mivrat.core.checks.answer_checks import check_units
 from mivrat.core.checks.catalogue import CHECKS, CheckProgress, run_checks
 from mivrat.core.checks.copies import NEAR_BITS
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.of_run import KeptResult, check_run, joined, kept_results
 from mivrat.core.checks.result import CheckResult, from_json
+from mivrat.core.checks.run_checks import KeptResult, check_run, joined, kept_results
 from mivrat.core.checks.survey import fingerprint, near_pairs
 from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, list_images, match_labels, read_image_set
@@ -45,7 +45,7 @@ def made_set(labels: Sequence[int | None], said: str = "") -> ImageSet:
     return ImageSet("made", Path("/nowhere"), [ImageItem(f"{i}.png", k, {}, said) for i, k in enumerate(labels)])
 
 
-def answered(rows: np.ndarray, labels: Sequence[int], kind: Kind = "logits") -> Judged:
+def answered(rows: np.ndarray, labels: Sequence[int], kind: Kind = "logits") -> EvaluatedRun:
     answers = Answers(len(rows), rows.shape[1], kind)
     answers.rows[:] = rows
     answers.state[:] = np.where(np.isfinite(rows).all(axis=1), SCORED, 3)

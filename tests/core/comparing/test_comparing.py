@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 from mivrat.core.answers.answers import Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
-from mivrat.core.answers.other import ONE_ONLY, SAME_WRONG, lay_on
+from mivrat.core.answers.other import ONE_ONLY, SAME_WRONG, align
 from mivrat.core.comparing.claims import claims, not_worse, standing_of
 from mivrat.core.comparing.comparison import Comparison, Names, OnSameImages, OnTwoSets, better_classes, worse_classes
 from mivrat.core.comparing.groups import by_cause, by_group
@@ -31,7 +31,7 @@ def run(
     classes: int = 4,
     units: Units | None = None,
     answered: np.ndarray | None = None,
-) -> Judged:
+) -> EvaluatedRun:
     """A run with these predictions, each with confidence 0.7."""
     answers = Answers(len(labels), classes, "probabilities", classes)
     answers.rows[:] = 0.3 / (classes - 1)
@@ -63,14 +63,14 @@ def test_another_order_of_classes_changes_no_figure() -> None:
     rng = np.random.default_rng(1)
     labels, said = rng.integers(0, 4, 60), rng.integers(0, 4, 60)
     a = run(labels, rng.integers(0, 4, 60))
-    plain = lay_on(a, run(labels, said), np.arange(60))
+    plain = align(a, run(labels, said), np.arange(60))
     order = np.array([2, 0, 3, 1])  # the other list: hazel, birch, pine, alder
     place = np.argsort(order)
-    turned = lay_on(a, run(place[labels], place[said]), np.arange(60), order)
+    turned = align(a, run(place[labels], place[said]), np.arange(60), order)
     for name in ("predicted", "confidence", "own", "squares", "codes"):
         assert np.array_equal(getattr(plain, name), getattr(turned, name), equal_nan=True), name
     # labels of the other run are of no account: an image it labels otherwise is judged by the label here
-    relabelled = lay_on(a, run(np.roll(labels, 1), said), np.arange(60))
+    relabelled = align(a, run(np.roll(labels, 1), said), np.arange(60))
     assert np.allclose(relabelled.own, plain.own)
     assert np.array_equal(relabelled.rank, plain.rank)
 
@@ -81,7 +81,7 @@ def test_classes_that_only_one_list_has_are_left_out_and_counted() -> None:
     both, places = match_classes(CLASSES, ["alder", "birch", "yew"])
     know = np.array([True, True, False, False, False])
     b = run(np.array([1, 1, 0, 0, -1, -1]), np.array([1, 2, 0, 0, 0, 2]), 3)
-    found = OnSameImages(Names("a", "b"), both, lay_on(a, b, np.arange(6), places), both_know=know).compare()
+    found = OnSameImages(Names("a", "b"), both, align(a, b, np.arange(6), places), both_know=know).compare()
     assert found.paired is not None
     assert (found.shared.both, found.shared.other_class, found.known) == (4, 2, 2)
     assert found.paired.four.broken == 1  # birch called yew, which a does not know
@@ -91,7 +91,7 @@ def test_classes_that_only_one_list_has_are_left_out_and_counted() -> None:
 def test_outcomes_of_images_and_those_of_one_side_only() -> None:
     labels = np.array([0, 0, 0, 0, 0, -1, 0])
     a = run(labels, np.array([0, 1, 0, 1, 1, 1, 0]), answered=np.array([1, 1, 1, 1, 1, 1, 0]))
-    other = lay_on(a, run(labels, np.array([0, 0, 1, 1, 2, 1, 0])), np.arange(7))
+    other = align(a, run(labels, np.array([0, 0, 1, 1, 2, 1, 0])), np.arange(7))
     states = ("both right", "fixed", "broken", "both wrong", SAME_WRONG, ONE_ONLY)
     assert {state: np.flatnonzero(other.mask(state)).tolist() for state in states} == {
         "both right": [0], "fixed": [1], "broken": [2], "both wrong": [3, 4], SAME_WRONG: [3], ONE_ONLY: [6],
@@ -114,7 +114,7 @@ def told(
         hit = np.concatenate([np.arange(size) < r for size, r in zip(sizes, right, strict=True)])
         sides.append(run(labels, np.where(hit, labels, (labels + 1) % len(sizes)), len(sizes)))
     found = OnSameImages(
-        Names("net 1", "net 2"), CLASSES[: len(sizes)], lay_on(*sides, np.arange(len(labels)))
+        Names("net 1", "net 2"), CLASSES[: len(sizes)], align(*sides, np.arange(len(labels)))
     ).compare()
     made = claims(found, margin)
     return found, [one.text for one in made], [one.holds for one in made]
@@ -166,11 +166,11 @@ def test_worse_as_a_whole_and_what_cannot_be_ruled_out() -> None:
 def test_nothing_to_compare_and_too_few_units() -> None:
     labels = np.array([0, 1, 0, 1])
     silent = run(labels, labels, answered=np.zeros(4, np.int8))
-    nothing = OnSameImages(Names("a", "b"), CLASSES, lay_on(run(labels, labels), silent, np.arange(4))).compare()
+    nothing = OnSameImages(Names("a", "b"), CLASSES, align(run(labels, labels), silent, np.arange(4))).compare()
     assert claims(nothing)[0].text == "No labelled image has an answer of both: there is nothing to compare."
     units = Units("slide", np.array([0, 0, 1, 1]))
     few = OnSameImages(
-        Names("a", "b"), CLASSES, lay_on(run(labels, labels, units=units), run(labels, labels), np.arange(4))
+        Names("a", "b"), CLASSES, align(run(labels, labels, units=units), run(labels, labels), np.arange(4))
     )
     assert "too few units" in claims(few.compare())[1].text
     assert not_worse(Difference(0.9, 0.9, 0.0), 0.01) == "inconclusive"
@@ -199,7 +199,7 @@ def test_two_sets_say_where_the_drop_comes_from() -> None:
 def test_groups_and_causes() -> None:
     labels = np.zeros(40, np.int64)
     a = run(labels, np.repeat([0, 1], 20))
-    other = lay_on(a, run(labels, np.repeat([0, 1, 0, 1], 10)), np.arange(40))
+    other = align(a, run(labels, np.repeat([0, 1, 0, 1], 10)), np.arange(40))
     names = ["coast"] * 25 + ["hill"] * 15
     found = {one.name: one for one in by_group(names, other)}
     assert (found["coast"].total, found["coast"].fixed, found["coast"].broken) == (25, 5, 10)
@@ -212,7 +212,7 @@ def test_groups_and_causes() -> None:
 def test_a_selection_saved_by_an_earlier_version_is_read() -> None:
     """It called an image *mended* that is called *fixed* now."""
     a = run(np.array([0, 0]), np.array([1, 0]))
-    held = HeldOther(lay_on(a, run(np.array([0, 0]), np.array([0, 0])), np.arange(2)))
+    held = HeldOther(align(a, run(np.array([0, 0]), np.array([0, 0])), np.arange(2)))
     names = ImageNames(items("a", "b"), {})
     read = from_data({"kind": "against", "which": ["mended", "broken"]}, CLASSES, items("a", "b"), names, Reviews(), held)  # fmt: skip
     assert read == Against(frozenset({"fixed", "broken"}), held)

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.checking import check_finding, finding_of, labels_claim, measure
+from mivrat.core.concluding.evaluation_context import EvaluationContext, reference_of
 from mivrat.core.concluding.findings import (
     Checked,
     Claim,
@@ -25,7 +26,6 @@ from mivrat.core.concluding.findings import (
     checked_text,
     from_text,
 )
-from mivrat.core.concluding.ground import Ground, reference_of
 from mivrat.core.concluding.shares import looks_of, refused, written
 from mivrat.core.figures.groups import group_names
 from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Picked, Predicted
@@ -41,20 +41,20 @@ PLACE = ["roof"] * 100 + ["field"] * 40
 OLD = ground(LABELS, ONE, columns={"place": PLACE})
 
 
-def claim(conditions: Sequence[Condition], of: Ground = OLD) -> Claim:
+def claim(conditions: Sequence[Condition], of: EvaluationContext = OLD) -> Claim:
     return Claim("share", conditions=written(conditions, of))
 
 
-def measured(what: Claim, of: Ground) -> Measure:
+def measured(what: Claim, of: EvaluationContext) -> Measure:
     (found,) = [one for one in measure(what, of) if isinstance(one, Measure)]
     return found
 
 
-def found(what: Claim, of: Ground = OLD) -> Finding:
+def found(what: Claim, of: EvaluationContext = OLD) -> Finding:
     return finding_of(Draft("title", "sentence", what), measured(what, of), of)
 
 
-def checked(finding: Finding, of: Ground) -> Checked:
+def checked(finding: Finding, of: EvaluationContext) -> Checked:
     (made,) = [one for one in check_finding(finding, of) if isinstance(one, Checked)]
     return made
 

@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import count
 from mivrat.core.concluding.criteria import criteria_of, outcome_of
-from mivrat.core.concluding.ground import reference_of
+from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.concluding.requirements import parse_criterion, parse_requirement, with_reference
-from mivrat.core.figures.how_many import to_decide
 from mivrat.core.figures.intervals import wilson
+from mivrat.core.figures.sample_size import to_decide
 from tests.support.grounds import CLASSES, ground
 
 # 100 birch (90 right), 40 ragweed (20 right), 10 hazel (all right); every second image is from the roof.

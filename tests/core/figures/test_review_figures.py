@@ -8,13 +8,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures.causes import count_causes
 from mivrat.core.models.scores import Kind
 
 
-def judged(images: int, classes: int, seed: int, kind: Kind = "logits") -> Judged:
+def judged(images: int, classes: int, seed: int, kind: Kind = "logits") -> EvaluatedRun:
     rng = np.random.default_rng(seed)
     labels = rng.integers(0, classes, images)
     rows = rng.normal(0, 1, (images, classes))

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from mivrat.core.figures import leaving_out
+from mivrat.core.figures import jackknife
 from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.summary import summarise
@@ -37,19 +37,19 @@ def test_figures_without_an_image_or_a_unit_are_those_worked_out_anew(classes: i
     labels = rng.integers(0, classes, n)
     predicted = np.where(rng.random(n) < 0.6, labels, rng.integers(0, classes, n))
     right = predicted == labels
-    counts = leaving_out.Counts(
+    counts = jackknife.Counts(
         np.bincount(labels, minlength=classes).astype(float),
         np.bincount(predicted, minlength=classes).astype(float),
         np.bincount(labels, right, classes).astype(float),
     )
     np.testing.assert_allclose(counts.figures(), plain(labels, predicted, classes), atol=1e-12)
-    without = leaving_out.without_one(counts, labels, predicted)
+    without = jackknife.without_one(counts, labels, predicted)
     for i in range(n):
         kept = np.arange(n) != i
         np.testing.assert_allclose(without[i], plain(labels[kept], predicted[kept], classes), atol=1e-9, err_msg=str(i))
     unit = np.unique(rng.integers(0, 4, n), return_inverse=True)[1]
     units = int(unit.max()) + 1
-    whole = leaving_out.without_units(counts, told(labels, predicted), classes, unit, units, lambda: False)
+    whole = jackknife.without_units(counts, told(labels, predicted), classes, unit, units, lambda: False)
     assert whole is not None
     for u in range(units if units > 1 else 0):
         expected = plain(labels[unit != u], predicted[unit != u], classes)

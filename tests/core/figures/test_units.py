@@ -9,7 +9,7 @@ import pytest
 from scipy.stats import t as student
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.figures import units
 from mivrat.core.figures.groups import group_figures
@@ -18,7 +18,7 @@ from mivrat.core.figures.significance import AtMost
 from mivrat.core.figures.uncertainty import _gap_over_units, by_unit, score_interval
 
 
-def made(seed: int, total: int = 160, classes: int = 4, of: int = 14) -> Judged:
+def made(seed: int, total: int = 160, classes: int = 4, of: int = 14) -> EvaluatedRun:
     rng = np.random.default_rng(seed)
     answers = Answers(total, classes, "logits")
     answers.rows[:], answers.state[:] = rng.normal(0, 2, (total, classes)), SCORED

@@ -14,7 +14,7 @@ from mivrat.core.answers.answers import SCORED
 from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.catalogue import CHECKS
-from mivrat.core.checks.of_run import KeptResult, check_run
+from mivrat.core.checks.run_checks import KeptResult, check_run
 from mivrat.core.likeness.store import Features
 from mivrat.core.models.kinds import KINDS, load_model
 from mivrat.core.models.model import Capabilities, ModelKind

@@ -32,7 +32,7 @@ from mivrat.core.reporting.heat_pictures import (
     with_legend,
 )
 from mivrat.core.reporting.typeface import fitting, typeface
-from tests.core.covering.test_cover_test import Ran
+from tests.core.region_masking.test_cover_test import Ran
 
 RED, BLUE = (np.full((30, 60, 3), colour, np.uint8) for colour in ((200, 0, 0), (0, 0, 200)))
 

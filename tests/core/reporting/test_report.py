@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.criteria import criteria_of
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Claim, Draft, Measure, Picture, Weight
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card, plain
 from mivrat.core.reporting.report.content import Report, Told, Wanted, gather
@@ -39,7 +39,7 @@ SAID = [0] * 30 + [1] * 10 + [1] * 40 + [0] * 20
 DAY = date(2031, 5, 6)
 
 
-def told(of: Ground, criteria: Sequence[str] = (), weight: Weight = "blocks", state: str = "holds") -> Told:
+def told(of: EvaluationContext, criteria: Sequence[str] = (), weight: Weight = "blocks", state: str = "holds") -> Told:
     one = Claim("criterion", "top1 >= 0.9")
     (before,) = [news for news in measure(one, of) if isinstance(news, Measure)]
     draft = Draft(ODD[0], f"{ODD[1]}\n{ODD[2]}", one, weight, (Picture(of.names[0], False, ODD[2]),))
@@ -48,7 +48,7 @@ def told(of: Ground, criteria: Sequence[str] = (), weight: Weight = "blocks", st
     return Told("study", criteria_of(criteria, of), None, [(finding, checked)], deep=slow_figures(of.snapshot.judged), day=DAY)  # fmt: skip
 
 
-def made(of: Ground, **said: object) -> Report:
+def made(of: EvaluationContext, **said: object) -> Report:
     return gather(of, told(of, **said), Wanted(author=ODD[0], summary=ODD[2]))  # type: ignore[arg-type]
 
 
@@ -69,7 +69,7 @@ class Seen(HTMLParser):
         self.words += data
 
 
-def page_of(report: Report, of: Ground) -> str:
+def page_of(report: Report, of: EvaluationContext) -> str:
     shown = [one for one in pictures_of(report, of) if isinstance(one, dict)]
     return as_html(report, of, shown[-1] if shown else {})
 

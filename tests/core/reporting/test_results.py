@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.answers.scoring import ScoredBatch
 from mivrat.core.base.errors import InputError
@@ -77,7 +77,7 @@ def test_a_requirement_on_an_areas_interval_and_none_over_units() -> None:
         assert (one.low, one.verdict) == (None, "inconclusive")
 
 
-def judged(states: list[int]) -> Judged:
+def judged(states: list[int]) -> EvaluatedRun:
     answers = Answers(len(states), 3, "logits")
     scored = np.flatnonzero(np.isin(states, [SCORED, FAILED]))
     rows = np.array([[3.0, 1.0, 0.0] if states[i] == SCORED else [np.nan, 0, 0] for i in scored], np.float32).reshape(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from mivrat.core.answers.answers import PENDING, SCORED, UNREADABLE, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.selecting.ordering import ToArrange
@@ -15,7 +15,7 @@ from mivrat.core.study.reviews import Cause, Review, Reviews
 NAMES = ["birch", "alder", "hazel"]
 
 
-def judged() -> Judged:
+def judged() -> EvaluatedRun:
     """Seven images: right, wrong, wrong, right, unlabelled, unreadable, pending."""
     labels = np.array([0, 0, 1, 2, -1, 1, 2])
     predicted = np.array([0, 1, 0, 2, 2, -1, -1])
@@ -23,7 +23,9 @@ def judged() -> Judged:
     state = np.array([SCORED] * 5 + [UNREADABLE, PENDING], np.int8)
     unknown, rows = np.full(7, np.nan), np.zeros((7, 3), np.float32)
     none = np.zeros(7, int)
-    return Judged(labels, state, predicted, confidence, none, unknown, unknown, none.astype(bool), rows, "logits", 3)
+    return EvaluatedRun(
+        labels, state, predicted, confidence, none, unknown, unknown, none.astype(bool), rows, "logits", 3
+    )
 
 
 def picked(selection: Selection) -> list[int]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mivrat.core.covering.regions import Shape
+from mivrat.core.region_masking.regions import Shape
 from mivrat.core.study.kept_evidence import (
     EVERY,
     KeptTest,

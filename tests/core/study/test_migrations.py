@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.covering.cover_test import plan_from_text
+from mivrat.core.region_masking.cover_test import plan_from_text
 from mivrat.core.running.two_classes import load_two_classes
 from mivrat.core.selecting import kept
 from mivrat.core.selecting.selection import Labelled, Picked

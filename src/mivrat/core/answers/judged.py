@@ -43,7 +43,7 @@ class Counts:
 
 
 @dataclass(frozen=True)
-class Judged:
+class EvaluatedRun:
     """What the answers say, image by image (arrays over all listed images).
 
     ``predicted`` is -1, ``confidence`` NaN and ``rank`` 0 where there is no answer (rank also without a label).
@@ -113,7 +113,7 @@ class Judged:
             scores[lines, found[-1]] = -np.inf
         return np.stack(found, axis=1)
 
-    def at_threshold(self, threshold: float) -> Judged:
+    def at_threshold(self, threshold: float) -> EvaluatedRun:
         """The same answers of a model of two classes, the second one called where its probability is at least this.
 
         Confidence is then the probability of the class called; ranks and every figure that rests on them follow.
@@ -187,7 +187,7 @@ class Judged:
         use = np.flatnonzero(self.evaluated)
         return None if self.units is None else alike_of(self.outcomes(use), self.units.of(use))
 
-    def relabelled(self, labels: Mapping[int, int]) -> Judged:
+    def relabelled(self, labels: Mapping[int, int]) -> EvaluatedRun:
         """The same answers judged by other labels of some images."""
         some = np.array(sorted(labels), np.int64)
         changed = self.labels.copy()

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED, Answers
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.odds import PIECE
 from mivrat.core.figures.outcomes import outcomes, outcomes_of_logits
 from mivrat.core.figures.units import Units, units_of
@@ -64,9 +64,9 @@ class Judging:
         self._predicted[some], self._confidence[some], self._rank[some] = found.predicted, found.confidence, found.rank
         self._own[some], self._squares[some], self._tied[some] = found.own, found.squares, found.tied
 
-    def judged(self) -> Judged:
+    def judged(self) -> EvaluatedRun:
         """Everything judged so far; not changed by what comes later."""
-        return Judged(
+        return EvaluatedRun(
             self._labels,
             self.answers.state.copy(),
             self._predicted.copy(),
@@ -82,6 +82,6 @@ class Judging:
         )
 
 
-def judge(answers: Answers, labels: Sequence[int | None], units: Units | None = None) -> Judged:
+def judge(answers: Answers, labels: Sequence[int | None], units: Units | None = None) -> EvaluatedRun:
     """Predictions, confidences and ranks from raw answers and labels (None: unlabelled)."""
     return Judging(answers, labels, units).judged()

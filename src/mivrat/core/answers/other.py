@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import BOTH_WRONG, OUTCOMES, outcome_codes
 
@@ -26,7 +26,7 @@ class Other:
     that this run's class list does not have stands behind its last class.
     """
 
-    judged: Judged
+    judged: EvaluatedRun
     at: NDArray[np.int64]
     answered: NDArray[np.bool_]
     predicted: NDArray[np.int64]
@@ -80,7 +80,9 @@ class Other:
         )
 
 
-def lay_on(judged: Judged, other: Judged, at: NDArray[np.int64], same_class: NDArray[np.int64] | None = None) -> Other:
+def align(
+    judged: EvaluatedRun, other: EvaluatedRun, at: NDArray[np.int64], same_class: NDArray[np.int64] | None = None
+) -> Other:
     """``other``'s answers by where its images stand (``at``, -1: not there) for those of ``judged``.
 
     ``same_class`` gives for each class of the other's list its place in this run's, or behind it. Ranks and probabilities of the

@@ -170,5 +170,5 @@ def _scores(model: Answering, tensors: list[NDArray[Any]]) -> NDArray[np.float32
         raise InputError(
             f"the model stopped with an error ({short_reason(error)})",
             where=model.path,
-            mend="check the recipe's size against the model's input",
+            hint="check the recipe's size against the model's input",
         ) from error

@@ -145,7 +145,7 @@ class BlobCache:
                 self._write(space, items)
         except (OSError, sqlite3.Error) as error:
             raise InputError(
-                f"the cache cannot be written ({error})", where=self.path, mend="see that there is room left"
+                f"the cache cannot be written ({error})", where=self.path, hint="see that there is room left"
             ) from error
 
     def forget(self, space: str) -> None:

@@ -12,21 +12,21 @@ MOST_SAID = 1200
 class InputError(Exception):
     """Something handed to Mivrat cannot be used.
 
-    ``what`` is wrong, ``where`` it stands (a file, an option), ``mend`` tells what to do about it.
+    ``what`` is wrong, ``where`` it stands (a file, an option), ``hint`` tells what to do about it.
     """
 
-    def __init__(self, what: str, *, where: object = "", mend: str = "") -> None:
+    def __init__(self, what: str, *, where: object = "", hint: str = "") -> None:
         self.what = what
         self.where = str(where)
-        self.mend = mend
+        self.hint = hint
         super().__init__(self.line())
 
     def line(self) -> str:
         """Everything on one line, fit for standard error."""
         what = self.what if len(self.what) <= MOST_SAID else f"{self.what[: MOST_SAID - 100]} … {self.what[-100:]}"
         text = f"{self.where}: {what}" if self.where else what
-        if self.mend:
-            text = f"{text.rstrip('.')}. {self.mend[:1].upper()}{self.mend[1:]}"
+        if self.hint:
+            text = f"{text.rstrip('.')}. {self.hint[:1].upper()}{self.hint[1:]}"
         return " ".join(text.split())
 
 
@@ -50,5 +50,5 @@ class NotAgreed(InputError):
         super().__init__(
             f"nothing was sent. {question}",
             where=host,
-            mend=f"agree in the window, or with --agree {shlex.quote(agreement)} (once)",
+            hint=f"agree in the window, or with --agree {shlex.quote(agreement)} (once)",
         )

@@ -49,7 +49,7 @@ def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
         raise InputError(
             f"cannot be written ({error.strerror or error})",
             where=path,
-            mend="choose a folder you may write to, with room left",
+            hint="choose a folder you may write to, with room left",
         ) from error
     finally:
         if part is not None:
@@ -63,7 +63,7 @@ def folder_within(folder: Path, name: str) -> Path:
     for part in Path(name).parts:
         place = place / part
         if place.is_symlink():
-            raise InputError("is a link, and nothing is written through it", where=place, mend="choose another folder, or move it away")  # fmt: skip
+            raise InputError("is a link, and nothing is written through it", where=place, hint="choose another folder, or move it away")  # fmt: skip
         place.mkdir(parents=True, exist_ok=True)
     return place
 
@@ -102,31 +102,31 @@ def put_new(source: Path, target: Path) -> None:
         part.unlink(missing_ok=True)
 
 
-def read_text(path: Path, what: str, mend: str) -> str:
+def read_text(path: Path, what: str, hint: str) -> str:
     """A small text file in UTF-8, without its byte order mark; InputError, naming ``what`` it should be, where it is none."""
     try:
         with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
             about = os.fstat(file.fileno())
             if not stat.S_ISREG(about.st_mode):
-                raise InputError(f"is a folder or a device, not {what}", where=path, mend=mend)
+                raise InputError(f"is a folder or a device, not {what}", where=path, hint=hint)
             if about.st_size > MOST_TEXT:
-                raise InputError(f"is {about.st_size / 1e6:.0f} MB large, too much for {what}", where=path, mend=mend)
+                raise InputError(f"is {about.st_size / 1e6:.0f} MB large, too much for {what}", where=path, hint=hint)
             return file.read().decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise InputError("is not UTF-8 text", where=path, mend="save it as UTF-8") from error
+        raise InputError("is not UTF-8 text", where=path, hint="save it as UTF-8") from error
     except (OSError, ValueError) as error:
         reason = error.strerror if isinstance(error, OSError) else "its name holds a NUL"
-        raise InputError(f"{what} cannot be read ({reason})", where=path, mend=mend) from error
+        raise InputError(f"{what} cannot be read ({reason})", where=path, hint=hint) from error
 
 
-def json_value(text: str, where: object, mend: str) -> Any:
+def json_value(text: str, where: object, hint: str) -> Any:
     """The value of a JSON text; InputError where it is none, or nested too deep."""
     try:
         return json.loads(text)
     except RecursionError as error:
-        raise InputError("is nested too deep", where=where, mend=mend) from error
+        raise InputError("is nested too deep", where=where, hint=hint) from error
     except ValueError as error:
-        raise InputError(f"is not valid JSON ({str(error)[:160]})", where=where, mend=mend) from error
+        raise InputError(f"is not valid JSON ({str(error)[:160]})", where=where, hint=hint) from error
 
 
 def sha256_of(path: Path) -> str:

@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import quoted
 
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 
 def read_columns(source: Path) -> pl.DataFrame:
@@ -32,12 +32,12 @@ def read_columns(source: Path) -> pl.DataFrame:
         raise InputError(
             f"the table cannot be read ({' '.join(str(error).split())[:160]})",
             where=source,
-            mend="check that it is a well-formed table in UTF-8",
+            hint="check that it is a well-formed table in UTF-8",
         ) from error
     plain = {name: name.strip().lstrip("\ufeff") for name in table.columns}
     doubled = [name for name, count in Counter(plain.values()).items() if count > 1]
     if doubled:
         raise InputError(
-            f"has more than one column {quoted(doubled)}", where=source, mend="give every column a name of its own"
+            f"has more than one column {quoted(doubled)}", where=source, hint="give every column a name of its own"
         )
     return table.rename(plain)

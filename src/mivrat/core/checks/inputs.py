@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.checks.copies import Found
 from mivrat.core.checks.survey import Facts, Surveyed
 from mivrat.core.models.onnx_model import OnnxModel
@@ -35,7 +35,7 @@ class Inputs:
     image_set: ImageSet
     model: OnnxModel | None = None
     model_problem: str = ""
-    judged: Judged | None = None
+    judged: EvaluatedRun | None = None
     training: ImageSet | None = None
     stamps: Mapping[int, Stamp] = field(default_factory=dict)
     aside: frozenset[str] = frozenset()

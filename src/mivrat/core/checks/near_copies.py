@@ -18,13 +18,13 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from mivrat.core.base.job import Meter, Progress
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture
 
 if TYPE_CHECKING:
     from scipy import ndimage
 else:
-    ndimage = Later("scipy.ndimage")
+    ndimage = LazyModule("scipy.ndimage")
 
 Numbers = NDArray[np.float32]
 # How a square is seen to lie on another: (scale down, scale across, moved down, moved across), moves as shares of the side.

@@ -18,7 +18,7 @@ from PIL import Image
 from pydantic import TypeAdapter
 
 from mivrat.core.base.job import StopSignal
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.checks.near_copies import small_grey
 from mivrat.core.pictures.decode import (
     PictureFile,
@@ -32,7 +32,7 @@ from mivrat.core.pictures.decode import (
 if TYPE_CHECKING:
     from scipy import fft
 else:
-    fft = Later("scipy.fft")
+    fft = LazyModule("scipy.fft")
 
 # The grid a picture is brought to before its frequencies are taken, and the spread of grey below which it counts as flat.
 _GRID = 32

@@ -21,7 +21,7 @@ MOST_NAMED = 4
 # Figures of which less is better.
 
 About = Literal["whole", "classes", "pairs", "confidence"]
-Standing = Literal["met", "missed", "inconclusive"]
+MarginVerdict = Literal["met", "missed", "inconclusive"]
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ def _points_in_words(share: float) -> str:
     return f"{points(share)} point{'' if points(share) == '1.0' else 's'}"
 
 
-def not_worse(found: Difference, margin: float) -> Standing:
+def not_worse(found: Difference, margin: float) -> MarginVerdict:
     """Whether b is not worse than a by more than a margin: met where the interval's lower end is at or above it, missed where
     the upper end is below."""
     if found.low is None or found.high is None:
@@ -238,6 +238,6 @@ def _of_drop(found: Comparison, figures: TwoSets) -> Claim:
     return Claim(f"{text}.", about="pairs")
 
 
-def standing_of(found: Comparison, margin: float) -> Standing:
+def standing_of(found: Comparison, margin: float) -> MarginVerdict:
     """Whether b is not worse by more than the margin, over all."""
     return not_worse(found.either.top1, margin)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import Other
 from mivrat.core.figures import paired as pairs
 from mivrat.core.figures import two_sets as sets
@@ -144,8 +144,8 @@ class OnTwoSets:
 
     names: Names
     classes: list[str]
-    a: Judged
-    b: Judged
+    a: EvaluatedRun
+    b: EvaluatedRun
     in_both: int = 0
 
     def _parts(

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.numbers import percent, span
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import confusion_matrix
+from mivrat.core.figures.shift_test import FarImages, Unlike, far_images, unlike
 from mivrat.core.figures.temperature import confidences
-from mivrat.core.figures.unlike import FarImages, Unlike, far_images, unlike
 from mivrat.core.figures.without_labels import (
     AccuracyEstimate,
     MixEstimate,
@@ -59,8 +59,8 @@ class HowUnlike:
 
 
 def how_unlike(
-    a: Judged,
-    b: Judged,
+    a: EvaluatedRun,
+    b: EvaluatedRun,
     vectors: tuple[NDArray[np.floating], NDArray[np.floating]],
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,
@@ -142,8 +142,8 @@ def in_sentences(one: AccuracyEstimate) -> list[str]:
 
 
 def estimate(
-    labelled: Judged,
-    unlabelled: Judged,
+    labelled: EvaluatedRun,
+    unlabelled: EvaluatedRun,
     classes: Sequence[str],
     vectors: tuple[NDArray[np.floating], NDArray[np.floating]] | None = None,
     seed: int = 0,
@@ -169,8 +169,8 @@ def estimate(
 
 
 def _looks_alike(
-    labelled: Judged,
-    unlabelled: Judged,
+    labelled: EvaluatedRun,
+    unlabelled: EvaluatedRun,
     use: NDArray[np.integer],
     asked: NDArray[np.integer],
     shares: NDArray[np.float64],
@@ -197,7 +197,7 @@ def _looks_alike(
 
 
 def _accuracy(
-    labelled: Judged, unlabelled: Judged, use: NDArray[np.integer], asked: NDArray[np.integer], seed: int
+    labelled: EvaluatedRun, unlabelled: EvaluatedRun, use: NDArray[np.integer], asked: NDArray[np.integer], seed: int
 ) -> AccuracyEstimate | None:
     right = labelled.right[use]
     if not len(use) or not len(asked):

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivrat.core.answers.other import Other, lay_on
+from mivrat.core.answers.other import Other, align
 from mivrat.core.comparing.claims import Claim
 from mivrat.core.comparing.comparison import Comparison, Names, OnSameImages, OnTwoSets
 from mivrat.core.comparing.groups import GroupDifference
@@ -87,7 +87,7 @@ def hold(a: Snapshot, b: Snapshot, names: Names) -> Held:
         at = match_contents(one.image_set.items, one.answers.contents, other.image_set.items, other.answers.contents)
     same = int((at >= 0).sum())
     if one.set_key == other.set_key or (one.model_key != other.model_key and same):
-        laid = lay_on(a.judged, b.judged, at, places)
+        laid = align(a.judged, b.judged, at, places)
         elsewhere = b.judged.evaluated.copy()
         elsewhere[at[at >= 0]] = False
         return Held(a, b, names, OnSameImages(names, classes, laid, int(elsewhere.sum()), know))

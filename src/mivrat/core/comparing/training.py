@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted
@@ -20,7 +20,7 @@ from mivrat.core.base.text import quoted
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 # The gap counts as open where it stays so many times its own scatter above its smallest.
 SCATTERS = 3.0
@@ -77,7 +77,7 @@ def read_training_log(path: Path) -> TrainingLog:
         raise InputError(
             f"is not a training log: it has {table.height} rows and the columns {quoted(table.columns)}",
             where=path,
-            mend="give a row for each epoch or step, with a column for it and one for each loss or accuracy",
+            hint="give a row for each epoch or step, with a column for it and one for each loss or accuracy",
         )
     return TrainingLog(path, found)
 
@@ -168,7 +168,7 @@ def training(log: TrainingLog, roles: Roles) -> Training:
     named = {series: name for series in SERIES if (name := getattr(roles, series))}
     if not named:
         raise InputError(
-            "no column is named for a loss or an accuracy", where=log.path, mend="say which column is which"
+            "no column is named for a loss or an accuracy", where=log.path, hint="say which column is which"
         )
     step = log.columns[roles.step] if roles.step else np.arange(1.0, log.rows + 1)
     known = np.isfinite(step)

@@ -57,7 +57,7 @@ def read_kept_log(kept: KeptLog, study: Path, allowed: Sequence[Path]) -> tuple[
         raise InputError(
             "names a training log in a folder that you have not allowed Mivrat to read",
             where=kept.path,
-            mend="choose it again",
+            hint="choose it again",
         )
     log = read_training_log(kept.path)
     return log, roles_from(kept.roles, list(log.columns))

@@ -14,6 +14,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.concluding.criteria import compared, hold_requirement
 from mivrat.core.concluding.criterion_words import in_plain_words
+from mivrat.core.concluding.evaluation_context import EvaluationContext, RunSummary
 from mivrat.core.concluding.findings import (
     Beside,
     Checked,
@@ -25,18 +26,17 @@ from mivrat.core.concluding.findings import (
     State,
     new_finding_id,
 )
-from mivrat.core.concluding.ground import Ground, Standing
+from mivrat.core.concluding.formatting import measure_told
 from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.concluding.shares import measured_share, read
-from mivrat.core.concluding.states import excess, state_of
-from mivrat.core.concluding.told import measure_told
-from mivrat.core.covering.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
+from mivrat.core.concluding.verdict_rules import excess, state_of
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.figures.metrics import metric
 from mivrat.core.pictures.recipe import canonical
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
 
 
-def made_on(ground: Ground, seed: int = 0, day: date | None = None) -> Made:
+def made_on(ground: EvaluationContext, seed: int = 0, day: date | None = None) -> Made:
     """What a finding made now is made on."""
     record, standing = ground.snapshot.record, ground.standing
     return Made(
@@ -57,7 +57,7 @@ def made_on(ground: Ground, seed: int = 0, day: date | None = None) -> Made:
     )
 
 
-def finding_of(draft: Draft, before: Measure, ground: Ground) -> Finding:
+def finding_of(draft: Draft, before: Measure, ground: EvaluationContext) -> Finding:
     """The finding that a draft makes, with what its claim comes to on the run it is made on."""
     seed = plan_from_text(draft.claim.text, ground.names).seed if draft.claim.kind == "cover" else 0
     return Finding(
@@ -72,7 +72,7 @@ def finding_of(draft: Draft, before: Measure, ground: Ground) -> Finding:
     )
 
 
-def measure(claim: Claim, ground: Ground, stop: StopSignal | None = None) -> Iterator[Progress | Measure]:
+def measure(claim: Claim, ground: EvaluationContext, stop: StopSignal | None = None) -> Iterator[Progress | Measure]:
     """What a claim comes to under a run, at last, after progress; of a claim that cannot be asked of it, why. Nothing where it was
     stopped."""
     try:
@@ -90,7 +90,9 @@ def measure(claim: Claim, ground: Ground, stop: StopSignal | None = None) -> Ite
         yield Measure("", None, problem=f"{error.what}{f' ({error.where})' if error.where else ''}")
 
 
-def check_finding(finding: Finding, ground: Ground, stop: StopSignal | None = None) -> Iterator[Progress | Checked]:
+def check_finding(
+    finding: Finding, ground: EvaluationContext, stop: StopSignal | None = None
+) -> Iterator[Progress | Checked]:
     """What has become of a finding under a run, at last, after progress; nothing where it was stopped."""
     for news in measure(finding.claim, ground, stop):
         if isinstance(news, Measure):
@@ -103,7 +105,7 @@ def check_finding(finding: Finding, ground: Ground, stop: StopSignal | None = No
             yield news
 
 
-def state_of_finding(finding: Finding, after: Measure, standing: Standing | None, same: bool) -> tuple[State, str]:
+def state_of_finding(finding: Finding, after: Measure, standing: RunSummary | None, same: bool) -> tuple[State, str]:
     """The state of a finding and why; ``same``: on the very model and images it was found on."""
     before, made = (finding.before, finding.made) if same else finding.basis
     return state_of(before, after, made, standing, same)
@@ -122,7 +124,7 @@ def told_confirmed(finding: Finding) -> str:
     return f"{said} on the other half: {measure_told(half)}{against}"
 
 
-def _criterion(claim: Claim, ground: Ground) -> Measure:
+def _criterion(claim: Claim, ground: EvaluationContext) -> Measure:
     wanted = parse_criterion(claim.text, ground.classes)
     found = hold_requirement(wanted, ground)
     met = {"met": True, "missed": False, "inconclusive": None}[found.verdict]
@@ -143,7 +145,7 @@ def _criterion(claim: Claim, ground: Ground) -> Measure:
     )
 
 
-def _difference(claim: Claim, ground: Ground) -> Measure:
+def _difference(claim: Claim, ground: EvaluationContext) -> Measure:
     """A run behind another one: its figure less that one's; of the other one itself there is nothing between them."""
     wanted = parse_criterion(claim.text, ground.classes)
     name = wanted.against_model.rpartition("#")[0]
@@ -151,7 +153,7 @@ def _difference(claim: Claim, ground: Ground) -> Measure:
     bad = 1 if wanted.at_most else -1
     percent = metric(wanted.figure).in_percent
     if ground.is_model(wanted.against_model):
-        raise InputError(f"it is a difference to {name}, and this is {name} itself", mend="check it on another model")
+        raise InputError(f"it is a difference to {name}, and this is {name} itself", hint="check it on another model")
     found = replace(wanted, bound=None).against_difference(compared(ground, wanted.against_model))
     return Measure(
         words, found.value, found.low, found.high, bad=bad, percent=percent, points=True, problem=found.problem
@@ -164,7 +166,7 @@ def claim_figure(text: str) -> str:
     return inside[: inside.rindex(', "')]
 
 
-def _labels(claim: Claim, ground: Ground) -> Measure:
+def _labels(claim: Claim, ground: EvaluationContext) -> Measure:
     """How many of the images still carry the label that was found wrong."""
     there = still = 0
     judged, classes = ground.snapshot.judged, ground.classes
@@ -182,7 +184,7 @@ def _labels(claim: Claim, ground: Ground) -> Measure:
     return Measure(words, share, share, share, still, there)
 
 
-def images_of(claim: Claim, ground: Ground) -> CoverPlan:
+def images_of(claim: Claim, ground: EvaluationContext) -> CoverPlan:
     """A cover test's plan for a run: on the very images it was of, else on those that its rule tells. InputError where there are
     none of either."""
     try:
@@ -194,7 +196,7 @@ def images_of(claim: Claim, ground: Ground) -> CoverPlan:
         raise InputError(
             "the region is known only as the hottest part of the images it was found on, which are not in this set: on other images that "
             "is another claim",
-            mend="draw the region, or give it by its colour or by what it is like, and test that",
+            hint="draw the region, or give it by its colour or by what it is like, and test that",
         )
     found = np.ones(len(ground.snapshot.judged.labels), bool)
     for one in read(claim.conditions, ground):
@@ -212,7 +214,7 @@ def _without_images(text: str) -> str:
     return json.dumps({**data, "images": []})
 
 
-def _covered(claim: Claim, ground: Ground, stop: StopSignal | None) -> Iterator[Progress | Measure]:
+def _covered(claim: Claim, ground: EvaluationContext, stop: StopSignal | None) -> Iterator[Progress | Measure]:
     plan = images_of(claim, ground)
     record = ground.snapshot.record
     if not record.kind.can.scores:
@@ -251,7 +253,7 @@ def measure_of_cover(result: CoverResult) -> Measure:
     )
 
 
-def labels_claim(positions: Sequence[int], ground: Ground) -> Claim:
+def labels_claim(positions: Sequence[int], ground: EvaluationContext) -> Claim:
     """The claim that these images, for which another label is proposed, are labelled wrong."""
     found = []
     for i in positions:

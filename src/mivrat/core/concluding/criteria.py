@@ -11,15 +11,15 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import count, in_a_row
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
-from mivrat.core.figures.how_many import MOST, best_mix, to_decide, to_decide_mean
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import RANKED
+from mivrat.core.figures.sample_size import MOST, best_mix, to_decide, to_decide_mean
 from mivrat.core.figures.uncertainty import NAMES
 
 
-def outcome_of(text: str, ground: Ground) -> Outcome:
+def outcome_of(text: str, ground: EvaluationContext) -> Outcome:
     """One criterion held against a run; where it cannot be asked of it, an outcome that says why."""
     try:
         return hold_requirement(parse_criterion(text, ground.classes), ground)
@@ -27,7 +27,7 @@ def outcome_of(text: str, ground: Ground) -> Outcome:
         return Outcome(text, None, False, problem=error.what)
 
 
-def hold_requirement(wanted: Requirement, ground: Ground) -> Outcome:
+def hold_requirement(wanted: Requirement, ground: EvaluationContext) -> Outcome:
     """A requirement held against a run. InputError where the run cannot be asked for that figure."""
     if wanted.of_difference:
         return _difference(wanted, ground)
@@ -44,36 +44,36 @@ def hold_requirement(wanted: Requirement, ground: Ground) -> Outcome:
         return wanted.of_share(judged.share(hits, use & of))
     if wanted.figure == "family_accuracy":
         if not ground.snapshot.record.families:
-            raise InputError("the study has no families of classes", mend="enter them under Prepare, Classes")
+            raise InputError("the study has no families of classes", hint="enter them under Prepare, Classes")
         return wanted.of_share(judged.within_family(ground.snapshot.record.families, among))
     if among is not None or (
         wanted.figure.startswith("top") and int(wanted.figure[3:]) not in ground.snapshot.figures.top_k
     ):
         ks = [int(wanted.figure[3:])] if wanted.figure.startswith("top") else [1]
         if ks[0] > judged.classes:
-            raise InputError(f"there are only {judged.classes} classes", mend="ask for top-1 to that number")
+            raise InputError(f"there are only {judged.classes} classes", hint="ask for top-1 to that number")
         return wanted.against(judged.figures(ks, among, wanted.figure in RANKED))
     figures = ground.ranked if wanted.figure in RANKED else ground.snapshot.figures
     return wanted.against(figures, ground.intervals if wanted.figure in NAMES else None)
 
 
-def compared(ground: Ground, reference: str) -> Comparison:
+def compared(ground: EvaluationContext, reference: str) -> Comparison:
     """This run held against the run of the model that a reference names, on the same images: the difference is this run's figure less
     that one's. InputError where there is none."""
     name = reference.rpartition("#")[0]
     if ground.is_model(reference):
-        raise InputError(f"{name} is this very model", mend="name another one")
+        raise InputError(f"{name} is this very model", hint="name another one")
     other = ground.other(reference)
     if other is None:
-        raise InputError(f"{name} has no run on these images", mend="score these images with it first, under Prepare")
+        raise InputError(f"{name} has no run on these images", hint="score these images with it first, under Prepare")
     held = hold(other, ground.snapshot, names_of(other, ground.snapshot))
     if held.on_images is None:
-        raise InputError(f"{name} has no run on these images", mend="score these images with it first, under Prepare")
+        raise InputError(f"{name} has no run on these images", hint="score these images with it first, under Prepare")
     found = held.on_images.compare()
     return held.on_images.deepen(found, stopped=ground.stopped) or found
 
 
-def _difference(wanted: Requirement, ground: Ground) -> Outcome:
+def _difference(wanted: Requirement, ground: EvaluationContext) -> Outcome:
     return wanted.against_difference(compared(ground, wanted.against_model))
 
 
@@ -85,7 +85,7 @@ class Criterion:
     more: str = ""
 
 
-def criteria_of(texts: Sequence[str], ground: Ground) -> tuple[Criterion, ...]:
+def criteria_of(texts: Sequence[str], ground: EvaluationContext) -> tuple[Criterion, ...]:
     """Criteria held against a run, each with what it would take."""
     found = []
     for text in texts:
@@ -94,7 +94,7 @@ def criteria_of(texts: Sequence[str], ground: Ground) -> tuple[Criterion, ...]:
     return tuple(found)
 
 
-def what_it_takes(outcome: Outcome, ground: Ground) -> str:
+def what_it_takes(outcome: Outcome, ground: EvaluationContext) -> str:
     """How many more images, and of which kind, it would take to tell whether a criterion is met, in words; empty where it is told, or
     nothing can be said."""
     if outcome.verdict != "inconclusive" or outcome.problem:
@@ -124,7 +124,7 @@ def what_it_takes(outcome: Outcome, ground: Ground) -> str:
     return f"{told} would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."
 
 
-def _for_every(wanted: Requirement, ground: Ground) -> str:
+def _for_every(wanted: Requirement, ground: EvaluationContext) -> str:
     """How many more images of which classes it would take to tell whether every class is above a limit."""
     kind, needed = {"recall": "labelled", "precision": "predicted"}[wanted.figure], []
     for name, one in zip(ground.classes, ground.snapshot.figures.classes, strict=True):
@@ -151,7 +151,7 @@ def _for_every(wanted: Requirement, ground: Ground) -> str:
     return f"{text[:1].upper()}{text[1:]}." if text else ""
 
 
-def _best_mix(ground: Ground, shrink: float) -> str:
+def _best_mix(ground: EvaluationContext, shrink: float) -> str:
     """The fewest further images that narrow the interval as much, by class, in words; empty where that takes too many."""
     classes = ground.snapshot.figures.classes
     if any(not one.support for one in classes):
@@ -168,7 +168,7 @@ def _best_mix(ground: Ground, shrink: float) -> str:
     return f"about {count(int(more.sum()))} more images, chosen by label ({listed})"
 
 
-def _of_which(wanted: Requirement, ground: Ground) -> str:
+def _of_which(wanted: Requirement, ground: EvaluationContext) -> str:
     name = ground.classes[wanted.class_index] if wanted.class_index is not None else ""
     name = f"the family {wanted.family}" if wanted.family is not None else name
     kinds = {"recall": f"labelled {name}", "precision": f"predicted {name}", "specificity": f"not labelled {name}"}

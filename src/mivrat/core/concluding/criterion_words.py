@@ -149,7 +149,7 @@ def _figure(what: str, classes: Sequence[str]) -> str | None:
             raise InputError(
                 f"{what!r} names {rest!r}, which is not a class",
                 where="criterion",
-                mend="use a name from the class list, or 'every class'",
+                hint="use a name from the class list, or 'every class'",
             )
         if at is not None:
             return f"{key}[{json.dumps(classes[at], ensure_ascii=False)}]"

@@ -206,7 +206,7 @@ def from_text(finding_id: int, text: str) -> Finding:
             measure_from(data["confirmed"]) if data.get("confirmed") is not None else None,
         )
     except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as error:
-        raise InputError("a finding cannot be read", where="study", mend="remove it and add it again") from error
+        raise InputError("a finding cannot be read", where="study", hint="remove it and add it again") from error
 
 
 State = Literal["gone", "weaker", "holds", "worse", "inconclusive"]

@@ -13,8 +13,8 @@ from mivrat.core.base.job import Progress, Stopped, StopSignal
 from mivrat.core.base.text import plural
 from mivrat.core.concluding.checking import check_finding, finding_of, measure, state_of_finding
 from mivrat.core.concluding.criteria import Criterion, criteria_of
+from mivrat.core.concluding.evaluation_context import EvaluationContext, model_hash
 from mivrat.core.concluding.findings import Checked, Draft, Finding, Measure, checked_from, checked_text, from_text
-from mivrat.core.concluding.ground import Ground, model_hash
 from mivrat.core.concluding.requirements import REFERENCE
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageName
@@ -54,7 +54,9 @@ def run_on_same_images(study: Study, set_id: int, reference: str) -> Snapshot | 
     return None
 
 
-def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callable[[], bool] = lambda: False) -> Ground:
+def ground_of(
+    path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callable[[], bool] = lambda: False
+) -> EvaluationContext:
     """A run as criteria and findings are held against it, with the study's other runs and models to look into."""
     known: dict[str, Snapshot | None] = {}
     set_id = snapshot.record.info.set_id
@@ -77,12 +79,12 @@ def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callab
         with Study.open(path, again=True) as study:
             return image_of_study(study, name)
 
-    return Ground(snapshot, reviews, makers, model_at, other, elsewhere, stopped)
+    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere, stopped)
 
 
 def identity_of(snapshot: Snapshot) -> tuple[str, str]:
     """A run's model and images by content, as a finding names what it was made on (takes a moment for large runs)."""
-    ground = Ground(snapshot)
+    ground = EvaluationContext(snapshot)
     return ground.model, ground.images
 
 
@@ -92,7 +94,7 @@ def read_snapshot(path: Path, run_id: int) -> Snapshot:
         return take_snapshot(*load_judged(study, run_id))
 
 
-def make_finding(ground: Ground, draft: Draft, known: Measure | None, stop: StopSignal) -> Finding | None:
+def make_finding(ground: EvaluationContext, draft: Draft, known: Measure | None, stop: StopSignal) -> Finding | None:
     """The finding that a draft makes, measured unless that is ``known``; None where it was stopped. InputError where its claim cannot
     be asked."""
     before = known
@@ -101,7 +103,7 @@ def make_finding(ground: Ground, draft: Draft, known: Measure | None, stop: Stop
     if before is None:
         return None
     if before.problem:
-        raise InputError(f"no finding: {before.problem}", mend="select other images, or add another figure")
+        raise InputError(f"no finding: {before.problem}", hint="select other images, or add another figure")
     return finding_of(draft, before, ground)
 
 
@@ -111,18 +113,18 @@ def confirm(path: Path, snapshot: Snapshot, finding: Finding, makers: MakerPool,
     InputError where the run shown is not the one it was found on, is of no half, the other half has no run of this model, or
     both hold the same picture.
     """
-    found_on = Ground(snapshot)
+    found_on = EvaluationContext(snapshot)
     if (found_on.model, found_on.images) != (finding.made.model, finding.made.images):
         raise InputError(
             f"it was found on {finding.made.model_name}, {finding.made.images_name}",
-            mend="show that run, then confirm it",
+            hint="show that run, then confirm it",
         )
     half = _run_of_other_half(path, snapshot)
     here, there = (set(one.record.answers.contents.values()) for one in (snapshot, half))
     if both := len(here & there):
         raise InputError(
             f"{plural(both, 'picture is', 'pictures are')} in both halves",
-            mend="take copies out of the set (Check names them) and draw halves again",
+            hint="take copies out of the set (Check names them) and draw halves again",
         )
     return next(
         (one for one in measure(finding.claim, ground_of(path, half, makers), stop) if isinstance(one, Measure)), None
@@ -136,13 +138,13 @@ def _run_of_other_half(path: Path, snapshot: Snapshot) -> Snapshot:
         if not drawn:
             raise InputError(
                 "these images are not one of two halves, so all of them were looked at",
-                mend="draw two halves (Prepare, ⋯ beside the image set), look at one, and confirm on the other",
+                hint="draw two halves (Prepare, ⋯ beside the image set), look at one, and confirm on the other",
             )
         wanted = [one.id for one in sets if one.drawn == drawn]
         for info in list_runs(study):
             if info.set_id in wanted and info.model_id == snapshot.record.info.model_id:
                 return take_snapshot(*load_judged(study, info.id))
-    raise InputError("the other half has not been scored under this model", mend="score it first (Prepare, Runs)")
+    raise InputError("the other half has not been scored under this model", hint="score it first (Prepare, Runs)")
 
 
 @dataclass(frozen=True)
@@ -164,7 +166,7 @@ class CheckingProgress:
 
 
 def check_findings(
-    path: Path, ground: Ground, findings: Sequence[Finding], stop: StopSignal
+    path: Path, ground: EvaluationContext, findings: Sequence[Finding], stop: StopSignal
 ) -> Iterator[FoundCheck | CheckingProgress]:
     """Check findings on a run, one by one. Cover tests that have been done on the same model and images are looked up."""
     run = ground.snapshot.record.key
@@ -184,7 +186,7 @@ def check_findings(
     yield CheckingProgress(len(findings), len(findings))
 
 
-def _checked(path: Path, ground: Ground, finding: Finding, stop: StopSignal) -> Iterator[Checked | Progress]:
+def _checked(path: Path, ground: EvaluationContext, finding: Finding, stop: StopSignal) -> Iterator[Checked | Progress]:
     keep = finding.claim.kind == "cover"
     claim = finding.claim.content
     if keep:
@@ -202,13 +204,13 @@ def _checked(path: Path, ground: Ground, finding: Finding, stop: StopSignal) -> 
                 save_check(study, claim, ground.model, ground.images, checked_text(news))
 
 
-def _told_anew(finding: Finding, known: Checked, ground: Ground) -> Iterator[Checked]:
+def _told_anew(finding: Finding, known: Checked, ground: EvaluationContext) -> Iterator[Checked]:
     same = (finding.made.model, finding.made.images) == (ground.model, ground.images)
     state, why = state_of_finding(finding, known.after, ground.standing, same)
     yield replace(known, state=state, why=why)
 
 
-def hold_criteria(path: Path, ground: Ground) -> tuple[Criterion, ...]:
+def hold_criteria(path: Path, ground: EvaluationContext) -> tuple[Criterion, ...]:
     """The criteria of a run's model, held against it."""
     with Study.open(path, again=True) as study:
         texts = load_criteria(study, ground.snapshot.record.info.model_id)

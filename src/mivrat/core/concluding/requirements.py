@@ -186,7 +186,7 @@ def _no_requirement(text: str) -> InputError:
     return InputError(
         f"{_shortened(text)!r} is not a requirement",
         where="--require",
-        mend="write for example '95 % of all', 'recall of ragweed 80 %', 'every class at least 70 %', or as a formula 'low(top1) >= 0.85'",
+        hint="write for example '95 % of all', 'recall of ragweed 80 %', 'every class at least 70 %', or as a formula 'low(top1) >= 0.85'",
     )
 
 
@@ -275,7 +275,7 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
                 raise InputError(
                     f"{shown!r}: {piece!r} is not a class name in quotes",
                     where="--require",
-                    mend='write the name as in recall["ragweed"], a family as in recall[family = "trees"], a group as in '
+                    hint='write the name as in recall["ragweed"], a family as in recall[family = "trees"], a group as in '
                     'top1[station = "north"]; in double quotes, \\ and " are written as \\\\ and \\"',
                 )
             said = one
@@ -283,7 +283,7 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
         key, value = pair["key"], _quoted(pair["value"].strip())
         column = _quoted(key) if key[:1] in "\"'" else key
         if value is None or column is None:
-            raise InputError(f"{shown!r}: {piece!r} is not a group", where="--require", mend='write it as in top1[station = "north"]')  # fmt: skip
+            raise InputError(f"{shown!r}: {piece!r} is not a group", where="--require", hint='write it as in top1[station = "north"]')  # fmt: skip
         if key == "family":
             family = value
         else:
@@ -307,7 +307,7 @@ def parse_criterion(text: str, classes: Sequence[str]) -> Requirement:
         raise InputError(
             f"{_shortened(text)!r} does not say which model the difference is to",
             where="criterion",
-            mend="hold that model against this one first, and enter it then",
+            hint="hold that model against this one first, and enter it then",
         )
     figure = inside[: inside.rindex(pieces[-1])].rstrip().removesuffix(",")
     whole = f"{bound}(difference({figure}))" if bound else f"difference({figure})"
@@ -336,14 +336,14 @@ def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
         raise InputError(
             f"{shown!r} is not about a difference",
             where="--require",
-            mend="write for example 'difference(top1) >= 0' or 'low(difference(recall[\"ragweed\"])) >= -0.02'",
+            hint="write for example 'difference(top1) >= 0' or 'low(difference(recall[\"ragweed\"])) >= -0.02'",
         )
     parsed = parse_requirement(f"{figure} {compare} {limit!r}", classes)
     if not (parsed.figure.startswith("top") or parsed.figure in (*_DIFFERENT, *_DIFFERENT_BY_CLASS)):
         raise InputError(
             f"{shown!r}: no difference is defined for {_shortened(figure)!r}",
             where="--require",
-            mend=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and {" and ".join(_DIFFERENT_BY_CLASS)} with ["class"]',
+            hint=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and {" and ".join(_DIFFERENT_BY_CLASS)} with ["class"]',
         )
     return replace(parsed, text=text, bound=bound, of_difference=True)
 
@@ -359,14 +359,14 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             raise InputError(
                 f"{_shortened(text)!r}: that cannot be asked of every class",
                 where="--require",
-                mend=f"ask for {' or '.join(_OF_EVERY)} of every class at least, as in every(recall) >= 0.8",
+                hint=f"ask for {' or '.join(_OF_EVERY)} of every class at least, as in every(recall) >= 0.8",
             )
         return Requirement(text, every, None, None, compare, limit, every=True)
     if _inside(figure, "difference") is not None:
         raise InputError(
             f"{_shortened(text)!r} is about a difference, and there is only one run",
             where="--require",
-            mend="ask for it with 'mivrat compare'",
+            hint="ask for it with 'mivrat compare'",
         )
     class_index: int | None = None
     family: str | None = None
@@ -381,10 +381,10 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
                 raise InputError(
                     f"{shown!r} names {said!r}, which is not a class",
                     where="--require",
-                    mend="use a name from the class list",
+                    hint="use a name from the class list",
                 )
         if family is not None and (name not in _OF_FAMILY or said is not None):
-            raise InputError(f"{shown!r}: that figure is not defined for a family", where="--require", mend='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
+            raise InputError(f"{shown!r}: that figure is not defined for a family", where="--require", hint='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
         if said is None or class_index is not None:
             figure = name
     if figure in PER_CLASS and (class_index is not None or family is not None):
@@ -393,12 +393,12 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
         raise InputError(
             f"{shown!r}: unknown figure {_shortened(figure)!r}",
             where="--require",
-            mend=f'figures are top1, top3 …, {", ".join(_WHOLE)}, and {", ".join(PER_CLASS)} with ["class"]',
+            hint=f'figures are top1, top3 …, {", ".join(_WHOLE)}, and {", ".join(PER_CLASS)} with ["class"]',
         )
     if bound and not (figure.startswith("top") or figure in (*_SHARES, *RANKED, *(NAMES if not groups else ()))):
         raise InputError(
             f"{shown!r}: {figure} has no interval",
             where="--require",
-            mend=f"ask for the figure itself; top-k, precision, recall, specificity, f1, auroc, average_precision and {', '.join(NAMES)} have intervals",
+            hint=f"ask for the figure itself; top-k, precision, recall, specificity, f1, auroc, average_precision and {', '.join(NAMES)} have intervals",
         )
     return Requirement(text, figure, class_index, bound, compare, limit, family=family, groups=groups)

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import in_a_row, in_sentence
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Beside, Measure
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.figures.groups import group_names
 from mivrat.core.selecting.kept import as_data, from_data
 from mivrat.core.selecting.ordering import columns_to_group_by
@@ -65,7 +65,7 @@ def refused(conditions: Sequence[Condition]) -> str:
     return ""
 
 
-def looks_of(conditions: Sequence[Condition], ground: Ground) -> int:
+def looks_of(conditions: Sequence[Condition], ground: EvaluationContext) -> int:
     """Of how many selections alike this one may have been chosen for what it shows: the classes or pairs of classes of the list, and the
     groups of all columns. What was chosen as the most striking of many is partly striking by chance."""
     figures, items = ground.snapshot.figures, ground.snapshot.record.image_set.items
@@ -86,12 +86,12 @@ def looks_of(conditions: Sequence[Condition], ground: Ground) -> int:
     return looks
 
 
-def written(conditions: Sequence[Condition], ground: Ground) -> tuple[dict[str, Any], ...]:
+def written(conditions: Sequence[Condition], ground: EvaluationContext) -> tuple[dict[str, Any], ...]:
     """Conditions as a claim keeps them."""
     return tuple(as_data(one, ground.classes, ground.names) for one in conditions)
 
 
-def read(conditions: Sequence[Any], ground: Ground) -> tuple[Condition, ...]:
+def read(conditions: Sequence[Any], ground: EvaluationContext) -> tuple[Condition, ...]:
     """The conditions that a claim keeps, for a run. InputError where they do not fit it."""
     record = ground.snapshot.record
     try:
@@ -101,18 +101,18 @@ def read(conditions: Sequence[Any], ground: Ground) -> tuple[Condition, ...]:
     except (KeyError, ValueError, TypeError, AttributeError, IndexError, OverflowError, RecursionError) as error:
         raise InputError(
             f"the rule does not fit these images and classes ({error})",
-            mend="it names a class or a group that is not there",
+            hint="it names a class or a group that is not there",
         ) from error
 
 
-def _all(conditions: Sequence[Condition], judged: Judged) -> Mask:
+def _all(conditions: Sequence[Condition], judged: EvaluatedRun) -> Mask:
     found = np.ones(len(judged.labels), bool)
     for one in conditions:
         found &= one.mask(judged)
     return found
 
 
-def share_of(conditions: Sequence[Condition], ground: Ground) -> Share:
+def share_of(conditions: Sequence[Condition], ground: EvaluationContext) -> Share:
     """The share that a selection tells of.
 
     What is known of an image before a model answers (label, group, cause, review) says which images it is of; what the model
@@ -165,7 +165,7 @@ def _answer(one: Condition, classes: Sequence[str]) -> str:
     return _words(one, classes)
 
 
-def measured_share(conditions: Sequence[Condition], ground: Ground) -> Measure:
+def measured_share(conditions: Sequence[Condition], ground: EvaluationContext) -> Measure:
     """What a share comes to under a run, beside that of the other images."""
     judged = ground.snapshot.judged
     found = share_of(conditions, ground)

@@ -11,8 +11,8 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal
 from mivrat.core.concluding.checking import check_finding
 from mivrat.core.concluding.criteria import Criterion, criteria_of, outcome_of
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding, measure_data
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.of_study import ground_of, read_findings, read_snapshot
 from mivrat.core.concluding.requirements import Outcome, as_written
 from mivrat.core.heatmaps.pool import MakerPool
@@ -59,7 +59,7 @@ def asked_of(path: Path, images: ImageSet | None = None) -> Asked:
         by_model = {one.model_id: load_criteria(study, one.model_id) for one in runs}
         having = [model for model in sorted(by_model, reverse=True) if by_model[model]]
         if not runs or not (having or findings):
-            raise InputError("has neither criteria nor findings to check against", where=path, mend="enter some under Conclude, and verify then")  # fmt: skip
+            raise InputError("has neither criteria nor findings to check against", where=path, hint="enter some under Conclude, and verify then")  # fmt: skip
     set_id = _set_of(path, runs, findings) if images is None else _same_list(path, runs, images)
     there = [one for one in runs if one.set_id == set_id]
     if having:
@@ -86,7 +86,7 @@ def _set_of(path: Path, runs: Sequence[RunInfo], findings: Sequence[Finding]) ->
     if len(sets) == 1 or not findings:
         return runs[-1].set_id
     made = [one.made.images for one in findings]
-    known = {set_id: Ground(read_snapshot(path, run_id)).images for set_id, run_id in sets.items()}
+    known = {set_id: EvaluationContext(read_snapshot(path, run_id)).images for set_id, run_id in sets.items()}
     return max(sets, key=lambda one: (made.count(known[one]), one))
 
 

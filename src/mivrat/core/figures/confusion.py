@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.figures import leaving_out as by_class
+from mivrat.core.figures import jackknife as by_class
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.significance import even_split, holm

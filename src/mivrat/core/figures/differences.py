@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.exact import at_most
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.uncertainty import LEAST_UNITS
@@ -17,7 +17,7 @@ from mivrat.core.figures.uncertainty import LEAST_UNITS
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 Numbers = NDArray[np.float64]
 # The end of an interval that just excludes 0.

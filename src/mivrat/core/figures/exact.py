@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 Numbers = NDArray[np.float64]
 

@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 from math import sqrt
 from typing import TYPE_CHECKING
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.significance import holm
 
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 # The 97.5 % point of the standard normal distribution: two-sided 95 %.
 Z95 = 1.959963984540054

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.intervals import wilson
 
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 # Figures of a class that take its whole column of scores.
 RANKED = ("auroc", "average_precision")

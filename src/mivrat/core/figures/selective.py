@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.intervals import Proportion, proportion
 from mivrat.core.figures.units import share
 
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 # The search for a threshold: steps of coverage that are tried, coverages it starts from, how often it may find one in vain.
 GRID, STARTS, LEVEL = 100, 4, 0.05

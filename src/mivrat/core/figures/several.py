@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.paired import share_difference
@@ -20,7 +20,7 @@ from mivrat.core.figures.units import share
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 _PERMUTATIONS, _DRAWS, _AT_ONCE = 1_999, 1_000, 50
 

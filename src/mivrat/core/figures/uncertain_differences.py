@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.differences import Difference
-from mivrat.core.figures.leaving_out import counts_of, without_each
+from mivrat.core.figures.jackknife import counts_of, without_each
 from mivrat.core.figures.metrics import BY_KEY, COUNTED
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
@@ -37,7 +37,7 @@ from mivrat.core.figures.uncertainty import (
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 Numbers = NDArray[np.float64]
 Unit = NDArray[np.integer] | None

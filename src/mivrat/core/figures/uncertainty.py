@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.intervals import wilson
-from mivrat.core.figures.leaving_out import Counts, counts_of, without_one, without_units
+from mivrat.core.figures.jackknife import Counts, counts_of, without_one, without_units
 from mivrat.core.figures.metrics import BY_KEY, COUNTED, WITH_INTERVAL
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
@@ -25,7 +25,7 @@ from mivrat.core.figures.probability import losses, squared_errors
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 # Draws of the noise in the bins of the ECE.
 NOISE = 1000

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.calibration import Calibration, bin_index
 from mivrat.core.figures.confusion import ClassFigures, f1_of
 from mivrat.core.figures.intervals import Proportion, proportion, wilson
@@ -22,7 +22,7 @@ from mivrat.core.figures.uncertainty import LEAST_UNITS, unit_bias
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 DRAWS = 4_999
 # Up to so many units every way of turning their signs is tried; beyond the second number the normal distribution stands in.

@@ -418,7 +418,7 @@ class GraphView:
                 raise InputError(
                     f"the graph cannot be followed tensor by tensor ({short_reason(error)})",
                     where=self.where,
-                    mend="export the model with standard ONNX operators",
+                    hint="export the model with standard ONNX operators",
                 ) from error
 
         session = tried(lambda: new_session(model.SerializeToString(), where=self.where, as_written=True))

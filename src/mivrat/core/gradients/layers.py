@@ -306,11 +306,11 @@ def find_layer(layers: Sequence[Layer], wanted: str, where: object) -> Layer:
         raise InputError(
             f"'{wanted}' may be any of {', '.join(repr(one.tensor) for one in found)}",
             where=where,
-            mend="give the whole name",
+            hint="give the whole name",
         )
     if not found:
         raise InputError(
-            f"has no layer '{wanted}' between image and scores", where=where, mend="'mivrat layers' lists them"
+            f"has no layer '{wanted}' between image and scores", where=where, hint="'mivrat layers' lists them"
         )
     return found[0]
 
@@ -331,14 +331,14 @@ def choose_layer(layers: Sequence[Layer], wanted: str | None, where: object) -> 
     if wanted is None:
         layer = next((one for one in layers if one.default), None)
         if layer is None:
-            raise InputError(_why_no_default(layers), where=where, mend="use a method that needs only answers")
+            raise InputError(_why_no_default(layers), where=where, hint="use a method that needs only answers")
     else:
         layer = find_layer(layers, wanted, where)
     if not layer.heatmap:
         raise InputError(
             f"no heatmap can be taken from '{layer.tensor}': {layer.reason}",
             where=where,
-            mend="'mivrat layers' lists the layers that can be used",
+            hint="'mivrat layers' lists the layers that can be used",
         )
     return layer
 

@@ -101,14 +101,14 @@ def build_reverse(
         raise InputError(
             f"the reverse pass has no rule for {what} at node '{node.name or node.output[0]}'; it blocks {', '.join(behind[:6])}",
             where=view.where,
-            mend="choose a layer behind it ('mivrat layers' lists which can be used)",
+            hint="choose a layer behind it ('mivrat layers' lists which can be used)",
         )
     for layer in layers:
         if layer not in trace.gradients:
             raise InputError(
                 f"the scores do not depend on '{layer}'",
                 where=view.where,
-                mend="choose a layer that 'mivrat layers' lists",
+                hint="choose a layer that 'mivrat layers' lists",
             )
     names: list[str] = []
     for i, layer in enumerate(layers):

@@ -38,7 +38,7 @@ def main() -> None:
     try:
         _do(task)
     except InputError as error:
-        said = {"what": error.what, "where": error.where, "mend": error.mend}
+        said = {"what": error.what, "where": error.where, "mend": error.hint}
         if any(words in error.what for words in _OUT_OF_MEMORY):
             said = {"memory": task["bytes"]}
     except MemoryError:

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.heatmaps.answers_only import BATCH, Answer
 from mivrat.core.heatmaps.hottest import laid_over
 
 if TYPE_CHECKING:
     from scipy import ndimage
 else:
-    ndimage = Later("scipy.ndimage")
+    ndimage = LazyModule("scipy.ndimage")
 
 STEPS, DRAWS = 20, 10
 # A random order is drawn as a map of no finer grid than this, so that it hides connected places as a heatmap does.

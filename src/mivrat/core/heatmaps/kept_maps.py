@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.asking import remote_of
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
+from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.heatmaps.combining import combined
@@ -35,7 +35,7 @@ class KeptMaps:
     def __init__(
         self,
         record: RunRecord,
-        judged: Judged,
+        judged: EvaluatedRun,
         setup: MapSetup,
         contents: Mapping[int, bytes],
         cache: BlobCache | None = None,

@@ -84,7 +84,7 @@ class MapMaker:
         raise InputError(
             self.model.kind.lacks("Layers and gradients need"),
             where=self.model.path,
-            mend="occlusion and random masks need answers alone",
+            hint="occlusion and random masks need answers alone",
         )
 
     def layer_for(self, method: Method, wanted: str | None) -> Layer | None:
@@ -253,13 +253,13 @@ class HeatmapMaker(MapMaker):
             raise InputError(
                 "does not end in a mean over all places and one linear layer, which an activation map needs",
                 where=self.model.path,
-                mend="use another method",
+                hint="use another method",
             )
         if wanted is not None and short_name(wanted) != short_name(self._head.tensor):
             raise InputError(
                 f"an activation map is of the layer before pooling, '{self._head.tensor}'",
                 where=wanted,
-                mend="leave the layer out, or use another method",
+                hint="leave the layer out, or use another method",
             )
         return next(one for one in self.layers if one.tensor == self._head.tensor)
 
@@ -388,7 +388,7 @@ class HeatmapMaker(MapMaker):
             raise InputError(
                 "the engine cannot compute this map for this model",
                 where=self.model.path,
-                mend=f"occlusion and random masks need its answers alone; the engine's reason is in the log, {log_path()}",
+                hint=f"occlusion and random masks need its answers alone; the engine's reason is in the log, {log_path()}",
             ) from error
 
     def _seed(self, piece: NDArray[Any], targets: Sequence[Target]) -> NDArray[np.float32]:

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry
 
 if TYPE_CHECKING:
     from scipy import ndimage
 else:
-    ndimage = Later("scipy.ndimage")
+    ndimage = LazyModule("scipy.ndimage")
 
 # Our own heat scale: lightness (CIE L*) climbs evenly from 12 to 95 while the hue goes from violet over red to straw.
 _ANCHORS = np.array(

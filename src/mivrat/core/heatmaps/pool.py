@@ -38,7 +38,7 @@ def model_of(record: RunRecord) -> Model:
         raise InputError(
             model.kind.other,
             where=record.model_path,
-            mend="put the one before back, or add this one under Prepare as a model of its own",
+            hint="put the one before back, or add this one under Prepare as a model of its own",
         )
     return model
 
@@ -54,7 +54,7 @@ class MakerPool:
         self._seen: dict[MakerKey, MapMaker] = {}
 
     @contextmanager
-    def lend(self, record: RunRecord, *, kind_known: bool = True) -> Iterator[MapMaker]:
+    def acquire(self, record: RunRecord, *, kind_known: bool = True) -> Iterator[MapMaker]:
         """The maker for a run's model, for as long as this lasts; ``kind_known``: the run's answers tell the kind of its scores.
         Raises InputError where it cannot be made."""
         key = _key(record) if kind_known else _key(record)._replace(kind=None)

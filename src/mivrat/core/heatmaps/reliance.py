@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.figures.significance import even_split
 from mivrat.core.heatmaps.faithfulness import DRAWS, Faithfulness, faithfulness
@@ -145,7 +145,7 @@ class Reliance:
 
 def examine_reliance(
     record: RunRecord,
-    judged: Judged,
+    judged: EvaluatedRun,
     setup: MapSetup,
     images: Sequence[int],
     maker: MapMaker,

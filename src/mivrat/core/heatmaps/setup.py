@@ -8,7 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.heatmaps.maps import Method, Target
 
 # Whose evidence: a class, or image by image the one predicted, labelled, second in the ranking, or the other one: the labelled
@@ -25,7 +25,7 @@ class MapSetup:
     of: Whose = "predicted"
     against: Whose | None = None
 
-    def target(self, judged: Judged, image: int) -> Target | None:
+    def target(self, judged: EvaluatedRun, image: int) -> Target | None:
         """The target of one image; None where it has no such class, or the two are one."""
         of = class_of(self.of, judged, image)
         against = None if self.against is None else class_of(self.against, judged, image)
@@ -33,7 +33,7 @@ class MapSetup:
             return None
         return Target(of, against)
 
-    def possible(self, judged: Judged) -> NDArray[np.bool_]:
+    def possible(self, judged: EvaluatedRun) -> NDArray[np.bool_]:
         """Which images have a target, for all of them at once."""
         of = _classes_of(self.of, judged)
         if self.against is None:
@@ -60,7 +60,7 @@ class MapSetup:
 NONE, SECOND = -1, -2
 
 
-def _classes_of(whose: Whose, judged: Judged) -> NDArray[np.int64]:
+def _classes_of(whose: Whose, judged: EvaluatedRun) -> NDArray[np.int64]:
     """The class meant in each image; NONE where there is none, SECOND for a runner-up, whichever it is."""
     predicted, labels = judged.predicted.astype(np.int64), judged.labels.astype(np.int64)
     if whose == "predicted":
@@ -74,7 +74,7 @@ def _classes_of(whose: Whose, judged: Judged) -> NDArray[np.int64]:
     return np.where((labels >= 0) & (labels != predicted), labels, second) if whose == "other" else second
 
 
-def class_of(whose: Whose, judged: Judged, image: int) -> int | None:
+def class_of(whose: Whose, judged: EvaluatedRun, image: int) -> int | None:
     """The class meant in one image, or None."""
     if whose == "predicted":
         k = int(judged.predicted[image])

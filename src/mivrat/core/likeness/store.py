@@ -63,7 +63,7 @@ class Features:
             raise InputError(
                 f"{record.kind.called} has no features",
                 where=record.model_path,
-                mend="likeness needs the model itself, as an ONNX file",
+                hint="likeness needs the model itself, as an ONNX file",
             )
         model = FeatureModel(OnnxModel(record.model_path, record.recipe, len(record.classes)))
         self._spread(model.columns)

@@ -52,7 +52,7 @@ def new_session(model: str | bytes, threads: int = 0, where: object = "", *, as_
         raise InputError(
             f"the runtime cannot load the model ({short_reason(error)})",
             where=where,
-            mend="export it again, with standard ONNX operators",
+            hint="export it again, with standard ONNX operators",
         ) from error
 
 

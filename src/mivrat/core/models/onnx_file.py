@@ -50,24 +50,24 @@ def load_onnx(path: Path) -> tuple[onnx.ModelProto, list[Path]]:
     weights outside its folder."""
     try:
         if not path.is_file() and path.exists():
-            raise InputError("is a folder or a device, not a model file", where=path, mend="name an ONNX file")
+            raise InputError("is a folder or a device, not a model file", where=path, hint="name an ONNX file")
         if path.stat().st_size > MOST_BYTES:
             raise InputError(
                 f"is larger than {MOST_BYTES / 1e9:.0f} GB, which no ONNX file may be",
                 where=path,
-                mend="keep the weights in a file beside the model (external data)",
+                hint="keep the weights in a file beside the model (external data)",
             )
         model = onnx.ModelProto.FromString(path.read_bytes())
         _touch(model)
     except FileNotFoundError as error:
-        raise InputError("the model file does not exist", where=path, mend="name an ONNX file") from error
+        raise InputError("the model file does not exist", where=path, hint="name an ONNX file") from error
     except (DecodeError, OSError, ValueError) as error:
         raise InputError(
-            "is not an ONNX model, or is damaged", where=path, mend="export the classifier to ONNX and name that file"
+            "is not an ONNX model, or is damaged", where=path, hint="export the classifier to ONNX and name that file"
         ) from error
     if not model.graph.node or not model.graph.output:
         raise InputError(
-            "is not an ONNX model, or an empty one", where=path, mend="export the classifier to ONNX and name that file"
+            "is not an ONNX model, or an empty one", where=path, hint="export the classifier to ONNX and name that file"
         )
     weights = weight_files(model, path)
     if weights:
@@ -77,7 +77,7 @@ def load_onnx(path: Path) -> tuple[onnx.ModelProto, list[Path]]:
             raise InputError(
                 f"its weights cannot be read ({' '.join(str(error).split())[:120]})",
                 where=path,
-                mend="put the weights file that belongs to it beside the model",
+                hint="put the weights file that belongs to it beside the model",
             ) from error
         _cut_to_size(model)
     return model, weights
@@ -119,13 +119,13 @@ def weight_files(model: onnx.ModelProto, path: Path) -> list[Path]:
                     raise InputError(
                         f"keeps weights outside its own folder ({entry.value!r})",
                         where=path,
-                        mend="put the weights beside the model, or inside it",
+                        hint="put the weights beside the model, or inside it",
                     )
                 if not target.is_file():
                     raise InputError(
                         f"its weights are missing ({entry.value})",
                         where=path,
-                        mend="put the weights file back beside the model",
+                        hint="put the weights file back beside the model",
                     )
                 found.add(target)
     return sorted(found)
@@ -160,46 +160,46 @@ def image_input(model: onnx.ModelProto, wanted: str, where: object) -> Port:
         named = [port for port in ports if port.name == wanted]
         if not named:
             raise InputError(
-                f"has no input '{wanted}'; its inputs: {listed}", where=where, mend="correct tensor.input in the recipe"
+                f"has no input '{wanted}'; its inputs: {listed}", where=where, hint="correct tensor.input in the recipe"
             )
         port = named[0]
         if len(ports) > 1:
             raise InputError(
                 f"needs more than the image: its inputs: {listed}",
                 where=where,
-                mend="export the model so that it takes images only",
+                hint="export the model so that it takes images only",
             )
     else:
         if len(ports) != 1:
             raise InputError(
                 f"is not an image classifier Mivrat can run: it has {len(ports)} inputs ({listed}), one is needed",
                 where=where,
-                mend="export the model so that it takes one batch of images",
+                hint="export the model so that it takes one batch of images",
             )
         port = ports[0]
     if len(port.shape) != 4 and not (len(port.shape) == 0 and port.dtype):
         raise InputError(
             f"is not an image classifier: its input {port.describe()} has {len(port.shape)} axes, images need 4 (N, C, H, W or N, H, W, C)",
             where=where,
-            mend="name a model that takes images",
+            hint="name a model that takes images",
         )
     if port.dtype not in ("float32", "float16", "uint8"):
         raise InputError(
             f"takes {port.dtype or 'something else than numbers'}; Mivrat gives float32, float16 or uint8",
             where=where,
-            mend="export the model with one of these input types",
+            hint="export the model with one of these input types",
         )
     if max((n or 0 for n in port.shape[1:]), default=0) > MOST_SIDE:
         raise InputError(
             f"its input {port.describe()} is longer than {MOST_SIDE} on a side",
             where=where,
-            mend="name a model for smaller images",
+            hint="name a model for smaller images",
         )
     if len(port.shape) == 4 and all(n not in (1, 3, None) for n in (port.shape[1], port.shape[3])):
         raise InputError(
             f"its input {port.describe()} has neither 1 nor 3 channels",
             where=where,
-            mend="name a model for grey or colour pictures",
+            hint="name a model for grey or colour pictures",
         )
     return port
 
@@ -210,7 +210,7 @@ def check_recipe_fits(port: Port, recipe: Recipe, where: object) -> None:
         raise InputError(
             f"the model takes {port.dtype}, the recipe makes {recipe.tensor.dtype}",
             where=where,
-            mend=f'set tensor.dtype = "{port.dtype}" in the recipe',
+            hint=f'set tensor.dtype = "{port.dtype}" in the recipe',
         )
     if len(port.shape) != 4:
         return
@@ -222,7 +222,7 @@ def check_recipe_fits(port: Port, recipe: Recipe, where: object) -> None:
             raise InputError(
                 f"the model's input {port.describe()} does not take what the recipe makes: [{shown}] ({recipe.tensor.order}, {recipe.picture.mode})",
                 where=where,
-                mend="correct crop.size, resize.size, picture.mode or tensor.order in the recipe",
+                hint="correct crop.size, resize.size, picture.mode or tensor.order in the recipe",
             )
 
 

@@ -117,7 +117,7 @@ class OnnxModel:
                     ",", " "
                 ),
                 where=self.path,
-                mend="export it for smaller images, or with a batch of any size; or correct the sizes in the recipe",
+                hint="export it for smaller images, or with a batch of any size; or correct the sizes in the recipe",
             )
 
     def _choose_output(self, classes: int | None) -> onnx_file.Port:
@@ -130,7 +130,7 @@ class OnnxModel:
             raise InputError(
                 f"has no output '{self.recipe.tensor.output}'; its outputs: {listed}",
                 where=self.path,
-                mend="correct tensor.output in the recipe",
+                hint="correct tensor.output in the recipe",
             )
         fits = onnx_file.fitting_outputs(self.proto, classes)
         if not fits:
@@ -138,12 +138,12 @@ class OnnxModel:
                 raise InputError(
                     f"the model's outputs are {'; '.join(p.describe() for p in any_class)}, the class list names {classes} classes",
                     where=self.path,
-                    mend="use the class list this model was trained with",
+                    hint="use the class list this model was trained with",
                 )
             raise InputError(
                 f"is not an image classifier: no output gives one score per class (outputs: {listed})",
                 where=self.path,
-                mend="name a model whose output is images x classes",
+                hint="name a model whose output is images x classes",
             )
         if len(fits) > 1:
             self.remarks.append(
@@ -190,7 +190,7 @@ class OnnxModel:
                     raise InputError(
                         f"the model does not run on a batch of shape {list(batch.shape)} ({short_reason(error)})",
                         where=self.path,
-                        mend="check the recipe's size and order against the model's input",
+                        hint="check the recipe's size and order against the model's input",
                     ) from error
                 continue
             if answer.ndim and answer.shape[0] == images:
@@ -200,21 +200,21 @@ class OnnxModel:
             raise InputError(
                 f"is not an image classifier: output '{self.output.name}' does not give one row per image",
                 where=self.path,
-                mend="name a model whose output is images x classes",
+                hint="name a model whose output is images x classes",
             )
         rows = as_rows(answer)
         if rows.ndim != 2:
             raise InputError(
                 f"is not an image classifier: output '{self.output.name}' has shape {list(answer.shape)}, images x classes is needed",
                 where=self.path,
-                mend="name another output as tensor.output in the recipe, or another model",
+                hint="name another output as tensor.output in the recipe, or another model",
             )
         self.columns = rows.shape[1]
         if classes is not None and not column_count_fits(self.columns, classes):
             raise InputError(
                 f"the model gives {self.columns} scores per image (output '{self.output.name}'), the class list names {classes} classes",
                 where=self.path,
-                mend="use the class list this model was trained with",
+                hint="use the class list this model was trained with",
             )
         if classes is None and self.columns == 1:
             self.remarks.append("one score column is read as two classes, 0 and 1")

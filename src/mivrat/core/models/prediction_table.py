@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
 from mivrat.core.base.job import until_stopped
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import SUM_WITHIN, Kind, Seen, doubtful_scores
@@ -26,7 +26,7 @@ from mivrat.core.pictures.recipe import Recipe
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 NO_ROW = "the table of predictions has no row for it"
 
@@ -65,7 +65,7 @@ class PredictionTable:
             raise InputError(
                 f"holds neither a column for every class (missing: {quoted(missing, 6)}) nor a 'predicted' column; its columns are {quoted(table.columns)}",
                 where=path,
-                mend="name the columns after the classes, or give 'predicted' and 'confidence'",
+                hint="name the columns after the classes, or give 'predicted' and 'confidence'",
             )
         self.columns, self._classes = self._rows.shape[1], len(classes)
 
@@ -135,7 +135,7 @@ class PredictionTable:
             raise InputError(
                 f"lists none of the images of {image_set.name} (its first path: {self._paths[0]!r}; the set's: {image_set.items[0].path!r})",
                 where=self.path,
-                mend="give paths as in the image set, or relative to the table",
+                hint="give paths as in the image set, or relative to the table",
             )
         return rows, listed
 
@@ -192,7 +192,7 @@ def _numbers(texts: pl.DataFrame, path: Path) -> NDArray[np.float64]:
         raise InputError(
             f"holds a score that is no number ({' '.join(str(error).split())[:120]})",
             where=path,
-            mend="give every class's score as a number",
+            hint="give every class's score as a number",
         ) from error
 
 
@@ -206,7 +206,7 @@ def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDA
         raise InputError(
             f"predicts what is not in the class list: {quoted(unknown)}",
             where=path,
-            mend="use the names of the class list",
+            hint="use the names of the class list",
         )
     rows = np.full((table.height, 2), np.nan)
     rows[:, 0] = [np.nan if one is None else index[one] for one in said]
@@ -217,6 +217,6 @@ def _predictions(table: pl.DataFrame, classes: Sequence[str], path: Path) -> NDA
             raise InputError(
                 f"row {bad[0] + 1} has confidence {rows[bad[0], 1]:g}",
                 where=path,
-                mend="give confidence as a number from 0 to 1",
+                hint="give confidence as a number from 0 to 1",
             )
     return rows

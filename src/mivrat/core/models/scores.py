@@ -74,7 +74,7 @@ def doubtful_scores(where: object, furthest: float) -> InputError:
         f"all scores are in [0, 1], but a row sums to 1 only within {furthest:.2g}: they may be probabilities of some other "
         "kind (each class by itself, or not normalised) or logits",
         where=where,
-        mend='say which in the recipe: under [scores], kind = "probabilities" or kind = "logits"',
+        hint='say which in the recipe: under [scores], kind = "probabilities" or kind = "logits"',
     )
 
 

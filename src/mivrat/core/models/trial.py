@@ -40,20 +40,20 @@ def passes_trial(where: Path, task: dict[str, Any], key: str) -> None:
         return
     answer = _answer(where, task)
     if answer is not None and "what" in answer:
-        raise InputError(str(answer["what"]), where=answer["where"], mend=answer["mend"])
+        raise InputError(str(answer["what"]), where=answer["where"], hint=answer["mend"])
     if answer is not None and "memory" in answer:
         raise InputError(
             f"wants more than {answer['memory'] / 1e9:.1f} GB of memory: {WEIGHTS_TIMES} times its weights and the larger of "
             f"{LIMIT_BYTES / 1e9:.0f} GB and half of the {spare_memory() / 1e9:.1f} GB that this machine has to spare",
             where=where,
-            mend="close other programs, use smaller images, or a machine with more memory; a sound model that is not large should "
+            hint="close other programs, use smaller images, or a machine with more memory; a sound model that is not large should "
             "not need it: export it again, and see that no tensor in it grows without bound",
         )
     if answer is None:
         raise InputError(
             "brings the engine down, or takes more memory or processor time than a model may",
             where=where,
-            mend="export it again, and see that no tensor in it grows without bound",
+            hint="export it again, and see that no tensor in it grows without bound",
         )
     with contextlib.suppress(OSError):
         passed.parent.mkdir(parents=True, exist_ok=True)
@@ -85,7 +85,7 @@ def _answer(where: Path, task: dict[str, Any]) -> dict[str, Any] | None:
                     raise InputError(
                         f"does not answer within {LIMIT_SECONDS:.0f} s",
                         where=where,
-                        mend="export it again, and see that no loop in it goes on without end",
+                        hint="export it again, and see that no loop in it goes on without end",
                     )
         finally:
             if process.poll() is None:

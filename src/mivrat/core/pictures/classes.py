@@ -27,25 +27,25 @@ def read_class_list(path: Path) -> list[str]:
             names.pop()
     if not names:
         raise InputError(
-            "the class list is empty", where=path, mend="put one class name on each line, in the model's order"
+            "the class list is empty", where=path, hint="put one class name on each line, in the model's order"
         )
     for number, name in enumerate(names, 1):
         if not name.strip():
             raise InputError(
-                f"line {number} of the class list is empty", where=path, mend="name every class, or take the line out"
+                f"line {number} of the class list is empty", where=path, hint="name every class, or take the line out"
             )
         if not is_text(name):
             raise InputError(
                 f"class {number} of the list holds half a character ({name!r}), which no text file can hold",
                 where=path,
-                mend="correct that name",
+                hint="correct that name",
             )
     doubled = [name for name, count in Counter(names).items() if count > 1]
     if doubled:
         raise InputError(
             f"the class list names {quoted(doubled)} more than once",
             where=path,
-            mend="give every class a name of its own",
+            hint="give every class a name of its own",
         )
     return names
 
@@ -68,20 +68,20 @@ def _from_json(text: str, path: Path) -> list[str]:
             raise InputError(
                 "has a key that is not a whole number",
                 where=path,
-                mend="use an object index -> name, with indices from 0",
+                hint="use an object index -> name, with indices from 0",
             ) from None
         if sorted(by_index) != list(range(len(found))):
             raise InputError(
                 f"the indices do not run from 0 to {len(found) - 1} without a gap",
                 where=path,
-                mend="number the classes from 0 in the model's order",
+                hint="number the classes from 0 in the model's order",
             )
         found = [by_index[i] for i in range(len(by_index))]
     if not isinstance(found, list) or not all(isinstance(name, str) for name in found):
         raise InputError(
             "is neither a list of names nor an object index -> name",
             where=path,
-            mend='write for example ["birch", "alder"]',
+            hint='write for example ["birch", "alder"]',
         )
     return found
 
@@ -123,6 +123,6 @@ class ClassMatcher:
             raise InputError(
                 f"{text!r} is not a class; the classes are {quoted(self.classes)}",
                 where="target",
-                mend=f"give one of these names, or an index from 0 to {len(self.classes) - 1}",
+                hint=f"give one of these names, or an index from 0 to {len(self.classes) - 1}",
             )
         return found

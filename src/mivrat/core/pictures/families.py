@@ -7,14 +7,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import quoted
 from mivrat.core.pictures.classes import ClassMatcher
 
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 
 def read_families(path: Path, classes: Sequence[str]) -> dict[int, str]:
@@ -29,14 +29,14 @@ def read_families(path: Path, classes: Sequence[str]) -> dict[int, str]:
         raise InputError(
             f"the table of families cannot be read ({' '.join(str(error).split())[:160]})",
             where=path,
-            mend="give a CSV or TSV table with the columns class and family",
+            hint="give a CSV or TSV table with the columns class and family",
         ) from error
     missing = [name for name in ("class", "family") if name not in table.columns]
     if missing:
         raise InputError(
             f"has no column {' and no column '.join(repr(name) for name in missing)}; its columns are {quoted(table.columns)}",
             where=path,
-            mend="name the columns class and family",
+            hint="name the columns class and family",
         )
     matcher, found = ClassMatcher(classes), dict[int, str]()
     for name, family in zip(table["class"].to_list(), table["family"].to_list(), strict=True):
@@ -45,9 +45,9 @@ def read_families(path: Path, classes: Sequence[str]) -> dict[int, str]:
         index = matcher.index(str(name))
         if index is None:
             raise InputError(
-                f"{str(name)!r} is not in the class list", where=path, mend="use the names of the class list"
+                f"{str(name)!r} is not in the class list", where=path, hint="use the names of the class list"
             )
         if index in found and found[index] != str(family):
-            raise InputError(f"puts {str(name)!r} into two families", where=path, mend="name every class once")
+            raise InputError(f"puts {str(name)!r} into two families", where=path, hint="name every class once")
         found[index] = str(family)
     return found

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Literal
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import until_stopped
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.pictures.classes import ClassMatcher
@@ -20,7 +20,7 @@ from mivrat.core.pictures.classes import ClassMatcher
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 PICTURE_ENDINGS = frozenset(
     {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif"}
@@ -148,7 +148,7 @@ def list_images(source: Path) -> Listing:
         raise InputError(
             "the folder or table does not exist",
             where=source,
-            mend="name a folder of images, or a table with a path column",
+            hint="name a folder of images, or a table with a path column",
         )
     if _ends_like_picture(source.name):
         # One picture, without a label: the folder it lies in may be called anything.
@@ -157,7 +157,7 @@ def list_images(source: Path) -> Listing:
         raise InputError(
             "is neither a folder, nor a table, nor a picture",
             where=source,
-            mend=f"tables end in .csv, .tsv, .jsonl or .parquet, pictures in {', '.join(sorted(PICTURE_ENDINGS))}",
+            hint=f"tables end in .csv, .tsv, .jsonl or .parquet, pictures in {', '.join(sorted(PICTURE_ENDINGS))}",
         )
     return _from_table(source)
 
@@ -169,7 +169,7 @@ def labels_do_not_match(matched: Matched, where: object) -> InputError:
         f"{count} label{'s' if count > 1 else ''} not in the class list: {quoted(sorted(matched.unknown))}; "
         f"classes without a label: {quoted(matched.unused) if matched.unused else 'none'}",
         where=where,
-        mend="rename the folders or labels, or correct the class list, so that the two sides agree",
+        hint="rename the folders or labels, or correct the class list, so that the two sides agree",
     )
 
 
@@ -208,7 +208,7 @@ def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
                 yield relative(os.path.join(folder, name)), False
     for folder in closed:
         if folder == os.fspath(root):
-            raise InputError("the folder may not be read", where=root, mend="ask for the right to read it")
+            raise InputError("the folder may not be read", where=root, hint="ask for the right to read it")
         yield relative(folder), True
 
 
@@ -218,7 +218,7 @@ def _from_folder(root: Path) -> Listing:
         raise InputError(
             "holds no images",
             where=root,
-            mend=f"Mivrat reads {', '.join(sorted(PICTURE_ENDINGS))}, in any depth of folders",
+            hint=f"Mivrat reads {', '.join(sorted(PICTURE_ENDINGS))}, in any depth of folders",
         )
     # The outermost folder that names a class decides, so that "birch/slide 3/x.jpg" and "july/birch/x.jpg" both work.
     # Of a folder that may not be read its own name may be the class, unless it is called like a picture.
@@ -237,13 +237,13 @@ def read_table(source: Path) -> pl.DataFrame:
         raise InputError(
             f"has no 'path' column; its columns are {', '.join(table.columns)}",
             where=source,
-            mend="name the column with the file paths 'path'",
+            hint="name the column with the file paths 'path'",
         )
     if table.height == 0:
-        raise InputError("lists no images", where=source, mend="give it at least one row")
+        raise InputError("lists no images", where=source, hint="give it at least one row")
     for number, path in enumerate(table["path"].to_list(), 1):
         if path is None or not str(path).strip():
-            raise InputError(f"row {number} has no path", where=source, mend="fill it in, or take the row out")
+            raise InputError(f"row {number} has no path", where=source, hint="fill it in, or take the row out")
     return table
 
 

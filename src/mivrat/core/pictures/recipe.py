@@ -130,12 +130,12 @@ def parse_recipe(text: str, where: object = "recipe") -> Recipe:
     try:
         data: dict[str, Any] = tomllib.loads(text)
     except RecursionError as error:
-        raise InputError("is nested too deep", where=where, mend="write entries as in docs/recipes.md") from error
+        raise InputError("is nested too deep", where=where, hint="write entries as in docs/recipes.md") from error
     except ValueError as error:  # also a number of thousands of digits, or a date that is none
-        raise InputError(f"is not valid TOML ({str(error)[:160]})", where=where, mend="correct that line") from error
+        raise InputError(f"is not valid TOML ({str(error)[:160]})", where=where, hint="correct that line") from error
     if data.get("format") != FORMAT:
         raise InputError(
-            f"has format {data.get('format')!r}", where=where, mend=f'begin the recipe with format = "{FORMAT}"'
+            f"has format {data.get('format')!r}", where=where, hint=f'begin the recipe with format = "{FORMAT}"'
         )
     return recipe_from(data, where)
 
@@ -158,7 +158,7 @@ def recipe_from(data: dict[str, Any], where: object = "recipe") -> Recipe:
             if first["type"] != "value_error"
             else f"{entry}: {message}",
             where=where,
-            mend="see docs/recipes.md for what each entry may hold",
+            hint="see docs/recipes.md for what each entry may hold",
         ) from error
 
 

@@ -18,7 +18,7 @@ def draw_per_class(image_set: ImageSet, each: int, seed: int) -> ImageSet:
     Unlabelled images are left out. The same seed draws the same images from the same list.
     """
     if each < 1:
-        raise InputError("a subset needs at least one image per class", where="images per class", mend="give 1 or more")
+        raise InputError("a subset needs at least one image per class", where="images per class", hint="give 1 or more")
     rng = np.random.default_rng(seed)
     labels = np.array([-1 if one is None else one for one in image_set.labels])
     chosen, short = [], 0
@@ -27,7 +27,7 @@ def draw_per_class(image_set: ImageSet, each: int, seed: int) -> ImageSet:
         short += len(own) < each
         chosen.append(rng.permutation(own)[:each])
     if not chosen:
-        raise InputError("no image has a label", where=image_set.name, mend="draw a subset without regard to class")
+        raise InputError("no image has a label", where=image_set.name, hint="draw a subset without regard to class")
     note = f"; {short} {'class has' if short == 1 else 'classes have'} fewer" if short else ""
     return _subset(image_set, np.sort(np.concatenate(chosen)), f"{each} per class, seed {seed}{note}")
 
@@ -35,7 +35,7 @@ def draw_per_class(image_set: ImageSet, each: int, seed: int) -> ImageSet:
 def draw(image_set: ImageSet, number: int, seed: int) -> ImageSet:
     """So many images drawn at random without regard to class; all of them where there are no more. Raises InputError for none."""
     if number < 1:
-        raise InputError("a subset needs at least one image", where="images", mend="give 1 or more")
+        raise InputError("a subset needs at least one image", where="images", hint="give 1 or more")
     chosen = pick(len(image_set.items), number, seed)
     return _subset(image_set, np.array(chosen), f"{len(chosen)} images, seed {seed}")
 
@@ -54,7 +54,7 @@ def draw_halves(image_set: ImageSet, seed: int) -> tuple[ImageSet, ImageSet]:
     listed = sorted(units.values())
     order = sorted((listed[i] for i in rng.permutation(len(listed))), key=lambda own: labels[own[0]])
     if len(order) < 2:
-        raise InputError("two halves need at least two images (or units)", where=image_set.name, mend="add images")
+        raise InputError("two halves need at least two images (or units)", where=image_set.name, hint="add images")
     parts: tuple[list[int], list[int]] = ([], [])
     sizes = np.zeros((2, max(labels, default=-1) + 2), int)
     for own in order:

@@ -12,7 +12,7 @@ import numpy as np
 
 from mivrat.core.answers.other import ONE_ONLY
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.comparing.claims import Claim
 from mivrat.core.comparing.comparison import Comparison, OnSameImages
@@ -27,7 +27,7 @@ from mivrat.core.pictures.image_sets import ImageSet
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 
 @dataclass(frozen=True)

@@ -16,10 +16,10 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import escaped, printable, safe_cell
 from mivrat.core.checks.result import in_words
-from mivrat.core.covering.one_image import Covered
 from mivrat.core.figures.covered import CoverResult, Effect, SecondControl
 from mivrat.core.figures.units import from_kept
 from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.region_masking.one_image import Covered
 
 FORMAT = "mivrat-cover/3"
 _RESULT = TypeAdapter(CoverResult)
@@ -49,7 +49,7 @@ def told_from_text(text: str) -> dict[str, Any]:
 
 
 def _unreadable() -> InputError:
-    return InputError("a kept cover test cannot be read", where="study", mend="remove it and repeat it")
+    return InputError("a kept cover test cannot be read", where="study", hint="remove it and repeat it")
 
 
 def result_from_json(told: dict[str, Any]) -> CoverResult:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import free_name, write_whole
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
@@ -72,7 +72,7 @@ def index_as_csv(lines: list[list[str]]) -> str:
 
 def write_selection(
     record: RunRecord,
-    judged: Judged,
+    judged: EvaluatedRun,
     setup: MapSetup,
     maps: Mapping[int, Map],
     folder: Path,
@@ -129,5 +129,5 @@ def write_selection(
         raise InputError(
             f"cannot be written ({error.strerror or error})",
             where=folder,
-            mend="choose a folder you may write to, with room left",
+            hint="choose a folder you may write to, with room left",
         ) from error

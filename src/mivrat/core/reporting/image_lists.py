@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
@@ -24,7 +24,7 @@ from mivrat.core.study.reviews import Reviews
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ class Handed:
 
     source: Source
     record: RunRecord
-    judged: Judged
+    judged: EvaluatedRun
     reviews: Reviews
     images: Sequence[int]
 
@@ -165,7 +165,7 @@ def relabel_list(handed: Handed) -> ListTable:
     if not some:
         raise InputError(
             "no other label is proposed for any of these images",
-            mend="propose one in the close look, or under Examine, Labels",
+            hint="propose one in the close look, or under Examine, Labels",
         )
     lines = [["path", "label", "proposed_label", "predicted", "confidence", "note"]]
     for i in some:
@@ -213,7 +213,7 @@ def predictions_list(handed: Handed, of: int | Literal["predicted", "every"] = "
     judged, classes, items = handed.judged, handed.record.classes, handed.record.image_set.items
     at = np.asarray(handed.images, np.int64)
     if of != "predicted" and not judged.has_scores:
-        raise InputError("this model tells only what it predicts", mend="ask for the predicted class alone")
+        raise InputError("this model tells only what it predicts", hint="ask for the predicted class alone")
     head, columns = ["id", "predicted", "probability"], None
     if of == "every":
         head, columns = ["id", "predicted", *(f"p:{name}" for name in classes)], judged.probabilities(at)

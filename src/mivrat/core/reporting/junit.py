@@ -10,8 +10,8 @@ from xml.sax.saxutils import escape, quoteattr
 
 from mivrat.core.base.text import printable
 from mivrat.core.concluding.findings import Checked, Finding
+from mivrat.core.concluding.formatting import figure_told, measure_told
 from mivrat.core.concluding.requirements import Outcome
-from mivrat.core.concluding.told import figure_told, measure_told
 
 # What XML 1.0 cannot hold.
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")

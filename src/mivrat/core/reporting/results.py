@@ -13,9 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, ToldBy
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.figures.decision import Costs
 from mivrat.core.figures.families import family_accuracy
@@ -31,7 +31,7 @@ from mivrat.core.running.slow_figures import SlowFigures
 if TYPE_CHECKING:
     import polars as pl
 else:
-    pl = Later("polars")
+    pl = LazyModule("polars")
 
 MOST_COLUMNS = 50
 
@@ -48,7 +48,7 @@ class Told:
     family: Proportion | None = None
 
 
-def told_of(judged: Judged, told_by: ToldBy, families: Mapping[int, str] | None = None) -> Told:
+def told_of(judged: EvaluatedRun, told_by: ToldBy, families: Mapping[int, str] | None = None) -> Told:
     """How the figures of these answers are to be read."""
     if judged.units is None:
         return Told(judged.kind, told_by)
@@ -122,7 +122,7 @@ class RunResults:
     the figures by group; ``costs`` those of each threshold; ``told_by`` who settled the kind of scores.
     """
 
-    judged: Judged
+    judged: EvaluatedRun
     image_set: ImageSet
     classes: Sequence[str]
     figures: Figures | None = None
@@ -217,7 +217,7 @@ def metrics(found: RunResults) -> dict[str, Any]:
 _PIECE = 4_000_000
 
 
-def _table(judged: Judged, image_set: ImageSet, classes: Sequence[str], chosen: Sequence[int]) -> str:
+def _table(judged: EvaluatedRun, image_set: ImageSet, classes: Sequence[str], chosen: Sequence[int]) -> str:
     """The table of these images, column by column; what is not known is empty."""
     at = np.asarray(chosen, np.int64)
     names, scored = [safe_cell(name) for name in classes], judged.state[at] == SCORED
@@ -257,7 +257,7 @@ def _table(judged: Judged, image_set: ImageSet, classes: Sequence[str], chosen: 
     return pl.DataFrame(columns, schema=kinds).write_csv(line_terminator="\n")
 
 
-def _ten_highest(judged: Judged, images: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+def _ten_highest(judged: EvaluatedRun, images: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """The ten classes with the highest scores, in order, with their probabilities (both images x 10)."""
     best, highest = np.zeros((len(images), 10), np.int64), np.zeros((len(images), 10))
     step = max(1, _PIECE // judged.classes)

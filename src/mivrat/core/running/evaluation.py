@@ -9,8 +9,8 @@ from dataclasses import replace
 import numpy as np
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, dtype_of, told_by_of
-from mivrat.core.answers.asking import ask_images, remote_of
 from mivrat.core.answers.judging import Judging, units_in
+from mivrat.core.answers.remote_scoring import ask_images, remote_of
 from mivrat.core.answers.scoring import ScoredBatch, score_images
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, StopSignal
@@ -128,7 +128,7 @@ class Evaluation:
                 raise InputError(
                     "the folder of images is gone; what was scored before is kept",
                     where=self.image_set.root,
-                    mend="bring it back, or relocate the image set under Prepare, and go on",
+                    hint="bring it back, or relocate the image set under Prepare, and go on",
                 )
             if batch.images:
                 self._take(batch)
@@ -140,7 +140,7 @@ class Evaluation:
             raise InputError(
                 f"{number} image{'s' if number > 1 else ''} got no answer ({last}); all others are kept",
                 where=self.model.path,
-                mend="go on to ask for these again",
+                hint="go on to ask for these again",
             )
         if not len(self.answers.pending) and self.answers.told_by == "guess" and self.answers.seen.doubtful:
             raise doubtful_scores(self.model.path, self.answers.seen.furthest)

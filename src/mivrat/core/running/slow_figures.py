@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_calibration, ece_if_calibrated
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.ranked import OneVersusRest
@@ -32,7 +32,7 @@ class SlowFigures:
     intervals: Intervals | None
 
 
-def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integer]:
+def in_fixed_order(judged: EvaluatedRun, use: NDArray[np.integer]) -> NDArray[np.integer]:
     """Some images in an order that their answers tell, whatever order they are listed in: what is drawn at random below then
     does not depend on how files are named or listed."""
     found = judged.outcomes(use)
@@ -53,7 +53,7 @@ def in_fixed_order(judged: Judged, use: NDArray[np.integer]) -> NDArray[np.integ
 
 
 def intervals_over(
-    judged: Judged,
+    judged: EvaluatedRun,
     use: NDArray[np.integer],
     found: Outcomes,
     seed: int = 0,
@@ -67,7 +67,7 @@ def intervals_over(
 
 
 def slow_figures(
-    judged: Judged,
+    judged: EvaluatedRun,
     among: NDArray[np.bool_] | None = None,
     seed: int = 0,
     stopped: Callable[[], bool] = lambda: False,

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Counts, Judged
+from mivrat.core.answers.judged import Counts, EvaluatedRun
 from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.summary import Figures, sensible_ks
@@ -23,7 +23,7 @@ class Snapshot:
     """A run as judged at one moment; made in a worker, never changed afterwards."""
 
     record: RunRecord
-    judged: Judged
+    judged: EvaluatedRun
     figures: Figures
     counts: Counts
     mistakes: Mistakes

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from pydantic import NonNegativeInt, TypeAdapter
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.job import Meter, Progress, StopSignal
 from mivrat.core.models.model import Model
 from mivrat.core.models.scores import guess_kind, to_probabilities
@@ -56,7 +56,7 @@ class TwoClasses:
 _KEPT_FORM = TypeAdapter(list[tuple[tuple[str, str], NonNegativeInt, NonNegativeInt, float, float, int]])
 
 
-def candidates(judged: Judged) -> NDArray[np.int64]:
+def candidates(judged: EvaluatedRun) -> NDArray[np.int64]:
     """The scored images whose two highest probabilities are near enough to be worth a look."""
     with np.errstate(invalid="ignore"):
         second = judged.confidence - judged.margins
@@ -109,7 +109,7 @@ def save_two_classes(study: Study, record: RunRecord, found: Sequence[TwoClasses
 
 
 def find_two_classes(
-    model: Model, files: Sequence[Path], judged: Judged, stop: StopSignal | None = None
+    model: Model, files: Sequence[Path], judged: EvaluatedRun, stop: StopSignal | None = None
 ) -> Iterator[Progress | TwoClasses]:
     """Look at every candidate, yielding progress and what is found; ends early when stopped."""
     todo = candidates(judged).tolist()

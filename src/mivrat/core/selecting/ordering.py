@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import ONE_ONLY, Other
 from mivrat.core.figures.groups import MOST_GROUPS, group_names
 from mivrat.core.figures.intervals import Proportion
@@ -42,7 +42,7 @@ BY_COLUMN = "column: "
 Keys = NDArray[np.float64]
 
 
-def _likeliest_wrong(judged: Judged) -> Keys:
+def _likeliest_wrong(judged: EvaluatedRun) -> Keys:
     """Place among the suspected labels; behind them the other labelled images by falling loss of the label."""
     found = np.where(judged.evaluated, 2.0 + np.nan_to_num(judged.own), np.nan)
     suspected = judged.suspected_labels()
@@ -50,7 +50,7 @@ def _likeliest_wrong(judged: Judged) -> Keys:
     return found
 
 
-_KEYS: dict[Order, Callable[[Judged], Keys]] = {
+_KEYS: dict[Order, Callable[[EvaluatedRun], Keys]] = {
     SUREST_MISTAKE: lambda judged: np.where(judged.wrong, 0.0, 2.0) - np.nan_to_num(judged.confidence, nan=-9.0),
     "least sure first": lambda judged: judged.confidence,
     NARROWEST: lambda judged: judged.margins,
@@ -61,7 +61,7 @@ _KEYS: dict[Order, Callable[[Judged], Keys]] = {
 
 def order_keys(
     order: Order,
-    judged: Judged,
+    judged: EvaluatedRun,
     items: Sequence[ImageItem],
     likeness: Callable[[], Keys] | None = None,
     other: Other | None = None,
@@ -122,7 +122,7 @@ def columns_to_group_by(items: Sequence[ImageItem]) -> list[str]:
 
 def band_names(
     by: str,
-    judged: Judged,
+    judged: EvaluatedRun,
     items: Sequence[ImageItem],
     classes: Sequence[str],
     families: dict[int, str],
@@ -183,11 +183,11 @@ class Arrangement:
     names: Sequence[str] = ()
     of: NDArray[np.int64] | None = None
 
-    def shown(self, mask: NDArray[np.bool_], judged: Judged) -> tuple[NDArray[np.int64], list[Band]]:
+    def shown(self, mask: NDArray[np.bool_], judged: EvaluatedRun) -> tuple[NDArray[np.int64], list[Band]]:
         """The images that a mask keeps, as they stand, and the bands that hold any of them."""
         return self.banded(self.positions[mask[self.positions]], judged)
 
-    def banded(self, shown: NDArray[np.int64], judged: Judged) -> tuple[NDArray[np.int64], list[Band]]:
+    def banded(self, shown: NDArray[np.int64], judged: EvaluatedRun) -> tuple[NDArray[np.int64], list[Band]]:
         """Some images that stand in order already, band by band."""
         if self.of is None or not len(shown):
             return shown, []
@@ -207,7 +207,7 @@ class Arrangement:
 class ToArrange:
     """A run's images as they can be put in order and into bands."""
 
-    judged: Judged
+    judged: EvaluatedRun
     items: Sequence[ImageItem]
     classes: Sequence[str]
     families: dict[int, str]

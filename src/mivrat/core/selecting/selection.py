@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, UNREADABLE
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import Other
 from mivrat.core.study.reviews import Reviews
 
@@ -23,7 +23,7 @@ class Condition(Protocol):
     @property
     def kind(self) -> str: ...
 
-    def mask(self, judged: Judged) -> Mask: ...
+    def mask(self, judged: EvaluatedRun) -> Mask: ...
 
     def words(self, classes: Sequence[str]) -> tuple[str, str]:
         """How it reads: what it is about, and its value."""
@@ -45,7 +45,7 @@ class Labelled:
     classes: frozenset[int]
     kind: str = "labelled"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         return np.isin(judged.labels, list(self.classes))
 
     def words(self, classes: Sequence[str]) -> tuple[str, str]:
@@ -62,7 +62,7 @@ class Predicted:
     classes: frozenset[int]
     kind: str = "predicted"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         return np.isin(judged.predicted, list(self.classes))
 
     def words(self, classes: Sequence[str]) -> tuple[str, str]:
@@ -79,7 +79,7 @@ class Cells:
     cells: frozenset[tuple[int, int]]
     kind: str = "cells"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         for label, predicted in self.cells:
             found |= (judged.labels == label) & (judged.predicted == predicted)
@@ -101,7 +101,7 @@ class Outcome:
     which: frozenset[str]
     kind: str = "outcome"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         masks = {
             "wrong": judged.wrong,
@@ -128,7 +128,7 @@ class Confidence:
     ranges: frozenset[tuple[float, float]]
     kind: str = "confidence"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         for low, high in self.ranges:
             with np.errstate(invalid="ignore"):
@@ -153,7 +153,7 @@ class About:
     classes: frozenset[int]
     kind: str = "about"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         return np.isin(judged.labels, list(self.classes)) | np.isin(judged.predicted, list(self.classes))
 
     def words(self, classes: Sequence[str]) -> tuple[str, str]:
@@ -171,7 +171,7 @@ class Caused:
     reviews: Reviews = field(compare=False, repr=False)
     kind: str = "cause"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         return self.reviews.with_causes(len(judged.labels), self.causes)
 
     def words(self, classes: Sequence[str]) -> tuple[str, str]:
@@ -190,7 +190,7 @@ class Reviewed:
     reviews: Reviews = field(compare=False, repr=False)
     kind: str = "review"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         for which in self.which:
             found |= self.reviews.mask(len(judged.labels), which)
@@ -219,7 +219,7 @@ class Against:
     held: HeldOther = field(compare=False, repr=False)
     kind: str = "against"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         if self.held.other is not None and len(self.held.other.at) == len(found):
             for which in self.which:
@@ -241,7 +241,7 @@ class OtherPredicted:
     held: HeldOther = field(compare=False, repr=False)
     kind: str = "other predicted"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         other = self.held.other
         if other is None or len(other.at) != len(judged.labels):
             return np.zeros(len(judged.labels), bool)
@@ -266,7 +266,7 @@ class Picked:
     positions: tuple[int, ...]
     kind: str = "picked"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         found[[i for i in self.positions if i < len(found)]] = True
         return found
@@ -291,7 +291,7 @@ class InGroup:
     def kind(self) -> str:
         return f"group of {self.column}"
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         found = np.zeros(len(judged.labels), bool)
         for _, positions in self.groups:
             found[[i for i in positions if i < len(found)]] = True
@@ -329,7 +329,7 @@ class Selection:
     _back: list[Conditions] = field(default_factory=list)
     _forward: list[Conditions] = field(default_factory=list)
 
-    def mask(self, judged: Judged) -> Mask:
+    def mask(self, judged: EvaluatedRun) -> Mask:
         """The images (all listed ones without any condition) that meet every condition."""
         found = np.ones(len(judged.labels), bool)
         for condition in self.conditions:
@@ -365,7 +365,7 @@ class Selection:
         """Whether these conditions are in force and no others."""
         return set(self.conditions) == set(conditions)
 
-    def narrow(self, new: Sequence[Condition], judged: Judged) -> None:
+    def narrow(self, new: Sequence[Condition], judged: EvaluatedRun) -> None:
         """Keep of the images shown those that meet these conditions too; all of them in force already: take them away."""
         if new and all(condition in self.conditions for condition in new):
             self._move(tuple(c for c in self.conditions if c not in new))

@@ -41,7 +41,7 @@ def save_class_order(study: Study, names: Sequence[str]) -> None:
     before = study.classes
     if sorted(names) != sorted(before):
         raise InputError(
-            "is no other order of the same classes", where="class order", mend="start a new study for other classes"
+            "is no other order of the same classes", where="class order", hint="start a new study for other classes"
         )
     place = {name: new for new, name in enumerate(names)}
     with study.writing() as db:

@@ -43,7 +43,7 @@ def _bring_up(db: sqlite3.Connection, version: int, path: Path) -> None:
         raise InputError(
             f"was written by an earlier Mivrat (study version {version}) and cannot be brought up to date ({error})",
             where=path,
-            mend="copy it to a folder you may write to, with room left, and open the copy",
+            hint="copy it to a folder you may write to, with room left, and open the copy",
         ) from error
     finally:
         db.isolation_level = "DEFERRED"
@@ -61,7 +61,7 @@ class Study:
     def create(cls, path: Path, classes: Sequence[str]) -> Study:
         """A new study for a class list; InputError where the file exists already or cannot be written."""
         if path.exists():
-            raise InputError("exists already", where=path, mend="choose another name, or open it")
+            raise InputError("exists already", where=path, hint="choose another name, or open it")
         part = ""
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -85,7 +85,7 @@ class Study:
             raise InputError(
                 f"the study cannot be written ({error})",
                 where=path,
-                mend="choose a folder you may write to, with room left",
+                hint="choose a folder you may write to, with room left",
             ) from error
         finally:
             if part:
@@ -100,7 +100,7 @@ class Study:
         ``again`` leaves out looking through the whole file for damage: it was opened before.
         """
         if not path.is_file():
-            raise InputError("the study does not exist", where=path, mend="name a .mivrat file")
+            raise InputError("the study does not exist", where=path, hint="name a .mivrat file")
         db: Connection | None = None
         try:
             db = connect(path)
@@ -110,16 +110,16 @@ class Study:
             if db is not None:
                 db.close()
             raise InputError(
-                "is not a Mivrat study, or is damaged", where=path, mend="open another file, or a copy of this one"
+                "is not a Mivrat study, or is damaged", where=path, hint="open another file, or a copy of this one"
             ) from error
         try:
             if application != APPLICATION_ID:
-                raise InputError("is not a Mivrat study", where=path, mend="open a .mivrat file")
+                raise InputError("is not a Mivrat study", where=path, hint="open a .mivrat file")
             if not 1 <= version <= VERSION:
                 raise InputError(
                     f"was written by a newer Mivrat (study version {version}; this one reads {VERSION})",
                     where=path,
-                    mend="update Mivrat",
+                    hint="update Mivrat",
                 )
             refuse_foreign_schema(db, path)
             if not again:
@@ -142,7 +142,7 @@ class Study:
         """Save a copy elsewhere: it finds the same images and models from there. An existing file is replaced whole. Raises
         InputError where it cannot be written, or is this very study."""
         if path.resolve() == self.path.resolve():
-            raise InputError("is this very study", where=path, mend="choose another name for the copy")
+            raise InputError("is this very study", where=path, hint="choose another name for the copy")
 
         def fill(part: Path) -> None:
             copy = sqlite3.connect(part)
@@ -190,7 +190,7 @@ class Study:
             raise InputError(
                 f"the study cannot be written ({error})",
                 where=self.path,
-                mend="check that there is room and that no other program holds the file",
+                hint="check that there is room and that no other program holds the file",
             ) from error
 
     @contextmanager

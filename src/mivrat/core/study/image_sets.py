@@ -99,7 +99,7 @@ def load_image_set(study: Study, set_id: int) -> ImageSet:
     """One image set with its list. Raises InputError where there is none, or one that leads out of its folder."""
     row = study.db.execute("SELECT name, role, root, drawn, together FROM image_set WHERE id = ?", (set_id,)).fetchone()
     if row is None:
-        raise InputError(f"holds no image set {set_id}", where=study.path, mend="choose one of the sets it lists")
+        raise InputError(f"holds no image set {set_id}", where=study.path, hint="choose one of the sets it lists")
     name, role, root, drawn, together = row
     items = [
         ImageItem(unescaped(path), label, json_of(columns, dict[str, str]) if columns != "{}" else {}, unescaped(said))
@@ -111,7 +111,7 @@ def load_image_set(study: Study, set_id: int) -> ImageSet:
         raise InputError(
             f"lists images outside the folder of the set {name}, which is never read",
             where=study.path,
-            mend="do not trust this study; ask for one made by Mivrat",
+            hint="do not trust this study; ask for one made by Mivrat",
         )
     return ImageSet(unescaped(name), study.resolved(root), items, role, unescaped(drawn), together)
 

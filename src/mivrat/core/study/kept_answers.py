@@ -122,7 +122,7 @@ def fill_answers(study: Study, record: RunRecord) -> Iterator[NDArray[np.int64]]
             raise InputError(
                 "the study is damaged (an answer of the wrong length)",
                 where=study.path,
-                mend="open an earlier copy, or create it again",
+                hint="open an earlier copy, or create it again",
             )
         where = [position for position, _, _ in whole]
         for size, kind in kinds.items():

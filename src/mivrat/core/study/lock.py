@@ -32,7 +32,7 @@ class StudyLock:
                 raise InputError(
                     "has a second name on the disk (a hard link), under which it could be written to unseen",
                     where=study,
-                    mend="copy it, and open the copy",
+                    hint="copy it, and open the copy",
                 )
         try:
             self._file = os.open(
@@ -57,14 +57,14 @@ class StudyLock:
             raise InputError(
                 "is open in another window or in use by a command",
                 where=study,
-                mend="go on there, or close it there first",
+                hint="go on there, or close it there first",
             ) from error
 
     def _planted(self) -> InputError:
         return InputError(
             "stands where Mivrat's lock must be, and was not made by Mivrat",
             where=self._path,
-            mend="look at it, and move it away",
+            hint="look at it, and move it away",
         )
 
     def _let_go(self) -> None:

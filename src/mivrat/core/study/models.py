@@ -80,7 +80,7 @@ def relocate_model(study: Study, model_id: int, path: Path) -> None:
         content = sha256_of(path)
     if content != wanted:
         raise InputError(
-            "is not the model the study knows: its content differs", where=path, mend="add it as a model of its own"
+            "is not the model the study knows: its content differs", where=path, hint="add it as a model of its own"
         )
     move_model(study, model_id, path)
 

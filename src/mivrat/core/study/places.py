@@ -29,7 +29,7 @@ class NotAllowed(InputError):
         super().__init__(
             f"reads models and images from {named}, which you have not allowed yet. Nothing was read",
             where=study,
-            mend=f"where you trust it, add {options}, or open it in the window once",
+            hint=f"where you trust it, add {options}, or open it in the window once",
         )
 
 

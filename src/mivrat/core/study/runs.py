@@ -61,7 +61,7 @@ def load_run(study: Study, run_id: int, *, with_answers: bool = True) -> RunReco
     where there is none."""
     info = next((one for one in list_runs(study) if one.id == run_id), None)
     if info is None:
-        raise InputError(f"holds no run {run_id}", where=study.path, mend="choose one of the runs it lists")
+        raise InputError(f"holds no run {run_id}", where=study.path, hint="choose one of the runs it lists")
     model_kind, model_path, digest, recipe, guess = study.db.execute(
         "SELECT kind, path, sha256, recipe, recipe_is_guess FROM model WHERE id = ?", (info.model_id,)
     ).fetchone()

@@ -36,7 +36,7 @@ def damaged(path: Path, why: object) -> InputError:
     return InputError(
         f"the study is damaged, or was not made by Mivrat ({' '.join(str(why).split())[:160]})",
         where=path,
-        mend="open an earlier copy, or create it again",
+        hint="open an earlier copy, or create it again",
     )
 
 
@@ -52,10 +52,10 @@ def failed(path: Path, error: sqlite3.Error) -> InputError:
     raise_if_stopped(error)
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-        return InputError("is in use by another program", where=path, mend="close it there first")
+        return InputError("is in use by another program", where=path, hint="close it there first")
     if code in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_FULL):
         return InputError(
-            f"the study cannot be read ({error})", where=path, mend="see that its folder is there, and has room left"
+            f"the study cannot be read ({error})", where=path, hint="see that its folder is there, and has room left"
         )
     return damaged(path, error)
 

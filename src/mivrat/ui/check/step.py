@@ -12,8 +12,8 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWi
 
 from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.checks.catalogue import BY_NAME, Check, checks_of
-from mivrat.core.checks.of_run import KeptResult
 from mivrat.core.checks.result import in_words
+from mivrat.core.checks.run_checks import KeptResult
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words

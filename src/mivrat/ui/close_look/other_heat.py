@@ -17,8 +17,8 @@ from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import label, restyle, row
 from mivrat.ui.theme import theme
-from mivrat.workspace.executors import Newest, Task
-from mivrat.workspace.look import Evidence, Look, find_evidence, look_at
+from mivrat.workspace.executors import LatestOnly, Task
+from mivrat.workspace.image_view import HeatmapSet, ImageView, find_evidence, look_at
 from mivrat.workspace.workspace import Workspace
 
 
@@ -38,8 +38,8 @@ class OtherHeat(QWidget):
         super().__init__()
         self.workspace = workspace
         self._workers, self._drawers = workspace.parallel.group(1), workspace.parallel.group(1)
-        self._finding, self._drawing = Newest(self._workers), Newest(self._drawers)
-        self._found: tuple[Look, Evidence] | None = None
+        self._finding, self._drawing = LatestOnly(self._workers), LatestOnly(self._drawers)
+        self._found: tuple[ImageView, HeatmapSet] | None = None
         self.name, self.says, self.layer = label(wrap=True), label(wrap=True), label(soft=True, wrap=True)
         self.panels = [PicturePanel("evidence for"), PicturePanel("evidence for")]
         for panel in self.panels:
@@ -90,7 +90,7 @@ class OtherHeat(QWidget):
             panel.show_image(None, "…" if predicted >= 0 else "no answer to explain")
             panel.set_caption("evidence")
 
-    def ask(self, image: int, evidence: Evidence, drawing: Drawing) -> None:
+    def ask(self, image: int, evidence: HeatmapSet, drawing: Drawing) -> None:
         """Work out the same evidence under the run held: by the same method, at the layer that corresponds."""
         held, other = self.workspace.shown.held, self.workspace.shown.other
         if held is None or other is None or other.at[image] < 0 or other.predicted[image] < 0:
@@ -101,11 +101,11 @@ class OtherHeat(QWidget):
                 panel.show_image(None, record.kind.lacks("a heatmap needs").rstrip("."))
             return
 
-        def find(task: Task) -> tuple[Look, Evidence]:
+        def find(task: Task) -> tuple[ImageView, HeatmapSet]:
             look = look_at(record, at)
             name: str | None = None
             if evidence.layer is not None:
-                with makers.lend(record) as maker:
+                with makers.acquire(record) as maker:
                     name = _name(corresponding(evidence.layer, evidence.layers, maker.layers))
             return look, find_evidence(record, look, makers, name, evidence.classes, evidence.method, evidence.rather)
 
@@ -113,9 +113,9 @@ class OtherHeat(QWidget):
 
     def _none(self, error: InputError) -> None:
         for panel in self.panels:
-            panel.show_image(None, f"{error.what}. {error.mend}")
+            panel.show_image(None, f"{error.what}. {error.hint}")
 
-    def _take(self, found: tuple[Look, Evidence], drawing: Drawing) -> None:
+    def _take(self, found: tuple[ImageView, HeatmapSet], drawing: Drawing) -> None:
         self._found = found
         layer = found[1].layer
         self.layer.setText(

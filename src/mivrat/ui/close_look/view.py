@@ -26,8 +26,8 @@ from mivrat.ui.parts.pictures import Thumbnails, to_image
 from mivrat.ui.parts.thumb_strip import ThumbStrip
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, label, row, slider, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Newest
-from mivrat.workspace.look import Evidence, Look, find_evidence, look_at
+from mivrat.workspace.executors import LatestOnly
+from mivrat.workspace.image_view import HeatmapSet, ImageView, find_evidence, look_at
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
@@ -56,14 +56,14 @@ class CloseLook(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.workspace, self._thumbnails = workspace, thumbnails
         self._workers, self._drawers = self.workspace.parallel.group(1), self.workspace.parallel.group(1)
-        self._looking = Newest(self._drawers)
-        self._finding = Newest(self._workers)
-        self._drawing = Newest(self._drawers)
-        self._searching = Newest(self._drawers)
+        self._looking = LatestOnly(self._drawers)
+        self._finding = LatestOnly(self._workers)
+        self._drawing = LatestOnly(self._drawers)
+        self._searching = LatestOnly(self._drawers)
         self.zoom: Zoom = Zoom()
         self.review = ReviewPanel(workspace, reviewer)
-        self.look: Look | None = None
-        self.evidence: Evidence | None = None
+        self.look: ImageView | None = None
+        self.evidence: HeatmapSet | None = None
         self.heat_on = True
         self.rather = False
         self.layer_name: str | None = None
@@ -287,7 +287,7 @@ class CloseLook(QWidget):
         self._columns = "    ".join(shown)
         self.facts.setText(self._columns)
 
-    def _looked(self, look: Look) -> None:
+    def _looked(self, look: ImageView) -> None:
         self.look = look
         self.facts.setText("    ".join(part for part in (self._columns, look.file) if part))
         height, width = look.place.picture
@@ -334,9 +334,9 @@ class CloseLook(QWidget):
 
     def _no_evidence(self, error: InputError) -> None:
         for panel in (self.heat_predicted, self.heat_other):
-            panel.show_image(None, f"{error.what}. {error.mend}")
+            panel.show_image(None, f"{error.what}. {error.hint}")
 
-    def _found(self, evidence: Evidence) -> None:
+    def _found(self, evidence: HeatmapSet) -> None:
         if self.look is None or evidence.image != self.look.image:
             return
         self.evidence = evidence

@@ -16,7 +16,7 @@ from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import field_of_study, label, row
 from mivrat.workspace.comparing import Comparer
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = (Column("class"), Column("images", 58, True), Column("recall", 100), Column("change", 60, True),
@@ -81,7 +81,7 @@ class ClassesPage(QWidget):
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self._show())
         self._workers = workspace.parallel.group(1)
-        self._making = Newest(self._workers)
+        self._making = LatestOnly(self._workers)
         self._lines: list[Line] = []
         self.table = LinesTable(workspace, COLUMNS, "recall and precision of both by class; Enter selects a class")
         self.legend = label(soft=True, wrap=True)

@@ -18,7 +18,7 @@ from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 MODES = ("counts", "share of label, %")
@@ -86,7 +86,7 @@ class ConfusionsPage(QWidget):
         self.told.setMinimumHeight(18)
         self.pairs = LinesTable(workspace, PAIRS, "the pairs that changed most; Enter selects")
         self._workers = workspace.parallel.group(1)
-        self._sorting = Newest(self._workers)
+        self._sorting = LatestOnly(self._workers)
         self.body = QWidget()
         grid = QGridLayout(self.body)
         grid.setContentsMargins(0, 0, 0, 0)

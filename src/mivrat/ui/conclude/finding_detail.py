@@ -10,7 +10,7 @@ from mivrat.core.base.numbers import DASH
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.checking import told_confirmed
 from mivrat.core.concluding.findings import WEIGHTS, Checked, Finding
-from mivrat.core.concluding.told import measure_told
+from mivrat.core.concluding.formatting import measure_told
 from mivrat.core.selecting.kept import from_data
 from mivrat.core.selecting.selection import Condition, Picked
 from mivrat.ui import words

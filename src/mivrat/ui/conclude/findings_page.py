@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.concluding.findings import Measure
-from mivrat.core.concluding.told import difference_told, figure_told
+from mivrat.core.concluding.formatting import difference_told, figure_told
 from mivrat.ui import words
 from mivrat.ui.actions import ACTIONS
 from mivrat.ui.conclude.finding_detail import ROLES, RULE, FindingDetail

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
-from mivrat.core.reporting.hand_back import BY
+from mivrat.core.reporting.exporting import BY
 from mivrat.ui import words
 from mivrat.ui.hand_back import LISTS, HandBack
 from mivrat.ui.parts.tables import FigureTable

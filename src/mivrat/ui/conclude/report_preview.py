@@ -10,7 +10,7 @@ from mivrat.core.pictures.decode import Pixels
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.pdf_pages import count_pages, draw_page
 from mivrat.workspace.reporting import Reporter
 
@@ -31,7 +31,7 @@ class ReportPreview(QWidget):
         self.page, self.pages = 0, 0
         self._pdf: bytes | None = None
         self._workers = self.workspace.parallel.group(1)
-        self._drawing = Newest(self._workers)
+        self._drawing = LatestOnly(self._workers)
         self._soon = self.workspace.soon(60, self._draw)
         self.where = label("Report")
         self.back, self.on = button("‹", lambda: self.turn(-1), kind="quiet"), button("›", lambda: self.turn(1), kind="quiet")  # fmt: skip

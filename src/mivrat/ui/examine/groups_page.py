@@ -20,7 +20,7 @@ from mivrat.ui import words
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.thumb_strip import ThumbStrip
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, field_of_study, label, row, tip
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
@@ -81,7 +81,7 @@ class GroupsPage(QWidget):
         self.found: Found | None = None
         self.cards: list[GroupCard] = []
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self._done_for: tuple[Snapshot, object] | None = None
         self.what, self.number = Choice(WHAT, "what to group"), Choice(words.GROUP_NUMBERS, "number of groups")
         self.what.activated.connect(lambda _: self.refresh())

@@ -13,7 +13,7 @@ from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, label, row, tip
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
@@ -42,7 +42,7 @@ class LabelsPage(QWidget):
         self.workspace, self.reviewer = workspace, reviewer
         self.found: Suspects | None = None
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self._done_for: Snapshot | None = None
         self.told = label(wrap=True)
         self.note = label(soft=True, wrap=True)

@@ -23,7 +23,7 @@ from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, clear, field_of_study, label, row, tip
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
@@ -35,7 +35,7 @@ class ReviewPage(Scrolled):
         super().__init__()
         self.workspace, self.reviewer = workspace, reviewer
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self._corrected_for: tuple[Snapshot, dict[int, int]] | None = None
         self.told = label("", "heading", wrap=True)
         self.bar = QProgressBar()

@@ -39,10 +39,10 @@ from mivrat.ui.parts.widgets import (
 )
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace import heat_jobs
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.heat_jobs import BASES, BoardWanted, base_picture
-from mivrat.workspace.look import Look, look_at
+from mivrat.workspace.image_view import ImageView, look_at
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
 # The first classes of the ranking, put together by their probability.
@@ -68,7 +68,7 @@ MOST_LISTED = 24
 class OtherRows:
     """The image as the model held receives it, and the names of its layers on the board."""
 
-    look: Look
+    look: ImageView
     names: list[str]
 
 
@@ -80,8 +80,8 @@ class BoardPage(QWidget):
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
         self.explainer, self.workspace = explainer, explainer.workspace
-        self.look: Look | None = None
-        self.other_look: Look | None = None
+        self.look: ImageView | None = None
+        self.other_look: ImageView | None = None
         self.wishes: list[Wish] = list(USUAL)
         self._wanted: BoardWanted | None = None
         self._drawers = self.workspace.parallel.group(1)
@@ -90,7 +90,7 @@ class BoardPage(QWidget):
         self._asked: set[tuple[RunKey, int, Method]] = set()
         self._answers = 0
         self._before: int | None = None
-        self._drawing = Newest(self._drawers)
+        self._drawing = LatestOnly(self._drawers)
         self._again = self.workspace.soon(15, self._redraw)
         self._room_later = self.workspace.soon(0, self._give_room)
         self._build()
@@ -324,7 +324,7 @@ class BoardPage(QWidget):
             self.stop_filling()
             self._wanted = None
             self.view.show_board(Board())
-            self.note.setText(f"{maker_rows.what[0].upper()}{maker_rows.what[1:]}: {maker_rows.mend}.")
+            self.note.setText(f"{maker_rows.what[0].upper()}{maker_rows.what[1:]}: {maker_rows.hint}.")
             return
         wanted = BoardWanted(image, maker_rows, tuple(self._columns(image)), self.method, self._in_other(image))
         if wanted == self._wanted:
@@ -369,7 +369,7 @@ class BoardPage(QWidget):
                 return heat_jobs.rows_without_layer()
             maker = self.workspace.makers.seen(snapshot.record)
             if maker is None:
-                raise InputError("its layers have not been read", mend="look at the board again")
+                raise InputError("its layers have not been read", hint="look at the board again")
             return heat_jobs.rows_for(
                 maker, self.method, self.explainer.rows, self.explainer.stages(), self.explainer.all_combined
             )
@@ -405,10 +405,10 @@ class BoardPage(QWidget):
         other = held.b.record if held is not None and wanted.other is not None else None
         step = 1 if other is None else 2
 
-        def fill(work: Task) -> Look:
+        def fill(work: Task) -> ImageView:
             seen = look or look_at(record, wanted.image, side=480)
             work.report(seen)
-            with makers.lend(record) as maker:
+            with makers.acquire(record) as maker:
                 maker.answered = work.report if record.kind.can.asked else maker.answered
                 for cell in heat_jobs.compute_board(seen, maker, record, wanted, work.stop):
                     placed = replace(cell, row=step * cell.row)
@@ -419,7 +419,7 @@ class BoardPage(QWidget):
 
         def fill_other(work: Task, maker: MapMaker, other: RunRecord, image: int) -> None:
             seen = replace(look_at(other, image, side=480), image=wanted.image)
-            with makers.lend(other) as its:
+            with makers.acquire(other) as its:
                 rows = heat_jobs.rows_of_other(wanted.rows, maker, its, wanted.method)
                 work.report(OtherRows(seen, [row.name for row in rows]))
                 for cell in heat_jobs.compute_board(seen, its, other, replace(wanted, rows=rows), work.stop):
@@ -443,7 +443,7 @@ class BoardPage(QWidget):
         return BoardCell(note="…" if column is not None else "Label and prediction agree, or one of them is missing.")
 
     def _take(self, news: object) -> None:
-        if isinstance(news, Look):
+        if isinstance(news, ImageView):
             self.look = news
             return
         if isinstance(news, int):
@@ -466,7 +466,7 @@ class BoardPage(QWidget):
         self.view.update()
         self._tell_focus()
 
-    def _filled(self, look: Look, looks: tuple[int, float, str]) -> None:
+    def _filled(self, look: ImageView, looks: tuple[int, float, str]) -> None:
         self.look, self._filling = look, None
         self.stop_button.hide()
         for line in self.view.board.cells:
@@ -486,7 +486,7 @@ class BoardPage(QWidget):
             return
         self.stop_button.hide()
         self.view.show_board(Board())
-        self.note.setText(f"{error.what[0].upper()}{error.what[1:]}. {error.mend}")
+        self.note.setText(f"{error.what[0].upper()}{error.what[1:]}. {error.hint}")
 
     def stop_filling(self) -> None:
         """Stop working on the board; what is there stays."""
@@ -558,7 +558,7 @@ class BoardPage(QWidget):
             f"{self._name_of(r, c)}: {value:.3g}{share}; place {at[0] + 1}, {at[1] + 1} of {cell.heat.shape[0]} × {cell.heat.shape[1]}"
         )
 
-    def _look_of(self, cell: BoardCell) -> Look | None:
+    def _look_of(self, cell: BoardCell) -> ImageView | None:
         """The picture as the model of a cell receives it."""
         return self.other_look if cell.of_other else self.look
 

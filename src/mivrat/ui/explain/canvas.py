@@ -17,9 +17,9 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from mivrat.core.covering.regions import Kind, Shape
 from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.pictures.prepare import Geometry
+from mivrat.core.region_masking.regions import Kind, Shape
 from mivrat.ui.parts.picture_panel import CAPTION
 from mivrat.ui.theme import font, theme
 

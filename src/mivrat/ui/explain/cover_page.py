@@ -11,10 +11,10 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.base.numbers import percent
 from mivrat.core.checks.result import in_words
-from mivrat.core.covering.inside import Inside, evidence_inside
-from mivrat.core.covering.one_image import ANSWERS
-from mivrat.core.covering.regions import mask_of
 from mivrat.core.pictures.prepare import prepare_file
+from mivrat.core.region_masking.inside import Inside, evidence_inside
+from mivrat.core.region_masking.one_image import ANSWERS
+from mivrat.core.region_masking.regions import mask_of
 from mivrat.ui import words
 from mivrat.ui.explain.cover_preview import CoverPreview
 from mivrat.ui.explain.cover_result import CoverResultView
@@ -27,7 +27,7 @@ from mivrat.ui.parts.widgets import (
     row,
     tip,
 )
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
 
 
@@ -42,7 +42,7 @@ class CoverPage(QWidget):
         self.kept_tests = KeptTests(explainer)
         self.inside: Inside | None = None
         self._own = self.workspace.parallel.group(1)
-        self._summing = Newest(self._own)
+        self._summing = LatestOnly(self._own)
         self._in_sight = self.workspace.soon(0, self._scroll_to_result)
         self._scrolled = self.workspace.soon(0, self._scroll_up)
         self.told_inside = label(soft=True, wrap=True)

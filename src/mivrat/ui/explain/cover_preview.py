@@ -13,13 +13,13 @@ from PySide6.QtWidgets import (
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.numbers import percent
-from mivrat.core.covering.cover_test import CoverPlan
-from mivrat.core.covering.one_image import Hidden
-from mivrat.core.covering.regions import share_inside
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
 from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.prepare import to_tensor
+from mivrat.core.region_masking.cover_test import CoverPlan
+from mivrat.core.region_masking.one_image import Hidden
+from mivrat.core.region_masking.regions import share_inside
 from mivrat.ui.explain.canvas import Canvas
 from mivrat.ui.explain.plan_form import PlanForm
 from mivrat.ui.parts.picture_panel import PicturePanel
@@ -30,16 +30,16 @@ from mivrat.ui.parts.widgets import (
     row,
 )
 from mivrat.workspace import heat_jobs
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
-from mivrat.workspace.look import Look, look_at
+from mivrat.workspace.image_view import ImageView, look_at
 
 
 @dataclass(frozen=True)
 class OneCovered:
     """What hiding the region did to the image looked at; ``inside`` is the share of its evidence in the region."""
 
-    look: Look
+    look: ImageView
     hidden: Hidden
     inside: float | None
 
@@ -51,7 +51,7 @@ class CoverPreview(QWidget):
         super().__init__()
         self.explainer, self.workspace, self.form = explainer, explainer.workspace, form
         self.one: OneCovered | None = None
-        self._covering = Newest(self.explainer.workers)
+        self._covering = LatestOnly(self.explainer.workers)
         self._soon = self.workspace.soon(60, self._cover_one)
         self.canvas = Canvas()
         self.canvas.drawn.connect(form.take_drawing)
@@ -113,19 +113,19 @@ class CoverPreview(QWidget):
         if self.canvas.photo is None or known is None or known.image != image:
             self.canvas.show_photo(None, None, "…")
 
-        def cover(work: Task) -> OneCovered | Look:
+        def cover(work: Task) -> OneCovered | ImageView:
             look = known if known is not None and known.image == image else look_at(record, image, 400)
             work.report(look)
             if plan is None:
                 return look
-            with makers.lend(record) as maker:
+            with makers.acquire(record) as maker:
                 maker.stopped = lambda: work.stop.stopped
                 try:
                     return covered(look, maker, plan)
                 except Stopped:
                     return look
 
-        def covered(look: Look, maker: MapMaker, plan: CoverPlan) -> OneCovered:
+        def covered(look: ImageView, maker: MapMaker, plan: CoverPlan) -> OneCovered:
             hidden = heat_jobs.cover_looked(look, maker, record, plan)
             target, inside = MapSetup(of=hidden.answers.target).target(judged, image), None
             if hidden.mask is not None and target is not None:
@@ -138,15 +138,15 @@ class CoverPreview(QWidget):
         self._covering.start(cover, done=self._covered, failed=self._not_covered, progress=self._looked, priority=4)
 
     def _looked(self, look: object) -> None:
-        if isinstance(look, Look):
+        if isinstance(look, ImageView):
             self.canvas.show_photo(to_image(look.photo), look.place)
 
     def _not_covered(self, error: InputError) -> None:
         self.one = None
-        self.canvas.show_photo(None, None, f"{error.what}. {error.mend}")
+        self.canvas.show_photo(None, None, f"{error.what}. {error.hint}")
         self._show_one()
 
-    def _covered(self, found: OneCovered | Look) -> None:
+    def _covered(self, found: OneCovered | ImageView) -> None:
         self.one = found if isinstance(found, OneCovered) else None
         if self.one is not None and self.one.hidden.mask is not None and not self.form.drawn:
             self.canvas.show_mask(self.one.hidden.mask)

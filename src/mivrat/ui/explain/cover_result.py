@@ -12,9 +12,9 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent, with_bounds
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
-from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.figures.units import from_kept
+from mivrat.core.region_masking.cover_test import CoverPlan, plan_from_text
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import KeptTest

@@ -14,8 +14,8 @@ from PySide6.QtWidgets import (
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.checks.result import in_words
-from mivrat.core.covering.cover_test import CoverPlan, plan_from_text
 from mivrat.core.figures.units import from_kept
+from mivrat.core.region_masking.cover_test import CoverPlan, plan_from_text
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.kept_evidence import KeptTest

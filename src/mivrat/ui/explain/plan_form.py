@@ -13,11 +13,11 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.covering.cover_test import CoverPlan, RegionPlan
-from mivrat.core.covering.lookalikes import LIKENESS, TOLERANCE, ColourRule, PatchRule
-from mivrat.core.covering.one_image import HOWS
-from mivrat.core.covering.regions import KINDS, Kind, Shape
 from mivrat.core.heatmaps.maps import WITHOUT_LAYER
+from mivrat.core.region_masking.cover_test import CoverPlan, RegionPlan
+from mivrat.core.region_masking.lookalikes import LIKENESS, TOLERANCE, ColourRule, PatchRule
+from mivrat.core.region_masking.one_image import HOWS
+from mivrat.core.region_masking.regions import KINDS, Kind, Shape
 from mivrat.core.study.kept_evidence import EVERY
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import (
@@ -28,7 +28,7 @@ from mivrat.ui.parts.widgets import (
     spin,
 )
 from mivrat.workspace import heat_jobs
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
 
 HOTTEST = "the hottest part"
@@ -60,7 +60,7 @@ class PlanForm(QWidget):
             "patch or the places like it (mark the patch on the image)",
         )
         self.rule: ColourRule | PatchRule | None = None
-        self._sampling = Newest(explainer.workers)
+        self._sampling = LatestOnly(explainer.workers)
         self.tolerance = spin(
             1, 100, round(TOLERANCE), "how far a colour may be from the sampled one, in ΔE (CIE 1976)"
         )
@@ -164,7 +164,7 @@ class PlanForm(QWidget):
         layer = setup.layers[0] if setup.layers and setup.method not in WITHOUT_LAYER else None
 
         def sample(work: Task) -> ColourRule | PatchRule:
-            with makers.lend(record) as maker:
+            with makers.acquire(record) as maker:
                 return heat_jobs.sampled(record, maker, image, shapes, None if colour else (layer,))
 
         self.sampled.setText("…")

@@ -26,7 +26,7 @@ from mivrat.ui.parts.file_dialogs import ask_for_folder, folder_to_save_in
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Newest, Task
+from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 
@@ -104,7 +104,7 @@ class WherePage(QWidget):
         self.cards: list[GroupCard] = []
         self.groups: list[Placed] = []
         self._workers = self.workspace.parallel.group(1)
-        self._meaning = Newest(self._workers)
+        self._meaning = LatestOnly(self._workers)
         self._grouping: Task | None = None
         self._soon = self.workspace.soon(80, self._work_out)
         self._grouped: tuple[object, ...] | None = None

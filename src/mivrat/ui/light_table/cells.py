@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QFont, QImage, QPainter, QPen, QPixmap, QPolygonF
 
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import Other
 from mivrat.core.base.text import printable
 from mivrat.ui import words
@@ -29,7 +29,7 @@ class Cells:
         # Gives an image's picture with heat over it, None where there is none (yet).
         self.heat_of: Callable[[int], QImage | None] = lambda image: None
         self._kept: dict[tuple[object, ...], QPixmap] = {}
-        self._kept_of: tuple[Judged, Other | None] | None = None
+        self._kept_of: tuple[EvaluatedRun, Other | None] | None = None
 
     def get(self, image: int, side: int, ratio: float) -> QPixmap:
         """An image's picture, ``side`` wide and as high with its caption below."""

@@ -20,7 +20,7 @@ from mivrat.ui.light_table.thumbs import SIZES, Thumbs
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, button, label, more_button, row, tip
 from mivrat.ui.parts.wrapping import flowing
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 
@@ -35,7 +35,7 @@ class LightTable(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.workspace = workspace
         self._workers = self.workspace.parallel.group(1)
-        self._arranging = Newest(self._workers)
+        self._arranging = LatestOnly(self._workers)
         self.thumbs = Thumbs(workspace, thumbnails)
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
         self.bands = Choice(BANDS, "bands: group images")

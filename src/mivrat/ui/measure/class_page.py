@@ -17,7 +17,7 @@ from mivrat.ui.measure.class_story import StoryPanel
 from mivrat.ui.measure.class_table import ClassTable
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import field_of_study, label, row
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 MILLISECONDS = 120
@@ -32,7 +32,7 @@ class ClassesPage(QWidget):
         self.story = StoryPanel(workspace, thumbnails)
         self._of: int | None = None
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self.search = field_of_study("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._filter)

@@ -20,7 +20,7 @@ from mivrat.ui.measure.block_map import BlockMap
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
 from mivrat.ui.parts.widgets import Choice, Elided, Tabs, button, label, row, tip
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 MODES = ("counts", "share of label, %", "share of prediction, %")
@@ -69,7 +69,7 @@ class Confusions(QWidget):
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
         self.order.activated.connect(lambda _: self._choose_order())
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
         tip(self.mode, "What the cells show. Rows are labels, columns predictions; hatched cells are right answers.")

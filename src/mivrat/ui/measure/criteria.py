@@ -13,7 +13,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_words, read_criterion
-from mivrat.core.concluding.ground import reference_of
+from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.concluding.requirements import Outcome, parse_criterion, with_reference
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
@@ -216,9 +216,9 @@ class Criteria(QWidget):
             text = read_criterion(text, contents.classes)
             wanted = parse_criterion(text, contents.classes)
             if wanted.figure.startswith("top") and int(wanted.figure[3:]) > len(contents.classes):
-                raise InputError(f"there are only {len(contents.classes)} classes", mend="ask for a smaller k")
+                raise InputError(f"there are only {len(contents.classes)} classes", hint="ask for a smaller k")
         except InputError as error:
-            self._tell(f"{error.what}. {error.mend[:1].upper()}{error.mend[1:]}.")
+            self._tell(f"{error.what}. {error.hint[:1].upper()}{error.hint[1:]}.")
             return
         self._tell("")
         self.new.clear()

@@ -35,7 +35,7 @@ from mivrat.ui.parts.columns import fit_columns
 from mivrat.ui.parts.tables import paint_share
 from mivrat.ui.parts.widgets import Choice, label, row, tip
 from mivrat.ui.theme import font, theme
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("group", "images", "right", "95 % interval", "signed gap", "below rest")
@@ -62,7 +62,7 @@ class GroupTable(QWidget):
         self.workspace = workspace
         self.found: Grouped | None = None
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self.column = Choice(name="column to group by")
         self.column.activated.connect(lambda _: self._start())
         self.note = label(soft=True, wrap=True)

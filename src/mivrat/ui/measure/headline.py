@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.intervals import proportion
@@ -227,7 +227,7 @@ class Headline(Scrolled):
 
 
 def directions(
-    judged: Judged,
+    judged: EvaluatedRun,
     matrix: NDArray[np.integer],
     pairs: Sequence[tuple[int, int, int]],
     among: NDArray[np.bool_] | None = None,

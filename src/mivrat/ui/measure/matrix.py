@@ -27,7 +27,7 @@ from mivrat.core.base.numbers import with_bounds
 from mivrat.core.figures.blocks import farthest, pooled
 from mivrat.core.selecting.selection import Cells, Labelled, Predicted
 from mivrat.ui import words
-from mivrat.ui.measure.matrix_cells import Layout, Shown, paint_cells, paint_marks, paint_names
+from mivrat.ui.measure.matrix_cells import CellsInView, Layout, paint_cells, paint_marks, paint_names
 from mivrat.ui.measure.matrix_picture import Marks, MatrixPicture
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
@@ -349,7 +349,7 @@ class ConfusionMatrix(QWidget):
             painter.drawRect(found.view.adjusted(-1, -1, 1, 1))
             return
         painter.setClipRect(found.view.adjusted(-1, -1, 1, 1))
-        shown = Shown(self._matrix, *self.values(), order, self.shade, self.number, self.least_with_numbers)
+        shown = CellsInView(self._matrix, *self.values(), order, self.shade, self.number, self.least_with_numbers)
         paint_cells(painter, found, shown)
         paint_marks(painter, found, self._marks())
 

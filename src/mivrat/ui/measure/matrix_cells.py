@@ -33,7 +33,7 @@ class Layout:
 
 
 @dataclass(frozen=True)
-class Shown:
+class CellsInView:
     """What cells say: counts and values by class, the largest value, the class at each place, how a part of the largest is shaded and
     a value written, and the least side of a cell with a number."""
 
@@ -98,7 +98,7 @@ def paint_names(painter: QPainter, found: Layout, classes: Sequence[str], order:
     painter.restore()
 
 
-def paint_cells(painter: QPainter, found: Layout, shown: Shown) -> None:
+def paint_cells(painter: QPainter, found: Layout, shown: CellsInView) -> None:
     """The cells in sight, with numbers where there is room; those on the diagonal are hatched."""
     side, place, order = found.side, found.place, shown.order
     numbers, size = side >= shown.least_with_numbers, 13 if side >= 34 else 10 if side >= 20 else 9

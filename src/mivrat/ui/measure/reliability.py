@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtWidgets import QStackedWidget, QVBoxLayout, QWidget
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.numbers import decimal, percent
 from mivrat.core.figures.calibration import Calibration, adaptive_calibration, calibration
 from mivrat.core.figures.spread import BINS
@@ -18,7 +18,7 @@ from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.parts.widgets import Choice, button, label, row, tip
 from mivrat.workspace import study_edits
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 
@@ -47,7 +47,7 @@ class Reliability(QWidget):
         self.one_class.setMaximumWidth(220)
         self.one_class.activated.connect(lambda _: self._start())
         self._workers = self.workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self.pages = QStackedWidget()
         for page in (self.diagram, self.spread, self.coverage, self.threshold):
             self.pages.addWidget(page)
@@ -202,7 +202,7 @@ class Reliability(QWidget):
         return [["scores", "from", "to", "images", "mean confidence", "right", "low", "high"], *lines]
 
 
-def _of_class(judged: Judged, k: int, use: NDArray[np.integer], equal_count: bool) -> Calibration:
+def _of_class(judged: EvaluatedRun, k: int, use: NDArray[np.integer], equal_count: bool) -> Calibration:
     """The calibration of one class's probability over some images."""
     column, of_it = judged.column(k, use), judged.labels[use] == k
     found = (adaptive_calibration if equal_count else calibration)(column, of_it)

@@ -20,7 +20,7 @@ from mivrat.ui.measure.headline_picture import worst_classes
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.widgets import button, label, row
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 # Rows of a small diagram, and the columns of an image table that are looked through for the worst group.
@@ -41,7 +41,7 @@ class Worst(QWidget):
         super().__init__()
         self.workspace = workspace
         self._workers = workspace.parallel.group(1)
-        self._working = Newest(self._workers)
+        self._working = LatestOnly(self._workers)
         self.classes = IntervalRows(workspace, "worst classes: recall", names=NAMES_WIDE)
         self.groups = IntervalRows(workspace, "worst groups: accuracy", names=NAMES_WIDE)
         self.confidence = ReliabilityDiagram(workspace, small=True)

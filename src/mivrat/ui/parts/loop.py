@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal, Slot
 from shiboken6 import Object, isValid
 
 
-class Soon:
+class Debouncer:
     """Does something a while after the last ``start``; the one debouncer of the window."""
 
     def __init__(self, milliseconds: int, do: Callable[[], object], enabled: Callable[[], bool] = lambda: True) -> None:
@@ -50,5 +50,5 @@ class QtLoop(QObject):
     def _do(self, do: Callable[[], object]) -> None:
         do()
 
-    def soon(self, milliseconds: int, do: Callable[[], object], enabled: Callable[[], bool]) -> Soon:
-        return Soon(milliseconds, do, enabled)
+    def soon(self, milliseconds: int, do: Callable[[], object], enabled: Callable[[], bool]) -> Debouncer:
+        return Debouncer(milliseconds, do, enabled)

@@ -26,7 +26,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QFrame, QGraphicsSimpleTextItem, QToolTip, QWidget
 
-from mivrat.ui.parts.loop import Soon
+from mivrat.ui.parts.loop import Debouncer
 from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
@@ -63,7 +63,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         self._marks: list[tuple[PlotArea, pg.GraphicsObject]] = []
         self._drawn_in, self._stale = "", True
         # Sizes come several at a time while a page is laid out: it is drawn once, when they have come.
-        self._soon = Soon(0, self.redraw)
+        self._soon = Debouncer(0, self.redraw)
         theme.changed.connect(self._follow_theme)
 
     # --- what a diagram says of itself ---

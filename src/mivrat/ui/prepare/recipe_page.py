@@ -24,7 +24,7 @@ from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row,
 from mivrat.ui.prepare.recipe_form import RecipeForm
 from mivrat.ui.prepare.recipe_views import HEIGHT, OriginalView, ValueBars
 from mivrat.workspace import study_edits
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 SHOWN_SIDE = 800
@@ -45,7 +45,7 @@ class RecipePage(QWidget):
         self._drafts: dict[tuple[str, str, str], RecipeDraft] = {}
         self._hints: dict[tuple[str, str, str], list[Hint]] = {}
         self._workers = self.workspace.parallel.group(1)
-        self._preparing = Newest(self._workers)
+        self._preparing = LatestOnly(self._workers)
         self._build()
         for signal in (workspace.topics.run, workspace.topics.busy, workspace.topics.figures):
             signal.connect(self.refresh)

@@ -10,14 +10,14 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QVBoxLayout, QWidget
 
-from mivrat.core.answers.asking import remote_of
+from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.text import quoted
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.service.description import is_address, is_description
 from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
-from mivrat.core.pictures.cropping import cropping_remark
+from mivrat.core.pictures.crop_warning import cropping_remark
 from mivrat.core.pictures.image_sets import (
     PICTURE_ENDINGS,
     TABLE_ENDINGS,
@@ -28,9 +28,9 @@ from mivrat.core.pictures.image_sets import (
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_for_folder, ask_to_open, ask_to_save, file_kinds
-from mivrat.ui.parts.loop import Soon
+from mivrat.ui.parts.loop import Debouncer
 from mivrat.ui.parts.widgets import Elided, button, label, row, set_role, tip
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.study_jobs import FEW, Asking, NewStudy
 from mivrat.workspace.workspace import Workspace
 
@@ -50,7 +50,7 @@ def check_inputs(new: NewStudy) -> Fits:
     matched = match_labels(list_images(new.images), classes)
     items = matched.image_set.items
     if new.study.exists():
-        raise InputError("exists already", where=new.study, mend="choose another name, or open it from the start page")
+        raise InputError("exists already", where=new.study, hint="choose another name, or open it from the start page")
     if not model.kind.can.scores:
         model.looked_up(matched.image_set)
     if matched.unknown and len(matched.unused) == len(classes):
@@ -223,7 +223,7 @@ class NewStudyPage(QWidget):
         self.setAcceptDrops(True)
         self._workspace = workspace
         self._workers = workspace.parallel.group(1)
-        self._checking = Newest(self._workers)
+        self._checking = LatestOnly(self._workers)
         self._proposed: Path | None = None
         self.model = _PathField(
             "model",
@@ -285,7 +285,7 @@ class NewStudyPage(QWidget):
         outer.addStretch(1)
         outer.addLayout(row(None, holder, None))
         outer.addStretch(2)
-        self._soon = Soon(300, self._check)
+        self._soon = Debouncer(300, self._check)
         self._changed()
 
     def _propose_study(self) -> None:
@@ -373,7 +373,7 @@ class NewStudyPage(QWidget):
     def classes_named(self) -> list[str]:
         """The classes of the list named. Raises InputError where there is none."""
         if self.classes.path is None:
-            raise InputError("no class list has been named", mend="name it on the page before, then try again")
+            raise InputError("no class list has been named", hint="name it on the page before, then try again")
         return read_class_list(self.classes.path)
 
     def recipe_named(self) -> Recipe | None:

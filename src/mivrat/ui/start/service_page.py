@@ -29,7 +29,7 @@ from mivrat.core.pictures.recipe import Recipe
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ask_to_open
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, button, calm, label, row, set_role, spin, tip
-from mivrat.workspace.executors import Newest
+from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 SENDS = {
@@ -70,7 +70,7 @@ class ServicePage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._workspace = workspace
         self._workers = workspace.parallel.group(1)
-        self._trying = Newest(self._workers)
+        self._trying = LatestOnly(self._workers)
         self._classes: Callable[[], Sequence[str]] = list
         self._recipe: Callable[[], Recipe | None] = lambda: None
         self.image: Path | None = None
@@ -368,7 +368,7 @@ class ServicePage(QWidget):
             try:
                 return model, model.try_one(read_file(image)), names
             except UnreadablePicture as error:
-                raise InputError(str(error), where=image, mend="choose another image") from error
+                raise InputError(str(error), where=image, hint="choose another image") from error
 
         self._trying.start(ask, done=self._tried, failed=self._not_tried)
 

@@ -492,7 +492,7 @@ def test_what_gets_no_answer_waits_for_another_time(images: ImageSet, tmp_path: 
         down[0] = True
         with pytest.raises(InputError, match=r"images got no answer|came to nothing") as caught:
             finished(asked, images, study)
-        assert "go on" in caught.value.mend
+        assert "go on" in caught.value.hint
         done = set(calls[:5])
         down[0] = False
         calls.clear()

@@ -45,7 +45,7 @@ def read_agreement(text: str) -> str:
         raise InputError(
             f"{text!r} is not a host",
             where="--agree",
-            mend="name a host and its port, such as https://host:443, and for a key its header and variable behind them",
+            hint="name a host and its port, such as https://host:443, and for a key its header and variable behind them",
         )
     return " ".join([found, *key])
 

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 from urllib.parse import urljoin, urlsplit
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import printable
 from mivrat.core.models.service.agreement import LOOPBACK
 from mivrat.core.models.service.description import Description
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
     import httpx
 else:
-    asyncio = Later("asyncio")
+    asyncio = LazyModule("asyncio")
 
 _T = TypeVar("_T")
 log = logging.getLogger(__name__)
@@ -90,7 +90,7 @@ class Answered(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Patience:
+class RetryPolicy:
     """How often a request is tried, the first wait in seconds (it doubles), the longest; and how often an answer that came, but is
     not what was asked for, is asked for again."""
 
@@ -132,11 +132,11 @@ def _trusted() -> ssl.SSLContext:
 class ServiceClient:
     """Requests to one service, within the limits of its description. Safe to use from several threads."""
 
-    def __init__(self, description: Description, key: str = "", patience: Patience | None = None) -> None:
+    def __init__(self, description: Description, key: str = "", patience: RetryPolicy | None = None) -> None:
         import httpx
 
         self.description, self._blanker = description, Blanker(key)
-        self.patience = patience or Patience()
+        self.patience = patience or RetryPolicy()
         self.tally = Tally()
         limits, loopback = description.limits, urlsplit(description.url).hostname in LOOPBACK
         headers = {"Accept-Encoding": "identity", "User-Agent": "mivrat", **description.request.headers}
@@ -154,7 +154,7 @@ class ServiceClient:
         self._next = self._rest_until = 0.0
         weakref.finalize(self, lambda http: asyncio.run_coroutine_threadsafe(http.aclose(), _loop()), self._http)
 
-    def get(self, url: str, read: Callable[[Answered], _T], patience: Patience | None = None) -> _T:
+    def get(self, url: str, read: Callable[[Answered], _T], patience: RetryPolicy | None = None) -> _T:
         """What ``read`` makes of the answer to a GET; waits for it. Raises as ``post`` does."""
         return self._begin(self._patient("GET", url, None, {}, read, patience or self.patience)).result()
 
@@ -173,7 +173,7 @@ class ServiceClient:
         content: bytes | None,
         headers: Mapping[str, str],
         read: Callable[[Answered], _T],
-        patience: Patience,
+        patience: RetryPolicy,
     ) -> _T:
         tries = bad = 0
         while True:
@@ -227,7 +227,7 @@ class ServiceClient:
                 raise InputError(
                     f"cannot show that it is who it says it is ({refusal})",
                     where=self.description.host,
-                    mend="correct the address; where your organisation has its own certificates, name their file in SSL_CERT_FILE",
+                    hint="correct the address; where your organisation has its own certificates, name their file in SSL_CERT_FILE",
                 ) from None
             if isinstance(error, httpx.LocalProtocolError | httpx.UnsupportedProtocol):
                 raise self._unusable("the request cannot be sent as described") from None
@@ -237,7 +237,7 @@ class ServiceClient:
             raise self._unusable("the request cannot be sent as described") from None
 
     def _unusable(self, what: str) -> InputError:
-        return InputError(what, where=self.description.url, mend="correct the service description")
+        return InputError(what, where=self.description.url, hint="correct the service description")
 
     async def _followed(self, method: str, url: str, content: bytes | None, headers: Mapping[str, str]) -> Answered:
         for _ in range(4):
@@ -250,7 +250,7 @@ class ServiceClient:
                 raise InputError(
                     f"sends requests on to another host, {self.told(to.hostname or 'none')[:80]}; that was refused",
                     where=self.description.host,
-                    mend="if that host is meant, give its address",
+                    hint="if that host is meant, give its address",
                 )
             if method != "GET" and answer.status_code not in (307, 308):
                 raise self._unusable(f"sends requests on to {self.told(to.path)[:120]}")
@@ -280,7 +280,7 @@ class ServiceClient:
                 raise InputError(
                     f"asks to be left alone for {rest / 60:.0f} minutes ({words})",
                     where=self.description.host,
-                    mend="go on then; what was answered is kept",
+                    hint="go on then; what was answered is kept",
                 )
             if status in (429, 503) and rest:
                 self._rest_until = max(self._rest_until, time.monotonic() + rest)

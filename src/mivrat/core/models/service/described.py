@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.models.service.client import Answered, BadAnswer
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.open_inference import finite, numbers_as_json
@@ -23,7 +23,7 @@ from mivrat.core.pictures.classes import ClassMatcher
 if TYPE_CHECKING:
     import httpx
 else:
-    httpx = Later("httpx")
+    httpx = LazyModule("httpx")
 
 _TYPES = {"jpeg": "image/jpeg", "png": "image/png"}
 _STARTS = {
@@ -91,7 +91,7 @@ class Described:
             raise InputError(
                 f"image: {description.image!r} leads through something that is not an object in [request]",
                 where=description.url,
-                mend="correct one of the two in the service description",
+                hint="correct one of the two in the service description",
             ) from None
 
     def request(self, images: Sequence[Payload]) -> tuple[bytes, dict[str, str]]:

@@ -214,14 +214,14 @@ def parse_description(text: str, where: object = "service") -> Description:
     try:
         data = tomllib.loads(text)
     except RecursionError as error:
-        raise InputError("is nested too deep", where=where, mend="write entries as in docs/services.md") from error
+        raise InputError("is nested too deep", where=where, hint="write entries as in docs/services.md") from error
     except ValueError as error:
-        raise InputError(f"is not valid TOML ({str(error)[:160]})", where=where, mend="correct that line") from error
+        raise InputError(f"is not valid TOML ({str(error)[:160]})", where=where, hint="correct that line") from error
     if data.get("format") != FORMAT:
         raise InputError(
             f"has format {str(data.get('format'))[:40]!r}",
             where=where,
-            mend=f'begin the service description with format = "{FORMAT}"',
+            hint=f'begin the service description with format = "{FORMAT}"',
         )
     return description_from(data, where)
 
@@ -237,7 +237,7 @@ def description_from(data: dict[str, Any], where: object = "service") -> Descrip
         raise InputError(
             f"{entry}: {message[:1].lower()}{message[1:]}",
             where=where,
-            mend="see docs/services.md for what each entry may hold",
+            hint="see docs/services.md for what each entry may hold",
         ) from None
 
 
@@ -273,4 +273,4 @@ def write_description(description: Description, folder: Path) -> Path:
                 return path
         except InputError:
             continue
-    raise InputError("holds too many service descriptions", where=folder, mend="name another folder")
+    raise InputError("holds too many service descriptions", where=folder, hint="name another folder")

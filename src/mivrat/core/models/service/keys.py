@@ -33,14 +33,14 @@ def find_key(description: Description) -> str:
         raise InputError(
             "needs a key, and none was found",
             where=description.url,
-            mend=f"set the environment variable {named.environment}, or keep the key in the desktop's keyring (service "
+            hint=f"set the environment variable {named.environment}, or keep the key in the desktop's keyring (service "
             f"'{SERVICE}', name '{description.host}')",
         )
     if not key.isascii() or not key.isprintable():
         raise InputError(
             "its key holds characters that cannot be sent",
             where=description.url,
-            mend=f"correct the environment variable {named.environment} or the keyring's entry",
+            hint=f"correct the environment variable {named.environment} or the keyring's entry",
         )
     return key
 

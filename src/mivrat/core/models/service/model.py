@@ -104,19 +104,19 @@ class ServiceModel:
                 if len(ports) > 1 or not wanted
                 else f"has no input '{wanted}'; its inputs: {listed}",
                 where=self.description.url,
-                mend="name a model that takes images only, or correct tensor.input in the recipe",
+                hint="name a model that takes images only, or correct tensor.input in the recipe",
             )
         if max((n or 0 for n in found[0].shape[1:]), default=0) > MOST_SIDE:
             raise InputError(
                 f"takes {found[0].describe()}, which is longer than {MOST_SIDE} on a side",
                 where=self.description.url,
-                mend="name a model for smaller images",
+                hint="name a model for smaller images",
             )
         if found[0].datatype not in DATATYPES:
             raise InputError(
                 f"takes {found[0].describe()}; Mivrat sends {', '.join(DATATYPES)}",
                 where=self.description.url,
-                mend="serve the model with one of these input types",
+                hint="serve the model with one of these input types",
             )
         return found[0]
 
@@ -129,7 +129,7 @@ class ServiceModel:
             raise InputError(
                 f"takes {port.describe()}, the description says encoding = '{said}'",
                 where=self.path,
-                mend="correct the encoding in the service description, or leave it out",
+                hint="correct the encoding in the service description, or leave it out",
             )
         return said or ("png" if takes_pictures else "tensor")
 
@@ -155,7 +155,7 @@ class ServiceModel:
             raise InputError(
                 f"the service takes {DATATYPES[port.datatype]}, the recipe makes {given.tensor.dtype}",
                 where=self.description.url,
-                mend=f'set tensor.dtype = "{DATATYPES[port.datatype]}" in the recipe',
+                hint=f'set tensor.dtype = "{DATATYPES[port.datatype]}" in the recipe',
             )
         return given
 
@@ -167,7 +167,7 @@ class ServiceModel:
             raise InputError(
                 f"has no output '{wanted}'; its outputs: {'; '.join(one.describe() for one in self.told.outputs)}",
                 where=self.description.url,
-                mend="correct tensor.output in the recipe",
+                hint="correct tensor.output in the recipe",
             )
         told = {n for one in ports for n in [_width(one)] if n is not None}
         if classes == 2 and told == {1}:
@@ -176,13 +176,13 @@ class ServiceModel:
             raise InputError(
                 f"the service's outputs are {'; '.join(one.describe() for one in ports)}, the class list names {classes} classes",
                 where=self.description.url,
-                mend="use the class list this model was trained with",
+                hint="use the class list this model was trained with",
             )
         if not classes and len(told) != 1:
             raise InputError(
                 "does not tell how many classes it has",
                 where=self.description.url,
-                mend="name the class list (--classes)",
+                hint="name the class list (--classes)",
             )
         return classes or told.pop()
 
@@ -299,7 +299,7 @@ class ServiceModel:
             raise InputError(
                 f"now answers as version {version!r}; until then it was version {self._version!r}",
                 where=self.description.url,
-                mend="what was answered is kept; begin a run of its own with the version there is now",
+                hint="what was answered is kept; begin a run of its own with the version there is now",
             )
 
     def scores(self, batch: NDArray[Any]) -> NDArray[np.float32]:
@@ -343,7 +343,7 @@ class ServiceModel:
         rows = np.concatenate(found)
         self.remember(sent, rows)
         if problem:
-            raise InputError(problem, where=self.description.url, mend="see under Check what is known of the service")
+            raise InputError(problem, where=self.description.url, hint="see under Check what is known of the service")
         return rows
 
     def remember(self, images: Sequence[Payload], rows: NDArray[np.float32]) -> None:

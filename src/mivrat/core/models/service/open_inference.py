@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import quoted
-from mivrat.core.models.service.client import Answered, BadAnswer, NoAnswer, Patience, Refused, ServiceClient
+from mivrat.core.models.service.client import Answered, BadAnswer, NoAnswer, Refused, RetryPolicy, ServiceClient
 from mivrat.core.models.service.description import Description
 from mivrat.core.models.service.pictures import Payload
 
@@ -25,7 +25,7 @@ _SCORES = {"FP32": "<f4", "FP16": "<f2", "FP64": "<f8"}
 _TENSORS = {"float32": "FP32", "float16": "FP16", "uint8": "UINT8"}
 LENGTH = "inference-header-content-length"
 # To learn what there is, one does not wait long.
-SHORT = Patience(tries=3, first=0.2)
+SHORT = RetryPolicy(tries=3, first=0.2)
 MOST_PORTS, MOST_AXES, MOST_SIZE = 1000, 16, 1 << 31
 
 
@@ -66,13 +66,13 @@ def ask_about(client: ServiceClient) -> Told:
         raise InputError(
             f"does not list a model '{name}' ({error})",
             where=description.url,
-            mend="correct the model's name or the key",
+            hint="correct the model's name or the key",
         ) from None
     except (NoAnswer, BadAnswer) as error:
         raise InputError(
             f"does not answer as a server of the open protocol does ({error})",
             where=description.url,
-            mend="see that the address is right and the server is running",
+            hint="see that the address is right and the server is running",
         ) from None
     return replace(told, binary=_offers_binary(client, root))
 
@@ -110,7 +110,7 @@ def _metadata(answer: Answered, name: str, version: str, description: Descriptio
         raise InputError(
             f"serves several versions of '{name}': {quoted(versions)}",
             where=description.url,
-            mend=f"name one: {description.url.rstrip('/')}/versions/{versions[-1]}",
+            hint=f"name one: {description.url.rstrip('/')}/versions/{versions[-1]}",
         )
     return Told(
         str(found.get("name") or name)[:200],

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from mivrat.core.base.numbers import decimal, percent
 from mivrat.core.base.text import count
 from mivrat.core.comparing.holding import Compared, headline_differences
-from mivrat.core.concluding.told import difference_told
+from mivrat.core.concluding.formatting import difference_told
 from mivrat.core.running.snapshot import Snapshot
 
 

@@ -17,10 +17,10 @@ from mivrat.core.comparing.holding import Compared
 from mivrat.core.comparing.training import Training
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_words
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.formatting import share_told
 from mivrat.core.concluding.requirements import Outcome, parse_criterion
-from mivrat.core.concluding.told import share_told
 from mivrat.core.figures.calibration import ReliabilityBin
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
@@ -165,7 +165,7 @@ class Told:
     metrics: dict[str, Any] = field(default_factory=dict)
 
 
-def gather(ground: Ground, told: Told, wanted: Wanted) -> Report:
+def gather(ground: EvaluationContext, told: Told, wanted: Wanted) -> Report:
     """Gather a report of a run."""
     snapshot = ground.snapshot
     record, figures = snapshot.record, snapshot.figures
@@ -273,7 +273,7 @@ def _in_brackets(share: Proportion) -> str:
     return f" (95 % interval {share_told(share)[1]})" if share.low is not None else " (no interval)"
 
 
-def _tested(ground: Ground, wanted: Wanted) -> tuple[tuple[str, str], ...]:
+def _tested(ground: EvaluationContext, wanted: Wanted) -> tuple[tuple[str, str], ...]:
     record, counts = ground.snapshot.record, ground.snapshot.counts
     left_out = [
         f"{n} {what}"
@@ -315,6 +315,6 @@ def _model_lines(record: RunRecord) -> tuple[tuple[str, str], ...]:
     return ("Model file", record.model_path.name), ("SHA-256 of the model", record.model_sha256)
 
 
-def recipe_of(ground: Ground) -> str:
+def recipe_of(ground: EvaluationContext) -> str:
     """The whole recipe, as it stands in a file."""
     return recipe_to_toml(ground.snapshot.record.recipe)

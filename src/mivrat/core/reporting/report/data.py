@@ -6,8 +6,8 @@ from dataclasses import asdict
 from typing import Any
 
 from mivrat.core.comparing.training import Training
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding, measure_data
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.requirements import as_written
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.recipe import recipe_to_toml
@@ -19,7 +19,7 @@ _VERDICTS = {"stop": "not accepted", "look": "open", "fine": "accepted", "": "no
 Data = dict[str, Any]
 
 
-def report_data(report: Report, ground: Ground, told: Told) -> Data:
+def report_data(report: Report, ground: EvaluationContext, told: Told) -> Data:
     """The report's figures and words; no pictures. Shares lie in [0, 1], figures carry their 95 % interval."""
     record = ground.snapshot.record
     return {

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Finding
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.figures.metrics import METRICS
 
 
@@ -20,7 +20,7 @@ class Definition:
 
 
 def definitions(
-    ground: Ground, *, has_groups: bool = False, compared: bool = False, findings: Sequence[Finding] = ()
+    ground: EvaluationContext, *, has_groups: bool = False, compared: bool = False, findings: Sequence[Finding] = ()
 ) -> Iterator[Definition]:
     """The terms that a report on this run takes."""
     record = ground.snapshot.record

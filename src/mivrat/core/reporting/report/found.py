@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from mivrat.core.base.text import printable
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.checking import told_confirmed
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding, Measure
 from mivrat.core.concluding.findings import Picture as ChosenPicture
-from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.told import measure_told
+from mivrat.core.concluding.formatting import measure_told
 from mivrat.core.pictures.image_names import ImageName
 
 _CLAIMS = {
@@ -76,7 +76,7 @@ class FindingLine:
         return (found[0] if found else text) or f"{self.short}."
 
 
-def finding_line(position: int, finding: Finding, checked: Checked | None, ground: Ground) -> FindingLine:
+def finding_line(position: int, finding: Finding, checked: Checked | None, ground: EvaluationContext) -> FindingLine:
     """A finding as the report of a run tells it."""
     made, before = finding.made, finding.before
     same = (made.model, made.images) == (ground.model, ground.images)
@@ -105,7 +105,7 @@ def finding_line(position: int, finding: Finding, checked: Checked | None, groun
     )
 
 
-def _picture(one: ChosenPicture, ground: Ground) -> PictureLine | None:
+def _picture(one: ChosenPicture, ground: EvaluationContext) -> PictureLine | None:
     """A chosen picture, wherever in the study its image is; None where it is nowhere."""
     name, classes = one.image.path.rpartition("/")[2], ground.classes
     at = ground.names.position(one.image)

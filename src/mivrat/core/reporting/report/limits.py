@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from mivrat.core.base.text import count, images, in_sentence, plural
 from mivrat.core.checks.catalogue import BY_NAME, checks_of
 from mivrat.core.checks.result import CheckResult
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.figures.uncertainty import FEW, FEW_UNITS
 
 # A class with fewer images than this has intervals too wide to say much.
@@ -15,7 +15,7 @@ SMALL = 30
 
 
 def limits(
-    ground: Ground, checks: Sequence[CheckResult] = (), suspected: int | None = None, compared: bool = False
+    ground: EvaluationContext, checks: Sequence[CheckResult] = (), suspected: int | None = None, compared: bool = False
 ) -> list[str]:
     """The limits, the gravest first."""
     snapshot = ground.snapshot
@@ -84,7 +84,7 @@ def limits(
     return found
 
 
-def _classes(ground: Ground) -> list[str]:
+def _classes(ground: EvaluationContext) -> list[str]:
     figures, classes = ground.snapshot.figures, ground.classes
     none = [classes[k] for k, one in enumerate(figures.classes) if not one.support]
     small = [f"{classes[k]} ({one.support})" for k, one in enumerate(figures.classes) if 0 < one.support < SMALL]
@@ -100,13 +100,13 @@ def _classes(ground: Ground) -> list[str]:
     return found
 
 
-def _by_chance(ground: Ground) -> str:
+def _by_chance(ground: EvaluationContext) -> str:
     """How many labels would be suspect without a wrong one among them, in words."""
     expected = ground.snapshot.judged.expected_suspects()
     return "" if expected is None else f" ({expected:.0f} would be if none were wrong)"
 
 
-def _doubts(ground: Ground, suspected: int | None) -> list[str]:
+def _doubts(ground: EvaluationContext, suspected: int | None) -> list[str]:
     proposed = sum(one.label is not None for one in ground.reviews.by_position.values())
     found = []
     if proposed:

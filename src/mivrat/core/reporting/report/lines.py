@@ -10,8 +10,8 @@ import numpy as np
 from mivrat.core.base.numbers import decimal, percent, span
 from mivrat.core.base.text import count, plural
 from mivrat.core.checks.result import in_words
-from mivrat.core.concluding.ground import Ground
-from mivrat.core.concluding.told import difference_told, share_told
+from mivrat.core.concluding.evaluation_context import EvaluationContext
+from mivrat.core.concluding.formatting import difference_told, share_told
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.metrics import METRICS, metric
@@ -86,7 +86,7 @@ def _how_made(intervals: Intervals | None, key: str) -> str:
     return told if told.startswith("Wilson") else f"{told[:1].lower()}{told[1:]}"
 
 
-def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]:
+def headline_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple[Line, ...]:
     figures = ground.snapshot.figures
     if not figures.total:
         return ()
@@ -120,7 +120,7 @@ def headline_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]
     return tuple(found)
 
 
-def _as_corrected(ground: Ground) -> list[Line]:
+def _as_corrected(ground: EvaluationContext) -> list[Line]:
     """The accuracy by the labels that were proposed instead of wrong ones; nothing where none was."""
     proposed, judged = ground.reviews.proposed(), ground.snapshot.judged
     if not proposed:
@@ -141,7 +141,7 @@ def class_line(name: str, one: Any) -> ClassLine:
     )
 
 
-def pair_lines(ground: Ground) -> tuple[PairLine, ...]:
+def pair_lines(ground: EvaluationContext) -> tuple[PairLine, ...]:
     """The commonest mistakes, each with the share of its label's images that are taken so."""
     judged, classes = ground.snapshot.judged, ground.classes
     matrix = ground.snapshot.figures.matrix.copy()
@@ -155,7 +155,7 @@ def pair_lines(ground: Ground) -> tuple[PairLine, ...]:
     return tuple(found)
 
 
-def calibration_lines(ground: Ground, deep: SlowFigures | None) -> tuple[Line, ...]:
+def calibration_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple[Line, ...]:
     figures = ground.snapshot.figures
     found, intervals = figures.calibration, deep.intervals if deep is not None else None
     if found.ece is None:

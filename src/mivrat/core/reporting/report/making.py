@@ -12,13 +12,13 @@ from typing import Any
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Progress, StopSignal
-from mivrat.core.checks.of_run import kept_results
+from mivrat.core.checks.run_checks import kept_results
 from mivrat.core.comparing.of_runs import compare_runs
 from mivrat.core.comparing.training import Training, training
 from mivrat.core.comparing.training_logs import KeptLog, kept_log, read_kept_log
 from mivrat.core.concluding.criteria import Criterion, criteria_of
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding
-from mivrat.core.concluding.ground import Ground
 from mivrat.core.concluding.of_study import CheckingProgress, FoundCheck, check_findings, read_snapshot
 from mivrat.core.figures.groups import Group
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
@@ -27,7 +27,7 @@ from mivrat.core.reporting.report.compared import Against, ComparedWith
 from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, gather
 from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.pdf import as_pdf
-from mivrat.core.reporting.report.pictures import Shown, pictures_of
+from mivrat.core.reporting.report.pictures import ReportPicture, pictures_of
 from mivrat.core.reporting.report.repeating import MOST_LISTED, beside, images_table
 from mivrat.core.reporting.results import RunResults, metrics
 from mivrat.core.running.groups import groups_of_run
@@ -54,9 +54,9 @@ class Made:
     """A report with all that its files take."""
 
     report: Report
-    ground: Ground
+    ground: EvaluationContext
     told: Told
-    pictures: Mapping[str, Shown]
+    pictures: Mapping[str, ReportPicture]
     criteria: tuple[Criterion, ...]
     findings: tuple[tuple[Finding, Checked | None], ...]
 
@@ -77,7 +77,7 @@ class Made:
 
 def make_report(
     path: Path,
-    ground: Ground,
+    ground: EvaluationContext,
     findings: Sequence[Finding],
     wanted: Wanted,
     against: Sequence[ComparedWith] = (),
@@ -138,7 +138,7 @@ def make_report(
         day or date.today(), metrics(results),
     )  # fmt: skip
     report = gather(ground, told, wanted)
-    pictures: Mapping[str, Shown] = {}
+    pictures: Mapping[str, ReportPicture] = {}
     for made in pictures_of(report, ground, signal):
         if isinstance(made, Progress):
             yield Making("pictures", made)
@@ -190,14 +190,14 @@ def write_report(made: Made, path: Path, pdf: bytes | None = None) -> list[Path]
 def check_ending(path: Path) -> None:
     """InputError where no report can be written under this name."""
     if path.suffix.lower() not in ENDINGS:
-        raise InputError(f"ends with {path.suffix or 'nothing'!r}", where=path, mend=f"name a file that ends with one of {', '.join(ENDINGS)}")  # fmt: skip
+        raise InputError(f"ends with {path.suffix or 'nothing'!r}", where=path, hint=f"name a file that ends with one of {', '.join(ENDINGS)}")  # fmt: skip
 
 
-def _key(ground: Ground) -> str:
+def _key(ground: EvaluationContext) -> str:
     return f"report of {ground.model[:32]} on {ground.images[:32]}"
 
 
-def load_wanted(study: Study, ground: Ground) -> Wanted:
+def load_wanted(study: Study, ground: EvaluationContext) -> Wanted:
     """What was wanted of the report of a run, as the study keeps it."""
     text = load_setting(study, _key(ground))
     try:
@@ -232,7 +232,7 @@ def _run_of(data: Any) -> tuple[str, str, str, str]:
     return model, recipe, images, classes
 
 
-def save_wanted(study: Study, ground: Ground, wanted: Wanted) -> None:
+def save_wanted(study: Study, ground: EvaluationContext, wanted: Wanted) -> None:
     """Keep what is wanted of the report of a run."""
     told: dict[str, Any] = {"sections": list(wanted.sections), "author": wanted.author, "summary": wanted.summary}  # fmt: skip
     if wanted.against is not None:

@@ -13,10 +13,10 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup
 
 from mivrat.core.base.text import count, printable
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.reporting.report.content import MOST_CLASSES, Report, recipe_of
 from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
-from mivrat.core.reporting.report.pictures import Shown, side_for
+from mivrat.core.reporting.report.pictures import ReportPicture, side_for
 from mivrat.core.reporting.report.repeating import LIST
 from mivrat.core.reporting.typeface import FONTS
 
@@ -38,7 +38,9 @@ def _address(svg: str) -> str:
     return f"data:image/svg+xml;base64,{base64.b64encode(svg.encode()).decode()}"
 
 
-def as_html(report: Report, ground: Ground, pictures: Mapping[str, Shown], *, on_paper: bool = False) -> str:
+def as_html(
+    report: Report, ground: EvaluationContext, pictures: Mapping[str, ReportPicture], *, on_paper: bool = False
+) -> str:
     """The report as one HTML page that needs no other file, no script and no network; ``on_paper``: for the PDF, light only."""
     keys, paper = [key for key, _ in report.sections], ""
     drawn = diagrams_of(report, keys)

@@ -42,11 +42,11 @@ def as_pdf(html: str) -> bytes:
     if process.returncode == _LACKING:
         raise InputError(
             f"a PDF cannot be made: a system library is missing ({said.decode(errors='replace').strip()})",
-            mend="install libpango-1.0-0 and libpangoft2-1.0-0, or write HTML instead",
+            hint="install libpango-1.0-0 and libpangoft2-1.0-0, or write HTML instead",
         )
     if process.returncode:
         logging.getLogger(__name__).error("no PDF: %s", said.decode(errors="replace"))
-        raise InputError("the PDF could not be made. The log has the details", mend="write HTML instead")
+        raise InputError("the PDF could not be made. The log has the details", hint="write HTML instead")
     return made
 
 

@@ -15,7 +15,7 @@ from PIL import Image
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
 from mivrat.core.base.job import Meter, Progress, StopSignal
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.heatmaps.maps import MapMaker, Target
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture
@@ -30,7 +30,7 @@ LARGE, SMALL, FEW, MANY = 360, 150, 40, 400
 
 
 @dataclass(frozen=True)
-class Shown:
+class ReportPicture:
     """A picture as it stands in the page: the photo as a data address, and its heatmap, empty where there is none."""
 
     photo: str = ""
@@ -49,8 +49,8 @@ def side_for(number: int) -> int:
 
 
 def pictures_of(
-    report: Report, ground: Ground, stop: StopSignal | None = None
-) -> Iterator[Progress | dict[str, Shown]]:
+    report: Report, ground: EvaluationContext, stop: StopSignal | None = None
+) -> Iterator[Progress | dict[str, ReportPicture]]:
     """All pictures of a report's findings, by their keys, at last, after progress."""
     wanted = {one.key: one for line in report.findings for one in line.pictures}
     side, meter, found = side_for(sum(1 + one.heat for one in wanted.values())), Meter(len(wanted)), {}
@@ -70,7 +70,7 @@ def pictures_of(
     yield found
 
 
-def _file_of(ground: Ground, name: ImageName) -> tuple[Path, int | None]:
+def _file_of(ground: EvaluationContext, name: ImageName) -> tuple[Path, int | None]:
     """Where an image lies, and its position in the run's set (None: in another set of the study). InputError where it is gone, or
     another picture than the one chosen."""
     position = ground.names.position(name)
@@ -78,24 +78,24 @@ def _file_of(ground: Ground, name: ImageName) -> tuple[Path, int | None]:
         return ground.snapshot.record.image_set.file(position), position
     elsewhere = ground.elsewhere(name)
     if elsewhere is None:
-        raise InputError("no image set of the study has it any more", mend="add the set again")
+        raise InputError("no image set of the study has it any more", hint="add the set again")
     if sha256_of(elsewhere.file) != name.content:
         raise InputError(
-            "there is another picture in its place now", where=elsewhere.file.name, mend="bring the file back"
+            "there is another picture in its place now", where=elsewhere.file.name, hint="bring the file back"
         )
     return elsewhere.file, None
 
 
-def _shown(ground: Ground, line: PictureLine, side: int, maker: MapMaker | None) -> Shown:
+def _shown(ground: EvaluationContext, line: PictureLine, side: int, maker: MapMaker | None) -> ReportPicture:
     record = ground.snapshot.record
     try:
         file, position = _file_of(ground, line.image)
         seen = preview(file, record.recipe, side)
     except (UnreadablePicture, InputError) as error:
-        return Shown(problem=str(error))
+        return ReportPicture(problem=str(error))
     photo = as_address(seen.photo, side)
     if maker is None:  # not wanted, or this model gives none
-        return Shown(photo, problem="no heatmap: this model gives none" if line.heat else "")
+        return ReportPicture(photo, problem="no heatmap: this model gives none" if line.heat else "")
     try:
         layer = maker.layer_for("gradient", None)
         pixels = seen.received[..., ::-1] if record.recipe.picture.mode == "BGR" else seen.received
@@ -103,15 +103,15 @@ def _shown(ground: Ground, line: PictureLine, side: int, maker: MapMaker | None)
         # The run knows what it answered; of an image that is not of its set the model is asked now.
         predicted = int(ground.snapshot.judged.predicted[position]) if position is not None else int(maker.probabilities(batch)[0].argmax())  # fmt: skip
         if predicted < 0:
-            return Shown(photo, problem="no heatmap: the run has no answer to it")
+            return ReportPicture(photo, problem="no heatmap: the run has no answer to it")
         values = maker.laid_maps(batch, [Target(predicted)], [layer] if layer is not None else [], "gradient")[0][0]
     except InputError as error:
-        return Shown(photo, problem=f"no heatmap: {error.what}")
+        return ReportPicture(photo, problem=f"no heatmap: {error.what}")
     told = f"{record.info.model}: evidence for {ground.classes[predicted]}"
     if not np.any(values):
-        return Shown(photo, problem=f"the heatmap is all zero: no evidence at this layer ({told})")
+        return ReportPicture(photo, problem=f"the heatmap is all zero: no evidence at this layer ({told})")
     drawn = overlay(seen.photo, values, replace(seen.place, picture=seen.photo.shape[:2]))
-    return Shown(photo, as_address(drawn, side), heat_told=told)
+    return ReportPicture(photo, as_address(drawn, side), heat_told=told)
 
 
 def as_address(pixels: Pixels, side: int) -> str:

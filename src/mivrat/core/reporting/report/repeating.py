@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from mivrat.core.base.text import escaped, safe_cell
-from mivrat.core.concluding.ground import Ground
+from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.study.records import RunRecord
 
 # So many images are listed in the report itself; of more the list is a file beside it.
@@ -22,7 +22,7 @@ def beside(report: Path) -> Path:
     return report.with_name(f"{report.stem}-{LIST}")
 
 
-def images_table(ground: Ground) -> str:
+def images_table(ground: EvaluationContext) -> str:
     """All images of a run as a table that Mivrat reads again: path below the folder of the images, label, the SHA-256 of the file, and
     the columns that the images came with."""
     record = ground.snapshot.record
@@ -40,7 +40,7 @@ def images_table(ground: Ground) -> str:
     return out.getvalue()
 
 
-def listed(ground: Ground) -> tuple[tuple[str, str, str], ...]:
+def listed(ground: EvaluationContext) -> tuple[tuple[str, str, str], ...]:
     """Path, label and hash of every image, where they are few enough to be listed."""
     record, labels = ground.snapshot.record, ground.snapshot.judged.labels
     if len(record.image_set.items) > MOST_LISTED:

@@ -12,12 +12,12 @@ from PIL import Image
 
 from mivrat.cli import run_command
 from mivrat.core.base.errors import InputError
-from mivrat.core.covering.cover_test import result_of
-from mivrat.core.covering.lookalikes import ColourRule, sampled_colour, sampled_patch, to_lab
-from mivrat.core.covering.one_image import HotElsewhere, cover
 from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.pictures.recipe import Recipe, Resize
+from mivrat.core.region_masking.cover_test import result_of
+from mivrat.core.region_masking.lookalikes import ColourRule, sampled_colour, sampled_patch, to_lab
+from mivrat.core.region_masking.one_image import HotElsewhere, cover
 from mivrat.demo.study import DATA
 from tests.support.networks import seeing_one_spot
 

@@ -24,8 +24,8 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.reporting import hand_back
-from mivrat.core.reporting.hand_back import (
+from mivrat.core.reporting import exporting
+from mivrat.core.reporting.exporting import (
     BY,
     COLUMNS,
     LINES,
@@ -131,7 +131,7 @@ def test_relabel_and_collect_lists(handed: Handed) -> None:
 
 @pytest.mark.parametrize("how", ["copies", "links"])
 def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
-    handed: Handed, tmp_path: Path, how: hand_back.How
+    handed: Handed, tmp_path: Path, how: exporting.How
 ) -> None:
     out = tmp_path / "out"
     for _ in range(2):
@@ -271,7 +271,7 @@ def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None
     assert told == Written(2, tmp_path / "sheet.png")
     first, second = (np.asarray(Image.open(tmp_path / name)) for name in ("sheet.png", "sheet-2.png"))
     black = [(page == 0).all(axis=2) for page in (first, second)]  # the picture is black; so are a few letters
-    cell = hand_back.CELL * hand_back.CELL * 30 // 40  # enlarged to the width of its place
+    cell = exporting.CELL * exporting.CELL * 30 // 40  # enlarged to the width of its place
     assert black[0].sum() - black[1].sum() >= (COLUMNS * LINES - 1) * cell
     (tmp_path / "other-2.png").write_bytes(b"somebody's own")
     with pytest.raises(InputError, match=r"written over other-2\.png"):

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.job import StopSignal
 from mivrat.core.checks import service_check
@@ -83,7 +83,7 @@ def _other_held_out(study: Study, set_id: int, image_set: ImageSet) -> ImageSet 
     return replace(others, items=items) if items else None
 
 
-def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[str], seed: int = 0) -> Inputs:
+def gather(study: Study, record: RunRecord, judged: EvaluatedRun, names: Collection[str], seed: int = 0) -> Inputs:
     """What the checks of these names look at; the model is loaded only where one of them needs it."""
     model, remote, problem = None, None, ""
     if record.kind.can.asked and service_check.NAME in names:
@@ -119,7 +119,7 @@ def gather(study: Study, record: RunRecord, judged: Judged, names: Collection[st
 def check_run(
     study: Study,
     record: RunRecord,
-    judged: Judged,
+    judged: EvaluatedRun,
     names: Collection[str],
     stop: StopSignal | None = None,
     seed: int = 0,

@@ -98,7 +98,7 @@ def shape_from_json(data: Any) -> Shape:
         raise InputError(
             "is not a region",
             where="region",
-            mend=f"give a shape: {', '.join(KINDS)}, with its points as shares; two corners for the first two",
+            hint=f"give a shape: {', '.join(KINDS)}, with its points as shares; two corners for the first two",
         )
     return Shape(kind, points, radius)
 

@@ -7,7 +7,7 @@ from threading import Thread
 from typing import Any
 
 
-class Later:
+class LazyModule:
     """Stands for a module until something of it is asked for; from then on it gives what the module gives. Several threads
     may ask at once: the import system lets one of them load it."""
 

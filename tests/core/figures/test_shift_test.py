@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from mivrat.core.figures import unlike as module
-from mivrat.core.figures.unlike import far_images, unlike
+from mivrat.core.figures.shift_test import far_images, unlike
 
 
 def features(rng: np.random.Generator, total: int, shift: float = 0.0) -> np.ndarray:

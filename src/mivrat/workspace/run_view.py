@@ -10,9 +10,9 @@ from typing import Concatenate, ParamSpec
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Judged
+from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import Other
-from mivrat.core.checks.of_run import KeptResult
+from mivrat.core.checks.run_checks import KeptResult
 from mivrat.core.comparing.holding import Compared, Held
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.figures.intervals import Proportion
@@ -51,18 +51,18 @@ from mivrat.workspace.topics import Topics
 _Given = ParamSpec("_Given")
 
 
-def _one_change(method: Callable[Concatenate[Shown, _Given], None]) -> Callable[Concatenate[Shown, _Given], None]:
+def _one_change(method: Callable[Concatenate[RunView, _Given], None]) -> Callable[Concatenate[RunView, _Given], None]:
     """For what changes several things that depend on each other: listeners are told only once all of them fit together."""
 
     @wraps(method)
-    def change(self: Shown, /, *args: _Given.args, **kwargs: _Given.kwargs) -> None:
+    def change(self: RunView, /, *args: _Given.args, **kwargs: _Given.kwargs) -> None:
         with self.topics.change():
             method(self, *args, **kwargs)
 
     return change
 
 
-class Shown:
+class RunView:
     """The run shown, the selection, the image looked at and those marked with it; topics tell which of them changed. There is
     one as long as a study is open, and none otherwise.
 
@@ -97,14 +97,14 @@ class Shown:
         self.marked: frozenset[int] = frozenset()
         self._anchor: int | None = None
         self._before_listing: tuple[Order, str] | None = None
-        self._arranged: tuple[Judged, Arrangement] | None = None
+        self._arranged: tuple[EvaluatedRun, Arrangement] | None = None
 
     @property
     def record(self) -> RunRecord:
         return self.snapshot.record
 
     @property
-    def judged(self) -> Judged:
+    def judged(self) -> EvaluatedRun:
         return self.snapshot.judged
 
     @property
@@ -231,7 +231,7 @@ class Shown:
         self._arranged = images.judged, known
         return known
 
-    def take_arrangement(self, judged: Judged, arrangement: Arrangement) -> None:
+    def take_arrangement(self, judged: EvaluatedRun, arrangement: Arrangement) -> None:
         """Take over what ``arrangement_wanted`` has asked for."""
         wanted = (self.order, self.band_by, self.about)
         if self.judged is judged and (arrangement.order, arrangement.by, arrangement.about) == wanted:

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.covering.regions import share_inside
 from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.heatmaps.maps import Map
+from mivrat.core.region_masking.regions import share_inside
 
 
 @dataclass(frozen=True)

@@ -14,19 +14,19 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mivrat.core.base.later import Later
-from mivrat.core.covering.regions import Shape, mask_of
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.ranking import label_ranks
 from mivrat.core.heatmaps.hottest import Mask, hottest_part
 from mivrat.core.heatmaps.maps import Map, MapMaker, Method, Target
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.region_masking.regions import Shape, mask_of
 
 if TYPE_CHECKING:
     from scipy import ndimage
 else:
-    ndimage = Later("scipy.ndimage")
+    ndimage = LazyModule("scipy.ndimage")
 
 How = Literal["blur", "mean", "patch"]
 HOWS: tuple[How, ...] = ("blur", "mean", "patch")

@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.intervals import Z95, wilson
 
 if TYPE_CHECKING:
     from scipy import special
 else:
-    special = Later("scipy.special")
+    special = LazyModule("scipy.special")
 
 # Beyond so many images nobody is told to collect them.
 MOST = 1_000_000

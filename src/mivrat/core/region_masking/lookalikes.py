@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.later import Later
+from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.heatmaps.hottest import Mask, laid_over
 from mivrat.core.heatmaps.maps import HeatmapMaker
 from mivrat.core.pictures.decode import Pixels
@@ -17,7 +17,7 @@ from mivrat.core.pictures.decode import Pixels
 if TYPE_CHECKING:
     from scipy import ndimage
 else:
-    ndimage = Later("scipy.ndimage")
+    ndimage = LazyModule("scipy.ndimage")
 
 # sRGB to XYZ (IEC 61966-2-1), rows divided by the white point D65.
 _TO_XYZ = np.array([[0.4124, 0.3576, 0.1805], [0.2126, 0.7152, 0.0722], [0.0193, 0.1192, 0.9505]])
@@ -86,7 +86,7 @@ class PatchRule:
             raise InputError(
                 f"the marked patch has {len(wanted)} features, the layer {len(features)}",
                 where=self.layer,
-                mend="mark the patch again under this model",
+                hint="mark the patch again under this model",
             )
         here, there = features - usual[:, None, None], wanted - usual
         lengths = np.linalg.norm(here, axis=0) * np.linalg.norm(there)
@@ -104,7 +104,7 @@ class PatchRule:
 def sampled_colour(pixels: Pixels, mode: str, marked: Mask, tolerance: float = TOLERANCE) -> ColourRule:
     """The median colour of the marked pixels. InputError where none is marked."""
     if not marked.any():
-        raise InputError("nothing is marked", where="sample", mend="mark a larger patch")
+        raise InputError("nothing is marked", where="sample", hint="mark a larger patch")
     light, a, b = (round(float(value), 3) for value in np.median(to_lab(pixels, mode)[marked], axis=0))
     return ColourRule((light, a, b), tolerance)
 
@@ -115,7 +115,7 @@ def sampled_patch(
     """The mean features of the marked places of a prepared image; where it holds no place whole, those of the place under its
     middle. InputError where nothing is marked."""
     if not marked.any():
-        raise InputError("nothing is marked", where="sample", mend="mark a larger patch")
+        raise InputError("nothing is marked", where="sample", hint="mark a larger patch")
     chosen = maker.layer(layer)
     features = maker.activations(tensor[None], chosen)[0].astype(np.float64)
     _, rows, columns = features.shape

@@ -10,13 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.concluding.checking import state_of_finding, told_confirmed
+from mivrat.core.concluding.evaluation_context import RunSummary
 from mivrat.core.concluding.findings import Beside, Claim, Finding, Made, Measure, as_text, from_text
-from mivrat.core.concluding.ground import Standing
-from mivrat.core.concluding.states import change, excess, state_of
+from mivrat.core.concluding.verdict_rules import change, excess, state_of
 from mivrat.core.figures.intervals import Proportion, wilson
 
 MADE = Made("m", "net", "", "i", "set", 400, "2031-05-06", "0", balanced=0.9, balanced_low=0.87, balanced_high=0.93)
-WELL = Standing(Proportion(90, 100, 0.9, 0.8, 0.95), 0.9, 0.86, 0.93, 8, 8)
+WELL = RunSummary(Proportion(90, 100, 0.9, 0.8, 0.95), 0.9, 0.86, 0.93, 8, 8)
 
 
 def share(hits: int, total: int, of: tuple[int, int] | None = (1, 100), bad: int = 1) -> Measure:
@@ -89,8 +89,8 @@ def test_what_never_happens(before: tuple[int, int], after: tuple[int, int], sam
     if before == after:
         assert state in ("holds", "inconclusive")
         assert not same or state == "holds"
-    one_class = Standing(WELL.top1, 0.125, 0.1, 0.15, 1, 8)
-    fallen = Standing(WELL.top1, 0.7, 0.65, 0.75, 8, 8)
+    one_class = RunSummary(WELL.top1, 0.125, 0.1, 0.15, 1, 8)
+    fallen = RunSummary(WELL.top1, 0.7, 0.65, 0.75, 8, 8)
     for bad in (one_class, fallen):
         assert state_of(a, b, MADE, bad, False)[0] not in ("gone", "weaker")
     assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == ("inconclusive", "no such class")  # fmt: skip

@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mivrat.core.figures.how_many import MIX_MARGIN, MOST, best_mix, for_half_width, to_decide, to_decide_mean
 from mivrat.core.figures.intervals import wilson
 from mivrat.core.figures.outcomes import Outcomes
+from mivrat.core.figures.sample_size import MIX_MARGIN, MOST, best_mix, for_half_width, to_decide, to_decide_mean
 from mivrat.core.figures.uncertainty import intervals
 
 SHARES = st.floats(0.02, 0.98)

@@ -41,7 +41,7 @@ def reference_of(record: RunRecord) -> str:
 
 
 @dataclass
-class Ground:
+class EvaluationContext:
     """A run, what was decided of its images, where heatmaps come from, where a model file with some content lies, and the run of
     the model that a reference names on the same images, and an image in whatever set of the study; these None where there is none. ``deep``: its slow figures, where they
     have been worked out."""
@@ -106,12 +106,12 @@ class Ground:
             if not any(column in item.columns for item in items):
                 known = ", ".join(items[0].columns) if items and items[0].columns else "none"
                 raise InputError(
-                    f"the image set has no column {column!r}; its columns: {known}", mend="name one of these"
+                    f"the image set has no column {column!r}; its columns: {known}", hint="name one of these"
                 )
             names = np.array(group_names([item.columns.get(column, "") for item in items]), object)
             mask = names == value
             if not mask.any():
-                raise InputError(f"no image has {column} = {value!r}", mend="name a group that the image set has")
+                raise InputError(f"no image has {column} = {value!r}", hint="name a group that the image set has")
             found &= mask
         return found
 
@@ -121,11 +121,11 @@ class Ground:
         found = [k for k, name in families.items() if name == family]
         if not found:
             known = ", ".join(dict.fromkeys(families.values())) or "none"
-            raise InputError(f"families do not include {family!r}; the families: {known}", mend="name one of these")
+            raise InputError(f"families do not include {family!r}; the families: {known}", hint="name one of these")
         return found
 
     @cached_property
-    def standing(self) -> Standing:
+    def standing(self) -> RunSummary:
         """How it does as a whole."""
         judged = self.snapshot.judged
         use = np.flatnonzero(judged.evaluated)
@@ -135,18 +135,18 @@ class Ground:
         known = np.isfinite(shares.value)
         kinds = len(np.unique(judged.predicted[use]))
         if not known.any():
-            return Standing(judged.share(judged.right, use), None, None, None, kinds, 0)
+            return RunSummary(judged.share(judged.right, use), None, None, None, kinds, 0)
         value, low, high = (getattr(shares, one)[known] for one in ("value", "low", "high"))
         low, high = np.where(np.isfinite(low), low, 0.0), np.where(np.isfinite(high), high, 1.0)
         mean = float(value.mean())
         down, up = (float(np.sqrt(np.square(one).sum()) / known.sum()) for one in (value - low, high - value))
         top1 = judged.share(judged.right, use)
-        return Standing(top1, mean, max(0.0, mean - down), min(1.0, mean + up), kinds, int(known.sum()))
+        return RunSummary(top1, mean, max(0.0, mean - down), min(1.0, mean + up), kinds, int(known.sum()))
 
     @contextmanager
     def maker(self) -> Iterator[MapMaker]:
         """The heatmap maker of the run's model. InputError where there can be none."""
-        with self.makers.lend(self.snapshot.record) as found:
+        with self.makers.acquire(self.snapshot.record) as found:
             yield found
 
     @contextmanager
@@ -159,13 +159,13 @@ class Ground:
             return
         path = self.model_at(content)
         if path is None or not path.is_file():
-            raise InputError("the model that the heat was taken from is not to be found", mend="bring its file back")
-        with self.makers.lend(replace(record, model_path=path, model_sha256=content), kind_known=False) as found:
+            raise InputError("the model that the heat was taken from is not to be found", hint="bring its file back")
+        with self.makers.acquire(replace(record, model_path=path, model_sha256=content), kind_known=False) as found:
             yield found
 
 
 @dataclass(frozen=True)
-class Standing:
+class RunSummary:
     """How a run does as a whole: accuracy, balanced accuracy with its interval (half-widths of the classes squared and added, Zou and
     Donner 2008), how many classes it predicts at all, and how many are labelled."""
 

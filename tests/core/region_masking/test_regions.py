@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.covering.regions import Shape, mask_of, shape_from_json, share_inside
 from mivrat.core.heatmaps.hottest import hottest_part
+from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json, share_inside
 
 SHARES = st.floats(0.0, 1.0)
 

@@ -23,7 +23,7 @@ SHOWN_SIDE = 800
 
 
 @dataclass(frozen=True)
-class Look:
+class ImageView:
     """One image's pictures: as photographed (at most SHOWN_SIDE), and as the network receives it (RGB, before value scaling);
     ``file`` says in words what the file is."""
 
@@ -39,7 +39,7 @@ class Look:
 
 
 @dataclass(frozen=True)
-class Evidence:
+class HeatmapSet:
     """Heatmaps of one image for some classes by one method, at one layer where it takes one; ``layers`` are all that can be
     chosen. ``rather``: for each of two classes rather than the other."""
 
@@ -52,12 +52,12 @@ class Evidence:
     rather: bool = False
 
 
-def look_at(record: RunRecord, image: int, side: int = SHOWN_SIDE) -> Look:
+def look_at(record: RunRecord, image: int, side: int = SHOWN_SIDE) -> ImageView:
     """Decode and prepare one image, shown at most ``side`` pixels large. Raises InputError where the file cannot be read."""
     path = record.image_set.file(image)
     shown = preview(path, record.recipe, side)
     # The geometry is one of proportions, so a smaller photo keeps its place.
-    return Look(
+    return ImageView(
         image,
         shown.photo,
         shown.received,
@@ -81,15 +81,15 @@ def _about_file(path: Path, size: tuple[int, int]) -> str:
 
 def find_evidence(
     record: RunRecord,
-    look: Look,
+    look: ImageView,
     makers: MakerPool,
     layer_name: str | None,
     classes: tuple[int, ...],
     method: Method = "gradient",
     rather: bool = False,
-) -> Evidence:
+) -> HeatmapSet:
     """Heatmaps for some classes, or for each of two rather than the other; the layer falls back to the default where the one asked for is none of this model's."""
-    with makers.lend(record) as maker:
+    with makers.acquire(record) as maker:
         known = layer_name if layer_name in {one.tensor for one in maker.layers if one.heatmap} else None
         layer = maker.layer_for(method, known if method in BY_GRADIENT else None)
         batch = np.stack([to_tensor(look.prepared(record.recipe), record.recipe)] * len(classes))
@@ -97,4 +97,4 @@ def find_evidence(
         targets = [Target(k, classes[1 - i] if rather else None) for i, k in enumerate(classes)]
         maps = maker.laid_maps(batch, targets, [layer] if layer is not None else [], method)[0]
         usable = [one for one in maker.layers if one.heatmap]
-        return Evidence(look.image, method, layer, usable, classes, list(maps), rather)
+        return HeatmapSet(look.image, method, layer, usable, classes, list(maps), rather)

@@ -13,10 +13,10 @@ from PIL import Image
 
 from mivrat.cli import run_command
 from mivrat.core.base.errors import InputError
-from mivrat.core.covering.one_image import Donors, cover, drawn, drawn_each, elsewhere, hide, hottest
-from mivrat.core.covering.regions import Shape
 from mivrat.core.figures.covered import cover_result
 from mivrat.core.heatmaps.maps import Target
+from mivrat.core.region_masking.one_image import Donors, cover, drawn, drawn_each, elsewhere, hide, hottest
+from mivrat.core.region_masking.regions import Shape
 from mivrat.demo.study import DATA
 from tests.support.networks import seeing_one_spot
 

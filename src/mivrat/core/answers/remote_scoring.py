@@ -315,7 +315,7 @@ class _Asking:
             raise InputError(
                 f"{self.vain} requests in a row came to nothing; the last: {answer.problem}",
                 where=self.model.path,
-                mend="see that the service, its description, the recipe and the class list go together, then go on; what was answered is kept",
+                hint="see that the service, its description, the recipe and the class list go together, then go on; what was answered is kept",
             )
 
 

@@ -106,7 +106,7 @@ def sort_into_folders(
         raise InputError(
             f"cannot be written ({error.strerror or error})",
             where=folder,
-            mend="choose a folder you may write to, with room left",
+            hint="choose a folder you may write to, with room left",
         ) from error
 
 
@@ -158,14 +158,14 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
                 os.replace(part, path)
                 yield Written(1, path)
         except OSError as error:
-            raise InputError(f"cannot be written ({error.strerror or error})", where=path, mend="choose a folder you may write to, with room left") from error  # fmt: skip
+            raise InputError(f"cannot be written ({error.strerror or error})", where=path, hint="choose a folder you may write to, with room left") from error  # fmt: skip
         finally:
             part.unlink(missing_ok=True)
         return
     number, pages = 0, -(-len(handed.images) // (COLUMNS * LINES))
     names = [path, *(path.with_name(f"{path.stem}-{n}{path.suffix}") for n in range(2, pages + 1))]
     if taken := [one.name for one in names[1:] if one.is_symlink() or one.exists()]:
-        raise InputError(f"its further pages would be written over {in_a_row(taken[:5])}", where=path, mend="choose another name, or a PDF, which holds all pages")  # fmt: skip
+        raise InputError(f"its further pages would be written over {in_a_row(taken[:5])}", where=path, hint="choose another name, or a PDF, which holds all pages")  # fmt: skip
     for news in _pages(handed, stop):
         if isinstance(news, Image.Image):
             each = names[number]

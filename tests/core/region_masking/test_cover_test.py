@@ -9,7 +9,9 @@ import pytest
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal
-from mivrat.core.covering.cover_test import (
+from mivrat.core.heatmaps.maps import HeatmapMaker
+from mivrat.core.pictures.prepare import to_tensor
+from mivrat.core.region_masking.cover_test import (
     CoverPlan,
     CoverTest,
     RegionPlan,
@@ -17,11 +19,9 @@ from mivrat.core.covering.cover_test import (
     result_of,
     run_cover_test,
 )
-from mivrat.core.covering.lookalikes import sampled_colour, sampled_patch
-from mivrat.core.covering.one_image import prepared
-from mivrat.core.covering.regions import Shape, mask_of
-from mivrat.core.heatmaps.maps import HeatmapMaker
-from mivrat.core.pictures.prepare import to_tensor
+from mivrat.core.region_masking.lookalikes import sampled_colour, sampled_patch
+from mivrat.core.region_masking.one_image import prepared
+from mivrat.core.region_masking.regions import Shape, mask_of
 from tests.support.sets import CLASSES
 from tests.support.small_run import Ran
 

@@ -12,13 +12,21 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.asking import remote_of
 from mivrat.core.answers.judging import units_in
+from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.base.numbers import percent
-from mivrat.core.covering.lookalikes import ColourRule, PatchRule, colour_from_json, patch_from_json
-from mivrat.core.covering.one_image import (
+from mivrat.core.figures.covered import CoverResult, cover_result
+from mivrat.core.figures.units import Units
+from mivrat.core.heatmaps.hottest import Mask
+from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, MapMaker, Method
+from mivrat.core.pictures.decode import Pixels
+from mivrat.core.pictures.image_names import ImageNames, image_name
+from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.region_masking.lookalikes import ColourRule, PatchRule, colour_from_json, patch_from_json
+from mivrat.core.region_masking.one_image import (
     ANSWERS,
     HOWS,
     Covered,
@@ -31,15 +39,7 @@ from mivrat.core.covering.one_image import (
     drawn_each,
     hottest,
 )
-from mivrat.core.covering.regions import Shape, shape_from_json
-from mivrat.core.figures.covered import CoverResult, cover_result
-from mivrat.core.figures.units import Units
-from mivrat.core.heatmaps.hottest import Mask
-from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, MapMaker, Method
-from mivrat.core.pictures.decode import Pixels
-from mivrat.core.pictures.image_names import ImageNames, image_name
-from mivrat.core.pictures.image_sets import ImageSet
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.region_masking.regions import Shape, shape_from_json
 
 Place = Literal["fixed", "each", "hottest", "colour", "likeness"]
 
@@ -144,9 +144,9 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
         images = names.positions(map(image_name, data["images"]))
         plan = CoverPlan(images, region, data["hide"], str(data["target"]), int(data["seed"]), str(data["selection"]))
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as error:
-        raise InputError("a kept cover test cannot be read", where="study", mend="remove it and repeat it") from error
+        raise InputError("a kept cover test cannot be read", where="study", hint="remove it and repeat it") from error
     if not images and data["images"]:
-        raise InputError("a kept cover test is of images that the set does not list", where="study", mend="repeat it")
+        raise InputError("a kept cover test is of images that the set does not list", where="study", hint="repeat it")
     return plan
 
 
@@ -186,7 +186,7 @@ def _of_patch(rule: PatchRule, heat: MapMaker) -> Region:
         raise InputError(
             "the patch was marked under another model, which is missing",
             where=heat.model.path,
-            mend="mark the patch again under this model",
+            hint="mark the patch again under this model",
         )
     maker = heat
 
