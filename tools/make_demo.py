@@ -1,7 +1,7 @@
 """Draws the demonstration pictures and trains the two demonstration models (needs the `tools` extra).
 
-    python tools/make_demo.py draw     the shipped pictures and tables, into src/mivrat/demo/data
-    python tools/make_demo.py train    both models, from freshly drawn training slides
+    python -m tools.make_demo draw     the shipped pictures and tables, into src/mivrat/demo/data
+    python -m tools.make_demo train    both models, from freshly drawn training slides
 
 Everything is seeded. Neither users nor tests need this script: what it makes is in the repository.
 """
@@ -21,8 +21,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from mivrat.demo import scenes
-from mivrat.demo.draw import CLASSES, draw
+from tools import demo_scenes as scenes
+from tools.demo_draw import CLASSES, draw
 
 DATA = Path(__file__).resolve().parents[1] / "src" / "mivrat" / "demo" / "data"
 SHIPPED_TRAINING_PER_CLASS = 25

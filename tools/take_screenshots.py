@@ -19,8 +19,8 @@ from PySide6.QtWidgets import QApplication  # noqa: E402
 
 from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
 from mivrat.core.models.service.agreement import agree, read_agreement  # noqa: E402
+from mivrat.core.pictures.classes import read_class_list  # noqa: E402
 from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted  # noqa: E402
-from mivrat.demo.draw import CLASSES  # noqa: E402
 from mivrat.demo.study import DATA, demo_inputs  # noqa: E402
 from mivrat.service.stand_in import StandIn  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
@@ -34,6 +34,7 @@ from mivrat.workspace import study_edits  # noqa: E402
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 # Views drawn in the dark theme; every other one is drawn in the light one.
 IN_LAMP = ("service",)
+CLASSES = read_class_list(DATA / "classes.txt")
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 
 

@@ -42,8 +42,8 @@ from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import allow_folders, allowed_folders
 from mivrat.core.study.settings import save_criteria
-from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import DATA
+from tests.support.demo import CLASSES
 
 ONE, TWO, RECIPE = DATA / "grain-net-1.onnx", DATA / "grain-net-2.onnx", DATA / "recipe.toml"
 PLANTAIN, RAGWEED = CLASSES.index("plantain"), CLASSES.index("ragweed")

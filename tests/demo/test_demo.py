@@ -20,8 +20,9 @@ from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import load_references
 from mivrat.core.study.runs import list_runs, load_run
-from mivrat.demo.draw import CLASSES, Scene, draw
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs, make_demo_study
+from tests.support.demo import CLASSES
+from tools.demo_draw import Scene, draw
 
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
 Runs = dict[tuple[str, str], tuple[EvaluatedRun, Figures]]

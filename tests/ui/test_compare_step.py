@@ -24,11 +24,11 @@ from mivrat.core.selecting.selection import Against, Labelled, OtherPredicted, P
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunInfo
 from mivrat.core.study.settings import load_setting
-from mivrat.demo.draw import CLASSES
 from mivrat.ui.bench import COMPARE, EXPLAIN, MEASURE
 from mivrat.ui.compare.lines import DRAWN, LinesTable
 from mivrat.ui.window import MainWindow
 from mivrat.workspace import study_edits
+from tests.support.demo import CLASSES
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 

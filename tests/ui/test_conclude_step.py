@@ -16,12 +16,12 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.selecting.selection import Cells, Labelled
 from mivrat.core.study.file import Study
-from mivrat.demo.draw import CLASSES
 from mivrat.ui.bench import COMPARE, CONCLUDE, EXPLAIN, MEASURE
 from mivrat.ui.conclude.step import CRITERIA, FINDINGS, HAND_BACK, REPORT
 from mivrat.ui.explain.step import COVER
 from mivrat.ui.window import MainWindow
 from mivrat.workspace import study_edits
+from tests.support.demo import CLASSES
 
 Settle = Callable[[], None]
 LEFT, CTRL = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier

@@ -21,11 +21,11 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Caused, Labelled, Outcome, Picked, Predicted
 from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import Review, load_reviews
-from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.bench import EXAMINE, MEASURE
 from mivrat.ui.close_look.view import WAYS
 from mivrat.ui.window import BENCH, MainWindow
+from tests.support.demo import CLASSES
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES as THREE
 from tests.support.sets import write_set

@@ -22,12 +22,12 @@ from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Labelled, Outcome, Picked, Predicted
 from mivrat.core.study.file import Study
 from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
-from mivrat.demo.draw import CLASSES
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.bench import EXPLAIN
 from mivrat.ui.explain.plan_form import ALIKE, COLOUR, HOTTEST, REGIONS
 from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
 from mivrat.ui.window import MainWindow
+from tests.support.demo import CLASSES
 
 Settle = Callable[[], None]
 LEFT, CONTROL, SHIFT = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier

@@ -27,12 +27,12 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.selection import Confidence, InGroup, Labelled
 from mivrat.core.study.file import Study
 from mivrat.core.study.settings import load_claim, load_criteria
-from mivrat.demo.draw import CLASSES
 from mivrat.ui.bench import MEASURE, PREPARE
 from mivrat.ui.measure.headline_lines import headline_lines
 from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.widgets import Choice
 from mivrat.ui.window import MainWindow
+from tests.support.demo import CLASSES
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 

@@ -14,8 +14,8 @@ from pytestqt.qtbot import QtBot
 
 from mivrat.core.selecting.selection import Labelled, Predicted
 from mivrat.core.study.file import Study
-from mivrat.demo.draw import CLASSES
 from mivrat.ui.window import MainWindow
+from tests.support.demo import CLASSES
 
 Settle = Callable[[], None]
 TEXT = " ".join((Path(__file__).parents[2] / "README.md").read_text("utf-8").split())

@@ -16,9 +16,9 @@ from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.selecting.selection import Cells, Confidence, Labelled, Outcome, Predicted
 from mivrat.core.study.file import Study
 from mivrat.core.study.settings import load_setting
-from mivrat.demo.draw import CLASSES
 from mivrat.ui.theme import LAMP, PAPER, Tokens, theme
 from mivrat.ui.window import BENCH, NEW, START, MainWindow
+from tests.support.demo import CLASSES
 from tests.support.networks import classifier, recipe_for, saved
 from tests.support.sets import write_classes, write_set
 

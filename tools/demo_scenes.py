@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from mivrat.demo.draw import CLASSES, Scene
+from tools.demo_draw import CLASSES, Scene
 
 _LOOKALIKES = {
     "birch": "alder",
