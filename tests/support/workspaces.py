@@ -27,7 +27,7 @@ class Remembered(dict[str, Any]):
     def value(self, key: str, default: Any = None, /) -> Any:
         return self.get(key, default)
 
-    def setValue(self, key: str, value: Any, /) -> None:  # noqa: N802
+    def setValue(self, key: str, value: Any, /) -> None:
         self[key] = value
 
 

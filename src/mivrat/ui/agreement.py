@@ -63,7 +63,7 @@ class Agreement(QFrame):
         self._away()
         self._notices.say("Nothing was sent.")
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
             self.refuse()
         else:

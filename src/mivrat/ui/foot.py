@@ -31,15 +31,15 @@ class _Keys(Plain):
         self._fit()
         self.updateGeometry()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(
             self.fontMetrics().horizontalAdvance(self.BETWEEN.join(self._keys)) + 4, super().sizeHint().height()
         )
 
-    def minimumSizeHint(self) -> QSize:  # noqa: N802
+    def minimumSizeHint(self) -> QSize:
         return QSize(0, super().minimumSizeHint().height())
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
+    def resizeEvent(self, event: object) -> None:
         super().resizeEvent(event)  # type: ignore[arg-type]
         self._fit()
 
@@ -176,5 +176,5 @@ class Foot(QFrame):
     def show_keys(self, *keys: tuple[str, str]) -> None:
         self.keys.show_keys([f"{key}  {meaning}" for key, meaning in keys])
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(600, 30)

@@ -93,7 +93,7 @@ class Header(QFrame):
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
         self._fit()
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
+    def resizeEvent(self, event: object) -> None:
         super().resizeEvent(event)  # type: ignore[arg-type]
         self._fit()
 
@@ -195,7 +195,7 @@ class _RailStep(QPushButton):
         self.setAccessibleDescription(why)
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
         with QPainter(self) as painter:
             paint_state(painter, self.state, 20, self.height() / 2)

@@ -60,7 +60,7 @@ class ShortcutSheet(QDialog):
         self.ensurePolished()
         self.resize((body.sizeHint() + AROUND).boundedTo(room))
 
-    def keyPressEvent(self, event: object) -> None:  # noqa: N802
+    def keyPressEvent(self, event: object) -> None:
         if getattr(event, "key", lambda: None)() == Qt.Key.Key_F1:
             self.accept()
         else:

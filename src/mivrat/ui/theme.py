@@ -93,7 +93,7 @@ class Theme(QObject):
             part.setProperty("styled", self.tokens.name)
             part.setStyleSheet(style_sheet(self.tokens))
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.Show and isinstance(watched, QWidget):
             self._restyle(watched)
         return False

@@ -400,11 +400,11 @@ class MainWindow(QMainWindow):
 
     # --- the window itself ---
 
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls() and not self.workspace.busy:
             event.acceptProposedAction()
 
-    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
+    def dropEvent(self, event: QDropEvent) -> None:
         self.take_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
 
     def take_files(self, paths: list[Path]) -> None:
@@ -431,7 +431,7 @@ class MainWindow(QMainWindow):
             and self.service.settled
         )
 
-    def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
+    def closeEvent(self, event: QCloseEvent) -> None:
         self.settings.setValue("geometry", self.saveGeometry())
         event.accept()
         if not self._loaded:

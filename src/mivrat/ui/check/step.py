@@ -300,11 +300,11 @@ class CheckRow(QFrame):
             f"border-bottom: 1px solid {t.line}; }} CheckRow:focus {{ border: 1px solid {t.accent}; }}",
         )
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self.toggle()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self.toggle()
         elif event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):

@@ -30,7 +30,7 @@ class ScaleBar(QWidget):
         self.scale = scale
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 
@@ -75,7 +75,7 @@ class Ranking(QWidget):
         self.setAccessibleName("; ".join(f"{one.rank} {one.name} {percent(one.probability)}" for one in lines))
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 

@@ -111,7 +111,7 @@ class ReviewPanel(QFrame):
         if self._image is not None and self.note.text() != self.workspace.shown.reviews[self._image].note:
             self.reviewer.write_note(self._image, self.note.text())
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Enter and Escape leave the note's field, so that keys act on the image again."""
         if watched is self.note and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() == Qt.Key.Key_Escape:

@@ -45,7 +45,7 @@ class DropDiagram(Diagram):
         self.setFixedHeight(AXIS + 24 + ROW * max(1, len(self.classes)))
         self.redraw()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(500, AXIS + 24 + ROW * max(1, len(self.classes)))
 
     def marks(self) -> int:

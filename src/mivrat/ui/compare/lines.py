@@ -74,13 +74,13 @@ class _Model(QAbstractTableModel):
         self.lines: list[Line] = []
         self.order: list[int] = []
 
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return len(self.order)
 
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return len(self.columns)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:  # noqa: N802
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal or not 0 <= section < len(self.columns):
             return None
         column = self.columns[section]
@@ -133,7 +133,7 @@ class _Drawing(QStyledItemDelegate):
             (_points if drawn.as_points else _change)(painter, area, drawn)
             painter.restore()
 
-    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:  # noqa: N802
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
         return QSize(10, LINE)
 
 
@@ -222,7 +222,7 @@ class LinesTable(ChoosingTable):
         self._model.sort(*self._sorted)
         self.follow()
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._share_room()
 

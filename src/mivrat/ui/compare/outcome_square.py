@@ -66,16 +66,16 @@ class OutcomeBox(QFrame):
             f'#outcome:focus {{ border: 2px solid {t.accent}; }} QLabel[role="big"] {{ color: {ink}; font-size: 21px; font-weight: 600; }}',
         )
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self.workspace.shown.choose(
                 self.condition, beside=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             )
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.workspace.shown.enter(self.condition)
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.workspace.shown.enter(self.condition, beside=beside)

@@ -78,11 +78,11 @@ class TrainingPage(QWidget):
         if found is not None:
             self.logs.read(found)
 
-    def dragEnterEvent(self, event: object) -> None:  # noqa: N802
+    def dragEnterEvent(self, event: object) -> None:
         if event.mimeData().hasUrls():  # type: ignore[attr-defined]
             event.acceptProposedAction()  # type: ignore[attr-defined]
 
-    def dropEvent(self, event: object) -> None:  # noqa: N802
+    def dropEvent(self, event: object) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]  # type: ignore[attr-defined]
         if paths:
             self.logs.read(paths[0])

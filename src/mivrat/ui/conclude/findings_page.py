@@ -66,7 +66,7 @@ class FindingsPage(QWidget):
         if self.workspace.is_open:
             self.refresh()
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         if self.workspace.is_open:
             self.refresh()

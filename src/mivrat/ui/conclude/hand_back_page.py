@@ -101,7 +101,7 @@ class HandBackPage(QWidget):
         self.of.addItems([ALL] if not shown.judged.has_scores else [ALL, EVERY, *(words.clipped(one, 30) for one in shown.classes)])  # fmt: skip
         self.refresh()
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         if self.workspace.is_open:
             self.refresh()

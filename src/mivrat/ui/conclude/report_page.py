@@ -146,13 +146,13 @@ class ReportPage(QWidget):
             return run.model
         return run.image_set if all(one.model_id == run.model_id for one in others) else f"{run.model} on {run.image_set}"  # fmt: skip
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.reporter.look(True)
         if self.workspace.is_open:
             self.refresh()
 
-    def hideEvent(self, event: object) -> None:  # noqa: N802
+    def hideEvent(self, event: object) -> None:
         super().hideEvent(event)  # type: ignore[arg-type]
         self.reporter.look(False)
 

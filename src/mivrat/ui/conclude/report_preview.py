@@ -92,7 +92,7 @@ class ReportPreview(QWidget):
             self._tell()
             self._draw()
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._soon.start()
 
@@ -114,11 +114,11 @@ class ReportPreview(QWidget):
         self.picture.setPixmap(picture)
         self.picture.setAccessibleName(f"page {self.page + 1} of {self.pages}")
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self._draw()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_PageDown, Qt.Key.Key_PageUp):
             self.turn(1 if event.key() == Qt.Key.Key_PageDown else -1)
         elif event.key() in (Qt.Key.Key_Home, Qt.Key.Key_End):

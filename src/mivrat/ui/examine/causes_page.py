@@ -53,7 +53,7 @@ class CausesPage(QWidget):
         self.by.setCurrentIndex(max(0, self.by.findText(kept)))
         self.refresh()
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 

@@ -111,7 +111,7 @@ class GroupsPage(QWidget):
             signal.connect(self.refresh)
         workspace.topics.selection.connect(self._follow)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 

@@ -25,7 +25,7 @@ class _Table(FigureTable):
 
     confirmed, dismissed = Signal(), Signal()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_C and not event.modifiers():
             self.confirmed.emit()
         elif event.key() == Qt.Key.Key_D and not event.modifiers():
@@ -69,7 +69,7 @@ class LabelsPage(QWidget):
             signal.connect(self.refresh)
         workspace.topics.reviews.connect(self._show_states)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 

@@ -124,7 +124,7 @@ class ReviewPage(Scrolled):
         self._show_causes()
         self._correct()
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
         self._show_kept()

@@ -49,7 +49,7 @@ class TwoClassesPage(QWidget):
         for signal in (workspace.topics.two_classes, workspace.topics.run, workspace.topics.busy):
             signal.connect(self.refresh)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 

@@ -165,7 +165,7 @@ class BoardPage(QWidget):
         self.stop_button.hide()
         self.ask_button.hide()
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
+    def resizeEvent(self, event: object) -> None:
         super().resizeEvent(event)  # type: ignore[arg-type]
         # Behind the layout that is going on; by the outer size, which no scroll bar that comes or goes changes.
         self._room_later.start()
@@ -289,7 +289,7 @@ class BoardPage(QWidget):
 
     # --- filling ---
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.explainer.prepare()
         self.refresh()

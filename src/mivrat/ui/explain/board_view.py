@@ -116,10 +116,10 @@ class BoardView(QWidget):
             return HEAD + self._large_side + NOTE + GAP
         return HEAD + max(1, len(self.board.rows)) * (self.side + GAP + NOTE)
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(max(self.minimumSizeHint().width(), min(480, self.wide)), self._height)
 
-    def minimumSizeHint(self) -> QSize:  # noqa: N802
+    def minimumSizeHint(self) -> QSize:
         columns = max(1, len(self.board.columns))
         return QSize(NAMES + columns * (LEAST + GAP), self._height)
 
@@ -143,7 +143,7 @@ class BoardView(QWidget):
         self._fit()
         self.update()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {
             Qt.Key.Key_Left: (0, -1),
             Qt.Key.Key_Right: (0, 1),
@@ -171,7 +171,7 @@ class BoardView(QWidget):
                     return r, c
         return None
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         found = self._at(event.position())
         if found is not None and event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton):
@@ -180,11 +180,11 @@ class BoardView(QWidget):
             self.focused.emit()
             self.update()
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self._at(event.position()) is not None:
             self.enlarge(not self.large)
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         found = self._at(event.position())
         if found is None or not (place := self.picture_rect(*found)).contains(event.position()):
             self.left.emit()
@@ -192,18 +192,18 @@ class BoardView(QWidget):
         inside = event.position() - place.topLeft()
         self.pointed.emit(*found, inside.x() / place.width(), inside.y() / place.height())
 
-    def leaveEvent(self, event: object) -> None:  # noqa: N802
+    def leaveEvent(self, event: object) -> None:
         self.left.emit()
 
-    def focusInEvent(self, event: object) -> None:  # noqa: N802
+    def focusInEvent(self, event: object) -> None:
         self.update()
 
-    def focusOutEvent(self, event: object) -> None:  # noqa: N802
+    def focusOutEvent(self, event: object) -> None:
         self.update()
 
     # --- painting ---
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 

@@ -76,14 +76,14 @@ class Canvas(QWidget):
         self._mask = QImage(pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGBA8888).copy()
         self.update()
 
-    def hasHeightForWidth(self) -> bool:  # noqa: N802
+    def hasHeightForWidth(self) -> bool:
         return True
 
-    def heightForWidth(self, width: int) -> int:  # noqa: N802
+    def heightForWidth(self, width: int) -> int:
         ratio = self.photo.height() / self.photo.width() if self.photo is not None else 1.0
         return round(min(1.4, ratio) * width) + CAPTION
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(190, self.heightForWidth(190))
 
     def picture_rect(self) -> QRectF:
@@ -140,18 +140,18 @@ class Canvas(QWidget):
 
     # --- mouse and keys ---
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus(Qt.FocusReason.MouseFocusReason)
         if event.button() == Qt.MouseButton.LeftButton and self.kind is not None and self.photo is not None:
             self._beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self._path = [self._share(event.position())]
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._path:
             self._path.append(self._share(event.position()))
             self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if not self._path:
             return
         self._path.append(self._share(event.position()))
@@ -172,7 +172,7 @@ class Canvas(QWidget):
             return Shape("lasso", tuple(path)) if len(path) > 2 else None
         return Shape(self.kind, (path[0], path[-1]))
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         fine = 0.25 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
         steps = {
             Qt.Key.Key_Left: (-STEP, 0.0),
@@ -199,7 +199,7 @@ class Canvas(QWidget):
 
     # --- painting ---
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 

@@ -90,7 +90,7 @@ class CoverPage(QWidget):
         self.kept_tests.refresh()
         self.refresh()
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.explainer.prepare()
         self.kept_tests.refresh()

@@ -50,7 +50,7 @@ class CurveDiagram(Diagram):
             )
         self.redraw()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(240, 204)
 
     def marks(self) -> int:

@@ -38,10 +38,10 @@ class FilterStrip(QWidget):
     def fitting(self) -> int:
         return min(len(self.pictures), self.LINES * max(1, self.width() // (self.SIDE + self.GAP)))
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(300, self.height())
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             each_line = max(1, self.width() // (self.SIDE + self.GAP))
             for i, picture in enumerate(self.pictures[: self.fitting]):
@@ -81,7 +81,7 @@ class LayersPage(QWidget):
         explainer.layers_changed.connect(self.refresh)
         explainer.board_changed.connect(self._show_ticks)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.explainer.prepare()
         self.refresh()

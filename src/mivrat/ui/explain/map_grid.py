@@ -73,20 +73,20 @@ class MapGrid(QWidget):
     def _columns(self) -> int:
         return max(1, (self.width() + GAP) // (SIDE + GAP))
 
-    def heightForWidth(self, width: int) -> int:  # noqa: N802
+    def heightForWidth(self, width: int) -> int:
         columns = max(1, (width + GAP) // (SIDE + GAP))
         return -(-len(self.maps) // columns) * (SIDE + WORDS + GAP)
 
-    def hasHeightForWidth(self) -> bool:  # noqa: N802
+    def hasHeightForWidth(self) -> bool:
         return True
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(2 * SIDE, self.heightForWidth(max(self.width(), 2 * SIDE)))
 
     def _fit(self) -> None:
         self.setFixedHeight(self.heightForWidth(max(self.width(), SIDE)))
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
+    def resizeEvent(self, event: object) -> None:
         self._fit()
 
     def rect_of(self, i: int) -> QRectF:
@@ -96,7 +96,7 @@ class MapGrid(QWidget):
     def _found(self, x: float, y: float) -> int:
         return next((i for i in range(len(self.maps)) if self.rect_of(i).adjusted(0, 0, 0, WORDS).contains(x, y)), -1)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         at = self._found(event.position().x(), event.position().y())
         if at >= 0 and event.button() == Qt.MouseButton.LeftButton:
             self.at = at
@@ -104,7 +104,7 @@ class MapGrid(QWidget):
             self.update()
             self.chosen.emit(at)
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         columns = self._columns
         steps = {
             Qt.Key.Key_Left: -1,
@@ -122,13 +122,13 @@ class MapGrid(QWidget):
         else:
             event.ignore()
 
-    def focusInEvent(self, event: object) -> None:  # noqa: N802
+    def focusInEvent(self, event: object) -> None:
         self.update()
 
-    def focusOutEvent(self, event: object) -> None:  # noqa: N802
+    def focusOutEvent(self, event: object) -> None:
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 

@@ -81,7 +81,7 @@ class TrustPage(QWidget):
         for signal in (self.workspace.topics.current, self.workspace.topics.selection, self.workspace.topics.busy):
             signal.connect(self._tell_buttons)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.explainer.prepare()
         self._tell_buttons()

@@ -162,7 +162,7 @@ class WherePage(QWidget):
         layout.addLayout(row(self.begin, self.on_table, None, self.more))
         layout.addWidget(Scrolled(body), 1)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802
+    def showEvent(self, event: object) -> None:
         super().showEvent(event)  # type: ignore[arg-type]
         self.explainer.prepare()
         self.refresh()

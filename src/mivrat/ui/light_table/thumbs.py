@@ -140,7 +140,7 @@ class Thumbs(QAbstractScrollArea):
         bar.setSingleStep(self._row_height // 3)
         self.viewport().update()
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         self._relayout()
 
     def _reveal(self) -> None:
@@ -170,7 +170,7 @@ class Thumbs(QAbstractScrollArea):
             found += range(first, min(stop, last))
         return found
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self.viewport()) as painter:
             self._paint(painter)
 
@@ -253,7 +253,7 @@ class Thumbs(QAbstractScrollArea):
                 return position
         return -1
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         position = self.position_at(event.position())
         if position < 0:
             return
@@ -269,11 +269,11 @@ class Thumbs(QAbstractScrollArea):
         else:
             self.workspace.shown.look_at(image)
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self.position_at(event.position()) >= 0 and event.button() == Qt.MouseButton.LeftButton:
             self.opened.emit()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         key, modifiers = Qt.Key(event.key()), event.modifiers()
         control, shift = (bool(modifiers & getattr(Qt.KeyboardModifier, f"{m}Modifier")) for m in ("Control", "Shift"))
         if modifiers & Qt.KeyboardModifier.AltModifier:
@@ -336,10 +336,10 @@ class Thumbs(QAbstractScrollArea):
         before = self._starts[b - 1]
         return min(before + (start - before - 1) // columns * columns + column, start - 1)
 
-    def focusInEvent(self, event: object) -> None:  # noqa: N802
+    def focusInEvent(self, event: object) -> None:
         self.viewport().update()
 
-    def focusOutEvent(self, event: object) -> None:  # noqa: N802
+    def focusOutEvent(self, event: object) -> None:
         self.viewport().update()
 
     def describe(self, image: int) -> str:
@@ -366,7 +366,7 @@ class Thumbs(QAbstractScrollArea):
         lines += [f"{key}: {value}" for key, value in record.image_set.items[image].columns.items() if value]
         return "\n".join(lines)
 
-    def viewportEvent(self, event: QEvent) -> bool:  # noqa: N802
+    def viewportEvent(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             position = self.position_at(QPointF(event.pos()))
             if position >= 0:

@@ -130,7 +130,7 @@ class BlockMap(Diagram):
         )
         return [(self.plot, frame)]
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         by = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()), 0)
         if by and self.marks():
             line = max(0, self.cursor) // self.cells

@@ -74,7 +74,7 @@ class CurvesPanel(Diagram):
         self.found = found
         self.redraw()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(330, 200)
 
     def lay_out(self) -> None:

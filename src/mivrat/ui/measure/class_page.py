@@ -116,7 +116,7 @@ class ClassesPage(QWidget):
                 found &= condition.mask(snapshot.judged)
         return found
 
-    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self._follow()
 

@@ -75,7 +75,7 @@ class StoryPanel(Scrolled):
         whole.addStretch(1)
         self.setWidget(body)
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(420, 340)
 
     def _look(self, image: int) -> None:

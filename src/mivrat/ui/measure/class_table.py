@@ -188,13 +188,13 @@ class ClassModel(QAbstractTableModel):
         """The row that shows these classes and no others, or -1."""
         return next((row for row, k in enumerate(self._order) if self._members[k] == classes), -1)
 
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return len(self._wrong)
 
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: N802, B008
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return len(HEADS)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:  # noqa: N802
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
                 return HEADS[section]
@@ -306,7 +306,7 @@ class ClassTable(ChoosingTable):
         self._model.modelReset.connect(self._share_room)
         workspace.topics.selection.connect(self._follow)
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._share_room()
 

@@ -117,7 +117,7 @@ class Confusions(QWidget):
         workspace.topics.selection.connect(lambda: self._tell(None))
         workspace.topics.measured.connect(self._work_out)
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._arrange()
 

@@ -303,14 +303,14 @@ class _Row(QFrame):
         if not self.workspace.shown.are_chosen(self.conditions):
             self.workspace.shown.choose(*self.conditions)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self._choose()
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.workspace.shown.enter(*self.conditions)
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.workspace.shown.enter(*self.conditions)
         elif event.key() == Qt.Key.Key_Space:

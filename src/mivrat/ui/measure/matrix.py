@@ -146,15 +146,15 @@ class ConfusionMatrix(QWidget):
             self._picture.hide()
         self.update()
 
-    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.refresh()
 
-    def focusInEvent(self, event: QFocusEvent) -> None:  # noqa: N802
+    def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
         self.refresh()
 
-    def focusOutEvent(self, event: QFocusEvent) -> None:  # noqa: N802
+    def focusOutEvent(self, event: QFocusEvent) -> None:
         super().focusOutEvent(event)
         self.refresh()
 
@@ -292,7 +292,7 @@ class ConfusionMatrix(QWidget):
         offset.setY(offset.y() + min(0.0, cell.top() - view.top()) + max(0.0, cell.bottom() - view.bottom()))
         self.pan_to(offset)
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         if self.workspace.is_open:
             self._settle()
@@ -318,7 +318,7 @@ class ConfusionMatrix(QWidget):
             return -1, int(order[column])
         return None
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 
@@ -421,11 +421,11 @@ class ConfusionMatrix(QWidget):
         else:
             choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self._pressed, self._dragged_from = event.position(), None
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._pressed is None or not event.buttons() & Qt.MouseButton.LeftButton:
             self._point_at(self._at(event.position()))
             return
@@ -435,7 +435,7 @@ class ConfusionMatrix(QWidget):
         if self._dragged_from is not None and self.zoom > 1:
             self.pan_to(self._dragged_from - moved)
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         pressed, dragged = self._pressed, self._dragged_from is not None
         self._pressed = self._dragged_from = None
         if event.button() != Qt.MouseButton.LeftButton or pressed is None or (dragged and self.zoom > 1):
@@ -446,11 +446,11 @@ class ConfusionMatrix(QWidget):
                 self.cursor_cell = found
             self.select(*found, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
 
-    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+    def wheelEvent(self, event: QWheelEvent) -> None:
         self.zoom_by(ZOOM_STEP ** (event.angleDelta().y() / 120), event.position())
         event.accept()
 
-    def leaveEvent(self, event: QEvent) -> None:  # noqa: N802
+    def leaveEvent(self, event: QEvent) -> None:
         self._point_at(None)
 
     def _point_at(self, cell: tuple[int, int] | None) -> None:
@@ -460,7 +460,7 @@ class ConfusionMatrix(QWidget):
             self.pointed.emit(cell)
             self.refresh()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         moves = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}
         count = len(self.order)
         if event.key() in moves and count and not event.modifiers() & Qt.KeyboardModifier.AltModifier:

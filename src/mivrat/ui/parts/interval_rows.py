@@ -241,12 +241,12 @@ class IntervalRows(QWidget):
                 made.setAlignment(side | Qt.AlignmentFlag.AlignVCenter)
             kept.append(made)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         mark = self.bars.mark_at(self.bars.mapFrom(self, event.position()))
         if event.button() == Qt.MouseButton.LeftButton and mark >= 0:
             self.bars.select(mark, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(200, super().sizeHint().height())
 
 

@@ -23,7 +23,7 @@ class Late(QObject):
         else:
             self._due = True
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.Show and self._due:
             self._due = False
             self._refresh()

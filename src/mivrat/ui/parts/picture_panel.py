@@ -71,7 +71,7 @@ class PicturePanel(QWidget):
         self.zoom = zoom
         zoom.changed.connect(self.update)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+    def wheelEvent(self, event: QWheelEvent) -> None:
         if self.zoom is None or not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             event.ignore()  # the page around it scrolls
             return
@@ -80,17 +80,17 @@ class PicturePanel(QWidget):
         self.zoom.by(1.25 ** (event.angleDelta().y() / 120), inside)
         event.accept()
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self._dragged = event.position() if self.zoom is not None else None
         super().mousePressEvent(event)
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self.zoom is not None and self._dragged is not None:
             moved, place = event.position() - self._dragged, self.picture_rect()
             self._dragged = event.position()
             self.zoom.move(-moved.x() / place.width(), -moved.y() / place.height())
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self.zoom is not None:
             self.zoom.reset()
 
@@ -106,15 +106,15 @@ class PicturePanel(QWidget):
         self.setAccessibleName(f"{caption} {emphasis}")
         self.update()
 
-    def hasHeightForWidth(self) -> bool:  # noqa: N802
+    def hasHeightForWidth(self) -> bool:
         return True
 
-    def heightForWidth(self, width: int) -> int:  # noqa: N802
+    def heightForWidth(self, width: int) -> int:
         """Room for the picture at this width (for a square one until it is known) and its caption."""
         ratio = self.image.height() / self.image.width() if self.image is not None else 1.0
         return round(min(1.4, ratio) * width) + self.room
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(190, self.heightForWidth(190))
 
     def picture_rect(self) -> QRectF:
@@ -125,7 +125,7 @@ class PicturePanel(QWidget):
         scale = min(area.width() / self.image.width(), area.height() / self.image.height())
         return QRectF(0, 0, self.image.width() * scale, self.image.height() * scale)
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 

@@ -171,23 +171,23 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
 
     # --- mouse, keys, hover ---
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self.setFocus(Qt.FocusReason.MouseFocusReason)
             self.cursor = self.mark_at(event.position())
             self.select(self.cursor, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             self.remark()
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         event.accept()
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         event.accept()
 
-    def wheelEvent(self, event: Any) -> None:  # noqa: N802
+    def wheelEvent(self, event: Any) -> None:
         event.ignore()  # the page scrolls
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         key, marks = event.key(), self.marks()
         alt = event.modifiers() & Qt.KeyboardModifier.AltModifier
         if key in (self.backward, self.forward) and marks and not alt:
@@ -207,18 +207,18 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         QToolTip.showText(self.mapToGlobal(corner), plain(told), self)
         self.remark()
 
-    def keyReleaseEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
         QWidget.keyReleaseEvent(self, event)
 
-    def focusInEvent(self, event: Any) -> None:  # noqa: N802
+    def focusInEvent(self, event: Any) -> None:
         super().focusInEvent(event)
         self.remark()
 
-    def focusOutEvent(self, event: Any) -> None:  # noqa: N802
+    def focusOutEvent(self, event: Any) -> None:
         super().focusOutEvent(event)
         self.remark()
 
-    def viewportEvent(self, event: QEvent) -> bool:  # noqa: N802
+    def viewportEvent(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             mark = self.mark_at(QPointF(event.pos()))
             if mark >= 0:
@@ -228,7 +228,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
             return True
         return bool(super().viewportEvent(event))
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         ready = bool(getattr(self, "plots", None))  # the toolkit sizes it before it is made
         if ready:
             self.lay_out()
@@ -236,7 +236,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         if ready:
             self._soon.start()
 
-    def showEvent(self, event: Any) -> None:  # noqa: N802
+    def showEvent(self, event: Any) -> None:
         super().showEvent(event)
         if self._stale:
             self._soon.start()
@@ -258,16 +258,16 @@ class DraggedDiagram(Diagram):
         """Move the value."""
         raise NotImplementedError
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self.setFocus(Qt.FocusReason.MouseFocusReason)
             self.drag(event.position())
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
             self.drag(event.position())
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         step = self.steps.get(Qt.Key(event.key()))
         if step is None or event.modifiers() & Qt.KeyboardModifier.AltModifier:
             super().keyPressEvent(event)

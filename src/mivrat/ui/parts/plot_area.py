@@ -47,11 +47,11 @@ class PlotArea(pg.GraphicsWidget):  # type: ignore[misc]
 
     # Named as the library names them, since what is drawn is the library's.
 
-    def getViewBox(self) -> pg.ViewBox:  # noqa: N802
+    def getViewBox(self) -> pg.ViewBox:
         """The range that is drawn on."""
         return self._range
 
-    def getAxis(self, side: str) -> pg.AxisItem:  # noqa: N802
+    def getAxis(self, side: str) -> pg.AxisItem:
         """The axis on a side: left, bottom, top or right."""
         if side not in self._axes:
             axis = pg.AxisItem(orientation=side, parent=self)
@@ -67,17 +67,17 @@ class PlotArea(pg.GraphicsWidget):  # type: ignore[misc]
         """The axes that have been made."""
         return list(self._axes.values())
 
-    def showAxis(self, side: str) -> None:  # noqa: N802
+    def showAxis(self, side: str) -> None:
         self.getAxis(side).show()
 
-    def hideAxis(self, side: str) -> None:  # noqa: N802
+    def hideAxis(self, side: str) -> None:
         self.getAxis(side).hide()
 
-    def setLabel(self, side: str, text: str, **style: str) -> None:  # noqa: N802
+    def setLabel(self, side: str, text: str, **style: str) -> None:
         """Name an axis."""
         self.getAxis(side).setLabel(text=text, **style)
 
-    def setTitle(self, text: str, **style: Any) -> None:  # noqa: N802
+    def setTitle(self, text: str, **style: Any) -> None:
         """Write a line above the plot."""
         if self._title is None:
             self._title = pg.LabelItem("", parent=self)
@@ -86,12 +86,12 @@ class PlotArea(pg.GraphicsWidget):  # type: ignore[misc]
         self.layout.setRowFixedHeight(0, 30)
         self._title.setText(text, **style)
 
-    def addItem(self, item: Any, ignoreBounds: bool = False) -> None:  # noqa: N802, N803
+    def addItem(self, item: Any, ignoreBounds: bool = False) -> None:
         """Draw something on it."""
         self.items.append(item)
         self._range.addItem(item, ignoreBounds=ignoreBounds)
 
-    def removeItem(self, item: Any) -> None:  # noqa: N802
+    def removeItem(self, item: Any) -> None:
         if item in self.items:
             self.items.remove(item)
             self._range.removeItem(item)
@@ -101,20 +101,20 @@ class PlotArea(pg.GraphicsWidget):  # type: ignore[misc]
         for item in list(self.items):
             self.removeItem(item)
 
-    def viewRange(self) -> list[list[float]]:  # noqa: N802
+    def viewRange(self) -> list[list[float]]:
         """The ends of what is shown, across and upright."""
         found: list[list[float]] = self._range.viewRange()
         return found
 
-    def setRange(self, **given: Any) -> None:  # noqa: N802
+    def setRange(self, **given: Any) -> None:
         self._range.setRange(**given)
 
-    def setXRange(self, low: float, high: float, **given: Any) -> None:  # noqa: N802
+    def setXRange(self, low: float, high: float, **given: Any) -> None:
         self._range.setXRange(low, high, **given)
 
-    def setYRange(self, low: float, high: float, **given: Any) -> None:  # noqa: N802
+    def setYRange(self, low: float, high: float, **given: Any) -> None:
         self._range.setYRange(low, high, **given)
 
-    def invertY(self, upside_down: bool = True) -> None:  # noqa: N802
+    def invertY(self, upside_down: bool = True) -> None:
         """Count from above."""
         self._range.invertY(upside_down)

@@ -39,13 +39,13 @@ class ChoosingTable(QTableView):
         """Choose the row of an index, which may be none."""
         raise NotImplementedError
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         super().mouseReleaseEvent(event)
         if event.button() == Qt.MouseButton.LeftButton:
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.choose(self.indexAt(event.position().toPoint()), beside)
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.choose(self.currentIndex(), beside, enter=event.key() != Qt.Key.Key_Space)
@@ -100,7 +100,7 @@ class FigureTable(QTableWidget):
         """Give the columns the width that what stands in them takes."""
         fit_columns(self, self._widths, self._numbers)
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.fit()
 

@@ -36,7 +36,7 @@ class ThumbStrip(QWidget):
         self.images, self._texts = list(images), [list(lines) for lines in texts]
         self.update()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(self._side * 4, self.height())
 
     def _rect(self, i: int) -> QRect:
@@ -45,10 +45,10 @@ class ThumbStrip(QWidget):
     def _fitting(self) -> int:
         return min(len(self.images), max(1, (self.width() + GAP) // (self._side + GAP)))
 
-    def hideEvent(self, event: QHideEvent) -> None:  # noqa: N802
+    def hideEvent(self, event: QHideEvent) -> None:
         self._thumbnails.want(self, set())
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 
@@ -82,7 +82,7 @@ class ThumbStrip(QWidget):
                 return i
         return -1
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         at = self._at(event.position().x(), event.position().y())
         if at >= 0 and event.button() == Qt.MouseButton.LeftButton:
             self.chosen.emit(self.images[at])

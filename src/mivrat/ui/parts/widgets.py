@@ -50,7 +50,7 @@ class Plain(QLabel):
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(text)
 
-    def setText(self, text: str) -> None:  # noqa: N802
+    def setText(self, text: str) -> None:
         super().setText(printable(text))
 
 
@@ -86,7 +86,7 @@ def button(text: str, clicked: Callable[[], object] | None = None, *, kind: str 
 class Calm(QObject):
     """Keeps the wheel from changing a list or a number that is only being scrolled over: it does where that has the focus."""
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.Wheel and isinstance(watched, QWidget) and not watched.hasFocus():
             event.ignore()
             return True
@@ -156,7 +156,7 @@ def plain(text: str) -> str:
 
 
 class _HasTip(Protocol):
-    def setToolTip(self, text: str, /) -> None: ...  # noqa: N802
+    def setToolTip(self, text: str, /) -> None: ...
 
 
 def tip(shown: _HasTip, text: str) -> None:
@@ -294,7 +294,7 @@ class StateMark(QWidget):
         self._state = state
         self.setFixedSize(16, 18)
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             paint_state(painter, self._state, 8, 10)
 
@@ -351,13 +351,13 @@ class Choice(QComboBox):
         self.setAccessibleName(name)
         tip(self, name)
 
-    def showPopup(self) -> None:  # noqa: N802
+    def showPopup(self) -> None:
         """Open the list as wide as its longest entry, however narrow the box is."""
         longest = max((self.fontMetrics().horizontalAdvance(self.itemText(i)) for i in range(self.count())), default=0)
         self.view().setMinimumWidth(min(self.WIDEST, longest + self.view().verticalScrollBar().sizeHint().width() + 24))
         super().showPopup()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)
         with QPainter(self) as painter:
             self._paint(painter)
@@ -392,7 +392,7 @@ class Elided(Plain):
     def full_text(self) -> str:
         return self._full
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
+    def resizeEvent(self, event: object) -> None:
         self._fit()
 
     def _shown(self, width: int) -> str:

@@ -17,7 +17,7 @@ class Flow(QLayout):
         self.setSpacing(spacing)
         self.setContentsMargins(0, 0, 0, 0)
 
-    def addItem(self, item: QLayoutItem) -> None:  # noqa: N802
+    def addItem(self, item: QLayoutItem) -> None:
         self._items.append(item)
         self.invalidate()
 
@@ -25,7 +25,7 @@ class Flow(QLayout):
         self._heights.clear()
         super().invalidate()
 
-    def addWidget(self, widget: QWidget) -> None:  # noqa: N802
+    def addWidget(self, widget: QWidget) -> None:
         """Put a widget at the end. Its item is made here: one that the toolkit makes may be lost to us while it is in use."""
         self.addChildWidget(widget)
         self.addItem(QWidgetItem(widget))
@@ -33,31 +33,31 @@ class Flow(QLayout):
     def count(self) -> int:
         return len(self._items)
 
-    def itemAt(self, index: int) -> QLayoutItem | None:  # noqa: N802
+    def itemAt(self, index: int) -> QLayoutItem | None:
         return self._items[index] if 0 <= index < len(self._items) else None
 
-    def takeAt(self, index: int) -> QLayoutItem | None:  # noqa: N802
+    def takeAt(self, index: int) -> QLayoutItem | None:
         return self._items.pop(index) if 0 <= index < len(self._items) else None
 
-    def expandingDirections(self) -> Qt.Orientation:  # noqa: N802
+    def expandingDirections(self) -> Qt.Orientation:
         return Qt.Orientation(0)
 
-    def hasHeightForWidth(self) -> bool:  # noqa: N802
+    def hasHeightForWidth(self) -> bool:
         return True
 
-    def heightForWidth(self, width: int) -> int:  # noqa: N802
+    def heightForWidth(self, width: int) -> int:
         if width not in self._heights:
             self._heights[width] = self._arrange(QRect(0, 0, width, 0), move=False)
         return self._heights[width]
 
-    def setGeometry(self, rect: QRect) -> None:  # noqa: N802
+    def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)
         self._arrange(rect, move=True)
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return self.minimumSize()
 
-    def minimumSize(self) -> QSize:  # noqa: N802
+    def minimumSize(self) -> QSize:
         found = QSize()
         for item in self._items:
             found = found.expandedTo(item.minimumSize())

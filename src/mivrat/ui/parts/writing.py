@@ -36,11 +36,11 @@ class Writing(QPlainTextEdit):
             self._before = text
             self.written.emit(text)
 
-    def focusOutEvent(self, event: QFocusEvent) -> None:  # noqa: N802
+    def focusOutEvent(self, event: QFocusEvent) -> None:
         super().focusOutEvent(event)
         self._done()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
             self.setPlainText(self._before)
             self.clearFocus()

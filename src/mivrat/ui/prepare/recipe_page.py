@@ -143,7 +143,7 @@ class RecipePage(QWidget):
         self._prepare()
         self._show_hints()
 
-    def showEvent(self, event: QShowEvent) -> None:  # noqa: N802
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.refresh()
 

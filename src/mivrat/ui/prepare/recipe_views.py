@@ -58,7 +58,7 @@ class OriginalView(QWidget):
 
         return placed(picture), placed(canvas)
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
             self._paint(painter)
 

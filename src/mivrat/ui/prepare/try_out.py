@@ -124,10 +124,10 @@ class Cards(QWidget):
         lines = -(-len(self.images) // COLUMNS)
         self.setMinimumHeight(lines * (self.side + TEXT + GAP) + 8)
 
-    def resizeEvent(self, event: QResizeEvent) -> None:  # noqa: N802
+    def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit()
 
-    def sizeHint(self) -> QSize:  # noqa: N802
+    def sizeHint(self) -> QSize:
         return QSize(500, self.minimumHeight())
 
     def card_rect(self, i: int) -> QRectF:
@@ -135,7 +135,7 @@ class Cards(QWidget):
         line, column = divmod(i, COLUMNS)
         return QRectF(4 + column * (self.side + GAP), 4 + line * (self.side + TEXT + GAP), self.side, self.side)
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802
+    def paintEvent(self, event: QPaintEvent) -> None:
         if (snapshot := self.workspace.shown.snapshot) is not None:
             files = snapshot.record.image_set
             self._thumbnails.want(self, {files.file(i) for i in self.images if i < len(files.items)})
@@ -146,7 +146,7 @@ class Cards(QWidget):
                 if self.card_rect(i).adjusted(0, 0, 0, TEXT).intersects(QRectF(event.rect())):
                     self._paint_card(painter, i, image)
 
-    def hideEvent(self, event: QHideEvent) -> None:  # noqa: N802
+    def hideEvent(self, event: QHideEvent) -> None:
         self._thumbnails.want(self, set())
 
     def _paint_card(self, painter: QPainter, i: int, image: int) -> None:
@@ -211,16 +211,16 @@ class Cards(QWidget):
             (i for i in range(len(self.images)) if self.card_rect(i).adjusted(0, 0, 0, TEXT).contains(point)), -1
         )
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if (i := self._card_at(event.position())) >= 0:
             self.at = i
             self.update()
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if (i := self._card_at(event.position())) >= 0:
             self.opened.emit(self.images[i])
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -COLUMNS, Qt.Key.Key_Down: COLUMNS}
         if event.key() in steps and self.images:
             self.at = min(len(self.images) - 1, max(0, self.at + steps[Qt.Key(event.key())]))
