@@ -50,7 +50,11 @@ class ChanceEce:
 
 
 def bin_index(confidence: NDArray[np.float64], bins: int) -> NDArray[np.int64]:
-    """The bin of each confidence: bin m (from 0) is (m/M, (m+1)/M], and 0 falls in the first."""
+    """The bin of each confidence: bin m (from 0) is (m/M, (m+1)/M], and 0 falls in the first.
+
+    >>> bin_index(np.array([0.05, 0.95, 1.0]), 10).tolist()
+    [0, 9, 9]
+    """
     edges = np.arange(1, bins) / bins
     return np.searchsorted(edges, confidence, side="left")
 
@@ -72,7 +76,11 @@ def from_sums(
 
 
 def calibration(confidence: NDArray[np.float64], right: NDArray[np.bool_], bins: int = BINS) -> Calibration:
-    """Calibration of N predictions with confidences in [0, 1], bins of equal width (Naeini 2015; Guo 2017)."""
+    """Calibration of N predictions with confidences in [0, 1], bins of equal width (Naeini 2015; Guo 2017).
+
+    >>> round(calibration(np.array([0.9, 0.9]), np.array([True, False])).ece, 3)
+    0.4
+    """
     return from_sums(np.arange(bins + 1) / bins, *_sums(bin_index(confidence, bins), confidence, right, bins))
 
 

@@ -17,7 +17,11 @@ Counts = NDArray[np.int64]
 
 
 def confusion_matrix(labels: NDArray[np.integer], predicted: NDArray[np.integer], classes: int) -> Counts:
-    """Counts, K x K: rows are labels, columns predictions, in class-list order."""
+    """Counts, K x K: rows are labels, columns predictions, in class-list order.
+
+    >>> confusion_matrix(np.array([0, 0, 1]), np.array([0, 1, 1]), 2).tolist()
+    [[1, 1], [0, 1]]
+    """
     flat = np.asarray(labels, np.int64) * classes + np.asarray(predicted, np.int64)
     return np.bincount(flat, minlength=classes * classes).reshape(classes, classes)
 
@@ -39,7 +43,11 @@ class ClassFigures:
 
 def class_figures(matrix: Counts) -> list[ClassFigures]:
     """Precision TP/(TP+FP), recall TP/(TP+FN) and specificity TN/(TN+FP) with Wilson intervals, and F1
-    2TP/(2TP+FP+FN), class by class."""
+    2TP/(2TP+FP+FN), class by class.
+
+    >>> class_figures(np.array([[20, 5], [10, 15]]))[0].recall.value
+    0.8
+    """
     support, predicted, hits = matrix.sum(axis=1), matrix.sum(axis=0), np.diagonal(matrix)
     total, found = int(matrix.sum()), []
     for s, p, t in zip(support.tolist(), predicted.tolist(), hits.tolist(), strict=True):
@@ -60,7 +68,11 @@ def f1_of(jaccard: Proportion) -> Proportion:
 
 
 def averages(matrix: Counts) -> dict[str, float | None]:
-    """The figures that follow from counts by class, by key; None where they are undefined, all of them without any image."""
+    """The figures that follow from counts by class, by key; None where they are undefined, all of them without any image.
+
+    >>> round(averages(np.array([[20, 5], [10, 15]]))["cohen_kappa"], 3)
+    0.4
+    """
     counts = matrix.astype(float)
     found = by_class.Counts(counts.sum(axis=1), counts.sum(axis=0), np.diagonal(counts)).figures()
     return {one.key: None if np.isnan(value) else float(value) for one, value in zip(COUNTED, found, strict=True)}

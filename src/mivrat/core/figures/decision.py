@@ -38,7 +38,11 @@ class Costs:
 def costs(
     second: NDArray[np.float64], labels: NDArray[np.integer], false_alarm: float = 1.0, miss: float = 1.0
 ) -> Costs:
-    """Costs over N >= 1 images with labels 0 and 1: ``false_alarm`` for a 0 called 1, ``miss`` for a 1 called 0."""
+    """Costs over N >= 1 images with labels 0 and 1: ``false_alarm`` for a 0 called 1, ``miss`` for a 1 called 0.
+
+    >>> costs(np.array([0.2, 0.4, 0.6]), np.array([0, 1, 1]), miss=5.0).best
+    0.4
+    """
     order = np.argsort(second, kind="stable")
     values, ones = second[order], np.asarray(labels)[order] == 1
     first = np.flatnonzero(np.append(True, values[1:] != values[:-1]))
@@ -51,5 +55,9 @@ def costs(
 
 
 def called_at(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:
-    """0 or 1 for each image: 1 where its probability of the second class is at least the threshold."""
+    """0 or 1 for each image: 1 where its probability of the second class is at least the threshold.
+
+    >>> called_at(np.array([0.2, 0.5]), 0.5).tolist()
+    [0, 1]
+    """
     return (second >= threshold).astype(np.int64)

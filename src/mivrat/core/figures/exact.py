@@ -18,13 +18,21 @@ Numbers = NDArray[np.float64]
 
 
 def at_most(k: NDArray[np.integer] | int, n: NDArray[np.integer] | int, p: float | Numbers) -> Numbers:
-    """The probability of k successes or fewer in n trials, for whole numbers, each an array or not; 0 below none."""
+    """The probability of k successes or fewer in n trials, for whole numbers, each an array or not; 0 below none.
+
+    >>> round(float(at_most(1, 6, 0.5)), 6)
+    0.109375
+    """
     k, n = np.asarray(k, np.int64), np.asarray(n, np.int64)
     return np.where(k < 0, 0.0, special.bdtr(np.clip(k, 0, n).astype(float), n, p))
 
 
 def more_than(k: int, n: int, p: float) -> float:
-    """The probability of more than k successes in n trials; 1 below none."""
+    """The probability of more than k successes in n trials; 1 below none.
+
+    >>> round(more_than(4, 6, 0.5), 6)
+    0.109375
+    """
     return 1.0 if k < 0 else 0.0 if k >= n else float(special.bdtrc(float(k), n, p))
 
 
@@ -36,7 +44,11 @@ def _choose(n: NDArray[np.integer] | int, k: NDArray[np.integer]) -> Numbers:
 
 def splits(whole: int, marked: int, taken: int) -> tuple[NDArray[np.int64], Numbers]:
     """Of ``whole`` things, ``marked`` of them so, some are taken: how many marked ones can be among these, and how likely each count
-    is (hypergeometric)."""
+    is (hypergeometric).
+
+    >>> splits(4, 2, 2)[0].tolist()
+    [0, 1, 2]
+    """
     ways = np.arange(max(0, taken + marked - whole), min(taken, marked) + 1)
     chance = np.exp(_choose(marked, ways) + _choose(whole - marked, taken - ways) - _choose(whole, np.array(taken)))
     return ways, chance

@@ -51,7 +51,11 @@ class Proportion:
 
 
 def significantly_below(shares: Sequence[Proportion], share: float | None) -> list[int]:
-    """Which of some shares lie below a given one at the 5 % level, corrected over all that have an interval (Holm 1979)."""
+    """Which of some shares lie below a given one at the 5 % level, corrected over all that have an interval (Holm 1979).
+
+    >>> significantly_below([proportion(20, 50), proportion(44, 50)], 0.83)
+    [0]
+    """
     if share is None:
         return []
     known = [i for i, one in enumerate(shares) if one.low is not None]
@@ -65,6 +69,9 @@ def lowest_of(shares: Sequence[Proportion]) -> tuple[int, float | None, float | 
     their number (Bonferroni), since each of them may fall below a limit by chance. No interval where none has one.
 
     A share without an interval may be anything: then the lower end is 0.
+
+    >>> lowest_of([proportion(20, 50), proportion(44, 50)])[0]
+    0
     """
     at = min(range(len(shares)), key=lambda i: (shares[i].value, shares[i].high or 1.0))
     known = [one for one in shares if one.low is not None and one.high is not None]
@@ -89,7 +96,11 @@ def _upper(one: Proportion, level: float) -> float:
 
 def wilson(share: float, total: float, z: float = Z95) -> tuple[float, float]:
     """The two ends of Wilson's score interval (Wilson 1927) of a share of ``total`` independent trials (an effective number
-    need not be whole), ``z`` being the distribution's two-sided point."""
+    need not be whole), ``z`` being the distribution's two-sided point.
+
+    >>> tuple(round(end, 4) for end in wilson(0.5, 24))
+    (0.3143, 0.6857)
+    """
     z2 = z * z
     centre = (share + z2 / (2 * total)) / (1 + z2 / total)
     half = z / (1 + z2 / total) * sqrt(share * (1 - share) / total + z2 / (4 * total * total))
@@ -97,7 +108,11 @@ def wilson(share: float, total: float, z: float = Z95) -> tuple[float, float]:
 
 
 def proportion(hits: int, total: int) -> Proportion:
-    """A share with its 95 % Wilson score interval (Wilson 1927). ``0 <= hits <= total``."""
+    """A share with its 95 % Wilson score interval (Wilson 1927). ``0 <= hits <= total``.
+
+    >>> (p := proportion(25, 50)).value, round(p.low, 3), round(p.high, 3)
+    (0.5, 0.366, 0.634)
+    """
     if not 0 <= hits <= total:
         raise ValueError(f"{hits} of {total} is not a proportion")
     if total == 0:

@@ -247,7 +247,11 @@ OVER_CLASSES = tuple(one.key for one in COUNTED if one.counted is not None and o
 
 
 def metric(key: str) -> Metric:
-    """The record of a figure, also of ``top3`` and the like. Raises KeyError for an unknown one."""
+    """The record of a figure, also of ``top3`` and the like. Raises KeyError for an unknown one.
+
+    >>> metric("top3").name, metric("ece").called, metric("mcc").in_percent
+    ('Top-3 accuracy', 'ECE', False)
+    """
     if key.startswith("top") and key[3:].isdigit():
         k = int(key[3:])
         meaning = (

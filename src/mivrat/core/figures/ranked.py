@@ -186,12 +186,20 @@ def average_precision_ends(value: float | None, positive: int, negative: int) ->
 
 
 def auroc(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
-    """Area under the ROC curve as the Mann-Whitney statistic, ties by mid-rank; None without both kinds of images."""
+    """Area under the ROC curve as the Mann-Whitney statistic, ties by mid-rank; None without both kinds of images.
+
+    >>> auroc(np.array([0.9, 0.4, 0.6, 0.1]), np.array([True, True, False, False]))
+    0.75
+    """
     return of_class(scores, np.flatnonzero(positive), 1).auroc
 
 
 def average_precision(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
-    """Sum over distinct thresholds of (R_n - R_{n-1}) P_n; None without positive images."""
+    """Sum over distinct thresholds of (R_n - R_{n-1}) P_n; None without positive images.
+
+    >>> round(average_precision(np.array([0.9, 0.4, 0.6, 0.1]), np.array([True, True, False, False])), 4)
+    0.8333
+    """
     return of_class(scores, np.flatnonzero(positive), 1).average_precision
 
 
@@ -214,6 +222,10 @@ def curves(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> Curves:
 
 
 def mean_of(values: Sequence[float | None]) -> float | None:
-    """The mean over those that are defined."""
+    """The mean over those that are defined.
+
+    >>> mean_of([0.5, None, 1.0])
+    0.75
+    """
     known = [v for v in values if v is not None]
     return sum(known) / len(known) if known else None

@@ -12,6 +12,9 @@ def label_ranks(scores: NDArray[np.floating], labels: NDArray[np.integer]) -> ND
     """Rank of each image's labelled class: 1 + classes with a higher score + equal scores at a lower index.
 
     ``scores`` is N x K without NaN, ``labels`` N class indices; returns N ranks from 1 to K.
+
+    >>> label_ranks(np.array([[0.1, 0.7, 0.2], [0.5, 0.3, 0.2]]), np.array([2, 0])).tolist()
+    [2, 1]
     """
     labels = np.asarray(labels)
     own = np.take_along_axis(scores, labels[:, None], axis=1)
@@ -23,7 +26,11 @@ def label_ranks(scores: NDArray[np.floating], labels: NDArray[np.integer]) -> ND
 
 
 def predictions(scores: NDArray[np.floating]) -> NDArray[np.int64]:
-    """The class with the highest score of each row; of equal ones, the first in class-list order."""
+    """The class with the highest score of each row; of equal ones, the first in class-list order.
+
+    >>> predictions(np.array([[0.1, 0.9], [0.5, 0.5]])).tolist()
+    [1, 0]
+    """
     return np.asarray(np.argmax(scores, axis=1), np.int64)
 
 
@@ -33,5 +40,9 @@ def top_ties(scores: NDArray[np.floating]) -> int:
 
 
 def top_k(ranks: NDArray[np.integer], k: int) -> Proportion:
-    """The share of images whose labelled class ranks k or better."""
+    """The share of images whose labelled class ranks k or better.
+
+    >>> top_k(np.array([1, 2, 4]), 3).hits
+    2
+    """
     return proportion(int(np.count_nonzero(ranks <= k)), len(ranks))

@@ -29,7 +29,11 @@ _PIECE = 8192
 
 def for_half_width(share: float, half: float) -> int | None:
     """The least number of images whose Wilson interval at this share is no wider than ``half`` to either side (half its width);
-    None beyond MOST. ``0 <= share <= 1``, ``half > 0``."""
+    None beyond MOST. ``0 <= share <= 1``, ``half > 0``.
+
+    >>> for_half_width(0.5, 0.1)
+    93
+    """
     low, high = 1, 1
     while _half(share, high) > half:
         low, high = high, high * 2
@@ -54,6 +58,9 @@ def to_decide(share: float, limit: float, worth: float = 1.0) -> int | None:
     then of that many more images.
 
     Wilson's lower end is at or above c just where k/n >= c + z sqrt(c (1 - c) / n): it inverts the score test (Wilson 1927).
+
+    >>> to_decide(0.9, 0.8)
+    100
     """
     if share == limit or not (0 <= share <= 1 and 0 < limit < 1):
         return None
