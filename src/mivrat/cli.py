@@ -209,7 +209,7 @@ def _parser() -> argparse.ArgumentParser:
     comparing = commands.add_parser(
         "compare",
         parents=[_agreeing()],
-        help="hold one run against another: the same images under two models, or one model on two sets",
+        help="compare two runs: two models on the same images, or one model on two sets",
     )
     comparing.add_argument(
         "--a",
@@ -234,7 +234,7 @@ def _parser() -> argparse.ArgumentParser:
         "--together", metavar="COLUMN", help="images with the same value here are related: intervals are over these"
     )
     comparing.add_argument(
-        "--margin", type=_share, default=0.01, metavar="SHARE", help="not worse by more than this counts as as good"
+        "--margin", type=_share, default=0.01, metavar="SHARE", help="a loss of at most this counts as not worse"
     )
     comparing.add_argument("--batch", type=_whole(1), default=32, metavar="N")
     comparing.add_argument("--threads", type=_whole(1), default=0, metavar="N")
@@ -251,9 +251,7 @@ def _parser() -> argparse.ArgumentParser:
     )
     comparing.add_argument("--out", type=Path, required=True, metavar="DIR")
 
-    checking = commands.add_parser(
-        "check", parents=[run], help="look for what does not match before any figure is believed"
-    )
+    checking = commands.add_parser("check", parents=[run], help="check inputs for mismatches before trusting a figure")
     checking.add_argument(
         "--training", type=Path, metavar="DIR|TABLE", help="training images, to look for copies of them"
     )
@@ -262,7 +260,7 @@ def _parser() -> argparse.ArgumentParser:
     checking.add_argument("--json", action="store_true", help="print the results as JSON instead of sentences")
     checking.add_argument("--out", type=Path, metavar="FILE", help="write the results as JSON")
 
-    reporting = commands.add_parser("report", help="write the report of a run that a study keeps")
+    reporting = commands.add_parser("report", help="write the report of a run in a study")
     reporting.add_argument("study", type=Path, metavar="STUDY.mivrat")
     reporting.add_argument(
         "--out",
@@ -293,7 +291,7 @@ def _parser() -> argparse.ArgumentParser:
     verifying = commands.add_parser(
         "verify",
         parents=[_agreeing()],
-        help="hold the next model, or other images, to the criteria and findings of a study",
+        help="check the next model, or other images, against the criteria and findings of a study",
     )
     _agreeing_to_folders(verifying)
     verifying.add_argument("study", type=Path, metavar="STUDY.mivrat")

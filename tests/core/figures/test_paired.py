@@ -14,6 +14,7 @@ from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.confusion import averages
 from mivrat.core.figures.differences import Shares, effective, mean_difference, of_shares, wilson_all
 from mivrat.core.figures.intervals import wilson
+from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.paired import paired, share_difference, with_intervals
 from mivrat.core.figures.probability import losses, squared_errors
@@ -154,7 +155,7 @@ def test_classes_nobody_is_of_or_calls_are_undefined() -> None:
     assert found.classes[2].recall.value is None
     assert found.classes[2].precision.value is None
     assert set(found.top_k) == {1}
-    assert set(found.means) == {"balanced_accuracy", "macro_f1"}
+    assert set(found.means) == {one.key for one in COUNTED if one.compared}
     assert paired_ends(*made, 3) == {}
 
 
@@ -196,7 +197,11 @@ def test_two_sets_whose_intervals_touch_zero_or_do_not() -> None:
     for name, (low, high) in found.items():
         widths = [one.of[name].high - one.of[name].low for one in told if one is not None]
         assert max(widths) - 1e-9 <= high - low <= sum(widths) + 1e-9
-    assert set(found) == {"macro_f1", "log_loss", "brier", "ece"}
+    assert set(found) == {one.key for one in COUNTED if one.compared} - {"balanced_accuracy"} | {
+        "log_loss",
+        "brier",
+        "ece",
+    }
 
 
 def test_units_that_are_single_images_change_little_and_copies_add_nothing() -> None:

@@ -18,7 +18,7 @@ from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.jackknife import counts_of, without_each
-from mivrat.core.figures.metrics import BY_KEY, COUNTED
+from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.uncertainty import (
@@ -42,7 +42,13 @@ else:
 Numbers = NDArray[np.float64]
 Unit = NDArray[np.integer] | None
 Ends = tuple[float, float]
-_MACRO_F1 = COUNTED.index(BY_KEY["macro_f1"])
+# Means over classes whose differences are taken by a jackknife, with their places in COUNTED; that of balanced accuracy follows from
+# the classes' recall.
+_MEANS = tuple(
+    (place, one.key)
+    for place, one in enumerate(COUNTED)
+    if one.compared and one.counted is not None and one.counted.over_classes and one.key != "balanced_accuracy"
+)
 # So many changed images more than were seen count, each as far apart as one image moves a figure.
 _UNSEEN = 1.0
 
@@ -51,7 +57,8 @@ def figures_in_means(found: Outcomes, classes: int) -> dict[str, float]:
     """The figures that are no shares, by name; those that are not known are left out."""
     if not len(found.labels):
         return {}
-    known: dict[str, float | None] = {"macro_f1": float(counts_of(found, classes).figures()[_MACRO_F1])}
+    counted = counts_of(found, classes).figures()
+    known: dict[str, float | None] = {key: float(counted[place]) for place, key in _MEANS}
     if found.complete:
         known["log_loss"] = float(losses(found.own).mean())
         known["brier"] = float(squared_errors(found.own, found.squares).mean())
@@ -92,7 +99,8 @@ def paired_ends(
         left = [without_each(one, classes, unit, stopped) for one in (a, b)]
         if left[0] is None or left[1] is None:
             return None
-        found["macro_f1"] = _macro_f1(a, b, classes, unit, left[1][:, _MACRO_F1] - left[0][:, _MACRO_F1])
+        for place, key in _MEANS:
+            found[key] = _mean_over_classes(a, b, classes, unit, place, left[1][:, place] - left[0][:, place])
     if a.complete and b.complete:
         errors = [squared_errors(one.own, one.squares) for one in (a, b)]
         for name, seen in (("log_loss", losses(b.own) - losses(a.own)), ("brier", errors[1] - errors[0])):
@@ -104,12 +112,12 @@ def paired_ends(
     return found
 
 
-def _macro_f1(a: Outcomes, b: Outcomes, classes: int, unit: Unit, lead: Numbers) -> Ends:
+def _mean_over_classes(a: Outcomes, b: Outcomes, classes: int, unit: Unit, place: int, lead: Numbers) -> Ends:
     """Jackknife of the difference (Tukey 1958): each image, or unit, is left out of both at once, which leaves ``lead``."""
     counts = counts_of(a, classes)
     lead = lead[np.isfinite(lead)]
     many = len(lead)
-    value = float(counts_of(b, classes).figures()[_MACRO_F1] - counts.figures()[_MACRO_F1])
+    value = float(counts_of(b, classes).figures()[place] - counts.figures()[place])
     mean = float(lead.mean())
     variance = (many - 1) / many * float(((lead - mean) ** 2).sum())
     there = counts.support > 0
@@ -191,7 +199,7 @@ def unpaired_ends(
         return None
     plain = [figures_in_means(one, classes) for one in (a, b)]
     found: dict[str, Ends] = {}
-    for name in ("macro_f1", "log_loss", "brier"):
+    for name in (*(key for _, key in _MEANS), "log_loss", "brier"):
         one, other = told[0].of.get(name), told[1].of.get(name)
         if one is not None and other is not None:
             found[name] = _joined((plain[0][name], one.low, one.high), (plain[1][name], other.low, other.high))
