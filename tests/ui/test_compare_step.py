@@ -83,7 +83,7 @@ def test_the_same_images_under_another_model(held: MainWindow, qtbot: QtBot, set
     qtbot.mouseClick(page.square.boxes["fixed"], LEFT)
     settle()
     assert set(shown.images.tolist()) == set(np.flatnonzero(counts["fixed"]).tolist())
-    assert "right 0.0 % → 100.0 %" in held.bench.line.summary.text()
+    assert "correct 0.0 % → 100.0 %" in held.bench.line.summary.text()
     qtbot.mouseClick(page.square.boxes["broken"], LEFT, CTRL)
     assert len(shown.images) == int((counts["fixed"] | counts["broken"]).sum())
     qtbot.keyClick(held, Qt.Key.Key_Backspace)
@@ -127,7 +127,7 @@ def test_orders_bands_and_thumbnails_of_both(held: MainWindow, settle: Settle) -
         assert (np.diff(gains) <= 0).all()
     held.bench.comparer.let_go()
     settle()
-    assert (shown.order, shown.band_by) == ("confident mistakes", "no bands")
+    assert (shown.order, shown.band_by) == ("confident mistakes", "not grouped")
     assert table.order.findText(GAINS) < 0
     assert table.thumbs.cell_rect(0).height() < low
     assert shown.other_accuracy() is None

@@ -85,7 +85,7 @@ def test_a_review_run_with_keys_alone_and_back_after_a_restart(
     assert not workspace.shown.reviews[third].reviewed
     key(demo, Qt.Key.Key_N)
     assert workspace.shown.current == int(workspace.shown.images[3])  # the third is still to come, but further on first
-    workspace.shown.set_order("least sure first")
+    workspace.shown.set_order("least confident first")
     where, order = workspace.shown.current, workspace.shown.images.tolist()
 
     reviews = dict(workspace.shown.reviews.by_position)

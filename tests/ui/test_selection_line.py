@@ -27,7 +27,7 @@ def test_chips_are_taken_away_by_a_click(qtbot: QtBot, workspace: Workspace) -> 
 
     assert len(buttons()) == 2
     assert line.summary.text().startswith(f"{len(workspace.shown.images)} of 60 images")
-    assert "right 0.0 %" in line.summary.text()
+    assert "correct 0.0 %" in line.summary.text()
     qtbot.mouseClick(buttons()[0], LEFT)
     assert workspace.shown.conditions == (Outcome(frozenset({"wrong"})),)
     assert line.back.isEnabled()

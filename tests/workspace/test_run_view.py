@@ -27,7 +27,7 @@ def test_a_selection_is_in_order_whatever_was_selected_before(workspace: Workspa
 
 
 def test_what_is_picked_is_shown_as_listed_and_the_order_comes_back(workspace: Workspace) -> None:
-    workspace.shown.set_order("least sure first")
+    workspace.shown.set_order("least confident first")
     workspace.shown.choose(Picked("copies", (9, 2, 30)))
     assert (workspace.shown.order, workspace.shown.images.tolist()) == ("as listed", [9, 2, 30])
     workspace.shown.set_order("name")

@@ -65,9 +65,9 @@ class SelectionLine(QFrame):
         )
         other = self.workspace.shown.other_accuracy()
         if other is None or not share.total:
-            text += f"  ·  right {with_bounds(share) if share.total else DASH}"
+            text += f"  ·  correct {with_bounds(share) if share.total else DASH}"
         else:
-            text += f"  ·  right {percent(share.value)} → {percent(other.value)}"
+            text += f"  ·  correct {percent(share.value)} → {percent(other.value)}"
         self.summary.setText(text)
         about = "No labelled image with an answer is among them."
         if share.total:

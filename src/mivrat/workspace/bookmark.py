@@ -7,7 +7,7 @@ from typing import Any
 
 from mivrat.core.pictures.image_names import image_name
 from mivrat.core.selecting import kept
-from mivrat.core.selecting.ordering import SUREST_MISTAKE
+from mivrat.core.selecting.ordering import NO_BANDS, SUREST_MISTAKE
 from mivrat.core.study.records import RunKey
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
@@ -15,7 +15,8 @@ from mivrat.workspace.workspace import Workspace
 MILLISECONDS = 800
 
 # What orders were called by earlier versions.
-_ORDERS_BEFORE = {"surest mistake first": SUREST_MISTAKE}
+_ORDERS_BEFORE = {"surest mistake first": SUREST_MISTAKE, "least sure first": "least confident first"}
+_BANDS_BEFORE = {"no bands": NO_BANDS}
 
 
 class Bookmark:
@@ -72,7 +73,7 @@ class Bookmark:
             data = json.loads(text)
             order, bands, image = (
                 _ORDERS_BEFORE.get(str(data["order"]), str(data["order"])),
-                str(data["bands"]),
+                _BANDS_BEFORE.get(str(data["bands"]), str(data["bands"])),
                 data["image"],
             )
             image = image_name(image) if image is not None else None

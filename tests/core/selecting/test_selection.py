@@ -101,7 +101,7 @@ def test_orders() -> None:
     )
     for order, expected in {
         "confident mistakes": [2, 1, 0, 4, 3, 5, 6],
-        "least sure first": [3, 1, 4, 2, 0, 5, 6],
+        "least confident first": [3, 1, 4, 2, 0, 5, 6],
         "name": [2, 4, 6, 1, 0, 3, 5],
         "as listed": [0, 1, 2, 3, 4, 5, 6],
         "column: slide": [6, 0, 2, 5, 1, 4, 3],

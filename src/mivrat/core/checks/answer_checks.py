@@ -177,7 +177,7 @@ def check_skill(inputs: Inputs) -> CheckResult:
             "All labels are one class, so accuracy says nothing about how well the model separates classes.",
             figures,
         )
-    sentence = f"{text}: not significantly better. See class order, recipe and labels before any figure is believed."
+    sentence = f"{text}: not significantly better. See class order, recipe and labels before trusting any figure."
     return CheckResult("skill", "stop", sentence, figures)
 
 

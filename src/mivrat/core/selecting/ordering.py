@@ -25,7 +25,7 @@ SUREST_MISTAKE, NARROWEST, UNLIKE, AS_LISTED = (
 )
 ORDERS: tuple[Order, ...] = (
     SUREST_MISTAKE,
-    "least sure first",
+    "least confident first",
     NARROWEST,
     "worst rank of the label",
     "likeliest wrong label",
@@ -52,7 +52,7 @@ def _likeliest_wrong(judged: EvaluatedRun) -> Keys:
 
 _KEYS: dict[Order, Callable[[EvaluatedRun], Keys]] = {
     SUREST_MISTAKE: lambda judged: np.where(judged.wrong, 0.0, 2.0) - np.nan_to_num(judged.confidence, nan=-9.0),
-    "least sure first": lambda judged: judged.confidence,
+    "least confident first": lambda judged: judged.confidence,
     NARROWEST: lambda judged: judged.margins,
     "worst rank of the label": lambda judged: np.where(judged.rank > 0, -judged.rank.astype(float), np.nan),
     "likeliest wrong label": _likeliest_wrong,
@@ -101,11 +101,11 @@ class Band:
     accuracy: Proportion
 
 
-NO_BANDS = "no bands"
+NO_BANDS = "not grouped"
 BY_CAUSE, BY_ROLE = "cause", "called and labelled"
 BANDS = (NO_BANDS, "prediction", "label", BY_CAUSE, "family")
 BY_BOTH = "outcome"
-_QUICK_ORDERS = {SUREST_MISTAKE, "least sure first", "worst rank of the label", AS_LISTED, *ORDERS_OF_BOTH}
+_QUICK_ORDERS = {SUREST_MISTAKE, "least confident first", "worst rank of the label", AS_LISTED, *ORDERS_OF_BOTH}
 _QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE, BY_BOTH}
 # How the bands of both stand: what changed first.
 _OF_BOTH = ("broken", "fixed", "both wrong", "both right", ONE_ONLY)

@@ -38,7 +38,7 @@ class LightTable(QWidget):
         self._arranging = LatestOnly(self._workers)
         self.thumbs = Thumbs(workspace, thumbnails)
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
-        self.bands = Choice(BANDS, "bands: group images")
+        self.bands = Choice(BANDS, "group images by")
         self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.order.setMinimumContentsLength(13)
         self.bands.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)

@@ -222,7 +222,7 @@ class Thumbs(QAbstractScrollArea):
         """A band's name, its number of images and its accuracy."""
         line = QRect(4, top + 4, self.viewport().width() - 16, _HEAD - 10)
         share, images = band.accuracy, words.images(band.stop - band.start)
-        text = f"{images}  ·  right {with_bounds(share)}" if share.total else images
+        text = f"{images}  ·  correct {with_bounds(share)}" if share.total else images
         painter.setFont(font(12))
         width = painter.fontMetrics().horizontalAdvance(text)
         painter.setPen(theme.colour("soft"))

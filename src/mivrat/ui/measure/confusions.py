@@ -79,7 +79,7 @@ class Confusions(QWidget):
             one.setAccessibleName(does)
             tip(one, f"{does[0].upper()}{does[1:]} (wheel, or keys − and +)")
             one.setFixedWidth(28)
-        self.hint = label("hatched: right", soft=True)
+        self.hint = label("hatched: correct", soft=True)
         self.all_blocks = button("‹ all blocks", self.close_block, kind="small")
         tip(self.all_blocks, "Back to the overview (Esc)")
         self.opened = Elided(mode=Qt.TextElideMode.ElideRight)

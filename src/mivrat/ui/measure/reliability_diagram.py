@@ -108,7 +108,7 @@ class ReliabilityDiagram(Diagram):
             return head
         low, high = chance_bands([one])
         chance = "" if np.isnan(low[0]) else f"\nby chance {span(low[0], high[0])} % of them"
-        return f"{head}\nmean confidence {percent(one.confidence)}, right {with_bounds(one.accuracy)}{chance}"
+        return f"{head}\nmean confidence {percent(one.confidence)}, accuracy {with_bounds(one.accuracy)}{chance}"
 
     def select(self, mark: int, beside: bool, *, enter: bool = False) -> None:
         # Bins of one class's probability are not bins of confidence: there is nothing to select by.

@@ -129,7 +129,7 @@ class Worst(QWidget):
         rows = [
             IntervalRow(
                 one.name, one.accuracy.value or 0.0, one.accuracy.low, one.accuracy.high, "", f"N {words.count(one.accuracy.total)}",
-                f"{column} {one.name}: right {with_bounds(one.accuracy)}, {words.images(one.accuracy.total)}",
+                f"{column} {one.name}: accuracy {with_bounds(one.accuracy)}, {words.images(one.accuracy.total)}",
                 one.p < 0.05, (InGroup(column, frozenset({(one.name, positions[one.name])})),),
             )
             for one in groups[:MOST]

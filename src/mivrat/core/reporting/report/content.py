@@ -10,7 +10,7 @@ from typing import Any
 from mivrat import __version__
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
-from mivrat.core.base.text import count, images, in_sentence, plural
+from mivrat.core.base.text import count, in_sentence, plural
 from mivrat.core.checks.catalogue import BY_NAME
 from mivrat.core.checks.result import CheckResult, in_words
 from mivrat.core.comparing.holding import Compared
@@ -173,7 +173,7 @@ def gather(ground: EvaluationContext, told: Told, wanted: Wanted) -> Report:
     criteria = tuple(_criterion(one, ground.classes) for one in told.criteria)
     state, verdict = verdict_of(criteria, findings)
     top1 = figures.top_k[1]
-    headline = f"Right on {percent(top1.value)} of {images(top1.total)}{_in_brackets(top1)}." if top1.total else "No labelled image was scored."  # fmt: skip
+    headline = f"Top-1 accuracy {percent(top1.value)}{_in_brackets(top1)}, N = {count(top1.total)}." if top1.total else "No labelled image was scored."  # fmt: skip
     if record.threshold is not None:
         headline += (
             f" {record.classes[-1]} is called from a probability of {record.threshold:.3g} on, the threshold adopted."
