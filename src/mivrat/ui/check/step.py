@@ -17,6 +17,7 @@ from mivrat.core.checks.run_checks import KeptResult
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import Scrolled, StateMark, button, clear, field_of_study, label, restyle, row, tip
 from mivrat.ui.theme import theme
@@ -38,13 +39,17 @@ MOST_LINES = 12
 LEFT_OUT = ("log_loss_p", "same_answers")
 
 
+class _List(Page, QWidget):
+    """The one page of the step."""
+
+
 class CheckStep(StepArea):
     """All checks, the gravest first; slow ones have a button, the quick ones have run by themselves."""
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__("Checks")
         self.workspace = workspace
-        page = QWidget()
+        page = _List()
         self.summary = label(wrap=True)
         self.all = button("Run the slow checks", lambda: workspace.jobs.check(), kind="primary")
         tip(self.all, "Read every file, look for copies, and try other recipes; can be stopped")

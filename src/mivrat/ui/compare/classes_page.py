@@ -14,6 +14,7 @@ from mivrat.ui import words
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import field_of_study, label, row
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.executors import LatestOnly
@@ -70,7 +71,7 @@ def class_lines(compared: Compared) -> list[Line]:
     return lines
 
 
-class ClassesPage(QWidget):
+class ClassesPage(Page, QWidget):
     """The table under a field to find a class."""
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:

@@ -15,6 +15,7 @@ from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.matrices import EMPTY, BothMatrices, ChangeMatrix, SideMatrix, both_matrices
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
@@ -68,7 +69,7 @@ def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
     return lines
 
 
-class ConfusionsPage(QWidget):
+class ConfusionsPage(Page, QWidget):
     """Two matrices, their difference, and the list of pairs."""
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:

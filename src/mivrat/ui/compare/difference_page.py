@@ -18,6 +18,7 @@ from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.outcome_square import OutcomeSquare
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row
 from mivrat.ui.theme import theme
 from mivrat.workspace.compare_jobs import CAUSE
@@ -34,7 +35,7 @@ RUNS = (
 )
 
 
-class DifferencePage(Scrolled):
+class DifferencePage(Page, Scrolled):
     """The verdict, the square, the figures, the groups, and all runs on these images."""
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:

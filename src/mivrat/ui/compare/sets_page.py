@@ -17,6 +17,7 @@ from mivrat.ui.compare.drop_diagram import DropDiagram
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
 from mivrat.workspace.compare_jobs import FoundUnlike
 from mivrat.workspace.comparing import Comparer
@@ -34,7 +35,7 @@ MIX = (
 )
 
 
-class SetsPage(Scrolled):
+class SetsPage(Page, Scrolled):
     """The drop by class and by pair, the tests of how unlike, the estimates."""
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:

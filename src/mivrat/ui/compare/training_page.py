@@ -12,6 +12,7 @@ from mivrat.core.base.numbers import decimal
 from mivrat.core.comparing.training import SERIES, Roles, Training
 from mivrat.ui.compare.training_diagram import TrainingDiagram
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, file_kinds
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.training_logs import TrainingLogs
@@ -22,7 +23,7 @@ WINDOWS = {"as logged": 1, "mean of 3": 3, "mean of 5": 5, "mean of 11": 11, "me
 LOGS = file_kinds("Training logs (*.csv *.tsv *.tab *.jsonl *.ndjson)", ALL_FILES)
 
 
-class TrainingPage(QWidget):
+class TrainingPage(Page, QWidget):
     """A log to be chosen, what its columns are, the curves, and what they say."""
 
     def __init__(self, workspace: Workspace) -> None:

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Scrolled, label
 from mivrat.workspace.concluding import Concluder
 
@@ -32,7 +33,7 @@ def _examples(name: str, family: str, column: str, value: str) -> tuple[tuple[st
     )
 
 
-class CriteriaPage(QWidget):
+class CriteriaPage(Page, QWidget):
     """The claim, the criteria, and examples of what can be asked for."""
 
     def __init__(self, concluder: Concluder) -> None:

@@ -11,6 +11,7 @@ from mivrat.core.concluding.formatting import difference_told, figure_told
 from mivrat.ui import words
 from mivrat.ui.actions import ACTIONS
 from mivrat.ui.conclude.finding_detail import ROLES, RULE, FindingDetail
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, Scrolled, label, row, tip
@@ -22,7 +23,7 @@ WEIGHT_INKS = {"blocks": "wrong", "matters": "look", "note": "soft"}
 MOST_LINES = 7
 
 
-class FindingsPage(QWidget):
+class FindingsPage(Page, QWidget):
     """A table of the findings under the choice of the run they are checked on, and the one chosen."""
 
     def __init__(self, concluder: Concluder, thumbnails: Thumbnails) -> None:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 from mivrat.core.reporting.exporting import BY
 from mivrat.ui import words
 from mivrat.ui.hand_back import LISTS, HandBack
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, open_folder_of, row, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -19,7 +20,7 @@ from mivrat.ui.parts.wrapping import flowing
 ALL, EVERY = "the predicted class", "every class"
 
 
-class HandBackPage(QWidget):
+class HandBackPage(Page, QWidget):
     """A line for each thing that can be written, with how many images that is; below it what was written before."""
 
     def __init__(self, hand_back: HandBack) -> None:

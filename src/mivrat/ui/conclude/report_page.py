@@ -12,6 +12,7 @@ from mivrat.core.reporting.report.content import SECTIONS
 from mivrat.core.study.records import RunInfo
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Scrolled, button, label, more_button, row, tip
 from mivrat.ui.parts.writing import Writing
 from mivrat.workspace.reporting import Reporter
@@ -25,7 +26,7 @@ OTHERS = {
 KEY = Qt.ItemDataRole.UserRole
 
 
-class ReportPage(QWidget):
+class ReportPage(Page, QWidget):
     """The words, the sections, and the buttons that save."""
 
     def __init__(self, reporter: Reporter) -> None:

@@ -12,6 +12,7 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import BY_COLUMN, columns_to_group_by
 from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Predicted, Reviewed
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, label, row
 from mivrat.workspace.workspace import Workspace
@@ -20,7 +21,7 @@ BY = ("all together", "labelled class", "predicted class", "pair")
 NO_CAUSE = "no cause"
 
 
-class CausesPage(QWidget):
+class CausesPage(Page, QWidget):
     """The table under its choice of what to count by."""
 
     def __init__(self, workspace: Workspace) -> None:

@@ -17,6 +17,7 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.thumb_strip import ThumbStrip
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, field_of_study, label, row, tip
@@ -71,7 +72,7 @@ def group_images(
     return Found(known, groups, shared_beyond_chance(groups, facts_about(snapshot, known, reviews)))
 
 
-class GroupsPage(QWidget):
+class GroupsPage(Page, QWidget):
     """The groups, one below the other; features are worked out first where they are not known."""
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer, thumbnails: Thumbnails) -> None:

@@ -11,6 +11,7 @@ from mivrat.core.figures.suspicion import Suspects
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, label, row, tip
 from mivrat.workspace.executors import LatestOnly
@@ -34,7 +35,7 @@ class _Table(FigureTable):
             super().keyPressEvent(event)
 
 
-class LabelsPage(QWidget):
+class LabelsPage(Page, QWidget):
     """The list of suspects; moving along it shows each image in the light table and in the close look."""
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:

@@ -21,6 +21,7 @@ from mivrat.core.selecting.selection import Caused, Conditions, Outcome, Reviewe
 from mivrat.core.study.reviews import Cause
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, clear, field_of_study, label, row, tip
 from mivrat.workspace.executors import LatestOnly
@@ -28,7 +29,7 @@ from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
 
-class ReviewPage(Scrolled):
+class ReviewPage(Page, Scrolled):
     """Progress, causes, kept selections and the corrected figures, one below the other."""
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:

@@ -9,6 +9,7 @@ from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses, candidates
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, label, row
 from mivrat.workspace.workspace import Workspace
@@ -25,7 +26,7 @@ HOW = (
 )
 
 
-class TwoClassesPage(QWidget):
+class TwoClassesPage(Page, QWidget):
     """The list, once somebody has looked."""
 
     def __init__(self, workspace: Workspace) -> None:

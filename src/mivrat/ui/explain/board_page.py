@@ -24,6 +24,7 @@ from mivrat.ui import words
 from mivrat.ui.close_look.panels import ScaleBar
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
 from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import (
     Choice,
@@ -72,7 +73,7 @@ class OtherRows:
     names: list[str]
 
 
-class BoardPage(QWidget):
+class BoardPage(Page, QWidget):
     """The controls, the board, and a line that reads the value under the pointer."""
 
     layers_wanted = Signal()

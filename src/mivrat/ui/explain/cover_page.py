@@ -20,6 +20,7 @@ from mivrat.ui.explain.cover_preview import CoverPreview
 from mivrat.ui.explain.cover_result import CoverResultView
 from mivrat.ui.explain.kept_tests import KeptTests
 from mivrat.ui.explain.plan_form import PlanForm
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import (
     Scrolled,
     button,
@@ -31,7 +32,7 @@ from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
 
 
-class CoverPage(QWidget):
+class CoverPage(Page, QWidget):
     """The form above; below it this image's answers, the selection's, and the tests that are kept."""
 
     def __init__(self, explainer: Explainer) -> None:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidge
 from mivrat.core.gradients.layer_names import in_groups
 from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, field_of_study, label, row, tip
@@ -52,7 +53,7 @@ class FilterStrip(QWidget):
                 painter.drawRect(place)
 
 
-class LayersPage(QWidget):
+class LayersPage(Page, QWidget):
     """The list, to be searched; a tick puts a layer on the board."""
 
     def __init__(self, explainer: Explainer) -> None:

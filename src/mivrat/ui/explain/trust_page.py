@@ -15,6 +15,7 @@ from mivrat.core.heatmaps.shuffled import DRAWS as SHUFFLES
 from mivrat.ui import words
 from mivrat.ui.explain.curves import CurveDiagram
 from mivrat.ui.explain.setup_row import SetupRow
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, label, row
 from mivrat.workspace.explaining import Explainer
@@ -24,7 +25,7 @@ SOME = 12
 SEED = 0
 
 
-class TrustPage(QWidget):
+class TrustPage(Page, QWidget):
     """Asks for the examination and shows it as it comes."""
 
     def __init__(self, explainer: Explainer) -> None:
@@ -211,13 +212,6 @@ class TrustPage(QWidget):
 
     def as_table(self) -> list[list[str]]:
         return [*self.areas.as_lines(), *self.shuffled.as_lines(), *self.agreement.as_lines()]
-
-    @property
-    def settled(self) -> bool:
-        return True
-
-    def stop(self) -> None:
-        """What goes on here goes on as a long job of the study."""
 
 
 def _two(value: float) -> str:

@@ -23,6 +23,7 @@ from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.parts.file_dialogs import ask_for_folder, folder_to_save_in
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -92,7 +93,7 @@ def placed_groups(
     return found
 
 
-class WherePage(QWidget):
+class WherePage(Page, QWidget):
     """What maps are known, mean maps of the images shown, and groups."""
 
     heat_wanted = Signal(bool)

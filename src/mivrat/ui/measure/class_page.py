@@ -15,6 +15,7 @@ from mivrat.core.selecting.selection import Cells, Labelled
 from mivrat.ui.measure.class_curves import ClassCurves, curves_of
 from mivrat.ui.measure.class_story import StoryPanel
 from mivrat.ui.measure.class_table import ClassTable
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import field_of_study, label, row
 from mivrat.workspace.executors import LatestOnly
@@ -23,7 +24,7 @@ from mivrat.workspace.workspace import Workspace
 MILLISECONDS = 120
 
 
-class ClassesPage(QWidget):
+class ClassesPage(Page, QWidget):
     """The table between the field to find a class and the story of the selected one."""
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:

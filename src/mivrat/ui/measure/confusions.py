@@ -19,6 +19,7 @@ from mivrat.ui.measure.block_list import BlockList
 from mivrat.ui.measure.block_map import BlockMap
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, Tabs, button, label, row, tip
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
@@ -51,7 +52,7 @@ class WorkedOut:
     between: NDArray[np.int64]
 
 
-class Confusions(QWidget):
+class Confusions(Page, QWidget):
     """The matrix, what is pointed at in words, and the list of pairs; of many classes blocks first, each of which opens into a
     matrix of its own, with the worst blocks beside the worst pairs."""
 

@@ -32,6 +32,7 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import InGroup
 from mivrat.ui import words
 from mivrat.ui.parts.columns import fit_columns
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import paint_share
 from mivrat.ui.parts.widgets import Choice, label, row, tip
 from mivrat.ui.theme import font, theme
@@ -54,7 +55,7 @@ class Grouped:
     other: dict[str, Proportion] = field(default_factory=dict)
 
 
-class GroupTable(QWidget):
+class GroupTable(Page, QWidget):
     """A table of groups under the choice of a column."""
 
     def __init__(self, workspace: Workspace) -> None:

@@ -23,6 +23,7 @@ from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.measure.headline_lines import headline_lines, held_values
 from mivrat.ui.measure.headline_picture import HeadlinePicture
 from mivrat.ui.measure.worst import Worst
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.workspace import Workspace
@@ -31,7 +32,7 @@ from mivrat.workspace.workspace import Workspace
 BAR = 110
 
 
-class Headline(Scrolled):
+class Headline(Page, Scrolled):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
     def __init__(self, workspace: Workspace) -> None:

@@ -16,13 +16,14 @@ from mivrat.ui.measure.confidence_spread import ConfidenceSpread
 from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
 from mivrat.ui.measure.threshold import ThresholdPage
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, button, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 
-class Reliability(QWidget):
+class Reliability(Page, QWidget):
     """The diagram under a sentence with its figures; or accuracy against coverage in its place."""
 
     def __init__(self, workspace: Workspace) -> None:

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.ui.parts.file_dialogs import ask_to_save, file_kinds, folder_to_save_in
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import OF_STUDY, Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
 
@@ -35,8 +36,7 @@ class Working(Protocol):
 
 
 class StepArea(QWidget):
-    """Pages under tabs; a step with one page has no tabs. Pages may have ``settled``, ``stop``, ``undo``, ``redo`` and
-    ``as_table``: what they have is offered. ``finding_wanted`` asks for what is shown to be made a finding."""
+    """Pages under tabs; a step with one page has no tabs. ``finding_wanted`` asks for what is shown to be made a finding."""
 
     finding_wanted = Signal()
 
@@ -46,12 +46,15 @@ class StepArea(QWidget):
         self.pages = QStackedWidget()
         # The file of the study shown, beside which pictures are saved.
         self.study_path: Callable[[], Path | None] = lambda: None
-        # What else works in the background for the step.
+        # What works in the background for the step: its pages, and what is shared by them.
+        self.parts: list[Page] = []
         self.workers: list[Working] = []
 
     def fill(self, *pages: QWidget, top: QLayout | None = None) -> None:
         """Put the pages in place, in the order of the names; ``top`` lays out the line of the tabs, where more stands there."""
         for page in pages:
+            assert isinstance(page, Page), f"{type(page).__name__} is not a page"
+            self.parts.append(page)
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 10, 14, 0)
@@ -97,8 +100,13 @@ class StepArea(QWidget):
         return None
 
     @property
-    def _all(self) -> list[object]:
-        return [*(self.pages.widget(i) for i in range(self.pages.count())), *self.workers]
+    def _current(self) -> Page:
+        """What the page shown can do."""
+        return self.parts[self.pages.currentIndex()]
+
+    @property
+    def _all(self) -> list[Working]:
+        return [*self.parts, *self.workers]
 
     def export_button(self, name: str, about: str, *more: tuple[str, Callable[[], object]]) -> QToolButton:
         """A ⋯ with copying the page as a table, and what more a step offers, by right click too."""
@@ -121,9 +129,9 @@ class StepArea(QWidget):
 
     def copy_table(self) -> None:
         """Put what the page shows on the clipboard, as comma-separated values."""
-        lines = getattr(self.page, "as_table", None)
+        lines = self._current.as_table()
         if lines is not None:
-            copy_table(lines())
+            copy_table(lines)
 
     def choose_picture(self) -> None:
         """Ask where the page shown is to be saved as a picture, and save it."""
@@ -169,20 +177,17 @@ class StepArea(QWidget):
 
     def undo(self) -> bool:
         """Take back the last step on the page shown, where it has steps of its own; whether there was one."""
-        undo = getattr(self.page, "undo", None)
-        return undo is not None and bool(undo())
+        return self._current.undo()
 
     def redo(self) -> bool:
-        redo = getattr(self.page, "redo", None)
-        return redo is not None and bool(redo())
+        """Redo the step undone last on the page shown; whether there was one."""
+        return self._current.redo()
 
     @property
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
-        return all(getattr(part, "settled", True) for part in self._all)
+        return all(part.settled for part in self._all)
 
     def stop(self) -> None:
         for part in self._all:
-            stop = getattr(part, "stop", None)
-            if stop is not None:
-                stop()
+            part.stop()

@@ -27,6 +27,7 @@ from mivrat.core.study.contents import Contents
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ask_to_open
 from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import button, clear, field_of_study, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
@@ -34,7 +35,7 @@ from mivrat.workspace.workspace import Workspace
 KEY = Qt.ItemDataRole.UserRole
 
 
-class ClassPage(QWidget):
+class ClassPage(Page, QWidget):
     """Two lists to pair labels with classes, where that is needed, above the table of classes."""
 
     def __init__(self, workspace: Workspace) -> None:

@@ -26,6 +26,7 @@ from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_for_folder, ask_to_open, file_kinds
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import (
     Choice,
     Elided,
@@ -54,7 +55,7 @@ MEANINGS: dict[Role, str] = {
 }
 
 
-class InputsPage(Scrolled):
+class InputsPage(Page, Scrolled):
     """Lists models, image sets and runs; everything it changes can be taken back."""
 
     run_wanted = Signal(int)

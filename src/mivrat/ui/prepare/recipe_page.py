@@ -18,6 +18,7 @@ from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, ask_to_save, file_kinds, folder_to_save_in
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row, tip
@@ -34,7 +35,7 @@ NO_RECIPE = (
 )
 
 
-class RecipePage(QWidget):
+class RecipePage(Page, QWidget):
     """Edits the recipe of the run shown; what is edited takes effect when it is adopted, as a run of its own."""
 
     try_wanted = Signal()

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.answers.answers import PENDING, SCORED
 from mivrat.core.pictures.subsets import pick
 from mivrat.ui import words
+from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Scrolled, button, label, row
 from mivrat.ui.theme import font, theme
@@ -28,7 +29,7 @@ from mivrat.workspace.workspace import Workspace
 COLUMNS, GAP, TEXT = 3, 14, 54
 
 
-class TryOutPage(QWidget):
+class TryOutPage(Page, QWidget):
     """Scores a few images and shows them; whether pictures, labels and answers belong together is seen here first."""
 
     looked = Signal()
