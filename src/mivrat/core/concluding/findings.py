@@ -234,9 +234,8 @@ def checked_text(checked: Checked) -> str:
 def checked_from(text: str) -> Checked | None:
     """A check as ``checked_text`` gives it; None where it is none."""
     try:
-        return json_of(
-            text.replace('"state": "cannot tell"', '"state": "inconclusive"', 1), Checked
-        )  # as saved by earlier versions
+        # Earlier versions saved the verdict in other words.
+        return json_of(text.replace('"state": "cannot tell"', '"state": "inconclusive"', 1), Checked)
     except (ValueError, RecursionError):
         return None
 
