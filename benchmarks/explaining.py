@@ -17,7 +17,8 @@ from mivrat.core.answers.judging import Judging
 from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.job import StopSignal
 from mivrat.core.heatmaps.kept_maps import KeptMaps
-from mivrat.core.heatmaps.maps import HeatmapMaker, Method, Target
+from mivrat.core.heatmaps.maps import HeatmapMaker, Target
+from mivrat.core.heatmaps.methods import Method
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import read_image_set

@@ -18,6 +18,7 @@ from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.log import begin_logging, log_path, log_uncaught
 from mivrat.core.base.text import printable
+from mivrat.core.heatmaps.methods import METHODS
 from mivrat.core.study.places import NotAllowed, allow_folders
 
 
@@ -331,7 +332,7 @@ def _parser() -> argparse.ArgumentParser:
     mapping.add_argument(
         "--method",
         default="gradient",
-        metavar="|".join(("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")),
+        metavar="|".join(METHODS),
     )
     mapping.add_argument("--seed", type=_whole(0), default=0, metavar="N", help="for random masks")
     mapping.add_argument("--scale", default="heat", choices=("heat", "grey"), help="colours of maps without a sign")

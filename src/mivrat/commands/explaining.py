@@ -20,7 +20,8 @@ from mivrat.core.base.job import Stopped, StopSignal
 from mivrat.core.gradients.layer_names import block_title, in_groups
 from mivrat.core.gradients.layers import stages
 from mivrat.core.heatmaps.hottest import Mask
-from mivrat.core.heatmaps.maps import METHODS, WITHOUT_LAYER, HeatmapMaker, MapMaker, maker_of, target_from_text
+from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, maker_of, target_from_text
+from mivrat.core.heatmaps.methods import METHODS, WITHOUT_CHOICE
 from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.onnx_model import ONNX, OnnxModel
 from mivrat.core.pictures.classes import ClassMatcher, read_class_list
@@ -85,7 +86,7 @@ def heatmap(args: argparse.Namespace) -> int:
     chosen = [maker.layer_for(args.method, name) for name in args.layer or [None]]
     layers = [layer for layer in chosen if layer is not None]
     # A board shows what each stage has to say, where no layers are named.
-    alone = args.layer or args.method in (*WITHOUT_LAYER, "activation")
+    alone = args.layer or args.method in WITHOUT_CHOICE
     rows = layers if alone else stages(maker.layers) or layers
     say_remarks(maker.model)
     if maker.remark:

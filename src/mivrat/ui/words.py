@@ -14,7 +14,7 @@ from mivrat.core.base.text import images as images
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.figures.units import Units
-from mivrat.core.heatmaps.maps import Method
+from mivrat.core.heatmaps.methods import RECORDS, Method
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 
 # How many groups to make; at place 0 as many as fit, at place i one more than i.
@@ -74,21 +74,5 @@ def written(what: Written, finished: bool) -> str:
 
 
 # The ways of making a heatmap, as they are called on screen.
-METHODS: dict[Method, str] = {
-    "gradient": "gradient-weighted",
-    "elementwise": "element-wise",
-    "signed": "signed contribution",
-    "activation": "activation only",
-    "score": "score-weighted",
-    "occlusion": "occlusion",
-    "masks": "random masks",
-}
-METHOD_TIPS: dict[Method, str] = {
-    "gradient": "channels of the layer, weighted by their mean gradient (Selvaraju 2017)",
-    "elementwise": "each value of the layer times its own gradient, where that is above zero (Jiang 2021)",
-    "signed": "each value times its gradient, what speaks against the target included (Draelos 2020)",
-    "activation": "the last layer by the weights of the linear layer behind it (Zhou 2016)",
-    "score": "channels, weighted by the answer to the image seen through them (Wang 2020); one forward pass each",
-    "occlusion": "how far the answer falls when a window is hidden, everywhere in turn (Zeiler 2014)",
-    "masks": "the mean answer under a thousand random masks (Petsiuk 2018); it takes longest",
-}
+METHODS: dict[Method, str] = {one.key: one.name for one in RECORDS}
+METHOD_TIPS: dict[Method, str] = {one.key: one.about for one in RECORDS}

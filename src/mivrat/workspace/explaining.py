@@ -11,7 +11,8 @@ from mivrat.core.base.job import duration
 from mivrat.core.base.text import clipped, count, images
 from mivrat.core.gradients.layers import Layer, stages
 from mivrat.core.heatmaps.answers_only import answers_taken
-from mivrat.core.heatmaps.maps import WITHOUT_LAYER, Map, Method
+from mivrat.core.heatmaps.maps import Map
+from mivrat.core.heatmaps.methods import WITHOUT_LAYER, Method
 from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.service.description import read_description

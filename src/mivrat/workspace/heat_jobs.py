@@ -17,7 +17,8 @@ from mivrat.core.gradients.filters import as_pictures, first_filters
 from mivrat.core.gradients.layers import Layer, corresponding, short_name
 from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
 from mivrat.core.heatmaps.kept_maps import KeptMaps
-from mivrat.core.heatmaps.maps import BY_GRADIENT, WITHOUT_LAYER, HeatmapMaker, Map, MapMaker, Method
+from mivrat.core.heatmaps.maps import HeatmapMaker, Map, MapMaker
+from mivrat.core.heatmaps.methods import BY_GRADIENT, WITHOUT_LAYER, Method
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.heatmaps.reliance import Reliance, examine_reliance

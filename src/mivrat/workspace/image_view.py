@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.gradients.layers import Layer
-from mivrat.core.heatmaps.maps import BY_GRADIENT, Method, Target
+from mivrat.core.heatmaps.maps import Target
+from mivrat.core.heatmaps.methods import BY_GRADIENT, Method
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import BY_GRADIENT, Map, MapMaker, Method, Target
+from mivrat.core.heatmaps.maps import Map, MapMaker, Target
+from mivrat.core.heatmaps.methods import BY_GRADIENT, Method
 
 
 @dataclass(frozen=True)

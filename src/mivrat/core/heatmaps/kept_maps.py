@@ -15,7 +15,8 @@ from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import BY_GRADIENT, Map, MapMaker, Target
+from mivrat.core.heatmaps.maps import Map, MapMaker, Target
+from mivrat.core.heatmaps.methods import BY_GRADIENT
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.prepare import prepare_file

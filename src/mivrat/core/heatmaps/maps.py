@@ -8,7 +8,7 @@ import weakref
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 import onnx
@@ -23,6 +23,7 @@ from mivrat.core.gradients.linear_head import linear_head
 from mivrat.core.gradients.reverse import SEED, build_reverse
 from mivrat.core.heatmaps.answers_only import class_activation, occlusion, random_masks, score_weighted
 from mivrat.core.heatmaps.emitted import convolution_of, emit_map
+from mivrat.core.heatmaps.methods import BY_GRADIENT, WITHOUT_LAYER, Method
 from mivrat.core.models.engine import EngineFault, RecentSessions, new_session, run_session
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
@@ -30,13 +31,6 @@ from mivrat.core.models.scores import Kind, guess_kind, ranking_scores, to_proba
 
 log = logging.getLogger(__name__)
 
-Method = Literal["gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks"]
-METHODS: tuple[Method, ...] = ("gradient", "elementwise", "signed", "activation", "score", "occlusion", "masks")
-BY_GRADIENT = ("gradient", "elementwise", "signed")
-# Their maps tell what speaks against the target too, below zero.
-SIGNED = ("signed", "activation", "occlusion", "masks")
-# These look at no layer at all.
-WITHOUT_LAYER = ("occlusion", "masks")
 Map = NDArray[np.float32]
 # So many sessions are kept for all makers together: a set-up used again is there, and memory and threads stay within bounds.
 _SESSIONS, _NUMBERS = RecentSessions(10), itertools.count()
@@ -142,6 +136,7 @@ class MapMaker:
         answer = partial(self.answers, target, of_logits=False)
         if method == "occlusion":
             return occlusion(picture, answer, self.channels_last)
+        assert method == "masks", f"{method} takes more than answers"
         return random_masks(picture, answer, self.channels_last, seed)
 
     def answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool = False) -> NDArray[np.float64]:

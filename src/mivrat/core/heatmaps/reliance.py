@@ -14,7 +14,8 @@ from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
 from mivrat.core.figures.significance import even_split
 from mivrat.core.heatmaps.faithfulness import DRAWS, Faithfulness, faithfulness
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
-from mivrat.core.heatmaps.maps import HeatmapMaker, Map, MapMaker, Method, Target
+from mivrat.core.heatmaps.maps import HeatmapMaker, Map, MapMaker, Target
+from mivrat.core.heatmaps.methods import Method
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.heatmaps.shuffled import ALIKE, DEPTHS, Shuffle, overlap_of_hottest, rank_correlation, shuffle_check
 from mivrat.core.pictures.decode import UnreadablePicture

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import EvaluatedRun
-from mivrat.core.heatmaps.maps import Method, Target
+from mivrat.core.heatmaps.maps import Target
+from mivrat.core.heatmaps.methods import Method
 
 # Whose evidence: a class, or image by image the one predicted, labelled, second in the ranking, or the other one: the labelled
 # class where it is not the predicted one, else the second.

@@ -20,7 +20,8 @@ from mivrat.core.base.numbers import percent
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.hottest import Mask
-from mivrat.core.heatmaps.maps import METHODS, HeatmapMaker, MapMaker, Method
+from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker
+from mivrat.core.heatmaps.methods import METHODS, Method
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageSet

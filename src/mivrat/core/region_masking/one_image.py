@@ -17,7 +17,8 @@ from PIL import Image
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.ranking import label_ranks
 from mivrat.core.heatmaps.hottest import Mask, hottest_part
-from mivrat.core.heatmaps.maps import Map, MapMaker, Method, Target
+from mivrat.core.heatmaps.maps import Map, MapMaker, Target
+from mivrat.core.heatmaps.methods import Method
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Recipe

@@ -17,7 +17,8 @@ from mivrat.core.base.text import escaped
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.board import Column, Row, board_cells
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import SIGNED, WITHOUT_LAYER, Map, MapMaker, Method, Target, shortcomings
+from mivrat.core.heatmaps.maps import Map, MapMaker, Target, shortcomings
+from mivrat.core.heatmaps.methods import SIGNED, WITHOUT_LAYER, Method
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor

@@ -17,7 +17,8 @@ from mivrat.core.base.job import Meter, Progress, StopSignal, Written
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.gradients.placement import Placement
-from mivrat.core.heatmaps.maps import SIGNED, Map
+from mivrat.core.heatmaps.maps import Map
+from mivrat.core.heatmaps.methods import SIGNED
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import UnreadablePicture, read_picture

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QVBoxLayout, QWidget
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
 from mivrat.core.gradients.layers import Layer
-from mivrat.core.heatmaps.maps import BY_GRADIENT, SIGNED, Method
+from mivrat.core.heatmaps.methods import BY_GRADIENT, RECORDS, SIGNED, Method
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
@@ -33,9 +33,7 @@ from mivrat.workspace.workspace import Workspace
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
 # Those that take a moment at most; the others stand under Explain, where they can be stopped.
-WAYS: dict[str, Method] = {
-    words.METHODS[m]: m for m in ("gradient", "elementwise", "signed", "activation", "occlusion")
-}
+WAYS: dict[str, Method] = {one.name: one.key for one in RECORDS if one.in_close_look}
 MOST_RANKS = 5
 MOST_SIMILAR = 8
 # The second class is said to be close behind where it is within this of the first.

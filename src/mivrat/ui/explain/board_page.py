@@ -15,7 +15,8 @@ from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.numbers import percent
 from mivrat.core.heatmaps.board import Cell, Column, Row
-from mivrat.core.heatmaps.maps import BY_GRADIENT, SATURATED, SIGNED, WITHOUT_LAYER, MapMaker, Method, Target
+from mivrat.core.heatmaps.maps import SATURATED, MapMaker, Target
+from mivrat.core.heatmaps.methods import BY_GRADIENT, SIGNED, WITHOUT_LAYER, Method
 from mivrat.core.heatmaps.overlay import place_on_map
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.core.reporting.heat_pictures import BoardPicture, board_as_image, board_as_svg, with_legend

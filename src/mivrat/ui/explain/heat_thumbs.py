@@ -9,7 +9,8 @@ from pathlib import Path
 from PySide6.QtGui import QImage
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.heatmaps.maps import SIGNED, Map
+from mivrat.core.heatmaps.maps import Map
+from mivrat.core.heatmaps.methods import SIGNED
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.pictures.preview import preview
 from mivrat.core.pictures.recipe import Recipe

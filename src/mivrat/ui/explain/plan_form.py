@@ -13,7 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.heatmaps.maps import WITHOUT_LAYER
+from mivrat.core.heatmaps.methods import WITHOUT_LAYER
 from mivrat.core.region_masking.cover_test import CoverPlan, RegionPlan
 from mivrat.core.region_masking.lookalikes import LIKENESS, TOLERANCE, ColourRule, PatchRule
 from mivrat.core.region_masking.one_image import HOWS

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
-from mivrat.core.heatmaps.maps import WITHOUT_LAYER
+from mivrat.core.heatmaps.methods import WITHOUT_CHOICE
 from mivrat.core.heatmaps.setup import MapSetup, Whose
 from mivrat.ui import words
 from mivrat.ui.parts.layers import offer_layers
@@ -62,7 +62,7 @@ class SetupRow(QWidget):
         self.way.setCurrentIndex(list(words.METHODS).index(setup.method))
         wanted = [i for i in range(self.layer.count()) if tuple(self.layer.itemData(i) or ()) == setup.layers]
         self.layer.setCurrentIndex(wanted[0] if wanted else 0)
-        self.layer.setEnabled(setup.method not in (*WITHOUT_LAYER, "activation"))
+        self.layer.setEnabled(setup.method not in WITHOUT_CHOICE)
         pairs = list(WHOSE.values())
         if (setup.of, setup.against) in pairs:
             self.whose.setCurrentIndex(pairs.index((setup.of, setup.against)))
@@ -73,6 +73,6 @@ class SetupRow(QWidget):
         method, at = list(words.METHODS)[self.way.currentIndex()], self.whose.currentIndex()
         of, against = list(WHOSE.values())[at] if at < len(WHOSE) else (at - len(WHOSE), None)
         layers = tuple(self.layer.currentData() or ())
-        if method in (*WITHOUT_LAYER, "activation"):
+        if method in WITHOUT_CHOICE:
             layers = ()
         self.explainer.set_setup(MapSetup(method, layers, of, against))

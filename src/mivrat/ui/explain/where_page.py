@@ -11,7 +11,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.heatmaps.combining import mean_map
-from mivrat.core.heatmaps.maps import SIGNED, Map
+from mivrat.core.heatmaps.maps import Map
+from mivrat.core.heatmaps.methods import SIGNED
 from mivrat.core.likeness.by_place import group_by_place
 from mivrat.core.likeness.grouping import Shared, shared_beyond_chance
 from mivrat.core.reporting.heat_folder import write_selection
