@@ -284,7 +284,7 @@ def test_retries_and_refusals_are_told_while_it_goes_and_kept(
 def test_what_gets_no_answer_is_shown_as_not_scored_and_gone_on_with(
     qtbot: QtBot, window: MainWindow, settle: Settle, model: OnnxModel, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(client, "Patience", partial(client.RetryPolicy, 2, 0.01, 0.02))
+    monkeypatch.setattr(client, "RetryPolicy", partial(client.RetryPolicy, 2, 0.01, 0.02))
     with StandIn(model, "net", CLASSES, Manner(troubles=(Trouble("gateway", share=0.7),), seed=5)) as service:
         agree(read_agreement(service.root))
         files = (tmp_path / "classes.txt", tmp_path / "recipe.toml", tmp_path / "set", tmp_path / "s.mivrat")

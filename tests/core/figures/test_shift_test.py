@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mivrat.core.figures import unlike as module
+from mivrat.core.figures import shift_test as module
 from mivrat.core.figures.shift_test import far_images, unlike
 
 
