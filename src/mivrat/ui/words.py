@@ -16,6 +16,7 @@ from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.methods import RECORDS, Method
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
+from mivrat.ui.parts.file_dialogs import file_kinds
 
 # How many groups to make; at place 0 as many as fit, at place i one more than i.
 GROUP_NUMBERS = ("number of groups: automatic", *(f"{n} groups" for n in range(2, 9)))
@@ -47,9 +48,11 @@ def paired_test(over_units: Units | None) -> str:
 
 
 # What a file that lists or is images may be, for a dialog that asks for one.
-IMAGE_FILES = ";;".join(
-    f"{kind} ({' '.join(f'*{ending}' for ending in sorted(endings))})"
-    for kind, endings in (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
+IMAGE_FILES = file_kinds(
+    *(
+        f"{kind} ({' '.join(f'*{ending}' for ending in sorted(endings))})"
+        for kind, endings in (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
+    )
 )
 
 

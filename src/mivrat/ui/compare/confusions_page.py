@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
-from mivrat.core.base.numbers import DASH, percent
+from mivrat.core.base.numbers import percent
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.figures.confusion import order_by_likeness, order_by_support
 from mivrat.core.selecting.selection import Condition, HeldOther, Labelled, OtherPredicted, Predicted
@@ -50,7 +50,7 @@ def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
         ]
     for first, second, a, b, part in told[:MOST_PAIRS]:
         names = found.classes[first], found.classes[second]
-        share = DASH if part is None else percent(part, 0).replace("-", "−")
+        share = percent(part, 0)
         about = f"{names[0]} labelled, {names[1]} predicted: {words.images(a)} under a, {words.images(b)} under b."
         if found.sets is not None:
             about += " Of all: what images of this label being called so more or less often adds to the difference in accuracy."

@@ -52,7 +52,7 @@ class DropDiagram(Diagram):
         return len(self.classes)
 
     def mark_rect(self, mark: int) -> QRectF:
-        left, right = self.plot.getViewBox().viewRange()[0]
+        left, right = self.plot.viewRange()[0]
         top = len(self.classes) - mark
         return QRectF(self.place(self.plot, left, top), self.place(self.plot, right, top - 1))
 
@@ -109,7 +109,7 @@ class DropDiagram(Diagram):
         if not self.workspace.is_open:
             return []
         chosen = {k for one in self.workspace.shown.conditions if isinstance(one, Labelled) for k in one.classes}
-        left, right = self.plot.getViewBox().viewRange()[0]
+        left, right = self.plot.viewRange()[0]
         lines = [i for i, k in enumerate(self.classes) if k in chosen or (i == self.cursor and self.hasFocus())]
         if not lines:
             return []

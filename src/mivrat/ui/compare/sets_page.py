@@ -7,7 +7,7 @@ import numpy as np
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.base.numbers import percent, points, signed, span
+from mivrat.core.base.numbers import percent, points, signed_span, span
 from mivrat.core.comparing.estimates import MIX_RESTS_ON, Estimates, in_sentences
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.selecting.selection import Picked
@@ -103,7 +103,7 @@ class SetsPage(Page, Scrolled):
         ends = drop.intervals or {}
 
         def told(name: str) -> str:
-            return f" ({signed(100 * ends[name][0], 1)} to {signed(100 * ends[name][1], 1)})" if name in ends else ""
+            return f" ({signed_span(*ends[name])})" if name in ends else ""
 
         self.split.setText(
             f"{points(drop.total)} points in all  =  {points(drop.class_mix)}{told('class_mix')} by another class mix  +  "
@@ -203,7 +203,7 @@ class SetsPage(Page, Scrolled):
             here = np.bincount(held.a.judged.labels[use], minlength=len(found.mix.shares)) / max(1, int(use.sum()))
             self.mix.show_lines(
                 [
-                    Line((Cell(name), Cell(percent(float(here[k]))), Cell(percent(float(found.mix.shares[k]))), Cell(f"{span(found.mix.intervals[k][0], found.mix.intervals[k][1])}", ink="soft")))
+                    Line((Cell(name), Cell(percent(float(here[k]))), Cell(percent(float(found.mix.shares[k]))), Cell(span(*found.mix.intervals[k]), ink="soft")))
                     for k, name in enumerate(held.a.record.classes)
                 ]
             )  # fmt: skip

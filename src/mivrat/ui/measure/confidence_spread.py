@@ -73,7 +73,7 @@ class ConfidenceSpread(Diagram):
 
     def mark_rect(self, mark: int) -> QRectF:
         m, of_right = self.bars()[mark]
-        ends = self.plot.getViewBox().viewRange()[1]
+        ends = self.plot.viewRange()[1]
         top, bottom = (ends[1], 0.0) if of_right else (0.0, ends[0])
         return QRectF(self.place(self.plot, m / BINS, top), self.place(self.plot, (m + 1) / BINS, bottom))
 
@@ -103,7 +103,7 @@ class ConfidenceSpread(Diagram):
             if not self.counted
             else {r for c in self.workspace.shown.conditions if isinstance(c, Confidence) for r in c.ranges}
         )
-        low, high = self.plot.getViewBox().viewRange()[1]
+        low, high = self.plot.viewRange()[1]
         washed = [
             (m, of_right)
             for mark, (m, of_right) in enumerate(self.bars())
