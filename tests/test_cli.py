@@ -17,6 +17,7 @@ import pytest
 from PIL import Image
 
 from mivrat.cli import main, run_command
+from mivrat.commands.catalogue import BY_NAME, COMMANDS
 from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.demo.study import DATA
@@ -448,3 +449,14 @@ def test_tables_subsets_and_families(made: dict[str, Path], tmp_path: Path) -> N
     assert evaluate(made, "--per-class", "2", "--seed", "5") == 0
     few = json.loads((made["out"] / "metrics.json").read_text())
     assert [one["support"] for one in few["classes"]] == [2, 2, 2]
+
+
+def test_every_command_has_its_function_and_says_what_it_does(capsys: pytest.CaptureFixture[str]) -> None:
+    assert len(BY_NAME) == len(COMMANDS)
+    for command in COMMANDS:
+        assert callable(command.function)
+        with pytest.raises(SystemExit):
+            run_command([command.name, "--help"])
+        printed = capsys.readouterr().out
+        assert printed.startswith(f"usage: mivrat {command.name}")
+        assert command.help

@@ -11,14 +11,13 @@ import platform
 
 from mivrat.core.gradients.emit import Value
 from mivrat.core.gradients.node import NodeBack
+from mivrat.core.models.operators import Trait, has
 
 # So steep that what lies above by more than 1e-30 counts as wholly above. A power of two: products with it are exact.
 STEEP = 2.0**100
 # Bounds beyond this would leave single precision once multiplied by it.
 LARGEST_BOUND = 2.0**20
 _BLOCK = 16
-# What hands blocks on.
-_IN_BLOCKS = {"Conv", "BatchNormalization", "Add", "Sum"}
 BLOCKS = platform.machine().lower() in ("x86_64", "amd64")
 
 
@@ -31,7 +30,7 @@ def lies_in_blocks(s: NodeBack) -> bool:
         and shape[1] % _BLOCK == 0
         and s.view.channel_axis.get(s.node.output[0]) == 1
         and before is not None
-        and before.op_type in _IN_BLOCKS
+        and has(before.op_type, Trait.IN_BLOCKS)
     )
 
 

@@ -9,20 +9,13 @@ import numpy as np
 import onnx
 
 from mivrat.core.gradients.graph import GraphView
-from mivrat.core.gradients.layer_names import ACTIVATIONS
 from mivrat.core.gradients.reverse import SEED, build_reverse
 from mivrat.core.models.engine import new_session, run_session
+from mivrat.core.models.operators import Trait, has
 
 if TYPE_CHECKING:
     from mivrat.core.gradients.layers import Layer
 
-# Products of two tensors that both depend on the image.
-_PRODUCTS = {"MatMul", "Gemm", "Einsum", "Mul", "Div", "Attention", "MultiHeadAttention"}
-# What makes more of its operand than another arrangement or scale of it.
-_OTHER_MAPS = {
-    "LayerNormalization", "RMSNormalization", "GroupNormalization", "InstanceNormalization", "BatchNormalization",
-    "LpNormalization", "LRN", "MaxPool", "AveragePool",
-}  # fmt: skip
 # Numbers of paths are counted modulo this prime: they grow beyond all bounds.
 _PRIME = (1 << 61) - 1
 # So many layers are tried at a time for one whose places have a say.
@@ -106,7 +99,7 @@ def _is_projection(view: GraphView, name: str, *, straight: bool) -> bool:
     and no activation stands between."""
     while (node := view.producer.get(name)) is not None:
         read = list(dict.fromkeys(_reads(view, node)))
-        if len(read) != 1 or node.op_type in _OTHER_MAPS or (straight and node.op_type in ACTIVATIONS):
+        if len(read) != 1 or has(node.op_type, Trait.ANOTHER_MAP) or (straight and has(node.op_type, Trait.ACTIVATION)):
             return False
         if node.op_type in ("MatMul", "Gemm", "Conv", "Einsum", "Softmax"):
             return True
@@ -116,7 +109,7 @@ def _is_projection(view: GraphView, name: str, *, straight: bool) -> bool:
 
 def _goes_into_one(view: GraphView, node: onnx.NodeProto, found: dict[str, bool]) -> bool:
     if len(set(_reads(view, node))) > 1:
-        return node.op_type in _PRODUCTS
+        return has(node.op_type, Trait.PRODUCT)
     return any(found.get(name, False) for name in node.output)
 
 

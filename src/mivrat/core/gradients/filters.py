@@ -6,10 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.gradients.graph import GraphView
+from mivrat.core.models.operators import Trait, has
 from mivrat.core.pictures.decode import Pixels
-
-# What may stand between the image and the first convolution.
-_BEFORE = {"Identity", "Cast", "Transpose", "Add", "Sub", "Mul", "Div", "Pad", "BatchNormalization", "QuantizeLinear", "DequantizeLinear"}  # fmt: skip
 
 
 def first_filters(view: GraphView) -> tuple[str, NDArray[np.float32]] | str:
@@ -25,7 +23,7 @@ def first_filters(view: GraphView) -> tuple[str, NDArray[np.float32]] | str:
             if weights.shape[2] * weights.shape[3] == 1:
                 return "the first convolution's filters are single points"
             return node.output[0], weights.astype(np.float32)
-        if data and node.op_type not in _BEFORE and view.is_float(node.output[0]):
+        if data and not has(node.op_type, Trait.PREPARES) and view.is_float(node.output[0]):
             return f"the network begins with {node.op_type}, not with a convolution"
     return "the network has no convolution"
 

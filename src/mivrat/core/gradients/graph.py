@@ -23,81 +23,12 @@ from mivrat.core.gradients.plain_versions import lift
 from mivrat.core.models.bounds import values_stay_small, without_weights
 from mivrat.core.models.engine import EngineFault, new_session, run_session, short_reason
 from mivrat.core.models.onnx_model import OnnxModel, opset_of
+from mivrat.core.models.operators import Trait, has
 
 _TO_FLOAT = {TensorProto.FLOAT16, TensorProto.BFLOAT16, TensorProto.DOUBLE}
-# What may stand between the scores and the softmax or sigmoid that makes them.
-_TO_PROBABILITIES = {"Softmax", "LogSoftmax", "Sigmoid"}
-_PASSING = {"Identity", "Reshape", "Flatten", "Squeeze", "Unsqueeze", "Dropout", "Cast"}
-# Operators that keep the arrangement of axes of their inputs.
-_ELEMENTWISE = {
-    "Relu",
-    "LeakyRelu",
-    "PRelu",
-    "Clip",
-    "Sigmoid",
-    "HardSigmoid",
-    "HardSwish",
-    "Tanh",
-    "Identity",
-    "Dropout",
-    "Cast",
-    "Add",
-    "Sub",
-    "Mul",
-    "Div",
-    "Concat",
-    "Softmax",
-    "LogSoftmax",
-    "Neg",
-    "Exp",
-    "Log",
-    "Sqrt",
-    "Abs",
-    "Erf",
-    "Gelu",
-    "Elu",
-    "Selu",
-    "Celu",
-    "Mish",
-    "Softplus",
-    "Softsign",
-    "Pow",
-    "Min",
-    "Max",
-    "Sum",
-    "Where",
-    "LayerNormalization",
-    "Slice",
-    "Split",
-    "Pad",
-    "Resize",
-    "Upsample",
-    "Reciprocal",
-    "QuantizeLinear",
-    "DequantizeLinear",
-}
 # What quantised values are kept in.
 _LEVELS = (np.int8, np.uint8, np.int16, np.uint16)
 _SHAPE = {"Shape", "Size"}
-_CHANNELS_FIRST = {
-    "Conv",
-    "ConvTranspose",
-    "MaxPool",
-    "AveragePool",
-    "GlobalAveragePool",
-    "GlobalMaxPool",
-    "BatchNormalization",
-    "InstanceNormalization",
-    "GroupNormalization",
-    "LRN",
-    "DepthToSpace",
-    "SpaceToDepth",
-    "LpPool",
-}
-
-
-# Of these the sizes are worked out in floating point, or decided while running: engine and standard may go apart.
-_OWN_WAYS = {"Resize", "Upsample", "If", "Loop", "Scan"}
 Kinds = dict[str, "np.dtype[Any] | None"]
 Shapes = dict[str, tuple[int, ...]]
 # Values of tensors, shapes of others, and the kinds of numbers all of them hold.
@@ -323,7 +254,7 @@ class GraphView:
     def _by_rules(self, made: Sequence[str], settled: set[str], asked: set[str]) -> list[Ask]:
         """What gives values, shapes and kinds for each batch without running the network; empty where the rules leave something
         open, or where engines go their own ways."""
-        if any(node.op_type in _OWN_WAYS or _rounds_up(node) for node in self.nodes):
+        if any(has(node.op_type, Trait.OWN_SIZES) or _rounds_up(node) for node in self.nodes):
             return []
         if not values_stay_small(self.proto.graph):
             return []
@@ -434,12 +365,12 @@ class GraphView:
         quantised model, since beyond its range that would pass nothing on."""
         found, name, behind = output, output, False
         while (node := self.producer.get(name)) is not None:
-            if node.op_type in _TO_PROBABILITIES and not behind:
+            if has(node.op_type, Trait.TO_PROBABILITIES) and not behind:
                 found = name = node.input[0]
                 behind = True
             elif node.op_type == "DequantizeLinear" and (before := self._before_rounding(node)):
                 found = name = before
-            elif node.op_type in _PASSING and self.is_float(node.input[0]):
+            elif has(node.op_type, Trait.KEEPS_VALUES) and self.is_float(node.input[0]):
                 name = node.input[0]
             else:
                 break
@@ -461,7 +392,7 @@ class GraphView:
                 alike = [
                     axis[name] for name in node.input if axis.get(name) and self.shapes[name] == self.shapes[output]
                 ]
-                if node.op_type in _CHANNELS_FIRST:
+                if has(node.op_type, Trait.CHANNELS_FIRST):
                     axis[output] = 1
                 elif node.op_type == "Transpose" and known:
                     order = next((list(a.ints) for a in node.attribute if a.name == "perm"), [3, 2, 1, 0])
@@ -470,7 +401,7 @@ class GraphView:
                         if known[0] is not None and order[0] == 0 and order.index(known[0]) in (1, 3)
                         else None
                     )
-                elif node.op_type in _ELEMENTWISE or node.op_type.startswith("Reduce"):
+                elif has(node.op_type, Trait.KEEPS_AXES) or node.op_type.startswith("Reduce"):
                     agreed = set(alike or [a for a in known if a is not None])
                     axis[output] = agreed.pop() if len(agreed) == 1 else None
                 elif node.op_type == "MatMul" and known:  # the last axis is the one mixed: channels-last stays so

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import onnx
 
 from mivrat.core.gradients.graph import GraphView, attributes_of
+from mivrat.core.models.operators import OPERATORS, Trait, has
 
 if TYPE_CHECKING:
     from mivrat.core.gradients.layers import Layer
@@ -18,20 +19,8 @@ if TYPE_CHECKING:
 LIKELY = "likely"
 # Under this key one exporter notes the modules a node came from, the outermost first.
 _SCOPES = "pkg.torch.onnx.name_scopes"
-_PLAIN = {
-    "ConvTranspose": "transposed convolution", "MaxPool": "max pooling", "AveragePool": "average pooling", "LpPool": "pooling",
-    "GlobalAveragePool": "mean over all places", "GlobalMaxPool": "maximum over all places", "Concat": "joined", "Resize": "resized",
-    "Upsample": "resized", "Softmax": "softmax", "Pad": "padded", "Dropout": "dropout", "DepthToSpace": "channels spread over places",
-    "SpaceToDepth": "places gathered into channels", "Gemm": "linear layer", "Einsum": "product", "Sub": "difference", "ReduceMean": "mean", "Div": "quotient",
-}  # fmt: skip
-ACTIVATIONS = {
-    "Relu", "LeakyRelu", "PRelu", "Clip", "Sigmoid", "HardSigmoid", "HardSwish", "Tanh", "Elu", "Selu", "Celu", "Gelu", "Mish",
-    "Softplus", "Softsign", "Swish", "ThresholdedRelu", "Shrink", "Erf",
-}  # fmt: skip
 # A numbered module within a numbered one is a block of its own from so many layers on.
 _FEW = 4
-_ARRANGED = {"Reshape", "Transpose", "Flatten", "Squeeze", "Unsqueeze", "Identity", "Cast", "Expand", "Tile"}
-_PARTS = {"Slice", "Split", "Gather", "GatherND", "GatherElements", "TopK"}
 
 
 def with_names(view: GraphView, layers: Sequence[Layer]) -> list[Layer]:
@@ -52,7 +41,7 @@ def _plain(view: GraphView, node: onnx.NodeProto) -> str:
         size = " × ".join(str(n) for n in kernel[2:])
         groups = attributes_of(node).get("group", 1)
         return f"convolution {size}" + (" of each channel" if groups > 1 and groups == kernel[0] else "")
-    if kind in ACTIVATIONS:
+    if has(kind, Trait.ACTIVATION):
         return f"activation ({kind})"
     if kind == "Mul" and len(read) == 2 and _gates_itself(view, read):
         return "activation (x · sigmoid x)"
@@ -67,11 +56,8 @@ def _plain(view: GraphView, node: onnx.NodeProto) -> str:
         return "product" if len(read) > 1 else "scaled"
     if kind == "MatMul":
         return "product of matrices" if len(read) > 1 else "linear layer"
-    if kind in _ARRANGED:
-        return "rearranged"
-    if kind in _PARTS:
-        return "part"
-    return _PLAIN.get(kind, kind)
+    known = OPERATORS.get(kind)
+    return (known.words if known is not None else "") or kind
 
 
 def _follows(view: GraphView, name: str) -> str:
@@ -148,7 +134,7 @@ def _by_structure(view: GraphView, layers: Sequence[Layer]) -> list[str]:
     found, number, ended = [], 1, False
     for layer in layers:
         node = view.producer[layer.tensor]
-        if ended and layer.has_places and node.op_type not in ACTIVATIONS:
+        if ended and layer.has_places and not has(node.op_type, Trait.ACTIVATION):
             number, ended = number + 1, False
         found.append(f"block {number}")
         read = {name for name in node.input if name in view.depends}

@@ -10,8 +10,7 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.gradients.graph import GraphView, attributes_of
-
-_KEEPS_VALUES = {"Identity", "Flatten", "Reshape", "Squeeze", "Unsqueeze", "Cast", "Dropout"}
+from mivrat.core.models.operators import Trait, has
 
 
 @dataclass(frozen=True)
@@ -24,12 +23,12 @@ class LinearHead:
 
 def linear_head(view: GraphView) -> LinearHead | None:
     """The model's linear head, or None where it ends in another way."""
-    name = _behind(view, view.logits, {*_KEEPS_VALUES, "Add"})
+    name = _behind(view, view.logits, adds=True)
     node = view.producer.get(name)
     weights = _weights(view, node) if node is not None else None
     if node is None or weights is None:
         return None
-    pooled = _behind(view, node.input[0], _KEEPS_VALUES)
+    pooled = _behind(view, node.input[0])
     pool = view.producer.get(pooled)
     if pool is None or not _pools_all(view, pool):
         return None
@@ -38,9 +37,11 @@ def linear_head(view: GraphView) -> LinearHead | None:
     return LinearHead(layer, weights) if channels == len(weights) else None
 
 
-def _behind(view: GraphView, name: str, passed: set[str]) -> str:
-    """Walk back over operators that leave every value as it is (or add a constant)."""
-    while (node := view.producer.get(name)) is not None and node.op_type in passed:
+def _behind(view: GraphView, name: str, *, adds: bool = False) -> str:
+    """Walk back over operators that leave every value as it is; ``adds``: or add a constant."""
+    while (node := view.producer.get(name)) is not None:
+        if not (has(node.op_type, Trait.KEEPS_VALUES) or (adds and node.op_type == "Add")):
+            break
         data = [one for one in node.input if one in view.depends and view.is_float(one)]
         if len(data) != 1:
             break

@@ -21,6 +21,7 @@ from onnx import TensorProto, helper, numpy_helper
 from mivrat.core.base.job import Stopped
 from mivrat.core.gradients.graph import GraphView, attributes_of
 from mivrat.core.models.engine import new_session, run_session
+from mivrat.core.models.operators import Trait, has
 
 # What comes from so large a share of the image, down or across, has no place of its own.
 WIDE = 0.5
@@ -28,20 +29,6 @@ WIDE = 0.5
 APART = 0.15
 
 Places = NDArray[np.float32]  # a tensor's shape, then down and across; NaN where a value has no place
-
-# These leave values in their order, in another shape.
-_LEAVES_IN_ORDER = {"Reshape", "Flatten", "Squeeze", "Unsqueeze", "Identity"}
-_MOVES = {
-    "Slice", "Gather", "GatherND", "GatherElements", "Concat",
-    "Split", "Expand", "Tile", "Pad", "DepthToSpace", "SpaceToDepth", "ScatterND", "Resize", "Upsample",
-}  # fmt: skip
-_WINDOWS = {"Conv", "MaxPool", "AveragePool", "LpPool", "QLinearConv"}
-# These mix along some axes and give back the same shape: a value stays where it is.
-_IN_PLACE = {
-    "LayerNormalization", "InstanceNormalization", "GroupNormalization", "BatchNormalization", "Softmax", "LogSoftmax",
-    "LpNormalization", "LRN", "SimplifiedLayerNormalization", "SkipLayerNormalization", "RMSNormalization",
-}  # fmt: skip
-_QUERIES = {"Attention", "MultiHeadAttention"}
 
 
 class TokenPlaces:
@@ -83,16 +70,16 @@ class TokenPlaces:
         shape = view.shapes[node.output[0]]
         data = [name for name in node.input if name in view.depends]
         first = self._found.get(data[0]) if data else None
-        if kind in _LEAVES_IN_ORDER:
+        if has(kind, Trait.RESHAPES):
             return [first.reshape(*shape, 2) if first is not None else None]
         if kind == "Transpose":
             order = attributes_of(node).get("perm", list(reversed(range(len(shape)))))
             return [first.transpose(*order, len(order)) if first is not None else None]
-        if kind in _MOVES:
+        if has(kind, Trait.MOVES):
             return self._moved_places(node)
         if first is None and not any(self._found.get(name) is not None for name in data):
             return [None]
-        if kind in _WINDOWS:
+        if has(kind, Trait.WINDOW):
             assert first is not None
             return [_through_windows(node, first, shape, view)]
         if kind == "ConvTranspose":
@@ -108,9 +95,9 @@ class TokenPlaces:
             return [self._product(node, shape)]
         if kind == "Einsum":
             return [self._einsum(node, shape)]
-        if kind in _QUERIES:
+        if has(kind, Trait.ATTENTION):
             return [first if first is not None and first.shape[:-1] == shape else None]
-        if kind in _IN_PLACE or len(data) == 1:
+        if has(kind, Trait.IN_PLACE) or len(data) == 1:
             return [first if first is not None and first.shape[:-1] == shape else None]
         return [self._together(data, shape)]
 

@@ -15,15 +15,13 @@ from onnx import numpy_helper
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.heatmaps.hottest import hottest_part, laid_over
 from mivrat.core.heatmaps.maps import HeatmapMaker, Map, Target
+from mivrat.core.models.operators import Trait, has
 
 # How many of the layers of weights are shuffled, from the scores on.
 DEPTHS = ("the last layer", "the last half", "every layer")
 DRAWS = 3
 # Maps whose rank correlation stays above this are taken for the same map.
 ALIKE = 0.5
-
-# The operators that multiply by learned weights.
-WEIGHING = ("Conv", "ConvTranspose", "Gemm", "MatMul", "Einsum")
 
 MapsOf = Callable[[HeatmapMaker, NDArray[Any], Sequence[Target]], Sequence[Map]]
 
@@ -44,7 +42,7 @@ def weight_layers(view: GraphView) -> list[list[str]]:
             continue
         if node.output[0] not in view.depends:
             sources[node.output[0]] = behind
-        elif node.output[0] in view.leading and node.op_type in WEIGHING and behind - seen:
+        elif node.output[0] in view.leading and has(node.op_type, Trait.WEIGHS) and behind - seen:
             found.append(sorted(behind - seen))
             seen |= behind
     return found[::-1]

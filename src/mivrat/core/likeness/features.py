@@ -11,16 +11,11 @@ from numpy.typing import NDArray
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.models.engine import new_session, run_session
 from mivrat.core.models.onnx_model import PIXELS_AT_ONCE, OnnxModel, in_pieces
+from mivrat.core.models.operators import Trait, has
 
 Vectors = NDArray[np.float32]
 
 _HEADS = {"Gemm", "MatMul", "Conv"}
-# What may stand between the head and the scores.
-_AFTER_HEAD = {
-    "Add", "AveragePool", "BatchNormalization", "Cast", "Clip", "DequantizeLinear", "Div", "Dropout", "Flatten",
-    "GlobalAveragePool", "Identity", "LogSoftmax", "Mul", "QuantizeLinear", "ReduceMean", "Reshape", "Sigmoid", "Softmax",
-    "Squeeze", "Sub", "Transpose", "Unsqueeze",
-}  # fmt: skip
 
 
 def feature_tensor(view: GraphView) -> str:
@@ -30,7 +25,7 @@ def feature_tensor(view: GraphView) -> str:
         data = [one for one in node.input if one in view.depends and view.is_float(one)]
         if node.op_type in _HEADS and len(data) == 1:
             return data[0]
-        if node.op_type not in _AFTER_HEAD or len(data) != 1:
+        if not has(node.op_type, Trait.AFTER_HEAD) or len(data) != 1:
             break
         name = data[0]
     return view.logits
