@@ -142,7 +142,9 @@ def test_what_was_found_is_there_after_reopening_and_in_no_other_study(found: Ma
     later = next(one for one in found.workspace.runs if one.model == "grain-net-2" and one.image_set == "late-summer-field")  # fmt: skip
     found.workspace.open(path, later.id)
     settle()
-    qtbot.waitUntil(lambda: found.settled, timeout=20000)
+    found.bench.show_step(CONCLUDE)
+    found.bench.conclude.choose(FINDINGS)
+    settle()
     assert [one[3] for one in lines(found)] == ["gone: 1 of 25", "gone: 0 of 50"]
 
 

@@ -242,6 +242,7 @@ def test_it_is_checked_and_held_against_its_file(
     (score,) = [one for one in judged.bench.prepare.inputs.findChildren(QPushButton) if one.text() == "Score"]
     qtbot.mouseClick(score, LEFT)
     settle()
+    judged.bench.show_step(CHECK)
     assert not step.rows["service"].isVisibleTo(step)
     judged.bench.show_step(COMPARE)
     comparer = judged.bench.comparer

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QToolButton, QVBoxLayout
 
 from mivrat.core.base.numbers import bounds, percent, points, signed_span
@@ -93,8 +93,8 @@ class Header(QFrame):
         set_role(self.verdict, {"stop": "problem", "look": "look", "fine": "good"}.get(state, ""))
         self._fit()
 
-    def resizeEvent(self, event: object) -> None:
-        super().resizeEvent(event)  # type: ignore[arg-type]
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         self._fit()
 
     def _fit(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.ui.actions import sheet
@@ -60,8 +61,8 @@ class ShortcutSheet(QDialog):
         self.ensurePolished()
         self.resize((body.sizeHint() + AROUND).boundedTo(room))
 
-    def keyPressEvent(self, event: object) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if getattr(event, "key", lambda: None)() == Qt.Key.Key_F1:
             self.accept()
         else:
-            super().keyPressEvent(event)  # type: ignore[arg-type]
+            super().keyPressEvent(event)

@@ -93,6 +93,10 @@ class Executor:
         """A group of tasks of which at most so many run at a time."""
         return Workers(self, at_once)
 
+    def close(self) -> None:
+        """End the threads, once what was begun is done; nothing can be started any more."""
+        self.pool.shutdown(wait=False)
+
 
 class LatestOnly:
     """Work of which only what was asked for last is told of: starting it cancels what came before."""

@@ -25,6 +25,11 @@ class Topic:
         self._listeners.append(entry)
         return lambda: self._listeners.remove(entry) if entry in self._listeners else None
 
+    @property
+    def heard(self) -> bool:
+        """Whether all who have asked are told now."""
+        return self._open_only is None or self._open_only()
+
     def emit(self, *news: Any) -> None:
         if self._of is None:
             self.deliver(*news)
@@ -34,7 +39,7 @@ class Topic:
     def deliver(self, *news: Any) -> None:
         """Tell everyone now."""
         for tell, always in list(self._listeners):
-            if always or self._open_only is None or self._open_only():
+            if always or self.heard:
                 tell(*news)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import logging
 import os
@@ -54,8 +55,8 @@ class Workspace:
         self.topics, self.notices = Topics(lambda: self.is_open), Notices()
         self.opened, self.asked, self.place_read, self.closed = Topic(), Topic(), Topic(), Topic()
         # The two executors of a whole window: one writes to the study, in order; the other does everything else.
-        self.parallel = Executor(loop)
-        self.writing, self.reading = Executor(loop, 1).group(1), self.parallel.group(2)
+        self.parallel, self._alone = Executor(loop), Executor(loop, 1)
+        self.writing, self.reading = self._alone.group(1), self.parallel.group(2)
         self.makers = MakerPool()
         self.edits, self.jobs = Edits(self), Jobs(self)
         self.study_path: Path | None = None
@@ -340,6 +341,7 @@ class Workspace:
         """Look at no study any more: nothing of this one may be taken for the next one's."""
         self.study_path, self.runs, self.references = None, [], {}
         self._shown = self.contents = None
+        gc.unfreeze()  # what was kept from being looked through for garbage may be some now
         self.topics.left.emit()
 
     def close(self) -> None:
@@ -354,5 +356,8 @@ class Workspace:
         self.reading.stop_all()
         self.writing.wait()
         self._shown = self.contents = None
+        gc.unfreeze()
         self._let_go_of_next()
         self._let_go()
+        for executor in (self.parallel, self._alone):
+            executor.close()

@@ -17,6 +17,7 @@ from mivrat.core.checks.run_checks import KeptResult
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import Scrolled, StateMark, button, clear, field_of_study, label, restyle, row, tip
@@ -56,6 +57,9 @@ class CheckStep(StepArea):
         self.rows = {check.name: CheckRow(check) for check in BY_NAME.values()}
         self.headings = {state: label(title, "heading") for state, title in GROUPS}
         body = QWidget()
+        for check_row in self.rows.values():
+            check_row.setParent(body)  # those of other kinds of models are never laid out
+            check_row.hide()
         self._list = QVBoxLayout(body)
         self._list.setContentsMargins(0, 4, 8, 16)
         self._list.setSpacing(2)
@@ -81,8 +85,14 @@ class CheckStep(StepArea):
             check_row.again_wanted.connect(self._read_again)
             check_row.moved.connect(self._move)
             check_row.answered.connect(workspace.edits.answer_check)
-        for signal in (workspace.topics.checks, workspace.topics.run, workspace.topics.busy, workspace.topics.figures):
-            signal.connect(self.refresh)
+        self._late = Late(
+            self,
+            self.refresh,
+            workspace.topics.checks,
+            workspace.topics.run,
+            workspace.topics.busy,
+            workspace.topics.figures,
+        )
         workspace.topics.selection.connect(self._mark)
         theme.changed.connect(self._follow_theme)
 
@@ -106,8 +116,7 @@ class CheckStep(StepArea):
                 self._list.insertWidget(i, widget)
             self._order = order
             for one in self.rows.values():
-                if one.parentWidget() is not None:  # without, it would open as a window
-                    one.setVisible(one in order)
+                one.setVisible(one in order)
         self.summary.setText("  ·  ".join(counts))
         self.all.setEnabled(not self.workspace.busy)
         self._mark()

@@ -95,8 +95,7 @@ class ClassesPage(Page, QWidget):
         layout.addWidget(self.table, 1)
         layout.addWidget(self.legend)
         layout.addStretch(0)
-        self._late = Late(self, self.refresh)
-        workspace.topics.compared.connect(self._late.ask)
+        self._late = Late(self, self.refresh, workspace.topics.compared)
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared

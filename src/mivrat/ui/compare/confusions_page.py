@@ -117,8 +117,7 @@ class ConfusionsPage(Page, QWidget):
         layout.addStretch(0)
         for matrix in self.matrices:
             matrix.pointed.connect(self._point)
-        self._late = Late(self, self.refresh)
-        workspace.topics.compared.connect(self._late.ask)
+        self._late = Late(self, self.refresh, workspace.topics.compared)
         theme.changed.connect(self._follow_theme)
 
     def _follow_theme(self) -> None:

@@ -63,14 +63,7 @@ class DifferencePage(Page, Scrolled):
             layout.addWidget(widget)
         layout.addStretch(1)
         self.setWidget(body)
-        self._late = Late(self, self.refresh)
-        workspace.topics.compared.connect(self._late.ask)
-        theme.changed.connect(self._follow_theme)
-        workspace.topics.contents.connect(self._late.ask)
-
-    def _follow_theme(self) -> None:
-        if self.workspace.is_open:
-            self.refresh()
+        self._late = Late(self, self.refresh, workspace.topics.compared, workspace.topics.contents, theme.changed)
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared

@@ -79,9 +79,7 @@ class SetsPage(Page, Scrolled):
             layout.addWidget(widget)
         layout.addStretch(1)
         self.setWidget(body)
-        self._late = Late(self, self.refresh)
-        workspace.topics.compared.connect(self._late.ask)
-        workspace.topics.busy.connect(self._late.ask)
+        self._late = Late(self, self.refresh, workspace.topics.compared, workspace.topics.busy)
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
@@ -12,6 +13,7 @@ from mivrat.core.base.numbers import decimal
 from mivrat.core.comparing.training import SERIES, Roles, Training
 from mivrat.ui.compare.training_diagram import TrainingDiagram
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, file_kinds
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -70,7 +72,7 @@ class TrainingPage(Page, QWidget):
         layout.addWidget(self.legend)
         layout.addStretch(0)
         self.logs.changed.connect(self._list)
-        workspace.topics.figures.connect(self.refresh)
+        self._late = Late(self, self.refresh, workspace.topics.figures)
 
     # --- choosing ---
 
@@ -79,12 +81,12 @@ class TrainingPage(Page, QWidget):
         if found is not None:
             self.logs.read(found)
 
-    def dragEnterEvent(self, event: object) -> None:
-        if event.mimeData().hasUrls():  # type: ignore[attr-defined]
-            event.acceptProposedAction()  # type: ignore[attr-defined]
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
 
-    def dropEvent(self, event: object) -> None:
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]  # type: ignore[attr-defined]
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if paths:
             self.logs.read(paths[0])
 

@@ -32,14 +32,7 @@ class Verdict(QFrame):
         self._layout.setContentsMargins(12, 8, 12, 8)
         self._layout.setSpacing(3)
         self.sentences: list[str] = []
-        self._late = Late(self, self.refresh)
-        workspace.topics.compared.connect(self._late.ask)
-        workspace.topics.contents.connect(self._late.ask)
-        theme.changed.connect(self._follow_theme)
-
-    def _follow_theme(self) -> None:
-        if self.workspace.is_open:
-            self.refresh()
+        self._late = Late(self, self.refresh, workspace.topics.compared, workspace.topics.contents, theme.changed)
 
     def refresh(self) -> None:
         t, shown = theme.tokens, self.workspace.shown

@@ -11,6 +11,7 @@ from mivrat.core.concluding.formatting import difference_told, figure_told
 from mivrat.ui import words
 from mivrat.ui.actions import ACTIONS
 from mivrat.ui.conclude.finding_detail import ROLES, RULE, FindingDetail
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.tables import FigureTable
@@ -56,21 +57,16 @@ class FindingsPage(Page, QWidget):
         self.below = Scrolled(self.detail, wide=False)
         layout.addWidget(self.below, 1)
         layout.addStretch(0)
-        concluder.findings_changed.connect(self.refresh)
-        concluder.checks_changed.connect(self.refresh)
         concluder.added.connect(self._follow_added)
-        self.workspace.topics.run.connect(self.refresh)
-        self.workspace.topics.held.connect(self.refresh)
-        theme.changed.connect(self._follow_theme)
-
-    def _follow_theme(self) -> None:
-        if self.workspace.is_open:
-            self.refresh()
-
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        if self.workspace.is_open:
-            self.refresh()
+        self._late = Late(
+            self,
+            self.refresh,
+            concluder.findings_changed,
+            concluder.checks_changed,
+            self.workspace.topics.run,
+            self.workspace.topics.held,
+            theme.changed,
+        )
 
     def _follow_added(self, finding_id: int) -> None:
         self.chosen = finding_id

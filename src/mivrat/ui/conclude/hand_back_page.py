@@ -7,11 +7,13 @@ from pathlib import Path
 from typing import Literal
 
 import numpy as np
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.reporting.exporting import BY
 from mivrat.ui import words
 from mivrat.ui.hand_back import LISTS, HandBack
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, open_folder_of, row, tip
@@ -71,8 +73,14 @@ class HandBackPage(Page, QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(Scrolled(body, wide=False))
         self.table.cellActivated.connect(lambda *_: self._open())
-        for topic in (self.workspace.topics.selection, self.workspace.topics.current, self.workspace.topics.reviews, self.workspace.topics.busy):  # fmt: skip
-            topic.connect(self.refresh)
+        self._late = Late(
+            self,
+            self.refresh,
+            self.workspace.topics.selection,
+            self.workspace.topics.current,
+            self.workspace.topics.reviews,
+            self.workspace.topics.busy,
+        )
         self.workspace.topics.run.connect(self._list_classes)
         hand_back.log.changed.connect(self._list)
 
@@ -102,8 +110,8 @@ class HandBackPage(Page, QWidget):
         self.of.addItems([ALL] if not shown.judged.has_scores else [ALL, EVERY, *(words.clipped(one, 30) for one in shown.classes)])  # fmt: skip
         self.refresh()
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         if self.workspace.is_open:
             self.refresh()
             self._list()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.reporting.report.compared import Against
@@ -12,6 +13,7 @@ from mivrat.core.reporting.report.content import SECTIONS
 from mivrat.core.study.records import RunInfo
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Scrolled, button, label, more_button, row, tip
 from mivrat.ui.parts.writing import Writing
@@ -91,8 +93,7 @@ class ReportPage(Page, QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(Scrolled(body, wide=False))
-        reporter.wanted_changed.connect(self.refresh)
-        self.workspace.topics.run.connect(self.refresh)
+        self._late = Late(self, self.refresh, reporter.wanted_changed, self.workspace.topics.run)
         self.workspace.topics.busy.connect(lambda: self.save.setEnabled(not self.workspace.busy))
 
     def refresh(self) -> None:
@@ -147,14 +148,14 @@ class ReportPage(Page, QWidget):
             return run.model
         return run.image_set if all(one.model_id == run.model_id for one in others) else f"{run.model} on {run.image_set}"  # fmt: skip
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.reporter.look(True)
         if self.workspace.is_open:
             self.refresh()
 
-    def hideEvent(self, event: object) -> None:
-        super().hideEvent(event)  # type: ignore[arg-type]
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
         self.reporter.look(False)
 
     # --- what is wanted ---

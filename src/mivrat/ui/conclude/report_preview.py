@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeyEvent, QPixmap, QResizeEvent
+from PySide6.QtGui import QKeyEvent, QPixmap, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from mivrat.core.pictures.decode import Pixels
@@ -114,8 +114,8 @@ class ReportPreview(QWidget):
         self.picture.setPixmap(picture)
         self.picture.setAccessibleName(f"page {self.page + 1} of {self.pages}")
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self._draw()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

@@ -30,6 +30,8 @@ class ConcludeStep(StepArea):
         self.criteria, self.findings = CriteriaPage(concluder), FindingsPage(concluder, thumbnails)
         self.report, self.hand_back = ReportPage(self.reporter), HandBackPage(hand_back)
         self.preview = ReportPreview(self.reporter)
+        self.preview.setParent(self)  # until it is shown in the place of the light table
+        self.preview.hide()
         self.workers += [self.reporter, self.preview, hand_back.log, hand_back]
         self.more = self.export_button("export this page", "Copy as a table")
         beside = QWidget()

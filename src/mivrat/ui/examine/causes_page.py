@@ -12,6 +12,7 @@ from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import BY_COLUMN, columns_to_group_by
 from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Predicted, Reviewed
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, label, row
@@ -42,9 +43,8 @@ class CausesPage(Page, QWidget):
         layout.addLayout(row(label("count by", soft=True), self.by, None))
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
-        workspace.topics.reviews.connect(self.refresh)
         workspace.topics.run.connect(self._list_columns)
-        workspace.topics.figures.connect(self.refresh)
+        self._late = Late(self, self.refresh, workspace.topics.reviews, workspace.topics.figures)
 
     def _list_columns(self) -> None:
         items = self.workspace.shown.snapshot.record.image_set.items
@@ -54,15 +54,9 @@ class CausesPage(Page, QWidget):
         self.by.setCurrentIndex(max(0, self.by.findText(kept)))
         self.refresh()
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
-
     def refresh(self) -> None:
         """Count anew, over the mistakes that have been reviewed."""
         snapshot, reviews = self.workspace.shown.snapshot, self.workspace.shown.reviews
-        if not self.isVisible():
-            return
         judged, listed = snapshot.judged, snapshot.counts.listed
         use = np.flatnonzero(judged.wrong & reviews.mask(listed, "reviewed"))
         units = self.workspace.shown.snapshot.judged.units

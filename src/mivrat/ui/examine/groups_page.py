@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtGui import QImage, QPixmap, QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.figures.groups import group_names
@@ -17,6 +17,7 @@ from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.thumb_strip import ThumbStrip
@@ -103,17 +104,18 @@ class GroupsPage(Page, QWidget):
         layout.addWidget(self.told)
         layout.addLayout(row(self.begin, None))
         layout.addWidget(scroll, 1)
-        for signal in (
+        self._late = Late(
+            self,
+            self.refresh,
             workspace.topics.features,
             workspace.topics.run,
             workspace.topics.figures,
             workspace.topics.busy,
-        ):
-            signal.connect(self.refresh)
+        )
         workspace.topics.selection.connect(self._follow)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.refresh()
 
     def _images(self) -> NDArray[np.int64]:

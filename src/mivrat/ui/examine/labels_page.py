@@ -11,6 +11,7 @@ from mivrat.core.figures.suspicion import Suspects
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, label, row, tip
@@ -66,17 +67,12 @@ class LabelsPage(Page, QWidget):
         layout.addWidget(self.note)
         layout.addLayout(row(self.see, self.confirm, self.dismiss, None))
         layout.addWidget(self.table, 1)
-        for signal in (workspace.topics.figures, workspace.topics.run):
-            signal.connect(self.refresh)
-        workspace.topics.reviews.connect(self._show_states)
-
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
+        self._late = Late(self, self.refresh, workspace.topics.figures, workspace.topics.run)
+        self._late_states = Late(self, self._show_states, workspace.topics.reviews)
 
     def refresh(self) -> None:
         snapshot = self.workspace.shown.snapshot
-        if not self.isVisible() or snapshot is self._done_for:
+        if snapshot is self._done_for:
             return
         self._done_for = snapshot
         self._working.cancel()
@@ -123,7 +119,7 @@ class LabelsPage(Page, QWidget):
         self._show_states()
 
     def _show_states(self) -> None:
-        if self.found is None or not self.isVisible():
+        if self.found is None:
             return
         for line, i in enumerate(self.found.positions.tolist()):
             review = self.workspace.shown.reviews[i]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -21,6 +22,7 @@ from mivrat.core.selecting.selection import Caused, Conditions, Outcome, Reviewe
 from mivrat.core.study.reviews import Cause
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, clear, field_of_study, label, row, tip
@@ -98,13 +100,14 @@ class ReviewPage(Page, Scrolled):
         layout.addWidget(self.corrected_note)
         layout.addStretch(1)
         self.setWidget(body)
-        for signal in (
+        self._late = Late(
+            self,
+            self.refresh,
             workspace.topics.reviews,
             workspace.topics.selection,
             workspace.topics.run,
             workspace.topics.figures,
-        ):
-            signal.connect(self.refresh)
+        )
         workspace.topics.kept.connect(self._show_kept)
         workspace.topics.selection.connect(self._show_kept)
 
@@ -125,8 +128,8 @@ class ReviewPage(Page, Scrolled):
         self._show_causes()
         self._correct()
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.refresh()
         self._show_kept()
 

@@ -9,6 +9,7 @@ from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.running.two_classes import LEAST_RATIO, LEAST_VIEWS, VIEWS, TwoClasses, candidates
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, label, row
@@ -47,17 +48,10 @@ class TwoClassesPage(Page, QWidget):
         layout.addWidget(self.table, 1)
         layout.addStretch(0)
         layout.setAlignment(Qt.AlignmentFlag.AlignTop)
-        for signal in (workspace.topics.two_classes, workspace.topics.run, workspace.topics.busy):
-            signal.connect(self.refresh)
-
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
+        self._late = Late(self, self.refresh, workspace.topics.two_classes, workspace.topics.run, workspace.topics.busy)
 
     def refresh(self) -> None:
         snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.two_classes
-        if not self.isVisible():
-            return
         needs_model = not snapshot.record.kind.can.scores
         self.begin.setVisible(not needs_model)
         self.begin.setEnabled(not self.workspace.busy)

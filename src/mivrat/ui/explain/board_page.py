@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError, NotAgreed
@@ -25,6 +26,7 @@ from mivrat.ui import words
 from mivrat.ui.close_look.panels import ScaleBar
 from mivrat.ui.explain.board_view import Board, BoardCell, BoardView
 from mivrat.ui.parts.file_dialogs import ask_to_save, folder_to_save_in
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import (
@@ -96,11 +98,15 @@ class BoardPage(Page, QWidget):
         self._again = self.workspace.soon(15, self._redraw)
         self._room_later = self.workspace.soon(0, self._give_room)
         self._build()
-        explainer.board_changed.connect(self.refresh)
-        explainer.layers_changed.connect(self.refresh)
-        self.workspace.topics.current.connect(self.refresh)
-        self.workspace.topics.figures.connect(self.refresh)
-        self.workspace.topics.held.connect(self.refresh)
+        self._late = Late(
+            self,
+            self.refresh,
+            explainer.board_changed,
+            explainer.layers_changed,
+            self.workspace.topics.current,
+            self.workspace.topics.figures,
+            self.workspace.topics.held,
+        )
         self.workspace.topics.run.connect(self._usual_way)
 
     def _build(self) -> None:
@@ -167,8 +173,8 @@ class BoardPage(Page, QWidget):
         self.stop_button.hide()
         self.ask_button.hide()
 
-    def resizeEvent(self, event: object) -> None:
-        super().resizeEvent(event)  # type: ignore[arg-type]
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         # Behind the layout that is going on; by the outer size, which no scroll bar that comes or goes changes.
         self._room_later.start()
 
@@ -291,8 +297,8 @@ class BoardPage(Page, QWidget):
 
     # --- filling ---
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.explainer.prepare()
         self.refresh()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QApplication,
     QVBoxLayout,
@@ -91,8 +92,8 @@ class CoverPage(Page, QWidget):
         self.kept_tests.refresh()
         self.refresh()
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.explainer.prepare()
         self.kept_tests.refresh()
         self.refresh()

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QImage, QPainter, QPaintEvent
+from PySide6.QtGui import QImage, QPainter, QPaintEvent, QShowEvent
 from PySide6.QtWidgets import QSizePolicy, QTableWidgetItem, QVBoxLayout, QWidget
 
 from mivrat.core.gradients.layer_names import in_groups
 from mivrat.core.gradients.layers import Layer, short_name
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.tables import FigureTable
@@ -79,11 +80,11 @@ class LayersPage(Page, QWidget):
         layout.addWidget(self.table, 1)
         layout.addWidget(self.filters_told)
         layout.addWidget(self.strip)
-        explainer.layers_changed.connect(self.refresh)
+        self._late = Late(self, self.refresh, explainer.layers_changed)
         explainer.board_changed.connect(self._show_ticks)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.explainer.prepare()
         self.refresh()
 

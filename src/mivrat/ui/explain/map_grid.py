@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QEvent, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFont, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFont, QHelpEvent, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from mivrat.core.heatmaps.combining import MeanMap
@@ -86,7 +86,7 @@ class MapGrid(QWidget):
     def _fit(self) -> None:
         self.setFixedHeight(self.heightForWidth(max(self.width(), SIDE)))
 
-    def resizeEvent(self, event: object) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit()
 
     def rect_of(self, i: int) -> QRectF:

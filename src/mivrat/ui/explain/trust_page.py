@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.numbers import DASH, decimal, percent
@@ -15,6 +16,7 @@ from mivrat.core.heatmaps.shuffled import DRAWS as SHUFFLES
 from mivrat.ui import words
 from mivrat.ui.explain.curves import CurveDiagram
 from mivrat.ui.explain.setup_row import SetupRow
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, label, row
@@ -77,13 +79,12 @@ class TrustPage(Page, QWidget):
         layout.addLayout(row(self.one, self.some, None))
         layout.addWidget(self.note)
         layout.addWidget(Scrolled(body), 1)
-        explainer.reliance_changed.connect(self.refresh)
-        explainer.layers_changed.connect(self.refresh)
+        self._late = Late(self, self.refresh, explainer.reliance_changed, explainer.layers_changed)
         for signal in (self.workspace.topics.current, self.workspace.topics.selection, self.workspace.topics.busy):
             signal.connect(self._tell_buttons)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.explainer.prepare()
         self._tell_buttons()
         self._tell_buttons()

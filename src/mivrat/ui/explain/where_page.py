@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QCheckBox, QMenu, QVBoxLayout, QWidget
 
 from mivrat.core.heatmaps.combining import mean_map
@@ -24,6 +25,7 @@ from mivrat.ui.examine.groups_page import WHAT, GroupCard, facts_about
 from mivrat.ui.explain.map_grid import MapGrid, NamedMap, picture_of
 from mivrat.ui.explain.setup_row import SetupRow
 from mivrat.ui.parts.file_dialogs import ask_for_folder, folder_to_save_in
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, clear, label, more_button, offer_by_right_click, row, tip
@@ -111,14 +113,15 @@ class WherePage(Page, QWidget):
         self._soon = self.workspace.soon(80, self._work_out)
         self._grouped: tuple[object, ...] | None = None
         self._build()
-        for signal in (
+        self._late = Late(
+            self,
+            self.refresh,
             explainer.maps_changed,
             explainer.setup_changed,
             self.workspace.topics.busy,
             self.workspace.topics.selection,
-        ):
-            signal.connect(self.refresh)
-        self.workspace.topics.figures.connect(self.refresh)
+            self.workspace.topics.figures,
+        )
 
     def _build(self) -> None:
         self.setup = SetupRow(self.explainer)
@@ -164,8 +167,8 @@ class WherePage(Page, QWidget):
         layout.addLayout(row(self.begin, self.on_table, None, self.more))
         layout.addWidget(Scrolled(body), 1)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
         self.explainer.prepare()
         self.refresh()
 

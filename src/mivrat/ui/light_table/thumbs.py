@@ -77,8 +77,12 @@ class Thumbs(QAbstractScrollArea):
         workspace.topics.current.connect(self._reveal)
         workspace.topics.reviews.connect(self.viewport().update)
         workspace.topics.held.connect(self._relist)
-        thumbnails.ready.connect(lambda: None if self._soon.waiting else self._soon.start())
+        thumbnails.ready.connect(self._repaint_soon)
         theme.changed.connect(self.viewport().update)
+
+    def _repaint_soon(self) -> None:
+        if not self._soon.waiting:
+            self._soon.start()
 
     def show_heat(self, heat_of: Callable[[int], QImage | None]) -> None:
         """Show what this gives for an image in place of its thumbnail."""

@@ -129,9 +129,7 @@ class Coverage(QWidget):
         layout.addWidget(self.targets)
         layout.addWidget(self.curve, 1)
         layout.addLayout(row(self.pick, None))
-        self._late = Late(self, self.refresh)
-        workspace.topics.measured.connect(self._late.ask)
-        workspace.topics.compared.connect(self._late.ask)
+        self._late = Late(self, self.refresh, workspace.topics.measured, workspace.topics.compared)
         workspace.topics.compared.connect(self.curve.redraw)
 
     @property

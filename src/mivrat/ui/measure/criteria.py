@@ -17,6 +17,7 @@ from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.concluding.requirements import Outcome, parse_criterion, with_reference
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Elided, StateMark, button, clear, field_of_study, label, row, tip
 from mivrat.workspace import study_edits
 from mivrat.workspace.concluding import Concluder
@@ -90,13 +91,14 @@ class Criteria(QWidget):
         layout.addLayout(self._list)
         layout.addLayout(row(self.new, button("Add", self._add)))
         layout.addWidget(self.problem)
-        for signal in (
+        self._late = Late(
+            self,
+            self.refresh,
             workspace.topics.measured,
             workspace.topics.contents,
             workspace.topics.busy,
             workspace.topics.criteria,
-        ):
-            signal.connect(self.refresh)
+        )
 
     def refresh(self) -> None:
         contents = self.workspace.contents

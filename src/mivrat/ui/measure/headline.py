@@ -23,6 +23,7 @@ from mivrat.ui.measure.criteria import Criteria
 from mivrat.ui.measure.headline_lines import headline_lines, held_values
 from mivrat.ui.measure.headline_picture import HeadlinePicture
 from mivrat.ui.measure.worst import Worst
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Elided, ElidedPair, Scrolled, clear, label, restyle, tip
 from mivrat.ui.theme import theme
@@ -59,20 +60,9 @@ class Headline(Page, Scrolled):
         whole.addWidget(self.criteria)
         whole.addStretch(1)
         self.setWidget(body)
-        workspace.topics.measured.connect(self.refresh)
-        workspace.topics.compared.connect(self.refresh)
         workspace.topics.selection.connect(self._mark)
-        for topic in (workspace.topics.criteria, workspace.topics.contents):
-            topic.connect(self._follow_criteria)
-        theme.changed.connect(self._follow_theme)
-
-    def _follow_theme(self) -> None:
-        if self.workspace.is_open:
-            self.refresh()
-
-    def _follow_criteria(self) -> None:
-        if self.workspace.is_open and self._shown is not None:
-            self.refresh()
+        t = workspace.topics
+        self._late = Late(self, self.refresh, t.measured, t.compared, t.criteria, t.contents, theme.changed)
 
     @property
     def settled(self) -> bool:

@@ -9,6 +9,7 @@ from mivrat.core.base.numbers import with_bounds
 from mivrat.core.figures.decision import Costs, costs
 from mivrat.ui import words
 from mivrat.ui.measure.threshold_curves import ThresholdCurves
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Scrolled, button, calm, label, row
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace import study_edits
@@ -61,8 +62,7 @@ class ThresholdPage(QWidget):
         around = QVBoxLayout(self)
         around.setContentsMargins(0, 0, 0, 0)
         around.addWidget(Scrolled(body, wide=False))
-        for signal in (workspace.topics.figures, workspace.topics.busy):
-            signal.connect(self.refresh)
+        self._late = Late(self, self.refresh, workspace.topics.figures, workspace.topics.busy)
 
     def _cost(self, name: str) -> QDoubleSpinBox:
         made = _field(f"cost of {name}", 1.0, 1e6, 2)

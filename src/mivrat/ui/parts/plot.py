@@ -22,6 +22,7 @@ from PySide6.QtGui import (
     QPainter,
     QPen,
     QResizeEvent,
+    QShowEvent,
     QTransform,
 )
 from PySide6.QtWidgets import QFrame, QGraphicsSimpleTextItem, QToolTip, QWidget
@@ -236,7 +237,7 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         if ready:
             self._soon.start()
 
-    def showEvent(self, event: Any) -> None:
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         if self._stale:
             self._soon.start()

@@ -20,6 +20,7 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPolygonF,
+    QResizeEvent,
 )
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -392,7 +393,7 @@ class Elided(Plain):
     def full_text(self) -> str:
         return self._full
 
-    def resizeEvent(self, event: object) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit()
 
     def _shown(self, width: int) -> str:

@@ -93,8 +93,7 @@ class Pairing(QWidget):
         layout.addWidget(label("Labels matched by hand", "heading"))
         layout.addWidget(self._lists, 1)
         layout.addLayout(self._made)
-        for signal in (workspace.topics.contents, workspace.topics.busy):
-            signal.connect(self.refresh)
+        self._late = Late(self, self.refresh, workspace.topics.contents, workspace.topics.busy)
 
     def refresh(self) -> None:
         contents = self.workspace.contents
@@ -207,9 +206,7 @@ class ClassFamilies(QWidget):
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
         layout.addLayout(row(self.family, self.put))
-        self._late = Late(self, self.refresh)
-        for signal in (workspace.topics.contents, workspace.topics.run, workspace.topics.busy):
-            signal.connect(self._late.ask)
+        self._late = Late(self, self.refresh, workspace.topics.contents, workspace.topics.run, workspace.topics.busy)
 
     def refresh(self) -> None:
         contents, snapshot = self.workspace.contents, self.workspace.shown.snapshot

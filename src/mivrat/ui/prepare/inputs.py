@@ -26,6 +26,7 @@ from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_for_folder, ask_to_open, file_kinds
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import (
     Choice,
@@ -74,13 +75,9 @@ class InputsPage(Page, Scrolled):
         self.setWidget(body)
         self._waiting, self._focused = Waiting(self), ""
         self._back = self.workspace.soon(0, self._focus_again)
-        for signal in (workspace.topics.contents, workspace.topics.busy, workspace.topics.run):
-            signal.connect(self.refresh)
-        theme.changed.connect(self._follow_theme)
-
-    def _follow_theme(self) -> None:
-        if self.workspace.is_open:
-            self.refresh()
+        self._late = Late(
+            self, self.refresh, workspace.topics.contents, workspace.topics.busy, workspace.topics.run, theme.changed
+        )
 
     def refresh(self) -> None:
         """Make the lines anew; what has the focus gets it back once it can be used again."""

@@ -18,6 +18,7 @@ from mivrat.core.pictures.preview import Preview, preview
 from mivrat.core.pictures.recipe import Recipe, read_recipe, recipe_to_toml
 from mivrat.core.pictures.recipe_draft import RecipeDraft
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, ask_to_save, file_kinds, folder_to_save_in
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
@@ -48,8 +49,7 @@ class RecipePage(Page, QWidget):
         self._workers = self.workspace.parallel.group(1)
         self._preparing = LatestOnly(self._workers)
         self._build()
-        for signal in (workspace.topics.run, workspace.topics.busy, workspace.topics.figures):
-            signal.connect(self.refresh)
+        self._late = Late(self, self.refresh, workspace.topics.run, workspace.topics.busy, workspace.topics.figures)
         workspace.topics.current.connect(self._prepare)
         workspace.topics.left.connect(self._leave)
 

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.answers.answers import PENDING, SCORED
 from mivrat.core.pictures.subsets import pick
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import Scrolled, button, label, row
@@ -52,8 +53,7 @@ class TryOutPage(Page, QWidget):
         layout.addLayout(row(self.score, self.others, self.full, None))
         layout.addWidget(self.note)
         layout.addWidget(self.area, 1)
-        for signal in (workspace.topics.figures, workspace.topics.busy):
-            signal.connect(self.refresh)
+        self._late = Late(self, self.refresh, workspace.topics.figures, workspace.topics.busy)
 
     def positions(self) -> list[int]:
         """The images drawn: the same ones for the same set and seed."""
