@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import gc
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from weakref import WeakSet
 
 import pytest
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
@@ -41,6 +42,9 @@ def window(qtbot: QtBot, settings: QSettings, demo_study: Path) -> Iterator[Main
     yield made
     made.close()
     made.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    del made
+    gc.collect()  # else every window of the suite stays until its end
 
 
 # What waits longer than this many milliseconds is not waited for: it keeps something, or speaks up where work takes long.
