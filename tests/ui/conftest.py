@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import gc
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from weakref import WeakSet
 
 import pytest
-from PySide6.QtCore import QCoreApplication, QEvent, QSettings
+from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
@@ -19,6 +18,7 @@ from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.window import BENCH, MainWindow
 from mivrat.workspace.executors import Executor
 from mivrat.workspace.workspace import Workspace
+from tests.support.kept_window import KeptWindow
 from tests.support.workspaces import made_up_run, opened
 
 
@@ -27,24 +27,45 @@ def qapp() -> QApplication:
     return make_application()
 
 
-@pytest.fixture
-def settings(tmp_path: Path) -> QSettings:
-    return QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat)
+_FAILED = pytest.StashKey[bool]()
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
+    report = yield
+    item.stash[_FAILED] = item.stash.get(_FAILED, False) or report.failed
+    return report
+
+
+@pytest.fixture(scope="session")
+def settings_file(tmp_path_factory: pytest.TempPathFactory) -> QSettings:
+    return QSettings(str(tmp_path_factory.getbasetemp() / "settings.ini"), QSettings.Format.IniFormat)
 
 
 @pytest.fixture
-def window(qtbot: QtBot, settings: QSettings, demo_study: Path) -> Iterator[MainWindow]:
+def settings(settings_file: QSettings) -> QSettings:
+    """Settings in which nothing is kept yet."""
+    settings_file.clear()
+    return settings_file
+
+
+@pytest.fixture(scope="session")
+def kept_window(qapp: QApplication, settings_file: QSettings) -> Iterator[KeptWindow]:
+    kept = KeptWindow(settings_file)
+    yield kept
+    kept.drop()
+
+
+@pytest.fixture
+def window(
+    qtbot: QtBot, settings: QSettings, demo_study: Path, kept_window: KeptWindow, request: pytest.FixtureRequest
+) -> Iterator[MainWindow]:
     """A window on the start page; the demonstration is made already, so that it opens at once."""
-    made = MainWindow(settings)
-    made.resize(1280, 800)
-    made.show()
-    qtbot.waitExposed(made)
-    yield made
-    made.close()
-    made.deleteLater()
-    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-    del made
-    gc.collect()  # else every window of the suite stays until its end
+    yield kept_window.get()
+    if request.node.stash.get(_FAILED, False):
+        kept_window.drop()  # whatever went wrong is not to spoil the next one
+    else:
+        kept_window.leave()
 
 
 # What waits longer than this many milliseconds is not waited for: it keeps something, or speaks up where work takes long.

@@ -33,6 +33,7 @@ from mivrat.ui.parts.interval_rows import IntervalRow, IntervalRows
 from mivrat.ui.parts.widgets import Choice
 from mivrat.ui.window import MainWindow
 from tests.support.demo import CLASSES
+from tests.support.kept_window import KeptWindow
 from tests.support.networks import classifier, loaded
 from tests.support.sets import write_set
 
@@ -344,7 +345,9 @@ def test_the_story_of_a_class_by_loops_and_its_parts_select(qtbot: QtBot, demo: 
     assert not page.story.isVisible()
 
 
-def test_a_click_on_a_name_beside_longer_rows_is_that_names(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
+def test_a_click_on_a_name_beside_longer_rows_is_that_names(
+    qtbot: QtBot, demo: MainWindow, settle: Settle, kept_window: KeptWindow
+) -> None:
     """Two lists of unequal length stand side by side: the shorter one's names and bars keep to their lines."""
     rows = {
         length: [IntervalRow(f"class {k}", k / 8, None, None, conditions=(Labelled(frozenset({k})),)) for k in range(length)]
@@ -352,6 +355,7 @@ def test_a_click_on_a_name_beside_longer_rows_is_that_names(qtbot: QtBot, demo: 
     }  # fmt: skip
     beside = QWidget()
     layout = QHBoxLayout(beside)
+    kept_window.spoil()  # they listen to its workspace
     long, short = (IntervalRows(demo.workspace, name, names=100) for name in ("long", "short"))
     layout.addWidget(long)
     layout.addWidget(short)

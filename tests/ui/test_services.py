@@ -24,6 +24,7 @@ from mivrat.ui.bench import CHECK, COMPARE, EXPLAIN, PREPARE
 from mivrat.ui.prepare.step import INPUTS
 from mivrat.ui.window import BENCH, NEW, SERVICE, MainWindow
 from mivrat.workspace.study_jobs import NewStudy
+from tests.support.kept_window import KeptWindow
 from tests.support.services import network_with_images
 from tests.support.sets import CLASSES
 
@@ -35,6 +36,13 @@ LEFT = Qt.MouseButton.LeftButton
 def model(tmp_path: Path) -> OnnxModel:
     """A network, its recipe beside it, its class list, and a set of 15 images."""
     return network_with_images(tmp_path)
+
+
+@pytest.fixture(autouse=True)
+def form_of_its_own(kept_window: KeptWindow) -> Iterator[None]:
+    """The form of a service keeps what was typed: each test begins with an empty one."""
+    yield
+    kept_window.drop()
 
 
 @pytest.fixture

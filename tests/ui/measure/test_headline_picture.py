@@ -18,6 +18,7 @@ from mivrat.ui.measure.group_table import _grouped
 from mivrat.ui.measure.worst import worst_groups
 from mivrat.ui.parts.interval_rows import ASKED, CLAIMED, IntervalRow, IntervalRows, scale_from
 from mivrat.ui.window import MainWindow
+from tests.support.kept_window import KeptWindow
 
 Settle = Callable[[], None]
 LEFT = Qt.MouseButton.LeftButton
@@ -122,7 +123,10 @@ def test_the_worst_group_is_that_of_the_smallest_p_over_all_columns(demo: MainWi
     assert worst_groups(replace(snapshot, record=replace(snapshot.record, image_set=bare))) is None
 
 
-def test_rows_beyond_the_scale_are_told_and_any_number_fits(qtbot: QtBot, demo: MainWindow) -> None:
+def test_rows_beyond_the_scale_are_told_and_any_number_fits(
+    qtbot: QtBot, demo: MainWindow, kept_window: KeptWindow
+) -> None:
+    kept_window.spoil()  # they listen to its workspace
     rows = IntervalRows(demo.workspace, "shares", scaled=True)
     qtbot.addWidget(rows)
     rows.resize(420, 300)

@@ -69,7 +69,7 @@ class CloseLook(QWidget):
         self._build()
         workspace.topics.current.connect(self._follow)
         workspace.topics.run.connect(self._forget)
-        workspace.topics.left.connect(self._forget)
+        workspace.topics.left.connect(self._begin_anew)
         workspace.topics.held.connect(self._follow_held)
         thumbnails.ready.connect(self._show_references)
         workspace.topics.features.connect(self._search)
@@ -179,6 +179,12 @@ class CloseLook(QWidget):
             work.cancel()
         self.look = self.evidence = None
         self.layer_name = None
+
+    def _begin_anew(self) -> None:
+        """The study was left: the next one is looked at in the usual way."""
+        self._forget()
+        self.way.setCurrentIndex(0)
+        self.rather = False
 
     def _follow_held(self) -> None:
         """Another run is held, or none any more: the same image anew, with what both see in it."""
@@ -478,8 +484,7 @@ class CloseLook(QWidget):
     # --- references ---
 
     def _show_references(self) -> None:
-        image = self.workspace.shown.current
-        if image is None or not self.isVisible():
+        if not self.workspace.is_open or not self.isVisible() or (image := self.workspace.shown.current) is None:
             return
         classes = self.shared_classes(image)
         known = [k for k in classes if k in self.workspace.references]

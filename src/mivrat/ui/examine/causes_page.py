@@ -54,6 +54,9 @@ class CausesPage(Page, QWidget):
         self.by.setCurrentIndex(max(0, self.by.findText(kept)))
         self.refresh()
 
+    def begin_anew(self) -> None:
+        self.by.setCurrentIndex(0)
+
     def refresh(self) -> None:
         """Count anew, over the mistakes that have been reviewed."""
         snapshot, reviews = self.workspace.shown.snapshot, self.workspace.shown.reviews

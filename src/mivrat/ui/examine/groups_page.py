@@ -114,6 +114,10 @@ class GroupsPage(Page, QWidget):
         )
         workspace.topics.selection.connect(self._follow)
 
+    def begin_anew(self) -> None:
+        for box in (self.what, self.number):
+            box.setCurrentIndex(0)
+
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.refresh()

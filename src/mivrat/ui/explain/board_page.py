@@ -182,6 +182,11 @@ class BoardPage(Page, QWidget):
         bar = self.scrolled.verticalScrollBar().sizeHint().width()
         self.view.set_room(self.scrolled.width() - bar - 8, self.scrolled.height() - 16)
 
+    def begin_anew(self) -> None:
+        self._before, self.wishes = None, list(USUAL)
+        self.way.setCurrentIndex(0)
+        self._usual_way()
+
     def _usual_way(self) -> None:
         """A model without layers is looked at by what needs none, and one with layers as before."""
         ways = list(words.METHODS)
@@ -577,7 +582,7 @@ class BoardPage(Page, QWidget):
 
     def _tell_focus(self) -> None:
         """Say what the cell in focus is, and what has to be said beside it."""
-        if not self.view.board.cells:
+        if not self.view.board.cells or not self.workspace.is_open:
             return
         r, c = self.view.at
         cell, told = self.view.board.cells[r][c], [self._name_of(r, c)]

@@ -98,6 +98,10 @@ class CoverPage(Page, QWidget):
         self.kept_tests.refresh()
         self.refresh()
 
+    def begin_anew(self) -> None:
+        self.form.begin_anew()
+        self._new_run()
+
     def _form_changed(self) -> None:
         if self.workspace.is_open:
             self.refresh()

@@ -83,6 +83,7 @@ class PlanForm(QWidget):
         self.target.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.target.setMinimumContentsLength(16)
         self.clear_button = button("clear", self._clear, kind="quiet")
+        self._usual = [(one, one.value()) for one in (self.share, self.tolerance, self.alike)]
         self.region.activated.connect(lambda _: self._choose_region())
         for box in (self.place, self.hide_as, self.target):
             box.activated.connect(lambda _: self.changed.emit())
@@ -94,6 +95,15 @@ class PlanForm(QWidget):
         choices = (self.region, self.share, self.place, self.tolerance, self.alike, self.sampled, self.clear_button)
         layout.addLayout(row(_aside("hide"), *choices, None, spacing=4))
         layout.addLayout(row(_aside("how"), self.hide_as, label("watching", soft=True), self.target, None, spacing=4))
+        self._choose_region()
+
+    def begin_anew(self) -> None:
+        """Another study: what is usual."""
+        for box in (self.region, self.place, self.hide_as, self.target):
+            box.setCurrentIndex(0)
+        for number, usual in self._usual:
+            number.setValue(usual)
+        self.rule = None
         self._choose_region()
 
     def list_classes(self) -> None:

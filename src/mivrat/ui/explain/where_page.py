@@ -167,6 +167,10 @@ class WherePage(Page, QWidget):
         layout.addLayout(row(self.begin, self.on_table, None, self.more))
         layout.addWidget(Scrolled(body), 1)
 
+    def begin_anew(self) -> None:
+        for box in (self.by, self.what, self.number):
+            box.setCurrentIndex(0)
+
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.explainer.prepare()

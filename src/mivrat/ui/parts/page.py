@@ -14,6 +14,9 @@ class Page:
     def stop(self) -> None:
         """Stop what is computed for it, and wait for the end."""
 
+    def begin_anew(self) -> None:
+        """Another study is open: nothing of how the one before was looked at is taken over."""
+
     def undo(self) -> bool:
         """Undo the last step on the page, where it has steps of its own; whether there was one."""
         return False

@@ -76,6 +76,8 @@ class StepArea(QWidget):
         for field in self.findChildren(QLineEdit):
             if field.property(OF_STUDY):
                 field.clear()
+        for part in self.parts:
+            part.begin_anew()
         self.scroll_up()
 
     def scroll_up(self) -> None:

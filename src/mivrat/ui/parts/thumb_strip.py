@@ -25,6 +25,7 @@ class ThumbStrip(QWidget):
         super().__init__()
         self.workspace, self._thumbnails, self._side, self._lines = workspace, thumbnails, side, lines
         self.images: list[int] = []
+        self._of: object = None
         self._texts: list[list[str]] = []
         self.setFixedHeight(side + lines * LINE + (4 if lines else 0))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -34,6 +35,7 @@ class ThumbStrip(QWidget):
 
     def show_images(self, images: Sequence[int], texts: Sequence[Sequence[str]] = ()) -> None:
         self.images, self._texts = list(images), [list(lines) for lines in texts]
+        self._of = self.workspace.shown.record.set_key if images else None
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -56,6 +58,8 @@ class ThumbStrip(QWidget):
         if not self.workspace.is_open:
             return
         snapshot = self.workspace.shown.snapshot
+        if snapshot.record.set_key != self._of:
+            return  # positions in another set, until what shows them has followed
         files = snapshot.record.image_set.file
         self._thumbnails.want(self, {files(i) for i in self.images[: self._fitting()]})
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
