@@ -262,3 +262,20 @@ def test_rows_of_the_headline_stay_when_slower_figures_come(qtbot: QtBot, demo: 
     assert focused.conditions == chosen
     qtbot.keyClick(focused, Qt.Key.Key_Return)
     assert demo.workspace.shown.conditions == chosen
+
+
+def test_every_page_is_found_again_by_its_id_and_by_what_it_was_once_called(demo: MainWindow, settle: Settle) -> None:
+    """A bookmark of an earlier version has what stood on the tab."""
+    bench, before = demo.bench, {"hand back": "Hand back"}
+    for number, step in enumerate(bench.steps):
+        ids = [page.place_id for page in step.parts]
+        assert len(set(ids)) == len(ids)
+        for i, page in enumerate(step.parts):
+            for said in (page.place_id, before.get(page.place_id, page.title)):
+                step.choose(len(step.parts) - 1 - i)
+                bench.show_step(0)
+                bench.go_to({"step": STEPS[number].name, "page": said})
+                assert (bench.step, step.page) == (step, page)
+                assert bench.place()["page"] == page.place_id
+    bench.go_to({"step": STEPS[0].name, "page": "no such page"})
+    assert bench.step is bench.steps[0]

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from typing import TypeVar
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.likeness.search import nearest
-from mivrat.core.selecting.selection import Labelled, Picked
+from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
@@ -36,8 +34,6 @@ from mivrat.workspace.reviewing import Reviewer
 
 _Step = TypeVar("_Step", bound=StepArea)
 NAMES = [step.name for step in STEPS]
-# What pages were called by earlier versions, in places that they saved.
-PAGES_BEFORE = {"Hand back": "Export"}
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN, COMPARE, CONCLUDE = map(
     NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain", "Compare", "Conclude")
 )
@@ -201,41 +197,7 @@ class Bench(QWidget):
         """Make a finding of what is on screen: the cover test or the difference shown, labels found wrong, else the selection."""
         if not self.workspace.is_open:
             return
-        step, name, shown = self.step, self.step.tabs.current_name, self.workspace.shown
-        if (
-            step is self.explain
-            and step.page is self.explain.cover
-            and (test := self.explain.cover.result.found()) is not None
-        ):
-            kept = self.explainer.shown_test
-            if kept is not None and kept.run_id != shown.record.info.id:
-                self.workspace.notices.say(
-                    "That test was done on another run. Repeat it on this one under ⋯, then add it."
-                )
-                return
-            self.concluder.add_cover(test[1], test[0], self.explain.cover.result.name)
-        elif (
-            step is self.compare
-            and shown.held is not None
-            and shown.held.on_images is not None
-            and shown.compared is not None
-        ):
-            found, record = shown.compared.found.either, shown.held.b.record
-            chosen = next(
-                (one for one in shown.conditions if isinstance(one, Labelled) and len(one.classes) == 1), None
-            )
-            figure, difference = "top1", found.top1
-            if name == "Classes" and chosen is not None:
-                k = min(chosen.classes)
-                figure, difference = (
-                    f"recall[{json.dumps(shown.classes[k], ensure_ascii=False)}]",
-                    found.classes[k].recall,
-                )
-            value = None if difference.value is None else -difference.value
-            self.concluder.add_difference(figure, value, reference_of(record))
-        elif step is self.examine and name == "Labels" and shown.reviews.proposed():
-            self.concluder.add_labels()
-        else:
+        if not self.step.make_finding(self.concluder):
             self.concluder.add_selection()
 
     def _show_added(self, finding_id: int) -> None:
@@ -362,18 +324,17 @@ class Bench(QWidget):
         """Which part is looked at, as ``go_to`` takes it."""
         return {
             "step": NAMES[self.figures.currentIndex()],
-            "page": self.step.tabs.current_name,
+            "page": self.step.place_id,
             "close": self.looks_closely,
             "held": self.comparer.place() if self.workspace.is_open else None,
         }
 
     def go_to(self, place: dict[str, object]) -> None:
         """Show the step, and the close look if it was open, of the last time."""
-        step, page = place.get("step"), PAGES_BEFORE.get(str(place.get("page")), place.get("page"))
+        step = place.get("step")
         if step in NAMES:
             self.show_step(NAMES.index(str(step)))
-            if page in self.step.tabs.names:
-                self.step.choose(self.step.tabs.names.index(str(page)))
+            self.step.go_to(str(place.get("page")))
         self.comparer.go_to(place.get("held"))
         if place.get("close") is True and self.workspace.shown.current is not None:
             self.look_closely()

@@ -95,7 +95,7 @@ def test_every_class_is_met_missed_or_open() -> None:
     assert "never predicted" in never.problem
 
 
-@pytest.mark.parametrize("classes", [2, 20, 200])
+@pytest.mark.parametrize("classes", [2, 20, pytest.param(200, marks=pytest.mark.slow)])
 def test_every_class_is_called_missed_or_met_wrongly_once_in_forty_at_most(classes: int) -> None:
     """All classes just at the limit: *missed* would be wrong. One class just below it: *met* would be wrong."""
     rng, limit, size, draws = np.random.default_rng(classes), 0.8, 60, 1500

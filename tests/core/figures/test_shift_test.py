@@ -36,6 +36,7 @@ def test_discrepancy_against_loops() -> None:
     assert unlike(a, b, stopped=lambda: True) is None
 
 
+@pytest.mark.slow
 def test_alarms_are_rare_and_shifts_are_seen(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(module, "PERMUTATIONS", 110)
     found = {shift: [] for shift in (0.0, 0.5)}

@@ -56,6 +56,7 @@ def test_figures_without_an_image_or_a_unit_are_those_worked_out_anew(classes: i
         np.testing.assert_allclose(whole[u], expected, atol=1e-9)
 
 
+@pytest.mark.slow
 def test_intervals_hold_the_truth_about_as_often_as_they_say() -> None:
     """Strong and weak, calibrated and not, at 50 images: at least nine in ten of each, and not always."""
     inside, shown = dict.fromkeys(NAMES, 0), dict.fromkeys(NAMES, 0)

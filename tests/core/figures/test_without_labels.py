@@ -55,6 +55,7 @@ def test_a_mix_is_refused_with_the_reason(matrix: np.ndarray, calls: np.ndarray,
     assert why in found.refused
 
 
+@pytest.mark.slow
 def test_accuracy_where_confidence_keeps_its_meaning(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(module, "DRAWS", 200)
     rng, inside = np.random.default_rng(1), []

@@ -110,7 +110,7 @@ def random_network(seed: int) -> Net:
     return made.net
 
 
-@pytest.mark.parametrize("seed", range(11))
+@pytest.mark.parametrize("seed", [*range(5), *(pytest.param(seed, marks=pytest.mark.slow) for seed in range(5, 11))])
 def test_every_layer_of_a_random_network(seed: int, tmp_path: Path) -> None:
     net = random_network(seed)
     maker = HeatmapMaker(loaded(net.model(["n", 3, 11, 13], {"scores": ["n", CLASSES]}), tmp_path / "m.onnx", CLASSES))

@@ -365,10 +365,11 @@ SWEPT: dict[str, tuple[Callable[[Drawn], str], tuple[int, ...]]] = {
     "InstanceNormalization": (normalised("InstanceNormalization"), (9,)), "CumSum": (summed_up, (11, 14)), "Tile": (tiled, (9, 13)),
     "Transpose": (turned, (9, 13)),
 }  # fmt: skip
-DRAWS = 2
+# The first is run by ``make test``, all by ``make test-slow``.
+DRAWS = 6
 
 
-@pytest.mark.parametrize(("op", "opset", "seed"), [(op, opset, 10 * k + opset) for op, (_, opsets) in SWEPT.items() for opset in opsets for k in range(DRAWS)])  # fmt: skip
+@pytest.mark.parametrize(("op", "opset", "seed"), [pytest.param(op, opset, 10 * k + opset, marks=[pytest.mark.slow] if k else []) for op, (_, opsets) in SWEPT.items() for opset in opsets for k in range(DRAWS)])  # fmt: skip
 def test_a_rule_at_random(op: str, opset: int, seed: int, tmp_path: Path) -> None:
     checked = through(lambda net, x: SWEPT[op][0](Drawn(net, x, opset, seed)), tmp_path, opset=opset)
     try:

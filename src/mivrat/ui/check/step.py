@@ -43,12 +43,14 @@ LEFT_OUT = ("log_loss_p", "same_answers")
 class _List(Page, QWidget):
     """The one page of the step."""
 
+    title, place_id = "Checks", "checks"
+
 
 class CheckStep(StepArea):
     """All checks, the gravest first; slow ones have a button, the quick ones have run by themselves."""
 
     def __init__(self, workspace: Workspace) -> None:
-        super().__init__("Checks")
+        super().__init__(_List)
         self.workspace = workspace
         page = _List()
         self.summary = label(wrap=True)

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import json
+
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.numbers import percent, points, signed_span
 from mivrat.core.checks.result import in_words
+from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import Compared
+from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.paired import ClassDifference
 from mivrat.core.pictures.classes import fold
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
+from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import field_of_study, label, row
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.executors import LatestOnly
@@ -71,8 +75,10 @@ def class_lines(compared: Compared) -> list[Line]:
     return lines
 
 
-class ClassesPage(Page, QWidget):
+class ClassesPage(ComparedPage, QWidget):
     """The table under a field to find a class."""
+
+    title, place_id = "Classes", "classes"
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__()
@@ -96,6 +102,14 @@ class ClassesPage(Page, QWidget):
         layout.addWidget(self.legend)
         layout.addStretch(0)
         self._late = Late(self, self.refresh, workspace.topics.compared)
+
+    def figure_shown(self, found: Comparison) -> tuple[str, Difference]:
+        shown = self.workspace.shown
+        chosen = next((one for one in shown.conditions if isinstance(one, Labelled) and len(one.classes) == 1), None)
+        if chosen is None:
+            return super().figure_shown(found)
+        (k,) = chosen.classes
+        return f"recall[{json.dumps(shown.classes[k], ensure_ascii=False)}]", found.either.classes[k].recall
 
     def refresh(self) -> None:
         compared = self.workspace.shown.compared

@@ -11,11 +11,11 @@ from mivrat.core.comparing.holding import Compared
 from mivrat.core.figures.confusion import order_by_likeness, order_by_support
 from mivrat.core.selecting.selection import Condition, HeldOther, Labelled, OtherPredicted, Predicted
 from mivrat.ui import words
+from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.matrices import EMPTY, BothMatrices, ChangeMatrix, SideMatrix, both_matrices
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, Scrolled, label, restyle, row, tip
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
@@ -69,8 +69,10 @@ def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
     return lines
 
 
-class ConfusionsPage(Page, QWidget):
+class ConfusionsPage(ComparedPage, QWidget):
     """Two matrices, their difference, and the list of pairs."""
+
+    title, place_id = "Confusions", "confusions"
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__()

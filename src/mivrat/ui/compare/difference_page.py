@@ -13,12 +13,12 @@ from mivrat.core.comparing.holding import Compared
 from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.selection import Caused, Condition, InGroup
 from mivrat.ui import words
+from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.figure_lines import FIGURES, figure_lines
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.outcome_square import OutcomeSquare
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row
 from mivrat.ui.theme import theme
 from mivrat.workspace.compare_jobs import CAUSE
@@ -35,8 +35,10 @@ RUNS = (
 )
 
 
-class DifferencePage(Page, Scrolled):
+class DifferencePage(ComparedPage, Scrolled):
     """The verdict, the square, the figures, the groups, and all runs on these images."""
+
+    title, place_id = "Difference", "difference"
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__(wide=False)

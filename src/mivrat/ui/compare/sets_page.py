@@ -12,12 +12,12 @@ from mivrat.core.comparing.estimates import MIX_RESTS_ON, Estimates, in_sentence
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui import words
+from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.confusions_page import PAIRS, pair_lines
 from mivrat.ui.compare.drop_diagram import DropDiagram
 from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
 from mivrat.workspace.compare_jobs import FoundUnlike
 from mivrat.workspace.comparing import Comparer
@@ -35,8 +35,10 @@ MIX = (
 )
 
 
-class SetsPage(Page, Scrolled):
+class SetsPage(ComparedPage, Scrolled):
     """The drop by class and by pair, the tests of how unlike, the estimates."""
+
+    title, place_id = "Sets", "sets"
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__(wide=False)

@@ -15,7 +15,7 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
-NAMES = ("Difference", "Classes", "Confusions", "Sets", "Training")
+PAGES = (DifferencePage, ClassesPage, ConfusionsPage, SetsPage, TrainingPage)
 SCOPES = ("all images", "the selection")
 
 
@@ -23,7 +23,7 @@ class CompareStep(StepArea):
     """Difference, classes, confusions, sets and training, one at a time, of all images or of the selection."""
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
-        super().__init__(*NAMES)
+        super().__init__(*PAGES)
         self.comparer = comparer
         self.difference = DifferencePage(workspace, comparer)
         self.classes = ClassesPage(workspace, comparer)

@@ -11,10 +11,10 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import decimal
 from mivrat.core.comparing.training import SERIES, Roles, Training
+from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.training_diagram import TrainingDiagram
 from mivrat.ui.parts.file_dialogs import ALL_FILES, ask_to_open, file_kinds
 from mivrat.ui.parts.late import Late
-from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, button, label, row, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.training_logs import TrainingLogs
@@ -25,8 +25,10 @@ WINDOWS = {"as logged": 1, "mean of 3": 3, "mean of 5": 5, "mean of 11": 11, "me
 LOGS = file_kinds("Training logs (*.csv *.tsv *.tab *.jsonl *.ndjson)", ALL_FILES)
 
 
-class TrainingPage(Page, QWidget):
+class TrainingPage(ComparedPage, QWidget):
     """A log to be chosen, what its columns are, the curves, and what they say."""
+
+    title, place_id = "Training", "training"
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()

@@ -36,6 +36,8 @@ def _examples(name: str, family: str, column: str, value: str) -> tuple[tuple[st
 class CriteriaPage(Page, QWidget):
     """The claim, the criteria, and examples of what can be asked for."""
 
+    title, place_id = "Criteria", "criteria"
+
     def __init__(self, concluder: Concluder) -> None:
         super().__init__()
         self.workspace = concluder.workspace

@@ -27,6 +27,8 @@ MOST_LINES = 7
 class FindingsPage(Page, QWidget):
     """A table of the findings under the choice of the run they are checked on, and the one chosen."""
 
+    title, place_id = "Findings", "findings"
+
     def __init__(self, concluder: Concluder, thumbnails: Thumbnails) -> None:
         super().__init__()
         self.concluder, self.workspace = concluder, concluder.workspace

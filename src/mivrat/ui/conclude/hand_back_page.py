@@ -25,6 +25,8 @@ ALL, EVERY = "the predicted class", "every class"
 class HandBackPage(Page, QWidget):
     """A line for each thing that can be written, with how many images that is; below it what was written before."""
 
+    title, place_id = "Export", "hand back"
+
     def __init__(self, hand_back: HandBack) -> None:
         super().__init__()
         self.hand_back, self.workspace = hand_back, hand_back.workspace

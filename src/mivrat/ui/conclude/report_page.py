@@ -31,6 +31,8 @@ KEY = Qt.ItemDataRole.UserRole
 class ReportPage(Page, QWidget):
     """The words, the sections, and the buttons that save."""
 
+    title, place_id = "Report", "report"
+
     def __init__(self, reporter: Reporter) -> None:
         super().__init__()
         self.reporter, self.workspace = reporter, reporter.workspace

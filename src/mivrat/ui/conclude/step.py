@@ -17,7 +17,7 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.reporting import Reporter
 
-NAMES = ("Criteria", "Findings", "Report", "Export")
+PAGES = (CriteriaPage, FindingsPage, ReportPage, HandBackPage)
 CRITERIA, FINDINGS, REPORT, HAND_BACK = range(4)
 
 
@@ -25,7 +25,7 @@ class ConcludeStep(StepArea):
     """Criteria, findings, report and hand back, one at a time; the report's pages stand where the light table does."""
 
     def __init__(self, concluder: Concluder, hand_back: HandBack, thumbnails: Thumbnails) -> None:
-        super().__init__(*NAMES)
+        super().__init__(*PAGES)
         self.concluder, self.reporter = concluder, Reporter(concluder.workspace, concluder)
         self.criteria, self.findings = CriteriaPage(concluder), FindingsPage(concluder, thumbnails)
         self.report, self.hand_back = ReportPage(self.reporter), HandBackPage(hand_back)

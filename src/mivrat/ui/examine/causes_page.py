@@ -25,6 +25,8 @@ NO_CAUSE = "no cause"
 class CausesPage(Page, QWidget):
     """The table under its choice of what to count by."""
 
+    title, place_id = "Causes", "causes"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace

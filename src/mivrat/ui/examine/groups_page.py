@@ -76,6 +76,8 @@ def group_images(
 class GroupsPage(Page, QWidget):
     """The groups, one below the other; features are worked out first where they are not known."""
 
+    title, place_id = "Groups", "groups"
+
     def __init__(self, workspace: Workspace, reviewer: Reviewer, thumbnails: Thumbnails) -> None:
         super().__init__()
         self._reviewer = reviewer

@@ -15,6 +15,7 @@ from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import button, label, row, tip
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -38,6 +39,8 @@ class _Table(FigureTable):
 
 class LabelsPage(Page, QWidget):
     """The list of suspects; moving along it shows each image in the light table and in the close look."""
+
+    title, place_id = "Labels", "labels"
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
@@ -69,6 +72,12 @@ class LabelsPage(Page, QWidget):
         layout.addWidget(self.table, 1)
         self._late = Late(self, self.refresh, workspace.topics.figures, workspace.topics.run)
         self._late_states = Late(self, self._show_states, workspace.topics.reviews)
+
+    def finding(self, concluder: Concluder) -> bool:
+        if not self.workspace.shown.reviews.proposed():
+            return False
+        concluder.add_labels()
+        return True
 
     def refresh(self) -> None:
         snapshot = self.workspace.shown.snapshot

@@ -34,6 +34,8 @@ from mivrat.workspace.workspace import Workspace
 class ReviewPage(Page, Scrolled):
     """Progress, causes, kept selections and the corrected figures, one below the other."""
 
+    title, place_id = "Review", "review"
+
     def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
         self.workspace, self.reviewer = workspace, reviewer

@@ -13,14 +13,14 @@ from mivrat.ui.parts.widgets import row
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
 
-NAMES = ("Review", "Causes", "Groups", "Labels", "Two classes")
+PAGES = (ReviewPage, CausesPage, GroupsPage, LabelsPage, TwoClassesPage)
 
 
 class ExamineStep(StepArea):
     """Its pages, one at a time."""
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer, thumbnails: Thumbnails) -> None:
-        super().__init__(*NAMES)
+        super().__init__(*PAGES)
         self.review, self.causes = ReviewPage(workspace, reviewer), CausesPage(workspace)
         self.groups, self.labels = GroupsPage(workspace, reviewer, thumbnails), LabelsPage(workspace, reviewer)
         self.two_classes = TwoClassesPage(workspace)

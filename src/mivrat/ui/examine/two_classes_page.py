@@ -30,6 +30,8 @@ HOW = (
 class TwoClassesPage(Page, QWidget):
     """The list, once somebody has looked."""
 
+    title, place_id = "Two classes", "two classes"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace

@@ -79,6 +79,8 @@ class OtherRows:
 class BoardPage(Page, QWidget):
     """The controls, the board, and a line that reads the value under the pointer."""
 
+    title, place_id = "Board", "board"
+
     layers_wanted = Signal()
 
     def __init__(self, explainer: Explainer) -> None:

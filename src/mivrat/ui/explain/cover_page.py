@@ -29,12 +29,15 @@ from mivrat.ui.parts.widgets import (
     row,
     tip,
 )
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.explaining import Explainer
 
 
 class CoverPage(Page, QWidget):
     """The form above; below it this image's answers, the selection's, and the tests that are kept."""
+
+    title, place_id = "Cover test", "cover test"
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
@@ -91,6 +94,16 @@ class CoverPage(Page, QWidget):
         self.inside = None
         self.kept_tests.refresh()
         self.refresh()
+
+    def finding(self, concluder: Concluder) -> bool:
+        if (test := self.result.found()) is None:
+            return False
+        kept = self.explainer.shown_test
+        if kept is not None and kept.run_id != self.workspace.shown.record.info.id:
+            self.workspace.notices.say("That test was done on another run. Repeat it on this one under ⋯, then add it.")
+        else:
+            concluder.add_cover(test[1], test[0], self.result.name)
+        return True
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)

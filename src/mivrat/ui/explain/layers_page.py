@@ -57,6 +57,8 @@ class FilterStrip(QWidget):
 class LayersPage(Page, QWidget):
     """The list, to be searched; a tick puts a layer on the board."""
 
+    title, place_id = "Layers", "layers"
+
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
         self.explainer = explainer

@@ -18,15 +18,15 @@ from mivrat.ui.parts.step_area import StepArea
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 
-NAMES = ("Board", "Cover test", "Where", "Trust", "Layers")
-BOARD, COVER, WHERE, TRUST, LAYERS = range(len(NAMES))
+PAGES = (BoardPage, CoverPage, WherePage, TrustPage, LayersPage)
+BOARD, COVER, WHERE, TRUST, LAYERS = range(len(PAGES))
 
 
 class ExplainStep(StepArea):
     """Holds the pages and what they share."""
 
     def __init__(self, explainer: Explainer, reviewer: Reviewer, heat: HeatThumbs, thumbnails: Thumbnails) -> None:
-        super().__init__(*NAMES)
+        super().__init__(*PAGES)
         self.explainer, self.heat = explainer, heat
         self.board, self.cover = BoardPage(explainer), CoverPage(explainer)
         self.where, self.trust = WherePage(explainer, reviewer, thumbnails), TrustPage(explainer)

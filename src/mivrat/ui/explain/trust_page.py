@@ -30,6 +30,8 @@ SEED = 0
 class TrustPage(Page, QWidget):
     """Asks for the examination and shows it as it comes."""
 
+    title, place_id = "Trust", "trust"
+
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
         self.explainer, self.workspace = explainer, explainer.workspace

@@ -99,6 +99,8 @@ def placed_groups(
 class WherePage(Page, QWidget):
     """What maps are known, mean maps of the images shown, and groups."""
 
+    title, place_id = "Where", "where"
+
     heat_wanted = Signal(bool)
 
     def __init__(self, explainer: Explainer, reviewer: Reviewer, thumbnails: Thumbnails) -> None:

@@ -27,6 +27,8 @@ MILLISECONDS = 120
 class ClassesPage(Page, QWidget):
     """The table between the field to find a class and the story of the selected one."""
 
+    title, place_id = "Classes", "classes"
+
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
         self.workspace, self.table = workspace, ClassTable(workspace)

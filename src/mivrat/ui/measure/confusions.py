@@ -56,6 +56,8 @@ class Confusions(Page, QWidget):
     """The matrix, what is pointed at in words, and the list of pairs; of many classes blocks first, each of which opens into a
     matrix of its own, with the worst blocks beside the worst pairs."""
 
+    title, place_id = "Confusions", "confusions"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace

@@ -58,6 +58,8 @@ class Grouped:
 class GroupTable(Page, QWidget):
     """A table of groups under the choice of a column."""
 
+    title, place_id = "Groups", "groups"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace

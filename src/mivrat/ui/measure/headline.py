@@ -36,6 +36,8 @@ BAR = 110
 class Headline(Page, Scrolled):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
+    title, place_id = "Headline", "headline"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(wide=False)
         self._rows: list[_Row] = []

@@ -26,6 +26,8 @@ from mivrat.workspace.workspace import Workspace
 class Reliability(Page, QWidget):
     """The diagram under a sentence with its figures; or accuracy against coverage in its place."""
 
+    title, place_id = "Confidence", "confidence"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace

@@ -16,7 +16,7 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.measuring import Measurer
 from mivrat.workspace.workspace import Workspace
 
-NAMES = ("Headline", "Classes", "Confusions", "Confidence", "Groups")
+PAGES = (Headline, ClassesPage, Confusions, Reliability, GroupTable)
 SCOPES = ("all images", "the selection")
 
 
@@ -24,7 +24,7 @@ class MeasureStep(StepArea):
     """Headline, classes, confusions, confidence and groups, one at a time, of all images or of the selection."""
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
-        super().__init__(*NAMES)
+        super().__init__(*PAGES)
         self.measurer = Measurer(workspace)
         self.workers.append(self.measurer)
         self.headline, self.classes_page = Headline(workspace), ClassesPage(workspace, thumbnails)
@@ -32,7 +32,7 @@ class MeasureStep(StepArea):
         self.confusions, self.reliability = Confusions(workspace), Reliability(workspace)
         self.groups = GroupTable(workspace)
         self.headline.worst.groups_wanted.connect(self.groups.show_column)
-        self.headline.worst.page_wanted.connect(lambda name: self.choose(NAMES.index(name)))
+        self.headline.worst.page_wanted.connect(self.go_to)
         self.scope = Choice(SCOPES, "figures of")
         tip(self.scope, "What these figures are of: all images, or those of the selection")
         self.scope.currentIndexChanged.connect(lambda i: self.measurer.follow_selection(i == 1))

@@ -31,7 +31,7 @@ NAMES_WIDE, TALL = 52, 120
 
 
 class Worst(QWidget):
-    """The classes, the bins of confidence and the groups that fall below; ``page_wanted`` names the tab that has all of them."""
+    """The classes, the bins of confidence and the groups that fall below; ``page_wanted`` gives the id of the page that has all of them."""
 
     page_wanted = Signal(str)
     # Asks for all groups of a column.
@@ -51,31 +51,31 @@ class Worst(QWidget):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(16)
         self.parts = [
-            self._part("worst classes", "Classes", self.classes, self.of_classes),
-            self._part("confidence", "Confidence", self.confidence, self.of_confidence),
-            self._part("worst groups", "Groups", self.groups, self.of_groups),
+            self._part("worst classes", "classes", self.classes, self.of_classes),
+            self._part("confidence", "confidence", self.confidence, self.of_confidence),
+            self._part("worst groups", "groups", self.groups, self.of_groups),
         ]
         for column, part in enumerate(self.parts):
             grid.addWidget(part, 0, column)
             grid.setColumnStretch(column, 6 if column != 1 else 5)
 
-    def _part(self, title: str, tab: str, picture: QWidget, told: QWidget) -> QWidget:
+    def _part(self, title: str, place_id: str, picture: QWidget, told: QWidget) -> QWidget:
         part = QWidget()
         inner = QVBoxLayout(part)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(3)
-        more = button("all", lambda: self._show_all(tab), kind="quiet")
-        more.setAccessibleName(f"the page {tab}")
+        more = button("all", lambda: self._show_all(place_id), kind="quiet")
+        more.setAccessibleName(f"the page {place_id.capitalize()}")
         inner.addLayout(row(label(title, "heading"), None, more, spacing=2))
         inner.addWidget(picture)
         inner.addWidget(told)
         inner.addStretch(1)
         return part
 
-    def _show_all(self, tab: str) -> None:
-        if tab == "Groups" and self.column:
+    def _show_all(self, place_id: str) -> None:
+        if place_id == "groups" and self.column:
             self.groups_wanted.emit(self.column)
-        self.page_wanted.emit(tab)
+        self.page_wanted.emit(place_id)
 
     def refresh(self) -> None:
         """Show what is measured now; the groups come from a worker."""

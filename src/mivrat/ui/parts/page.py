@@ -2,9 +2,19 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
+from mivrat.workspace.concluding import Concluder
+
 
 class Page:
-    """Put before the widget that a page is: ``class Headline(Page, QWidget)``."""
+    """Put before the widget that a page is: ``class Headline(Page, QWidget)``.
+
+    ``title`` stands on its tab; ``place_id`` stands for it in a study's bookmark and never changes, whatever the tab is called.
+    """
+
+    title: ClassVar[str]
+    place_id: ClassVar[str]
 
     @property
     def settled(self) -> bool:
@@ -23,6 +33,10 @@ class Page:
 
     def redo(self) -> bool:
         """Redo the step undone last; whether there was one."""
+        return False
+
+    def finding(self, concluder: Concluder) -> bool:
+        """Make a finding of what it shows; False where it has nothing of its own, so that the selection is made one."""
         return False
 
     def as_table(self) -> list[list[str]] | None:

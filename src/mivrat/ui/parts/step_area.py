@@ -24,6 +24,7 @@ from mivrat.ui.parts.file_dialogs import ask_to_save, file_kinds, folder_to_save
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import OF_STUDY, Tabs, copy_table, more_button, offer_by_right_click, row
 from mivrat.ui.theme import theme
+from mivrat.workspace.concluding import Concluder
 
 
 class Working(Protocol):
@@ -40,9 +41,9 @@ class StepArea(QWidget):
 
     finding_wanted = Signal()
 
-    def __init__(self, *names: str) -> None:
+    def __init__(self, *kinds: type[Page]) -> None:
         super().__init__()
-        self.tabs = Tabs(names)
+        self._kinds, self.tabs = kinds, Tabs([kind.title for kind in kinds])
         self.pages = QStackedWidget()
         # The file of the study shown, beside which pictures are saved.
         self.study_path: Callable[[], Path | None] = lambda: None
@@ -52,8 +53,8 @@ class StepArea(QWidget):
 
     def fill(self, *pages: QWidget, top: QLayout | None = None) -> None:
         """Put the pages in place, in the order of the names; ``top`` lays out the line of the tabs, where more stands there."""
-        for page in pages:
-            assert isinstance(page, Page), f"{type(page).__name__} is not a page"
+        for page, kind in zip(pages, self._kinds, strict=True):
+            assert isinstance(page, kind), f"{type(page).__name__} is no {kind.__name__}"
             self.parts.append(page)
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
@@ -88,6 +89,17 @@ class StepArea(QWidget):
     def choose(self, page: int) -> None:
         """Show a page."""
         self.tabs.choose(page)
+
+    @property
+    def place_id(self) -> str:
+        """What stands for the page shown in a bookmark."""
+        return self._current.place_id
+
+    def go_to(self, place_id: str) -> None:
+        """Show the page that this stands for, if there is one; bookmarks of earlier versions have its title."""
+        for i, kind in enumerate(self._kinds):
+            if place_id.lower() in (kind.place_id, kind.title.lower()):
+                self.choose(i)
 
     @property
     def page(self) -> QWidget:
@@ -128,6 +140,10 @@ class StepArea(QWidget):
         shortcut = QShortcut(QKeySequence("Ctrl+Shift+C"), self)
         shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
         shortcut.activated.connect(self.copy_table)
+
+    def make_finding(self, concluder: Concluder) -> bool:
+        """Make a finding of what the page shows; False where it has nothing of its own."""
+        return self._current.finding(concluder)
 
     def copy_table(self) -> None:
         """Put what the page shows on the clipboard, as comma-separated values."""

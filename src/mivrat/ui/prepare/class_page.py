@@ -38,6 +38,8 @@ KEY = Qt.ItemDataRole.UserRole
 class ClassPage(Page, QWidget):
     """Two lists to pair labels with classes, where that is needed, above the table of classes."""
 
+    title, place_id = "Classes", "classes"
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace

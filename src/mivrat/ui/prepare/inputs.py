@@ -59,6 +59,8 @@ MEANINGS: dict[Role, str] = {
 class InputsPage(Page, Scrolled):
     """Lists models, image sets and runs; everything it changes can be taken back."""
 
+    title, place_id = "Inputs", "inputs"
+
     run_wanted = Signal(int)
     pairs_wanted = Signal()
     service_wanted = Signal()

@@ -39,6 +39,8 @@ NO_RECIPE = (
 class RecipePage(Page, QWidget):
     """Edits the recipe of the run shown; what is edited takes effect when it is adopted, as a run of its own."""
 
+    title, place_id = "Recipe", "recipe"
+
     try_wanted = Signal()
 
     def __init__(self, workspace: Workspace) -> None:

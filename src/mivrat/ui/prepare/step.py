@@ -12,7 +12,7 @@ from mivrat.ui.prepare.recipe_page import RecipePage
 from mivrat.ui.prepare.try_out import TryOutPage
 from mivrat.workspace.workspace import Workspace
 
-NAMES = ("Inputs", "Classes", "Recipe", "Try-out")
+PAGES = (InputsPage, ClassPage, RecipePage, TryOutPage)
 INPUTS, CLASSES, RECIPE, TRY_OUT = range(4)
 
 
@@ -23,7 +23,7 @@ class PrepareStep(StepArea):
     service_wanted = Signal()
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
-        super().__init__(*NAMES)
+        super().__init__(*PAGES)
         self.inputs, self.class_page = InputsPage(workspace), ClassPage(workspace)
         self.recipe_page = RecipePage(workspace)
         self.try_out = TryOutPage(workspace, thumbnails)

@@ -33,6 +33,8 @@ COLUMNS, GAP, TEXT = 3, 14, 54
 class TryOutPage(Page, QWidget):
     """Scores a few images and shows them; whether pictures, labels and answers belong together is seen here first."""
 
+    title, place_id = "Try-out", "try out"
+
     looked = Signal()
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
