@@ -90,3 +90,17 @@ def test_a_figure_and_the_images_it_shows_agree(workspace: Workspace, clicks: li
             shown.choose(narrower, beside=True)
             assert np.array_equal(shown.shown_mask(), figure & narrower.mask(judged))
     shown.measured = everything
+
+
+def test_what_is_chosen_twice_is_looked_at_where_there_is_anything(workspace: Workspace) -> None:
+    """Enter on a figure selects its images; again, the first of them is looked at. Of no image nothing is."""
+    wanted: list[bool] = []
+    workspace.topics.look_wanted.connect(lambda: wanted.append(True))
+    some, none = Picked("some", (7, 3)), Picked("none", ())
+    workspace.shown.enter(some)
+    assert (wanted, workspace.shown.images.tolist()) == ([], [7, 3])
+    workspace.shown.enter(some)
+    assert (len(wanted), workspace.shown.current) == (1, 7)
+    workspace.shown.enter(none)
+    workspace.shown.enter(none)
+    assert (len(wanted), workspace.shown.images.tolist()) == (1, [])

@@ -128,3 +128,16 @@ def test_answers_drawn_together_show_what_those_drawn_one_by_one_do(monkeypatch:
         for which in ("median", "high"):
             told, found = ([getattr(one, which) for one in some] for some in (one_by_one, together))
             assert np.mean(found) == pytest.approx(np.mean(told), rel=0.02)
+
+
+@settings(max_examples=60)
+@given(st.lists(st.sampled_from([0.1, 0.2, 0.2, 0.4, 0.7, 0.7, 0.7, 0.9]), min_size=1, max_size=30), st.integers(1, 8))
+def test_bins_of_equal_count_by_the_middle_image_of_each_value(confidence: list[float], bins: int) -> None:
+    """The middle one of n equal confidences behind m lower ones stands at m + n/2 of N; its bin is that share of the bins."""
+    found = calibration.adaptive_calibration(np.array(confidence), np.zeros(len(confidence), bool), bins)
+    by_hand: dict[int, int] = {}
+    for value in sorted(set(confidence)):
+        below, equal = sum(one < value for one in confidence), confidence.count(value)
+        place = math.floor((below + equal / 2) * min(bins, len(confidence)) / len(confidence))
+        by_hand[place] = by_hand.get(place, 0) + equal
+    assert [one.count for one in found.bins] == [by_hand[place] for place in sorted(by_hand)]

@@ -41,3 +41,9 @@ def test_a_threshold_for_an_accuracy_that_is_never_reached_is_seldom_offered() -
             assert reached[1].total == int(at.sum())
     assert offered <= 0.05 * studies + 2 * np.sqrt(0.05 * 0.95 * studies)
     assert found_where_true > 0.5 * studies
+
+
+def test_without_an_image_there_is_no_threshold_and_no_area() -> None:
+    found = selective.selective(np.zeros(0), np.zeros(0, bool))
+    assert [len(one) for one in (found.thresholds, found.answered, found.hits)] == [0, 0, 0]
+    assert (found.total, found.aurc) == (0, None)

@@ -13,6 +13,7 @@ from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes, outcomes
 from mivrat.core.figures.summary import summarise
 from mivrat.core.figures.uncertainty import NAMES, Intervals, intervals
+from mivrat.core.figures.uncertainty import _gap as intervals_of_gap
 from tests.support.drawn import drawn, softmax
 
 
@@ -167,3 +168,11 @@ def test_calibrated_models_have_zero_in_the_interval_of_the_ece_and_others_do_no
             with_zero[i] += found.of["ece"].low == 0
     assert with_zero[0] >= 36
     assert with_zero[1] == 0
+
+
+def test_the_signed_gap_of_one_confidence_and_no_mistake_by_hand() -> None:
+    """Without a mistake nothing tells the variance: Wilson's interval of one image at Student's t of 3 degrees of freedom, 3.1824."""
+    low, high = intervals_of_gap(np.full(50, 0.75), np.ones(50, bool))
+    z = 3.182446
+    assert low == pytest.approx(0.75 - 1.0)
+    assert high == pytest.approx(-0.25 + (1 - 1 / (1 + z * z)), abs=1e-6)

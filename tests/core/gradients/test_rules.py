@@ -127,6 +127,13 @@ def gemm_second(net: Net, x: str) -> str:
     return net.add("Transpose", product, perm=[1, 0])
 
 
+def gemm_third(net: Net, x: str) -> str:
+    """What is added comes from the layer too, as one column that is spread over all."""
+    rows = net.add("Flatten", net.add("GlobalAveragePool", net.add("Mul", x, x)))
+    column = net.add("MatMul", rows, net.weight(4, 1))
+    return net.add("Gemm", rows, net.weight(4, 5), column, beta=3.0)
+
+
 def vector_product(net: Net, x: str) -> str:
     rows = to_rows(net, x)
     return net.add("MatMul", rows, net.weight(4))
@@ -594,7 +601,14 @@ CASES: dict[str, list[Body]] = {
     "GlobalAveragePool": [simple("GlobalAveragePool")],
     "ReduceMean": [simple("ReduceMean", axes=[2, 3], keepdims=0), simple("ReduceMean", axes=[-1], keepdims=1)],
     "ReduceSum": [lambda net, x: net.add("ReduceSum", x, net.weight(values=np.array([1, 3])), keepdims=0)],
-    "Gemm": [gemm(0, 0, 1.0, 1.0), gemm(0, 1, 0.5, 2.0), gemm(1, 0, 1.5, 1.0), gemm(1, 1, 1.0, 0.5), gemm_second],
+    "Gemm": [
+        gemm(0, 0, 1.0, 1.0),
+        gemm(0, 1, 0.5, 2.0),
+        gemm(1, 0, 1.5, 1.0),
+        gemm(1, 1, 1.0, 0.5),
+        gemm_second,
+        gemm_third,
+    ],
     "MatMul": [self_attention, vector_product, left_constant_product, with_weight("MatMul", 7, 3)],
     "Softmax": [simple("Softmax", axis=1), simple("Softmax", axis=-1)],
 }
