@@ -12,7 +12,7 @@ from pathlib import Path
 from benchmarks.opening import CLASSES, IMAGES, make_study
 from benchmarks.pictures import write_jpegs
 from mivrat.core.base.job import StopSignal
-from mivrat.core.concluding.findings import Claim, Draft, Picture, as_text
+from mivrat.core.concluding.findings import Draft, FindingClaim, Picture, as_text
 from mivrat.core.concluding.of_study import ground_of, make_finding, read_snapshot
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.study.file import Study
@@ -70,7 +70,7 @@ def _with_pictures(study: Path) -> None:
     """A finding with a picture of every image, and one with heatmaps, of the first run."""
     ground = ground_of(study, read_snapshot(study, 1), MakerPool())
     names, items = ground.names, ground.snapshot.record.image_set.items
-    one = make_finding(ground, Draft("Wrong", "", Claim("criterion", "top1 >= 0.9")), None, StopSignal())
+    one = make_finding(ground, Draft("Wrong", "", FindingClaim("criterion", "top1 >= 0.9")), None, StopSignal())
     assert one is not None
     plain = tuple(Picture(names[i]) for i in range(len(items)))
     heated = tuple(Picture(names[i], True) for i in range(PICTURES - len(items)))

@@ -6,7 +6,7 @@ from __future__ import annotations
 import numpy as np
 
 from mivrat.core.concluding.evaluation_context import RunSummary
-from mivrat.core.concluding.findings import Beside, Made, Measure
+from mivrat.core.concluding.findings import Beside, FindingOrigin, Measure
 from mivrat.core.concluding.verdict_rules import state_of
 from mivrat.core.figures.intervals import proportion
 
@@ -26,7 +26,9 @@ def measured(hits: int, total: int, beside: tuple[int, int]) -> Measure:
 def share_gone(rng: np.random.Generator, alike: int, there: bool, left: float) -> float:
     """The share of studies in which it is gone, when so much of what was above the usual is left."""
     gone = 0
-    made = Made("m", "net", "", "i", "set", 1600, "2031-05-06", "0", balanced=0.9, balanced_low=0.88, looks=alike)
+    made = FindingOrigin(
+        "m", "net", "", "i", "set", 1600, "2031-05-06", "0", balanced=0.9, balanced_low=0.88, looks=alike
+    )
     for _ in range(STUDIES):
         hits = rng.binomial(IMAGES, USUAL, alike)
         rate = THERE if there else USUAL

@@ -27,7 +27,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.training import guess_roles, read_training_log
 from mivrat.core.comparing.training_logs import save_log
 from mivrat.core.concluding.checking import finding_of, measure
-from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
+from mivrat.core.concluding.findings import Draft, FindingClaim, Measure, Picture, as_text
 from mivrat.core.concluding.of_study import ground_of, read_snapshot
 from mivrat.core.concluding.shares import written
 from mivrat.core.heatmaps.pool import MakerPool
@@ -62,9 +62,9 @@ def study(demo_study: Path) -> Path:
     images = tuple(np.flatnonzero(CELL[0].mask(snapshot.judged)).tolist())
     plan = CoverPlan(images, RegionPlan("hottest", share=0.08, heat_model=snapshot.record.model_sha256))
     drafts = [
-        Draft("It reads the ink dot", "Not the grain.", Claim("cover", plan.as_text(ground.names), written(CELL, ground)), "blocks", (Picture(ground.names[images[0]], True, "a <dot>"),)),
-        Draft("Plantain called ragweed", "", Claim("share", conditions=written(CELL, ground)), "blocks"),
-        Draft("Ragweed missed", "", Claim("share", conditions=written((Labelled(frozenset({RAGWEED})),), ground)), "matters"),
+        Draft("It reads the ink dot", "Not the grain.", FindingClaim("cover", plan.as_text(ground.names), written(CELL, ground)), "blocks", (Picture(ground.names[images[0]], True, "a <dot>"),)),
+        Draft("Plantain called ragweed", "", FindingClaim("share", conditions=written(CELL, ground)), "blocks"),
+        Draft("Ragweed missed", "", FindingClaim("share", conditions=written((Labelled(frozenset({RAGWEED})),), ground)), "matters"),
     ]  # fmt: skip
     findings = []
     for i, draft in enumerate(drafts):
@@ -164,14 +164,14 @@ def test_a_region_given_by_its_colour_is_looked_for_in_other_images(demo_study: 
     rule = (Labelled(frozenset({RAGWEED})),)
     images = tuple(np.flatnonzero(CELL[0].mask(late.snapshot.judged)).tolist())
     colour = CoverPlan(images, RegionPlan("colour", colour=ColourRule((39.4, 29.2, -41.5), 30.0)), "mean")
-    (found,) = [one for one in measure(Claim("cover", colour.as_text(late.names), written(rule, late)), spring) if isinstance(one, Measure)]  # fmt: skip
+    (found,) = [one for one in measure(FindingClaim("cover", colour.as_text(late.names), written(rule, late)), spring) if isinstance(one, Measure)]  # fmt: skip
     assert found.total >= 45
     assert found.value is not None
     assert found.beside is not None
     assert found.beside.value is not None
     assert found.value - found.beside.value > 0.2
     hottest = replace(colour, region=RegionPlan("hottest", share=0.08))
-    (refused,) = measure(Claim("cover", hottest.as_text(late.names), written(rule, late)), spring)
+    (refused,) = measure(FindingClaim("cover", hottest.as_text(late.names), written(rule, late)), spring)
     assert isinstance(refused, Measure)
     assert "on other images that is another claim" in refused.problem
 
@@ -294,8 +294,8 @@ def test_pictures_and_a_training_log_from_elsewhere(
     named is not read."""
     snapshot, spring = read_snapshot(study, 1), read_snapshot(study, 3)
     ground = ground_of(study, snapshot, MakerPool())
-    (before,) = [one for one in measure(Claim("criterion", "top1 >= 0.9"), ground) if isinstance(one, Measure)]
-    draft = Draft("Seen in spring", "A first sentence. A second.", Claim("criterion", "top1 >= 0.9"), "blocks", (Picture(spring.record.names[0], True), Picture(ImageName("00" * 32, "gone.png"))))  # fmt: skip
+    (before,) = [one for one in measure(FindingClaim("criterion", "top1 >= 0.9"), ground) if isinstance(one, Measure)]
+    draft = Draft("Seen in spring", "A first sentence. A second.", FindingClaim("criterion", "top1 >= 0.9"), "blocks", (Picture(spring.record.names[0], True), Picture(ImageName("00" * 32, "gone.png"))))  # fmt: skip
     log = tmp_path / "log.csv"
     log.write_text(
         "epoch,train_loss,val_loss\n" + "\n".join(f"{i},{1 / i},{1 / min(i, 9) + i / 50}" for i in range(1, 30))

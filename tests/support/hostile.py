@@ -352,7 +352,7 @@ def _study(folder: Path) -> Path:
     from mivrat.core.checks.run_checks import check_run
     from mivrat.core.concluding.checking import finding_of, measure
     from mivrat.core.concluding.evaluation_context import EvaluationContext
-    from mivrat.core.concluding.findings import Claim, Draft, Measure, Picture, as_text
+    from mivrat.core.concluding.findings import Draft, FindingClaim, Measure, Picture, as_text
     from mivrat.core.concluding.shares import written
     from mivrat.core.pictures.image_sets import read_image_set
     from mivrat.core.reporting.report.content import Wanted
@@ -398,7 +398,9 @@ def _study(folder: Path) -> Path:
         save_test(study, KeptTest(1, 1, "2026-01-01", "dots", json.dumps(plan), "{}"))
         save_families(study, {0: "trees", 1: "trees"})
         ground = EvaluationContext(take_snapshot(load_run(study, 1)))
-        claim = Claim("share", conditions=written((Labelled(frozenset({0})), Outcome(frozenset({"wrong"}))), ground))
+        claim = FindingClaim(
+            "share", conditions=written((Labelled(frozenset({0})), Outcome(frozenset({"wrong"}))), ground)
+        )
         (before,) = measure(claim, ground)
         assert isinstance(before, Measure)
         finding = finding_of(Draft("t", "s", claim, pictures=(Picture(record.names[0], True, "c"),)), before, ground)

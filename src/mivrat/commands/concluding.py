@@ -27,7 +27,7 @@ from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.junit import as_junit, cases_of
 from mivrat.core.reporting.report.compared import ComparedWith
 from mivrat.core.reporting.report.making import (
-    Made,
+    AssembledReport,
     Making,
     check_ending,
     load_wanted,
@@ -94,7 +94,7 @@ def report(args: argparse.Namespace) -> int:
                 against = runs_against(path, wanted.against)
             allowed = [*args.agree_folder, *allowed_folders()]
             for news in make_report(path, ground, findings, wanted, against, allowed, stop=stop):
-                if isinstance(news, Made):
+                if isinstance(news, AssembledReport):
                     written = dict.fromkeys(one for out in args.out for one in write_report(news, out))
                     show("written: " + ", ".join(str(one) for one in written))
                     return DONE

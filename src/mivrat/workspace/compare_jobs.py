@@ -13,7 +13,7 @@ from mivrat.core.base.job import StopSignal
 from mivrat.core.comparing.claims import claims
 from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
 from mivrat.core.comparing.groups import GroupDifference, by_cause, by_group
-from mivrat.core.comparing.holding import Compared, Held
+from mivrat.core.comparing.holding import Compared, RunPair
 from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.selective import selective
 from mivrat.core.figures.several import Several, several
@@ -56,7 +56,7 @@ class FoundUnlike:
 
 
 def compare(
-    held: Held, among: NDArray[np.bool_] | None, conditions: Conditions, reviews: Reviews, margin: float, task: Task
+    held: RunPair, among: NDArray[np.bool_] | None, conditions: Conditions, reviews: Reviews, margin: float, task: Task
 ) -> None:
     """Tell of the figures at once, and of them with what takes drawing again."""
     stopped: Callable[[], bool] = lambda: task.stop.stopped  # noqa: E731
@@ -86,7 +86,7 @@ def compare(
         task.report(replace(first, found=deep, claims=tuple(claims(deep, margin)), b_selective=curve))
 
 
-def _in_other_set(held: Held, conditions: Conditions) -> tuple[NDArray[np.bool_] | None, str]:
+def _in_other_set(held: RunPair, conditions: Conditions) -> tuple[NDArray[np.bool_] | None, str]:
     """The images of the other set that meet the same conditions; or why that cannot be said."""
     judged, items = held.b.judged, held.b.record.image_set.items
     found = np.ones(len(items), bool)
@@ -105,7 +105,7 @@ def _in_other_set(held: Held, conditions: Conditions) -> tuple[NDArray[np.bool_]
 
 
 def _groups(
-    held: Held, reviews: Reviews, among: NDArray[np.bool_] | None
+    held: RunPair, reviews: Reviews, among: NDArray[np.bool_] | None
 ) -> tuple[tuple[str, tuple[GroupDifference, ...]], ...]:
     """The differences by every column that makes groups, and by cause."""
     other, items = held.other, held.a.record.image_set.items
@@ -135,7 +135,7 @@ def all_runs(path: object, runs: list[RunInfo], names: list[str], snapshot: Snap
     return FoundSeveral(key, tuple(names), several(np.stack(right)[:, both], unit))
 
 
-def unlike_sets(held: Held, stop: StopSignal) -> Running:
+def unlike_sets(held: RunPair, stop: StopSignal) -> Running:
     """Work out the features of both sets, then how unlike they are and what can be estimated; whether it came to its end."""
     vectors = []
     for snapshot in (held.a, held.b):

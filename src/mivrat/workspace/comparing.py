@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from mivrat.core.comparing.claims import MARGIN
-from mivrat.core.comparing.holding import Compared, Held, hold, names_of
+from mivrat.core.comparing.holding import Compared, RunPair, hold, names_of
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.selecting.kept import from_text, to_text
@@ -151,7 +151,7 @@ class Comparer:
         assert run is not None
         self._held_against = snapshot.record.info
 
-        def read(task: Task) -> Held:
+        def read(task: Task) -> RunPair:
             def judged() -> Snapshot:
                 with Study.open(path, again=True) as study:
                     return take_snapshot(*load_judged(study, run.id))
@@ -165,7 +165,7 @@ class Comparer:
         self.let_go()
         self.workspace.notices.fail(error)  # type: ignore[arg-type]
 
-    def _take_held(self, snapshot: Snapshot, held: Held) -> None:
+    def _take_held(self, snapshot: Snapshot, held: RunPair) -> None:
         shown = self.workspace.shown if self.workspace.is_open else None
         if shown is None or shown.record.key != snapshot.record.key:
             return

@@ -12,7 +12,7 @@ from mivrat.core.base.text import clipped, plural
 from mivrat.core.concluding.checking import measure_of_cover
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.findings import Checked, Claim, Draft, Finding, Measure, Picture, Weight, as_text
+from mivrat.core.concluding.findings import Checked, Draft, Finding, FindingClaim, Measure, Picture, Weight, as_text
 from mivrat.core.concluding.of_study import (
     CheckingProgress,
     FoundCheck,
@@ -256,7 +256,7 @@ class Concluder:
         record = shown.record
         told = tuple(as_data(one, record.classes, record.names) for one in conditions)
         looks = looks_of(conditions, EvaluationContext(shown.snapshot))
-        self.add(Draft("", "", Claim("share", conditions=told), pictures=self.pictures(), looks=looks))
+        self.add(Draft("", "", FindingClaim("share", conditions=told), pictures=self.pictures(), looks=looks))
 
     def add_cover(self, plan: CoverPlan, result: CoverResult, name: str = "") -> None:
         """A finding of a cover test that has been done on the run shown, under the name it was given."""
@@ -264,7 +264,7 @@ class Concluder:
         record = shown.record
         conditions = () if refused(shown.conditions) else shown.conditions
         rule = tuple(as_data(one, record.classes, record.names) for one in conditions)
-        claim = Claim("cover", plan.as_text(record.names), rule)
+        claim = FindingClaim("cover", plan.as_text(record.names), rule)
         heat = record.kind.can.gradients
         pictures = tuple(Picture(record.names[i], heat) for i in plan.images[:FIRST_PICTURES])
         title = name or f"The answer rests on a part: {plan.region.in_words()}"
@@ -273,7 +273,7 @@ class Concluder:
 
     def add_criterion(self, text: str) -> None:
         """A finding that a criterion is not met, or is."""
-        self.add(Draft("", "", Claim("criterion", text), pictures=self._mistakes_of(text)))
+        self.add(Draft("", "", FindingClaim("criterion", text), pictures=self._mistakes_of(text)))
 
     def _mistakes_of(self, text: str) -> tuple[Picture, ...]:
         """The most confident mistakes that a criterion of one class is about."""
@@ -308,7 +308,9 @@ class Concluder:
         )
         pictures = tuple(Picture(record.names[i]) for i in some[:FIRST_PICTURES])
         title = f"{plural(len(some), 'label is', 'labels are')} wrong"
-        self.add(Draft(title, "Looked at by hand, image by image.", Claim("labels", labels=told), "note", pictures))
+        self.add(
+            Draft(title, "Looked at by hand, image by image.", FindingClaim("labels", labels=told), "note", pictures)
+        )
 
     def add_difference(self, figure: str, value: float | None, reference: str) -> None:
         """A finding of the difference in a figure to the run held: the run shown less that one."""
@@ -318,7 +320,7 @@ class Concluder:
         behind = value is not None and ((value > 0) == lower_is_better) and value != 0
         text = with_reference(f"difference({figure}) {sign} 0", reference)
         title = f"{'Behind' if behind else 'Not behind'} {clipped(name, 40)} in {figure}"
-        claim = Claim("difference" if behind else "criterion", text)
+        claim = FindingClaim("difference" if behind else "criterion", text)
         self.add(Draft(title, "", claim))
 
     def add(self, draft: Draft, known: Measure | None = None) -> None:

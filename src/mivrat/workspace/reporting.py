@@ -10,7 +10,7 @@ from mivrat.core.concluding.of_study import ground_of
 from mivrat.core.reporting.report.compared import Against, ComparedWith
 from mivrat.core.reporting.report.content import Wanted
 from mivrat.core.reporting.report.making import (
-    Made,
+    AssembledReport,
     Making,
     keys_of_runs,
     load_wanted,
@@ -52,7 +52,7 @@ class Reporter:
         self.keys: dict[int, tuple[str, str, str, str]] = {}
         self.pdf: bytes | None = None
         # The report that the pages show; None as soon as something in it may have changed.
-        self._made: Made | None = None
+        self._made: AssembledReport | None = None
         self._told: object = None
         self.making, self.problem = "", ""
         self._looked_at = False
@@ -193,10 +193,10 @@ class Reporter:
         make = self._make(task_stop)
         self._stale, self.problem = False, ""
 
-        def work(task: Task) -> tuple[Made, bytes] | None:
+        def work(task: Task) -> tuple[AssembledReport, bytes] | None:
             with task.stop.calling(task_stop.stop):
                 for news in make():
-                    if isinstance(news, Made):
+                    if isinstance(news, AssembledReport):
                         task.report("pages")
                         return news, news.pdf()
                     if isinstance(news, Making):
@@ -204,7 +204,7 @@ class Reporter:
                         task.report(news.what if within is None else f"{news.what}, {within.done} of {within.total}")
             return None
 
-        def done(found: tuple[Made, bytes] | None) -> None:
+        def done(found: tuple[AssembledReport, bytes] | None) -> None:
             self.making = ""
             if found is not None and self.workspace.shows(run):
                 self.pdf = found[1]
@@ -235,7 +235,7 @@ class Reporter:
         """Write files of the report, as a job; what the pages show is not made again."""
         made, pdf = self._made, self.pdf
 
-        def write(report: Made, pages: bytes | None) -> list[Path]:
+        def write(report: AssembledReport, pages: bytes | None) -> list[Path]:
             return list(dict.fromkeys(one for path in paths for one in write_report(report, path, pages)))
 
         def run(stop: StopSignal) -> Running:
@@ -246,7 +246,7 @@ class Reporter:
             for news in make():
                 if isinstance(news, Making) and isinstance(news.within, Progress):
                     yield news.within
-                elif isinstance(news, Made):
+                elif isinstance(news, AssembledReport):
                     yield _written(write(news, None))
             return not stop.stopped
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import Other
 from mivrat.core.checks.run_checks import KeptResult
-from mivrat.core.comparing.holding import Compared, Held
+from mivrat.core.comparing.holding import Compared, RunPair
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.likeness.search import likeness_to_class
@@ -39,8 +39,8 @@ from mivrat.core.selecting.selection import (
     About,
     Condition,
     Conditions,
-    HeldOther,
     InGroup,
+    OtherAnswers,
     Picked,
     Selection,
 )
@@ -78,9 +78,9 @@ class RunView:
         self.checks: dict[str, KeptResult] = {}
         self.selection = Selection()
         self.reviews = Reviews()
-        self.held: Held | None = None
+        self.held: RunPair | None = None
         self.compared: Compared | None = None
-        self.held_other = HeldOther()
+        self.held_other = OtherAnswers()
         self.kept: tuple[KeptSelection, ...] = ()
         self.vectors: NDArray[np.float32] | None = None
         self.two_classes: tuple[TwoClasses, ...] | None = None
@@ -143,7 +143,7 @@ class RunView:
             self.topics.compared.emit()
 
     @_one_change
-    def set_held(self, held: Held | None) -> None:
+    def set_held(self, held: RunPair | None) -> None:
         """Hold another run against this one, or none any more: what speaks of both goes with it."""
         self.held, self.held_other.other = held, held.other if held is not None else None
         if self.held_other.other is None:

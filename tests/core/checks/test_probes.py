@@ -17,7 +17,7 @@ from mivrat.core.checks.answer_checks import check_skill
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_renaming, check_class_order, usual_orders
 from mivrat.core.checks.picture_shift import properties_of, shifts
-from mivrat.core.checks.recipe_probe import Seen, _trained_on, alternatives, holm, pick_images, probe_recipe
+from mivrat.core.checks.recipe_probe import PictureFacts, _trained_on, alternatives, holm, pick_images, probe_recipe
 from mivrat.core.checks.result import CheckResult
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
@@ -239,14 +239,14 @@ def test_what_costs_few_answers_is_found_and_nothing_beside_it_is_changed(demo: 
 def test_pictures_of_one_size_are_tried_as_they_are(tmp_path: Path) -> None:
     """The network's size is that of the pictures; the recipe crops much of them away."""
     right = Recipe(values=VALUE_RANGES["values from −1 to 1"])
-    seen = Seen((48, 48), (0.4, 0.5, 0.5), (0.2, 0.2, 0.2))
+    seen = PictureFacts((48, 48), (0.4, 0.5, 0.5), (0.2, 0.2, 0.2))
     cropped = right.model_copy(update={"resize": Resize(rule="shorter-side", size=96), "crop": Crop(size=(48, 48))})
     names = {one.name: one.recipe for one in alternatives(cropped, seen)}
     assert names["not resized"].resize.rule == "none"
     assert names["not resized"].crop is None
     assert names["standardised by channel, as these pictures are"].values.mean == [0.4, 0.5, 0.5]
-    assert "not resized" not in {one.name for one in alternatives(cropped, Seen((60, 48)))}
-    assert "not resized" in {one.name for one in alternatives(cropped, Seen((60, 48)), free=True)}
+    assert "not resized" not in {one.name for one in alternatives(cropped, PictureFacts((60, 48)))}
+    assert "not resized" in {one.name for one in alternatives(cropped, PictureFacts((60, 48)), free=True)}
 
 
 def test_no_better_than_one_class_is_told() -> None:

@@ -19,7 +19,7 @@ from mivrat.core.figures.units import Units
 from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.selecting.kept import from_data
-from mivrat.core.selecting.selection import Against, HeldOther
+from mivrat.core.selecting.selection import Against, OtherAnswers
 from mivrat.core.study.reviews import Cause, Review, Reviews
 
 CLASSES = ["birch", "alder", "hazel", "pine"]
@@ -212,7 +212,7 @@ def test_groups_and_causes() -> None:
 def test_a_selection_saved_by_an_earlier_version_is_read() -> None:
     """It called an image *mended* that is called *fixed* now."""
     a = run(np.array([0, 0]), np.array([1, 0]))
-    held = HeldOther(align(a, run(np.array([0, 0]), np.array([0, 0])), np.arange(2)))
+    held = OtherAnswers(align(a, run(np.array([0, 0]), np.array([0, 0])), np.arange(2)))
     names = ImageNames(items("a", "b"), {})
     read = from_data({"kind": "against", "which": ["mended", "broken"]}, CLASSES, items("a", "b"), names, Reviews(), held)  # fmt: skip
     assert read == Against(frozenset({"fixed", "broken"}), held)

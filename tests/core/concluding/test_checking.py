@@ -16,9 +16,9 @@ from mivrat.core.concluding.checking import check_finding, finding_of, labels_cl
 from mivrat.core.concluding.evaluation_context import EvaluationContext, reference_of
 from mivrat.core.concluding.findings import (
     Checked,
-    Claim,
     Draft,
     Finding,
+    FindingClaim,
     Measure,
     Picture,
     as_text,
@@ -41,16 +41,16 @@ PLACE = ["roof"] * 100 + ["field"] * 40
 OLD = ground(LABELS, ONE, columns={"place": PLACE})
 
 
-def claim(conditions: Sequence[Condition], of: EvaluationContext = OLD) -> Claim:
-    return Claim("share", conditions=written(conditions, of))
+def claim(conditions: Sequence[Condition], of: EvaluationContext = OLD) -> FindingClaim:
+    return FindingClaim("share", conditions=written(conditions, of))
 
 
-def measured(what: Claim, of: EvaluationContext) -> Measure:
+def measured(what: FindingClaim, of: EvaluationContext) -> Measure:
     (found,) = [one for one in measure(what, of) if isinstance(one, Measure)]
     return found
 
 
-def found(what: Claim, of: EvaluationContext = OLD) -> Finding:
+def found(what: FindingClaim, of: EvaluationContext = OLD) -> Finding:
     return finding_of(Draft("title", "sentence", what), measured(what, of), of)
 
 
@@ -159,7 +159,7 @@ def test_a_run_behind_another_by_its_content() -> None:
     new = ground(LABELS, TWO, model="two")
     reference = reference_of(new.snapshot.record)
     OLD.other = lambda wanted: new.snapshot if wanted == reference else None
-    behind = found(Claim("difference", f'difference(top1, "{reference}") >= 0'))
+    behind = found(FindingClaim("difference", f'difference(top1, "{reference}") >= 0'))
     assert behind.before.value == pytest.approx(-30 / 140)
     assert behind.before.points
     OLD.other = lambda wanted: None

@@ -11,11 +11,13 @@ from hypothesis import strategies as st
 
 from mivrat.core.concluding.checking import state_of_finding, told_confirmed
 from mivrat.core.concluding.evaluation_context import RunSummary
-from mivrat.core.concluding.findings import Beside, Claim, Finding, Made, Measure, as_text, from_text
+from mivrat.core.concluding.findings import Beside, Finding, FindingClaim, FindingOrigin, Measure, as_text, from_text
 from mivrat.core.concluding.verdict_rules import change, excess, state_of
 from mivrat.core.figures.intervals import Proportion, wilson
 
-MADE = Made("m", "net", "", "i", "set", 400, "2031-05-06", "0", balanced=0.9, balanced_low=0.87, balanced_high=0.93)
+MADE = FindingOrigin(
+    "m", "net", "", "i", "set", 400, "2031-05-06", "0", balanced=0.9, balanced_low=0.87, balanced_high=0.93
+)
 WELL = RunSummary(Proportion(90, 100, 0.9, 0.8, 0.95), 0.9, 0.86, 0.93, 8, 8)
 
 
@@ -149,7 +151,7 @@ def test_the_other_half_rarely_confirms_what_is_not_there_and_mostly_what_is() -
 
 def test_figures_of_the_other_half_are_what_later_ones_are_compared_with() -> None:
     where = share(30, 100, (30, 1000))
-    finding = Finding(1, "a", "", "matters", Claim("share"), replace(MADE, looks=40), where)
+    finding = Finding(1, "a", "", "matters", FindingClaim("share"), replace(MADE, looks=40), where)
     half = share(12, 100, (30, 1000))
     with_half = replace(finding, confirmed=half)
     assert finding.basis == (where, finding.made)

@@ -38,7 +38,7 @@ def test_figures_without_an_image_or_a_unit_are_those_worked_out_anew(classes: i
     labels = rng.integers(0, classes, n)
     predicted = np.where(rng.random(n) < 0.6, labels, rng.integers(0, classes, n))
     right = predicted == labels
-    counts = jackknife.Counts(
+    counts = jackknife.ClassCounts(
         np.bincount(labels, minlength=classes).astype(float),
         np.bincount(predicted, minlength=classes).astype(float),
         np.bincount(labels, right, classes).astype(float),

@@ -20,10 +20,10 @@ from mivrat.core.checks.result import CheckResult
 from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.criteria import criteria_of
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.findings import Checked, Claim, Draft, Measure, Picture, Weight
+from mivrat.core.concluding.findings import Checked, Draft, FindingClaim, Measure, Picture, Weight
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card, plain
-from mivrat.core.reporting.report.content import Report, Told, Wanted, gather
+from mivrat.core.reporting.report.content import Report, ReportInputs, Wanted, gather
 from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
 from mivrat.core.reporting.report.limits import limits
@@ -39,13 +39,15 @@ SAID = [0] * 30 + [1] * 10 + [1] * 40 + [0] * 20
 DAY = date(2031, 5, 6)
 
 
-def told(of: EvaluationContext, criteria: Sequence[str] = (), weight: Weight = "blocks", state: str = "holds") -> Told:
-    one = Claim("criterion", "top1 >= 0.9")
+def told(
+    of: EvaluationContext, criteria: Sequence[str] = (), weight: Weight = "blocks", state: str = "holds"
+) -> ReportInputs:
+    one = FindingClaim("criterion", "top1 >= 0.9")
     (before,) = [news for news in measure(one, of) if isinstance(news, Measure)]
     draft = Draft(ODD[0], f"{ODD[1]}\n{ODD[2]}", one, weight, (Picture(of.names[0], False, ODD[2]),))
     finding = finding_of(draft, before, of)
     checked = Checked(state, "why", before, of.model, of.images)  # type: ignore[arg-type]
-    return Told("study", criteria_of(criteria, of), None, [(finding, checked)], deep=slow_figures(of.snapshot.judged), day=DAY)  # fmt: skip
+    return ReportInputs("study", criteria_of(criteria, of), None, [(finding, checked)], deep=slow_figures(of.snapshot.judged), day=DAY)  # fmt: skip
 
 
 def made(of: EvaluationContext, **said: object) -> Report:

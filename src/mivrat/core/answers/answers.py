@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.scoring import ScoredBatch
 from mivrat.core.models.model import ModelKind
-from mivrat.core.models.scores import Kind, Seen
+from mivrat.core.models.scores import Kind, ScoreFacts
 from mivrat.core.pictures.recipe import Recipe
 
 PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
@@ -54,7 +54,7 @@ class Answers:
         self.kind = kind
         self.told_by: ToldBy = told_by
         self.classes = classes or (2 if columns == 1 else columns)
-        self.seen = Seen()
+        self.seen = ScoreFacts()
 
     def add(self, batch: ScoredBatch) -> bool:
         """Take a batch in. Where the recipe left the kind of scores open, it is guessed from all rows seen so far; true where
@@ -75,7 +75,7 @@ class Answers:
 
     def look_at(self, rows: NDArray[np.floating]) -> None:
         """Take some rows into account for the guess at their kind."""
-        self.seen += Seen.of(rows)
+        self.seen += ScoreFacts.of(rows)
         self.kind = self.seen.kind
 
     @property

@@ -30,7 +30,7 @@ CLEAN_DRAWS = 20
 
 
 @dataclass(frozen=True)
-class Counts:
+class ImageCounts:
     """Every listed image stands in exactly one of the others: evaluated (in the figures), unreadable, failed (NaN or
     infinity among its scores), unlabelled (scored, but with nothing to judge it by), or pending."""
 
@@ -207,10 +207,10 @@ class EvaluatedRun:
         use = np.flatnonzero(self.evaluated)
         return costs(self.column(1, use), self.labels[use], false_alarm, miss)
 
-    def counts(self) -> Counts:
+    def counts(self) -> ImageCounts:
         unreadable, failed = int((self.state == UNREADABLE).sum()), int((self.state == FAILED).sum())
         evaluated, pending = int(self.evaluated.sum()), int((self.state == PENDING).sum())
-        return Counts(
+        return ImageCounts(
             len(self.state),
             evaluated,
             unreadable,

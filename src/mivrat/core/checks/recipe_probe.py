@@ -56,7 +56,7 @@ class Alternative:
 
 
 @dataclass(frozen=True)
-class Trial:
+class RecipeTrial:
     """How an alternative did against the recipe in use on the same images.
 
     ``accuracy_p`` is the exact McNemar probability on the ``gained`` and ``lost`` images, ``loss_p`` that of Wilcoxon's
@@ -128,7 +128,7 @@ _MORE_VALUES: dict[str, Values] = {
 
 
 @dataclass(frozen=True)
-class Seen:
+class PictureFacts:
     """What the pictures tried are like: their size where all have the same (height, width), mean and deviation of each channel
     (red, green, blue; values from 0 to 1), and whether any has a colour."""
 
@@ -138,7 +138,7 @@ class Seen:
     coloured: bool = True
 
 
-def alternatives(recipe: Recipe, seen: Seen | None = None, free: bool = False) -> list[Alternative]:
+def alternatives(recipe: Recipe, seen: PictureFacts | None = None, free: bool = False) -> list[Alternative]:
     """Plausible other recipes that give tensors of the same shape and type: channel order with value range, geometry,
     antialias. ``seen`` adds those that follow from the pictures; ``free`` tells that the model takes pictures of any size."""
     found: list[Alternative] = []
@@ -178,7 +178,7 @@ def alternatives(recipe: Recipe, seen: Seen | None = None, free: bool = False) -
     return found
 
 
-def _of_these_pictures(seen: Seen | None, channels: int) -> dict[str, Values]:
+def _of_these_pictures(seen: PictureFacts | None, channels: int) -> dict[str, Values]:
     """Values made to have mean 0 and deviation 1 over these pictures, by channel and in all."""
     if seen is None or not seen.mean or min(seen.deviation) < 1e-3:
         return {}
@@ -214,7 +214,7 @@ def _geometries(recipe: Recipe, size: tuple[int, int]) -> list[Alternative]:
     ]
 
 
-def look_at(files: Sequence[Path], recipe: Recipe) -> Seen:
+def look_at(files: Sequence[Path], recipe: Recipe) -> PictureFacts:
     """What some pictures are like; those that cannot be read are left out."""
     sizes, means, squares, coloured = set(), [], [], False
     for file in files:
@@ -228,10 +228,12 @@ def look_at(files: Sequence[Path], recipe: Recipe) -> Seen:
         means.append(values.mean(axis=0))
         squares.append((values**2).mean(axis=0))
     if not means:
-        return Seen()
+        return PictureFacts()
     mean = np.mean(means, axis=0)
     deviation = np.sqrt(np.maximum(np.mean(squares, axis=0) - mean**2, 0))
-    return Seen(sizes.pop() if len(sizes) == 1 else None, tuple(mean.tolist()), tuple(deviation.tolist()), coloured)
+    return PictureFacts(
+        sizes.pop() if len(sizes) == 1 else None, tuple(mean.tolist()), tuple(deviation.tolist()), coloured
+    )
 
 
 def pick_images(labels: NDArray[np.int64], usable: NDArray[np.bool_], most: int, seed: int) -> NDArray[np.int64]:
@@ -273,7 +275,7 @@ def try_recipes(
     labels: NDArray[np.int64],
     others: Sequence[Alternative],
     stop: StopSignal | None = None,
-) -> Iterator[Progress | list[Trial]]:
+) -> Iterator[Progress | list[RecipeTrial]]:
     """Score labelled files by the recipe in use and by others; yields progress and at last the trials, the one in use first.
 
     Their probabilities are not corrected: that is done once, over all that is tried. Nothing but progress is yielded where it was
@@ -327,7 +329,7 @@ def try_recipes(
     for r, one in enumerate(wanted):
         (gained, lost), gains = gained_and_lost(right[r], right[0]), losses[0] - losses[r]
         trials.append(
-            Trial(
+            RecipeTrial(
                 one.name,
                 one.recipe,
                 accuracy=float(right[r].mean()),
@@ -355,7 +357,7 @@ def _signed_rank(differences: NDArray[np.float64]) -> float:
     return float(wilcoxon(moved).pvalue) if len(moved) >= LEAST_IMAGES else 1.0
 
 
-def _corrected(trials: list[Trial]) -> list[Trial]:
+def _corrected(trials: list[RecipeTrial]) -> list[RecipeTrial]:
     """The trials with their probabilities corrected for the number of those that make any difference."""
     differ = [t for t in trials if not (t.same or t.grey)]  # grey is never offered, and tested by itself
     accuracy, loss = holm([t.accuracy_p for t in differ]), holm([t.loss_p for t in differ])
@@ -382,9 +384,9 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     # What the network was trained with is known best on pictures it was trained on: there these are tried first.
     there = _trained_on(inputs)
     sets = [(files, known)] if there is None else [there, (files, known)]
-    found: list[list[Trial]] = []
+    found: list[list[RecipeTrial]] = []
     for some, of in sets:
-        trials: list[Trial] | None = None
+        trials: list[RecipeTrial] | None = None
         for news in _search(model, some, of, stop):
             if isinstance(news, Progress):
                 yield news
@@ -421,12 +423,12 @@ def _trained_on(inputs: Inputs) -> tuple[list[Path], NDArray[np.int64]] | None:
 
 def _search(
     model: OnnxModel, files: Sequence[Path], known: NDArray[np.int64], stop: StopSignal | None
-) -> Iterator[Progress | list[Trial]]:
+) -> Iterator[Progress | list[RecipeTrial]]:
     """Try alternatives, and further ones on top of the best, on labelled files; yields progress and at last all trials, the recipe in
     use first, with probabilities corrected once for all that were tried. No trials: nothing can be read."""
     seen = look_at(files[:LOOKED_AT], model.recipe)
     free = len(model.input.shape) == 4 and None in model.input.shape[1:]
-    base, raw, trials = Alternative("", model.recipe), list[Trial](), list[Trial]()
+    base, raw, trials = Alternative("", model.recipe), list[RecipeTrial](), list[RecipeTrial]()
     tried = {(canonical(model.recipe), False)}
     # Where one change helps, or nothing is better than chance, further changes are tried on top of the best one.
     for round_ in range(1, ROUNDS + 1):
@@ -436,7 +438,7 @@ def _search(
             if key not in tried:
                 tried.add(key)
                 others.append(replace(other, name=f"{base.name}, {other.name}" if base.name else other.name))
-        found: list[Trial] | None = None
+        found: list[RecipeTrial] | None = None
         for news in try_recipes(model, files, known, others, stop):
             if isinstance(news, Progress):
                 yield news
@@ -464,7 +466,7 @@ def near_chance(right: NDArray[np.bool_], labels: NDArray[np.int64]) -> bool:
     return p >= CHANCE or float(right.mean()) < base + 0.1 * (1 - base)
 
 
-def _explains_as_well(now: Trial, other: Trial, tried: int) -> bool:
+def _explains_as_well(now: RecipeTrial, other: RecipeTrial, tried: int) -> bool:
     """Whether another recipe, with the classes in the order in force, does what otherwise only another class order does for the
     recipe in use: then either may be what is wrong, and nothing but the training tells which."""
     if not now.means or other.means or other.gained < other.lost:
@@ -473,9 +475,9 @@ def _explains_as_well(now: Trial, other: Trial, tried: int) -> bool:
     return gained > lost and tried * even_split(gained, lost) < CHANCE
 
 
-def _best_of(better: list[Trial]) -> Trial:
+def _best_of(better: list[RecipeTrial]) -> RecipeTrial:
     """The best of recipes that fit better; one with a further change only where that helps beyond chance."""
-    best: Trial | None = None
+    best: RecipeTrial | None = None
     for changes in sorted({t.changes for t in better}):
         some = [t for t in better if t.changes == changes]
         one = max(some, key=lambda t: (t.accuracy, -t.log_loss))
@@ -488,7 +490,7 @@ def _best_of(better: list[Trial]) -> Trial:
     return best
 
 
-def _told_of_grey(trials: list[Trial], best: Trial) -> str:
+def _told_of_grey(trials: list[RecipeTrial], best: RecipeTrial) -> str:
     """In words, that pictures turned grey fit better than the best recipe, beyond chance; empty where they do not."""
     found = max((t for t in trials if t.grey), key=lambda t: t.accuracy, default=None)
     if found is None:
@@ -503,13 +505,13 @@ def _told_of_grey(trials: list[Trial], best: Trial) -> str:
     )
 
 
-def _better(trials: list[Trial]) -> list[Trial]:
+def _better(trials: list[RecipeTrial]) -> list[RecipeTrial]:
     """The trials that fit better than the recipe in use beyond chance, those with pictures turned grey left out."""
     others = [t for t in trials[1:] if not t.grey]
     return [t for t in others if t.fits_better or _explains_as_well(trials[0], t, len(others))]
 
 
-def _figures(trials: list[Trial]) -> list[dict[str, Any]]:
+def _figures(trials: list[RecipeTrial]) -> list[dict[str, Any]]:
     return [
         {
             "name": t.name,
@@ -526,7 +528,9 @@ def _figures(trials: list[Trial]) -> list[dict[str, Any]]:
     ]
 
 
-def _told_trained(there: list[Trial], here: list[Trial], trained: Sequence[Path], files: Sequence[Path]) -> CheckResult:
+def _told_trained(
+    there: list[RecipeTrial], here: list[RecipeTrial], trained: Sequence[Path], files: Sequence[Path]
+) -> CheckResult:
     """The recipe in use fits pictures the network was trained on: what fits better here says that these pictures differ."""
     tried = sum(not (t.same or t.grey) for t in there[1:])
     fits = (
@@ -553,7 +557,7 @@ def _told_trained(there: list[Trial], here: list[Trial], trained: Sequence[Path]
 
 
 def _told(
-    trials: list[Trial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool, where: str = ""
+    trials: list[RecipeTrial], known: NDArray[np.int64], classes: Sequence[str], is_guess: bool, where: str = ""
 ) -> CheckResult:
     now, others, total = trials[0], [t for t in trials[1:] if not t.grey], len(known)
     base, _ = beyond_commonest(now.right, known)

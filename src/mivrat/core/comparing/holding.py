@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mivrat.core.answers.other import Other, align
-from mivrat.core.comparing.claims import Claim
+from mivrat.core.comparing.claims import ComparisonClaim
 from mivrat.core.comparing.comparison import Comparison, Names, OnSameImages, OnTwoSets
 from mivrat.core.comparing.groups import GroupDifference
 from mivrat.core.comparing.matching import match_classes, match_contents
@@ -19,7 +19,7 @@ from mivrat.core.running.snapshot import Snapshot
 
 
 @dataclass(frozen=True)
-class Held:
+class RunPair:
     """The run held against the one shown, b against a: exactly one of ``on_images`` and ``on_sets`` is there."""
 
     a: Snapshot
@@ -40,9 +40,9 @@ class Compared:
     it is of all images though the selection was asked for. ``b_figures`` and ``b_selective`` are those of the run held, over the same
     images (of two sets, over its own)."""
 
-    held: Held
+    held: RunPair
     found: Comparison
-    claims: tuple[Claim, ...]
+    claims: tuple[ComparisonClaim, ...]
     groups: tuple[tuple[str, tuple[GroupDifference, ...]], ...] = ()
     of_selection: bool = False
     told_of_all: str = ""
@@ -68,7 +68,7 @@ def names_of(a: Snapshot, b: Snapshot) -> Names:
     return Names(f"{model_a} on {set_a}", f"{model_b} on {set_b}")
 
 
-def hold(a: Snapshot, b: Snapshot, names: Names) -> Held:
+def hold(a: Snapshot, b: Snapshot, names: Names) -> RunPair:
     """Hold run b against run a; takes a moment for large runs.
 
     Under another model images are the same where their content is; under the same model another list is another set, though some
@@ -90,5 +90,5 @@ def hold(a: Snapshot, b: Snapshot, names: Names) -> Held:
         laid = align(a.judged, b.judged, at, places)
         elsewhere = b.judged.evaluated.copy()
         elsewhere[at[at >= 0]] = False
-        return Held(a, b, names, OnSameImages(names, classes, laid, int(elsewhere.sum()), know))
-    return Held(a, b, names, on_sets=OnTwoSets(names, classes, a.judged, b.judged, same))
+        return RunPair(a, b, names, OnSameImages(names, classes, laid, int(elsewhere.sum()), know))
+    return RunPair(a, b, names, on_sets=OnTwoSets(names, classes, a.judged, b.judged, same))

@@ -18,10 +18,10 @@ from mivrat.core.concluding.evaluation_context import EvaluationContext, RunSumm
 from mivrat.core.concluding.findings import (
     Beside,
     Checked,
-    Claim,
     Draft,
     Finding,
-    Made,
+    FindingClaim,
+    FindingOrigin,
     Measure,
     State,
     new_finding_id,
@@ -36,10 +36,10 @@ from mivrat.core.pictures.recipe import canonical
 from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, plan_from_text, run_cover_test
 
 
-def made_on(ground: EvaluationContext, seed: int = 0, day: date | None = None) -> Made:
+def made_on(ground: EvaluationContext, seed: int = 0, day: date | None = None) -> FindingOrigin:
     """What a finding made now is made on."""
     record, standing = ground.snapshot.record, ground.standing
-    return Made(
+    return FindingOrigin(
         ground.model,
         record.info.model,
         canonical(record.recipe),
@@ -72,7 +72,9 @@ def finding_of(draft: Draft, before: Measure, ground: EvaluationContext) -> Find
     )
 
 
-def measure(claim: Claim, ground: EvaluationContext, stop: StopSignal | None = None) -> Iterator[Progress | Measure]:
+def measure(
+    claim: FindingClaim, ground: EvaluationContext, stop: StopSignal | None = None
+) -> Iterator[Progress | Measure]:
     """What a claim comes to under a run, at last, after progress; of a claim that cannot be asked of it, why. Nothing where it was
     stopped."""
     try:
@@ -124,7 +126,7 @@ def told_confirmed(finding: Finding) -> str:
     return f"{said} on the other half: {measure_told(half)}{against}"
 
 
-def _criterion(claim: Claim, ground: EvaluationContext) -> Measure:
+def _criterion(claim: FindingClaim, ground: EvaluationContext) -> Measure:
     wanted = parse_criterion(claim.text, ground.classes)
     found = hold_requirement(wanted, ground)
     met = {"met": True, "missed": False, "inconclusive": None}[found.verdict]
@@ -145,7 +147,7 @@ def _criterion(claim: Claim, ground: EvaluationContext) -> Measure:
     )
 
 
-def _difference(claim: Claim, ground: EvaluationContext) -> Measure:
+def _difference(claim: FindingClaim, ground: EvaluationContext) -> Measure:
     """A run behind another one: its figure less that one's; of the other one itself there is nothing between them."""
     wanted = parse_criterion(claim.text, ground.classes)
     name = wanted.against_model.rpartition("#")[0]
@@ -166,7 +168,7 @@ def claim_figure(text: str) -> str:
     return inside[: inside.rindex(', "')]
 
 
-def _labels(claim: Claim, ground: EvaluationContext) -> Measure:
+def _labels(claim: FindingClaim, ground: EvaluationContext) -> Measure:
     """How many of the images still carry the label that was found wrong."""
     there = still = 0
     judged, classes = ground.snapshot.judged, ground.classes
@@ -184,7 +186,7 @@ def _labels(claim: Claim, ground: EvaluationContext) -> Measure:
     return Measure(words, share, share, share, still, there)
 
 
-def images_of(claim: Claim, ground: EvaluationContext) -> CoverPlan:
+def images_of(claim: FindingClaim, ground: EvaluationContext) -> CoverPlan:
     """A cover test's plan for a run: on the very images it was of, else on those that its rule tells. InputError where there are
     none of either."""
     try:
@@ -214,7 +216,7 @@ def _without_images(text: str) -> str:
     return json.dumps({**data, "images": []})
 
 
-def _covered(claim: Claim, ground: EvaluationContext, stop: StopSignal | None) -> Iterator[Progress | Measure]:
+def _covered(claim: FindingClaim, ground: EvaluationContext, stop: StopSignal | None) -> Iterator[Progress | Measure]:
     plan = images_of(claim, ground)
     record = ground.snapshot.record
     if not record.kind.can.scores:
@@ -253,11 +255,11 @@ def measure_of_cover(result: CoverResult) -> Measure:
     )
 
 
-def labels_claim(positions: Sequence[int], ground: EvaluationContext) -> Claim:
+def labels_claim(positions: Sequence[int], ground: EvaluationContext) -> FindingClaim:
     """The claim that these images, for which another label is proposed, are labelled wrong."""
     found = []
     for i in positions:
         proposed, label = ground.reviews[i].label, int(ground.snapshot.judged.labels[i])
         if proposed is not None:
             found.append((ground.names[i], ground.classes[label] if label >= 0 else "", ground.classes[proposed]))
-    return Claim("labels", labels=tuple(found))
+    return FindingClaim("labels", labels=tuple(found))

@@ -22,7 +22,7 @@ Conditions = tuple[Mapping[str, Any], ...]
 
 
 @dataclass(frozen=True)
-class Claim:
+class FindingClaim:
     """What is claimed, so that it can be asked of any run.
 
     ``criterion`` and ``difference``: ``text`` is a requirement. ``share``: of the images that ``conditions`` tell (see
@@ -85,7 +85,7 @@ class Measure:
 
 @with_config(KEPT)
 @dataclass(frozen=True)
-class Made:
+class FindingOrigin:
     """What a finding was found on: model and images by content and by name, how that run did as a whole (balanced accuracy with its
     interval), the day, the version of the program, and the seed."""
 
@@ -125,15 +125,15 @@ class Finding:
     title: str
     sentence: str
     weight: Weight
-    claim: Claim
-    made: Made
+    claim: FindingClaim
+    made: FindingOrigin
     before: Measure
     pictures: tuple[Picture, ...] = ()
     aside: bool = False
     confirmed: Measure | None = None
 
     @property
-    def basis(self) -> tuple[Measure, Made]:
+    def basis(self) -> tuple[Measure, FindingOrigin]:
         """The figures that later ones are compared with: on the other half nothing was chosen, so they count as one look."""
         if self.confirmed is None or self.confirmed.value is None:
             return self.before, self.made
@@ -145,7 +145,7 @@ def new_finding_id() -> int:
     return time.time_ns()
 
 
-def _claim_data(claim: Claim) -> dict[str, Any]:
+def _claim_data(claim: FindingClaim) -> dict[str, Any]:
     return {
         "kind": claim.kind,
         "text": claim.text,
@@ -198,8 +198,8 @@ def from_text(finding_id: int, text: str) -> Finding:
             str(data["title"]),
             str(data["sentence"]),
             data["weight"],
-            Claim(claim["kind"], str(claim["text"]), tuple(dict(one) for one in claim["conditions"]), labels),
-            json_of(json.dumps(data["made"]), Made),
+            FindingClaim(claim["kind"], str(claim["text"]), tuple(dict(one) for one in claim["conditions"]), labels),
+            json_of(json.dumps(data["made"]), FindingOrigin),
             measure_from(data["before"]),
             tuple(Picture(image_name(image), bool(heat), str(caption)) for image, heat, caption in data["pictures"]),
             bool(data["aside"]),
@@ -246,7 +246,7 @@ class Draft:
 
     title: str
     sentence: str
-    claim: Claim
+    claim: FindingClaim
     weight: Weight = "matters"
     pictures: tuple[Picture, ...] = field(default=())
     looks: int = 1

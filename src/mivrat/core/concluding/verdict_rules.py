@@ -10,7 +10,7 @@ import numpy as np
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import minus
 from mivrat.core.concluding.evaluation_context import RunSummary
-from mivrat.core.concluding.findings import Beside, Made, Measure, State
+from mivrat.core.concluding.findings import Beside, FindingOrigin, Measure, State
 from mivrat.core.figures.intervals import Z95
 
 if TYPE_CHECKING:
@@ -75,7 +75,7 @@ def excess(found: Measure, looks: int = 1) -> Excess | None:
     return Excess(value, low, high) if found.bad > 0 else Excess(-value, -high, -low)
 
 
-def answers_worse(made: Made, standing: RunSummary) -> str:
+def answers_worse(made: FindingOrigin, standing: RunSummary) -> str:
     """Why nothing can be called gone under a run, because it answers worse as a whole; empty where it does not.
 
     A model that always says one class makes no mistake of most kinds: that is no cure.
@@ -90,7 +90,9 @@ def answers_worse(made: Made, standing: RunSummary) -> str:
     return ""
 
 
-def state_of(before: Measure, after: Measure, made: Made, standing: RunSummary | None, same: bool) -> tuple[State, str]:
+def state_of(
+    before: Measure, after: Measure, made: FindingOrigin, standing: RunSummary | None, same: bool
+) -> tuple[State, str]:
     """The state and why, in words. ``standing`` is how the run does as a whole, None where that does not matter; ``same``: it is
     the very model and the very images that it was found on.
 

@@ -74,7 +74,7 @@ def averages(matrix: Counts) -> dict[str, float | None]:
     0.4
     """
     counts = matrix.astype(float)
-    found = by_class.Counts(counts.sum(axis=1), counts.sum(axis=0), np.diagonal(counts)).figures()
+    found = by_class.ClassCounts(counts.sum(axis=1), counts.sum(axis=0), np.diagonal(counts)).figures()
     return {one.key: None if np.isnan(value) else float(value) for one, value in zip(COUNTED, found, strict=True)}
 
 

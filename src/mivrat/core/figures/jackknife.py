@@ -15,7 +15,7 @@ _AT_ONCE = 1 << 22
 
 
 @dataclass(frozen=True)
-class Counts:
+class ClassCounts:
     """Sums over images, by class: those labelled and called so, and those right; each ... x K."""
 
     support: Numbers
@@ -42,14 +42,14 @@ def _wholes(sums: Sequence[Sequence[Numbers]], classes: Numbers, total: Numbers)
     return np.stack(np.broadcast_arrays(*found), axis=-1)
 
 
-def counts_of(found: Outcomes, classes: int) -> Counts:
+def counts_of(found: Outcomes, classes: int) -> ClassCounts:
     """The counts of N outcomes."""
     right = found.predicted == found.labels
     support, called = (np.bincount(one, minlength=classes).astype(float) for one in (found.labels, found.predicted))
-    return Counts(support, called, np.bincount(found.labels, right, classes).astype(float))
+    return ClassCounts(support, called, np.bincount(found.labels, right, classes).astype(float))
 
 
-def without_one(counts: Counts, a: NDArray[np.integer], b: NDArray[np.integer]) -> Numbers:
+def without_one(counts: ClassCounts, a: NDArray[np.integer], b: NDArray[np.integer]) -> Numbers:
     """The figures without one image labelled ``a`` and called ``b`` (M cells), M x figures: only these two classes change."""
     s, c, h = counts.support, counts.called, counts.right
     hit = (a == b).astype(float)
@@ -64,7 +64,7 @@ def without_one(counts: Counts, a: NDArray[np.integer], b: NDArray[np.integer]) 
 
 
 def without_units(
-    counts: Counts,
+    counts: ClassCounts,
     found: Outcomes,
     classes: int,
     unit: NDArray[np.integer],
@@ -95,7 +95,7 @@ def without_units(
 
         labels, predicted = found.labels[some], found.predicted[some]
         parts.append(
-            Counts(
+            ClassCounts(
                 counts.support - sums(labels, None),
                 counts.called - sums(predicted, None),
                 counts.right - sums(labels, right[some]),

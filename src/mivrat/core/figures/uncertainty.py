@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.calibration import BINS, bin_index
 from mivrat.core.figures.intervals import wilson
-from mivrat.core.figures.jackknife import Counts, counts_of, without_one, without_units
+from mivrat.core.figures.jackknife import ClassCounts, counts_of, without_one, without_units
 from mivrat.core.figures.metrics import BY_KEY, COUNTED, WITH_INTERVAL
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
@@ -200,7 +200,7 @@ def images_a_class(support: Numbers) -> tuple[float, float]:
     return harmonic, number * harmonic
 
 
-def _least_spread(counts: Counts, number: Numbers) -> float:
+def _least_spread(counts: ClassCounts, number: Numbers) -> float:
     """The variance of a mean of shares over classes that have so many images each, where half a mistake more might have been seen in
     each: a class without any would say that there are none."""
     there = number > 0
@@ -209,7 +209,7 @@ def _least_spread(counts: Counts, number: Numbers) -> float:
     return float((share * (1 - share) / n).sum() / len(n) ** 2)
 
 
-def _satterthwaite(counts: Counts, number: Numbers) -> float:
+def _satterthwaite(counts: ClassCounts, number: Numbers) -> float:
     """Degrees of freedom of a mean of shares over classes that have so many images each (Satterthwaite 1946)."""
     there = number > 0
     n = number[there]

@@ -18,7 +18,7 @@ from mivrat.core.base.job import until_stopped
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.models.model import Capabilities, ModelKind
-from mivrat.core.models.scores import SUM_WITHIN, Kind, Seen, doubtful_scores
+from mivrat.core.models.scores import SUM_WITHIN, Kind, ScoreFacts, doubtful_scores
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.image_sets import TABLE_ENDINGS, ImageSet, read_table
 from mivrat.core.pictures.recipe import Recipe
@@ -97,7 +97,7 @@ class PredictionTable:
     def _read_kind(self, texts: pl.DataFrame) -> Kind:
         """The kind of scores the recipe says, else that all rows agree on; percentages become probabilities."""
         rows, said = self._rows, self.recipe.scores.kind
-        seen, slack = Seen.of(rows), max(SUM_WITHIN, rows.shape[1] * _written_to(texts))
+        seen, slack = ScoreFacts.of(rows), max(SUM_WITHIN, rows.shape[1] * _written_to(texts))
         finite = rows[np.isfinite(rows).all(axis=1)]
         if said in ("auto", "probabilities") and rows.shape[1] > 1 and len(finite) and not seen.within:
             sums = finite.sum(axis=1)

@@ -26,7 +26,7 @@ SUM_WITHIN = 1e-3
 
 
 @dataclass(frozen=True)
-class Seen:
+class ScoreFacts:
     """What is known of the kind of some rows: ``within``, all lie in [0, 1]; ``furthest``, how far one of them sums from 1;
     ``columns``, their width; ``rows``, how many there were, those with NaN or infinity left out."""
 
@@ -36,7 +36,7 @@ class Seen:
     columns: int = 0
 
     @classmethod
-    def of(cls, rows: NDArray[np.floating]) -> Seen:
+    def of(cls, rows: NDArray[np.floating]) -> ScoreFacts:
         finite = rows[np.isfinite(rows).all(axis=1)]
         if not finite.size:
             return cls(columns=rows.shape[1])
@@ -44,8 +44,8 @@ class Seen:
         sums = finite.sum(axis=1, dtype=np.float64)
         return cls(len(finite), within, float(np.abs(sums - 1).max()), rows.shape[1])
 
-    def __add__(self, other: Seen) -> Seen:
-        return Seen(
+    def __add__(self, other: ScoreFacts) -> ScoreFacts:
+        return ScoreFacts(
             self.rows + other.rows,
             self.within and other.within,
             max(self.furthest, other.furthest),
@@ -79,8 +79,8 @@ def doubtful_scores(where: object, furthest: float) -> InputError:
 
 
 def guess_kind(rows: NDArray[np.floating]) -> Kind:
-    """The kind of scores in N x K rows, as ``Seen`` tells it."""
-    return Seen.of(rows).kind
+    """The kind of scores in N x K rows, as ``ScoreFacts`` tells it."""
+    return ScoreFacts.of(rows).kind
 
 
 def to_probabilities(rows: NDArray[np.floating], kind: Kind) -> NDArray[np.float64]:

@@ -14,7 +14,7 @@ from mivrat.core.answers.other import ONE_ONLY
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import escaped, safe_cell
-from mivrat.core.comparing.claims import Claim
+from mivrat.core.comparing.claims import ComparisonClaim
 from mivrat.core.comparing.comparison import Comparison, OnSameImages
 from mivrat.core.comparing.estimates import Estimates, HowUnlike
 from mivrat.core.comparing.groups import GroupDifference
@@ -36,7 +36,7 @@ class ComparisonResults:
     the same images, with ``image_set`` of a; ``of_runs`` names the runs of ``several``."""
 
     found: Comparison
-    claims: Sequence[Claim] = ()
+    claims: Sequence[ComparisonClaim] = ()
     on_images: OnSameImages | None = None
     image_set: ImageSet | None = None
     groups: Sequence[GroupDifference] = ()

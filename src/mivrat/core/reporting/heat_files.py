@@ -50,7 +50,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Made:
+class HeatmapOutcome:
     """What came of one image: the overlay written, its targets, the map's peak and what has to be said of it, or the problem
     with the file."""
 
@@ -76,7 +76,7 @@ def name_of(target: Target, names: Sequence[str]) -> str:
 
 def write_heatmaps(
     maker: MapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: Wanted
-) -> Iterator[Made]:
+) -> Iterator[HeatmapOutcome]:
     """Write ``<stem>.npy`` (the map as it is, float32) and ``<stem>.png`` (over the picture) for each file, in order, and
     ``index.csv`` after each batch. Files of the same stem get ``-2``, ``-3`` … behind it.
     """
@@ -88,7 +88,7 @@ def write_heatmaps(
         for path, one in chunk:
             if isinstance(one, str):
                 lines.append([escaped(str(path)), *[""] * (len(INDEX) - 2), one])
-                yield Made(path, None, (), 0.0, problem=one)
+                yield HeatmapOutcome(path, None, (), 0.0, problem=one)
                 continue
             own, heat, targets, p = next(made)
             stem = free_stem(path, taken)
@@ -114,7 +114,7 @@ def write_heatmaps(
                 ]
             )
             said = shortcomings(own, wanted.method, float(p[of.of]), maker.by_probability)
-            yield Made(path, folder / f"{stem}.png", targets, peak, tuple(said))
+            yield HeatmapOutcome(path, folder / f"{stem}.png", targets, peak, tuple(said))
         write_whole(folder / "index.csv", index_as_csv(lines))
 
 

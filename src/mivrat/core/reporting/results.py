@@ -37,7 +37,7 @@ MOST_COLUMNS = 50
 
 
 @dataclass(frozen=True)
-class Told:
+class ResultNotes:
     """How the figures are to be read: the kind of scores and who told it (recipe, table, guess); the column by which images
     belong together and its number of units; accuracy within family where that is over units."""
 
@@ -48,12 +48,14 @@ class Told:
     family: Proportion | None = None
 
 
-def told_of(judged: EvaluatedRun, told_by: ToldBy, families: Mapping[int, str] | None = None) -> Told:
+def told_of(judged: EvaluatedRun, told_by: ToldBy, families: Mapping[int, str] | None = None) -> ResultNotes:
     """How the figures of these answers are to be read."""
     if judged.units is None:
-        return Told(judged.kind, told_by)
+        return ResultNotes(judged.kind, told_by)
     units = len(np.unique(judged.units.number[judged.evaluated]))
-    return Told(judged.kind, told_by, judged.units.column, units, judged.within_family(families) if families else None)
+    return ResultNotes(
+        judged.kind, told_by, judged.units.column, units, judged.within_family(families) if families else None
+    )
 
 
 def _number(value: float | None) -> float | None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.judged import Counts, EvaluatedRun
+from mivrat.core.answers.judged import EvaluatedRun, ImageCounts
 from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.figures.confusion import Mistakes, mistakes
 from mivrat.core.figures.summary import Figures, sensible_ks
@@ -25,7 +25,7 @@ class Snapshot:
     record: RunRecord
     judged: EvaluatedRun
     figures: Figures
-    counts: Counts
+    counts: ImageCounts
     mistakes: Mistakes
 
 

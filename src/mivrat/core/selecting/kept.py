@@ -18,9 +18,9 @@ from mivrat.core.selecting.selection import (
     Condition,
     Conditions,
     Confidence,
-    HeldOther,
     InGroup,
     Labelled,
+    OtherAnswers,
     OtherPredicted,
     Outcome,
     Picked,
@@ -69,7 +69,7 @@ def from_data(
     items: Sequence[ImageItem],
     names: ImageNames,
     reviews: Reviews,
-    held: HeldOther | None = None,
+    held: OtherAnswers | None = None,
 ) -> Condition:
     """The condition that was written down. Raises KeyError, ValueError or TypeError where it does not fit any more, or is one of
     both runs and none is ``held``."""
@@ -93,7 +93,7 @@ def from_data(
     return made[data["kind"]]()
 
 
-def _one_held(held: HeldOther | None) -> HeldOther:
+def _one_held(held: OtherAnswers | None) -> OtherAnswers:
     if held is None or held.other is None:
         raise ValueError("this run is compared with nothing")
     return held
@@ -115,7 +115,7 @@ def from_text(
     items: Sequence[ImageItem],
     names: ImageNames,
     reviews: Reviews,
-    held: HeldOther | None = None,
+    held: OtherAnswers | None = None,
 ) -> Conditions | None:
     """The conditions that were written down; None where they do not fit the study any more."""
     try:

@@ -204,7 +204,7 @@ class Reviewed:
 
 
 @dataclass
-class HeldOther:
+class OtherAnswers:
     """The other run's answers, while one is held against the run shown; None while none is. One object for as long as a study is
     open: conditions look into it."""
 
@@ -216,7 +216,7 @@ class Against:
     """The image is in one of some states under both runs: see ``answers.other.STATES``. It keeps none while nothing is held."""
 
     which: frozenset[str]
-    held: HeldOther = field(compare=False, repr=False)
+    held: OtherAnswers = field(compare=False, repr=False)
     kind: str = "against"
 
     def mask(self, judged: EvaluatedRun) -> Mask:
@@ -238,7 +238,7 @@ class OtherPredicted:
     """The other run's prediction is one of some classes."""
 
     classes: frozenset[int]
-    held: HeldOther = field(compare=False, repr=False)
+    held: OtherAnswers = field(compare=False, repr=False)
     kind: str = "other predicted"
 
     def mask(self, judged: EvaluatedRun) -> Mask:

@@ -16,7 +16,7 @@ from mivrat.core.pictures.classes import fold
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
-from mivrat.ui.compare.lines import Cell, Column, Drawn, Line, LinesTable
+from mivrat.ui.compare.lines import Cell, Column, Drawn, LinesTable, TableLine
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import field_of_study, label, row
@@ -29,7 +29,7 @@ COLUMNS = (Column("class"), Column("images", 58, True), Column("recall", 100), C
            Column("change", 60, True, gives_way=True))  # fmt: skip
 
 
-def class_lines(compared: Compared) -> list[Line]:
+def class_lines(compared: Compared) -> list[TableLine]:
     """A line for each class, the surest change of recall first."""
     found = compared.found
     order = sorted(
@@ -58,7 +58,7 @@ def class_lines(compared: Compared) -> list[Line]:
         )
         sides = f"{percent(recall.a)} and {percent(recall.b)}"
         lines.append(
-            Line(
+            TableLine(
                 (
                     Cell(name, sort=fold(name)),
                     Cell(images, sort=number),
@@ -89,7 +89,7 @@ class ClassesPage(ComparedPage, QWidget):
         self.search.textChanged.connect(lambda _: self._show())
         self._workers = workspace.parallel.group(1)
         self._making = LatestOnly(self._workers)
-        self._lines: list[Line] = []
+        self._lines: list[TableLine] = []
         self.table = LinesTable(workspace, COLUMNS, "recall and precision of both by class; Enter selects a class")
         self.legend = label(soft=True, wrap=True)
         self.head = QWidget()
@@ -125,7 +125,7 @@ class ClassesPage(ComparedPage, QWidget):
             f"From 0 to 100 %: round, above, {names.a}; square, below, {names.b}. Changes are in points, and in colour where they are significant (recall: corrected for the number of classes). The most significant change comes first. Click a heading to sort."
         )
 
-    def _take(self, lines: list[Line]) -> None:
+    def _take(self, lines: list[TableLine]) -> None:
         self._lines = lines
         self._show()
 

@@ -9,10 +9,10 @@ from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 from mivrat.core.base.numbers import percent
 from mivrat.core.comparing.holding import Compared
 from mivrat.core.figures.confusion import order_by_likeness, order_by_support
-from mivrat.core.selecting.selection import Condition, HeldOther, Labelled, OtherPredicted, Predicted
+from mivrat.core.selecting.selection import Condition, Labelled, OtherAnswers, OtherPredicted, Predicted
 from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
-from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
+from mivrat.ui.compare.lines import Cell, Column, LinesTable, TableLine
 from mivrat.ui.compare.matrices import EMPTY, BothMatrices, ChangeMatrix, SideMatrix, both_matrices
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
@@ -32,7 +32,7 @@ PAIRS = (Column("labelled → predicted"), Column("a → b", 66, True), Column("
 MOST_PAIRS, LEAST_HEIGHT = 200, 500
 
 
-def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
+def pair_lines(compared: Compared, held_other: OtherAnswers) -> list[TableLine]:
     """The pairs that changed most, and how much of the whole change each explains."""
     found, lines = compared.found, []
     if found.paired is not None:
@@ -65,7 +65,7 @@ def pair_lines(compared: Compared, held_other: HeldOther) -> list[Line]:
             Cell(f"{words.count(a)} → {words.count(b)}", ink=ink),
             Cell(share, ink="soft"),
         )
-        lines.append(Line(cells, conditions, about))
+        lines.append(TableLine(cells, conditions, about))
     return lines
 
 

@@ -15,7 +15,7 @@ from mivrat.core.selecting.selection import Caused, Condition, InGroup
 from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.figure_lines import FIGURES, figure_lines
-from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
+from mivrat.ui.compare.lines import Cell, Column, LinesTable, TableLine
 from mivrat.ui.compare.outcome_square import OutcomeSquare
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
@@ -105,7 +105,7 @@ class DifferencePage(ComparedPage, Scrolled):
         if some:
             self.groups.show_lines(self._group_lines(self.by.currentText(), some))
 
-    def _group_lines(self, column: str, some: Sequence[GroupDifference]) -> list[Line]:
+    def _group_lines(self, column: str, some: Sequence[GroupDifference]) -> list[TableLine]:
         shown = self.workspace.shown
         places = {} if column == CAUSE else positions_by_group(shown.record.image_set.items, column)
         ids = {one.name: one.id for one in shown.reviews.causes}
@@ -122,7 +122,7 @@ class DifferencePage(ComparedPage, Scrolled):
             told = "" if not sure else "better" if (one.top1.value or 0) > 0 else "worse"
             about = f"{column} {one.name}: {one.fixed} fixed of {one.wrong_before} wrong before, {one.broken} broken, N = {one.total}.\nMcNemar's exact test, corrected over the {len(some)} groups (Holm): p {in_words(one.p_holm)}."
             lines.append(
-                Line(
+                TableLine(
                     (
                         Cell(one.name),
                         Cell(words.count(one.total)),
@@ -153,7 +153,7 @@ class DifferencePage(ComparedPage, Scrolled):
         for i in found.order:
             beyond = [names[one.worse] for one in found.pairs if one.better == i and one.p_holm < 0.05]
             share = found.accuracy[i]
-            lines.append(Line((Cell(names[i]), Cell(percent(share.value)), Cell(bounds(share), ink="soft"), Cell(", ".join(beyond) or "none of them")), (), names[i]))  # fmt: skip
+            lines.append(TableLine((Cell(names[i]), Cell(percent(share.value)), Cell(bounds(share), ink="soft"), Cell(", ".join(beyond) or "none of them")), (), names[i]))  # fmt: skip
         self.runs.show_lines(lines)
         self.runs_told.setText(
             f"Over the {words.images(found.total)} that all have answered. All as good as one another: p {in_words(found.p)} (Cochran's Q). "

@@ -13,7 +13,7 @@ from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.uncertainty import LEAST, LEAST_FOR_ECE
 from mivrat.core.selecting.selection import Condition, Outcome, Picked
-from mivrat.ui.compare.lines import Cell, Column, Drawn, Line
+from mivrat.ui.compare.lines import Cell, Column, Drawn, TableLine
 
 FIGURES = (Column("figure"), Column("a", 63, True), Column("b", 63, True), Column("difference", 78, True),
            Column("95 % interval", 130, True), Column("", 74, gives_way=True))  # fmt: skip
@@ -47,7 +47,7 @@ def _how(key: str, one: Difference, compared: Compared) -> str:
     return f"Interval: {which}, 95 %{over}."
 
 
-def figure_lines(compared: Compared) -> list[Line]:
+def figure_lines(compared: Compared) -> list[TableLine]:
     """A line for each headline figure."""
     lines = []
     for record, one in headline_differences(compared):
@@ -65,7 +65,7 @@ def figure_lines(compared: Compared) -> list[Line]:
         )
         ink = {1: "accent", -1: "wrong", 0: ""}[better]
         lines.append(
-            Line(
+            TableLine(
                 (
                     Cell(name),
                     Cell(shown[0]),

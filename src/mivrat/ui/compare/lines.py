@@ -46,7 +46,7 @@ class Cell:
 
 
 @dataclass(frozen=True)
-class Line:
+class TableLine:
     """A line of cells; ``conditions`` are what it selects, ``about`` its tooltip. What takes a moment to tell is told by ``pick``, once
     the line is chosen."""
 
@@ -71,7 +71,7 @@ class _Model(QAbstractTableModel):
     def __init__(self, columns: Sequence[Column]) -> None:
         super().__init__()
         self.columns = columns
-        self.lines: list[Line] = []
+        self.lines: list[TableLine] = []
         self.order: list[int] = []
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
@@ -204,7 +204,7 @@ class LinesTable(ChoosingTable):
         workspace.topics.selection.connect(self.follow)
         theme.changed.connect(self.viewport().update)
 
-    def show_lines(self, lines: Sequence[Line]) -> None:
+    def show_lines(self, lines: Sequence[TableLine]) -> None:
         """Show these lines, sorted as chosen before."""
         self._model.lines = list(lines)
         self._model.sort(*self._sorted)
@@ -241,7 +241,7 @@ class LinesTable(ChoosingTable):
             self.setColumnWidth(i, one.width or rest // max(1, len(free)))
 
     @property
-    def lines(self) -> list[Line]:
+    def lines(self) -> list[TableLine]:
         """The lines in the order shown."""
         return [self._model.lines[i] for i in self._model.order]
 

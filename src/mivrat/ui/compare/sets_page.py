@@ -15,7 +15,7 @@ from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.confusions_page import PAIRS, pair_lines
 from mivrat.ui.compare.drop_diagram import DropDiagram
-from mivrat.ui.compare.lines import Cell, Column, Line, LinesTable
+from mivrat.ui.compare.lines import Cell, Column, LinesTable, TableLine
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
@@ -203,7 +203,7 @@ class SetsPage(ComparedPage, Scrolled):
             here = np.bincount(held.a.judged.labels[use], minlength=len(found.mix.shares)) / max(1, int(use.sum()))
             self.mix.show_lines(
                 [
-                    Line((Cell(name), Cell(percent(float(here[k]))), Cell(percent(float(found.mix.shares[k]))), Cell(span(*found.mix.intervals[k]), ink="soft")))
+                    TableLine((Cell(name), Cell(percent(float(here[k]))), Cell(percent(float(found.mix.shares[k]))), Cell(span(*found.mix.intervals[k]), ink="soft")))
                     for k, name in enumerate(held.a.record.classes)
                 ]
             )  # fmt: skip

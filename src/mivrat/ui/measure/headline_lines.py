@@ -18,7 +18,7 @@ NEED_SCORES = "Not available: it needs a score for every class, and the table ha
 
 
 @dataclass(frozen=True)
-class Line:
+class HeadlineFigure:
     """One headline figure ready to show. ``share`` is its value and the ends of its interval where more is better and 1 is the
     most, ``beyond`` of a top-k accuracy its k."""
 
@@ -32,18 +32,18 @@ class Line:
     beyond: int = 0
 
 
-def headline_lines(workspace: Workspace) -> list[Line]:
+def headline_lines(workspace: Workspace) -> list[HeadlineFigure]:
     """The headline figures of what is measured; intervals that are no Wilson intervals come with the slow figures."""
     measured, snapshot = workspace.shown.measured, workspace.shown.snapshot
     figures, deep = measured.figures, measured.deep
     n = figures.total
 
-    def share(name: str, key: str, found: Proportion, how: str, k: int = 0) -> Line:
+    def share(name: str, key: str, found: Proportion, how: str, k: int = 0) -> HeadlineFigure:
         ends = None if found.value is None else (found.value, found.low, found.high)
         told = f"{how} {words.how(found)}"
-        return Line(name, percent(found.value), bounds(found), found.total, told, key, ends, k)
+        return HeadlineFigure(name, percent(found.value), bounds(found), found.total, told, key, ends, k)
 
-    def of_metric(one: Metric) -> Line:
+    def of_metric(one: Metric) -> HeadlineFigure:
         assert one.read is not None
         value, intervals = one.read(figures), deep.intervals if deep is not None else None
         assert not isinstance(value, Proportion)
@@ -58,7 +58,7 @@ def headline_lines(workspace: Workspace) -> list[Line]:
             bounds = bounds or ("no interval" if one.key in intervals.missing else "")
         most = one.counted is not None and one.counted.over_classes and value is not None
         shown = percent(value) if one.in_percent else decimal(value)
-        return Line(
+        return HeadlineFigure(
             one.called, shown, bounds, n, how, one.key, (value, low, high) if most and value is not None else None
         )
 
@@ -78,11 +78,11 @@ def headline_lines(workspace: Workspace) -> list[Line]:
             continue
         if one.needs == "scores" and figures.log_loss is None:
             if without_scores:
-                lines.append(Line(one.called, DASH, "", 0, NEED_SCORES))
+                lines.append(HeadlineFigure(one.called, DASH, "", 0, NEED_SCORES))
             continue
         lines.append(of_metric(one))
     if without_scores:
-        lines.insert(len(figures.top_k) + bool(families), Line("top-5 accuracy", DASH, "", 0, NEED_SCORES))
+        lines.insert(len(figures.top_k) + bool(families), HeadlineFigure("top-5 accuracy", DASH, "", 0, NEED_SCORES))
     return lines
 
 

@@ -13,7 +13,7 @@ from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.confusion import ClassFigures
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Picked
 from mivrat.ui import words
-from mivrat.ui.measure.headline_lines import Line, below_accuracy, held_values, other_values
+from mivrat.ui.measure.headline_lines import HeadlineFigure, below_accuracy, held_values, other_values
 from mivrat.ui.parts.interval_rows import ASKED, CLAIMED, IntervalRow, IntervalRows, scale_from
 from mivrat.ui.parts.widgets import clear, label, tip
 from mivrat.workspace.workspace import Workspace
@@ -43,7 +43,7 @@ class HeadlinePicture(QWidget):
         layout.addSpacing(6)
         layout.addLayout(self._tiles)
 
-    def show_lines(self, lines: list[Line]) -> None:
+    def show_lines(self, lines: list[HeadlineFigure]) -> None:
         """Show headline figures; what is held against them comes from the workspace."""
         made = [self._row(one) for one in lines if one.share is not None]
         least = min(
@@ -61,7 +61,7 @@ class HeadlinePicture(QWidget):
 
     # --- the rows ---
 
-    def _row(self, one: Line) -> IntervalRow:
+    def _row(self, one: HeadlineFigure) -> IntervalRow:
         assert one.share is not None
         value, low, high = one.share
         marks, told, missed = self._asked(one.key, None)
@@ -75,7 +75,7 @@ class HeadlinePicture(QWidget):
             self._what_it_lacks(one), other_values(self.workspace).get(one.key), marks,
         )  # fmt: skip
 
-    def _what_it_lacks(self, one: Line) -> tuple[Condition, ...]:
+    def _what_it_lacks(self, one: HeadlineFigure) -> tuple[Condition, ...]:
         """The images that count against it."""
         if one.beyond > 1:
             judged = self.workspace.shown.judged
@@ -126,7 +126,7 @@ class HeadlinePicture(QWidget):
 
     # --- words and the rest ---
 
-    def _explain(self, made: list[IntervalRow], lines: list[Line]) -> None:
+    def _explain(self, made: list[IntervalRow], lines: list[HeadlineFigure]) -> None:
         kinds = {kind for one in made for _, kind in one.marks}
         totals = {one.total for one in lines if one.value != DASH and one.key != "family"}
         parts = [f"N = {words.count(max(totals))} each" if len(totals) == 1 else "", "95 % intervals"]
@@ -139,7 +139,7 @@ class HeadlinePicture(QWidget):
         self.legend.setText(" · ".join(part for part in parts if part))
         self.legend.setVisible(bool(made))
 
-    def _tile(self, one: Line) -> QWidget:
+    def _tile(self, one: HeadlineFigure) -> QWidget:
         made = QWidget()
         layout = QVBoxLayout(made)
         layout.setContentsMargins(0, 0, 0, 0)

@@ -22,7 +22,7 @@ from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.models.scores import guess_kind, to_probabilities
 from mivrat.core.models.service.description import FORMAT, Description, description_from, read_description
 from mivrat.core.models.service.keys import to_keyring
-from mivrat.core.models.service.model import WORDS, ServiceModel, Trial
+from mivrat.core.models.service.model import WORDS, ServiceModel, ServiceTrial
 from mivrat.core.models.service.places import keep
 from mivrat.core.pictures.decode import UnreadablePicture, read_file
 from mivrat.core.pictures.recipe import Recipe
@@ -362,7 +362,7 @@ class ServicePage(QWidget):
         self._show_trial(None)
         self._say("Asking …", "")
 
-        def ask(task: object) -> tuple[ServiceModel, Trial, list[str]]:
+        def ask(task: object) -> tuple[ServiceModel, ServiceTrial, list[str]]:
             names = list(classes())
             model = ServiceModel(Path(description.name), names, recipe(), description)
             try:
@@ -379,7 +379,7 @@ class ServicePage(QWidget):
         else:
             self._say(error.line(), "problem")
 
-    def _tried(self, found: tuple[ServiceModel, Trial, list[str]]) -> None:
+    def _tried(self, found: tuple[ServiceModel, ServiceTrial, list[str]]) -> None:
         model, trial, names = found
         self._show_trial(trial)
         remarks = "".join(f" {one[:1].upper()}{one[1:]}." for one in model.remarks)
@@ -399,7 +399,7 @@ class ServicePage(QWidget):
         set_role(self.message, role)
         self.message.setText(text)
 
-    def _show_trial(self, trial: Trial | None) -> None:
+    def _show_trial(self, trial: ServiceTrial | None) -> None:
         self.ranked.setText("")
         self._say(
             "" if trial is not None else "One image shows whether service, recipe and class list go together.", ""

@@ -27,7 +27,7 @@ from mivrat.core.models.service.client import BadAnswer, NoAnswer, Refused, Serv
 from mivrat.core.models.service.described import Described
 from mivrat.core.models.service.description import ENDING, Description, read_description
 from mivrat.core.models.service.keys import find_key
-from mivrat.core.models.service.open_inference import DATATYPES, OpenInference, Port, Told, ask_about
+from mivrat.core.models.service.open_inference import DATATYPES, ModelMetadata, OpenInference, Port, ask_about
 from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
 from mivrat.core.pictures.decode import PictureFile, decode_picture
 from mivrat.core.pictures.image_sets import ImageSet
@@ -72,7 +72,7 @@ class ServiceModel:
             asked = question(description, "once its key has been tried", None)
             raise NotAgreed(description.host, agreement_of(description), asked)
         self.client = ServiceClient(description, find_key(description))
-        self.told = ask_about(self.client) if description.send == "open-inference" else Told("", "")
+        self.told = ask_about(self.client) if description.send == "open-inference" else ModelMetadata("", "")
         self._version = self.told.version
         self._kept = user_cache("answers")
         port = self._image_port(recipe)
@@ -371,7 +371,7 @@ class ServiceModel:
         """It scores, and lists nothing."""
         raise NotImplementedError
 
-    def try_one(self, file: PictureFile) -> Trial:
+    def try_one(self, file: PictureFile) -> ServiceTrial:
         """Ask for one picture file, and tell what was sent and what came, with the key blanked."""
         return _tried(self, file)
 
@@ -396,7 +396,7 @@ def _width(port: Port) -> int | None:
 
 
 @dataclass(frozen=True)
-class Trial:
+class ServiceTrial:
     """One image tried: the request and the answer as they may be shown, the row of scores, or why there is none."""
 
     request: str
@@ -405,7 +405,7 @@ class Trial:
     problem: str
 
 
-def _tried(model: ServiceModel, file: PictureFile) -> Trial:
+def _tried(model: ServiceModel, file: PictureFile) -> ServiceTrial:
     model.may_send(1)
     content, headers = model.speaks.request([model.payload(file)])
     description = model.description
@@ -422,9 +422,9 @@ def _tried(model: ServiceModel, file: PictureFile) -> Trial:
 
     try:
         row = model.client.post(model.speaks.url, content, headers, read).result()
-        return Trial(request, came[-1], row[0], "")
+        return ServiceTrial(request, came[-1], row[0], "")
     except (Refused, BadAnswer, NoAnswer) as error:
-        return Trial(request, came[-1] if came else str(error), None, str(error))
+        return ServiceTrial(request, came[-1] if came else str(error), None, str(error))
 
 
 def _load(path: Path, classes: Sequence[str], recipe: Recipe | None, _threads: int) -> ServiceModel:

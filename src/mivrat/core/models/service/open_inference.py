@@ -42,7 +42,7 @@ class Port:
 
 
 @dataclass(frozen=True)
-class Told:
+class ModelMetadata:
     """What a server tells of a model: its name and version (empty: it tells none), its inputs and outputs (none: it tells none
     either), and whether it takes binary tensors."""
 
@@ -53,7 +53,7 @@ class Told:
     binary: bool = False
 
 
-def ask_about(client: ServiceClient) -> Told:
+def ask_about(client: ServiceClient) -> ModelMetadata:
     """Ask a server what it tells of the model. Raises InputError where it does not answer, has no such model, or serves several versions
     and none was named."""
     description = client.description
@@ -102,7 +102,7 @@ def _offers_binary(client: ServiceClient, root: str) -> bool:
         return False
 
 
-def _metadata(answer: Answered, name: str, version: str, description: Description) -> Told:
+def _metadata(answer: Answered, name: str, version: str, description: Description) -> ModelMetadata:
     found = _object(answer)
     listed = found.get("versions")
     versions = [str(one)[:100] for one in listed if isinstance(one, str | int)] if isinstance(listed, list) else []
@@ -112,7 +112,7 @@ def _metadata(answer: Answered, name: str, version: str, description: Descriptio
             where=description.url,
             hint=f"name one: {description.url.rstrip('/')}/versions/{versions[-1]}",
         )
-    return Told(
+    return ModelMetadata(
         str(found.get("name") or name)[:200],
         version or (versions[0] if versions else ""),
         _ports(found.get("inputs")),
@@ -140,7 +140,7 @@ def _object(answer: Answered, length: int | None = None) -> dict[str, Any]:
 class OpenInference:
     """Requests for one model and what its answers say. ``columns``: the numbers in a row; ``output``: the output they stand in."""
 
-    def __init__(self, description: Description, told: Told, image: str, output: str, columns: int) -> None:
+    def __init__(self, description: Description, told: ModelMetadata, image: str, output: str, columns: int) -> None:
         self.url = f"{_model_address(description)}/infer"
         self._told, self._image, self._output, self._columns = told, image, output, columns
 

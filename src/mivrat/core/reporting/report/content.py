@@ -32,8 +32,8 @@ from mivrat.core.reporting.report.found import FindingLine, finding_line
 from mivrat.core.reporting.report.limits import limits
 from mivrat.core.reporting.report.lines import (
     ClassLine,
+    FigureLine,
     GroupLine,
-    Line,
     PairLine,
     calibration_lines,
     class_line,
@@ -103,13 +103,13 @@ class Report:
     criteria: tuple[CriterionLine, ...]
     tested: tuple[tuple[str, str], ...]
     checks: tuple[tuple[str, str, str], ...]
-    figures: tuple[Line, ...]
+    figures: tuple[FigureLine, ...]
     classes: tuple[ClassLine, ...]
     matrix: tuple[tuple[int, ...], ...]
     class_names: tuple[str, ...]
     pairs: tuple[PairLine, ...]
     reliability: tuple[ReliabilityBin, ...]
-    calibration: tuple[Line, ...]
+    calibration: tuple[FigureLine, ...]
     groups: tuple[tuple[str, tuple[GroupLine, ...]], ...]
     comparisons: tuple[ComparisonPart, ...]
     training: Training | None
@@ -147,7 +147,7 @@ class Report:
 
 
 @dataclass(frozen=True)
-class Told:
+class ReportInputs:
     """What a report is gathered from beside the run itself."""
 
     study: str
@@ -165,7 +165,7 @@ class Told:
     metrics: dict[str, Any] = field(default_factory=dict)
 
 
-def gather(ground: EvaluationContext, told: Told, wanted: Wanted) -> Report:
+def gather(ground: EvaluationContext, told: ReportInputs, wanted: Wanted) -> Report:
     """Gather a report of a run."""
     snapshot = ground.snapshot
     record, figures = snapshot.record, snapshot.figures

@@ -12,14 +12,14 @@ from mivrat.core.concluding.requirements import as_written
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.reporting.comparison import ComparisonResults, comparison
-from mivrat.core.reporting.report.content import CriterionLine, Report, Told
+from mivrat.core.reporting.report.content import CriterionLine, Report, ReportInputs
 
 FORMAT = "mivrat-report/2"
 _VERDICTS = {"stop": "not accepted", "look": "open", "fine": "accepted", "": "no criteria"}
 Data = dict[str, Any]
 
 
-def report_data(report: Report, ground: EvaluationContext, told: Told) -> Data:
+def report_data(report: Report, ground: EvaluationContext, told: ReportInputs) -> Data:
     """The report's figures and words; no pictures. Shares lie in [0, 1], figures carry their 95 % interval."""
     record = ground.snapshot.record
     return {

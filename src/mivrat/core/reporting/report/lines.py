@@ -24,7 +24,7 @@ MOST_PAIRS = 20
 
 
 @dataclass(frozen=True)
-class Line:
+class FigureLine:
     """A figure: its name, what it comes to, its interval, what it is of, and how it was worked out."""
 
     name: str
@@ -86,18 +86,20 @@ def _how_made(intervals: Intervals | None, key: str) -> str:
     return told if told.startswith("Wilson") else f"{told[:1].lower()}{told[1:]}"
 
 
-def headline_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple[Line, ...]:
+def headline_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple[FigureLine, ...]:
     figures = ground.snapshot.figures
     if not figures.total:
         return ()
     found = [
-        Line(f"Top-{k} accuracy", *share_told(share), f"N = {count(share.total)}", _how(share))
+        FigureLine(f"Top-{k} accuracy", *share_told(share), f"N = {count(share.total)}", _how(share))
         for k, share in figures.top_k.items()
     ]
     families = ground.snapshot.record.families
     if families:
         share = ground.snapshot.judged.within_family(families)
-        found.append(Line(metric("family_accuracy").name, *share_told(share), f"N = {count(share.total)}", _how(share)))
+        found.append(
+            FigureLine(metric("family_accuracy").name, *share_told(share), f"N = {count(share.total)}", _how(share))
+        )
     found += _as_corrected(ground)
     intervals = deep.intervals if deep is not None else None
     values: list[tuple[str, str, float | None, bool]] = []
@@ -116,11 +118,11 @@ def headline_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple
         shown = percent if in_percent else decimal
         ends = span(interval.low, interval.high, *(() if in_percent else (1, 3))) if interval is not None else ""
         how = _how_made(intervals, key) if key in NAMES else "no interval is computed"
-        found.append(Line(name, shown(value), ends, f"N = {count(figures.total)}", how))
+        found.append(FigureLine(name, shown(value), ends, f"N = {count(figures.total)}", how))
     return tuple(found)
 
 
-def _as_corrected(ground: EvaluationContext) -> list[Line]:
+def _as_corrected(ground: EvaluationContext) -> list[FigureLine]:
     """The accuracy by the labels that were proposed instead of wrong ones; nothing where none was."""
     proposed, judged = ground.reviews.proposed(), ground.snapshot.judged
     if not proposed:
@@ -129,7 +131,7 @@ def _as_corrected(ground: EvaluationContext) -> list[Line]:
     share = again.share(again.right, again.evaluated)
     how = f"{_how(share)}; only suspected labels were looked at, so it leans towards the model"
     name = f"Top-1 accuracy with {plural(len(proposed), 'label')} corrected"
-    return [Line(name, *share_told(share), f"N = {count(share.total)}", how)]
+    return [FigureLine(name, *share_told(share), f"N = {count(share.total)}", how)]
 
 
 def class_line(name: str, one: Any) -> ClassLine:
@@ -155,7 +157,7 @@ def pair_lines(ground: EvaluationContext) -> tuple[PairLine, ...]:
     return tuple(found)
 
 
-def calibration_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple[Line, ...]:
+def calibration_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tuple[FigureLine, ...]:
     figures = ground.snapshot.figures
     found, intervals = figures.calibration, deep.intervals if deep is not None else None
     if found.ece is None:
@@ -164,11 +166,11 @@ def calibration_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tu
     ends = span(interval.low, interval.high) if interval is not None else ""
     of = f"N = {count(figures.total)}"
     how = _how_made(intervals, "ece")
-    lines = [Line(f"{metric('ece').name}, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
+    lines = [FigureLine(f"{metric('ece').name}, {len(found.bins)} bins", percent(found.ece), ends, of, how)]
     if deep is not None and deep.chance is not None:
         told = f"{percent(deep.chance.median)}, up to {percent(deep.chance.high)}"
         lines.append(
-            Line(
+            FigureLine(
                 "… of a perfectly calibrated model at this N",
                 told,
                 "",
@@ -179,12 +181,12 @@ def calibration_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tu
     ends_of = intervals.of.get("signed_gap") if intervals is not None else None
     gap, ends = difference_told(found.signed_gap, *((ends_of.low, ends_of.high) if ends_of is not None else (None, None)))  # fmt: skip
     how = f"{_how_made(intervals, 'signed_gap')}; above 0: overconfident"
-    lines.append(Line(f"{metric('signed_gap').name}, points", gap, ends, of, how))
-    lines.append(Line(metric("mce").name, percent(found.mce), "", of, ""))
+    lines.append(FigureLine(f"{metric('signed_gap').name}, points", gap, ends, of, how))
+    lines.append(FigureLine(metric("mce").name, percent(found.mce), "", of, ""))
     if deep is not None and deep.temperature is not None and deep.temperature.identifiable:
         t = deep.temperature
         lines.append(
-            Line(
+            FigureLine(
                 "Temperature that would fit",
                 f"{t.value:.2f}",
                 "",

@@ -24,7 +24,7 @@ from mivrat.core.figures.groups import Group
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card
 from mivrat.core.reporting.report.compared import Against, ComparedWith
-from mivrat.core.reporting.report.content import SECTIONS, Report, Told, Wanted, gather
+from mivrat.core.reporting.report.content import SECTIONS, Report, ReportInputs, Wanted, gather
 from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.pdf import as_pdf
 from mivrat.core.reporting.report.pictures import ReportPicture, pictures_of
@@ -50,12 +50,12 @@ class Making:
 
 
 @dataclass(frozen=True)
-class Made:
+class AssembledReport:
     """A report with all that its files take."""
 
     report: Report
     ground: EvaluationContext
-    told: Told
+    told: ReportInputs
     pictures: Mapping[str, ReportPicture]
     criteria: tuple[Criterion, ...]
     findings: tuple[tuple[Finding, Checked | None], ...]
@@ -84,7 +84,7 @@ def make_report(
     allowed: Sequence[Path] = (),
     day: date | None = None,
     stop: StopSignal | None = None,
-) -> Iterator[Making | Made]:
+) -> Iterator[Making | AssembledReport]:
     """Make a report of a run, yielding what is being done and at last the report; nothing more where it was stopped. ``against``: the
     runs to compare it with; ``allowed``: folders that a training log may be read from, beside the study's own."""
     signal = stop or StopSignal()
@@ -133,7 +133,7 @@ def make_report(
         judged, record.image_set, record.classes, judged.figures(list(snapshot.figures.top_k)), record.answers.reasons,
         record.families, deep, threshold=record.threshold, told_by=record.answers.told_by,
     )  # fmt: skip
-    told = Told(
+    told = ReportInputs(
         path.stem, criteria, claim, both, checks, deep, compared, curves, problem, groups, len(judged.suspected_labels().positions),
         day or date.today(), metrics(results),
     )  # fmt: skip
@@ -146,7 +146,7 @@ def make_report(
             pictures = made
     if stopped():
         return
-    yield Made(report, ground, told, pictures, criteria, both)
+    yield AssembledReport(report, ground, told, pictures, criteria, both)
 
 
 def _training(log: KeptLog | None, study: Path, allowed: Sequence[Path]) -> tuple[Training | None, str]:
@@ -159,7 +159,7 @@ def _training(log: KeptLog | None, study: Path, allowed: Sequence[Path]) -> tupl
         return None, f"The training log says nothing: {error.line()}"
 
 
-def write_report(made: Made, path: Path, pdf: bytes | None = None) -> list[Path]:
+def write_report(made: AssembledReport, path: Path, pdf: bytes | None = None) -> list[Path]:
     """Write one file of a report, of the kind that its name ends with: HTML, PDF (laid out already, or now), JSON, JUnit XML, Markdown,
     or the list of its images as CSV; beside pages that have no room for that list, the list too. All that was written
     is returned. InputError where it ends otherwise or cannot be written."""
