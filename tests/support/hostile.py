@@ -498,7 +498,7 @@ def read_everything(path: Path) -> None:
     from mivrat.core.study.contents import read_contents
     from mivrat.core.study.file import Study
     from mivrat.core.study.kept_evidence import load_regions, load_tests
-    from mivrat.core.study.kept_findings import load_findings, load_handed_back
+    from mivrat.core.study.kept_findings import load_exported, load_findings
     from mivrat.core.study.lock import StudyLock
     from mivrat.core.study.reviews import load_reviews
 
@@ -532,7 +532,7 @@ def read_everything(path: Path) -> None:
                 except InputError:
                     continue
                 list(check_finding(asked, ground))
-        load_handed_back(study)
+        load_exported(study)
         load_surveys(study)
         for test in load_tests(study):
             for read in (

@@ -1,4 +1,4 @@
-"""The Conclude step by clicks and keys: criteria, findings and what becomes of them, the report and its pages, what is handed back."""
+"""The Conclude step by clicks and keys: criteria, findings and what becomes of them, the report and its pages, what is exported."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.selecting.selection import Cells, Labelled
 from mivrat.core.study.file import Study
 from mivrat.ui.bench import COMPARE, CONCLUDE, EXPLAIN, MEASURE
-from mivrat.ui.conclude.step import CRITERIA, FINDINGS, HAND_BACK, REPORT
+from mivrat.ui.conclude.step import CRITERIA, EXPORT, FINDINGS, REPORT
 from mivrat.ui.explain.step import COVER
 from mivrat.ui.window import MainWindow
 from mivrat.workspace import study_edits
@@ -320,9 +320,9 @@ def test_baseline_and_candidate_of_the_report_are_chosen(found: MainWindow, writ
 def test_what_goes_out_is_counted_and_remembered(demo: MainWindow, settle: Settle, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:  # fmt: skip
     demo.workspace.shown.replace(Cells(frozenset({(PLANTAIN, RAGWEED)})))
     demo.bench.show_step(CONCLUDE)
-    demo.bench.conclude.choose(HAND_BACK)
+    demo.bench.conclude.choose(EXPORT)
     settle()
-    page = demo.bench.conclude.hand_back
+    page = demo.bench.conclude.exporter
     assert page.empty.isVisible()
     assert page.counts["Contact sheet"].text() == "25 images"
     assert not page.buttons["Labels to correct"].isEnabled()
@@ -354,10 +354,10 @@ def test_the_pages_stand_by_keys_alone_and_in_narrow_windows(
     demo.bench.show_step(CONCLUDE)
     for width in (900, 1001, 1280):
         demo.resize(width, 700)
-        for tab in (CRITERIA, FINDINGS, REPORT, HAND_BACK):
+        for tab in (CRITERIA, FINDINGS, REPORT, EXPORT):
             step.choose(tab)
             settle()
-            page = (step.criteria, step.findings, step.report, step.hand_back)[tab]
+            page = (step.criteria, step.findings, step.report, step.exporter)[tab]
             inside: list[QWidget] = [one for one in page.findChildren(QPushButton) if one.isVisible()]
             for one in inside:
                 right = one.mapTo(step, one.rect().bottomRight()).x()

@@ -132,14 +132,14 @@ def test_what_was_written_is_counted_and_its_folder_opened(
     demo.workspace.shown.look_at(
         int(demo.workspace.shown.images[0]), frozenset(demo.workspace.shown.images[:3].tolist())
     )
-    demo.bench.hand_back.write_folders(tmp_path / "out", "copies")
+    demo.bench.exporter.write_folders(tmp_path / "out", "copies")
     qtbot.waitUntil(lambda: not demo.workspace.busy, timeout=20000)
     settle()
     assert demo.foot.notice.full_text == f"Written: 3 files, in {tmp_path / 'out'}."
     assert demo.foot.folder.isVisible()
     qtbot.mouseClick(demo.foot.folder, LEFT)
     assert opened == [str(tmp_path / "out")]
-    demo.bench.hand_back.write_list(tmp_path / "list.csv", list_of_images)
+    demo.bench.exporter.write_list(tmp_path / "list.csv", list_of_images)
     settle()
     assert demo.foot.notice.full_text == f"Written: list.csv, 3 images, in {tmp_path}."
     demo.foot.say("something else")
@@ -159,7 +159,7 @@ def test_a_list_of_images_not_scored_says_so(qtbot: QtBot, window: MainWindow, s
     qtbot.waitUntil(lambda: window.workspace.is_open and not window.workspace.busy, timeout=20000)
     settle()
     assert window.foot.notice.full_text == "15 images not scored yet."
-    window.bench.hand_back.write_list(tmp_path / "list.csv", list_of_images)
+    window.bench.exporter.write_list(tmp_path / "list.csv", list_of_images)
     settle()
     assert (tmp_path / "list.csv").read_text().startswith("path,label,")
     assert window.foot.notice.full_text == f"Written: list.csv, 27 images, without an answer: 15 not scored yet, in {tmp_path}."  # fmt: skip

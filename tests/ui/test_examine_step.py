@@ -319,19 +319,19 @@ def test_images_are_handed_back(qtbot: QtBot, demo: MainWindow, settle: Settle, 
     workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
     actions = [action.text() for action in demo.bench.light_table.more.menu().actions()]
     assert sum("…" in text for text in actions) == 6
-    demo.bench.hand_back.comments = True
-    demo.bench.hand_back.write_list(tmp_path / "list.csv", list_of_images)
+    demo.bench.exporter.comments = True
+    demo.bench.exporter.write_list(tmp_path / "list.csv", list_of_images)
     settle()
     told = (tmp_path / "list.csv").read_text()
     assert "selection: labelled plantain; predicted ragweed (25 images)" in told
-    demo.bench.hand_back.write_folders(tmp_path / "sorted", "copies")
+    demo.bench.exporter.write_folders(tmp_path / "sorted", "copies")
     settle()
     copies = sorted((tmp_path / "sorted" / "labelled plantain" / "called ragweed").iterdir())
     assert len(copies) == 25
-    demo.bench.hand_back.write_sheet(tmp_path / "sheet.pdf")
+    demo.bench.exporter.write_sheet(tmp_path / "sheet.pdf")
     settle()
     assert (tmp_path / "sheet.pdf").read_bytes().startswith(b"%PDF")
-    demo.bench.hand_back.write_list(tmp_path / "relabel.csv", relabel_list)
+    demo.bench.exporter.write_list(tmp_path / "relabel.csv", relabel_list)
     settle()
     assert "no other label is proposed" in demo.foot.problem.full_text
     assert not (tmp_path / "relabel.csv").exists()

@@ -17,9 +17,9 @@ from mivrat.ui.compare.step import CompareStep
 from mivrat.ui.conclude.step import FINDINGS, REPORT, ConcludeStep
 from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.step import ExplainStep
+from mivrat.ui.exporter import Exporter
 from mivrat.ui.focus import WaitingFocus
 from mivrat.ui.frame import Header, Rail
-from mivrat.ui.hand_back import HandBack
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.parts.step_area import StepArea, Working
@@ -58,7 +58,7 @@ class Bench(QWidget):
         self.reviewer: Reviewer = shared.reviewer
         self.comparer: Comparer = shared.comparer
         self.concluder: Concluder = shared.concluder
-        self.hand_back: HandBack = shared.hand_back
+        self.exporter: Exporter = shared.exporter
         self.header: Header = Header(workspace, menu, self.comparer)
         self.rail, self.line = Rail(workspace, STEPS), SelectionLine(workspace)
         self.steps = list(made)

@@ -17,7 +17,7 @@ from mivrat.ui.conclude.step import ConcludeStep
 from mivrat.ui.examine.step import ExamineStep
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.step import ExplainStep
-from mivrat.ui.hand_back import HandBack
+from mivrat.ui.exporter import Exporter
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
@@ -40,7 +40,7 @@ class Shared:
     heat: HeatThumbs
     comparer: Comparer
     concluder: Concluder
-    hand_back: HandBack
+    exporter: Exporter
 
     @classmethod
     def of(cls, workspace: Workspace, window: QWidget) -> Shared:
@@ -54,7 +54,7 @@ class Shared:
             HeatThumbs(explainer, thumbnails),
             Comparer(workspace),
             Concluder(workspace),
-            HandBack(workspace, window, explainer),
+            Exporter(workspace, window, explainer),
         )
 
 
@@ -169,5 +169,5 @@ STEPS = (
     Step("Examine", lambda s: ExamineStep(s.workspace, s.reviewer, s.thumbnails), examine_state),
     Step("Explain", lambda s: ExplainStep(s.explainer, s.reviewer, s.heat, s.thumbnails), explain_state),
     Step("Compare", lambda s: CompareStep(s.workspace, s.comparer), compare_state),
-    Step("Conclude", lambda s: ConcludeStep(s.concluder, s.hand_back, s.thumbnails), conclude_state),
+    Step("Conclude", lambda s: ConcludeStep(s.concluder, s.exporter, s.thumbnails), conclude_state),
 )

@@ -137,7 +137,7 @@ class MainWindow(QMainWindow):
         bind(self, self.menu, len(steps.STEPS))
         more, table = QMenu(self), self.bench.light_table
         fill_images_menu(self, more)
-        self.bench.hand_back.fill(more)
+        self.bench.exporter.fill(more)
         table.more.setMenu(more)
         offer_by_right_click(table.more, table.thumbs, self.bench.close_look)
         for page in (self.new_page, self.ask, self.bench, self.service):

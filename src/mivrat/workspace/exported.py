@@ -7,19 +7,19 @@ from datetime import datetime
 from pathlib import Path
 
 from mivrat.core.study.file import Study
-from mivrat.core.study.kept_findings import HandedBack, load_handed_back, save_handed_back
+from mivrat.core.study.kept_findings import ExportedFile, load_exported, save_exported
 from mivrat.workspace.jobs import Handle
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
 
 
-class HandedLog:
+class ExportLog:
     """``entries`` are what went out before, the latest first; ``changed`` tells that there is more."""
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace = workspace
         self.changed = Topic(lambda: workspace.is_open)
-        self.entries: tuple[HandedBack, ...] = ()
+        self.entries: tuple[ExportedFile, ...] = ()
         self._workers = workspace.parallel.group(1)
         workspace.topics.left.connect(self._leave)
         workspace.topics.run.connect(self.read)
@@ -32,9 +32,9 @@ class HandedLog:
         """Read what the study tells of it."""
         path = self.workspace.path
 
-        def read() -> tuple[HandedBack, ...]:
+        def read() -> tuple[ExportedFile, ...]:
             with Study.open(path, again=True) as study:
-                return load_handed_back(study)
+                return load_exported(study)
 
         self._workers.start(
             lambda task: self.workspace.after_writing(read),
@@ -42,7 +42,7 @@ class HandedLog:
             failed=self.workspace.notices.fail,
         )
 
-    def _take(self, path: Path, found: tuple[HandedBack, ...]) -> None:
+    def _take(self, path: Path, found: tuple[ExportedFile, ...]) -> None:
         if self.workspace.study_path == path:
             self.entries = found
             self.changed.emit()
@@ -50,9 +50,9 @@ class HandedLog:
     def note(self, what: str, number: int, place: Path) -> None:
         """Note that something has gone out."""
         day = datetime.now().strftime("%Y-%m-%d %H:%M")
-        one = HandedBack(time.time_ns(), day, what, number, str(place))
+        one = ExportedFile(time.time_ns(), day, what, number, str(place))
         self.entries = (one, *self.entries)
-        self.workspace.edits.write(lambda study: save_handed_back(study, one))
+        self.workspace.edits.write(lambda study: save_exported(study, one))
         self.changed.emit()
 
     def _ended(self, handle: Handle) -> None:

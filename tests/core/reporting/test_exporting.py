@@ -1,4 +1,4 @@
-"""What is handed back: lists with their source, copies that overwrite nothing, names made safe, sheets of every image."""
+"""What is exported: lists with their source, copies that overwrite nothing, names made safe, sheets of every image."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ from mivrat.core.reporting.exporting import (
     sort_into_folders,
 )
 from mivrat.core.reporting.image_lists import (
-    Handed,
+    ExportedImages,
     Source,
     collect_list,
     list_of_images,
@@ -49,7 +49,7 @@ NAMES = ["birch", "a/../b", "=alder"]
 
 
 @pytest.fixture
-def handed(tmp_path: Path) -> Handed:
+def exported(tmp_path: Path) -> ExportedImages:
     """Six images in two folders, two of one name; one unlabelled, one unreadable."""
     paths = ["x/one.png", "y/one.png", "x/-two.png", "x/three.png", "x/four.png", "x/bad.png"]
     for i, path in enumerate(paths):
@@ -69,7 +69,7 @@ def handed(tmp_path: Path) -> Handed:
         {1: Review(frozenset({1, 2}), "why\nso", True, 0), 3: Review(label=2)},
     )
     source = Source("study", "net", "set", "wrong;\nlabelled x", date(2031, 5, 6))
-    return Handed(source, record, judge(answers, images.labels), reviews, [3, 1, 0, 4, 5, 2])
+    return ExportedImages(source, record, judge(answers, images.labels), reviews, [3, 1, 0, 4, 5, 2])
 
 
 def read(text: str) -> tuple[list[str], list[dict[str, str]]]:
@@ -77,9 +77,9 @@ def read(text: str) -> tuple[list[str], list[dict[str, str]]]:
     return head, list(csv.DictReader(io.StringIO(text.split("\n", len(head))[-1])))
 
 
-def test_a_list_is_written_as_its_name_says(handed: Handed, tmp_path: Path) -> None:
+def test_a_list_is_written_as_its_name_says(exported: ExportedImages, tmp_path: Path) -> None:
     """A CSV begins with its header unless comment lines are asked for; Parquet tells numbers from words, and holds the same."""
-    made = list_of_images(handed)
+    made = list_of_images(exported)
     made.write(tmp_path / "l.csv")
     made.write(tmp_path / "l.PARQUET")
     plain, typed = pl.read_csv(tmp_path / "l.csv", infer_schema=False), pl.read_parquet(tmp_path / "l.PARQUET")
@@ -89,14 +89,14 @@ def test_a_list_is_written_as_its_name_says(handed: Handed, tmp_path: Path) -> N
     ]  # no sign before a name that looks like a formula
     assert (typed["confidence"].dtype, typed["rank"].dtype) == (pl.Float64, pl.Int64)
     assert typed["confidence"].null_count() == 1
-    every = predictions_list(handed, "every")
+    every = predictions_list(exported, "every")
     every.write(tmp_path / "p.parquet")
     probabilities = pl.read_parquet(tmp_path / "p.parquet").select(pl.col("^p:.*$"))
     np.testing.assert_allclose(probabilities.drop_nulls().sum_horizontal(), 1, atol=1e-5)
 
 
-def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -> None:
-    head, lines = read(list_of_images(handed).as_csv(comments=True))
+def test_a_list_says_where_it_came_from_and_what_each_image_is(exported: ExportedImages) -> None:
+    head, lines = read(list_of_images(exported).as_csv(comments=True))
     assert head == [
         "# images selected (without an answer: 1 unreadable)",
         "# study: study",
@@ -105,7 +105,7 @@ def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -
         "# selection: wrong; labelled x",
         "# date: 2031-05-06",
     ]
-    assert [line["path"] for line in lines] == [handed.record.image_set.items[i].path for i in handed.images]
+    assert [line["path"] for line in lines] == [exported.record.image_set.items[i].path for i in exported.images]
     first = lines[1]
     assert (first["label"], first["predicted"], first["rank"], first["reviewed"]) == ("a/../b", "birch", "2", "yes")
     assert (first["causes"], first["proposed_label"], first["note"]) == ("hidden; two objects", "birch", "why\nso")
@@ -115,27 +115,27 @@ def test_a_list_says_where_it_came_from_and_what_each_image_is(handed: Handed) -
     assert (lines[3]["label"], lines[4]["predicted"], lines[4]["confidence"]) == ("", "", "")
 
 
-def test_relabel_and_collect_lists(handed: Handed) -> None:
-    head, lines = read(relabel_list(handed).as_csv(comments=True))
+def test_relabel_and_collect_lists(exported: ExportedImages) -> None:
+    head, lines = read(relabel_list(exported).as_csv(comments=True))
     assert head[0] == "# labels to be corrected"
     assert [(line["path"], line["label"], line["proposed_label"]) for line in lines] == [
         ("x/three.png", "birch", "'=alder"),
         ("y/one.png", "a/../b", "birch"),
     ]
-    head, lines = read(collect_list(handed).as_csv(comments=True))
+    head, lines = read(collect_list(exported).as_csv(comments=True))
     assert head[0] == "# collect more images like these: =alder 3, birch 2, no label 1"
     assert [line["class"] for line in lines] == ["'=alder", "birch", "birch", "", "'=alder", "'=alder"]
     with pytest.raises(InputError, match="no other label is proposed"):
-        relabel_list(Handed(handed.source, handed.record, handed.judged, handed.reviews, [0, 2]))
+        relabel_list(ExportedImages(exported.source, exported.record, exported.judged, exported.reviews, [0, 2]))
 
 
 @pytest.mark.parametrize("how", ["copies", "links"])
 def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
-    handed: Handed, tmp_path: Path, how: exporting.How
+    exported: ExportedImages, tmp_path: Path, how: exporting.How
 ) -> None:
     out = tmp_path / "out"
     for _ in range(2):
-        *_, last, told = sort_into_folders(handed, out, how)
+        *_, last, told = sort_into_folders(exported, out, how)
         assert isinstance(last, Progress)
         assert last.done == 6
         assert told == Written(6, out)
@@ -157,12 +157,14 @@ def test_files_are_sorted_into_folders_and_nothing_is_overwritten(
     assert one.read_bytes() == (tmp_path / "x/one.png").read_bytes()
     one.unlink()
     one.write_bytes(b"somebody's own")
-    list(sort_into_folders(handed, out, how))
+    list(sort_into_folders(exported, out, how))
     assert one.read_bytes() == b"somebody's own"
     assert one.with_name("one (2).png").read_bytes() == (tmp_path / "x/one.png").read_bytes()
 
 
-def test_a_full_disk_leaves_no_piece_of_a_file(handed: Handed, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_full_disk_leaves_no_piece_of_a_file(
+    exported: ExportedImages, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     out, copied = tmp_path / "out", shutil.copyfileobj
 
     def full(source: Any, target: Any) -> None:
@@ -173,31 +175,31 @@ def test_a_full_disk_leaves_no_piece_of_a_file(handed: Handed, tmp_path: Path, m
 
     monkeypatch.setattr(shutil, "copyfileobj", full)
     with pytest.raises(InputError, match="No space left"):
-        list(sort_into_folders(handed, out, "copies"))
+        list(sort_into_folders(exported, out, "copies"))
     names = {p.name for p in out.rglob("*") if p.is_file()}
     assert names
     assert not [name for name in names if "four" in name or "part" in name]
     monkeypatch.setattr(shutil, "copyfileobj", copied)
-    *_, told = sort_into_folders(handed, out, "copies")
+    *_, told = sort_into_folders(exported, out, "copies")
     assert told == Written(6, out)
     assert not [p for p in out.rglob("*") if "(2)" in p.name]  # what was there was not put there again
     assert all(p.stat().st_size for p in out.rglob("*.png"))
 
 
-def test_nothing_is_written_through_a_link_in_the_folder(handed: Handed, tmp_path: Path) -> None:
+def test_nothing_is_written_through_a_link_in_the_folder(exported: ExportedImages, tmp_path: Path) -> None:
     out, elsewhere = tmp_path / "out", tmp_path / "elsewhere"
     out.mkdir()
     elsewhere.mkdir()
     (out / "labelled birch").symlink_to(elsewhere)
     with pytest.raises(InputError, match="is a link"):
-        list(sort_into_folders(handed, out, "copies"))
+        list(sort_into_folders(exported, out, "copies"))
     assert not list(elsewhere.iterdir())
 
 
-def test_folders_by_prediction_label_or_cause(handed: Handed, tmp_path: Path) -> None:
+def test_folders_by_prediction_label_or_cause(exported: ExportedImages, tmp_path: Path) -> None:
     found = {}
     for by in BY[1:]:
-        *_, told = sort_into_folders(handed, tmp_path / by, "copies", by=by)
+        *_, told = sort_into_folders(exported, tmp_path / by, "copies", by=by)
         assert told == Written(6, tmp_path / by)
         found[by] = sorted(str(p.relative_to(tmp_path / by).parent) for p in (tmp_path / by).rglob("*.png"))
     assert found["prediction"] == ["called _alder", *["called birch"] * 4, "called no answer"]
@@ -211,20 +213,20 @@ def test_folders_by_prediction_label_or_cause(handed: Handed, tmp_path: Path) ->
     assert found["cause"] == ["hidden", *["no cause"] * 5, "two objects"]  # one image has both causes
 
 
-def test_predictions_of_what_is_asked_for(handed: Handed) -> None:
-    probabilities = np.exp(handed.record.answers.rows[:5].astype(float))
+def test_predictions_of_what_is_asked_for(exported: ExportedImages) -> None:
+    probabilities = np.exp(exported.record.answers.rows[:5].astype(float))
     probabilities /= probabilities.sum(axis=1, keepdims=True)
-    head, lines = read(predictions_list(handed).as_csv(comments=True))
+    head, lines = read(predictions_list(exported).as_csv(comments=True))
     assert head[0].startswith("# predictions")
-    assert [line["id"] for line in lines] == [handed.record.image_set.items[i].path for i in handed.images]
+    assert [line["id"] for line in lines] == [exported.record.image_set.items[i].path for i in exported.images]
     assert [line["predicted"] for line in lines] == ["birch", "birch", "birch", "'=alder", "", "birch"]
-    for line, i in zip(lines, handed.images, strict=True):
+    for line, i in zip(lines, exported.images, strict=True):
         told = [line[name] for name in line if name not in ("id", "predicted")]
         assert told == ([""] if i == 5 else [told[0]])
         assert i == 5 or float(told[0]) == pytest.approx(probabilities[i].max(), abs=1e-6)
-    _, of_one = read(predictions_list(handed, 1).as_csv(comments=True))
-    _, every = read(predictions_list(handed, "every").as_csv(comments=True))
-    for one, all_of_it, i in zip(of_one, every, handed.images, strict=True):
+    _, of_one = read(predictions_list(exported, 1).as_csv(comments=True))
+    _, every = read(predictions_list(exported, "every").as_csv(comments=True))
+    for one, all_of_it, i in zip(of_one, every, exported.images, strict=True):
         if i == 5:
             assert set(list(one.values())[1:]) == {""}
             continue
@@ -233,19 +235,19 @@ def test_predictions_of_what_is_asked_for(handed: Handed) -> None:
         assert told == pytest.approx(probabilities[i], abs=1e-6)
 
 
-def test_sorting_stops_and_says_what_is_in_the_way(handed: Handed, tmp_path: Path) -> None:
+def test_sorting_stops_and_says_what_is_in_the_way(exported: ExportedImages, tmp_path: Path) -> None:
     stop = StopSignal()
-    for news in sort_into_folders(handed, tmp_path / "out", "copies", stop):
+    for news in sort_into_folders(exported, tmp_path / "out", "copies", stop):
         if isinstance(news, Progress) and news.done == 2:
             stop.stop()
     assert news == Written(2, tmp_path / "out")
-    handed.record.image_set.file(0).unlink()
-    *_, told = sort_into_folders(handed, tmp_path / "rest", "copies")
+    exported.record.image_set.file(0).unlink()
+    *_, told = sort_into_folders(exported, tmp_path / "rest", "copies")
     assert told == Written(5, tmp_path / "rest", 1)
     assert len([p for p in (tmp_path / "out").rglob("*") if p.is_file()]) == 2
     (tmp_path / "file").write_text("")
     with pytest.raises(InputError, match="cannot be written"):
-        list(sort_into_folders(handed, tmp_path / "file", "copies"))
+        list(sort_into_folders(exported, tmp_path / "file", "copies"))
 
 
 @given(st.text(max_size=200))
@@ -263,8 +265,10 @@ def test_names_that_would_fall_together_are_kept_apart() -> None:
     assert found == {"a/b": "a_b", "a:b": "a_b (2)", "A_b": "A_b (3)", "con": "_con", "Birke ä": "Birke ä"}
 
 
-def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None:
-    many = Handed(handed.source, handed.record, handed.judged, handed.reviews, [0] * (COLUMNS * LINES + 1))
+def test_contact_sheets_hold_every_image(exported: ExportedImages, tmp_path: Path) -> None:
+    many = ExportedImages(
+        exported.source, exported.record, exported.judged, exported.reviews, [0] * (COLUMNS * LINES + 1)
+    )
     *_, last, told = contact_sheet(many, tmp_path / "sheet.png")
     assert isinstance(last, Progress)
     assert last.done == COLUMNS * LINES + 1
@@ -281,7 +285,7 @@ def test_contact_sheets_hold_every_image(handed: Handed, tmp_path: Path) -> None
     list(contact_sheet(many, tmp_path / "sheet.pdf"))
     with pypdfium2.PdfDocument(tmp_path / "sheet.pdf") as pages:
         assert len(pages) == 2
-    list(contact_sheet(handed, tmp_path / "all.pdf"))  # an unreadable and an unlabelled one too
+    list(contact_sheet(exported, tmp_path / "all.pdf"))  # an unreadable and an unlabelled one too
     stop = StopSignal()
     stop.stop()
     list(contact_sheet(many, tmp_path / "stopped.pdf", stop))

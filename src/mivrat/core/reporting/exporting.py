@@ -18,7 +18,7 @@ from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_a_row
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
-from mivrat.core.reporting.image_lists import Handed, Source, list_of_images
+from mivrat.core.reporting.image_lists import ExportedImages, Source, list_of_images
 from mivrat.core.reporting.typeface import fitting, typeface
 
 # A4 at 150 dots an inch, and what stands on it.
@@ -60,11 +60,11 @@ def safe_names(names: Sequence[str]) -> dict[str, str]:
     return found
 
 
-def _folders_of(handed: Handed, image: int, by: By, named: dict[str, str]) -> list[str]:
+def _folders_of(exported: ExportedImages, image: int, by: By, named: dict[str, str]) -> list[str]:
     """The folders, under the one chosen, that an image goes to; of several causes to each."""
-    labelled, called = handed.label_of(image) or "no label", handed.predicted_of(image) or "no answer"
+    labelled, called = exported.label_of(image) or "no label", exported.predicted_of(image) or "no answer"
     if by == "cause":
-        return [named[one] for one in handed.reviews.names(image) or ["no cause"]]
+        return [named[one] for one in exported.reviews.names(image) or ["no cause"]]
     ways = {
         "prediction": f"called {named[called]}",
         "label": f"labelled {named[labelled]}",
@@ -74,33 +74,33 @@ def _folders_of(handed: Handed, image: int, by: By, named: dict[str, str]) -> li
 
 
 def sort_into_folders(
-    handed: Handed, folder: Path, how: How, stop: StopSignal | None = None, by: By = "label and prediction"
+    exported: ExportedImages, folder: Path, how: How, stop: StopSignal | None = None, by: By = "label and prediction"
 ) -> Iterator[Progress | Written]:
     """Copy or link the files into folders such as ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
 
     A file that stands there already with the same content, from an earlier try, is not put there again. Yields progress, and at last
     what was written; ends early when stopped (what is there stays). InputError where the folder cannot be written.
     """
-    meter, record, made = Meter(len(handed.images)), handed.record, 0
+    meter, record, made = Meter(len(exported.images)), exported.record, 0
     done = 0
-    causes = [one.name for one in handed.reviews.causes]
+    causes = [one.name for one in exported.reviews.causes]
     named = safe_names([*record.classes, "no label", "no answer", *(causes if by == "cause" else ()), "no cause"])
     put: set[Path] = set()
     yield meter.at(0)
     try:
-        for done, i in enumerate(handed.images, 1):
+        for done, i in enumerate(exported.images, 1):
             if stop is not None and stop.stopped:
                 done -= 1
                 break
             source = record.image_set.file(i)
-            for name in _folders_of(handed, i, by, named):
+            for name in _folders_of(exported, i, by, named):
                 place = folder_within(folder, name)
                 if source.is_file():
                     _put(source, place, how, put)
             made += source.is_file()
             yield meter.at(done)
         else:
-            write_whole(free_name(folder / "list.csv"), list_of_images(handed).as_csv())
+            write_whole(free_name(folder / "list.csv"), list_of_images(exported).as_csv())
         yield Written(made, folder, done - made)
     except OSError as error:
         raise InputError(
@@ -139,7 +139,7 @@ def _there_already(source: Path, target: Path, how: How) -> bool:
     return target.is_file() and not target.is_symlink() and filecmp.cmp(source, target, shallow=False)
 
 
-def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) -> Iterator[Progress | Written]:
+def contact_sheet(exported: ExportedImages, path: Path, stop: StopSignal | None = None) -> Iterator[Progress | Written]:
     """Draw the images with their labels and answers onto pages, each headed by where they came from.
 
     A PDF holds all pages; of PNG the further pages go to files of their own (``-2``, ``-3`` ...).
@@ -147,7 +147,7 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
     if path.suffix.lower() == ".pdf":
         number, part = 0, path.with_name(f".{path.stem}-{os.getpid()}.part.pdf")
         try:
-            for news in _pages(handed, stop):
+            for news in _pages(exported, stop):
                 if isinstance(news, Image.Image):
                     # Page by page: only the one in hand is held in memory.
                     news.save(part, "PDF", resolution=150, append=number > 0)
@@ -162,11 +162,11 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
         finally:
             part.unlink(missing_ok=True)
         return
-    number, pages = 0, -(-len(handed.images) // (COLUMNS * LINES))
+    number, pages = 0, -(-len(exported.images) // (COLUMNS * LINES))
     names = [path, *(path.with_name(f"{path.stem}-{n}{path.suffix}") for n in range(2, pages + 1))]
     if taken := [one.name for one in names[1:] if one.is_symlink() or one.exists()]:
         raise InputError(f"its further pages would be written over {in_a_row(taken[:5])}", where=path, hint="choose another name, or a PDF, which holds all pages")  # fmt: skip
-    for news in _pages(handed, stop):
+    for news in _pages(exported, stop):
         if isinstance(news, Image.Image):
             each = names[number]
             number += 1
@@ -176,19 +176,19 @@ def contact_sheet(handed: Handed, path: Path, stop: StopSignal | None = None) ->
     yield Written(number, path)
 
 
-def _pages(handed: Handed, stop: StopSignal | None) -> Iterator[Progress | Image.Image]:
+def _pages(exported: ExportedImages, stop: StopSignal | None) -> Iterator[Progress | Image.Image]:
     """The pages of a contact sheet as they are drawn, with progress; it ends early where it is stopped."""
-    meter, per_page = Meter(len(handed.images)), COLUMNS * LINES
-    total = max(1, -(-len(handed.images) // per_page))
+    meter, per_page = Meter(len(exported.images)), COLUMNS * LINES
+    total = max(1, -(-len(exported.images) // per_page))
     yield meter.at(0)
     for number in range(total):
         page = Image.new("RGB", PAGE, "white")
         draw = ImageDraw.Draw(page)
-        _draw_head(draw, handed.source, number + 1, total)
-        for at, i in enumerate(handed.images[number * per_page : (number + 1) * per_page]):
+        _draw_head(draw, exported.source, number + 1, total)
+        for at, i in enumerate(exported.images[number * per_page : (number + 1) * per_page]):
             if stop is not None and stop.stopped:
                 return
-            _draw_image(page, draw, handed, i, at)
+            _draw_image(page, draw, exported, i, at)
             yield meter.at(number * per_page + at + 1)
         yield page
 
@@ -202,11 +202,11 @@ def _draw_head(draw: ImageDraw.ImageDraw, source: Source, number: int, total: in
     draw.line((MARGIN, MARGIN + HEAD - 26, PAGE[0] - MARGIN, MARGIN + HEAD - 26), fill="grey")
 
 
-def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, handed: Handed, image: int, at: int) -> None:
+def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, exported: ExportedImages, image: int, at: int) -> None:
     line, column = divmod(at, COLUMNS)
     left, top = MARGIN + column * (CELL + GAP), MARGIN + HEAD + line * (CELL + CAPTION + GAP)
     try:
-        picture = Image.fromarray(thumbnail(handed.record.image_set.file(image), CELL))
+        picture = Image.fromarray(thumbnail(exported.record.image_set.file(image), CELL))
         scale = CELL / max(picture.size)
         if scale > 1:
             size = max(1, round(picture.width * scale)), max(1, round(picture.height * scale))
@@ -215,11 +215,11 @@ def _draw_image(page: Image.Image, draw: ImageDraw.ImageDraw, handed: Handed, im
     except UnreadablePicture:
         draw.rectangle((left, top, left + CELL, top + CELL), outline="grey")
         draw.text((left + 10, top + 10), "unreadable", fill="grey", font=typeface(16))
-    called, labelled = handed.predicted_of(image) or "no answer", handed.label_of(image) or "no label"
-    confidence = float(handed.judged.confidence[image])
+    called, labelled = exported.predicted_of(image) or "no answer", exported.label_of(image) or "no label"
+    confidence = float(exported.judged.confidence[image])
     told = called if confidence != confidence else f"{called} {percent(confidence, 0)}"
     second = "as labelled" if called == labelled else labelled if labelled == "no label" else f"labelled {labelled}"
-    name = handed.record.image_set.items[image].path.rpartition("/")[2]
+    name = exported.record.image_set.items[image].path.rpartition("/")[2]
     for n, (text, ink) in enumerate(((told, "black"), (f"{second}", "dimgrey"), (name, "grey"))):
         pixels = 14 if n else 15
         draw.text((left, top + CELL + 3 + 16 * n), fitting(text, pixels, CELL), fill=ink, font=typeface(pixels))

@@ -29,7 +29,7 @@ else:
 
 @dataclass(frozen=True)
 class Source:
-    """Where images handed back came from; ``selection`` is in words."""
+    """Where exported images came from; ``selection`` is in words."""
 
     study: str
     model: str
@@ -48,8 +48,8 @@ class Source:
 
 
 @dataclass(frozen=True)
-class Handed:
-    """The images to hand back, in order, with the run they are of."""
+class ExportedImages:
+    """The images to export, in order, with the run they are of."""
 
     source: Source
     record: RunRecord
@@ -121,9 +121,9 @@ class ListTable:
         write_whole(path, self.as_parquet() if path.suffix.lower() == ".parquet" else self.as_csv(comments))
 
 
-def list_of_images(handed: Handed) -> ListTable:
+def list_of_images(exported: ExportedImages) -> ListTable:
     """A list of the images: path, label, prediction, confidence, rank, causes, proposed label, note, columns."""
-    items, reviews = handed.record.image_set.items, handed.reviews
+    items, reviews = exported.record.image_set.items, exported.reviews
     columns = list(items[0].columns) if items else []
     head = [
         "path",
@@ -138,30 +138,30 @@ def list_of_images(handed: Handed) -> ListTable:
         *columns,
     ]
     lines = [head]
-    for i in handed.images:
-        review, rank = reviews[i], int(handed.judged.rank[i])
+    for i in exported.images:
+        review, rank = reviews[i], int(exported.judged.rank[i])
         lines.append(
             [
                 escaped(items[i].path),
-                handed.label_of(i),
-                handed.predicted_of(i),
-                handed.confidence_of(i),
+                exported.label_of(i),
+                exported.predicted_of(i),
+                exported.confidence_of(i),
                 str(rank) if rank else "",
                 "; ".join(reviews.names(i)),
-                handed.record.classes[review.label] if review.label is not None else "",
+                exported.record.classes[review.label] if review.label is not None else "",
                 review.note,
                 "yes" if review.reviewed else "",
                 *(items[i].columns.get(name, "") for name in columns),
             ]
         )
-    unanswered = handed.unanswered()
-    return ListTable(f"images selected{f' ({unanswered})' if unanswered else ''}", handed.source, lines[0], lines[1:])
+    unanswered = exported.unanswered()
+    return ListTable(f"images selected{f' ({unanswered})' if unanswered else ''}", exported.source, lines[0], lines[1:])
 
 
-def relabel_list(handed: Handed) -> ListTable:
+def relabel_list(exported: ExportedImages) -> ListTable:
     """A list of those images for which another label is proposed. InputError where there is none."""
-    items, proposed = handed.record.image_set.items, handed.reviews.proposed()
-    some = [i for i in handed.images if i in proposed]
+    items, proposed = exported.record.image_set.items, exported.reviews.proposed()
+    some = [i for i in exported.images if i in proposed]
     if not some:
         raise InputError(
             "no other label is proposed for any of these images",
@@ -172,30 +172,30 @@ def relabel_list(handed: Handed) -> ListTable:
         lines.append(
             [
                 escaped(items[i].path),
-                handed.label_of(i),
-                handed.record.classes[proposed[i]],
-                handed.predicted_of(i),
-                handed.confidence_of(i),
-                handed.reviews[i].note,
+                exported.label_of(i),
+                exported.record.classes[proposed[i]],
+                exported.predicted_of(i),
+                exported.confidence_of(i),
+                exported.reviews[i].note,
             ]
         )
-    return ListTable("labels to be corrected", handed.source, lines[0], lines[1:])
+    return ListTable("labels to be corrected", exported.source, lines[0], lines[1:])
 
 
-def collect_list(handed: Handed) -> ListTable:
+def collect_list(exported: ExportedImages) -> ListTable:
     """A list of examples of what more should be collected of, under a count of what they are."""
-    items, reviews = handed.record.image_set.items, handed.reviews
+    items, reviews = exported.record.image_set.items, exported.reviews
     columns = list(items[0].columns) if items else []
     lines = [["path", "class", "called", "causes", *columns]]
-    for i in handed.images:
+    for i in exported.images:
         label = reviews[i].label
-        truth = handed.record.classes[label] if label is not None else handed.label_of(i)
+        truth = exported.record.classes[label] if label is not None else exported.label_of(i)
         causes = "; ".join(reviews.names(i))
         lines.append(
             [
                 escaped(items[i].path),
                 truth,
-                handed.predicted_of(i),
+                exported.predicted_of(i),
                 causes,
                 *(items[i].columns.get(c, "") for c in columns),
             ]
@@ -204,14 +204,14 @@ def collect_list(handed: Handed) -> ListTable:
     for line in lines[1:]:
         kinds[line[1] or "no label"] = kinds.get(line[1] or "no label", 0) + 1
     counted = ", ".join(f"{name} {n}" for name, n in sorted(kinds.items(), key=lambda one: (-one[1], one[0])))
-    return ListTable(f"collect more images like these: {counted}", handed.source, lines[0], lines[1:])
+    return ListTable(f"collect more images like these: {counted}", exported.source, lines[0], lines[1:])
 
 
-def predictions_list(handed: Handed, of: int | Literal["predicted", "every"] = "predicted") -> ListTable:
+def predictions_list(exported: ExportedImages, of: int | Literal["predicted", "every"] = "predicted") -> ListTable:
     """A list of what the model answers: id, predicted class and its probability; or the probability of one class; or that of every
     class. The id is the path. Images without an answer stand in it with empty cells."""
-    judged, classes, items = handed.judged, handed.record.classes, handed.record.image_set.items
-    at = np.asarray(handed.images, np.int64)
+    judged, classes, items = exported.judged, exported.record.classes, exported.record.image_set.items
+    at = np.asarray(exported.images, np.int64)
     if of != "predicted" and not judged.has_scores:
         raise InputError("this model tells only what it predicts", hint="ask for the predicted class alone")
     head, columns = ["id", "predicted", "probability"], None
@@ -222,8 +222,8 @@ def predictions_list(handed: Handed, of: int | Literal["predicted", "every"] = "
     lines = [head]
     for n, i in enumerate(at.tolist()):
         told = [] if columns is None else ["" if p != p else f"{p:.6f}" for p in columns[n].tolist()]
-        called = [] if isinstance(of, int) else [handed.predicted_of(i)]
-        sure = [handed.confidence_of(i)] if columns is None else []
+        called = [] if isinstance(of, int) else [exported.predicted_of(i)]
+        sure = [exported.confidence_of(i)] if columns is None else []
         lines.append([escaped(items[i].path), *called, *sure, *told])
-    unanswered = handed.unanswered()
-    return ListTable(f"predictions{f' ({unanswered})' if unanswered else ''}", handed.source, lines[0], lines[1:])
+    unanswered = exported.unanswered()
+    return ListTable(f"predictions{f' ({unanswered})' if unanswered else ''}", exported.source, lines[0], lines[1:])

@@ -1,4 +1,4 @@
-"""What a study keeps of conclusions: findings as texts in their order, what checks of them came to, and what was handed back."""
+"""What a study keeps of conclusions: findings as texts in their order, what checks of them came to, and what was exported."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class KeptFinding:
 
 
 @dataclass(frozen=True)
-class HandedBack:
+class ExportedFile:
     """Something that went out: the day and time, what it was, how many, and where it was put."""
 
     id: int
@@ -59,14 +59,15 @@ def save_check(study: Study, claim: str, model: str, images: str, result: str) -
 
 
 @reading
-def load_handed_back(study: Study) -> tuple[HandedBack, ...]:
+def load_exported(study: Study) -> tuple[ExportedFile, ...]:
     """All that went out, the latest first."""
     return tuple(
-        HandedBack(*row) for row in study.rows("SELECT id, day, what, number, place FROM handed_back ORDER BY id DESC")
+        ExportedFile(*row)
+        for row in study.rows("SELECT id, day, what, number, place FROM handed_back ORDER BY id DESC")
     )
 
 
-def save_handed_back(study: Study, one: HandedBack) -> None:
+def save_exported(study: Study, one: ExportedFile) -> None:
     """Note something that went out."""
     with study.writing() as db:
         db.execute(

@@ -187,7 +187,7 @@ def _images_by_content(db: sqlite3.Connection) -> None:
 
 
 def _conclusions(db: sqlite3.Connection) -> None:
-    """Version 7 kept neither findings nor what was handed back."""
+    """Version 7 kept neither findings nor what was exported."""
     for statement in _CONCLUSIONS_OF_8.split(";"):
         db.execute(statement)
 

@@ -30,7 +30,7 @@ CREATE TABLE cover_test (id INTEGER PRIMARY KEY, run_id INTEGER NOT NULL REFEREN
                          plan TEXT NOT NULL, outcome TEXT NOT NULL);
 """
 
-# Findings are kept whole, as text; what checking one of them came to, by the content of all that went into it; what was handed back.
+# Findings are kept whole, as text; what checking one of them came to, by the content of all that went into it; what was exported.
 CONCLUSIONS = """
 CREATE TABLE finding (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, data TEXT NOT NULL);
 CREATE TABLE finding_check (claim TEXT NOT NULL, model TEXT NOT NULL, images TEXT NOT NULL, result TEXT NOT NULL,

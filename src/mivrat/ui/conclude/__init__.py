@@ -1,1 +1,1 @@
-"""The Conclude step: criteria, findings, the report, and what is handed back."""
+"""The Conclude step: criteria, findings, the report, and what is exported."""

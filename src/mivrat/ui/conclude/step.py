@@ -1,15 +1,15 @@
-"""The figures area of the Conclude step: criteria, findings, the report, and what is handed back."""
+"""The figures area of the Conclude step: criteria, findings, the report, and what is exported."""
 
 from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
 from mivrat.ui.conclude.criteria_page import CriteriaPage
+from mivrat.ui.conclude.export_page import ExportPage
 from mivrat.ui.conclude.findings_page import FindingsPage
-from mivrat.ui.conclude.hand_back_page import HandBackPage
 from mivrat.ui.conclude.report_page import ReportPage
 from mivrat.ui.conclude.report_preview import ReportPreview
-from mivrat.ui.hand_back import HandBack
+from mivrat.ui.exporter import Exporter
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import row
@@ -17,26 +17,26 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.reporting import Reporter
 
-PAGES = (CriteriaPage, FindingsPage, ReportPage, HandBackPage)
-CRITERIA, FINDINGS, REPORT, HAND_BACK = range(4)
+PAGES = (CriteriaPage, FindingsPage, ReportPage, ExportPage)
+CRITERIA, FINDINGS, REPORT, EXPORT = range(4)
 
 
 class ConcludeStep(StepArea):
-    """Criteria, findings, report and hand back, one at a time; the report's pages stand where the light table does."""
+    """Criteria, findings, report and export, one at a time; the report's pages stand where the light table does."""
 
-    def __init__(self, concluder: Concluder, hand_back: HandBack, thumbnails: Thumbnails) -> None:
+    def __init__(self, concluder: Concluder, exporter: Exporter, thumbnails: Thumbnails) -> None:
         super().__init__(*PAGES)
         self.concluder, self.reporter = concluder, Reporter(concluder.workspace, concluder)
         self.criteria, self.findings = CriteriaPage(concluder), FindingsPage(concluder, thumbnails)
-        self.report, self.hand_back = ReportPage(self.reporter), HandBackPage(hand_back)
+        self.report, self.exporter = ReportPage(self.reporter), ExportPage(exporter)
         self.preview = ReportPreview(self.reporter)
         self.preview.setParent(self)  # until it is shown in the place of the light table
         self.preview.hide()
-        self.workers += [self.reporter, self.preview, hand_back.log, hand_back]
+        self.workers += [self.reporter, self.preview, exporter.log, exporter]
         self.more = self.export_button("export this page", "Copy as a table")
         beside = QWidget()
         beside.setLayout(row(self.more, spacing=4))
-        self.fill(self.criteria, self.findings, self.report, self.hand_back, top=flowing(self.tabs, beside, spacing=12))
+        self.fill(self.criteria, self.findings, self.report, self.exporter, top=flowing(self.tabs, beside, spacing=12))
 
     @property
     def companion(self) -> QWidget | None:

@@ -15,18 +15,18 @@ from mivrat.core.heatmaps.maps import Map
 from mivrat.core.reporting import exporting, image_lists
 from mivrat.core.reporting.exporting import By
 from mivrat.core.reporting.heat_folder import write_selection
-from mivrat.core.reporting.image_lists import Handed, ListTable, Source
+from mivrat.core.reporting.image_lists import ExportedImages, ListTable, Source
 from mivrat.core.study.reviews import Reviews
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, file_kinds, folder_to_save_in
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.explaining import Explainer
-from mivrat.workspace.exported import HandedLog
+from mivrat.workspace.exported import ExportLog
 from mivrat.workspace.jobs import Job
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.workspace import Workspace
 
-Listing = Callable[[Handed], ListTable]
+Listing = Callable[[ExportedImages], ListTable]
 LISTS: dict[str, tuple[str, Listing]] = {
     "List (CSV or Parquet)…": ("images", image_lists.list_of_images),
     "Labels to be corrected…": ("relabel", image_lists.relabel_list),
@@ -37,13 +37,13 @@ LIST_FILES = file_kinds("CSV (*.csv)", "Parquet (*.parquet)")
 NOTED = {"images": "list of images", "relabel": "labels to be corrected", "collect-more": "collect more like these", "predictions": "predictions"}  # fmt: skip
 
 
-class HandBack(QObject):
+class Exporter(QObject):
     """Writes the images marked, or else all that are shown, and notes what went out."""
 
     def __init__(self, workspace: Workspace, window: QWidget, explainer: Explainer) -> None:
         super().__init__(window)
         self.workspace, self._window, self.explainer = workspace, window, explainer
-        self.log = HandedLog(workspace)
+        self.log = ExportLog(workspace)
         # Whether a CSV begins with lines that say where it came from.
         self.comments = False
         self._workers = workspace.parallel.group(1)
@@ -57,12 +57,12 @@ class HandBack(QObject):
         menu.addAction("Contact sheet (PDF or PNG)…").triggered.connect(lambda: self.ask_for_sheet())
 
     def images(self) -> Sequence[int]:
-        """The images to hand back: those marked, or else all that are shown."""
+        """The images to export: those marked, or else all that are shown."""
         shown = self.workspace.shown
         return shown.acted_on if len(shown.marked) > 1 else shown.images.tolist()
 
-    def handed(self) -> Handed | None:
-        """The images to hand back, as they stand now; None without any."""
+    def exported(self) -> ExportedImages | None:
+        """The images to export, as they stand now; None without any."""
         snapshot, path = self.workspace.shown.snapshot, self.workspace.study_path
         if path is None:
             return None
@@ -81,26 +81,26 @@ class HandBack(QObject):
             path.stem, info.model, info.image_set, f"{selection} ({words.images(len(images))})", date.today()
         )
         reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
-        return Handed(source, snapshot.record, snapshot.judged, reviews, images)
+        return ExportedImages(source, snapshot.record, snapshot.judged, reviews, images)
 
     # --- writing ---
 
     def write_list(self, path: Path, made: Listing, name: str = "images") -> None:
         """Write one of the lists."""
-        handed = self.handed()
-        if handed is None:
+        exported = self.exported()
+        if exported is None:
             return
         comments = self.comments
         self._workers.start(
-            lambda task: made(handed).write(path, comments),
-            done=lambda _: self._written(handed, path, name),
+            lambda task: made(exported).write(path, comments),
+            done=lambda _: self._written(exported, path, name),
             failed=self.workspace.notices.fail,
         )
 
-    def _written(self, handed: Handed, path: Path, name: str) -> None:
-        unanswered = handed.unanswered()
-        proposed = handed.reviews.proposed()
-        number = len([i for i in handed.images if i in proposed] if name == "relabel" else handed.images)
+    def _written(self, exported: ExportedImages, path: Path, name: str) -> None:
+        unanswered = exported.unanswered()
+        proposed = exported.reviews.proposed()
+        number = len([i for i in exported.images if i in proposed] if name == "relabel" else exported.images)
         self.workspace.notices.say(
             f"Written: {path.name}, {words.images(number)}{f', {unanswered}' if unanswered else ''}, in {path.parent}.",
             path,
@@ -109,20 +109,21 @@ class HandBack(QObject):
 
     def write_folders(self, folder: Path, how: str, by: By = "label and prediction") -> None:
         """Sort copies or links into folders."""
-        handed = self.handed()
-        if handed is not None:
+        exported = self.exported()
+        if exported is not None:
             kind: exporting.How = "links" if how == "links" else "copies"
             self.workspace.jobs.export(
-                f"Sorting {words.images(len(handed.images))} into {folder.name}",
-                lambda stop: exporting.sort_into_folders(handed, folder, kind, stop, by),
+                f"Sorting {words.images(len(exported.images))} into {folder.name}",
+                lambda stop: exporting.sort_into_folders(exported, folder, kind, stop, by),
             )
 
     def write_sheet(self, path: Path) -> None:
         """Draw a contact sheet."""
-        handed = self.handed()
-        if handed is not None:
+        exported = self.exported()
+        if exported is not None:
             self.workspace.jobs.export(
-                f"Drawing {words.images(len(handed.images))}", lambda stop: exporting.contact_sheet(handed, path, stop)
+                f"Drawing {words.images(len(exported.images))}",
+                lambda stop: exporting.contact_sheet(exported, path, stop),
             )
 
     def write_heat(self, folder: Path) -> None:
@@ -163,7 +164,7 @@ class HandBack(QObject):
 
     def ask_for_predictions(self, of: int | Literal["predicted", "every"]) -> None:
         """Ask where the predictions are to go, and write them."""
-        self.ask_for_list("predictions", lambda handed: image_lists.predictions_list(handed, of))
+        self.ask_for_list("predictions", lambda exported: image_lists.predictions_list(exported, of))
 
     def ask_for_folder(self, how: str, by: By = "label and prediction") -> None:
         """Ask for a folder, and sort copies or links into it."""

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.reporting.exporting import BY
 from mivrat.ui import words
-from mivrat.ui.hand_back import LISTS, HandBack
+from mivrat.ui.exporter import LISTS, Exporter
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
@@ -22,14 +22,14 @@ from mivrat.ui.parts.wrapping import flowing
 ALL, EVERY = "the predicted class", "every class"
 
 
-class HandBackPage(Page, QWidget):
+class ExportPage(Page, QWidget):
     """A line for each thing that can be written, with how many images that is; below it what was written before."""
 
     title, place_id = "Export", "hand back"
 
-    def __init__(self, hand_back: HandBack) -> None:
+    def __init__(self, exporter: Exporter) -> None:
         super().__init__()
-        self.hand_back, self.workspace = hand_back, hand_back.workspace
+        self.exporter, self.workspace = exporter, exporter.workspace
         self.about = label("", wrap=True)
         self.of = Choice((ALL, EVERY), "whose probability")
         self.by, self.how = Choice(BY, "folders by"), Choice(("copies", "links"), "copies or links")
@@ -84,23 +84,23 @@ class HandBackPage(Page, QWidget):
             self.workspace.topics.busy,
         )
         self.workspace.topics.run.connect(self._list_classes)
-        hand_back.log.changed.connect(self._list)
+        exporter.log.changed.connect(self._list)
 
     def _entries(self) -> list[tuple[str, str, tuple[QWidget, ...], Callable[[], object]]]:
-        hand_back = self.hand_back
+        exporter = self.exporter
         lists = list(LISTS.values())
         return [
-            ("Images", "path, label, prediction, causes, note: CSV or Parquet", (), lambda: hand_back.ask_for_list(*lists[0])),
-            ("Labels to correct", "those with another label proposed: CSV or Parquet", (), lambda: hand_back.ask_for_list(*lists[1])),
-            ("Collect more", "examples of what is lacking, counted: CSV or Parquet", (), lambda: hand_back.ask_for_list(*lists[2])),
-            ("Predictions", "id and probability of", (self.of,), lambda: hand_back.ask_for_predictions(self._whose())),
-            ("Files in folders", "by", (self.by, self.how), lambda: hand_back.ask_for_folder(self.how.currentText(), BY[self.by.currentIndex()])),
-            ("Heatmaps", "overlays, arrays and an index", (), hand_back.ask_for_heat),
-            ("Contact sheet", "labelled pictures on pages: PDF or PNG", (), hand_back.ask_for_sheet),
+            ("Images", "path, label, prediction, causes, note: CSV or Parquet", (), lambda: exporter.ask_for_list(*lists[0])),
+            ("Labels to correct", "those with another label proposed: CSV or Parquet", (), lambda: exporter.ask_for_list(*lists[1])),
+            ("Collect more", "examples of what is lacking, counted: CSV or Parquet", (), lambda: exporter.ask_for_list(*lists[2])),
+            ("Predictions", "id and probability of", (self.of,), lambda: exporter.ask_for_predictions(self._whose())),
+            ("Files in folders", "by", (self.by, self.how), lambda: exporter.ask_for_folder(self.how.currentText(), BY[self.by.currentIndex()])),
+            ("Heatmaps", "overlays, arrays and an index", (), exporter.ask_for_heat),
+            ("Contact sheet", "labelled pictures on pages: PDF or PNG", (), exporter.ask_for_sheet),
         ]  # fmt: skip
 
     def _set_comments(self, on: bool) -> None:
-        self.hand_back.comments = on
+        self.exporter.comments = on
 
     def _whose(self) -> int | Literal["predicted", "every"]:
         at = self.of.currentIndex()
@@ -123,21 +123,21 @@ class HandBackPage(Page, QWidget):
         if not self.isVisible():
             return
         shown = self.workspace.shown
-        some = np.asarray(self.hand_back.images(), np.int64)
+        some = np.asarray(self.exporter.images(), np.int64)
         marked = len(shown.marked) > 1
         what = "those marked on the light table" if marked else "all images" if not shown.conditions else "those of the selection"  # fmt: skip
         self.about.setText(f"Of {words.images(len(some))}: {what}. Select or mark others to export those.")
         proposed = shown.reviews.proposed()
         numbers = dict.fromkeys(self.buttons, len(some))
         numbers["Labels to correct"] = sum(i in proposed for i in some.tolist()) if proposed else 0
-        possible = self.hand_back.explainer.setup.possible(shown.judged)
-        numbers["Heatmaps"] = int(possible[some].sum()) if self.hand_back.explainer.can_explain else 0
+        possible = self.exporter.explainer.setup.possible(shown.judged)
+        numbers["Heatmaps"] = int(possible[some].sum()) if self.exporter.explainer.can_explain else 0
         for name, number in numbers.items():
             self.counts[name].setText(words.images(number) if number else "none")
             self.buttons[name].setEnabled(bool(number) and not self.workspace.busy)
 
     def _list(self) -> None:
-        entries = self.hand_back.log.entries
+        entries = self.exporter.log.entries
         self.empty.setVisible(not entries)
         self.table.setVisible(bool(entries))
         self.open.setVisible(bool(entries))
@@ -146,7 +146,7 @@ class HandBackPage(Page, QWidget):
         self.table.setFixedHeight(38 + 30 * min(8, max(1, len(entries))))
 
     def _open(self) -> None:
-        entries, at = self.hand_back.log.entries, max(0, self.table.currentRow())
+        entries, at = self.exporter.log.entries, max(0, self.table.currentRow())
         if at < len(entries) and not open_folder_of(Path(entries[at].place)):
             self.workspace.notices.say(f"The desktop does not open it: {entries[at].place}")
 
