@@ -109,3 +109,11 @@ def test_reading_a_folder_of_images_can_be_stopped(demo_study: Path, tmp_path: P
     assert len(workspace.contents.sets) == sets
     assert workspace.edits.last is None
     workspace.stop_all()
+
+
+def test_without_an_edit_there_is_nothing_to_undo_or_redo(workspace: Workspace) -> None:
+    said: list[str] = []
+    workspace.notices.said.connect(lambda sentence, place: said.append(sentence))
+    workspace.edits.undo()
+    workspace.edits.redo()
+    assert (workspace.edits.last, workspace.edits.next, said) == (None, None, [])

@@ -104,3 +104,15 @@ def test_what_is_chosen_twice_is_looked_at_where_there_is_anything(workspace: Wo
     workspace.shown.enter(none)
     workspace.shown.enter(none)
     assert (len(wanted), workspace.shown.images.tolist()) == (1, [])
+
+
+def test_what_is_marked_goes_with_what_is_looked_at(workspace: Workspace) -> None:
+    shown, told = workspace.shown, list[int | None]()
+    workspace.topics.current.connect(lambda: told.append(shown.current))
+    shown.look_at(4)
+    shown.look_at(4)
+    assert (shown.marked, told) == (frozenset({4}), [4])
+    shown.look_at(6, frozenset({4, 6}))
+    assert (shown.current, shown.marked, told) == (6, frozenset({4, 6}), [4, 6])
+    shown.look_at(None)
+    assert (shown.current, shown.marked, told) == (None, frozenset(), [4, 6, None])

@@ -1,5 +1,6 @@
 """Wilson intervals against published examples and their defining equation."""
 
+from dataclasses import replace
 from math import comb
 
 import pytest
@@ -55,3 +56,11 @@ def test_the_upper_end_of_the_lowest_of_several_is_the_exact_one_at_a_shared_lev
     assert lowest_of([*others, units])[2] > high  # type: ignore[operator]
     without = Proportion(hits, total, hits / total, None, None, 3)
     assert lowest_of([without, *others])[1:] == ((0.0, 1.0) if others else (None, None))
+
+
+def test_p_against_a_share_by_tables() -> None:
+    """60 of 100 against one half: z = 2, so p = 0.0455; over 11 units Student's t with 10 degrees of freedom, 0.0734."""
+    alone = proportion(60, 100)
+    assert alone.p_against(0.5) == pytest.approx(0.0455, abs=5e-5)
+    assert replace(alone, units=11).p_against(0.5) == pytest.approx(0.0734, abs=5e-5)
+    assert (alone.p_against(0.6), proportion(0, 0).p_against(0.5), alone.p_against(1.0)) == (1.0, 1.0, 0.0)
