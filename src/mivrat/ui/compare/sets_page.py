@@ -45,8 +45,8 @@ class SetsPage(ComparedPage, Scrolled):
         self.workspace, self.comparer = workspace, comparer
         self.verdict = Verdict(workspace, comparer)
         self.same_images = label(
-            "What is held is another model's answers to the same images: there is one set. Hold the same model on another image set "
-            "to see where a difference between the two comes from.", soft=True, wrap=True,
+            "Both runs are of the same images, so there are no two sets to compare. Compare with the same model on another image set "
+            "to see where a difference between the sets comes from.", soft=True, wrap=True,
         )  # fmt: skip
         self.split = label(wrap=True)
         self.diagram = DropDiagram(workspace)

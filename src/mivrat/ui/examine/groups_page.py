@@ -151,8 +151,8 @@ class GroupsPage(Page, QWidget):
                 self.told.setText(snapshot.record.kind.lacks("Grouping by likeness needs"))
             else:
                 self.told.setText(
-                    "Images count as alike when the model's last features are. These are computed once, from the model "
-                    "and the pictures, and kept."
+                    "Images are grouped by how similar the model's last features are. These are computed once, from the "
+                    "model and the pictures, and kept."
                 )
             return
         images = self._images()

@@ -103,7 +103,7 @@ class LabelsPage(Page, QWidget):
             self.told.setText(
                 f"{len(found.positions)} of {words.count(total)} labels are suspected to be wrong, most likely first"
                 + (
-                    f"; if no label were wrong, and confidence meant what it says, {expected:.0f} would be all the same."
+                    f". If no label were wrong and the confidence were calibrated, about {expected:.0f} would be suspected."
                     if expected is not None
                     else "."
                 )

@@ -93,6 +93,8 @@ TIPS = (
     "The most frequent wrong answer for images with this label, and how often.",
 )
 GIVES_WAY = HEADS.index("predicted")
+# What the columns with names keep, and what each share gives for it where there is little room.
+LEAST_NAMED, LEAST_TAKEN_FOR, MOST_TAKEN = 72, 96, 16
 
 
 class ClassModel(QAbstractTableModel):
@@ -319,9 +321,14 @@ class ClassTable(ChoosingTable):
         self.setColumnHidden(GIVES_WAY, narrow)
         if narrow:
             room += NUMBERS[GIVES_WAY - 1].width
-        first = max(72, needs[0] if sum(needs) <= room else round(room * needs[0] / sum(needs)))
-        self.setColumnWidth(NAMED, first)
-        self.setColumnWidth(TAKEN_FOR, max(84, room - first))
+        shares = [column for column, number in enumerate(NUMBERS, 1) if number.share is not None]
+        lacking = min(MOST_TAKEN * len(shares), max(0, LEAST_NAMED + LEAST_TAKEN_FOR - room))
+        for column in shares:
+            self.setColumnWidth(column, NUMBERS[column - 1].width - -(-lacking // len(shares)))
+        room += lacking
+        first = max(LEAST_NAMED, needs[0] if sum(needs) <= room else round(room * needs[0] / sum(needs)))
+        self.setColumnWidth(NAMED, min(first, max(LEAST_NAMED, room - LEAST_TAKEN_FOR)))
+        self.setColumnWidth(TAKEN_FOR, max(LEAST_TAKEN_FOR, room - self.columnWidth(NAMED)))
 
     def choose(self, index: QModelIndex, beside: bool, *, enter: bool = False) -> None:
         if index.isValid():

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QPainter, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -40,6 +40,7 @@ from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
 COLUMNS = ("group", "images", "right", "95 % interval", "signed gap", "below rest")
+INTERVAL = 3
 WIDTHS = {1: 60, 2: 66, 3: 104, 4: 84, 5: 92}
 SHARE, OTHER, WARNED = (Qt.ItemDataRole.UserRole + n for n in (2, 3, 4))
 
@@ -53,6 +54,16 @@ class Grouped:
     groups: list[Group]
     positions: dict[str, tuple[int, ...]]
     other: dict[str, Proportion] = field(default_factory=dict)
+
+
+class _Table(QTableWidget):
+    """Tells when there is more or less room."""
+
+    resized = Signal()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.resized.emit()
 
 
 class GroupTable(Page, QWidget):
@@ -69,7 +80,8 @@ class GroupTable(Page, QWidget):
         self.column = Choice(name="column to group by")
         self.column.activated.connect(lambda _: self._start())
         self.note = label(soft=True, wrap=True)
-        self.table = QTableWidget(0, len(COLUMNS))
+        self.table = _Table(0, len(COLUMNS))
+        self.table.resized.connect(self._fit)
         self.table.setHorizontalHeaderLabels(list(COLUMNS))
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -77,7 +89,7 @@ class GroupTable(Page, QWidget):
         self.table.setShowGrid(False)
         self.table.verticalHeader().hide()
         self.table.verticalHeader().setDefaultSectionSize(40)
-        self.table.setItemDelegateForColumn(3, _IntervalBar(self.table))
+        self.table.setItemDelegateForColumn(INTERVAL, _IntervalBar(self.table))
         head = self.table.horizontalHeader()
         head.setHighlightSections(False)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -88,7 +100,7 @@ class GroupTable(Page, QWidget):
         self.table.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         for i, width in WIDTHS.items():
             self.table.setColumnWidth(i, width)
-            if (title := self.table.horizontalHeaderItem(i)) is not None and i != 3:
+            if (title := self.table.horizontalHeaderItem(i)) is not None and i != INTERVAL:
                 title.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.table.cellClicked.connect(lambda line, _: self._choose(line))
         self.table.cellActivated.connect(lambda line, _: self._choose(line, enter=True))
@@ -179,7 +191,7 @@ class GroupTable(Page, QWidget):
                 item = QTableWidgetItem(text)
                 if column:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                if column == 3:
+                if column == INTERVAL:
                     item.setData(SHARE, one.accuracy)
                     item.setData(OTHER, found.other.get(one.name))
                     item.setData(WARNED, one.p < 0.05)
@@ -191,7 +203,11 @@ class GroupTable(Page, QWidget):
                     item.setText(f"{text}  few")
                     tip(item, "Few images: a wide interval")
                 self.table.setItem(i, column, item)
-        fit_columns(self.table, {i: w for i, w in WIDTHS.items() if i != 3}, (1, 2, 4, 5))
+        self._fit()
+
+    def _fit(self) -> None:
+        others = {i: width for i, width in WIDTHS.items() if i != INTERVAL}
+        fit_columns(self.table, others, (1, 2, 4, 5), {INTERVAL: WIDTHS[INTERVAL]})
 
     def _of_held(self, found: Grouped, name: str) -> str:
         """The same group under the run held, in words; empty while none is held."""

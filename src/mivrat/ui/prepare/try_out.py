@@ -77,11 +77,11 @@ class TryOutPage(Page, QWidget):
         if waiting:
             self.told.setText(f"{drawn}; {waiting} of them not scored yet.")
         elif labelled:
-            self.told.setText(f"{drawn}: {right} of {labelled} labelled ones right.")
+            self.told.setText(f"{drawn}: {right} of {labelled} labelled images correct.")
         else:
             self.told.setText(f"{drawn}; none has a label and an answer.")
         self.note.setText(
-            "This few images say nothing about accuracy. They show whether pictures, labels and answers match."
+            "So few images say nothing about accuracy. They show whether pictures, labels and answers match."
         )
         free = not self.workspace.busy
         self.score.setVisible(bool(waiting))
