@@ -12,9 +12,17 @@ import mivrat.core.base
 import mivrat.core.comparing
 import mivrat.core.concluding
 import mivrat.core.figures
+import mivrat.core.models
 import mivrat.core.pictures
 
-PACKAGES = (mivrat.core.base, mivrat.core.comparing, mivrat.core.concluding, mivrat.core.figures, mivrat.core.pictures)
+PACKAGES = (
+    mivrat.core.base,
+    mivrat.core.comparing,
+    mivrat.core.concluding,
+    mivrat.core.figures,
+    mivrat.core.models,
+    mivrat.core.pictures,
+)
 # At least so many examples stand in each, so that they do not get lost.
 LEAST = {"mivrat.core.base": 4, "mivrat.core.figures": 25}
 

@@ -15,6 +15,7 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.methods import RECORDS, Method
+from mivrat.core.models.kinds import model_endings
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 from mivrat.ui.parts.file_dialogs import file_kinds
 
@@ -48,6 +49,7 @@ def paired_test(over_units: Units | None) -> str:
 
 
 # What a file that lists or is images may be, for a dialog that asks for one.
+MODEL_FILES = f"Models, tables and services ({' '.join(f'*{ending}' for ending in model_endings())})"
 IMAGE_FILES = file_kinds(
     *(
         f"{kind} ({' '.join(f'*{ending}' for ending in sorted(endings))})"

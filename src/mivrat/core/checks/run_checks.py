@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import cast
 
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError, NotAgreed
@@ -88,8 +89,7 @@ def gather(study: Study, record: RunRecord, judged: EvaluatedRun, names: Collect
     model, remote, problem = None, None, ""
     if record.kind.can.asked and service_check.NAME in names:
         try:
-            found = model_of(record)
-            remote = found if isinstance(found, ServiceModel) else None
+            remote = cast("ServiceModel", model_of(record))
         except NotAgreed:
             raise
         except InputError as error:

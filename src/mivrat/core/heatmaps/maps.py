@@ -8,7 +8,7 @@ import weakref
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import onnx
@@ -432,8 +432,8 @@ def target_from_text(text: str, class_index: Any) -> Target | None:
 
 def maker_of(model: Model, kind: Kind | None = None) -> MapMaker:
     """What takes maps from a model, as far as it can tell of itself. Raises InputError for one that answers for no new image."""
-    if isinstance(model, OnnxModel):
-        return HeatmapMaker(model, kind)
+    if model.kind.can.gradients:
+        return HeatmapMaker(cast("OnnxModel", model), kind)
     if not model.kind.can.scores:
         raise InputError(model.kind.lacks("Heatmaps need"), where=model.path)
     return MapMaker(model, kind)

@@ -24,3 +24,12 @@ def kind_of(path: Path) -> ModelKind:
 def load_model(path: Path, classes: Sequence[str], recipe: Recipe | None = None, threads: int = 0) -> Model:
     """The model in a file, or behind a service description. Raises InputError where it cannot be used."""
     return kind_of(path).load(path, classes, recipe, threads)
+
+
+def model_endings(*, scoring: bool = False) -> list[str]:
+    """The endings of files that models are in, in order; ``scoring``: of those kinds alone that answer for new images.
+
+    >>> model_endings(scoring=True)
+    ['.onnx', '.toml']
+    """
+    return sorted(set().union(*(one.endings for one in KINDS.values() if one.can.scores or not scoring)))

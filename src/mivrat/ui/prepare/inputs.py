@@ -19,9 +19,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mivrat.core.models.kinds import model_endings
 from mivrat.core.models.service.agreement import is_agreed_at, withdraw
 from mivrat.core.models.service.places import address_in
-from mivrat.core.pictures.image_sets import ROLES, TABLE_ENDINGS, Role
+from mivrat.core.pictures.image_sets import ROLES, Role
 from mivrat.core.study.contents import Contents
 from mivrat.core.study.records import ModelInfo, SetInfo
 from mivrat.ui import words
@@ -47,7 +48,6 @@ from mivrat.ui.theme import theme
 from mivrat.workspace import study_edits
 from mivrat.workspace.workspace import Workspace
 
-TABLES = " ".join(f"*{ending}" for ending in sorted(TABLE_ENDINGS))
 INDEPENDENT = "none: independent"
 MEANINGS: dict[Role, str] = {
     "held-out": "Held-out: images the model has never seen; they are scored and measured.",
@@ -171,7 +171,7 @@ class InputsPage(Page, Scrolled):
             self,
             "Choose a model",
             self._folder(),
-            file_kinds(f"Models, tables and services (*.onnx *.toml {TABLES})", ALL_FILES),
+            file_kinds(words.MODEL_FILES, ALL_FILES),
         )
         if found is not None:
             self.add_model(found)
@@ -299,7 +299,7 @@ class InputsPage(Page, Scrolled):
     def take_files(self, paths: Sequence[Path]) -> None:
         """Files dropped on the window: the first one is added as a model, or as held-out images."""
         if paths:
-            if paths[0].suffix.lower() in (".onnx", ".toml"):
+            if paths[0].suffix.lower() in model_endings(scoring=True):
                 self.add_model(paths[0])
             else:
                 self.add_images(paths[0], "held-out")

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QVBoxLayout, QWidget
 from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.text import quoted
-from mivrat.core.models.kinds import load_model
+from mivrat.core.models.kinds import load_model, model_endings
 from mivrat.core.models.service.description import is_address, is_description
 from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
@@ -229,7 +229,7 @@ class NewStudyPage(QWidget):
             "model",
             "an ONNX file, a table of predictions, or the address of a service",
             "open",
-            file_kinds("Models, tables and services (*.onnx *.csv *.tsv *.jsonl *.parquet *.toml)", ALL_FILES),
+            file_kinds(words.MODEL_FILES, ALL_FILES),
         )
         self.service = button("Service…", self.service_wanted.emit)
         tip(self.service, "Describe a prediction service, and try one image on it")
@@ -310,10 +310,10 @@ class NewStudyPage(QWidget):
             ending = path.suffix.lower()
             if path.is_dir() or ending in TABLE_ENDINGS | PICTURE_ENDINGS:
                 self.images.set_path(path)
-            elif ending == ".onnx":
+            elif ending == ".toml" and not is_description(path):
+                self.recipe.set_path(path)
+            elif ending in model_endings(scoring=True):
                 self.model.set_path(path)
-            elif ending == ".toml":
-                (self.model if is_description(path) else self.recipe).set_path(path)
             elif ending in (".txt", ".json"):
                 self.classes.set_path(path)
 
