@@ -19,6 +19,7 @@ from mivrat.core.selecting.selection import Outcome
 from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import load_reviews
 from mivrat.ui.bench import EXPLAIN, MEASURE, PREPARE
+from mivrat.ui.explain.board_page import USUAL
 from mivrat.ui.window import BENCH, START, MainWindow
 from mivrat.workspace import study_edits
 from tests.support.networks import classifier, loaded
@@ -109,8 +110,19 @@ def test_nothing_of_the_first_study_is_taken_for_the_second(
         window.workspace.shown.snapshot.record.recipe.model_copy(update={"crop": None})
     )
     window.workspace.shown.look_at(14)
+    bench = window.bench
+    looked = [
+        bench.measure.scope, bench.compare.scope, bench.examine.groups.what, bench.examine.causes.by, bench.explain.board.way,
+        bench.explain.where.by, bench.explain.cover.form.region, bench.explain.cover.form.hide_as, bench.close_look.way,
+    ]  # fmt: skip
+    for choice in looked:
+        choice.setCurrentIndex(1)
+    bench.explain.board.set_wishes([(2, None)])
+    settle()
     show(second)
     assert (window.workspace.shown.current, window.workspace.shown.order) == (None, "confident mistakes")
+    assert [choice.currentIndex() for choice in looked] == [0] * len(looked)
+    assert bench.explain.board.wishes == list(USUAL)
     agrees(window, second, others, settle)
     window.workspace.shown.look_at(1)
     window.bench.close_look.review.proposed.setCurrentIndex(1)

@@ -45,3 +45,7 @@ class CompareStep(StepArea):
             self.training,
             top=flowing(self.tabs, beside, spacing=12),
         )
+
+    def begin_anew(self) -> None:
+        super().begin_anew()
+        self.scope.setCurrentIndex(0)

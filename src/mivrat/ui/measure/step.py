@@ -51,3 +51,7 @@ class MeasureStep(StepArea):
             self.groups,
             top=flowing(self.tabs, beside, spacing=12),
         )
+
+    def begin_anew(self) -> None:
+        super().begin_anew()
+        self.scope.setCurrentIndex(0)
