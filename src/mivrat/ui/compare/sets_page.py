@@ -45,7 +45,7 @@ class SetsPage(ComparedPage, Scrolled):
         self.workspace, self.comparer = workspace, comparer
         self.verdict = Verdict(workspace, comparer)
         self.same_images = label(
-            "Both runs are of the same images, so there are no two sets to compare. Compare with the same model on another image set "
+            "Both runs use the same images, so there is only one set. Compare with the same model on another image set "
             "to see where a difference between the sets comes from.", soft=True, wrap=True,
         )  # fmt: skip
         self.split = label(wrap=True)
