@@ -9,7 +9,7 @@ test: ## style, types and tests
 	@.venv/bin/ruff check src tests tools benchmarks
 	@.venv/bin/ruff format --check --quiet src tests tools benchmarks
 	@.venv/bin/mypy
-	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --dist loadfile --no-loadscope-reorder # workers share the processors
+	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --dist worksteal # workers share the processors, and what is left at the end
 
 test-all: ## the same under every supported Python at hand
 	@tools/test_all.sh
