@@ -8,6 +8,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from mivrat.commands.catalogue import COMMANDS
 from mivrat.commands.telling import DONE, say
 from mivrat.core.base.errors import InputError
 
@@ -39,8 +40,6 @@ def window(args: argparse.Namespace) -> int:
             say(f"mivrat: no display was found for a window; running the demonstration headless, into {folder}")
             run_headless(folder)
             return DONE
-        from mivrat.commands.catalogue import COMMANDS
-
         *most, last = (one.name for one in COMMANDS if one.headless)
         raise InputError(
             "no display was found for a window, or a system library for it is missing",

@@ -30,6 +30,15 @@ class InputError(Exception):
         return " ".join(text.split())
 
 
+def cannot_be_written(error: OSError, where: object) -> InputError:
+    """What is said of a file or folder that the system lets nobody write."""
+    return InputError(
+        f"cannot be written ({error.strerror or error})",
+        where=where,
+        hint="choose a folder you may write to, with room left",
+    )
+
+
 def arose_in(error: BaseException, package: str) -> bool:
     """Whether an exception arose in the code of a package, one that was given a user's file: then the file may be at fault. What
     arises in our own code is a mistake of ours, whatever file was open at the time."""

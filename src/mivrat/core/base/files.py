@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, cannot_be_written
 
 # Class lists, recipes and shapes are far smaller.
 MOST_TEXT = 50_000_000
@@ -46,11 +46,7 @@ def write_whole_with(path: Path, write: Callable[[Path], object]) -> None:
             os.fsync(written.fileno())
         part.replace(path)
     except OSError as error:
-        raise InputError(
-            f"cannot be written ({error.strerror or error})",
-            where=path,
-            hint="choose a folder you may write to, with room left",
-        ) from error
+        raise cannot_be_written(error, path) from error
     finally:
         if part is not None:
             part.unlink(missing_ok=True)

@@ -11,7 +11,7 @@ from typing import Literal
 
 from PIL import Image, ImageDraw
 
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import InputError, cannot_be_written
 from mivrat.core.base.files import folder_within, free_name, put_new, write_whole, write_whole_with
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
 from mivrat.core.base.numbers import percent
@@ -103,11 +103,7 @@ def sort_into_folders(
             write_whole(free_name(folder / "list.csv"), list_of_images(exported).as_csv())
         yield Written(made, folder, done - made)
     except OSError as error:
-        raise InputError(
-            f"cannot be written ({error.strerror or error})",
-            where=folder,
-            hint="choose a folder you may write to, with room left",
-        ) from error
+        raise cannot_be_written(error, folder) from error
 
 
 def _put(source: Path, place: Path, how: How, put: set[Path]) -> None:
@@ -158,7 +154,7 @@ def contact_sheet(exported: ExportedImages, path: Path, stop: StopSignal | None 
                 os.replace(part, path)
                 yield Written(1, path)
         except OSError as error:
-            raise InputError(f"cannot be written ({error.strerror or error})", where=path, hint="choose a folder you may write to, with room left") from error  # fmt: skip
+            raise cannot_be_written(error, path) from error
         finally:
             part.unlink(missing_ok=True)
         return

@@ -11,7 +11,7 @@ import numpy as np
 from PIL import Image
 
 from mivrat.core.answers.judged import EvaluatedRun
-from mivrat.core.base.errors import InputError
+from mivrat.core.base.errors import cannot_be_written
 from mivrat.core.base.files import free_name, write_whole
 from mivrat.core.base.job import Meter, Progress, StopSignal, Written
 from mivrat.core.base.text import escaped, safe_cell
@@ -127,8 +127,4 @@ def write_selection(
         write_whole(free_name(folder / "index.csv"), index_as_csv(lines))
         yield Written(written, folder, len(lines) - written)
     except OSError as error:
-        raise InputError(
-            f"cannot be written ({error.strerror or error})",
-            where=folder,
-            hint="choose a folder you may write to, with room left",
-        ) from error
+        raise cannot_be_written(error, folder) from error

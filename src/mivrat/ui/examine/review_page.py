@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
@@ -110,14 +109,11 @@ class ReviewPage(Page, Scrolled):
             workspace.topics.run,
             workspace.topics.figures,
         )
-        workspace.topics.kept.connect(self._show_kept)
-        workspace.topics.selection.connect(self._show_kept)
+        self._late_kept = Late(self, self._show_kept, workspace.topics.kept, workspace.topics.selection)
 
     # --- progress ---
 
     def refresh(self) -> None:
-        if not self.isVisible():
-            return
         progress = self.reviewer.progress()
         scope = "Of the selection, " if self.workspace.shown.conditions else ""
         if not progress.total:
@@ -129,11 +125,6 @@ class ReviewPage(Page, Scrolled):
         self.next.setEnabled(progress.reviewed < progress.total)
         self._show_causes()
         self._correct()
-
-    def showEvent(self, event: QShowEvent) -> None:
-        super().showEvent(event)
-        self.refresh()
-        self._show_kept()
 
     def _choose_left(self) -> None:
         self.workspace.shown.replace(
@@ -222,8 +213,6 @@ class ReviewPage(Page, Scrolled):
 
     def _show_kept(self) -> None:
         snapshot = self.workspace.shown.snapshot
-        if not self.isVisible():
-            return
         clear(self.kept_list)
         self.keep.setEnabled(bool(self.workspace.shown.conditions))
         self.kept_name.setEnabled(bool(self.workspace.shown.conditions))

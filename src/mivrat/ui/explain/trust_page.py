@@ -89,7 +89,6 @@ class TrustPage(Page, QWidget):
         super().showEvent(event)
         self.explainer.prepare()
         self._tell_buttons()
-        self._tell_buttons()
         self.refresh()
 
     def _usable(self) -> list[int]:
