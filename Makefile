@@ -1,3 +1,6 @@
+# What is compiled is kept, whatever the machine says.
+COMPILED = PYTHONDONTWRITEBYTECODE=
+
 .PHONY: demo test test-all test-slow check screenshots bench clean
 
 demo: ## open the window on the demonstration (headless, and saying so, without a display)
@@ -8,8 +11,8 @@ test: ## style, types and tests
 	@tools/setup.sh
 	@.venv/bin/ruff check src tests tools benchmarks
 	@.venv/bin/ruff format --check --quiet src tests tools benchmarks
-	@.venv/bin/mypy
-	@OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --dist worksteal # workers share the processors, and what is left at the end
+	@$(COMPILED) .venv/bin/python -m pytest --collect-only >/dev/null 2>&1 & .venv/bin/mypy && wait # the workers below then find the tests compiled
+	@$(COMPILED) OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --dist worksteal # workers share the processors, and what is left at the end
 
 test-all: ## the same under every supported Python at hand
 	@tools/test_all.sh
@@ -48,6 +51,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.concluding
 	@.venv/bin/python -m benchmarks.tables
 	@.venv/bin/python -m benchmarks.services
+	@.venv/bin/python -m benchmarks.cluster
 	@.venv/bin/python -m benchmarks.long_use
 
 clean:

@@ -11,8 +11,7 @@ from pathlib import Path
 
 from benchmarks.opening import CLASSES, IMAGES, make_study
 from benchmarks.pictures import write_jpegs
-from mivrat.core.base.job import StopSignal
-from mivrat.core.concluding.findings import Draft, FindingClaim, Picture, as_text
+from mivrat.core.concluding.findings import Draft, FindingClaim, FindingPicture, as_text
 from mivrat.core.concluding.of_study import ground_of, make_finding, read_snapshot
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.study.file import Study
@@ -70,19 +69,27 @@ def _with_pictures(study: Path) -> None:
     """A finding with a picture of every image, and one with heatmaps, of the first run."""
     ground = ground_of(study, read_snapshot(study, 1), MakerPool())
     names, items = ground.names, ground.snapshot.record.image_set.items
-    one = make_finding(ground, Draft("Wrong", "", FindingClaim("criterion", "top1 >= 0.9")), None, StopSignal())
+    one = make_finding(ground, Draft("Wrong", "", FindingClaim("criterion", "top1 >= 0.9")), None)
     assert one is not None
-    plain = tuple(Picture(names[i]) for i in range(len(items)))
-    heated = tuple(Picture(names[i], True) for i in range(PICTURES - len(items)))
+    plain = tuple(FindingPicture(names[i]) for i in range(len(items)))
+    heated = tuple(FindingPicture(names[i], True) for i in range(PICTURES - len(items)))
     with Study.open(study) as kept:
         save_criteria(kept, 1, ["top1 >= 0.9"])
-        save_findings(kept, [KeptFinding(i + 1, as_text(replace(one, title=f"{i}", pictures=some))) for i, some in enumerate((plain, heated))])  # fmt: skip
+        save_findings(
+            kept,
+            [
+                KeptFinding(i + 1, as_text(replace(one, title=f"{i}", pictures=some)))
+                for i, some in enumerate((plain, heated))
+            ],
+        )
 
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        os.environ |= {one: str(folder / one) for one in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME")}  # fmt: skip
+        os.environ |= {
+            one: str(folder / one) for one in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME")
+        }
         study = demo_study_path()
         list(make_demo_study(study))
         run = "grain-net-1 on late-summer-field"
@@ -93,7 +100,10 @@ def main() -> None:
         write_jpegs(folder / "jpegs", 200)
         for ending in ("pdf", "png"):
             seconds, peak, before = _run(_SHEET, folder / "jpegs", folder / f"sheet.{ending}", SHEET)
-            print(f"contact sheet of {SHEET} images, {ending}: {seconds:.0f} s, peak {peak:.0f} MB ({before:.0f} before)", flush=True)  # fmt: skip
+            print(
+                f"contact sheet of {SHEET} images, {ending}: {seconds:.0f} s, peak {peak:.0f} MB ({before:.0f} before)",
+                flush=True,
+            )
         if "--quick" not in sys.argv:
             big = folder / "big.mivrat"
             make_study(big)

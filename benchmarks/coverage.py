@@ -90,10 +90,15 @@ UNITED = tuple(Made(classes, strength, 1.8, False, 1.0) for classes in (2, 5) fo
 def truth_of(figures: Figures) -> dict[str, float]:
     assert figures.log_loss is not None
     found = {name: getattr(figures.averages, name) for name in COUNTED} | {
-        "log_loss": figures.log_loss.value, "brier": figures.brier, "ece": figures.calibration.ece,
-        "signed_gap": figures.calibration.signed_gap, "top1": figures.top_k[1].value, "recall": figures.classes[0].recall.value,
-        "precision": figures.classes[0].precision.value, "f1": figures.classes[0].f1,
-    }  # fmt: skip
+        "log_loss": figures.log_loss.value,
+        "brier": figures.brier,
+        "ece": figures.calibration.ece,
+        "signed_gap": figures.calibration.signed_gap,
+        "top1": figures.top_k[1].value,
+        "recall": figures.classes[0].recall.value,
+        "precision": figures.classes[0].precision.value,
+        "f1": figures.classes[0].f1,
+    }
     return {name: float(value or 0) for name, value in found.items()}
 
 

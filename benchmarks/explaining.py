@@ -15,7 +15,7 @@ from benchmarks.networks import RECIPE, mobile, residual
 from benchmarks.side_by_side import in_turn, spread
 from mivrat.core.answers.judging import Judging
 from mivrat.core.base.blob_cache import BlobCache
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.heatmaps.methods import Method
@@ -93,10 +93,11 @@ def a_thousand(folder: Path) -> None:
     maker, setup, everything = HeatmapMaker(OnnxModel(model.path, RECIPE, 100)), MapSetup(), list(range(MISTAKES))
     cache, stop = BlobCache(folder / "cache"), StopSignal()
     kept, began, asked_at = KeptMaps(record, judged, setup, contents, cache), time.perf_counter(), 0.0
-    for progress in kept.run(maker, everything, stop):
-        if progress.done > MISTAKES // 2 and not stop.stopped:
-            stop.stop()
-            asked_at = time.perf_counter()
+    with stopped_by(stop):
+        for progress in kept.run(maker, everything):
+            if progress.done > MISTAKES // 2 and not stop.stopped:
+                stop.stop()
+                asked_at = time.perf_counter()
     ended, done = time.perf_counter(), len(kept.maps)
     again = KeptMaps(record, judged, setup, contents, cache)
     known = len(again.maps)

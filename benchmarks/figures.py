@@ -16,8 +16,10 @@ from benchmarks.side_by_side import in_turn, spread
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
+from mivrat.core.base.job import stopped_by
 from mivrat.core.figures.uncertainty import intervals
 from mivrat.core.running.slow_figures import slow_figures
+from tests.support.stopping import StopsAfter
 
 IMAGES, CLASSES, ROUNDS = 50_000, 1_000, 3
 
@@ -42,18 +44,8 @@ def all_figures(rows: np.ndarray, labels: np.ndarray) -> None:
     found = judged_from(rows, labels)
     figures = found.figures([1, 3, 5], ranked=False)
     assert figures.total == len(rows)
-    assert slow_figures(found, stopped=_after(2)) is None
-
-
-class _after:  # noqa: N801
-    """Says stop from the given question on, so that what asks last, is left out."""
-
-    def __init__(self, questions: int) -> None:
-        self._left = questions
-
-    def __call__(self) -> bool:
-        self._left -= 1
-        return self._left < 0
+    with stopped_by(StopsAfter(2)):
+        assert slow_figures(found) is None
 
 
 def straightforward(rows: np.ndarray, labels: np.ndarray) -> None:

@@ -22,7 +22,7 @@ from benchmarks.opening import CLASSES, make_study
 from benchmarks.screens import wait
 from benchmarks.selection import repainted
 from mivrat.core.comparing.holding import hold, names_of
-from mivrat.core.selecting.selection import Against, Condition, Labelled, OtherPredicted, Predicted
+from mivrat.core.selecting.selection import Condition, Labelled, OtherPredicted, OutcomeOfBoth, Predicted
 from mivrat.ui.application import make_application
 from mivrat.ui.bench import COMPARE
 from mivrat.ui.window import BENCH, MainWindow
@@ -70,10 +70,10 @@ def main() -> None:
             window.bench.compare.choose(step % 3)
             k = int(rng.integers(CLASSES))
             return (
-                (Against(frozenset({("fixed", "broken", "both wrong")[step % 3]}), shown.held_other),),
+                (OutcomeOfBoth(frozenset({("fixed", "broken", "both wrong")[step % 3]}), shown.held_other),),
                 (Labelled(frozenset({k})),),
                 (OtherPredicted(frozenset({k}), shown.held_other),),
-                (Predicted(frozenset({k})), Against(frozenset({"fixed"}), shown.held_other)),
+                (Predicted(frozenset({k})), OutcomeOfBoth(frozenset({"fixed"}), shown.held_other)),
             )[step % 4]
 
         milliseconds = repainted(window, 60, choose)

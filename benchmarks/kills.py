@@ -21,9 +21,14 @@ KILLS = 200
 
 def command(study: Path, out: Path) -> list[str]:
     options = {
-        "model": DATA / "grain-net-1.onnx", "recipe": DATA / "recipe.toml", "classes": DATA / "classes.txt",
-        "images": DATA / "spring-check.csv", "out": out, "study": study, "batch": 8,
-    }  # fmt: skip
+        "model": DATA / "grain-net-1.onnx",
+        "recipe": DATA / "recipe.toml",
+        "classes": DATA / "classes.txt",
+        "images": DATA / "spring-check.csv",
+        "out": out,
+        "study": study,
+        "batch": 8,
+    }
     return [sys.executable, "-m", "mivrat", "evaluate", *(p for k, v in options.items() for p in (f"--{k}", str(v)))]
 
 

@@ -84,7 +84,7 @@ class User:
 
         def look() -> None:
             if len(shown):
-                workspace.shown.look_at(int(chance.choice(shown.tolist())))
+                workspace.shown.focus.look_at(int(chance.choice(shown.tolist())))
                 window.bench.look_closely()
 
         def key(name: str) -> None:

@@ -34,9 +34,13 @@ def main() -> None:
         for number in sizes:
             table = write_table(folder / f"{number}.csv", files[:number])
             arguments = {
-                "model": model.path, "recipe": folder / "recipe.toml", "classes": folder / "classes.txt",
-                "images": table, "out": folder / "out", "study": folder / f"{number}.mivrat",
-            }  # fmt: skip
+                "model": model.path,
+                "recipe": folder / "recipe.toml",
+                "classes": folder / "classes.txt",
+                "images": table,
+                "out": folder / "out",
+                "study": folder / f"{number}.mivrat",
+            }
             options = [part for key, value in arguments.items() for part in (f"--{key}", str(value))]
             began = time.perf_counter()
             done = subprocess.run(

@@ -91,7 +91,7 @@ def be_killed(folder: str) -> None:
     while True:
         press(window, Qt.Key.Key_Right)
         press(window, DIGITS[0])
-        print(window.workspace.shown.current, flush=True)
+        print(window.workspace.shown.focus.current, flush=True)
         QApplication.processEvents()
 
 

@@ -108,9 +108,15 @@ def main() -> None:
                 began = time.perf_counter()
                 turn = QPoint(0, STEP if frame < FRAMES * 2 // 3 else 40 * STEP)  # then as fast as a dragged scroll bar
                 wheel = QWheelEvent(
-                    at, QPointF(viewport.mapToGlobal(at.toPoint())), QPoint(), turn, Qt.MouseButton.NoButton,
-                    Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
-                )  # fmt: skip
+                    at,
+                    QPointF(viewport.mapToGlobal(at.toPoint())),
+                    QPoint(),
+                    turn,
+                    Qt.MouseButton.NoButton,
+                    Qt.KeyboardModifier.NoModifier,
+                    Qt.ScrollPhase.NoScrollPhase,
+                    False,
+                )
                 QApplication.sendEvent(viewport, wheel)
                 QApplication.processEvents()
                 painted.append(1000 * (time.perf_counter() - began))

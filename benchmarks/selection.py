@@ -64,10 +64,14 @@ def main() -> None:
         def choose(step: int) -> Sequence[Condition]:
             window.bench.measure.tabs.choose(step % 5)
             k = int(rng.integers(CLASSES))
-            return [(
-                Labelled(frozenset({k})), Predicted(frozenset({k})), Outcome(frozenset({"wrong"})),
-                Confidence(frozenset({(0.2, 0.4)})),
-            )[step % 4]]  # fmt: skip
+            return [
+                (
+                    Labelled(frozenset({k})),
+                    Predicted(frozenset({k})),
+                    Outcome(frozenset({"wrong"})),
+                    Confidence(frozenset({(0.2, 0.4)})),
+                )[step % 4]
+            ]
 
         milliseconds = repainted(window, 60, choose)
         stall = max(b - a for a, b in pairwise(ticks))

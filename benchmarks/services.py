@@ -138,10 +138,25 @@ def figures(folder: Path) -> None:
     """Every figure of metrics.json, through the stand-in and the real server, against the file's."""
     _, _, pictures = digits(folder / "digits")
     sets = {
-        "demonstration, late summer": (DATA / "grain-net-1.onnx", DATA / "late-summer-field.csv", DATA / "classes.txt", DATA / "recipe.toml"),
-        "demonstration, spring": (DATA / "grain-net-1.onnx", DATA / "spring-check.csv", DATA / "classes.txt", DATA / "recipe.toml"),
-        "digits": (folder / "digits" / "digits.onnx", pictures, folder / "digits" / "classes.txt", folder / "digits" / "recipe.toml"),
-    }  # fmt: skip
+        "demonstration, late summer": (
+            DATA / "grain-net-1.onnx",
+            DATA / "late-summer-field.csv",
+            DATA / "classes.txt",
+            DATA / "recipe.toml",
+        ),
+        "demonstration, spring": (
+            DATA / "grain-net-1.onnx",
+            DATA / "spring-check.csv",
+            DATA / "classes.txt",
+            DATA / "recipe.toml",
+        ),
+        "digits": (
+            folder / "digits" / "digits.onnx",
+            pictures,
+            folder / "digits" / "classes.txt",
+            folder / "digits" / "recipe.toml",
+        ),
+    }
     for number, (name, (model, images, classes, recipe)) in enumerate(sets.items()):
         subprocess.run(evaluate(model, images, classes, recipe, folder / "file"), check=True, **QUIET)
         wanted = (folder / "file" / "metrics.json").read_bytes()

@@ -73,9 +73,14 @@ def wrong_setups(right: Setup, folder: Path) -> dict[str, Setup]:
     def resized(start: Setup) -> Setup:
         size = right.recipe.output_size()
         assert size is not None
-        rule = {"rule": "shorter-side", "size": round(max(size) * 1.15)} if right.recipe.crop is None else {
-            "rule": "stretch", "size": size,
-        }  # fmt: skip
+        rule = (
+            {"rule": "shorter-side", "size": round(max(size) * 1.15)}
+            if right.recipe.crop is None
+            else {
+                "rule": "stretch",
+                "size": size,
+            }
+        )
         crop = Crop(size=size) if right.recipe.crop is None else None
         new = start.recipe.model_copy(update={"resize": start.recipe.resize.model_copy(update=rule), "crop": crop})
         return Setup(new, start.images, start.classes)
@@ -115,9 +120,15 @@ def checked(path: Path, setup: Setup) -> tuple[float, bool, dict[str, CheckResul
     given = Inputs(setup.classes, setup.images, model, judged=judged)
     right = judged.right[judged.evaluated]
     poor = near_chance(right, judged.labels[judged.evaluated])
-    return float(right.mean()), poor, {
-        "recipe": recipe, "order": check_class_order(given), "skill": check_skill(given),
-    }  # fmt: skip
+    return (
+        float(right.mean()),
+        poor,
+        {
+            "recipe": recipe,
+            "order": check_class_order(given),
+            "skill": check_skill(given),
+        },
+    )
 
 
 def adopted(setup: Setup, said: dict[str, CheckResult]) -> Setup | None:

@@ -33,9 +33,10 @@ CORE = (
 # What stands around the core, and what of that each part may use beside it.
 AROUND = {
     "demo": set(),
-    "workspace": {"demo"},
+    "workspace": {"cluster", "demo"},
     "service": set(),
-    "commands": {"demo", "service"},
+    "cluster": set(),
+    "commands": {"cluster", "demo", "service"},
     "ui": {"demo", "workspace"},
     "cli": {"commands"},
     "__main__": {"cli"},
@@ -80,11 +81,28 @@ def test_every_module_says_its_job() -> None:
 @pytest.mark.parametrize(
     ("module", "never"),
     [
-        ("commands.evaluating", ("scipy", "polars", "matplotlib", "weasyprint", "jinja2", "httpx", "keyring", "asyncio", "mivrat.core.concluding.requirements", *TOOLKIT)),
-        ("ui.window", ("numpy", "scipy", "polars", "pydantic", "onnx", "onnxruntime", "pyqtgraph", "mivrat.workspace.workspace")),
+        (
+            "commands.evaluating",
+            (
+                "scipy",
+                "polars",
+                "matplotlib",
+                "weasyprint",
+                "jinja2",
+                "httpx",
+                "keyring",
+                "asyncio",
+                "mivrat.core.concluding.requirements",
+                *TOOLKIT,
+            ),
+        ),
+        (
+            "ui.window",
+            ("numpy", "scipy", "polars", "pydantic", "onnx", "onnxruntime", "pyqtgraph", "mivrat.workspace.workspace"),
+        ),
         ("ui.bench", ("scipy.stats", "scipy.optimize", "matplotlib", "weasyprint", "httpx", "keyring")),
     ],
-)  # fmt: skip
+)
 def test_what_takes_long_to_load_is_loaded_when_it_is_used(module: str, never: tuple[str, ...]) -> None:
     asked = f"import sys, mivrat.{module}; print([one for one in {never!r} if one in sys.modules])"
     found = subprocess.run([sys.executable, "-c", asked], check=True, capture_output=True, text=True)

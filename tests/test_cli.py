@@ -119,8 +119,13 @@ def test_figures_by_group_and_with_another_threshold(
     alone = found["top_k"]["1"]
     calibration = found["calibration"]
     assert set(calibration["temperature"]) == {
-        "value", "identifiable", "log_loss_before", "log_loss_after", "ece_before", "ece_after"
-    }  # fmt: skip
+        "value",
+        "identifiable",
+        "log_loss_before",
+        "log_loss_after",
+        "ece_before",
+        "ece_after",
+    }
     assert calibration["ece_if_calibrated"]["median"] <= calibration["ece_if_calibrated"]["high"]
     assert calibration["adaptive_ece"] is not None
     assert calibration["classwise_ece"] is not None

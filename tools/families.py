@@ -88,7 +88,12 @@ class ClassAttention(nn.Module):
         super().__init__()
         self.patched, self.norm, self.attention, self.mix = Patched(), nn.LayerNorm(12), Attention(12, 3), Mixing()
         self.token, self.last = nn.Parameter(torch.randn(1, 1, 12)), nn.LayerNorm(12)
-        self.q, self.kv, self.out, self.head = nn.Linear(12, 12), nn.Linear(12, 24), nn.Linear(12, 12), nn.Linear(12, CLASSES)  # fmt: skip
+        self.q, self.kv, self.out, self.head = (
+            nn.Linear(12, 12),
+            nn.Linear(12, 24),
+            nn.Linear(12, 12),
+            nn.Linear(12, CLASSES),
+        )
 
     def forward(self, x: Tensor) -> Tensor:
         x = self.patched(x)
@@ -177,7 +182,12 @@ class Turned(nn.Module):
         angles = torch.arange(16)[:, None] * torch.tensor([1.0, 0.5, 0.2, 0.1, 0.05, 0.02])
         self.register_buffer("cos", torch.cat([angles.cos()] * 2, 1))
         self.register_buffer("sin", torch.cat([angles.sin()] * 2, 1))
-        self.gate, self.up, self.down, self.head = nn.Linear(12, 20), nn.Linear(12, 20), nn.Linear(20, 12), nn.Linear(12, CLASSES)  # fmt: skip
+        self.gate, self.up, self.down, self.head = (
+            nn.Linear(12, 20),
+            nn.Linear(12, 20),
+            nn.Linear(20, 12),
+            nn.Linear(12, CLASSES),
+        )
 
     def norm(self, x: Tensor) -> Tensor:
         return x * torch.rsqrt(x.square().mean(-1, keepdim=True) + 1e-5) * self.scale
@@ -364,7 +374,11 @@ class PowerMean(nn.Module):
 
     def __init__(self) -> None:
         super().__init__()
-        self.stem, self.power, self.classes = Stem(), nn.Parameter(torch.tensor(3.0)), nn.Parameter(torch.randn(CLASSES, 12))  # fmt: skip
+        self.stem, self.power, self.classes = (
+            Stem(),
+            nn.Parameter(torch.tensor(3.0)),
+            nn.Parameter(torch.randn(CLASSES, 12)),
+        )
 
     def forward(self, x: Tensor) -> Tensor:
         x = self.stem(x).clamp(min=1e-3).pow(self.power).mean((2, 3)).pow(1 / self.power)
@@ -427,7 +441,9 @@ class Unpadded(nn.Module):
 
     def __init__(self) -> None:
         super().__init__()
-        self.body = nn.Sequential(nn.Conv2d(3, 8, 5), nn.ReLU(), nn.Conv2d(8, 8, 5), nn.ReLU(), nn.Conv2d(8, 10, 5, 2), nn.ReLU())  # fmt: skip
+        self.body = nn.Sequential(
+            nn.Conv2d(3, 8, 5), nn.ReLU(), nn.Conv2d(8, 8, 5), nn.ReLU(), nn.Conv2d(8, 10, 5, 2), nn.ReLU()
+        )
         self.head = Head(10)
 
     def forward(self, x: Tensor) -> Tensor:
@@ -478,14 +494,37 @@ class Stages(nn.Module):
 
 FAMILIES: dict[str, Make] = {
     **network_range.NETWORKS,
-    "tokens-first": lambda: TokensFirst(True), "tokens-first-mean": lambda: TokensFirst(False), "registers": lambda: Further(1),
-    "two-class-tokens": lambda: Further(2), "class-attention": ClassAttention, "attention-pool": AttentionPool,
-    "linear-attention": LinearAttention, "channel-attention": ChannelAttention, "reduced-keys": ReducedKeys, "turned": Turned,
-    "decaying": Decaying, "axial": Axial, "gated-places": GatedPlaces, "pyramid": Pyramid, "channels-to-places": Shuffled,
-    "enlarged": Enlarged, "spatial-transformer": SpatialTransformer, "own-kernel": OwnKernel, "neighbours": Neighbours,
-    "non-local": NonLocal, "looked": Looked, "power-mean": PowerMean, "products": Products, "largest": Largest, "smooth": Smooth,
-    "cropped": Cropped, "unpadded": Unpadded, "experts": Experts, "reading": Reading, "three-stages": Stages,
-}  # fmt: skip
+    "tokens-first": lambda: TokensFirst(True),
+    "tokens-first-mean": lambda: TokensFirst(False),
+    "registers": lambda: Further(1),
+    "two-class-tokens": lambda: Further(2),
+    "class-attention": ClassAttention,
+    "attention-pool": AttentionPool,
+    "linear-attention": LinearAttention,
+    "channel-attention": ChannelAttention,
+    "reduced-keys": ReducedKeys,
+    "turned": Turned,
+    "decaying": Decaying,
+    "axial": Axial,
+    "gated-places": GatedPlaces,
+    "pyramid": Pyramid,
+    "channels-to-places": Shuffled,
+    "enlarged": Enlarged,
+    "spatial-transformer": SpatialTransformer,
+    "own-kernel": OwnKernel,
+    "neighbours": Neighbours,
+    "non-local": NonLocal,
+    "looked": Looked,
+    "power-mean": PowerMean,
+    "products": Products,
+    "largest": Largest,
+    "smooth": Smooth,
+    "cropped": Cropped,
+    "unpadded": Unpadded,
+    "experts": Experts,
+    "reading": Reading,
+    "three-stages": Stages,
+}
 # These take one image at a time.
 ONE_AT_A_TIME = {"own-kernel"}
 

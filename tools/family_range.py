@@ -89,10 +89,16 @@ def hits(maker: HeatmapMaker, layer: Layer) -> tuple[int, int]:
         image[:, row - 3 : row + 3, column - 3 : column + 3] = 2.0
     found = np.concatenate([maker.activations(images[k : k + 1], layer) for k in range(len(spots))])
     moved = np.abs(found - found.mean(axis=0)).sum(axis=1).astype(np.float32)
-    cell = (abs(place.bottom - place.top) * SIDE / layer.grid[place.swapped], abs(place.right - place.left) * SIDE / layer.grid[1 - place.swapped])  # fmt: skip
+    cell = (
+        abs(place.bottom - place.top) * SIDE / layer.grid[place.swapped],
+        abs(place.right - place.left) * SIDE / layer.grid[1 - place.swapped],
+    )
     hit = planted = 0
     for heat, (row, column) in zip(place.laid(moved), spots, strict=True):
-        inside = [min(a, b) * SIDE + 3 < at < max(a, b) * SIDE - 3 for at, a, b in ((row, place.top, place.bottom), (column, place.left, place.right))]  # fmt: skip
+        inside = [
+            min(a, b) * SIDE + 3 < at < max(a, b) * SIDE - 3
+            for at, a, b in ((row, place.top, place.bottom), (column, place.left, place.right))
+        ]
         if not all(inside):
             continue
         planted += 1
@@ -155,7 +161,7 @@ def check(path: Path, name: str, form: str) -> tuple[str, bool]:
     rounded = form in QUANTISED
     worst, compared, where = (float("nan"), 0, "") if rounded else differences(maker, built(name), layers, batch)
     stands_out = zero or hit < planted or not planted or (not rounded and not worst <= WITHIN)
-    told = f"{len(layers):3}/{len(maker.layers):3}  {default.grid[0]:2}x{default.grid[1]:<2} {default.tensor[-34:]:34} worst {worst:.1e} of {compared:2}  read {read:.2f} s  map {first:.2f} s  hit {hit}/{planted}"  # fmt: skip
+    told = f"{len(layers):3}/{len(maker.layers):3}  {default.grid[0]:2}x{default.grid[1]:<2} {default.tensor[-34:]:34} worst {worst:.1e} of {compared:2}  read {read:.2f} s  map {first:.2f} s  hit {hit}/{planted}"
     told += "  ALL ZERO" if zero else ""
     return told + (f"  at {where}" if not rounded and not worst <= WITHIN else ""), stands_out
 

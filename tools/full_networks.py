@@ -216,9 +216,17 @@ class Branches(nn.Module):
 
     def __init__(self, a: int, factorised: bool) -> None:
         super().__init__()
-        wide = nn.Sequential(conv(a, 48, 1), conv(48, 64, 5)) if not factorised else nn.Sequential(
-            conv(a, 48, 1), nn.Conv2d(48, 64, (1, 7), padding=(0, 3)), nn.ReLU(), nn.Conv2d(64, 64, (7, 1), padding=(3, 0)), nn.ReLU()
-        )  # fmt: skip
+        wide = (
+            nn.Sequential(conv(a, 48, 1), conv(48, 64, 5))
+            if not factorised
+            else nn.Sequential(
+                conv(a, 48, 1),
+                nn.Conv2d(48, 64, (1, 7), padding=(0, 3)),
+                nn.ReLU(),
+                nn.Conv2d(64, 64, (7, 1), padding=(3, 0)),
+                nn.ReLU(),
+            )
+        )
         self.branches = nn.ModuleList(
             [
                 conv(a, 64, 1),
@@ -234,9 +242,16 @@ class Branches(nn.Module):
 
 def inception(factorised: bool) -> nn.Module:
     return nn.Sequential(
-        conv(3, 64, 7, 2), nn.MaxPool2d(3, 2, ceil_mode=True), Branches(64, factorised), Branches(256, factorised), nn.MaxPool2d(3, 2, ceil_mode=True), Branches(256, factorised),
-        nn.MaxPool2d(3, 2, 1), Branches(256, factorised), Head(256, 0.4),
-    )  # fmt: skip
+        conv(3, 64, 7, 2),
+        nn.MaxPool2d(3, 2, ceil_mode=True),
+        Branches(64, factorised),
+        Branches(256, factorised),
+        nn.MaxPool2d(3, 2, ceil_mode=True),
+        Branches(256, factorised),
+        nn.MaxPool2d(3, 2, 1),
+        Branches(256, factorised),
+        Head(256, 0.4),
+    )
 
 
 class Standardised(nn.Conv2d):
@@ -560,19 +575,34 @@ NETWORKS: dict[str, Make] = {
     "residual-group-norm": lambda: residual((1, 1, 2, 1), True, norm="group"),
     "residual-instance-norm": lambda: residual((1, 1, 1, 1), False, norm="instance"),
     "residual-before": before_activated,
-    "mobile-1": lambda: mobile(1), "mobile-2": lambda: mobile(2), "mobile-3": lambda: mobile(3), "shuffled": shuffled,
-    "dense-121": lambda: dense((6, 12, 24, 16), 32), "dense-small": lambda: dense((4, 6, 4), 24),
-    "inception": lambda: inception(False), "inception-factorised": lambda: inception(True),
-    "normaliser-free": lambda: normaliser_free(False), "normaliser-free-excited": lambda: normaliser_free(True),
-    "tokens": lambda: Tokens("token"), "tokens-mean": lambda: Tokens("mean", extra=0, fused=False),
+    "mobile-1": lambda: mobile(1),
+    "mobile-2": lambda: mobile(2),
+    "mobile-3": lambda: mobile(3),
+    "shuffled": shuffled,
+    "dense-121": lambda: dense((6, 12, 24, 16), 32),
+    "dense-small": lambda: dense((4, 6, 4), 24),
+    "inception": lambda: inception(False),
+    "inception-factorised": lambda: inception(True),
+    "normaliser-free": lambda: normaliser_free(False),
+    "normaliser-free-excited": lambda: normaliser_free(True),
+    "tokens": lambda: Tokens("token"),
+    "tokens-mean": lambda: Tokens("mean", extra=0, fused=False),
     "tokens-registers": lambda: Tokens("mean", extra=4, qk_norm=True),
-    "windows": lambda: Windowed(False), "windows-cosine": lambda: Windowed(True),
-    "hierarchical": lambda: hierarchical("patch"), "hierarchical-conv-stem": lambda: hierarchical("conv"),
-    "unrolled": lambda: Unrolled(6), "recurrent-lstm": lambda: Rows("lstm"), "recurrent-gru": lambda: Rows("gru"),
-    "mixed": Mixed, "mixer": Mixer, "conv-mixer": conv_mixer,
-    "large-kernel-7": lambda: large(7), "large-kernel-31": lambda: large(31),
-    "reparameterised": lambda: reparameterised(False), "reparameterised-fused": lambda: reparameterised(True),
-}  # fmt: skip
+    "windows": lambda: Windowed(False),
+    "windows-cosine": lambda: Windowed(True),
+    "hierarchical": lambda: hierarchical("patch"),
+    "hierarchical-conv-stem": lambda: hierarchical("conv"),
+    "unrolled": lambda: Unrolled(6),
+    "recurrent-lstm": lambda: Rows("lstm"),
+    "recurrent-gru": lambda: Rows("gru"),
+    "mixed": Mixed,
+    "mixer": Mixer,
+    "conv-mixer": conv_mixer,
+    "large-kernel-7": lambda: large(7),
+    "large-kernel-31": lambda: large(31),
+    "reparameterised": lambda: reparameterised(False),
+    "reparameterised-fused": lambda: reparameterised(True),
+}
 
 
 def built(name: str, seed: int = 0) -> nn.Module:

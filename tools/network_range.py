@@ -472,12 +472,28 @@ class Recurrent(nn.Module):
 
 
 NETWORKS: dict[str, Callable[[], nn.Module]] = {
-    "plain": Plain, "residual": Residual, "dense": Dense, "inception": Inception, "mobile": Mobile, "shuffled": Shuffled,
-    "normaliser-free": NormaliserFree, "tokens": Tokens, "tokens-mean": lambda: Tokens(False), "windows": Windows,
-    "mixed": Mixed, "norms": Norms, "joined": Joined, "hierarchy": Hierarchy, "mixer": Mixer, "strided": Strided,
-    "unrolled": Unrolled, "large-kernels": LargeKernels, "reparameterised": Reparameterised,
-    "recurrent-lstm": lambda: Recurrent(nn.LSTM), "recurrent-gru": lambda: Recurrent(nn.GRU),
-}  # fmt: skip
+    "plain": Plain,
+    "residual": Residual,
+    "dense": Dense,
+    "inception": Inception,
+    "mobile": Mobile,
+    "shuffled": Shuffled,
+    "normaliser-free": NormaliserFree,
+    "tokens": Tokens,
+    "tokens-mean": lambda: Tokens(False),
+    "windows": Windows,
+    "mixed": Mixed,
+    "norms": Norms,
+    "joined": Joined,
+    "hierarchy": Hierarchy,
+    "mixer": Mixer,
+    "strided": Strided,
+    "unrolled": Unrolled,
+    "large-kernels": LargeKernels,
+    "reparameterised": Reparameterised,
+    "recurrent-lstm": lambda: Recurrent(nn.LSTM),
+    "recurrent-gru": lambda: Recurrent(nn.GRU),
+}
 
 
 def built(name: str, seed: int = 0) -> nn.Module:

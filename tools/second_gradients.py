@@ -43,9 +43,13 @@ def _conv(v: list[Any], a: Attributes) -> Tensor:
     n = w.dim() - 2
     run = (F.conv1d, F.conv2d, F.conv3d)[n - 1]
     return run(
-        _pads(x, w.shape[2:], a), w, v[2] if len(v) > 2 else None, stride=tuple(a.get("strides", [1] * n)),
-        dilation=tuple(a.get("dilations", [1] * n)), groups=a.get("group", 1),
-    )  # fmt: skip
+        _pads(x, w.shape[2:], a),
+        w,
+        v[2] if len(v) > 2 else None,
+        stride=tuple(a.get("strides", [1] * n)),
+        dilation=tuple(a.get("dilations", [1] * n)),
+        groups=a.get("group", 1),
+    )
 
 
 def _max_pool(v: list[Any], a: Attributes) -> Tensor:
@@ -72,9 +76,11 @@ def _average_pool(v: list[Any], a: Attributes) -> Tensor:
 
 def _resize(v: list[Any], a: Attributes) -> Tensor:
     x = v[0]
-    sizes = [int(n) for n in v[3]] if len(v) > 3 and v[3] is not None else [
-        int(s * f) for s, f in zip(x.shape, v[2].tolist(), strict=True)
-    ]  # fmt: skip
+    sizes = (
+        [int(n) for n in v[3]]
+        if len(v) > 3 and v[3] is not None
+        else [int(s * f) for s, f in zip(x.shape, v[2].tolist(), strict=True)]
+    )
     mode, where = a.get("mode", "nearest"), a.get("coordinate_transformation_mode", "half_pixel")
     if mode == "nearest":
         assert sizes[2] % x.shape[2] == 0, "only whole factors"
@@ -291,26 +297,60 @@ def _conv_transpose(v: list[Any], a: Attributes) -> Tensor:
 
 
 RULES: dict[str, Rule] = {
-    "Conv": _conv, "MaxPool": _max_pool, "AveragePool": _average_pool, "Resize": _resize, "Slice": _slice, "Split": _split,
-    "Pad": _pad, "Gather": _gather, "Reshape": _reshape, "LayerNormalization": _layer_norm, "Gelu": _gelu,
-    "QuantizeLinear": _rounded, "DequantizeLinear": _stands_for, "MatMulInteger": _whole_matmul,
-    "DynamicQuantizeLinear": _rounded_as_it_comes, "ConvInteger": _whole_conv, "LSTM": _recurrent("LSTM"), "GRU": _recurrent("GRU"),
+    "Conv": _conv,
+    "MaxPool": _max_pool,
+    "AveragePool": _average_pool,
+    "Resize": _resize,
+    "Slice": _slice,
+    "Split": _split,
+    "Pad": _pad,
+    "Gather": _gather,
+    "Reshape": _reshape,
+    "LayerNormalization": _layer_norm,
+    "Gelu": _gelu,
+    "QuantizeLinear": _rounded,
+    "DequantizeLinear": _stands_for,
+    "MatMulInteger": _whole_matmul,
+    "DynamicQuantizeLinear": _rounded_as_it_comes,
+    "ConvInteger": _whole_conv,
+    "LSTM": _recurrent("LSTM"),
+    "GRU": _recurrent("GRU"),
     "GlobalAveragePool": lambda v, a: v[0].mean(tuple(range(2, v[0].dim())), keepdim=True),
     "GlobalMaxPool": lambda v, a: v[0].amax(tuple(range(2, v[0].dim())), keepdim=True),
     "BatchNormalization": lambda v, a: F.batch_norm(v[0], v[3], v[4], v[1], v[2], False, 0.0, a.get("epsilon", 1e-5)),
-    "InstanceNormalization": lambda v, a: F.instance_norm(v[0], None, None, v[1], v[2], True, 0.0, a.get("epsilon", 1e-5)),
+    "InstanceNormalization": lambda v, a: F.instance_norm(
+        v[0], None, None, v[1], v[2], True, 0.0, a.get("epsilon", 1e-5)
+    ),
     "GroupNormalization": lambda v, a: F.group_norm(v[0], a["num_groups"], v[1], v[2], a.get("epsilon", 1e-5)),
     "Gemm": lambda v, a: (
         a.get("alpha", 1.0) * ((v[0].T if a.get("transA") else v[0]) @ (v[1].T if a.get("transB") else v[1]))
         + (a.get("beta", 1.0) * v[2] if len(v) > 2 else 0.0)
     ),
-    "MatMul": _binary(torch.matmul), "Add": _fold(torch.add), "Sub": _binary(torch.sub), "Mul": _fold(torch.mul),
-    "Div": _binary(lambda x, y: x / y), "Pow": _binary(torch.pow), "Sum": _fold(torch.add),
-    "Min": _fold(torch.minimum), "Max": _fold(torch.maximum),
-    "Relu": _unary(_relu), "Sigmoid": _unary(torch.sigmoid), "Tanh": _unary(torch.tanh), "Erf": _unary(torch.erf),
-    "Exp": _unary(torch.exp), "Log": _unary(torch.log), "Sqrt": _unary(torch.sqrt), "Abs": _unary(torch.abs),
-    "Neg": _unary(torch.neg), "Reciprocal": _unary(torch.reciprocal), "Softplus": _unary(F.softplus), "Mish": _unary(F.mish),
-    "HardSwish": _unary(F.hardswish), "Identity": _unary(lambda x: x * 1), "Sin": _unary(torch.sin), "Cos": _unary(torch.cos),
+    "MatMul": _binary(torch.matmul),
+    "Add": _fold(torch.add),
+    "Sub": _binary(torch.sub),
+    "Mul": _fold(torch.mul),
+    "Div": _binary(lambda x, y: x / y),
+    "Pow": _binary(torch.pow),
+    "Sum": _fold(torch.add),
+    "Min": _fold(torch.minimum),
+    "Max": _fold(torch.maximum),
+    "Relu": _unary(_relu),
+    "Sigmoid": _unary(torch.sigmoid),
+    "Tanh": _unary(torch.tanh),
+    "Erf": _unary(torch.erf),
+    "Exp": _unary(torch.exp),
+    "Log": _unary(torch.log),
+    "Sqrt": _unary(torch.sqrt),
+    "Abs": _unary(torch.abs),
+    "Neg": _unary(torch.neg),
+    "Reciprocal": _unary(torch.reciprocal),
+    "Softplus": _unary(F.softplus),
+    "Mish": _unary(F.mish),
+    "HardSwish": _unary(F.hardswish),
+    "Identity": _unary(lambda x: x * 1),
+    "Sin": _unary(torch.sin),
+    "Cos": _unary(torch.cos),
     "HardSigmoid": lambda v, a: (a.get("alpha", 0.2) * v[0] + a.get("beta", 0.5)).clamp(0, 1),
     "Swish": lambda v, a: v[0] * torch.sigmoid(a.get("alpha", 1.0) * v[0]),
     "LeakyRelu": lambda v, a: F.leaky_relu(v[0], a.get("alpha", 0.01)),
@@ -328,12 +368,18 @@ RULES: dict[str, Rule] = {
     "ReduceL2": _reduce(lambda x, axes, keep: x.square().sum(axes, keepdim=keep).sqrt()),
     "ReduceSumSquare": _reduce(lambda x, axes, keep: x.square().sum(axes, keepdim=keep)),
     "ReduceLogSumExp": _reduce(lambda x, axes, keep: torch.logsumexp(x, axes, keepdim=keep)),
-    "Greater": lambda v, a: v[0] > v[1], "Equal": lambda v, a: v[0] == v[1], "And": lambda v, a: v[0] & v[1],
-    "Sign": _unary(torch.sign), "Floor": _unary(torch.floor), "CumSum": lambda v, a: torch.cumsum(v[0], int(v[1])),
+    "Greater": lambda v, a: v[0] > v[1],
+    "Equal": lambda v, a: v[0] == v[1],
+    "And": lambda v, a: v[0] & v[1],
+    "Sign": _unary(torch.sign),
+    "Floor": _unary(torch.floor),
+    "CumSum": lambda v, a: torch.cumsum(v[0], int(v[1])),
     "TopK": lambda v, a: list(torch.topk(v[0], int(v[1]), a.get("axis", -1), bool(a.get("largest", 1)))),
     "ConvTranspose": lambda v, a: _conv_transpose(v, a),
     "Transpose": lambda v, a: v[0].permute(a.get("perm", list(range(v[0].dim()))[::-1])),
-    "Concat": lambda v, a: torch.cat([one if isinstance(one, Tensor) else torch.as_tensor(one) for one in v], a["axis"]),
+    "Concat": lambda v, a: torch.cat(
+        [one if isinstance(one, Tensor) else torch.as_tensor(one) for one in v], a["axis"]
+    ),
     "Flatten": lambda v, a: v[0].reshape(int(np.prod(v[0].shape[: a.get("axis", 1)])), -1),
     "Squeeze": lambda v, a: v[0].squeeze(tuple(_axes(v, a, v[0]))),
     "Unsqueeze": lambda v, a: _unsqueezed(v[0], _axes(v, a, v[0])),
@@ -344,8 +390,10 @@ RULES: dict[str, Rule] = {
     "DepthToSpace": lambda v, a: F.pixel_shuffle(v[0], a["blocksize"]),
     "GatherElements": lambda v, a: torch.gather(v[0], a.get("axis", 0), v[1].long()),
     "GatherND": lambda v, a: v[0][tuple(v[1].long().unbind(-1))],
-    "Cast": lambda v, a: v[0] * 1 if a["to"] in (TensorProto.FLOAT, TensorProto.FLOAT16, TensorProto.DOUBLE) else v[0].detach(),
-}  # fmt: skip
+    "Cast": lambda v, a: (
+        v[0] * 1 if a["to"] in (TensorProto.FLOAT, TensorProto.FLOAT16, TensorProto.DOUBLE) else v[0].detach()
+    ),
+}
 
 
 def _unsqueezed(x: Tensor, axes: list[int]) -> Tensor:
@@ -413,9 +461,11 @@ def _worked_out(node: onnx.NodeProto, given: list[Any], opset: Any, dtype: torch
             if feeds[name].dtype == np.float64:
                 feeds[name] = feeds[name].astype(np.float32)
     graph = helper.make_graph(
-        [node], "one", [helper.make_tensor_value_info(n, helper.np_dtype_to_tensor_dtype(v.dtype), v.shape) for n, v in feeds.items()],
+        [node],
+        "one",
+        [helper.make_tensor_value_info(n, helper.np_dtype_to_tensor_dtype(v.dtype), v.shape) for n, v in feeds.items()],
         [onnx.ValueInfoProto(name=name) for name in node.output if name],
-    )  # fmt: skip
+    )
     found = ReferenceEvaluator(helper.make_model(graph, opset_imports=opset)).run(None, feeds)
     made = [_as_tensor(np.asarray(one)) for one in found]
     return [one.to(dtype) if one.is_floating_point() else one for one in made]

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import QApplication  # noqa: E402
 from mivrat.core.models.onnx_model import OnnxModel  # noqa: E402
 from mivrat.core.models.service.agreement import agree, read_agreement  # noqa: E402
 from mivrat.core.pictures.classes import read_class_list  # noqa: E402
-from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted  # noqa: E402
+from mivrat.core.selecting.selection import Labelled, Outcome, OutcomeOfBoth, Picked, Predicted  # noqa: E402
 from mivrat.demo.study import DATA, demo_inputs  # noqa: E402
 from mivrat.service.stand_in import StandIn  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
@@ -98,7 +98,7 @@ def take_all(theme: str) -> None:
     window.workspace.shown.clear()
     window.bench.measure.tabs.choose(2)
     window.workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    window.workspace.shown.step(0)
+    window.workspace.shown.focus.step(0)
     take("confusions")
     window.bench.look_closely()
     take("close-look")
@@ -124,7 +124,9 @@ def take_all(theme: str) -> None:
     window.bench.show_step(CHECK)
     wait(lambda: not window.workspace.reading.busy)
     window.workspace.jobs.check()
-    wait(lambda: window.workspace.jobs.going_on is None and not window.workspace.reading.busy)
+    wait(
+        lambda: window.workspace.jobs.going_on is None and not window.workspace.reading.busy, 900
+    )  # near copies take minutes
     window.bench.check.rows["training"].images.click()
     window.bench.check.rows["training"].toggle()
     take("check")
@@ -157,7 +159,7 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     window.bench.show_step(EXAMINE)
     window.bench.examine.tabs.choose(2)
     window.workspace.jobs.find_features()
-    wait(lambda: window.workspace.shown.vectors is not None and window.workspace.jobs.going_on is None)
+    wait(lambda: window.workspace.shown.results.vectors is not None and window.workspace.jobs.going_on is None)
     wait(lambda: window.bench.examine.settled and len(window.bench.examine.groups.cards) > 2)
     review, workspace = window.bench.examine.review, window.workspace
     window.bench.examine.tabs.choose(0)
@@ -167,7 +169,7 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     dotted, others = window.bench.examine.groups.cards[0].members, window.bench.examine.groups.cards[2].members
     for images, key in ((dotted, 1), (others[1:3], 3), (others[5:6], 6)):
         workspace.shown.replace(Picked("hand", tuple(images)))
-        workspace.shown.look_at(images[0], frozenset(images))
+        workspace.shown.focus.look_at(images[0], frozenset(images))
         window.bench.reviewer.toggle_key(key)
     window.bench.leave_close_look()
     workspace.shown.replace(Outcome(frozenset({"wrong"})))
@@ -191,7 +193,7 @@ def compare(window: MainWindow, take: Callable[[str], None]) -> None:
 
     window.bench.show_step(COMPARE)
     hold("grain-net-2")
-    shown.choose(Against(frozenset({"fixed"}), shown.held_other))
+    shown.choose(OutcomeOfBoth(frozenset({"fixed"}), shown.held_other))
     take("difference")
     shown.clear()
     window.show_run(
@@ -216,7 +218,7 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
         wait(lambda: window.workspace.jobs.going_on is None and not window.workspace.reading.busy, 600)
 
     workspace.shown.replace(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    workspace.shown.step(0)
+    workspace.shown.focus.step(0)
     window.bench.show_step(EXPLAIN)
     step.tabs.choose(BOARD)
     take("board")

@@ -163,7 +163,10 @@ def test_more_than_two_runs_and_other_class_lists(tmp_path: Path, capsys: pytest
     args = ("--a", net, "--b", tables[0], "--b", tables[1], "--images", images)
     assert compare(tmp_path / "out", *args, classes=tmp_path / "c.txt") == 0
     found = read(tmp_path / "out")
-    assert found["runs"]["best_first"][0] == {"name": "right", "top1": {"value": 1.0, "low": pytest.approx(0.757, abs=1e-3), "high": 1.0}}  # fmt: skip
+    assert found["runs"]["best_first"][0] == {
+        "name": "right",
+        "top1": {"value": 1.0, "low": pytest.approx(0.757, abs=1e-3), "high": 1.0},
+    }
     assert len(found["runs"]["pairs"]) == 3
     assert "the best was chosen among 3" in capsys.readouterr().out
     # what the model cannot read, the tables still answer
@@ -172,7 +175,9 @@ def test_more_than_two_runs_and_other_class_lists(tmp_path: Path, capsys: pytest
     assert (alone["path"].rpartition("/")[2], alone["answered_by"]) == ("cut.jpg", "b")
     # the same table by a list in another order, with a class of its own, and without hazel
     (tmp_path / "other.txt").write_text("alder\nyew\nbirch\n")
-    (tmp_path / "two.csv").write_text("path,predicted\n" + "".join(f"{p},{'yew' if 'hazel' in p else p.split('/')[0]}\n" for p in listed))  # fmt: skip
+    (tmp_path / "two.csv").write_text(
+        "path,predicted\n" + "".join(f"{p},{'yew' if 'hazel' in p else p.split('/')[0]}\n" for p in listed)
+    )
     args = ("--a", tables[0], "--b", tmp_path / "two.csv", "--images", images, "--classes-b", tmp_path / "other.txt")
     assert compare(tmp_path / "out", *args, classes=tmp_path / "c.txt") == 0
     found = read(tmp_path / "out")

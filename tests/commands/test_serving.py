@@ -89,7 +89,9 @@ def test_every_command_takes_an_address(
         cover = ["cover", "--model", model, *options(folder, out=folder / name), "--region", "0,0,0.5,0.5"]
         assert cli._code_of(cover) == 0
     # But for the second control: a service's heat is not known without many answers more.
-    by_service, by_file = ([line.split(",") for line in (folder / name / "cover.csv").read_text().splitlines()] for name in ("f", "g"))  # fmt: skip
+    by_service, by_file = (
+        [line.split(",") for line in (folder / name / "cover.csv").read_text().splitlines()] for name in ("f", "g")
+    )
     assert [line[:-2] for line in by_file] == [line[:-2] for line in by_service]
     assert all(by_file[1][-2:])
     assert not any(by_service[1][-2:])

@@ -26,7 +26,7 @@ from mivrat.core.pictures.image_sets import list_images
 from mivrat.core.study import soundness
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
-from mivrat.core.study.migrations import _EVIDENCE_OF_4, _REVIEWS_OF_3
+from mivrat.core.study.migrations import _EVIDENCE_OF_4, _REVIEWS_OF_3, _TABLES_OF_2
 from mivrat.core.study.settings import load_claim, load_criteria, load_setting, load_threshold, save_claim
 from mivrat.demo.study import DATA
 from tests.support.hostile import KINDS, attempt, read_everything
@@ -103,14 +103,14 @@ def test_a_path_with_a_nul_is_that_images_fault(tmp_path: Path) -> None:
     from mivrat.core.checks.survey import survey_files
 
     listing = list_images(tmp_path / "t.jsonl")
-    (found,) = survey_files([listing.root / listing.found[0][0]], {})
+    (found,) = survey_files([listing.root / listing.paths[0]], {})
     assert found.facts.problem == "has a name that no file can have"
 
 
 def test_a_single_picture_is_a_set_of_one(tmp_path: Path) -> None:
     root = write_set(tmp_path / "set", 2)
     listing = list_images(root / "birch" / "1.png")
-    assert (listing.name, listing.root, listing.found) == ("1", root / "birch", [("1.png", (), {})])
+    assert (listing.name, listing.root, listing.paths, listing.texts) == ("1", root / "birch", ["1.png"], [()])
     with pytest.raises(InputError, match="neither a folder, nor a table, nor a picture"):
         list_images(write_classes(tmp_path / "c.txt"))
 
@@ -136,9 +136,22 @@ def test_a_requirement_is_read_whatever_its_spaces(
 
 @pytest.mark.parametrize(
     "text",
-    ["low(" + " " * 9000, "low(" * 2000, '"' * 9000, "recall[\"" + "\\" * 5000, ">" * 9000, "top1 >= " + "1" * 8000,
-     'recall["\\x"] > 0', 'recall["no\tne"] > 0.', "top1 >= 1e999", "top1 >= ", "[] > 0", "low()>1", "x" * 20_000],
-)  # fmt: skip
+    [
+        "low(" + " " * 9000,
+        "low(" * 2000,
+        '"' * 9000,
+        'recall["' + "\\" * 5000,
+        ">" * 9000,
+        "top1 >= " + "1" * 8000,
+        'recall["\\x"] > 0',
+        'recall["no\tne"] > 0.',
+        "top1 >= 1e999",
+        "top1 >= ",
+        "[] > 0",
+        "low()>1",
+        "x" * 20_000,
+    ],
+)
 def test_requirements_made_to_take_for_ever(text: str) -> None:
     began = time.perf_counter()
     with pytest.raises(InputError):
@@ -218,12 +231,15 @@ LOOP = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i
         ("INSERT INTO setting VALUES ('a', x'ff')", "a value in its table 'setting' is of the wrong kind"),
         ("UPDATE class SET position = 9 WHERE position = 2", "not numbered without a gap"),
         ("INSERT INTO image_set VALUES (1, 'a', 'odd', '.', '', '')", "a role that there is not"),
-        ("INSERT INTO run VALUES (1, 5, 5, 3, NULL)", "refers to something"),
-        ("INSERT INTO setting VALUES ('criteria of model 1', '{}'); INSERT INTO model VALUES "
-         "(1, 'onnx', 'm', 'm', 'x', 'format = \"mivrat-recipe/1\"', 0, 1)", "a kept value is no list"),
+        ("INSERT INTO run VALUES (1, 5, 5, 3, NULL, NULL)", "refers to something"),
+        (
+            "INSERT INTO setting VALUES ('criteria of model 1', '{}'); INSERT INTO model VALUES "
+            "(1, 'onnx', 'm', 'm', 'x', 'format = \"mivrat-recipe/1\"', 0, 1)",
+            "a kept value is no list",
+        ),
         ("INSERT INTO image_set VALUES (1, 'a', 'held-out', 'a' || char(0), '', '')", "holds a NUL"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_study_of_ours_is_refused(study: Path, script: str, what: str) -> None:
     db = sqlite3.connect(study)
     db.executescript(script)
@@ -256,17 +272,20 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
         [(i, name, f"{name}.onnx", f"{i}" * 64, recipe) for i, name in enumerate(("unused", "first", "later"), 1)],
     )
     db.execute("INSERT INTO image_set VALUES (1, 'set', 'held-out', '.', '', '')")
+    for table in ("answer", "run"):  # as they were then
+        db.execute(f"DROP TABLE {table}")
+        db.execute(next(one for one in _TABLES_OF_2.split(";") if f"CREATE TABLE {table} " in one))
     db.executemany("INSERT INTO run VALUES (?, ?, 1, 3, NULL)", [(1, 2), (2, 3)])
     db.executemany(
         "INSERT INTO setting VALUES (?, ?)",
         [("claim", "0.95"), ("criteria", '["top1 >= 0.9"]'), ("threshold", "0.3"), ("run", "2")],
     )
-    for table in ("review", "region"):  # as they were then
+    for table in ("review", "region"):
         db.execute(f"DROP TABLE {table}")
         db.execute(
             next(one for one in f"{_REVIEWS_OF_3};{_EVIDENCE_OF_4}".split(";") if f"CREATE TABLE {table} " in one)
         )
-    for table in ("finding", "finding_check", "handed_back", "check_answer"):
+    for table in ("finding", "finding_check", "handed_back", "check_answer", "score_file", "kept_columns"):
         db.execute(f"DROP TABLE {table}")
     db.execute("PRAGMA user_version = 5")
     db.commit()

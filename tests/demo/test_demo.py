@@ -137,12 +137,13 @@ def test_drawing_is_fixed_by_its_seed() -> None:
 
 
 def test_a_stopped_making_goes_on_and_a_moved_one_is_made_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from mivrat.core.base.job import StopSignal
+    from mivrat.core.base.job import StopSignal, stopped_by
 
     path, stop = tmp_path / "demo.mivrat", StopSignal()
-    for progress in make_demo_study(path, stop):
-        if progress.done > 100:
-            stop.stop()
+    with stopped_by(stop):
+        for progress in make_demo_study(path):
+            if progress.done > 100:
+                stop.stop()
     assert progress.done < 400
     assert next(iter(make_demo_study(path))).done >= 100
     monkeypatch.setattr("mivrat.demo.study._fingerprint", lambda: "another place")

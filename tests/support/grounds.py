@@ -45,7 +45,14 @@ def ground(
     listed = ImageSet(images, Path("/nowhere"), items, unit_column=unit_column)
     sha = hashlib.sha256(model.encode()).hexdigest()
     record = RunRecord(
-        RunInfo(1, model, images, 1, 1), list(classes), Path("/nowhere/m.onnx"), Recipe(), False, listed, answers,
-        model_sha256=sha, families=dict(families or {}),
-    )  # fmt: skip
+        RunInfo(1, model, images, 1, 1),
+        list(classes),
+        Path("/nowhere/m.onnx"),
+        Recipe(),
+        False,
+        listed,
+        answers,
+        model_sha256=sha,
+        families=dict(families or {}),
+    )
     return EvaluationContext(take_snapshot(record), reviews or Reviews())

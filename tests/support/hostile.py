@@ -40,9 +40,40 @@ from tests.support.networks import classifier, recipe_for, saved
 from tests.support.sets import CLASSES, write_set
 
 TEXTS = [
-    "", " ", "a", "birch", "BIRCH", "-1", "0", "1", "nan", "NaN", "inf", "1e999", "1" * 5000, "../x", "/etc", "a\0b", "\ud800", "é" * 40,
-    "{{7*7}}", "=1+1", "<b>", "'", '"', "\\", "\n", "\t", "path", "label", "predicted", "p:birch", "[" * 3000, "{" * 50, "x" * 70_000,
-]  # fmt: skip
+    "",
+    " ",
+    "a",
+    "birch",
+    "BIRCH",
+    "-1",
+    "0",
+    "1",
+    "nan",
+    "NaN",
+    "inf",
+    "1e999",
+    "1" * 5000,
+    "../x",
+    "/etc",
+    "a\0b",
+    "\ud800",
+    "é" * 40,
+    "{{7*7}}",
+    "=1+1",
+    "<b>",
+    "'",
+    '"',
+    "\\",
+    "\n",
+    "\t",
+    "path",
+    "label",
+    "predicted",
+    "p:birch",
+    "[" * 3000,
+    "{" * 50,
+    "x" * 70_000,
+]
 NUMBERS = [0, 1, -1, 2, 3, 7, 255, 256, 65535, 16385, 2**31 - 1, 2**31, 2**32, 2**62, -(2**63), 2**63 - 1]
 VALUES: list[Any] = [None, True, 1.5, -0.0, float("nan"), float("inf"), [], {}, [[]], "x", b"x", *NUMBERS[:8]]
 
@@ -86,8 +117,16 @@ def any_value(rng: random.Random, depth: int = 0) -> Any:
 
 def _picture(rng: random.Random) -> bytes:
     kind, out = rng.choice(["JPEG", "PNG", "GIF", "TIFF", "BMP", "WEBP"]), io.BytesIO()
-    mode = rng.choice({"JPEG": ["RGB", "L", "CMYK"], "PNG": ["RGB", "L", "P", "RGBA", "I;16", "1", "LA"], "GIF": ["P"], "BMP": ["RGB", "P", "1"],
-                       "TIFF": ["RGB", "L", "F", "I", "CMYK", "1"], "WEBP": ["RGB", "RGBA"]}[kind])  # fmt: skip
+    mode = rng.choice(
+        {
+            "JPEG": ["RGB", "L", "CMYK"],
+            "PNG": ["RGB", "L", "P", "RGBA", "I;16", "1", "LA"],
+            "GIF": ["P"],
+            "BMP": ["RGB", "P", "1"],
+            "TIFF": ["RGB", "L", "F", "I", "CMYK", "1"],
+            "WEBP": ["RGB", "RGBA"],
+        }[kind]
+    )
     pixels = np.frombuffer(rng.randbytes(24 * 20 * 3), np.uint8).reshape(24, 20, 3)
     picture = Image.fromarray(pixels)
     picture = Image.fromarray(pixels[..., 0].astype(np.uint16) * 200) if mode == "I;16" else picture.convert(mode)
@@ -352,10 +391,10 @@ def _study(folder: Path) -> Path:
     from mivrat.core.checks.run_checks import check_run
     from mivrat.core.concluding.checking import finding_of, measure
     from mivrat.core.concluding.evaluation_context import EvaluationContext
-    from mivrat.core.concluding.findings import Draft, FindingClaim, Measure, Picture, as_text
+    from mivrat.core.concluding.findings import Draft, FindingClaim, FindingPicture, Measure, as_text
     from mivrat.core.concluding.shares import written
     from mivrat.core.pictures.image_sets import read_image_set
-    from mivrat.core.reporting.report.content import Wanted
+    from mivrat.core.reporting.report.content import ReportChoices
     from mivrat.core.reporting.report.making import save_wanted
     from mivrat.core.running.evaluation import Evaluation
     from mivrat.core.running.snapshot import take_snapshot
@@ -403,10 +442,12 @@ def _study(folder: Path) -> Path:
         )
         (before,) = measure(claim, ground)
         assert isinstance(before, Measure)
-        finding = finding_of(Draft("t", "s", claim, pictures=(Picture(record.names[0], True, "c"),)), before, ground)
+        finding = finding_of(
+            Draft("t", "s", claim, pictures=(FindingPicture(record.names[0], True, "c"),)), before, ground
+        )
         save_findings(study, [KeptFinding(1, as_text(finding))])
         save_criteria(study, 1, ["top1 >= 0.9", 'recall[family = "trees"] >= 0.5'])
-        save_wanted(study, ground, Wanted(author="a"))
+        save_wanted(study, ground, ReportChoices(author="a"))
         save_pairing(study, {"weed": None, "birk": 0})
         for key, value in (
             ("run", "1"),
@@ -463,8 +504,17 @@ def _spoil(db: sqlite3.Connection, rng: random.Random) -> None:
             f"CREATE TRIGGER t AFTER {rng.choice(['INSERT', 'UPDATE', 'DELETE'])} ON {table} BEGIN DELETE FROM class; END"
         )
     elif how == 7:
-        db.execute(rng.choice([f"ALTER TABLE {table} RENAME COLUMN {column} TO other", f"ALTER TABLE {table} ADD COLUMN more TEXT",
-                               f"DROP TABLE {table}", "CREATE TABLE more (x)", f"CREATE INDEX i ON {table} ({column})"]))  # fmt: skip
+        db.execute(
+            rng.choice(
+                [
+                    f"ALTER TABLE {table} RENAME COLUMN {column} TO other",
+                    f"ALTER TABLE {table} ADD COLUMN more TEXT",
+                    f"DROP TABLE {table}",
+                    "CREATE TABLE more (x)",
+                    f"CREATE INDEX i ON {table} ({column})",
+                ]
+            )
+        )
     else:
         db.execute(
             rng.choice(

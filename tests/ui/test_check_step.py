@@ -75,13 +75,13 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     study = made(striped, tmp_path, list(STRIPED), RIGHT_RECIPE)
     opened(qtbot, window, settle, striped, study)
     check, workspace = window.bench.check, window.workspace
-    assert set(workspace.shown.checks) == set(QUICK)
+    assert set(workspace.shown.results.checks) == set(QUICK)
     assert check.rows["duplicates"].state == "open"
     qtbot.mouseClick(check.all, LEFT)
     assert window.foot.stop.isVisible()
     qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
     settle()
-    assert set(workspace.shown.checks) == {check.name for check in CHECKS}
+    assert set(workspace.shown.results.checks) == {check.name for check in CHECKS}
     assert (check.rows["readable"].state, check.rows["duplicates"].state) == ("look", "look")
     assert check.rows["recipe"].state == "fine"
     assert window.bench.rail.steps[CHECK].state == "look"
@@ -90,7 +90,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     assert row.images.text() == "2 images"
     qtbot.mouseClick(row.images, LEFT)
     assert isinstance(workspace.shown.conditions[0], Picked)
-    assert workspace.shown.order == "as listed"
+    assert workspace.shown.order.by == "as listed"
     names = (
         [workspace.shown.snapshot.record.image_set.items[i].path for i in workspace.shown.images]
         if workspace.shown.snapshot
@@ -98,7 +98,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     )
     assert sorted(names) == ["rust fine/0-000.png", "rust fine/again.png"]
     workspace.shown.clear()
-    assert workspace.shown.order == "confident mistakes"
+    assert workspace.shown.order.by == "confident mistakes"
     row.setFocus()
     qtbot.keyClick(row, Qt.Key.Key_Return)
     assert row.details.isVisible()
@@ -108,7 +108,7 @@ def test_quick_ones_run_by_themselves_and_slow_ones_when_asked(
     window.close_study()
     opened(qtbot, window, settle, striped, study)
     assert check.rows["duplicates"].state == "look"
-    assert workspace.shown.checks["recipe"].answered == 74
+    assert workspace.shown.results.checks["recipe"].answered == 74
 
 
 def test_a_file_made_whole_is_read_again(
@@ -171,12 +171,15 @@ def test_a_better_recipe_is_found_and_adopted(
     assert snapshot.record.recipe.value_ranges()[0] == pytest.approx((-1, 1))
     assert len(window.workspace.runs) == 2
     qtbot.waitUntil(
-        lambda: "recipe" in window.workspace.shown.checks and window.workspace.jobs.going_on is None, timeout=30000
+        lambda: "recipe" in window.workspace.shown.results.checks and window.workspace.jobs.going_on is None,
+        timeout=30000,
     )
     settle()
     assert window.workspace.shown.snapshot.counts.pending == 0  # it was scored, and checked again
     assert window.bench.check.rows["recipe"].state == "fine"
-    assert "always saying the commonest class" in window.workspace.shown.checks["recipe"].result.sentence.lower()
+    assert (
+        "always saying the commonest class" in window.workspace.shown.results.checks["recipe"].result.sentence.lower()
+    )
     assert accuracy(window) > 0.9 > low
 
 
@@ -239,7 +242,7 @@ def test_a_check_is_answered_once_and_for_this_content(qtbot: QtBot, demo: MainW
     demo.undo()
     settle()
     assert (step.rows[asked[0]].state, check_state(workspace)) == (
-        workspace.shown.checks[asked[0]].result.state,
+        workspace.shown.results.checks[asked[0]].result.state,
         state,
     )
     demo.redo()

@@ -20,7 +20,7 @@ from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.selecting.ordering import BY_BOTH, GAINS
-from mivrat.core.selecting.selection import Against, Labelled, OtherPredicted, Picked
+from mivrat.core.selecting.selection import Labelled, OtherPredicted, OutcomeOfBoth, Picked
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunInfo
 from mivrat.core.study.settings import load_setting
@@ -52,7 +52,11 @@ def held(demo: MainWindow, settle: Settle, qtbot: QtBot) -> MainWindow:
     """The demonstration with the later model held against the one under test, by the button on the empty page."""
     demo.bench.show_step(COMPARE)
     settle()
-    (offer,) = [one for one in demo.bench.compare.findChildren(type(demo.bench.compare.difference.all_runs)) if one.text() == "grain-net-2" and one.isVisible()]  # fmt: skip
+    (offer,) = [
+        one
+        for one in demo.bench.compare.findChildren(type(demo.bench.compare.difference.all_runs))
+        if one.text() == "grain-net-2" and one.isVisible()
+    ]
     qtbot.mouseClick(offer, LEFT)
     settle()
     return demo
@@ -92,10 +96,10 @@ def test_the_same_images_under_another_model(held: MainWindow, qtbot: QtBot, set
     qtbot.keyClick(page.square.boxes["broken"], Qt.Key.Key_Space)
     qtbot.keyClick(page.square.boxes["broken"], Qt.Key.Key_Return)
     assert held.bench.looks_closely
-    assert shown.current in np.flatnonzero(counts["broken"])
+    assert shown.focus.current in np.flatnonzero(counts["broken"])
     held.bench.leave_close_look()
     qtbot.mouseClick(page.square.same, LEFT)
-    assert shown.conditions == (Against(frozenset({"same wrong answer"}), shown.held_other),)
+    assert shown.conditions == (OutcomeOfBoth(frozenset({"same wrong answer"}), shown.held_other),)
     # the margin decides what counts as not worse
     assert page.square.standing.text() == "met"
     # a figure leads to the images its difference comes from
@@ -127,7 +131,7 @@ def test_orders_bands_and_thumbnails_of_both(held: MainWindow, settle: Settle) -
         assert (np.diff(gains) <= 0).all()
     held.bench.comparer.let_go()
     settle()
-    assert (shown.order, shown.band_by) == ("confident mistakes", "not grouped")
+    assert (shown.order.by, shown.order.band_by) == ("confident mistakes", "not grouped")
     assert table.order.findText(GAINS) < 0
     assert table.thumbs.cell_rect(0).height() < low
     assert shown.other_accuracy() is None
@@ -159,8 +163,9 @@ def test_classes_confusions_and_what_they_select(held: MainWindow, qtbot: QtBot,
     label, predicted = divmod(b, 8)
     qtbot.mouseClick(page.b, LEFT, pos=page.b.cell_rect(label, predicted).center().toPoint())
     assert set(shown.conditions) == {
-        Labelled(frozenset({label})), OtherPredicted(frozenset({predicted}), shown.held_other),
-    }  # fmt: skip
+        Labelled(frozenset({label})),
+        OtherPredicted(frozenset({predicted}), shown.held_other),
+    }
     assert len(shown.images) == page.b._matrix[label, predicted]
     first = page.pairs.lines[0].cells
     assert (first[0].text, first[1].text, first[2].text) == ("plantain → ragweed", "25 → 0", "54 %")
@@ -218,8 +223,8 @@ def test_two_sets_of_one_model(demo: MainWindow, qtbot: QtBot, settle: Settle) -
 
 def test_both_heats_for_the_same_targets(held: MainWindow, settle: Settle) -> None:
     shown = held.workspace.shown
-    shown.choose(Against(frozenset({"fixed"}), shown.held_other))
-    shown.step(0)
+    shown.choose(OutcomeOfBoth(frozenset({"fixed"}), shown.held_other))
+    shown.focus.step(0)
     held.bench.look_closely()
     settle()
     look = held.bench.close_look
@@ -229,7 +234,7 @@ def test_both_heats_for_the_same_targets(held: MainWindow, settle: Settle) -> No
     found = look.other_heat._found
     assert found is not None and look.evidence is not None  # noqa: PT018
     assert found[1].classes == look.evidence.classes
-    record, image = shown.held.b.record if shown.held else shown.record, shown.current
+    record, image = shown.held.b.record if shown.held else shown.record, shown.focus.current
     assert image is not None
     maker = HeatmapMaker(OnnxModel(record.model_path, record.recipe, 8))
     tensor = np.repeat(prepare_file(record.image_set.file(image), record.recipe)[None], 2, axis=0)
@@ -262,7 +267,9 @@ def test_measure_shows_both_and_groups_are_told(held: MainWindow, qtbot: QtBot, 
     measure.choose(1)
     settle()
     model = measure.class_table.rows
-    assert f"grain-net-2: {100 * (figures.classes[0].recall.value or 0):.1f} %" in model.index(0, 4).data(Qt.ItemDataRole.ToolTipRole)  # fmt: skip
+    assert f"grain-net-2: {100 * (figures.classes[0].recall.value or 0):.1f} %" in model.index(0, 4).data(
+        Qt.ItemDataRole.ToolTipRole
+    )
     other = measure.reliability.diagram.other()
     assert other is not None
     assert other.ece == pytest.approx(figures.calibration.ece)
@@ -325,9 +332,13 @@ def test_keys_alone_hold_and_let_go(demo: MainWindow, qtbot: QtBot, settle: Sett
     QTimer.singleShot(300, in_menu)
     qtbot.keyClick(demo.bench.light_table.thumbs, Qt.Key.Key_A)
     assert entries == [
-        "the same images under", "grain-net-2", "the same model on", "spring-check", "another model on other images",
+        "the same images under",
+        "grain-net-2",
+        "the same model on",
+        "spring-check",
+        "another model on other images",
         "grain-net-2 on spring-check",
-    ]  # fmt: skip
+    ]
     settle()
     assert demo.workspace.shown.other is not None
     qtbot.keyClick(demo.bench.light_table.thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ShiftModifier)
@@ -339,7 +350,7 @@ def test_keys_alone_hold_and_let_go(demo: MainWindow, qtbot: QtBot, settle: Sett
 
 def test_what_is_held_is_found_again(held: MainWindow, qtbot: QtBot, settle: Settle, demo_study: Path) -> None:
     shown = held.workspace.shown
-    shown.choose(Against(frozenset({"fixed"}), shown.held_other))
+    shown.choose(OutcomeOfBoth(frozenset({"fixed"}), shown.held_other))
     settle()
     path = held.workspace.path
     held.close_study()
@@ -347,7 +358,7 @@ def test_what_is_held_is_found_again(held: MainWindow, qtbot: QtBot, settle: Set
     held.open_study(path)
     qtbot.waitUntil(lambda: held.workspace.is_open and held.workspace.shown.other is not None, timeout=20000)
     settle()
-    assert held.workspace.shown.conditions == (Against(frozenset({"fixed"}), shown.held_other),)
+    assert held.workspace.shown.conditions == (OutcomeOfBoth(frozenset({"fixed"}), shown.held_other),)
     assert len(held.workspace.shown.images) == 48
     # on other images the same other model is held
     spring = next(r for r in held.workspace.runs if (r.image_set, r.model) == ("spring-check", "grain-net-1"))
@@ -458,7 +469,7 @@ def test_a_table_without_scores_and_images_without_labels(
     qtbot.mouseClick(page.square.alone, LEFT)
     assert len(shown.images) == 3
     shown.clear()
-    shown.look_at(0)
+    shown.focus.look_at(0)
     window.bench.look_closely()
     settle()
     assert "ONNX model" in window.bench.close_look.other_heat.panels[0].message
@@ -471,7 +482,10 @@ def test_a_training_log_is_kept_for_its_model(demo: MainWindow, qtbot: QtBot, se
     rng = np.random.default_rng(0)
     fell = 0.3 + 1.5 * np.exp(-np.arange(50) / 10)
     gap = 0.1 + 0.03 * np.maximum(0, np.arange(50) - 20)
-    lines = [f"{i},{a:.4f},{a + g + e:.4f},{90 - 40 * np.exp(-i / 9):.2f}" for i, (a, g, e) in enumerate(zip(fell, gap, rng.normal(0, 0.01, 50), strict=True))]  # fmt: skip
+    lines = [
+        f"{i},{a:.4f},{a + g + e:.4f},{90 - 40 * np.exp(-i / 9):.2f}"
+        for i, (a, g, e) in enumerate(zip(fell, gap, rng.normal(0, 0.01, 50), strict=True))
+    ]
     log = tmp_path / "log.csv"
     log.write_text("epoch,loss,val_loss,held out right\n" + "\n".join(lines) + "\n")
     demo.bench.show_step(COMPARE)

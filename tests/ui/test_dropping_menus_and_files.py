@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDesktopServices, QDropEvent, QFontMetrics, QGuiApplication
-from PySide6.QtWidgets import QApplication, QLabel, QMenu, QPushButton, QTableView, QWidget
+from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QMenu, QPushButton, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.base.log import log_path
@@ -103,12 +103,12 @@ def test_a_right_click_offers_what_the_three_dots_offer(demo: MainWindow, settle
     assert menu is not None
     assert offered == [action.text() for action in menu.actions() if action.text()]
     assert "Copies, sorted into folders…" in offered
-    assert demo.workspace.shown.current == int(demo.workspace.shown.images[2])  # what the menu is about
-    demo.workspace.shown.look_at(
+    assert demo.workspace.shown.focus.current == int(demo.workspace.shown.images[2])  # what the menu is about
+    demo.workspace.shown.focus.look_at(
         int(demo.workspace.shown.images[0]), frozenset(demo.workspace.shown.images[:4].tolist())
     )
     right_click(thumbs.viewport(), at)
-    assert len(demo.workspace.shown.marked) == 4  # one of those marked: they stay marked
+    assert len(demo.workspace.shown.focus.marked) == 4  # one of those marked: they stay marked
     matrix = demo.bench.measure.confusions.matrix
     demo.bench.measure.tabs.choose(2)
     settle()
@@ -117,7 +117,7 @@ def test_a_right_click_offers_what_the_three_dots_offer(demo: MainWindow, settle
         "Add to a finding (F)",
         "Save as a picture…",
     ]
-    demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
+    demo.workspace.shown.focus.look_at(int(demo.workspace.shown.images[0]))
     demo.bench.show_step(4)
     settle()
     board = demo.bench.explain.board.view
@@ -129,7 +129,7 @@ def test_what_was_written_is_counted_and_its_folder_opened(
 ) -> None:
     opened: list[str] = []
     monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: opened.append(url.toLocalFile()) or True)
-    demo.workspace.shown.look_at(
+    demo.workspace.shown.focus.look_at(
         int(demo.workspace.shown.images[0]), frozenset(demo.workspace.shown.images[:3].tolist())
     )
     demo.bench.exporter.write_folders(tmp_path / "out", "copies")
@@ -162,7 +162,10 @@ def test_a_list_of_images_not_scored_says_so(qtbot: QtBot, window: MainWindow, s
     window.bench.exporter.write_list(tmp_path / "list.csv", list_of_images)
     settle()
     assert (tmp_path / "list.csv").read_text().startswith("path,label,")
-    assert window.foot.notice.full_text == f"Written: list.csv, 27 images, without an answer: 15 not scored yet, in {tmp_path}."  # fmt: skip
+    assert (
+        window.foot.notice.full_text
+        == f"Written: list.csv, 27 images, without an answer: 15 not scored yet, in {tmp_path}."
+    )
 
 
 def test_where_the_log_is_and_what_nobody_foresaw(
@@ -175,7 +178,7 @@ def test_where_the_log_is_and_what_nobody_foresaw(
     assert opened == [str(log_path().parent)]
     hooks = application.sys.excepthook, application.threading.excepthook
     try:
-        application.tell_of_failures(window)
+        application.report_failures(window)
         application.sys.excepthook(ValueError, ValueError("odd"), None)
         qtbot.waitUntil(lambda: bool(window.foot.problem.full_text), timeout=2000)
     finally:
@@ -219,6 +222,37 @@ def test_the_window_and_the_key_sheet_fit_the_screen(qtbot: QtBot, settings: obj
     assert {key for _, keys in key_sheet([step.name for step in STEPS]) for key, _ in keys} <= said
 
 
+def test_every_page_says_what_it_is_for(
+    demo: MainWindow, settle: Settle, monkeypatch: pytest.MonkeyPatch, qtbot: QtBot
+) -> None:
+    """Over its tab, and with F1 above the keys: of the page shown, and of no page where no study is."""
+    said, helps = list[set[str]](), list[str]()
+
+    def read(sheet: ShortcutSheet) -> int:
+        qtbot.addWidget(sheet)
+        said.append({one.text() for one in sheet.findChildren(QLabel)})
+        assert sheet.height() <= QGuiApplication.primaryScreen().availableGeometry().height() - 40
+        return 0
+
+    monkeypatch.setattr(ShortcutSheet, "exec", read)
+    for number, step in enumerate(demo.bench.steps):
+        demo.bench.show_step(number)
+        for i, page in enumerate(step.parts):
+            step.choose(i)
+            assert step.help == (page.title, page.help)
+            helps.append(page.help)
+            if len(step.parts) > 1:
+                (tab,) = (one for one in step.tabs.findChildren(QAbstractButton) if one.isChecked())
+                assert tab.toolTip() == page.help
+        demo.show_keys()
+        assert ": ".join(step.help) in said[-1]
+    assert len(set(helps)) == len(helps) > 25
+    demo.close_study()
+    settle()
+    demo.show_keys()
+    assert not said[-1] & {f"{page.title}: {page.help}" for step in demo.bench.steps for page in step.parts}
+
+
 def test_columns_give_their_room_to_the_names(qtbot: QtBot) -> None:
     table = FigureTable(("name", "kind", "n"), (60, 200), "some", (2,))
     qtbot.addWidget(table)
@@ -258,7 +292,7 @@ def test_what_cannot_be_kept_does_not_look_kept(
     qtbot: QtBot, demo: MainWindow, settle: Settle, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     workspace = demo.workspace
-    workspace.shown.look_at(int(workspace.shown.images[0]))
+    workspace.shown.focus.look_at(int(workspace.shown.images[0]))
     path, access = workspace.study_path, os.access
     assert path is not None
     with monkeypatch.context() as closed:

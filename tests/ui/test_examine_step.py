@@ -62,7 +62,7 @@ def test_a_review_run_with_keys_alone_and_back_after_a_restart(
     seen = []
     for number in (Qt.Key.Key_6, Qt.Key.Key_2, Qt.Key.Key_6):
         key(demo, Qt.Key.Key_N)
-        seen.append(workspace.shown.current)
+        seen.append(workspace.shown.focus.current)
         key(demo, number)
     assert demo.bench.right.currentWidget() is demo.bench.close_look
     assert seen == workspace.shown.images[:3].tolist()
@@ -84,9 +84,11 @@ def test_a_review_run_with_keys_alone_and_back_after_a_restart(
     key(demo, Qt.Key.Key_R)
     assert not workspace.shown.reviews[third].reviewed
     key(demo, Qt.Key.Key_N)
-    assert workspace.shown.current == int(workspace.shown.images[3])  # the third is still to come, but further on first
+    assert workspace.shown.focus.current == int(
+        workspace.shown.images[3]
+    )  # the third is still to come, but further on first
     workspace.shown.set_order("least confident first")
-    where, order = workspace.shown.current, workspace.shown.images.tolist()
+    where, order = workspace.shown.focus.current, workspace.shown.images.tolist()
 
     reviews = dict(workspace.shown.reviews.by_position)
     demo.close()
@@ -95,7 +97,7 @@ def test_a_review_run_with_keys_alone_and_back_after_a_restart(
     qtbot.addWidget(again)
     again.open_demo()
     qtbot.waitUntil(lambda: again.pages.currentIndex() == BENCH, timeout=30000)
-    qtbot.waitUntil(lambda: again.workspace.shown.current == where, timeout=10000)
+    qtbot.waitUntil(lambda: again.workspace.shown.focus.current == where, timeout=10000)
     assert [one.kind for one in again.workspace.shown.conditions] == ["labelled", "predicted"]
     assert again.workspace.shown.images.tolist() == order
     assert again.bench.figures.currentIndex() == EXAMINE
@@ -120,11 +122,11 @@ def test_causes_are_edited_and_counted(qtbot: QtBot, demo: MainWindow, settle: S
     assert workspace.shown.reviews.causes[1].name == "mislabelled"
     wrong = np.flatnonzero(judged.wrong)
     demo.bench.light_table.thumbs.setFocus()
-    workspace.shown.look_at(int(wrong[0]), frozenset(wrong[:9].tolist()))
+    workspace.shown.focus.look_at(int(wrong[0]), frozenset(wrong[:9].tolist()))
     key(demo, Qt.Key.Key_1)  # all nine at once
-    workspace.shown.look_at(int(wrong[4]))
+    workspace.shown.focus.look_at(int(wrong[4]))
     key(demo, Qt.Key.Key_2)
-    workspace.shown.look_at(int(wrong[9]))
+    workspace.shown.focus.look_at(int(wrong[9]))
     key(demo, Qt.Key.Key_R)
     dot, mislabelled = (workspace.shown.reviews.causes[i].id for i in (0, 1))
     assert workspace.shown.reviews[int(wrong[4])].causes == {dot, mislabelled}
@@ -160,10 +162,10 @@ def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWind
     demo.bench.show_step(EXAMINE)
     demo.bench.examine.tabs.choose(2)
     page = demo.bench.examine.groups
-    if workspace.shown.vectors is None:
+    if workspace.shown.results.vectors is None:
         qtbot.mouseClick(page.begin, LEFT)
     settle()
-    assert workspace.shown.vectors is not None
+    assert workspace.shown.results.vectors is not None
     assert sum(len(card.members) for card in page.cards) == int(snapshot.judged.wrong.sum())
     dotted = page.cards[0]  # the largest: plantain with the ink dot, taken for ragweed
     shared = {(one.about, one.value) for one in dotted.shared}
@@ -186,16 +188,16 @@ def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWind
     qtbot.mouseClick(named, LEFT)
     assert workspace.shown.images.tolist() == members
     demo.bench.light_table.thumbs.setFocus()
-    workspace.shown.look_at(members[0])
+    workspace.shown.focus.look_at(members[0])
     key(demo, Qt.Key.Key_S)
-    expected = nearest(workspace.shown.vectors, [members[0]], 60)[0].tolist()
+    expected = nearest(workspace.shown.results.vectors, [members[0]], 60)[0].tolist()
     assert workspace.shown.images.tolist() == [members[0], *expected]
-    workspace.shown.look_at(members[0])
+    workspace.shown.focus.look_at(members[0])
     demo.bench.look_closely()
     settle()
     assert demo.bench.close_look.similar.images == expected[:8]
     qtbot.mouseClick(demo.bench.close_look.similar, LEFT, pos=demo.bench.close_look.similar._rect(1).center())
-    assert workspace.shown.current == expected[1]
+    assert workspace.shown.focus.current == expected[1]
 
 
 def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
@@ -219,7 +221,7 @@ def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
     assert workspace.shown.images.tolist() == suspects
     for one in (Qt.Key.Key_C, Qt.Key.Key_C, Qt.Key.Key_D):
         qtbot.keyClick(page.table, one)
-    assert workspace.shown.current == suspects[3]
+    assert workspace.shown.focus.current == suspects[3]
     assert [page.table.item(i, 4).text() for i in range(4)] == ["label proposed"] * 2 + ["dismissed", "suspected"]
     assert workspace.shown.reviews.proposed() == dict(zip(suspects[:2], page.found.likely[:2].tolist(), strict=True))
     workspace.shown.clear()
@@ -242,21 +244,21 @@ def test_images_that_two_classes_fit(qtbot: QtBot, demo: MainWindow, settle: Set
     page, workspace = demo.bench.examine.two_classes, demo.workspace
     qtbot.mouseClick(page.begin, LEFT)
     settle()
-    found = workspace.shown.two_classes
+    found = workspace.shown.results.two_classes
     assert found
     near = {one.image for one in found}
     assert all(workspace.shown.snapshot.judged.margins[i] < 0.6 for i in near)
     qtbot.mouseClick(page.see, LEFT)
     assert set(workspace.shown.images.tolist()) == near
     page.table.setCurrentCell(1, 0)
-    assert workspace.shown.current == int(workspace.shown.images[1])
+    assert workspace.shown.focus.current == int(workspace.shown.images[1])
 
 
 def test_called_beside_labelled_in_three_bands(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
     workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
     matrix = snapshot.figures.matrix
     demo.bench.light_table.thumbs.setFocus()
-    workspace.shown.look_at(
+    workspace.shown.focus.look_at(
         int(np.flatnonzero((snapshot.judged.labels == PLANTAIN) & (snapshot.judged.predicted == RAGWEED))[0])
     )
     key(demo, Qt.Key.Key_B)
@@ -279,33 +281,33 @@ def test_images_are_marked_as_in_a_list_of_files(qtbot: QtBot, demo: MainWindow,
 
     click(1)
     click(3, Qt.KeyboardModifier.ShiftModifier)
-    assert workspace.shown.acted_on == shown[1:4]
+    assert workspace.shown.focus.acted_on == shown[1:4]
     click(2, Qt.KeyboardModifier.ControlModifier)
-    assert workspace.shown.acted_on == [shown[1], shown[3]]
+    assert workspace.shown.focus.acted_on == [shown[1], shown[3]]
     assert demo.bench.light_table.count.text() == "2 marked"
     click(0)
-    assert workspace.shown.marked == {shown[0]}
+    assert workspace.shown.focus.marked == {shown[0]}
     for _ in range(2):
         QTest.keyClick(thumbs, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
-    assert workspace.shown.acted_on == shown[:3]
+    assert workspace.shown.focus.acted_on == shown[:3]
     QTest.keyClick(thumbs, Qt.Key.Key_Escape)
-    assert workspace.shown.marked == {shown[2]}
+    assert workspace.shown.focus.marked == {shown[2]}
     QTest.keyClick(thumbs, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
-    assert workspace.shown.acted_on == shown
+    assert workspace.shown.focus.acted_on == shown
     # Down the bands in the first column, and up again: every row once, no way lost.
     QTest.keyClick(thumbs, Qt.Key.Key_Home)
-    way = [workspace.shown.position]
+    way = [workspace.shown.focus.position]
     while True:
         QTest.keyClick(thumbs, Qt.Key.Key_Down)
-        if workspace.shown.position == way[-1]:
+        if workspace.shown.focus.position == way[-1]:
             break
-        way.append(workspace.shown.position)
+        way.append(workspace.shown.focus.position)
     assert {band.start for band in workspace.shown.bands} <= set(way)
     assert way == sorted(way)
-    back = [workspace.shown.position]
+    back = [workspace.shown.focus.position]
     for _ in way[1:]:
         QTest.keyClick(thumbs, Qt.Key.Key_Up)
-        back.append(workspace.shown.position)
+        back.append(workspace.shown.focus.position)
     assert back == way[::-1]
     click(0)
     click(2, Qt.KeyboardModifier.ControlModifier)
@@ -366,7 +368,7 @@ def test_unlabelled_images_are_reviewed_too(
 
 
 def test_a_picture_is_looked_at_at_any_zoom(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.workspace.shown.step(0)
+    demo.workspace.shown.focus.step(0)
     demo.bench.look_closely()
     settle()
     look, zoom = demo.bench.close_look, demo.bench.close_look.zoom
@@ -390,7 +392,7 @@ def test_a_picture_is_looked_at_at_any_zoom(qtbot: QtBot, demo: MainWindow, sett
     assert zoom.part == QRectF(0, 0, 1, 1)
     assert look.photo.grab().toImage() == whole
     key(demo, Qt.Key.Key_Plus)
-    demo.workspace.shown.step(1)
+    demo.workspace.shown.focus.step(1)
     assert zoom.factor == 1  # another picture is shown whole
 
 
@@ -405,10 +407,10 @@ def test_scores_are_shown_at_a_temperature_adopted(qtbot: QtBot, demo: MainWindo
     snapshot = demo.workspace.shown.snapshot
     found = snapshot.record.temperature
     assert found == pytest.approx(view._fitted())
-    demo.workspace.shown.step(0)
+    demo.workspace.shown.focus.step(0)
     demo.bench.look_closely()
     settle()
-    image = demo.workspace.shown.current
+    image = demo.workspace.shown.focus.current
     assert image is not None
     z = snapshot.judged.rows[image].astype(float) / found
     p = np.exp(z) / np.exp(z).sum()
@@ -424,7 +426,7 @@ def test_scores_are_shown_at_a_temperature_adopted(qtbot: QtBot, demo: MainWindo
 def test_heat_is_made_in_five_ways(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
     workspace, look = demo.workspace, demo.bench.close_look
     workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    workspace.shown.step(0)
+    workspace.shown.focus.step(0)
     demo.bench.look_closely()
     settle()
     pictures = []
@@ -445,6 +447,6 @@ def test_heat_is_made_in_five_ways(qtbot: QtBot, demo: MainWindow, settle: Settl
     assert pictures[2] == pictures[3]  # behind pooling and one linear layer the gradient is that layer's weights
     del pictures[3]
     assert all(a != b for i, a in enumerate(pictures) for b in pictures[:i])
-    workspace.shown.step(1)
+    workspace.shown.focus.step(1)
     settle()
     assert look.evidence.method == "occlusion"  # the next image keeps the way

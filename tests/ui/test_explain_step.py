@@ -43,7 +43,7 @@ def explain(demo: MainWindow, settle: Settle) -> MainWindow:
     demo.show_run(run.id)
     settle()
     demo.workspace.shown.choose(Labelled(frozenset({PLANTAIN})), Predicted(frozenset({RAGWEED})))
-    demo.workspace.shown.step(0)
+    demo.workspace.shown.focus.step(0)
     QTest.keyClick(demo, Qt.Key.Key_5, CONTROL)
     settle()
     assert demo.bench.figures.currentIndex() == EXPLAIN
@@ -72,7 +72,7 @@ def drag(
 
 def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: Settle, tmp_path: Path) -> None:
     page, workspace = explain.bench.explain.board, explain.workspace
-    view, image = page.view, workspace.shown.current
+    view, image = page.view, workspace.shown.focus.current
     assert image is not None
     assert [name.split("\n")[0] for name in view.board.columns] == ["ragweed", "plantain", "ragweed"]
     assert view.board.columns[2].endswith("rather than plantain")
@@ -116,7 +116,7 @@ def test_the_board_fills_follows_and_reads_values(explain: MainWindow, settle: S
     page.toggle((CLASSES.index("pine"), None))
     QTest.keyClick(view, Qt.Key.Key_M)
     settle()
-    assert workspace.shown.current == int(workspace.shown.images[1])
+    assert workspace.shown.focus.current == int(workspace.shown.images[1])
     assert [name.split("\n")[0] for name in view.board.columns] == ["ragweed", "plantain", "ragweed", "pine"]
     assert all(cell.picture is not None for line in view.board.cells for cell in line)
     # Other pictures below the heat, other colours, one peak for all: the picture changes, the map does not.
@@ -208,7 +208,7 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     page.form.region.activated.emit(4)
     drag(page.preview.canvas, (0.4, 0.4), (0.6, 0.4))
     settle()
-    image = explain.workspace.shown.current
+    image = explain.workspace.shown.focus.current
     assert image is not None
     assert [one.kind for one in explainer.regions[image]] == ["brush"]
     assert page.begin.text() == "Cover the 1 image with a region of their own"
@@ -228,7 +228,7 @@ def test_a_region_is_given_by_its_colour_or_by_what_it_is_like(
     page, workspace = explain.bench.explain.cover, explain.workspace
     explain.bench.explain.tabs.choose(COVER)
     names = [workspace.shown.name_of(one) for one in workspace.shown.images.tolist()]
-    workspace.shown.look_at(int(workspace.shown.images[names.index("pl_0047.jpg")]))
+    workspace.shown.focus.look_at(int(workspace.shown.images[names.index("pl_0047.jpg")]))
     settle()
     for choice, place in ((COLOUR, "colour"), (ALIKE, "likeness")):
         index = page.form.region.findText(choice)
@@ -286,7 +286,7 @@ def test_from_one_mistake_to_a_tested_cause_that_is_kept(
     page.result.keep_name.setFocus()
     QTest.keyClicks(page.result.keep_name, "ink dot")
     QTest.keyClick(page.result.keep_name, Qt.Key.Key_Return)
-    assert explain.workspace.shown.tests_kept == 1
+    assert explain.workspace.shown.results.tests_kept == 1
     assert explain.bench.rail.steps[EXPLAIN].state == "fine"
     explain.workspace.writing.wait()
     study = Study.open(demo_study_path(), again=True)
@@ -451,7 +451,7 @@ def test_headings_among_the_layers_are_stepped_over(explain: MainWindow, settle:
 
 
 def test_without_a_model_or_an_image_the_pages_say_so(explain: MainWindow, settle: Settle) -> None:
-    explain.workspace.shown.look_at(None)
+    explain.workspace.shown.focus.look_at(None)
     settle()
     assert "press M" in explain.bench.explain.board.note.text()
     explain.bench.explain.tabs.choose(COVER)

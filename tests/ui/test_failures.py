@@ -24,14 +24,14 @@ def break_down(window: MainWindow) -> None:
     stop = window.workspace.topics.selection.connect(fail)
     with pytest.raises(IndexError):
         window.workspace.shown.choose(Outcome(frozenset({"wrong"})))
-    window.tell_failure("IndexError: index 300 is out of bounds", True)
+    window.show_failure("IndexError: index 300 is out of bounds", True)
 
 
 def test_after_a_failure_nothing_is_decided_until_the_study_is_shown_again(
     qtbot: QtBot, demo: MainWindow, settle: Callable[[], None]
 ) -> None:
     workspace = demo.workspace
-    workspace.shown.step(1)
+    workspace.shown.focus.step(1)
     demo.bench.light_table.thumbs.setFocus()
     before, run = workspace.shown, workspace.shown.record.key
     break_down(demo)
@@ -48,7 +48,7 @@ def test_after_a_failure_nothing_is_decided_until_the_study_is_shown_again(
     assert workspace.shown.conditions == ()
     assert len(workspace.shown.images) == 400
     assert "is shown again" in demo.foot.problem.full_text
-    workspace.shown.step(1)
+    workspace.shown.focus.step(1)
     qtbot.keyClick(demo.bench.light_table.thumbs, Qt.Key.Key_1)
     assert workspace.edits.last is not None
     settle()
@@ -56,7 +56,7 @@ def test_after_a_failure_nothing_is_decided_until_the_study_is_shown_again(
 
 def test_what_fails_again_at_once_closes_the_study(qtbot: QtBot, demo: MainWindow, settle: Callable[[], None]) -> None:
     break_down(demo)
-    demo.tell_failure("IndexError: again", True)
+    demo.show_failure("IndexError: again", True)
     assert demo.pages.currentIndex() == START
     assert not demo.workspace.is_open
     assert "the study was closed" in demo.foot.problem.full_text
@@ -65,6 +65,6 @@ def test_what_fails_again_at_once_closes_the_study(qtbot: QtBot, demo: MainWindo
     demo.open_demo()
     qtbot.waitUntil(lambda: demo.pages.currentIndex() == BENCH, timeout=20000)
     settle()
-    demo.tell_failure("what fails in a worker never came back from it")
+    demo.show_failure("what fails in a worker never came back from it")
     assert demo.workspace.is_open
     assert not demo.workspace.in_doubt

@@ -60,10 +60,10 @@ def test_figures_follow_the_selection_when_asked(demo: MainWindow, settle: Settl
     assert some["top-1 accuracy"][2] == 50
     share = demo.workspace.shown.accuracy()
     assert some["top-1 accuracy"][0] == f"{100 * (share.value or 0):.1f} %"
-    assert demo.workspace.shown.measured is not None
+    assert demo.workspace.shown.results.measured is not None
     assert (
-        demo.workspace.shown.measured.figures.matrix.sum()
-        == demo.workspace.shown.measured.figures.matrix[PLANTAIN].sum()
+        demo.workspace.shown.results.measured.figures.matrix.sum()
+        == demo.workspace.shown.results.measured.figures.matrix[PLANTAIN].sum()
         == 50
     )
     demo.workspace.shown.clear()
@@ -92,7 +92,7 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
         ("Top-1 accuracy, lower end of its interval, at least 50 %", "met"),
         ("Top-1 accuracy at least 95 %", "missed"),
         ("Macro F1 at least 83 %", "inconclusive"),
-    ):  # fmt: skip
+    ):
         assert shown[shown.index(text) + 1] == verdict
     assert demo.bench.header.verdict.text() == "1 of 3 criteria missed"
     assert demo.workspace.study_path is not None
@@ -111,14 +111,14 @@ def test_a_claim_is_tested_and_criteria_pass_fail_or_cannot_be_told(
     qtbot.mouseClick(criteria.take_over, Qt.MouseButton.LeftButton)
     settle()
     assert criteria.claim.text() == ""  # what was claimed of the other model was not claimed of this one
-    assert [one.outcome.text for one in demo.workspace.shown.criteria] == [
+    assert [one.outcome.text for one in demo.workspace.shown.results.criteria] == [
         "low(top1) >= 0.5",
         "top1 >= 0.95",
         "macro_f1 >= 0.83",
     ]
     demo.workspace.edits.undo()
     settle()
-    assert not demo.workspace.shown.criteria
+    assert not demo.workspace.shown.results.criteria
     demo.show_run(1)
     settle()
     assert criteria.claim.text() == "95"
@@ -193,8 +193,8 @@ def test_a_dragged_threshold_reads_out_coverage_and_accuracy(qtbot: QtBot, demo:
 def test_figures_are_copied_and_drawn_into_files(
     qtbot: QtBot, demo: MainWindow, settle: Settle, tmp_path: Path
 ) -> None:
-    assert demo.workspace.shown.measured is not None
-    matrix = demo.workspace.shown.measured.figures.matrix
+    assert demo.workspace.shown.results.measured is not None
+    matrix = demo.workspace.shown.results.measured.figures.matrix
     for tab, first in enumerate(("figure", "class", "labelled / predicted", "scores", "group")):
         demo.bench.measure.tabs.choose(tab)
         demo.bench.measure.copy_table()
@@ -225,10 +225,10 @@ def test_confused_classes_can_stand_together(qtbot: QtBot, demo: MainWindow, set
     moved = matrix.cell_rect(PLANTAIN, ragweed)
     qtbot.mouseClick(matrix, LEFT, pos=moved.center().toPoint())
     assert {c.kind for c in demo.workspace.shown.conditions} == {"labelled", "predicted"}
-    assert demo.workspace.shown.measured is not None
-    assert len(demo.workspace.shown.images) == demo.workspace.shown.measured.figures.matrix[PLANTAIN, ragweed]
+    assert demo.workspace.shown.results.measured is not None
+    assert len(demo.workspace.shown.images) == demo.workspace.shown.results.measured.figures.matrix[PLANTAIN, ragweed]
     assert page.as_table()[0][1:] == [CLASSES[k] for k in matrix.order]
-    counts = demo.workspace.shown.measured.figures.matrix
+    counts = demo.workspace.shown.results.measured.figures.matrix
     there, back = counts[PLANTAIN, ragweed], counts[ragweed, PLANTAIN]
     assert (
         f"plantain → ragweed: {there} of 50.  ragweed → plantain: {back} of 50.  No significant direction"
@@ -244,8 +244,8 @@ def test_the_worst_pairs_select_one_direction_or_both(qtbot: QtBot, demo: MainWi
     demo.bench.measure.tabs.choose(2)
     settle()
     pairs, ragweed = demo.bench.measure.confusions.pairs, CLASSES.index("ragweed")
-    assert demo.workspace.shown.measured is not None
-    counts = demo.workspace.shown.measured.figures.matrix
+    assert demo.workspace.shown.results.measured is not None
+    counts = demo.workspace.shown.results.measured.figures.matrix
     at = next(i for i, one in enumerate(pairs.pairs) if {one.first, one.second} == {PLANTAIN, ragweed})
     one = pairs.pairs[at]
     expected = {0: one.there + one.back, 1: counts[one.first, one.second], 2: counts[one.second, one.first]}
@@ -261,7 +261,7 @@ def test_reliability_is_drawn_with_temperature_too(qtbot: QtBot, demo: MainWindo
     view = demo.bench.measure.reliability
     view.view.setCurrentIndex(2)
     settle()
-    after, measured = view.diagram.after(), demo.workspace.shown.measured
+    after, measured = view.diagram.after(), demo.workspace.shown.results.measured
     assert after is not None
     assert measured is not None
     assert sum(one.count for one in after.bins) == measured.figures.total
@@ -338,7 +338,7 @@ def test_the_story_of_a_class_by_loops_and_its_parts_select(qtbot: QtBot, demo: 
     assert page.selected() == PLANTAIN
     qtbot.mouseClick(page.story.mistaken, LEFT, pos=QPoint(10, 10))
     assert demo.bench.looks_closely
-    assert shown.current == story.mistaken[0]
+    assert shown.focus.current == story.mistaken[0]
     demo.bench.leave_close_look()
     shown.clear()
     settle()
@@ -350,9 +350,11 @@ def test_a_click_on_a_name_beside_longer_rows_is_that_names(
 ) -> None:
     """Two lists of unequal length stand side by side: the shorter one's names and bars keep to their lines."""
     rows = {
-        length: [IntervalRow(f"class {k}", k / 8, None, None, conditions=(Labelled(frozenset({k})),)) for k in range(length)]
+        length: [
+            IntervalRow(f"class {k}", k / 8, None, None, conditions=(Labelled(frozenset({k})),)) for k in range(length)
+        ]
         for length in (1, 4, 2)
-    }  # fmt: skip
+    }
     beside = QWidget()
     layout = QHBoxLayout(beside)
     kept_window.spoil()  # they listen to its workspace
@@ -441,13 +443,13 @@ def test_a_threshold_with_costs_is_adopted_and_every_figure_follows(
     page.typed.setValue(0)
     qtbot.mouseClick(page.adopt, LEFT)
     settle()
-    assert window.workspace.shown.measured is not None
-    assert window.workspace.shown.measured.figures.matrix.tolist() == [[0, 8], [0, 8]]
+    assert window.workspace.shown.results.measured is not None
+    assert window.workspace.shown.results.measured.figures.matrix.tolist() == [[0, 8], [0, 8]]
     assert window.bench.header.value.text() == "50.0 %"
     assert "threshold 0" in window.bench.header.facts.full_text
     window.workspace.edits.undo()
     settle()
-    assert window.workspace.shown.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()
+    assert window.workspace.shown.results.measured.figures.matrix.tolist() == snapshot.figures.matrix.tolist()
     window.bench.measure.reliability.view.setCurrentIndex(0)
 
 
@@ -473,8 +475,9 @@ def test_the_images_that_belong_together_are_named_at_the_set(qtbot: QtBot, demo
         chosen = demo.focusWidget()
         assert isinstance(chosen, Choice)
         assert (chosen.accessibleName(), chosen.currentText()) == (
-            "which images of late-summer-field are related", column,
-        )  # fmt: skip
+            "which images of late-summer-field are related",
+            column,
+        )
         if column == "set":  # all is one unit, of which nothing can be told
             demo.bench.show_step(MEASURE)
             assert {interval for _, interval, _ in lines(demo).values()} <= {"", "no interval"}

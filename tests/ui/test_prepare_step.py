@@ -194,7 +194,7 @@ def test_a_table_of_predictions_measures_what_it_can(
     assert "a table of predictions" in study.bench.header.facts.full_text
     study.bench.prepare.tabs.choose(RECIPE)
     assert "so this run has no recipe" in visible_text(study.bench.prepare.recipe_page)
-    study.workspace.shown.step(0)
+    study.workspace.shown.focus.step(0)
     study.bench.look_closely()
     settle()
     assert "needs the ONNX model" in study.bench.close_look.heat_predicted.message
@@ -266,7 +266,7 @@ def test_the_recipe_editor_shows_undoes_saves_and_adopts(
     assert draft is not None
     before = draft.recipe
     assert not page.adopt.isEnabled()
-    study.workspace.shown.look_at(5)  # 16 x 21 pixels
+    study.workspace.shown.focus.look_at(5)  # 16 x 21 pixels
     settle()
     form.rule.setFocus()
     qtbot.keyClick(form.rule, Qt.Key.Key_Home)
@@ -386,7 +386,7 @@ def test_twelve_images_are_tried_before_the_full_run(
     qtbot.keyClick(try_out.cards, Qt.Key.Key_Return)
     settle()
     assert window.bench.close_look.isVisible()
-    assert window.workspace.shown.current == try_out.cards.images[1]
+    assert window.workspace.shown.focus.current == try_out.cards.images[1]
     window.bench.leave_close_look()
     qtbot.mouseClick(try_out.others, LEFT)
     assert "seed 1" in try_out.told.text()

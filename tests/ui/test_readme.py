@@ -121,16 +121,16 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     press(Qt.Key.Key_Return)
     settle()
     assert window.bench.right.currentWidget() is window.bench.close_look
-    assert workspace.shown.current == workspace.shown.images[0]
+    assert workspace.shown.focus.current == workspace.shown.images[0]
     assert window.bench.close_look.heat_predicted.emphasis == called
     assert window.bench.close_look.heat_other.emphasis == label
-    before = workspace.shown.current
+    before = workspace.shown.focus.current
     press("M")
     settle()
     press("M")
     settle()
-    assert workspace.shown.position == 2
-    assert workspace.shown.current != before
+    assert workspace.shown.focus.position == 2
+    assert workspace.shown.focus.current != before
     layer = window.bench.close_look.layer.currentText()
     press("L")
     settle()
@@ -151,7 +151,7 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     (begin,) = said(r"\*Groups\*, \*\*([^*]+)\*\* puts")
     assert window.bench.examine.groups.begin.text() == begin
     hand.click(window.bench.examine.groups.begin)
-    qtbot.waitUntil(lambda: workspace.shown.vectors is not None and not workspace.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: workspace.shown.results.vectors is not None and not workspace.busy, timeout=60_000)
     settle()
     mistakes, largest = said(r"puts the (\d+) mistakes into groups: the largest, (\d+) images")
     cards = window.bench.examine.groups.cards
@@ -212,7 +212,9 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     else:
         QTest.mouseClick(story.table.viewport(), Qt.MouseButton.LeftButton, pos=story.table.visualRect(at).center())
     settle()
-    lost, own, gained, of = said(r"beneath: (\d+) of its (\d+)\s+images are predicted as plantain, and of the (\d+) called ragweed (\d+) are plantain")  # fmt: skip
+    lost, own, gained, of = said(
+        r"beneath: (\d+) of its (\d+)\s+images are predicted as plantain, and of the (\d+) called ragweed (\d+) are plantain"
+    )
     assert story.story.isVisible()
     assert story.story.found is not None
     assert (gained, of) == (

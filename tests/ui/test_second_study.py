@@ -60,10 +60,10 @@ def agrees(window: MainWindow, path: Path, classes: list[str], settle: Settle) -
     assert record.model_path == path.parent / "m.onnx"
     assert workspace.shown.classes == classes
     assert f"{100 * (workspace.shown.snapshot.figures.top_k[1].value or 0):.1f} %" == window.bench.header.value.text()
-    workspace.shown.look_at(int(workspace.shown.images[0]))
+    workspace.shown.focus.look_at(int(workspace.shown.images[0]))
     window.bench.look_closely()
     settle()
-    image = workspace.shown.current
+    image = workspace.shown.focus.current
     assert image is not None
     maker = HeatmapMaker(OnnxModel(record.model_path, record.recipe, len(classes)))
     tensor = prepare_file(record.image_set.file(image), record.recipe)[None]
@@ -109,22 +109,29 @@ def test_nothing_of_the_first_study_is_taken_for_the_second(
     window.bench.prepare.recipe_page.put(
         window.workspace.shown.snapshot.record.recipe.model_copy(update={"crop": None})
     )
-    window.workspace.shown.look_at(14)
+    window.workspace.shown.focus.look_at(14)
     bench = window.bench
     looked = [
-        bench.measure.scope, bench.compare.scope, bench.examine.groups.what, bench.examine.causes.by, bench.explain.board.way,
-        bench.explain.where.by, bench.explain.cover.form.region, bench.explain.cover.form.hide_as, bench.close_look.way,
-    ]  # fmt: skip
+        bench.measure.scope,
+        bench.compare.scope,
+        bench.examine.groups.what,
+        bench.examine.causes.by,
+        bench.explain.board.way,
+        bench.explain.where.by,
+        bench.explain.cover.form.region,
+        bench.explain.cover.form.hide_as,
+        bench.close_look.way,
+    ]
     for choice in looked:
         choice.setCurrentIndex(1)
     bench.explain.board.set_wishes([(2, None)])
     settle()
     show(second)
-    assert (window.workspace.shown.current, window.workspace.shown.order) == (None, "confident mistakes")
+    assert (window.workspace.shown.focus.current, window.workspace.shown.order.by) == (None, "confident mistakes")
     assert [choice.currentIndex() for choice in looked] == [0] * len(looked)
     assert bench.explain.board.wishes == list(USUAL)
     agrees(window, second, others, settle)
-    window.workspace.shown.look_at(1)
+    window.workspace.shown.focus.look_at(1)
     window.bench.close_look.review.proposed.setCurrentIndex(1)
     window.bench.close_look.review.proposed.activated.emit(1)
     settle()

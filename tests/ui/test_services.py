@@ -169,7 +169,7 @@ def judged(qtbot: QtBot, window: MainWindow, settle: Settle, service: StandIn, t
     window.start_study(NewStudy(service.address, *files))
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     settle()
-    window.workspace.shown.look_at(0)
+    window.workspace.shown.focus.look_at(0)
     return window
 
 
@@ -239,7 +239,7 @@ def test_it_is_checked_and_held_against_its_file(
     assert step.rows["service"].isVisibleTo(step)
     qtbot.mouseClick(step.all, LEFT)
     settle()
-    kept = judged.workspace.shown.checks["service"].result
+    kept = judged.workspace.shown.results.checks["service"].result
     assert kept.state == "fine"
     for part in ("ready", "version 3", "to the last bit", "several images in one request"):
         assert part in kept.sentence
@@ -267,7 +267,7 @@ def test_retries_and_refusals_are_told_while_it_goes_and_kept(
     with StandIn(model, "net", CLASSES, manner) as service:
         agree(read_agreement(service.root))
         told: list[str] = []
-        window.workspace.jobs.progress.connect(lambda news: told.append(news.sentence()))
+        window.workspace.jobs.progress.connect(lambda event: told.append(event.sentence()))
         files = (tmp_path / "classes.txt", tmp_path / "recipe.toml", tmp_path / "set", tmp_path / "s.mivrat")
         window.start_study(NewStudy(service.address, *files))
         qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=20000)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
@@ -72,15 +72,15 @@ def sweep(window: MainWindow, sizes: list[tuple[int, int]]) -> None:
 
 
 def test_every_page_lives_at_any_size(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
+    demo.workspace.shown.focus.look_at(int(demo.workspace.shown.images[0]))
     demo.bench.show_step(EXPLAIN)
     settle()
-    sweep(demo, SIZES[::2])
+    sweep(demo, SIZES[::3])
 
 
 @pytest.mark.slow
 def test_every_page_lives_at_every_width(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
-    demo.workspace.shown.look_at(int(demo.workspace.shown.images[0]))
+    demo.workspace.shown.focus.look_at(int(demo.workspace.shown.images[0]))
     demo.bench.show_step(EXPLAIN)
     settle()
     for wishes in (1, 3, 6):
@@ -107,7 +107,7 @@ def test_names_are_never_taken_for_markup(qtbot: QtBot, window: MainWindow, sett
     window.open_study(tmp_path / "s.mivrat")
     qtbot.waitUntil(lambda: window.pages.currentIndex() == BENCH, timeout=10000)
     settle()
-    window.workspace.shown.look_at(0)
+    window.workspace.shown.focus.look_at(0)
     seen = 0
     for close in (False, True):
         if close:
@@ -150,8 +150,17 @@ def test_the_wheel_changes_nothing_that_is_only_scrolled_over(qtbot: QtBot, demo
         middle = QPointF(widget.rect().center())
         QApplication.sendEvent(
             widget,
-            QWheelEvent(middle, widget.mapToGlobal(middle), QPoint(), QPoint(0, -240), LEFT & ~LEFT, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False),
-        )  # fmt: skip
+            QWheelEvent(
+                middle,
+                widget.mapToGlobal(middle),
+                QPoint(),
+                QPoint(0, -240),
+                LEFT & ~LEFT,
+                Qt.KeyboardModifier.NoModifier,
+                Qt.ScrollPhase.NoScrollPhase,
+                False,
+            ),
+        )
 
     demo.bench.show_step(0)
     demo.bench.prepare.tabs.choose(2)
@@ -172,10 +181,10 @@ def test_the_wheel_changes_nothing_that_is_only_scrolled_over(qtbot: QtBot, demo
     assert order.currentIndex() == 1
 
 
-def until_stopped(signal: StopSignal, ended: list[int] | None = None) -> Iterator[object]:
+def until_stopped(ended: list[int] | None = None) -> Iterator[object]:
     """A job that does nothing until it is stopped."""
     yield Progress(0, 1, 0.0, None)
-    signal._event.wait(20)
+    current_stop().wait(20)
     if ended is not None:
         ended.append(1)
     return False
@@ -185,9 +194,9 @@ def test_what_is_said_never_hides_the_job_and_what_is_refused_is_not_kept(
     qtbot: QtBot, demo: MainWindow, settle: Settle
 ) -> None:
     stop: list[int] = []
-    demo.workspace.jobs.begin(Job("write", "Writing a lot"), lambda signal: until_stopped(signal, stop))
+    demo.workspace.jobs.begin(Job("write", "Writing a lot"), lambda: until_stopped(stop))
     assert demo.foot.stop.isVisible()
-    demo.workspace.shown.look_at(3)
+    demo.workspace.shown.focus.look_at(3)
     demo.bench.reviewer.toggle_reviewed()
     demo.workspace.edits.undo()
     assert "Undone" in demo.foot.notice.full_text
@@ -198,7 +207,7 @@ def test_what_is_said_never_hides_the_job_and_what_is_refused_is_not_kept(
     qtbot.mouseClick(demo.foot.stop, LEFT)
     settle()
     assert stop == [1]
-    assert demo.workspace.shown.vectors is None
+    assert demo.workspace.shown.results.vectors is None
     assert not demo.workspace.shown.conditions
     demo.workspace.jobs.read_again([5])
     settle()
@@ -212,12 +221,12 @@ def test_the_focus_stays_while_a_job_runs_and_comes_back(qtbot: QtBot, demo: Mai
         one for one in demo.bench.check.findChildren(QPushButton) if one.isVisible() and one is demo.bench.check.all
     )
     begin.setFocus()
-    order = demo.workspace.shown.order
+    order = demo.workspace.shown.order.by
     demo.workspace.jobs.begin(Job("check", "Checking"), until_stopped)
     assert not begin.isEnabled()
     assert demo.bench.waiting.hasFocus()
     qtbot.keyClicks(demo.bench.waiting, "name it")
-    assert demo.workspace.shown.order == order
+    assert demo.workspace.shown.order.by == order
     demo.stop_job()
     settle()
     assert begin.hasFocus()

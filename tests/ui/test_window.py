@@ -13,10 +13,10 @@ from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
 from mivrat.core.pictures.recipe import recipe_to_toml
-from mivrat.core.selecting.selection import Cells, Confidence, Labelled, Outcome, Predicted
+from mivrat.core.selecting.selection import Confidence, Labelled, MatrixCells, Outcome, Predicted
 from mivrat.core.study.file import Study
 from mivrat.core.study.settings import load_setting
-from mivrat.ui.theme import LAMP, PAPER, Tokens, theme
+from mivrat.ui.theme import LAMP, PAPER, ThemeColours, theme
 from mivrat.ui.window import BENCH, NEW, START, MainWindow
 from tests.support.demo import CLASSES
 from tests.support.networks import classifier, recipe_for, saved
@@ -89,11 +89,11 @@ def test_the_same_walk_with_keys_alone(qtbot: QtBot, window: MainWindow, settle:
     settle()
     look = window.bench.close_look
     assert look.isVisible()
-    before = window.workspace.shown.current
+    before = window.workspace.shown.focus.current
     qtbot.keyClick(look, Qt.Key.Key_M)
-    assert window.workspace.shown.current != before
+    assert window.workspace.shown.focus.current != before
     qtbot.keyClick(look, Qt.Key.Key_M, Qt.KeyboardModifier.ShiftModifier)
-    assert window.workspace.shown.current == before
+    assert window.workspace.shown.focus.current == before
     settle()
     layer = look.layer.currentData()
     qtbot.keyClick(look, Qt.Key.Key_L)
@@ -137,7 +137,7 @@ def test_every_figure_selects(qtbot: QtBot, demo: MainWindow, settle: Settle) ->
     assert len(workspace.shown.images) == snapshot.figures.matrix[PLANTAIN, RAGWEED]
     other = matrix.cell_rect(RAGWEED, PLANTAIN).center().toPoint()
     qtbot.mouseClick(matrix, LEFT, Qt.KeyboardModifier.ControlModifier, other)
-    assert workspace.shown.conditions == (Cells(frozenset({(PLANTAIN, RAGWEED), (RAGWEED, PLANTAIN)})),)
+    assert workspace.shown.conditions == (MatrixCells(frozenset({(PLANTAIN, RAGWEED), (RAGWEED, PLANTAIN)})),)
     assert (
         len(workspace.shown.images)
         == snapshot.figures.matrix[PLANTAIN, RAGWEED] + snapshot.figures.matrix[RAGWEED, PLANTAIN]
@@ -173,7 +173,7 @@ def test_every_figure_selects(qtbot: QtBot, demo: MainWindow, settle: Settle) ->
 def test_unreadable_images_are_named_everywhere(demo: MainWindow, settle: Settle) -> None:
     assert demo.bench.header.badge.text() == "1 unreadable"
     demo.workspace.shown.replace(Outcome(frozenset({"unreadable"})))
-    demo.workspace.shown.step(0)
+    demo.workspace.shown.focus.step(0)
     demo.bench.look_closely()
     settle()
     assert "decoded" in demo.bench.close_look.sentence.text()
@@ -273,7 +273,7 @@ def test_moved_images_are_told_of_and_nothing_breaks(demo: MainWindow, settle: S
     demo.bench.thumbnails._cache.clear()
     object.__setattr__(snapshot.record.image_set, "root", Path("/nowhere"))
     demo.bench.light_table.thumbs.viewport().repaint()
-    demo.workspace.shown.step(0)
+    demo.workspace.shown.focus.step(0)
     demo.bench.look_closely()
     settle()
     assert "gone" in demo.bench.close_look.photo.message
@@ -314,7 +314,7 @@ def contrast(first: str, second: str) -> float:
 
 
 @pytest.mark.parametrize("tokens", [PAPER, LAMP], ids=lambda t: t.name)
-def test_contrast_is_aa(tokens: Tokens) -> None:
+def test_contrast_is_aa(tokens: ThemeColours) -> None:
     for ground in (tokens.paper, tokens.sheet, tokens.accent_wash):
         for ink in (tokens.ink, tokens.soft, tokens.wrong, tokens.look, tokens.second):
             assert contrast(ink, ground) >= 4.5 or (ground == tokens.accent_wash and contrast(ink, ground) >= 4.0), (

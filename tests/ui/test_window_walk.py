@@ -78,20 +78,32 @@ class Walker:
         bench = self.window.bench
         target = bench.close_look if bench.looks_closely else bench.light_table.thumbs
         target.setFocus()
-        QTest.keyClick(QApplication.focusWidget() or target, self.rng.choice([Qt.Key.Key_Right, Qt.Key.Key_M, Qt.Key.Key_N, Qt.Key.Key_Return, Qt.Key.Key_Escape, Qt.Key.Key_Backspace]))  # fmt: skip
+        QTest.keyClick(
+            QApplication.focusWidget() or target,
+            self.rng.choice(
+                [
+                    Qt.Key.Key_Right,
+                    Qt.Key.Key_M,
+                    Qt.Key.Key_N,
+                    Qt.Key.Key_Return,
+                    Qt.Key.Key_Escape,
+                    Qt.Key.Key_Backspace,
+                ]
+            ),
+        )
 
     def decide(self) -> None:
         """A cause by its key: it has to go to the content that is on screen."""
         shown = self.window.workspace.shown
-        shown.step(self.rng.randrange(1, 9))
-        if shown.current is None:
+        shown.focus.step(self.rng.randrange(1, 9))
+        if shown.focus.current is None:
             return
-        content = shown.record.answers.contents.get(shown.current)
+        content = shown.record.answers.contents.get(shown.focus.current)
         if content is None:
             return  # nobody has read it yet
         if self.window.bench.reviewer.toggle_key(1):
             where = self.window.workspace.path, shown.record.info.set_id, content
-            self.decided[where] = shown.reviews[shown.current].causes
+            self.decided[where] = shown.reviews[shown.focus.current].causes
 
     def subset(self) -> None:
         workspace = self.window.workspace
@@ -136,10 +148,11 @@ class Walker:
             (f"{len(shown.images)} of {total} images", f"{total} images", "All")
         )
         assert all(0 <= i < total for i in shown.images)
-        assert len(shown.measured.figures.matrix) == len(shown.classes)
-        if bench.looks_closely and shown.current is not None:
+        assert len(shown.results.measured.figures.matrix) == len(shown.classes)
+        if bench.looks_closely and shown.focus.current is not None:
             assert (
-                shown.record.image_set.items[shown.current].path.rpartition("/")[2] in bench.close_look.path.full_text
+                shown.record.image_set.items[shown.focus.current].path.rpartition("/")[2]
+                in bench.close_look.path.full_text
             )
         thumbs = bench.light_table.thumbs
         assert thumbs._starts[-1] <= max(0, len(shown.images))

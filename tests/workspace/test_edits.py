@@ -7,6 +7,7 @@ from pathlib import Path
 
 from mivrat.core.base.job import current_stop
 from mivrat.core.study.file import Study
+from mivrat.core.study.reviews import Review
 from mivrat.core.study.settings import load_criteria, load_setting, save_criteria, save_setting
 from mivrat.workspace.edits import Changes, SmallEdit, StudyEdit
 from mivrat.workspace.loop import HeadlessLoop
@@ -117,3 +118,16 @@ def test_without_an_edit_there_is_nothing_to_undo_or_redo(workspace: Workspace) 
     workspace.edits.undo()
     workspace.edits.redo()
     assert (workspace.edits.last, workspace.edits.next, said) == (None, None, [])
+
+
+def test_a_review_is_seen_at_once_and_told_once(workspace: Workspace) -> None:
+    workspace.path.touch()
+    told: list[str] = []
+    workspace.topics.reviews.connect(lambda: told.append("reviews"))
+    changed = {3: Review(note="odd"), 5: Review()}
+    assert workspace.edits.review("a note", changed)
+    assert (workspace.shown.reviews[3].note, told) == ("odd", ["reviews"])
+    assert not workspace.edits.review("the same again", changed)
+    workspace.edits.undo()
+    assert (workspace.shown.reviews[3].note, told) == ("", ["reviews"] * 2)
+    workspace.after_writing(lambda: None)

@@ -12,6 +12,8 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.base.errors import InputError
 from mivrat.ui.parts.loop import QtLoop
 from mivrat.workspace.executors import Executor, Task
+from mivrat.workspace.workspace import Workspace
+from tests.support.workspaces import settle
 
 
 def test_work_reports_on_the_main_thread_and_stops(qtbot: QtBot) -> None:
@@ -66,3 +68,17 @@ def test_cancelled_work_tells_nothing(qtbot: QtBot) -> None:
     qtbot.wait(20)
     assert seen == ["second"]
     workers.stop_all()
+
+
+def test_what_is_about_a_study_is_dropped_when_it_is_left_and_the_rest_is_told(workspace: Workspace) -> None:
+    go, told, loop = threading.Event(), [], workspace.loop
+    of_study, other = workspace.group(1), workspace.parallel.group(1)
+    for group, name in ((of_study, "of the study"), (of_study, "waiting"), (other, "other")):
+        group.start(lambda work: go.wait(5), done=lambda _, name=name: told.append(name))
+    workspace.leave()
+    go.set()
+    settle(loop, lambda: not of_study.busy and not other.busy)
+    assert told == ["other"]
+    of_study.start(lambda work: 1, done=told.append)  # of the next study
+    settle(loop, lambda: not of_study.busy)
+    assert told == ["other", 1]

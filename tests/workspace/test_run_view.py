@@ -10,8 +10,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from mivrat.core.selecting.ordering import ORDERS
-from mivrat.core.selecting.selection import About, Cells, Labelled, Outcome, Picked, Predicted
+from mivrat.core.selecting.ordering import AS_LISTED, BY_ROLE, NO_BANDS, ORDERS
+from mivrat.core.selecting.selection import About, Labelled, MatrixCells, Outcome, Picked, Predicted
 from mivrat.workspace.workspace import Workspace
 from tests.support.workspaces import made_up_run, show
 
@@ -29,14 +29,14 @@ def test_a_selection_is_in_order_whatever_was_selected_before(workspace: Workspa
 def test_what_is_picked_is_shown_as_listed_and_the_order_comes_back(workspace: Workspace) -> None:
     workspace.shown.set_order("least confident first")
     workspace.shown.choose(Picked("copies", (9, 2, 30)))
-    assert (workspace.shown.order, workspace.shown.images.tolist()) == ("as listed", [9, 2, 30])
+    assert (workspace.shown.order.by, workspace.shown.images.tolist()) == ("as listed", [9, 2, 30])
     workspace.shown.set_order("name")
     assert sorted(workspace.shown.images.tolist()) == [2, 9, 30]
     workspace.shown.clear()
-    assert workspace.shown.order == "name"
+    assert workspace.shown.order.by == "name"
     workspace.shown.choose(Picked("copies", (9, 2, 30)))
     workspace.shown.clear()
-    assert workspace.shown.order == "name"
+    assert workspace.shown.order.by == "name"
 
 
 def test_another_set_forgets_what_was_picked_in_this_one(workspace: Workspace, tmp_path: Path) -> None:
@@ -46,22 +46,22 @@ def test_another_set_forgets_what_was_picked_in_this_one(workspace: Workspace, t
     object.__setattr__(other.info, "id", 2)
     show(workspace, other)
     assert workspace.shown.conditions == (Labelled(frozenset({2})),)
-    assert workspace.shown.current is None
+    assert workspace.shown.focus.current is None
 
 
 def test_steps_stay_inside_and_mistakes_are_found(workspace: Workspace) -> None:
     wrong = workspace.shown.snapshot.judged.wrong
     workspace.shown.set_order("name")
-    workspace.shown.step(0)
-    assert workspace.shown.position == 0
-    workspace.shown.step(-5)
-    assert workspace.shown.position == 0
-    workspace.shown.step(10_000)
-    assert workspace.shown.position == len(workspace.shown.images) - 1
+    workspace.shown.focus.step(0)
+    assert workspace.shown.focus.position == 0
+    workspace.shown.focus.step(-5)
+    assert workspace.shown.focus.position == 0
+    workspace.shown.focus.step(10_000)
+    assert workspace.shown.focus.position == len(workspace.shown.images) - 1
     assert not workspace.shown.step_mistake(1)
     found = []
     while workspace.shown.step_mistake(-1):
-        found.append(workspace.shown.current)
+        found.append(workspace.shown.focus.current)
     ahead = workspace.shown.images[:-1]
     assert found == ahead[wrong[ahead]][::-1].tolist()
 
@@ -71,11 +71,18 @@ def test_steps_stay_inside_and_mistakes_are_found(workspace: Workspace) -> None:
 def test_a_figure_and_the_images_it_shows_agree(workspace: Workspace, clicks: list[tuple[int, int, bool]]) -> None:
     """A figure of all images shows just its own, one of the selection its own among those shown; Ctrl narrows what is shown."""
     shown = workspace.shown
-    judged, everything = shown.judged, shown.measured
+    judged, everything = shown.judged, shown.results.measured
     shown.clear()
     for what, k, of_selection in clicks:
-        shown.measured = replace(everything, of_selection=of_selection)
-        kinds = (Labelled(frozenset({k})), Predicted(frozenset({k})), Outcome(frozenset({"wrong"})), About(frozenset({k})), Cells(frozenset({(k, (k + 1) % 5)})), Picked("hand", (k, 7, 60)))  # fmt: skip
+        shown.results.measured = replace(everything, of_selection=of_selection)
+        kinds = (
+            Labelled(frozenset({k})),
+            Predicted(frozenset({k})),
+            Outcome(frozenset({"wrong"})),
+            About(frozenset({k})),
+            MatrixCells(frozenset({(k, (k + 1) % 5)})),
+            Picked("hand", (k, 7, 60)),
+        )
         new = kinds[what : what + 2]
         before = shown.shown_mask()
         among = before if of_selection else np.ones(80, bool)
@@ -89,7 +96,7 @@ def test_a_figure_and_the_images_it_shows_agree(workspace: Workspace, clicks: li
         if not any(one.kind in ("outcome", "cells") for one in shown.conditions):
             shown.choose(narrower, beside=True)
             assert np.array_equal(shown.shown_mask(), figure & narrower.mask(judged))
-    shown.measured = everything
+    shown.results.measured = everything
 
 
 def test_what_is_chosen_twice_is_looked_at_where_there_is_anything(workspace: Workspace) -> None:
@@ -100,7 +107,7 @@ def test_what_is_chosen_twice_is_looked_at_where_there_is_anything(workspace: Wo
     workspace.shown.enter(some)
     assert (wanted, workspace.shown.images.tolist()) == ([], [7, 3])
     workspace.shown.enter(some)
-    assert (len(wanted), workspace.shown.current) == (1, 7)
+    assert (len(wanted), workspace.shown.focus.current) == (1, 7)
     workspace.shown.enter(none)
     workspace.shown.enter(none)
     assert (len(wanted), workspace.shown.images.tolist()) == (1, [])
@@ -108,11 +115,42 @@ def test_what_is_chosen_twice_is_looked_at_where_there_is_anything(workspace: Wo
 
 def test_what_is_marked_goes_with_what_is_looked_at(workspace: Workspace) -> None:
     shown, told = workspace.shown, list[int | None]()
-    workspace.topics.current.connect(lambda: told.append(shown.current))
-    shown.look_at(4)
-    shown.look_at(4)
-    assert (shown.marked, told) == (frozenset({4}), [4])
-    shown.look_at(6, frozenset({4, 6}))
-    assert (shown.current, shown.marked, told) == (6, frozenset({4, 6}), [4, 6])
-    shown.look_at(None)
-    assert (shown.current, shown.marked, told) == (None, frozenset(), [4, 6, None])
+    workspace.topics.current.connect(lambda: told.append(shown.focus.current))
+    shown.focus.look_at(4)
+    shown.focus.look_at(4)
+    assert (shown.focus.marked, told) == (frozenset({4}), [4])
+    shown.focus.look_at(6, frozenset({4, 6}))
+    assert (shown.focus.current, shown.focus.marked, told) == (6, frozenset({4, 6}), [4, 6])
+    shown.focus.look_at(None)
+    assert (shown.focus.current, shown.focus.marked, told) == (None, frozenset(), [4, 6, None])
+
+
+def test_marks_reach_from_where_marking_began_and_leave_with_what_is_shown(workspace: Workspace) -> None:
+    shown = workspace.shown
+    order = shown.images.tolist()
+    shown.focus.look_at(order[3])
+    shown.focus.mark_up_to(6)
+    assert (shown.focus.acted_on, shown.focus.current) == (order[3:7], order[6])
+    shown.focus.mark_up_to(1)
+    assert (shown.focus.acted_on, shown.focus.current) == (order[1:4], order[1])
+    shown.replace(Picked("hand", tuple(order[2:4])))
+    assert (shown.focus.current, shown.focus.marked) == (None, frozenset(order[2:4]))
+    shown.focus.clear()
+    assert shown.focus.acted_on == []
+    shown.focus.mark_up_to(1)  # nothing was looked at before
+    assert shown.focus.marked == frozenset(shown.images[1:2].tolist())
+
+
+def test_bands_by_role_end_with_the_class_they_are_about_and_those_before_come_back(workspace: Workspace) -> None:
+    shown, order = workspace.shown, workspace.shown.order
+    shown.set_bands("label")
+    shown.show_called_and_labelled(2)
+    assert (order.band_by, order.about) == (BY_ROLE, 2)
+    shown.clear()
+    assert (order.band_by, order.about) == ("label", None)
+    shown.show_called_and_labelled(2)
+    shown.set_order(AS_LISTED)
+    shown.replace(Picked("hand", (5, 3)))  # what something lists stands as listed, without bands
+    assert (order.by, order.band_by, shown.images.tolist()) == (AS_LISTED, NO_BANDS, [5, 3])
+    shown.clear()
+    assert (order.by, order.band_by) == (AS_LISTED, NO_BANDS)

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule, run_state_machine_as_test
 
 from mivrat.core.selecting.ordering import BY_BOTH, NO_BANDS, ORDERS, ORDERS_OF_BOTH
-from mivrat.core.selecting.selection import Against, Labelled, Outcome, Picked, Predicted, Reviewed
+from mivrat.core.selecting.selection import Labelled, Outcome, OutcomeOfBoth, Picked, Predicted, Reviewed
 from mivrat.core.study.file import Study
 from mivrat.core.study.reviews import Review, load_reviews
 from mivrat.workspace import study_edits
@@ -72,7 +72,7 @@ class Walk(RuleBasedStateMachine):
     def arrange(self) -> None:
         """What the light table does when an order takes long."""
         shown = self.workspace.shown
-        images, wanted = shown.to_arrange(), (shown.order, shown.band_by, shown.about)
+        images, wanted = shown.to_arrange(), (shown.order.by, shown.order.band_by, shown.order.about)
         self.loop.post(
             lambda: shown.take_arrangement(images.judged, images.arranged(*wanted)) if self.workspace.is_open else None
         )
@@ -109,11 +109,11 @@ class Walk(RuleBasedStateMachine):
         assert len(np.unique(shown.images)) == len(shown.images) <= total
         assert ((shown.images >= 0) & (shown.images < total)).all()
         assert sum(band.stop - band.start for band in shown.bands) in (0, len(shown.images))
-        assert all(0 <= i < total for i in shown.marked)
-        assert shown.current is None or 0 <= shown.current < total
+        assert all(0 <= i < total for i in shown.focus.marked)
+        assert shown.focus.current is None or 0 <= shown.focus.current < total
         assert all(0 <= i < total for i in shown.reviews.by_position)
         assert shown.accuracy().total <= len(shown.images)
-        assert shown.measured.figures.total <= total
+        assert shown.results.measured.figures.total <= total
         assert (shown.held is None) == (shown.held_other.other is None) or shown.held.on_sets is not None
         if shown.held is not None:
             assert shown.held.a.record.key == record.key
@@ -121,9 +121,9 @@ class Walk(RuleBasedStateMachine):
         if shown.other is not None:
             assert len(shown.other.at) == total
         else:
-            assert shown.order not in ORDERS_OF_BOTH
-            assert shown.band_by != BY_BOTH
-            assert not any(isinstance(one, Against) for one in shown.conditions)
+            assert shown.order.by not in ORDERS_OF_BOTH
+            assert shown.order.band_by != BY_BOTH
+            assert not any(isinstance(one, OutcomeOfBoth) for one in shown.conditions)
         if shown.compared is not None:  # until it has been worked out again, that of the same two runs stands
             assert shown.held is not None
             for before, now in ((shown.compared.held.a, shown.held.a), (shown.compared.held.b, shown.held.b)):
@@ -138,7 +138,7 @@ class Walk(RuleBasedStateMachine):
             assert set(shown.images) <= set(np.flatnonzero(shown.selection.mask(shown.judged))) or any(
                 isinstance(one, Reviewed) for one in shown.conditions
             )
-            assert shown.current is None or shown.current in shown.images
+            assert shown.focus.current is None or shown.focus.current in shown.images
 
     # --- what a person does ---
 
@@ -189,9 +189,9 @@ class Walk(RuleBasedStateMachine):
             Outcome(frozenset({"wrong"})),
             Picked("hand", (last, 0)),
             Reviewed(frozenset({"reviewed"}), shown.reviews),
-            Against(frozenset({"fixed"}), shown.held_other),
+            OutcomeOfBoth(frozenset({"fixed"}), shown.held_other),
         )[how]
-        if not isinstance(some, Against) or shown.other is not None:
+        if not isinstance(some, OutcomeOfBoth) or shown.other is not None:
             shown.choose(some, beside=beside)
 
     @rule(what=st.sampled_from(["back", "forward", "clear", "remove_last"]))
@@ -219,23 +219,23 @@ class Walk(RuleBasedStateMachine):
     @rule(by=st.integers(-3, 400))
     @precondition(lambda self: self.workspace.is_open)
     def look(self, by: int) -> None:
-        self.workspace.shown.step(by)
+        self.workspace.shown.focus.step(by)
 
     @rule(up_to=st.integers(0, 30))
     @precondition(lambda self: self.workspace.is_open and len(self.workspace.shown.images) > 0)
     def mark(self, up_to: int) -> None:
-        self.workspace.shown.mark_up_to(up_to % len(self.workspace.shown.images))
+        self.workspace.shown.focus.mark_up_to(up_to % len(self.workspace.shown.images))
 
     def key_of(self, image: int) -> tuple[Path, str, bytes]:
         record = self.workspace.shown.record
         return self.workspace.path, record.info.image_set, record.answers.contents[image]
 
     @rule()
-    @precondition(lambda self: self.workspace.is_open and self.workspace.shown.acted_on)
+    @precondition(lambda self: self.workspace.is_open and self.workspace.shown.focus.acted_on)
     def review(self) -> None:
         """A note on the image looked at: it has to be kept with the content that is on screen."""
         self.last_note += 1
-        image = self.workspace.shown.acted_on[0]
+        image = self.workspace.shown.focus.acted_on[0]
         key = self.key_of(image)
         if self.reviewer.write_note(image, f"note {self.last_note}"):
             self.decided[key] = f"note {self.last_note}"
@@ -306,7 +306,7 @@ def test_every_walk_shows_one_run_at_a_time(studies: tuple[Path, Path]) -> None:
     run_state_machine_as_test(
         walk,
         settings=settings(
-            max_examples=int(os.environ.get("MIVRAT_WALKS", "6")),
+            max_examples=int(os.environ.get("MIVRAT_WALKS", "4")),
             stateful_step_count=30,
             deadline=None,
             derandomize=True,

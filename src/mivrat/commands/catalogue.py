@@ -85,6 +85,11 @@ SEED = _option("--seed", "seed for everything that is sampled", type=whole(0), d
 OUT = _option("--out", type=Path, required=True, metavar="DIR")
 REQUIRE = _repeated("--require", "exit with 1 where this does not hold; may be repeated", "'top1 >= 0.9'")
 JUNIT = _option("--junit", "write the requirements as JUnit XML, for build servers", type=Path, metavar="FILE.xml")
+CLUSTER = _option(
+    "--cluster",
+    "score on the workers of a Dask scheduler, or in N processes of this machine; the figures are the same",
+    metavar="tcp://HOST:PORT|local:N",
+)
 # What a run is made of.
 RUN = (
     AGREE,
@@ -115,6 +120,7 @@ COMMANDS = (
         "evaluating:evaluate",
         (
             *RUN,
+            CLUSTER,
             OUT,
             _option("--top", type=ks, metavar="1,3,5"),
             _option("--group", "figures by this column (dates by month); no interval changes by it", metavar="COLUMN"),
@@ -179,6 +185,7 @@ COMMANDS = (
             BATCH,
             THREADS,
             SEED,
+            CLUSTER,
             REQUIRE.but(metavar="'low(difference(top1)) >= -0.01'"),
             JUNIT,
             OUT,

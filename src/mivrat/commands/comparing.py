@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
-from mivrat.commands.loading import say_remarks
-from mivrat.commands.outcomes import tell_outcomes
+from mivrat.commands.loading import say_remarks, where_scored
+from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import align
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import StopSignal
 from mivrat.core.base.numbers import percent, points, signed_span
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.claims import claims, standing_of
@@ -31,11 +31,12 @@ from mivrat.core.models.model import Model, identity_of
 from mivrat.core.models.service.description import is_address
 from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
-from mivrat.core.pictures.image_sets import ImageSet, read_image_set
+from mivrat.core.pictures.image_sets import ImageSet, column_of, read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.comparison import ComparisonResults, write_comparison
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.unkept import record_of
+from mivrat.core.running.where import Where
 
 
 @dataclass(frozen=True)
@@ -58,7 +59,11 @@ def _model_of(text: str, option: str, classes: Sequence[str], threads: int) -> M
     elif is_address(text):
         path = place_of(text)
     if not path.is_file():
-        raise InputError("the model or table does not exist", where=f"{option} {text}", hint="name net.onnx, net.onnx,recipe.toml, or a table of predictions")  # fmt: skip
+        raise InputError(
+            "the model or table does not exist",
+            where=f"{option} {text}",
+            hint="name net.onnx, net.onnx,recipe.toml, or a table of predictions",
+        )
     return load_model(path, classes, recipe, threads)
 
 
@@ -82,7 +87,11 @@ def compare(args: argparse.Namespace) -> int:
     if args.out.exists() and not args.out.is_dir():
         raise InputError("is a file, a folder is needed", where=args.out, hint="name another folder for the results")
     if not args.b and not args.images_b:
-        raise InputError("only one side is named", where="--b", hint="name a second model, table or image set to compare with (--b or --images-b)")  # fmt: skip
+        raise InputError(
+            "only one side is named",
+            where="--b",
+            hint="name a second model, table or image set to compare with (--b or --images-b)",
+        )
     if args.images_b and len(args.b or []) > 1:
         raise InputError(
             "may be given once where there are two image sets", where="--b", hint="compare them one by one"
@@ -90,7 +99,9 @@ def compare(args: argparse.Namespace) -> int:
     if args.images_b and args.group:
         raise InputError("is for the same images under two models", where="--group", hint="leave it out, or --images-b")
     if args.images_b and args.classes_b:
-        raise InputError("is for the same images under two models", where="--classes-b", hint="leave it out, or --images-b")  # fmt: skip
+        raise InputError(
+            "is for the same images under two models", where="--classes-b", hint="leave it out, or --images-b"
+        )
     image_set = _with_units(read_image_set(args.images, classes), args)
     if args.group and not all(args.group in item.columns for item in image_set.items):
         raise _no_column(args.images, args.group, "to group by", image_set)
@@ -109,18 +120,16 @@ def compare(args: argparse.Namespace) -> int:
         names = _names(models, texts)
     sides = [image_set, *(other_set for _ in models[1:])]
     runs: list[_Run] = []
-    for name, one, images in zip(names, models, sides, strict=True):
-        run = _scored(name, one, images, classes if not runs else classes_b, args)
-        if run is None:
-            say("mivrat: stopped; a comparison takes all answers, so nothing was written")
-            return STOPPED
-        runs.append(run)
-    with stoppable() as stop:
-        results = (
-            _two_sets(runs[0], runs[1], same, args, stop)
-            if args.images_b
-            else _same_images(runs, both, places, args, stop)
-        )
+    with ExitStack() as held:
+        where = where_scored(args.cluster, models, held)
+        for name, one, images in zip(names, models, sides, strict=True):
+            run = _scored(name, one, images, classes if not runs else classes_b, args, where)
+            if run is None:
+                say("mivrat: stopped; a comparison takes all answers, so nothing was written")
+                return STOPPED
+            runs.append(run)
+    with stoppable():
+        results = _two_sets(runs[0], runs[1], same, args) if args.images_b else _same_images(runs, both, places, args)
     if results is None:
         return STOPPED
     return _told(results, requirements, args)
@@ -134,20 +143,24 @@ def _with_units(image_set: ImageSet, args: argparse.Namespace) -> ImageSet:
 
 def _no_column(where: Path, column: str, what: str, image_set: ImageSet) -> InputError:
     known = ", ".join(image_set.items[0].columns) or "none"
-    return InputError(f"has no column {column!r} {what}; its columns: {known}", where=where, hint="name a column of the image table")  # fmt: skip
+    return InputError(
+        f"has no column {column!r} {what}; its columns: {known}", where=where, hint="name a column of the image table"
+    )
 
 
-def _scored(name: str, model: Model, image_set: ImageSet, classes: list[str], args: argparse.Namespace) -> _Run | None:
+def _scored(
+    name: str, model: Model, image_set: ImageSet, classes: list[str], args: argparse.Namespace, where: Where | None
+) -> _Run | None:
     """Score a run; None where it was stopped."""
-    evaluation, line = Evaluation(model, image_set), ProgressLine()
-    with stoppable() as stop:
-        for progress in evaluation.run(stop, args.batch, args.threads):
+    evaluation, line = Evaluation(model, image_set, where=where), ProgressLine()
+    with stoppable():
+        for progress in evaluation.run(args.batch, args.threads):
             line.show(progress.done, progress.total, f"{name}: {progress.sentence()}")
     return None if len(evaluation.answers.pending) else _Run(name, model, image_set, evaluation, classes)
 
 
 def _same_images(
-    runs: list[_Run], both: list[str], places: np.ndarray, args: argparse.Namespace, stop: StopSignal
+    runs: list[_Run], both: list[str], places: np.ndarray, args: argparse.Namespace
 ) -> ComparisonResults | None:
     """The comparison on the same images; the list is one, so an image stands at the same place under every run."""
     a, b = runs[0], runs[1]
@@ -160,12 +173,12 @@ def _same_images(
         know[places] = True
         know[len(a.classes) :] = False
     on = OnSameImages(Names(a.name, b.name), both, laid[0], both_know=know)
-    deep = on.deepen(on.compare(), None, args.seed, lambda: stop.stopped)
+    deep = on.deepen(on.compare(), None, args.seed)
     if deep is None:
         return None
     groups: list[GroupDifference] = []
     if args.group:
-        groups = by_group(group_names([item.columns[args.group] for item in a.image_set.items]), laid[0])
+        groups = by_group(group_names(column_of(a.image_set.items, args.group)), laid[0])
     found = ComparisonResults(deep, claims(deep, args.margin), on, a.image_set, groups, args.group or "")
     if len(runs) > 2:
         use = np.logical_and.reduce([one.both for one in laid])
@@ -176,13 +189,13 @@ def _same_images(
     return found
 
 
-def _two_sets(a: _Run, b: _Run, same: bool, args: argparse.Namespace, stop: StopSignal) -> ComparisonResults | None:
+def _two_sets(a: _Run, b: _Run, same: bool, args: argparse.Namespace) -> ComparisonResults | None:
     judged, other = (one.evaluation.judging.judged() for one in (a, b))
     contents = [set(one.evaluation.answers.contents.values()) for one in (a, b)]
     on = OnTwoSets(Names(a.name, b.name), a.classes, judged, other, len(contents[0] & contents[1]))
     deep = on.compare()
     if deep.sets is not None and deep.sets.total_a and deep.sets.total_b:
-        further = on.deepen(deep, seed=args.seed, stopped=lambda: stop.stopped)
+        further = on.deepen(deep, seed=args.seed)
         if further is None:
             return None
         deep = further
@@ -223,27 +236,34 @@ def _told(results: ComparisonResults, requirements: Sequence[Requirement], args:
     for one in results.groups:
         top1 = one.top1
         ends = "no interval" if top1.low is None or top1.high is None else signed_span(top1.low, top1.high)
-        show(f"{results.column} {one.name}: {points(top1.value or 0)} points ({ends}), N = {one.total}, p {in_words(one.p_holm)}")  # fmt: skip
+        show(
+            f"{results.column} {one.name}: {points(top1.value or 0)} points ({ends}), N = {one.total}, p {in_words(one.p_holm)}"
+        )
     if results.several is not None:
         best = [
             f"{results.of_runs[i]} {percent(results.several.accuracy[i].value or 0)}" for i in results.several.order
         ]
         show(f"best first: {', '.join(best)}; all as good: p {in_words(results.several.p)}")
-        show(f"the best was chosen among {len(best)}: its figure looks about {100 * results.several.optimism:.1f} points too good")  # fmt: skip
+        show(
+            f"the best was chosen among {len(best)}: its figure looks about {100 * results.several.optimism:.1f} points too good"
+        )
     if results.unlike is not None:
         for sentence in results.unlike.sentences():
             show(sentence)
     if results.estimates is not None:
-        _tell_estimates(results.estimates, found.classes)
+        _show_estimates(results.estimates, found.classes)
     show("written: " + ", ".join(str(path) for path in written))
     outcomes = [requirement.against_difference(found) for requirement in requirements]
-    return tell_outcomes(outcomes, f"{found.names.b} compared with {found.names.a}", args.junit)
+    return show_outcomes(outcomes, f"{found.names.b} compared with {found.names.a}", args.junit)
 
 
-def _tell_estimates(found: Estimates, classes: Sequence[str]) -> None:
+def _show_estimates(found: Estimates, classes: Sequence[str]) -> None:
     if found.mix.shares is None:
         show(f"class mix without labels: refused: {found.mix.refused}")
     else:
-        show("estimated class mix: " + ", ".join(f"{name} {percent(share)}" for name, share in zip(classes, found.mix.shares, strict=True)))  # fmt: skip
+        show(
+            "estimated class mix: "
+            + ", ".join(f"{name} {percent(share)}" for name, share in zip(classes, found.mix.shares, strict=True))
+        )
     if found.accuracy is not None:
         show(f"estimated accuracy without labels: {' '.join(in_sentences(found.accuracy))}")

@@ -17,7 +17,7 @@ from mivrat.core.base.text import in_a_row
 from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.concluding.formatting import figure_told, measure_told
 from mivrat.core.concluding.of_study import ground_of, read_findings, read_snapshot
-from mivrat.core.concluding.verifying import Asked, Verified, as_json, asked_of, recipe_known
+from mivrat.core.concluding.verifying import Verified, VerifyRequest, as_json, asked_of, recipe_known
 from mivrat.core.concluding.verifying import verify as verified
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.models.kinds import load_model
@@ -74,32 +74,38 @@ def report(args: argparse.Namespace) -> int:
         _may_read(path, args.agree_folder)
         run, others = _run_named(path, args.run)
         if others and args.run is None:
-            say(f"mivrat: the report is of {run.model} on {run.image_set}, the latest run; --run names another: {in_a_row(others)}")  # fmt: skip
+            say(
+                f"mivrat: the report is of {run.model} on {run.image_set}, the latest run; --run names another: {in_a_row(others)}"
+            )
         named = [(_run_named(path, name)[0], True) for name in args.against]
         named += [(_run_named(path, name)[0], False) for name in args.candidate]
         for other, _ in named:
             if other.id == run.id:
-                raise InputError("is the run that the report is of", where=f"{other.model} on {other.image_set}", hint="compare with another one")  # fmt: skip
+                raise InputError(
+                    "is the run that the report is of",
+                    where=f"{other.model} on {other.image_set}",
+                    hint="compare with another one",
+                )
         makers, snapshot = MakerPool(), read_snapshot(path, run.id)
         findings, lost = read_findings(path)
         if lost:
             say(f"mivrat: {lost} findings of the study cannot be read and are left out")
         line = ProgressLine()
-        with stoppable() as stop:
-            ground = ground_of(path, snapshot, makers, lambda: stop.stopped)
+        with stoppable():
+            ground = ground_of(path, snapshot, makers)
             with Study.open(path, again=True) as study:
                 wanted = load_wanted(study, ground)
             against = [ComparedWith(read_snapshot(path, one.id), baseline) for one, baseline in named]
             if not named and wanted.against:
                 against = runs_against(path, wanted.against)
             allowed = [*args.agree_folder, *allowed_folders()]
-            for news in make_report(path, ground, findings, wanted, against, allowed, stop=stop):
-                if isinstance(news, AssembledReport):
-                    written = dict.fromkeys(one for out in args.out for one in write_report(news, out))
+            for event in make_report(path, ground, findings, wanted, against, allowed):
+                if isinstance(event, AssembledReport):
+                    written = dict.fromkeys(one for out in args.out for one in write_report(event, out))
                     show("written: " + ", ".join(str(one) for one in written))
                     return DONE
-                if isinstance(news, Making) and news.within is not None:
-                    line.show(news.within.done, news.within.total, f"{news.what}: {news.within.sentence()}")
+                if isinstance(event, Making) and event.within is not None:
+                    line.show(event.within.done, event.within.total, f"{event.what}: {event.within.sentence()}")
     say("mivrat: stopped; nothing was written")
     return STOPPED
 
@@ -174,17 +180,17 @@ def verify(args: argparse.Namespace) -> int:
             say(f"mivrat: {remark}")
         say_remarks(model)
         evaluation, line = Evaluation(model, asked.images), ProgressLine()
-        with stoppable() as stop:
-            for progress in evaluation.run(stop, args.batch, args.threads):
+        with stoppable():
+            for progress in evaluation.run(args.batch, args.threads):
                 line.show(progress.done, progress.total, progress.sentence())
             found = None
             if not len(evaluation.answers.pending):
                 record = record_of(evaluation, classes, asked.families, set_id=asked.set_id, threshold=threshold)
-                for news in verified(asked, snapshot_of(evaluation, record), stop):
-                    if isinstance(news, Verified):
-                        found = news
+                for event in verified(asked, snapshot_of(evaluation, record)):
+                    if isinstance(event, Verified):
+                        found = event
                     else:
-                        what, at = news
+                        what, at = event
                         line.show(at.done, at.total, f"{what}: {at.sentence()}")
     if found is None:
         say("mivrat: stopped; what was concluded takes all answers, so nothing was written")
@@ -192,7 +198,7 @@ def verify(args: argparse.Namespace) -> int:
     return _told(found, args)
 
 
-def _next_model(args: argparse.Namespace, asked: Asked) -> tuple[Model, float | None, list[str]]:
+def _next_model(args: argparse.Namespace, asked: VerifyRequest) -> tuple[Model, float | None, list[str]]:
     """The model, its threshold where the study has one for it, and what was taken from the study and is to be said."""
     model = load_model(args.model, asked.classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
     known, remarks = recipe_known(asked.path, model.content), []
@@ -200,7 +206,10 @@ def _next_model(args: argparse.Namespace, asked: Asked) -> tuple[Model, float | 
         of = known or asked.reference
         try:
             model = load_model(args.model, asked.classes, of.recipe, args.threads)
-            remarks.append(f"no recipe was given: that of {of.info.model} in the study is taken" + (", which was a guess" if of.recipe_is_guess else ""))  # fmt: skip
+            remarks.append(
+                f"no recipe was given: that of {of.info.model} in the study is taken"
+                + (", which was a guess" if of.recipe_is_guess else "")
+            )
         except InputError as error:
             remarks.append(
                 f"no recipe was given, and that of {of.info.model} does not fit ({error.what}): it is guessed"
@@ -208,17 +217,25 @@ def _next_model(args: argparse.Namespace, asked: Asked) -> tuple[Model, float | 
     same = known is not None and known.recipe == model.recipe
     threshold = known.threshold if known is not None and same else None
     if asked.reference.threshold is not None and threshold is None:
-        remarks.append(f"the threshold {asked.reference.threshold:g} is that of {asked.reference.info.model} and is not applied to {model.name}")  # fmt: skip
+        remarks.append(
+            f"the threshold {asked.reference.threshold:g} is that of {asked.reference.info.model} and is not applied to {model.name}"
+        )
     return model, threshold, remarks
 
 
-def _with_units(asked: Asked) -> Asked:
+def _with_units(asked: VerifyRequest) -> VerifyRequest:
     """The images with what belongs together, where they have the column that says so in the study."""
     column = asked.reference.image_set.unit_column
     if not column or asked.images.unit_column:
         return asked
     if not all(column in item.columns for item in asked.images.items):
-        return replace(asked, remarks=(*asked.remarks, f"the images have no column {column!r}, by which those of the study are related: intervals treat each image as independent"))  # fmt: skip
+        return replace(
+            asked,
+            remarks=(
+                *asked.remarks,
+                f"the images have no column {column!r}, by which those of the study are related: intervals treat each image as independent",
+            ),
+        )
     return replace(asked, images=replace(asked.images, unit_column=column))
 
 
@@ -232,7 +249,9 @@ def _told(found: Verified, args: argparse.Namespace) -> int:
     reference, here = found.asked.reference, found.record.image_set.name
     show(f"{name}, N = {found.evaluated}")
     if found.criteria:
-        show(f"criteria are those of {reference.info.model}; each figure before is of {reference.image_set.name}, each figure now of {here}")  # fmt: skip
+        show(
+            f"criteria are those of {reference.info.model}; each figure before is of {reference.image_set.name}, each figure now of {here}"
+        )
     for before, one in found.criteria:
         now = one.outcome
         was = "no figure" if before.value is None else figure_told(before.value, None, None)
@@ -240,7 +259,9 @@ def _told(found: Verified, args: argparse.Namespace) -> int:
         show(f"{now.verdict}: {now.text}   {now.problem or figures}{f'; {one.more}' if one.more else ''}")
     for finding, checked in found.findings:
         made = finding.made
-        show(f"{checked.state}: {finding.title} ({finding.weight})   {measure_told(finding.before)} ({made.model_name} on {made.images_name}) → {measure_told(checked.after)} ({here})")  # fmt: skip
+        show(
+            f"{checked.state}: {finding.title} ({finding.weight})   {measure_told(finding.before)} ({made.model_name} on {made.images_name}) → {measure_told(checked.after)} ({here})"
+        )
         show(f"    {checked.why}")
     show(
         "written: "

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from mivrat.commands.loading import say_remarks, study_for
+from mivrat.commands.loading import say_remarks, study_for, where_scored
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
@@ -30,7 +30,7 @@ from mivrat.core.models.service.places import kept_beside
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.crop_warning import cropping_remark
 from mivrat.core.pictures.families import read_families
-from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels, read_image_set
+from mivrat.core.pictures.image_sets import ImageSet, column_of, list_images, match_labels, read_image_set
 from mivrat.core.pictures.recipe import Recipe, read_recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
 from mivrat.core.reporting.results import RunResults, write_results
@@ -50,7 +50,7 @@ if TYPE_CHECKING:
     from mivrat.core.concluding import criteria, criterion_words
     from mivrat.core.concluding import evaluation_context as grounds
     from mivrat.core.concluding import requirements as required
-    from mivrat.core.concluding.requirements import Outcome, Requirement
+    from mivrat.core.concluding.requirements import Requirement, RequirementOutcome
 else:  # nothing of these is used before the model has scored, unless something is required
     outcomes = LazyModule("mivrat.commands.outcomes")
     answer_checks, catalogue, check_inputs, run_checks, check_report = (
@@ -67,8 +67,8 @@ def _scored(evaluation: Evaluation, args: argparse.Namespace) -> bool:
     """Score what is pending, with progress told; whether it was stopped."""
     line = ProgressLine()
     load_meanwhile("scipy.special", "polars", "mivrat.commands.outcomes")  # which figures, tables and requirements take
-    with stoppable() as stop:
-        for progress in evaluation.run(stop, args.batch, args.threads):
+    with stoppable():
+        for progress in evaluation.run(args.batch, args.threads):
             line.show(progress.done, progress.total, progress.sentence())
     return len(evaluation.answers.pending) > 0
 
@@ -115,10 +115,18 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
             )
     for one in requirements:
         for column, value in one.groups:
-            if value not in group_names([item.columns.get(column, "") for item in image_set.items]):
-                raise InputError(f"{one.text!r}: no image has {column} = {value!r}", where="--require", hint="name a group that the image table has")  # fmt: skip
+            if value not in group_names(column_of(image_set.items, column)):
+                raise InputError(
+                    f"{one.text!r}: no image has {column} = {value!r}",
+                    where="--require",
+                    hint="name a group that the image table has",
+                )
         if one.family is not None and one.family not in families.values():
-            raise InputError(f"{one.text!r}: families do not include {one.family!r}", where="--require", hint="name one that --families has")  # fmt: skip
+            raise InputError(
+                f"{one.text!r}: families do not include {one.family!r}",
+                where="--require",
+                hint="name one that --families has",
+            )
     for option, given in (("--threshold", args.threshold), ("--costs", args.costs)):
         if given is not None and len(classes) != 2:
             raise InputError(
@@ -135,7 +143,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
     say_remarks(inputs.model)
     if remark := cropping_remark(inputs.image_set.files(), inputs.model.recipe, inputs.model.recipe_is_guess):
         say(f"mivrat: {remark}")
-    evaluation = Evaluation(inputs.model, inputs.image_set, study)
+    evaluation = Evaluation(inputs.model, inputs.image_set, study, where_scored(args.cluster, [inputs.model], held))
     if evaluation.tried_again:
         say(f"mivrat: {evaluation.tried_again} files that could not be read before are tried again")
     stopped = _scored(evaluation, args)
@@ -154,20 +162,22 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
         )
         return STOPPED
     _show_figures(found, found.figures, args.group, evaluation.image_set.unit_column, written)
-    return outcomes.tell_outcomes(
+    return outcomes.show_outcomes(
         _outcomes(inputs, evaluation, found, found.figures), evaluation.model.name, args.junit
     )
 
 
-def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figures: Figures) -> list[Outcome]:
+def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figures: Figures) -> list[RequirementOutcome]:
     """The requirements held against the figures; those of families and groups against the images of these."""
     record = record_of(evaluation, inputs.classes, inputs.families, threshold=found.threshold)
     snapshot = Snapshot(record, found.judged, figures, found.judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
     ground, intervals = grounds.EvaluationContext(snapshot), found.deep.intervals if found.deep else None
     return [
-        criteria.hold_requirement(one, ground) if one.family or one.groups or one.figure == "family_accuracy" else one.against(figures, intervals)
+        criteria.hold_requirement(one, ground)
+        if one.family or one.groups or one.figure == "family_accuracy"
+        else one.against(figures, intervals)
         for one in inputs.requirements
-    ]  # fmt: skip
+    ]
 
 
 def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, stopped: bool) -> RunResults:
@@ -182,7 +192,7 @@ def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, 
         reasons=evaluation.answers.reasons,
         families=inputs.families,
         threshold=args.threshold,
-        told_by=evaluation.answers.told_by,
+        kind_source=evaluation.answers.kind_source,
     )
     if stopped:
         return found
@@ -190,7 +200,7 @@ def _results(args: argparse.Namespace, inputs: _Inputs, evaluation: Evaluation, 
     ks |= {int(one.figure[3:]) for one in inputs.requirements if one.figure.startswith("top")}
     groups: list[Group] = []
     if args.group:
-        names = group_names([item.columns[args.group] for item in inputs.image_set.items])
+        names = group_names(column_of(inputs.image_set.items, args.group))
         groups = group_figures(names, judged.right, judged.confidence, judged.evaluated, judged.units, judged.alike)
     priced = args.costs and judged.has_scores and judged.evaluated.any()
     deep = slow_figures(judged, None, args.seed)
@@ -261,11 +271,11 @@ def _checked(args: argparse.Namespace, held: ExitStack) -> int:
         with stoppable() as stop, suppress(Stopped):
             if stopped:
                 stop.stop()
-            for news in run_checks.check_run(study, record, evaluation.judging.judged(), names, stop, args.seed):
-                if isinstance(news, catalogue.CheckProgress):
-                    line.show(news.progress.done, news.progress.total, f"{news.what}: {news.progress.sentence()}")
+            for event in run_checks.check_run(study, record, evaluation.judging.judged(), names, args.seed):
+                if isinstance(event, catalogue.CheckProgress):
+                    line.show(event.progress.done, event.progress.total, f"{event.what}: {event.progress.sentence()}")
                 else:
-                    results.append(news.result)
+                    results.append(event.result)
             stopped = stopped or len(results) < len(names)
     report = check_report.checks_report(results, args.model, args.images, image_set)
     if args.out:

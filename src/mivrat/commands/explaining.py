@@ -16,7 +16,7 @@ from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say,
 from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import json_value, read_text, write_whole
-from mivrat.core.base.job import Stopped, StopSignal
+from mivrat.core.base.job import Stopped
 from mivrat.core.gradients.layer_names import block_title, in_groups
 from mivrat.core.gradients.layers import stages
 from mivrat.core.heatmaps.hottest import Mask
@@ -34,7 +34,7 @@ from mivrat.core.region_masking.lookalikes import ColourRule, sampled_colour, sa
 from mivrat.core.region_masking.one_image import prepared
 from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.reporting import cover_report
-from mivrat.core.reporting.heat_files import Wanted, name_of, write_heatmaps
+from mivrat.core.reporting.heat_files import HeatmapChoices, name_of, write_heatmaps
 
 
 def load_maker(model_path: Path, recipe_path: Path | None, classes: Sequence[str]) -> MapMaker:
@@ -53,7 +53,10 @@ def layers(args: argparse.Namespace) -> int:
     if args.json:
         show(json.dumps([layer.as_json() for layer in layers], indent=1, ensure_ascii=False))
         return DONE
-    width, plain = (max([len(text) for text in texts], default=0) for texts in ([one.tensor for one in layers], [one.plain for one in layers]))  # fmt: skip
+    width, plain = (
+        max([len(text) for text in texts], default=0)
+        for texts in ([one.tensor for one in layers], [one.plain for one in layers])
+    )
     for heading, some in in_groups(layers):
         show(block_title(heading))
         for layer in some:
@@ -92,11 +95,10 @@ def heatmap(args: argparse.Namespace) -> int:
     if maker.remark:
         say(f"mivrat: the model is {maker.remark}")
     unreadable, line = 0, ProgressLine()
-    wanted = Wanted(
+    wanted = HeatmapChoices(
         layers, rows, targets, args.method, args.seed, args.scale, args.over == "edges", args.legend, args.board or ""
     )
     with stoppable() as stop, suppress(Stopped):
-        maker.stopped = lambda: stop.stopped
         for done, made in enumerate(write_heatmaps(maker, args.image, args.out, names, wanted), 1):
             line.show(done, len(args.image), f"{done} of {len(args.image)}")
             if isinstance(made.problem, str):
@@ -144,7 +146,7 @@ def cover(args: argparse.Namespace) -> int:
     test: CoverTest | None = None
     with stoppable() as stop:
         if predicted is not None:
-            chosen = _called(maker, image_set, chosen, predicted, stop)
+            chosen = _called(maker, image_set, chosen, predicted)
         plan = CoverPlan(
             tuple(chosen),
             region,
@@ -153,11 +155,11 @@ def cover(args: argparse.Namespace) -> int:
             args.seed,
             ", ".join(words) or "all images",
         )
-        for news in run_cover_test(classes, image_set, plan, maker, heat, stop):
-            if isinstance(news, CoverTest):
-                test = news
+        for event in run_cover_test(classes, image_set, plan, maker, heat):
+            if isinstance(event, CoverTest):
+                test = event
             else:
-                line.show(news.done, news.total, f"{news.done} of {news.total}")
+                line.show(event.done, event.total, f"{event.done} of {event.total}")
         stopped = stop.stopped and (test is None or len(test.found) < len(chosen))
     if test is None:
         if not stopped:
@@ -178,12 +180,12 @@ def cover(args: argparse.Namespace) -> int:
     return STOPPED if stopped else DONE
 
 
-def _called(maker: MapMaker, image_set: ImageSet, among: list[int], predicted: int, stop: StopSignal) -> list[int]:
+def _called(maker: MapMaker, image_set: ImageSet, among: list[int], predicted: int) -> list[int]:
     """Those of some images that the model calls a class; what cannot be read is left out."""
 
     found: list[int] = []
     files = image_set.files()
-    for batch in score_images(files, among, maker.model, stop=stop, copies=False):
+    for batch in score_images(files, among, maker.model, copies=False):
         called = maker.called(batch.rows)
         found += [int(i) for i, k in zip(batch.scored, called, strict=True) if int(k) == predicted]
     return sorted(found)

@@ -1,14 +1,16 @@
-"""What the commands load: the study they keep a run in; and what they say of a model loaded."""
+"""What the commands load: the study they keep a run in, and where it is scored; and what they say of a model loaded."""
 
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
 from mivrat.commands.telling import say
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.model import Model
+from mivrat.core.running.where import Where
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import allow_folders
@@ -36,6 +38,26 @@ def study_for(
             hint="use a new study for another class list",
         )
     return study
+
+
+def where_scored(cluster: str | None, models: Sequence[Model], held: ExitStack) -> Where | None:
+    """The cluster named on the command line, left when ``held`` lets go; None stands for this process. InputError where one of the
+    models is asked over the network, or nothing answers there."""
+    if cluster is None:
+        return None
+    for one in models:
+        if one.kind.can.asked:
+            raise InputError(
+                "is for models in files: a prediction service is asked from here",
+                where=f"--cluster {cluster}",
+                hint="leave it out",
+            )
+    from mivrat.cluster.dask_cluster import connected
+
+    found = held.enter_context(connected(cluster))
+    workers = found.wait_for_workers()
+    say(f"mivrat: {workers} worker{'s' if workers != 1 else ''} at {cluster}")
+    return found
 
 
 def say_remarks(model: Model) -> None:

@@ -7,11 +7,11 @@ from pathlib import Path
 
 from mivrat.commands.telling import DONE, NOT_HELD, show
 from mivrat.core.base.files import write_whole
-from mivrat.core.concluding.requirements import Outcome
+from mivrat.core.concluding.requirements import RequirementOutcome
 from mivrat.core.reporting.junit import as_junit, cases_of_requirements
 
 
-def tell_outcomes(outcomes: Sequence[Outcome], name: str, junit: Path | None) -> int:
+def show_outcomes(outcomes: Sequence[RequirementOutcome], name: str, junit: Path | None) -> int:
     """A line for each, the file where one is named, and the exit code."""
     for outcome in outcomes:
         show(outcome.sentence())

@@ -77,9 +77,9 @@ def stoppable() -> Iterator[StopSignal]:
     stop = StopSignal()
     before = {which: signal.signal(which, lambda *_: stop.stop()) for which in (signal.SIGINT, signal.SIGTERM)}
     # While the engine works, no handler of this thread is called: another one is woken by the system.
-    told, tell = os.pipe()
-    os.set_blocking(tell, False)
-    woken = signal.set_wakeup_fd(tell, warn_on_full_buffer=False)
+    told, notify = os.pipe()
+    os.set_blocking(notify, False)
+    woken = signal.set_wakeup_fd(notify, warn_on_full_buffer=False)
 
     def wait() -> None:
         if os.read(told, 1):
@@ -94,6 +94,6 @@ def stoppable() -> Iterator[StopSignal]:
         signal.set_wakeup_fd(woken)
         for which, handler in before.items():
             signal.signal(which, handler)
-        os.close(tell)
+        os.close(notify)
         waiting.join()
         os.close(told)

@@ -12,7 +12,7 @@ from mivrat.core.answers.judging import judge
 from mivrat.core.base.numbers import with_bounds
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.reporting.heat_files import Wanted, write_heatmaps
+from mivrat.core.reporting.heat_files import HeatmapChoices, write_heatmaps
 from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs
@@ -30,7 +30,7 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
             evaluation = Evaluation(model, inputs.sets[set_name])
             for _ in evaluation.run():
                 pass
-            judged = judge(evaluation.answers, [item.label for item in inputs.sets[set_name].items])
+            judged = judge(evaluation.answers, inputs.sets[set_name].labels)
             figures = judged.figures([1, 3, 5])
             results = folder / f"{set_name}, {name}"
             write_results(
@@ -55,7 +55,9 @@ def run_headless(folder: Path, say: Callable[[str], object] = print) -> None:
     files = [inputs.sets[SETS[0]].file(int(i)) for i in found]
     for target in (predicted, labelled):
         out = folder / f"evidence for {names[target]}"
-        for _ in write_heatmaps(maker, files, out, names, Wanted([maker.layer(None)], targets=[Target(target)])):
+        for _ in write_heatmaps(
+            maker, files, out, names, HeatmapChoices([maker.layer(None)], targets=[Target(target)])
+        ):
             pass
         say(f"heatmaps of the {len(files)} most confident of them: {out}")
     say(f"everything is in {folder}")

@@ -10,7 +10,7 @@ from platformdirs import user_data_path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
@@ -69,7 +69,7 @@ def _is_made_from(path: Path, made_from: str) -> bool:
         study.close()
 
 
-def make_demo_study(path: Path, stop: StopSignal | None = None) -> Iterator[Progress]:
+def make_demo_study(path: Path) -> Iterator[Progress]:
     """Make the study at ``path``, or finish one begun before; yields progress over all runs together."""
     inputs = demo_inputs()
     made_from = _fingerprint()
@@ -87,10 +87,10 @@ def make_demo_study(path: Path, stop: StopSignal | None = None) -> Iterator[Prog
                 evaluation = Evaluation(
                     OnnxModel(DATA / f"{name}.onnx", inputs.recipe, len(inputs.classes)), image_set, study
                 )
-                for progress in evaluation.run(stop):
+                for progress in evaluation.run():
                     left = (total - done - progress.done) / progress.per_second if progress.per_second else None
                     yield Progress(done + progress.done, total, progress.per_second, left)
-                if stop and stop.stopped:
+                if current_stop().stopped:
                     return
                 done += len(image_set.items)
     finally:

@@ -6,18 +6,16 @@ itself, so that the sheet tells of it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QMenu, QWidget
 
 from mivrat.core.base.text import clipped
-
-if TYPE_CHECKING:
-    from mivrat.ui.window import MainWindow
+from mivrat.ui.command_targets import WindowCommands
 
 Where = Literal["window", "bench", "close look", "explain", "view"]
 Standard = QKeySequence.StandardKey
@@ -34,7 +32,7 @@ class Action:
     id: str
     key: str | QKeySequence.StandardKey = ""
     where: Where = "view"
-    do: Callable[[MainWindow], object] | None = None
+    do: Callable[[WindowCommands], object] | None = None
     text: str = ""
     about: str = ""
     group: str = ""
@@ -42,7 +40,7 @@ class Action:
     line: str = ""
     hint: str = ""
     menu: Literal["", "main", "images"] = ""
-    enabled: Callable[[MainWindow], bool] = lambda window: True
+    enabled: Callable[[WindowCommands], bool] = lambda window: True
     shown_key: str = ""
 
     @property
@@ -57,23 +55,30 @@ class Action:
         return f"{self.about} ({self.key_text})"
 
 
-def _is_open(window: MainWindow) -> bool:
+def _is_open(window: WindowCommands) -> bool:
     return window.workspace.is_open
 
 
 ANYWHERE, FIGURES, TABLE, REVIEW, CLOSE, EXPLAIN, STUDIES = (
-    "Anywhere", "Figures", "Light table", "Review", "Close look", "Explain", "Studies",
-)  # fmt: skip
+    "Anywhere",
+    "Figures",
+    "Light table",
+    "Review",
+    "Close look",
+    "Explain",
+    "Studies",
+)
 
 
-def _put_down_to(number: int) -> Callable[[MainWindow], object]:
+def _put_down_to(number: int) -> Callable[[WindowCommands], object]:
     return lambda window: window.bench.reviewer.toggle_key(number)
 
 
-def _show_step(number: int) -> Callable[[MainWindow], object]:
+def _show_step(number: int) -> Callable[[WindowCommands], object]:
     return lambda window: window.bench.show_step(number - 1, True)
 
 
+# fmt: off
 _ALL = (
     # --- the menu, part by part; None separates ---
     Action("new", Standard.New, "window", lambda w: w.new_study(), "New study…", group=STUDIES, sheet="new study",
@@ -90,17 +95,17 @@ _ALL = (
     Action("redo", Standard.Redo, "window", lambda w: w.redo(), "Redo", group=ANYWHERE, sheet="take it again",
            line="edits", menu="main", shown_key="Ctrl+Shift+Z"),
     None,
-    Action("menu", "Alt+M", "bench", lambda w: w.bench.header.menu_button.showMenu(), about="Studies, theme, keys",
+    Action("menu", "Alt+M", "bench", lambda w: w.bench.show_menu(), about="Studies, theme, keys",
            group=STUDIES, sheet="the menu", line="menus"),
-    Action("runs", "Alt+R", "bench", lambda w: w.bench.header.run_button.showMenu(),
+    Action("runs", "Alt+R", "bench", lambda w: w.bench.show_runs(),
            about="The run shown: a model on an image set. Click to show another", group=STUDIES,
            sheet="the runs of this study", line="menus"),
-    Action("hold", "A", "bench", lambda w: w.bench.header.held.show_menu(),
+    Action("hold", "A", "bench", lambda w: w.bench.show_other_runs(),
            about="Hold another model or image set against this run", group=ANYWHERE,
            sheet="compare with another run", line="held", hint="compare with"),
     # While something is being typed, too.
-    Action("hold, typing", "Alt+A", "bench", lambda w: w.bench.header.held.show_menu()),
-    Action("stop comparing", "Shift+A", "bench", lambda w: w.bench.comparer.let_go(), about="Clear comparison",
+    Action("hold, typing", "Alt+A", "bench", lambda w: w.bench.show_other_runs()),
+    Action("stop comparing", "Shift+A", "bench", lambda w: w.bench.clear_comparison(), about="Clear comparison",
            group=ANYWHERE, sheet="clear comparison", line="held"),
     Action("finding", "F", "bench", lambda w: w.bench.add_finding(), "Add to a finding",
            about="Add what is on screen as a finding, with all that checking it again takes", group=ANYWHERE,
@@ -111,6 +116,8 @@ _ALL = (
            line="findings", hint="check findings"),
     Action("report", Standard.Print, "bench", lambda w: w.bench.show_report(), about="The report of this run",
            group=ANYWHERE, sheet="the report", line="findings", hint="report", shown_key="Ctrl+P"),
+    Action("cluster", "", "window", lambda w: w.score_on_cluster(), "Score on a cluster…", menu="main",
+           enabled=lambda w: w.can_score_elsewhere),
     Action("theme", "Ctrl+Shift+T", "window", lambda w: w.switch_theme(), "Theme: paper or lamp", group=STUDIES,
            sheet="theme: paper or lamp", menu="main"),
     Action("keys", Standard.HelpContents, "window", lambda w: w.show_keys(), "Keys", group=ANYWHERE, sheet="this sheet",
@@ -150,7 +157,7 @@ _ALL = (
     Action("mark", group=TABLE, sheet="mark several, mark one, mark all", shown_key="Shift with arrows, Space, Ctrl+A"),
     Action("more like these", "S", "bench", lambda w: w.bench.more_like_these(), "More like these", group=TABLE,
            sheet="more like these", line="light table", menu="images"),
-    Action("beside labelled", "B", "bench", lambda w: w.bench.light_table.show_called_and_labelled(),
+    Action("beside labelled", "B", "bench", lambda w: w.bench.show_called_and_labelled(),
            "Predicted beside labelled", group=TABLE, sheet="predicted beside labelled", line="light table",
            menu="images"),
     Action("keep marked", "K", "bench", lambda w: w.bench.keep_marked(), "Keep only those marked", group=TABLE,
@@ -165,9 +172,9 @@ _ALL = (
            sheet="reviewed or not", line="review"),
     Action("note", "E", "bench", lambda w: w.bench.write_note(), group=REVIEW, sheet="write a note", line="review"),
     # --- close look ---
-    Action("image before", "Left", "close look", lambda w: w.workspace.shown.step(-1), group=CLOSE,
+    Action("image before", "Left", "close look", lambda w: w.workspace.shown.focus.step(-1), group=CLOSE,
            sheet="image before", line="images"),
-    Action("image after", "Right", "close look", lambda w: w.workspace.shown.step(1), group=CLOSE, sheet="image after",
+    Action("image after", "Right", "close look", lambda w: w.workspace.shown.focus.step(1), group=CLOSE, sheet="image after",
            line="images"),
     Action("heat", "H", "close look", lambda w: w.bench.close_look.toggle_heat(), group=CLOSE, sheet="heat on or off",
            hint="heat"),
@@ -196,7 +203,8 @@ _ALL = (
     Action("region", group=EXPLAIN, sheet="region: put, move, resize, clear", shown_key="Enter, arrows, + −, Delete"),
     Action("heat thumbs", "Shift+H", "bench", lambda w: w.bench.toggle_heat(), group=EXPLAIN,
            sheet="heat on the light table"),
-)  # fmt: skip
+)
+# fmt: on
 
 ACTIONS: dict[str, Action] = {action.id: action for action in _ALL if action is not None}
 GROUPS = (ANYWHERE, FIGURES, TABLE, REVIEW, CLOSE, EXPLAIN, STUDIES)
@@ -227,18 +235,18 @@ def sheet(steps: Sequence[str]) -> list[tuple[str, list[tuple[str, str]]]]:
     return found
 
 
-def bind(window: MainWindow, menu: QMenu, steps: int) -> None:
-    """Give the window its keys and its menu; Ctrl and a digit show each of so many steps."""
+def bind(window: WindowCommands, widgets: Mapping[Where, QWidget], menu: QMenu, steps: int) -> None:
+    """Give the window its keys and its menu; Ctrl and a digit show each of so many steps. ``widgets`` says what has the focus
+    where a key holds."""
     entries: dict[str, QAction] = {}
-    places: dict[str, QWidget] = {"window": window, "bench": window.bench, "close look": window.bench.close_look}
     to_steps = [Action(f"step {i}", f"Ctrl+{i}", "bench", _show_step(i)) for i in range(1, steps + 1)]
     for one in (*_ALL, *to_steps):
         if one is None:
             menu.addSeparator()
         elif one.do is not None and one.menu == "main":
-            entries[one.id] = _entry(window, menu, one)
-        elif one.do is not None and one.where in places:
-            shortcut = QShortcut(QKeySequence(one.key), places[one.where])
+            entries[one.id] = _entry(window, widgets["window"], menu, one)
+        elif one.do is not None and one.where in widgets:
+            shortcut = QShortcut(QKeySequence(one.key), widgets[one.where])
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
             shortcut.activated.connect(lambda one=one: _run(window, one))
     menu.aboutToShow.connect(lambda: _show_state(window, entries))
@@ -246,24 +254,24 @@ def bind(window: MainWindow, menu: QMenu, steps: int) -> None:
     menu.aboutToHide.connect(lambda: _enable_all(entries))
 
 
-def _run(window: MainWindow, action: Action) -> None:
+def _run(window: WindowCommands, action: Action) -> None:
     if action.do is not None and action.enabled(window):
         action.do(window)
 
 
-def _entry(window: MainWindow, menu: QMenu, action: Action) -> QAction:
-    entry = QAction(action.text, window)
+def _entry(window: WindowCommands, widget: QWidget, menu: QMenu, action: Action) -> QAction:
+    entry = QAction(action.text, widget)
     entry.triggered.connect(lambda: _run(window, action))
     if isinstance(action.key, QKeySequence.StandardKey):
         entry.setShortcuts(action.key)  # all that are usual, such as both for redo
     elif action.key:
         entry.setShortcut(QKeySequence(action.key))
     menu.addAction(entry)
-    window.addAction(entry)
+    widget.addAction(entry)
     return entry
 
 
-def _show_state(window: MainWindow, made: dict[str, QAction]) -> None:
+def _show_state(window: WindowCommands, made: dict[str, QAction]) -> None:
     """Before the menu is shown: what can be used, and what would be taken back or again."""
     edits = window.workspace.edits
     for name, edit in (("undo", edits.last), ("redo", edits.next)):
@@ -279,7 +287,7 @@ def _enable_all(made: dict[str, QAction]) -> None:
         entry.setEnabled(True)
 
 
-def fill_images_menu(window: MainWindow, menu: QMenu) -> None:
+def fill_images_menu(window: WindowCommands, menu: QMenu) -> None:
     """What can be done with the images shown or marked."""
     for one in ACTIONS.values():
         if one.menu == "images":

@@ -14,7 +14,7 @@ from mivrat.ui.parts.widgets import button, label, row, tip
 from mivrat.workspace.notices import Notices
 
 
-class Agreement(QFrame):
+class SendingConsent(QFrame):
     """Shows what would be sent where, how often and for how long; goes on where that is agreed to. Refusing changes nothing."""
 
     def __init__(self, notices: Notices) -> None:

@@ -8,9 +8,7 @@ from typing import TypeVar
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from mivrat.core.likeness.search import nearest
 from mivrat.core.selecting.selection import Picked
-from mivrat.ui import words
 from mivrat.ui.check.step import CheckStep
 from mivrat.ui.close_look.view import CloseLook
 from mivrat.ui.compare.step import CompareStep
@@ -22,11 +20,13 @@ from mivrat.ui.focus import WaitingFocus
 from mivrat.ui.frame import Header, Rail
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
+from mivrat.ui.more_like_these import MoreLikeThese
 from mivrat.ui.parts.step_area import StepArea, Working
 from mivrat.ui.parts.widgets import Waiting
 from mivrat.ui.prepare.step import PrepareStep
+from mivrat.ui.right_side import RightSide
 from mivrat.ui.selection_line import SelectionLine
-from mivrat.ui.steps import STEPS, Shared
+from mivrat.ui.steps import STEPS, StepServices
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.concluding import Concluder
@@ -37,8 +37,6 @@ NAMES = [step.name for step in STEPS]
 PREPARE, CHECK, MEASURE, EXAMINE, EXPLAIN, COMPARE, CONCLUDE = map(
     NAMES.index, ("Prepare", "Check", "Measure", "Examine", "Explain", "Compare", "Conclude")
 )
-# So many of the most similar images are shown beside those they are like.
-MOST_ALIKE = 60
 
 
 class Bench(QWidget):
@@ -47,13 +45,12 @@ class Bench(QWidget):
     place_changed = Signal()
     run_wanted = Signal(int)
 
-    def __init__(self, shared: Shared, made: Sequence[StepArea], menu: QMenu) -> None:
+    def __init__(self, shared: StepServices, made: Sequence[StepArea], menu: QMenu) -> None:
         """``made`` are the steps, in their order."""
         super().__init__()
         self.workspace = workspace = shared.workspace
         self.setObjectName("page")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._wanted_alike: list[int] = []
         self.thumbnails, self.explainer, self.heat = shared.thumbnails, shared.explainer, shared.heat
         self.reviewer: Reviewer = shared.reviewer
         self.comparer: Comparer = shared.comparer
@@ -64,6 +61,7 @@ class Bench(QWidget):
         self.steps = list(made)
         self.light_table: LightTable = LightTable(workspace, self.thumbnails)
         self.close_look: CloseLook = CloseLook(workspace, self.thumbnails, self.reviewer)
+        self._alike = MoreLikeThese(workspace, self)
         # Where the focus waits while the button that began a job is disabled.
         self.waiting = Waiting(self)
         self._lay_out()
@@ -71,10 +69,8 @@ class Bench(QWidget):
         self.focus_keeper = WaitingFocus(workspace, self, self.waiting)
 
     def _lay_out(self) -> None:
-        self.right, self.figures = QStackedWidget(), QStackedWidget()
-        for widget in (self.light_table, self.close_look):
-            self.right.addWidget(widget)
-        self.right.setMinimumWidth(290)
+        self.figures = QStackedWidget()
+        self.right: RightSide = RightSide(self.light_table, self.close_look, lambda: self.step.companion)
         for step in self.steps:
             self.figures.addWidget(step)
         self.figures.setMinimumWidth(500)
@@ -100,16 +96,12 @@ class Bench(QWidget):
     def _connect(self) -> None:
         topics = self.workspace.topics
         topics.look_wanted.connect(self.look_closely)
-        topics.features.connect(lambda: self.more_like_these() if self._wanted_alike else None)
-        topics.left.connect(self._wanted_alike.clear)
-        self.workspace.jobs.ended.connect(
-            lambda handle: None if handle.state == "finished" else self._wanted_alike.clear()
-        )
+        self._alike.found.connect(self.leave_close_look)
         for changed in (self.figures.currentChanged, self.right.currentChanged):
             changed.connect(lambda _: self.place_changed.emit())
-        self.figures.currentChanged.connect(lambda _: self._follow_companion())
+        self.figures.currentChanged.connect(lambda _: self.right.follow_page())
         for step in self.steps:
-            step.tabs.chosen.connect(lambda _: self._follow_companion())
+            step.tabs.chosen.connect(lambda _: self.right.follow_page())
             step.tabs.chosen.connect(lambda _: self.place_changed.emit())
             step.finding_wanted.connect(self.add_finding)
             step.study_path = lambda: self.workspace.study_path
@@ -117,7 +109,7 @@ class Bench(QWidget):
             if (menu := more.menu()) is not None:
                 menu.addAction("Add to a finding (F)").triggered.connect(lambda _=False: self.add_finding())
         self.concluder.added.connect(self._show_added)
-        topics.left.connect(self._light_table_again)
+        topics.left.connect(self.right.begin_anew)
         self.workspace.opened.connect(lambda _: self._begin_anew())
         for step in self.steps:
             topics.run.connect(step.scroll_up)
@@ -179,6 +171,22 @@ class Bench(QWidget):
         """The step shown."""
         return self.steps[self.figures.currentIndex()]
 
+    # --- the header ---
+
+    def show_menu(self) -> None:
+        self.header.menu_button.showMenu()
+
+    def show_runs(self) -> None:
+        self.header.run_button.showMenu()
+
+    def show_other_runs(self) -> None:
+        self.header.held.show_menu()
+
+    def clear_comparison(self) -> None:
+        self.comparer.let_go()
+
+    # --- the steps one after the other ---
+
     def show_step(self, index: int, focus: bool = False) -> None:
         """Show a step of the job in the figures area; the light table stays."""
         self.figures.show()
@@ -220,39 +228,18 @@ class Bench(QWidget):
 
     # --- light table and close look ---
 
-    def _resting(self) -> QWidget:
-        """What stands on the right while no image is looked at closely."""
-        companion = self.step.companion
-        if companion is not None and self.right.indexOf(companion) < 0:
-            self.right.addWidget(companion)
-            theme.style(companion)
-        return companion or self.light_table
-
-    def _follow_companion(self) -> None:
-        """Let the right side follow the page shown."""
-        if not self.looks_closely or self.step.companion is not None:
-            self.right.setCurrentWidget(self._resting())
-
-    def _light_table_again(self) -> None:
-        if not self.looks_closely:
-            self.right.setCurrentWidget(self.light_table)
-
     @property
     def looks_closely(self) -> bool:
-        return self.right.currentWidget() is self.close_look
+        return self.right.looks_closely
 
     def look_closely(self) -> None:
         """Open the close look on the current image."""
-        self.right.setCurrentWidget(self.close_look)
-        self.close_look.open()
-        self.close_look.setFocus()
+        self.right.look_closely()
 
     def leave_close_look(self) -> None:
         """Go back to the light table, where one was."""
         self.figures.show()
-        resting = self._resting()
-        self.right.setCurrentWidget(resting)
-        (self.light_table.thumbs if resting is self.light_table else resting).setFocus()
+        self.right.leave_close_look()
 
     def toggle_enlarged(self) -> None:
         """Give the close look the whole width, or give the figures their part back."""
@@ -262,17 +249,17 @@ class Bench(QWidget):
         """Show heat on the light table, or take it off."""
         self.explain.toggle_heat()
 
+    def show_called_and_labelled(self) -> None:
+        """Show what is predicted as a class beside what is labelled so."""
+        self.light_table.show_called_and_labelled()
+
     def other_pane(self) -> None:
         """The focus from the figures to the pictures, or back."""
-        reason, focused = Qt.FocusReason.TabFocusReason, self.window().focusWidget()
+        focused = self.window().focusWidget()
         if focused is not None and self.right.isAncestorOf(focused):
             self.step.focus_first()
-        elif self.looks_closely:
-            self.close_look.setFocus(reason)
-        elif self.right.currentWidget() is self.light_table:
-            self.light_table.thumbs.setFocus(reason)
         else:
-            self._resting().setFocus(reason)
+            self.right.take_focus()
 
     # --- going through images ---
 
@@ -291,30 +278,18 @@ class Bench(QWidget):
 
     def write_note(self) -> None:
         """Write a note on the image looked at."""
-        if self.workspace.shown.current is not None:
+        if self.workspace.shown.focus.current is not None:
             if not self.looks_closely:
                 self.look_closely()
             self.close_look.review.note.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def more_like_these(self) -> None:
-        """Show the images most like those marked, or like the one looked at; features are worked out first if need be."""
-        shown = self.workspace.shown
-        some, vectors = shown.acted_on, shown.vectors
-        if not some:
-            self.workspace.notices.say("Look at an image first, or mark several.")
-        elif vectors is None:
-            self._wanted_alike[:] = some if self.workspace.jobs.find_features() else []
-        else:
-            self._wanted_alike.clear()
-            found = nearest(vectors, some, MOST_ALIKE)[0].tolist()
-            name = shown.name_of(some[0]) if len(some) == 1 else words.images(len(some))
-            shown.replace(Picked(f"likeness to {name}", (*some, *found)))
-            self.leave_close_look()
-            shown.look_at(some[0])
+        """Show the images most like those marked, or like the one looked at."""
+        self._alike.show()
 
     def keep_marked(self) -> None:
         """Go on with the images marked only."""
-        some = self.workspace.shown.acted_on
+        some = self.workspace.shown.focus.acted_on
         if len(some) > 1:
             self.workspace.shown.replace(Picked("hand", tuple(some)))
 
@@ -336,7 +311,7 @@ class Bench(QWidget):
             self.show_step(NAMES.index(str(step)))
             self.step.go_to(str(place.get("page")))
         self.comparer.go_to(place.get("held"))
-        if place.get("close") is True and self.workspace.shown.current is not None:
+        if place.get("close") is True and self.workspace.shown.focus.current is not None:
             self.look_closely()
 
     @property

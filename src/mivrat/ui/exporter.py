@@ -10,7 +10,7 @@ from typing import Literal
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QMenu, QWidget
 
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import current_stop
 from mivrat.core.heatmaps.maps import Map
 from mivrat.core.reporting import exporting, image_lists
 from mivrat.core.reporting.exporting import By
@@ -34,7 +34,12 @@ LISTS: dict[str, tuple[str, Listing]] = {
 }
 LIST_FILES = file_kinds("CSV (*.csv)", "Parquet (*.parquet)")
 # What each list is noted as.
-NOTED = {"images": "list of images", "relabel": "labels to be corrected", "collect-more": "collect more like these", "predictions": "predictions"}  # fmt: skip
+NOTED = {
+    "images": "list of images",
+    "relabel": "labels to be corrected",
+    "collect-more": "collect more like these",
+    "predictions": "predictions",
+}
 
 
 class Exporter(QObject):
@@ -59,14 +64,14 @@ class Exporter(QObject):
     def images(self) -> Sequence[int]:
         """The images to export: those marked, or else all that are shown."""
         shown = self.workspace.shown
-        return shown.acted_on if len(shown.marked) > 1 else shown.images.tolist()
+        return shown.focus.acted_on if len(shown.focus.marked) > 1 else shown.images.tolist()
 
     def exported(self) -> ExportedImages | None:
         """The images to export, as they stand now; None without any."""
         snapshot, path = self.workspace.shown.snapshot, self.workspace.study_path
         if path is None:
             return None
-        marked = len(self.workspace.shown.marked) > 1
+        marked = len(self.workspace.shown.focus.marked) > 1
         images = self.images()
         if not len(images):
             return None
@@ -114,7 +119,7 @@ class Exporter(QObject):
             kind: exporting.How = "links" if how == "links" else "copies"
             self.workspace.jobs.export(
                 f"Sorting {words.images(len(exported.images))} into {folder.name}",
-                lambda stop: exporting.sort_into_folders(exported, folder, kind, stop, by),
+                lambda: exporting.sort_into_folders(exported, folder, kind, by),
             )
 
     def write_sheet(self, path: Path) -> None:
@@ -123,7 +128,7 @@ class Exporter(QObject):
         if exported is not None:
             self.workspace.jobs.export(
                 f"Drawing {words.images(len(exported.images))}",
-                lambda stop: exporting.contact_sheet(exported, path, stop),
+                lambda: exporting.contact_sheet(exported, path),
             )
 
     def write_heat(self, folder: Path) -> None:
@@ -131,16 +136,16 @@ class Exporter(QObject):
         workspace, setup = self.workspace, self.explainer.setup
         snapshot, some = workspace.shown.snapshot, list(self.images())
 
-        def write(stop: StopSignal) -> Running:
+        def write() -> Running:
             maps: dict[int, Map] = {}
-            for news in heat_jobs.make_maps(snapshot, setup, some, workspace.makers, stop):
-                if isinstance(news, heat_jobs.FoundMaps):
-                    maps = {i: news.maps[i] for i in some if i in news.maps}
+            for event in heat_jobs.make_maps(snapshot, setup, some, workspace.makers):
+                if isinstance(event, heat_jobs.FoundMaps):
+                    maps = {i: event.maps[i] for i in some if i in event.maps}
                 else:
-                    yield news
-            if not stop.stopped:
-                yield from write_selection(snapshot.record, snapshot.judged, setup, maps, folder, stop)
-            return not stop.stopped
+                    yield event
+            if not current_stop().stopped:
+                yield from write_selection(snapshot.record, snapshot.judged, setup, maps, folder)
+            return not current_stop().stopped
 
         workspace.jobs.begin(Job("write", f"Writing heatmaps of {words.images(len(some))}"), write)
 

@@ -110,7 +110,7 @@ class Foot(QFrame):
         self.stop.setVisible(stoppable)
         self.say("")
 
-    def tell(self, what: str) -> None:
+    def describe(self, what: str) -> None:
         """Say what part of the job is being done."""
         if self._working:
             self.what.setText(what)

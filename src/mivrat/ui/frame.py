@@ -19,7 +19,7 @@ from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
 
-class Facts(Elided):
+class FittingLine(Elided):
     """One line in as many words as there is room for: the first of several wordings that fits, at last the shortest, cut."""
 
     def __init__(self) -> None:
@@ -62,7 +62,7 @@ class Header(QFrame):
         tip(self.run_button, tooltip("runs"))
         self.runs_menu = QMenu(self.run_button)
         self.run_button.setMenu(self.runs_menu)
-        self.facts = Facts()
+        self.facts = FittingLine()
         self.facts.setProperty("soft", True)
         self.badge = label(role="look")
         self.verdict = label()
@@ -83,7 +83,7 @@ class Header(QFrame):
         workspace.topics.criteria.connect(self._judge)
         workspace.topics.held.connect(self._fit)
         workspace.topics.run.connect(self._judge)
-        workspace.topics.compared.connect(self._tell_value)
+        workspace.topics.compared.connect(self._show_value)
 
     def _judge(self) -> None:
         """The verdict so far: how the criteria stand."""
@@ -132,9 +132,11 @@ class Header(QFrame):
         model, listed = f"model {words.clipped(info.model, 30)}{service}", words.images(counts.listed)
         threshold = "" if snapshot.record.threshold is None else f"     threshold {snapshot.record.threshold:.3g}"
         short = f"{model}{threshold}"
-        self.facts.show_wordings(f"{short}     {prepared}     {listed}", f"{short}     {prepared}", f"{short}     {listed}", short, model)  # fmt: skip
+        self.facts.show_wordings(
+            f"{short}     {prepared}     {listed}", f"{short}     {prepared}", f"{short}     {listed}", short, model
+        )
         self._badges = [
-            f"{n} {name}"
+            f"{words.count(n)} {name}"
             for n, name in (
                 (counts.unreadable, "unreadable"),
                 (counts.failed, "failed"),
@@ -145,7 +147,7 @@ class Header(QFrame):
         ]
         self._left_out = counts.unreadable + counts.failed + counts.unlabelled + counts.pending
         tip(self.badge, f"These images are not in the figures: {', '.join(self._badges)}.")
-        self._tell_value()
+        self._show_value()
         self.runs_menu.clear()
         for run in self.workspace.runs:
             action = self.runs_menu.addAction(f"{run.image_set}   —   {run.model}".replace("&", "&&"))
@@ -153,7 +155,7 @@ class Header(QFrame):
             action.setChecked(run.id == info.id)
             action.triggered.connect(lambda _=False, i=run.id: self.run_wanted.emit(i))
 
-    def _tell_value(self) -> None:
+    def _show_value(self) -> None:
         """Top-1 accuracy with its interval; while something is held that of both, and the difference with its own."""
         shown = self.workspace.shown
         top1, compared = shown.snapshot.figures.top_k[1], shown.compared

@@ -1,4 +1,4 @@
-"""The shortcut sheet: every key, in one place."""
+"""The help sheet: what the page shown is for, and every key, in one place."""
 
 from __future__ import annotations
 
@@ -42,9 +42,9 @@ def _columns(number: int) -> QWidget:
 
 
 class ShortcutSheet(QDialog):
-    """Shows the sheet; any of Esc, Enter and F1 closes it."""
+    """Shows the sheet, above it what the page ``title`` is for; any of Esc, Enter and F1 closes it."""
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget, title: str = "", about: str = "") -> None:
         super().__init__(parent)
         self.setWindowTitle("Keys")
         self.setObjectName("page")
@@ -56,10 +56,17 @@ class ShortcutSheet(QDialog):
         self.sheet = Scrolled(body)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(28, 24, 16, 20)
+        around = QSize(AROUND)
+        if title:
+            head = label(f"{title}: {about}", wrap=True)
+            head.setFixedWidth(min(body.sizeHint().width(), room.width()))
+            layout.addWidget(head)
+            layout.addSpacing(12)
+            around += QSize(0, head.heightForWidth(head.width()) + 12 + layout.spacing())
         layout.addWidget(self.sheet)
         layout.addLayout(row(None, button("Close", self.accept, kind="primary")))
         self.ensurePolished()
-        self.resize((body.sizeHint() + AROUND).boundedTo(room))
+        self.resize((body.sizeHint() + around).boundedTo(room))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if getattr(event, "key", lambda: None)() == Qt.Key.Key_F1:

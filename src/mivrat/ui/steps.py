@@ -30,7 +30,7 @@ from mivrat.workspace.workspace import Workspace
 
 
 @dataclass(frozen=True)
-class Shared:
+class StepServices:
     """What steps share."""
 
     workspace: Workspace
@@ -43,7 +43,7 @@ class Shared:
     exporter: Exporter
 
     @classmethod
-    def of(cls, workspace: Workspace, window: QWidget) -> Shared:
+    def of(cls, workspace: Workspace, window: QWidget) -> StepServices:
         """All of it for a window."""
         thumbnails, explainer = Thumbnails(workspace.parallel), Explainer(workspace)
         return cls(
@@ -58,18 +58,18 @@ class Shared:
         )
 
 
-State = tuple[str, str]
+StepState = tuple[str, str]
 
 
 class Step(NamedTuple):
     """One step; ``state`` tells how it stands, in the words of ``paint_state``, and why."""
 
     name: str
-    make: Callable[[Shared], StepArea]
-    state: Callable[[Workspace], State]
+    make: Callable[[StepServices], StepArea]
+    state: Callable[[Workspace], StepState]
 
 
-def prepare_state(workspace: Workspace) -> State:
+def prepare_state(workspace: Workspace) -> StepState:
     """How the Prepare step stands."""
     contents = workspace.contents
     if contents is None:
@@ -83,9 +83,9 @@ def prepare_state(workspace: Workspace) -> State:
     return "fine", "models, images, classes and recipe are there"
 
 
-def check_state(workspace: Workspace) -> State:
+def check_state(workspace: Workspace) -> StepState:
     """How the checks stand: the gravest thing that one of them found."""
-    found = [kept.result for kept in workspace.shown.checks.values()]
+    found = [kept.result for kept in workspace.shown.results.checks.values()]
     for state, words_for in (("stop", "fix first"), ("look", "needs a look")):
         names = [BY_NAME[one.name].title for one in found if one.state == state and one.asks]
         if names:
@@ -96,7 +96,7 @@ def check_state(workspace: Workspace) -> State:
     return ("fine", "nothing found so far") if found else ("untouched", "nothing checked yet")
 
 
-def measure_state(workspace: Workspace) -> State:
+def measure_state(workspace: Workspace) -> StepState:
     """How the Measure step stands: whether all that could be measured is."""
     snapshot = workspace.shown.snapshot
     if not snapshot.figures.total:
@@ -108,7 +108,7 @@ def measure_state(workspace: Workspace) -> State:
     return "fine", f"all {counts.evaluated} labelled images are measured"
 
 
-def examine_state(workspace: Workspace) -> State:
+def examine_state(workspace: Workspace) -> StepState:
     """How the Examine step stands: how many of the mistakes have been reviewed."""
     shown = workspace.shown
     wrong = shown.judged.wrong
@@ -119,9 +119,9 @@ def examine_state(workspace: Workspace) -> State:
     return state, f"{seen} of {int(wrong.sum())} mistakes reviewed"
 
 
-def explain_state(workspace: Workspace) -> State:
+def explain_state(workspace: Workspace) -> StepState:
     """How the Explain step stands: how many suspicions have been put to a cover test that is kept."""
-    kept = workspace.shown.tests_kept
+    kept = workspace.shown.results.tests_kept
     if kept is None:
         return "untouched", "heatmaps, and cover tests of what they suggest"
     if not kept:
@@ -129,7 +129,7 @@ def explain_state(workspace: Workspace) -> State:
     return "fine", f"{kept} cover test{'s' if kept > 1 else ''} kept of this run"
 
 
-def compare_state(workspace: Workspace) -> State:
+def compare_state(workspace: Workspace) -> StepState:
     """How the comparison stands: whether what is held is better, or worse in anything, beyond chance."""
     shown = workspace.shown
     if shown.held is None:
@@ -144,11 +144,11 @@ def compare_state(workspace: Workspace) -> State:
     return "fine", f"{shown.held.names.b}: nothing significantly worse"
 
 
-def conclude_state(workspace: Workspace) -> State:
+def conclude_state(workspace: Workspace) -> StepState:
     """How the conclusions stand: criteria missed, findings that block, else what is open."""
     shown = workspace.shown
-    states = [one.outcome.verdict for one in shown.criteria]
-    findings, blocking = shown.findings
+    states = [one.outcome.verdict for one in shown.results.criteria]
+    findings, blocking = shown.results.findings
     if not states and not findings:
         return "untouched", "no criteria and no findings yet"
     missed, open_ = states.count("missed"), states.count("inconclusive")

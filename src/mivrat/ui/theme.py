@@ -15,7 +15,7 @@ FONT = "Inter"
 
 
 @dataclass(frozen=True)
-class Tokens:
+class ThemeColours:
     """Every colour of a theme by its purpose. ``faint`` is for marks only: it is too weak for words."""
 
     name: str
@@ -33,7 +33,7 @@ class Tokens:
     second: str
 
 
-PAPER = Tokens(
+PAPER = ThemeColours(
     name="paper",
     ink="#1D2B3A",
     soft="#5A6470",
@@ -48,7 +48,7 @@ PAPER = Tokens(
     look="#8A6410",
     second="#6B4C7A",
 )
-LAMP = Tokens(
+LAMP = ThemeColours(
     name="lamp",
     ink="#E9E4DA",
     soft="#A9ABA9",
@@ -143,7 +143,7 @@ def font(pixels: int = 13, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
     return made
 
 
-def _palette(t: Tokens) -> QPalette:
+def _palette(t: ThemeColours) -> QPalette:
     palette = QPalette()
     roles = {
         QPalette.ColorRole.Window: t.paper,
@@ -168,7 +168,7 @@ def _palette(t: Tokens) -> QPalette:
     return palette
 
 
-def style_sheet(t: Tokens) -> str:
+def style_sheet(t: ThemeColours) -> str:
     """The whole style sheet of a theme."""
     return f"""
 QWidget {{ font-family: "{FONT}"; font-size: 13px; color: {t.ink}; }}

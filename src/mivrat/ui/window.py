@@ -17,7 +17,7 @@ from PySide6.QtWidgets import QMainWindow, QMenu, QStackedWidget, QVBoxLayout, Q
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.lazy_module import LazyModule, load, load_shared
 from mivrat.core.base.log import log_path
-from mivrat.ui.actions import bind, fill_images_menu, hints
+from mivrat.ui.actions import Where, bind, fill_images_menu, hints
 from mivrat.ui.foot import Foot
 from mivrat.ui.parts.file_dialogs import ask_to_open, ask_to_save, folder_to_save_in
 from mivrat.ui.parts.loop import QtLoop
@@ -28,7 +28,7 @@ from mivrat.ui.theme import theme
 if TYPE_CHECKING:
     from mivrat.core.models.service import description, places
     from mivrat.demo import study as demo_study
-    from mivrat.ui import agreement, bench, job_news, keys, steps
+    from mivrat.ui import agreement, bench, cluster_dialog, job_events, keys, steps
     from mivrat.ui.prepare import step as prepare_step
     from mivrat.ui.start import pages as start_pages
     from mivrat.ui.start import service_page
@@ -38,8 +38,9 @@ if TYPE_CHECKING:
 else:
     description, places = (LazyModule(f"mivrat.core.models.service.{name}") for name in ("description", "places"))
     demo_study, prepare_step = LazyModule("mivrat.demo.study"), LazyModule("mivrat.ui.prepare.step")
-    agreement, bench, job_news, keys, steps = (
-        LazyModule(f"mivrat.ui.{name}") for name in ("agreement", "bench", "job_news", "keys", "steps")
+    agreement, bench, cluster_dialog, job_events, keys, steps = (
+        LazyModule(f"mivrat.ui.{name}")
+        for name in ("agreement", "bench", "cluster_dialog", "job_events", "keys", "steps")
     )
     start_pages, service_page = LazyModule("mivrat.ui.start.pages"), LazyModule("mivrat.ui.start.service_page")
     bookmark, open_mark, workspace = (
@@ -48,8 +49,13 @@ else:
 
 # What is loaded while the start page is shown; the last two are needed by the first figures.
 LOADED_LATER = (
-    "mivrat.ui.bench", "mivrat.ui.start.service_page", "mivrat.ui.start.pages", "mivrat.demo.study", "polars", "scipy.special",
-)  # fmt: skip
+    "mivrat.ui.bench",
+    "mivrat.ui.start.service_page",
+    "mivrat.ui.start.pages",
+    "mivrat.demo.study",
+    "polars",
+    "scipy.special",
+)
 START, NEW, ASK, BENCH, SERVICE = range(5)
 STUDIES = "Studies (*.mivrat)"
 # What the desktop puts around a window, above all its title bar.
@@ -123,7 +129,7 @@ class MainWindow(QMainWindow):
         self.menu = QMenu(self)
         self.workspace = workspace.Workspace(self._loop, self.settings)
         self._mark = open_mark.OpenMark(self.settings)
-        shared = steps.Shared.of(self.workspace, self)
+        shared = steps.StepServices.of(self.workspace, self)
         made = []
         for step in steps.STEPS:
             made.append(step.make(shared))
@@ -132,9 +138,10 @@ class MainWindow(QMainWindow):
         yield
         self.new_page, self.ask = start_pages.NewStudyPage(self.workspace), start_pages.AskPage()
         self.service = service_page.ServicePage(self.workspace)
-        self.agreement = agreement.Agreement(self.workspace.notices)
+        self.agreement = agreement.SendingConsent(self.workspace.notices)
         self.bookmark = bookmark.Bookmark(self.workspace)
-        bind(self, self.menu, len(steps.STEPS))
+        widgets: dict[Where, QWidget] = {"window": self, "bench": self.bench, "close look": self.bench.close_look}
+        bind(self, widgets, self.menu, len(steps.STEPS))
         more, table = QMenu(self), self.bench.light_table
         fill_images_menu(self, more)
         self.bench.exporter.fill(more)
@@ -143,7 +150,7 @@ class MainWindow(QMainWindow):
         for page in (self.new_page, self.ask, self.bench, self.service):
             self.pages.addWidget(page)
         self._outer.insertWidget(1, self.agreement)
-        self.news = job_news.JobNews(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
+        self.events = job_events.JobEvents(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
         theme.style(self.menu, more, self.agreement, self.new_page, self.ask, self.service)
         if (state := self.settings.value("splitter")) is not None:
             self.bench.splitter.restoreState(state)
@@ -203,7 +210,7 @@ class MainWindow(QMainWindow):
         if self.pages.currentIndex() == BENCH:
             record = self.workspace.shown.record
             recipe = record.recipe if record.kind.can.scores else None
-            image = record.image_set.file(self.workspace.shown.current or 0)
+            image = record.image_set.file(self.workspace.shown.focus.current or 0)
             self.service.set_up(lambda: record.classes, lambda: recipe, lambda: image)
         else:
             self.service.set_up(page.classes_named, page.recipe_named, page.first_image)
@@ -221,7 +228,7 @@ class MainWindow(QMainWindow):
         self.agreement.hide()
         self.pages.setCurrentIndex(self._before_service)
         if self._before_service == BENCH:
-            self._tell_keys()
+            self._show_keys()
 
     def _use_service(self, path: Path) -> None:
         """Take the service described."""
@@ -235,9 +242,9 @@ class MainWindow(QMainWindow):
         self.bookmark.extra = self.bench.place()
         self.bookmark.changed()
         if self.pages.currentIndex() == BENCH:
-            self._tell_keys()
+            self._show_keys()
 
-    def _tell_keys(self) -> None:
+    def _show_keys(self) -> None:
         closely = ("light table", "heat", "layer to image", "causes", "next unreviewed", "keys")
         found = hints(
             *(
@@ -253,12 +260,30 @@ class MainWindow(QMainWindow):
         self.settings.setValue("theme", theme.tokens.name)
 
     def show_keys(self) -> None:
-        keys.ShortcutSheet(self).exec()
+        on_bench = self.pages.currentIndex() == BENCH
+        keys.ShortcutSheet(self, *(self.bench.step.help if on_bench else ())).exec()
 
     def show_log(self) -> None:
         """Say where the log is, and let the desktop show its folder."""
         self.foot.say(f"The log: {log_path()}", log_path())
         open_folder_of(log_path())
+
+    # --- clusters ---
+
+    @property
+    def can_score_elsewhere(self) -> bool:
+        """Whether images of the run shown could be scored by workers: its model is a file, and some have no answer yet."""
+        if not self.workspace.is_open:
+            return False
+        can = self.workspace.shown.record.kind.can
+        return can.scores and not can.asked and self.workspace.shown.snapshot.counts.pending > 0
+
+    def score_on_cluster(self) -> None:
+        """Ask for a cluster, and score there what is not scored yet."""
+        pending = self.workspace.shown.snapshot.counts.pending
+        cluster_dialog.ClusterDialog(
+            self, self.settings, pending, lambda address: self.workspace.jobs.score(cluster=address)
+        ).exec()
 
     # --- studies ---
 
@@ -291,12 +316,12 @@ class MainWindow(QMainWindow):
         if self._trying_out:
             self.bench.prepare.choose(prepare_step.TRY_OUT)
         self.pages.setCurrentIndex(BENCH)
-        self._tell_keys()
+        self._show_keys()
         self.bench.light_table.thumbs.setFocus()
         if self.bookmark.not_back:
             self.bench.measure.choose(0)
             if not again:
-                self.news.tell_bad_end()
+                self.events.show_bad_end()
 
     def _asked(self, asking: Asking) -> None:
         self.foot.end()
@@ -361,7 +386,7 @@ class MainWindow(QMainWindow):
     # --- jobs ---
 
     def stop_job(self) -> None:
-        self.news.stop()
+        self.events.stop()
 
     def _ended(self, handle: Handle) -> None:
         if handle.job.kind == "demonstration":
@@ -372,7 +397,7 @@ class MainWindow(QMainWindow):
 
     def _failed(self, error: InputError) -> None:
         self.foot.end()
-        self.news.offer_to_go_on()
+        self.events.offer_to_go_on()
         if isinstance(error, NotAgreed) and self.agreement.isVisible():
             return  # it is asked about
         if self.pages.currentIndex() == NEW:
@@ -383,7 +408,7 @@ class MainWindow(QMainWindow):
         else:
             self.foot.show_problem(error.line())
 
-    def tell_failure(self, what: str, shown_in_doubt: bool = False) -> None:
+    def show_failure(self, what: str, shown_in_doubt: bool = False) -> None:
         """Something failed that nobody foresaw: say so, and where the details are. ``shown_in_doubt``: what is shown may be
         half of two things, so the study is shown again as its file has it, or closed."""
         details = f"({what}). The details are in the log, {log_path()}."

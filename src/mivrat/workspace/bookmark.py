@@ -45,8 +45,8 @@ class Bookmark:
         if not self.workspace.is_open:
             return
         shown, extra = self.workspace.shown, dict(self.extra)
-        record, conditions, order, bands = shown.record, shown.conditions, shown.order, shown.band_by
-        about, image = shown.about, shown.current
+        record, conditions, order, bands = shown.record, shown.conditions, shown.order.by, shown.order.band_by
+        about, image = shown.order.about, shown.focus.current
         now: tuple[RunKey, Any] = record.key, (conditions, order, bands, about, image, tuple(extra.items()))
 
         def in_words() -> str:  # a selection of many images is long
@@ -87,5 +87,5 @@ class Bookmark:
         if image is not None:
             at = record.names.position(image)
             if at is not None and at in shown.images:
-                shown.look_at(at)
+                shown.focus.look_at(at)
         self.restored.emit(data)

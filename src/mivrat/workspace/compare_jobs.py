@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import current_stop
 from mivrat.core.comparing.claims import claims
 from mivrat.core.comparing.estimates import Estimates, HowUnlike, estimate, how_unlike
 from mivrat.core.comparing.groups import GroupDifference, by_cause, by_group
@@ -21,6 +20,7 @@ from mivrat.core.figures.summary import figures_of
 from mivrat.core.figures.tally import Tally
 from mivrat.core.figures.units import figures_over_units
 from mivrat.core.likeness.store import Features
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.selecting.ordering import columns_to_group_by
@@ -59,7 +59,6 @@ def compare(
     held: RunPair, among: NDArray[np.bool_] | None, conditions: Conditions, reviews: Reviews, margin: float, task: Task
 ) -> None:
     """Tell of the figures at once, and of them with what takes drawing again."""
-    stopped: Callable[[], bool] = lambda: task.stop.stopped  # noqa: E731
     images, sets, told, among_b = held.on_images, held.on_sets, "", None
     if sets is not None and among is not None:
         among_b, told = _in_other_set(held, conditions)
@@ -75,11 +74,11 @@ def compare(
     first = Compared(held, found, tuple(claims(found, margin)), groups, of_selection, told, figures)
     task.report(first)
     if images is not None:
-        deep = images.deepen(found, use, stopped=stopped)
+        deep = images.deepen(found, use)
     else:
         assert sets is not None
         both = found.sets is not None and found.sets.total_a and found.sets.total_b
-        deep = sets.deepen(found, use, among_b, stopped=stopped) if both else None
+        deep = sets.deepen(found, use, among_b) if both else None
     if deep is not None:
         sure = ~np.isnan(b.confidence)
         curve = selective(b.confidence[sure], (b.predicted == b.labels)[sure], unit[sure] if unit is not None else None)
@@ -94,7 +93,7 @@ def _in_other_set(held: RunPair, conditions: Conditions) -> tuple[NDArray[np.boo
         if one.kind in _ANYWHERE:
             found &= one.mask(judged)
         elif isinstance(one, InGroup) and items and one.column in items[0].columns:
-            names = group_names([item.columns.get(one.column, "") for item in items])
+            names = group_names(column_of(items, one.column))
             found &= np.isin(names, [name for name, _ in one.groups])
         else:
             return (
@@ -112,7 +111,7 @@ def _groups(
     assert other is not None
     found = []
     for column in columns_to_group_by(items):
-        names = group_names([item.columns.get(column, "") for item in items])
+        names = group_names(column_of(items, column))
         found.append((column, tuple(by_group(names, other, among))))
     if reviews.causes and (causes := by_cause(reviews, other, among)):
         found.append((CAUSE, tuple(causes)))
@@ -135,23 +134,23 @@ def all_runs(path: object, runs: list[RunInfo], names: list[str], snapshot: Snap
     return FoundSeveral(key, tuple(names), several(np.stack(right)[:, both], unit))
 
 
-def unlike_sets(held: RunPair, stop: StopSignal) -> Running:
+def unlike_sets(held: RunPair) -> Running:
     """Work out the features of both sets, then how unlike they are and what can be estimated; whether it came to its end."""
     vectors = []
     for snapshot in (held.a, held.b):
         features = Features(snapshot.record, snapshot.record.answers.contents)
-        yield from features.run(stop)
-        if stop.stopped:
+        yield from features.run()
+        if current_stop().stopped:
             return False
         vectors.append(features.vectors)
     pair = vectors[0], vectors[1]
-    found = how_unlike(held.a.judged, held.b.judged, pair, stopped=lambda: stop.stopped)
+    found = how_unlike(held.a.judged, held.b.judged, pair)
     if found is None:
         return False
     estimates = None
     without = (held.b.judged.labels < 0) & (held.b.judged.state == SCORED)
     if held.a.judged.evaluated.any() and without.any():
-        estimates = estimate(held.a.judged, held.b.judged, held.a.record.classes, pair, stopped=lambda: stop.stopped)
+        estimates = estimate(held.a.judged, held.b.judged, held.a.record.classes, pair)
         if estimates is None:
             return False
     yield FoundUnlike(held.a.record.key, held.b.record.key, found, estimates)

@@ -34,7 +34,7 @@ class Comparer:
         self._held_against: RunInfo | None = None
         self._held_key: RunKey | None = None
         self._then: tuple[RunKey, str] | None = None
-        self._workers = workspace.parallel.group(2)
+        self._workers = workspace.group(2)
         self._holding, self._working, self._counting = (LatestOnly(self._workers) for _ in range(3))
         self._soon = workspace.soon(MILLISECONDS, self._start)
         self._again = workspace.soon(A_WHILE, self._hold_again)
@@ -45,7 +45,7 @@ class Comparer:
         topics.figures.connect(self._follow_figures)
         topics.run.connect(self._follow_run)
         topics.left.connect(self._leave)
-        workspace.jobs.news.connect(self._take_news)
+        workspace.jobs.event.connect(self._take_news)
 
     # --- holding ---
 
@@ -113,7 +113,6 @@ class Comparer:
     def _leave(self) -> None:
         self._forget()
         self.several = None
-        self._counting.cancel()
 
     def _follow_run(self) -> None:
         """Another run is shown: against it is held what was held before, the same other model, or the same other images; where the study
@@ -187,7 +186,7 @@ class Comparer:
                 then[1], shown.classes, record.image_set.items, record.names, shown.reviews, shown.held_other
             )
             if found:
-                shown.go_to(found, shown.order, shown.band_by, shown.about)
+                shown.go_to(found, shown.order.by, shown.order.band_by, shown.order.about)
 
     # --- what both come to ---
 
@@ -252,11 +251,11 @@ class Comparer:
         held = self.workspace.shown.held
         if held is not None and held.on_sets is not None:
             job = Job("features", f"Comparing {held.names.a} with {held.names.b}")
-            self.workspace.jobs.begin(job, lambda stop: unlike_sets(held, stop))
+            self.workspace.jobs.begin(job, lambda: unlike_sets(held))
 
-    def _take_news(self, news: object) -> None:
-        if isinstance(news, FoundUnlike) and self.workspace.shows(news.run) and self._held_key == news.held:
-            self.unlike = news
+    def _take_news(self, event: object) -> None:
+        if isinstance(event, FoundUnlike) and self.workspace.shows(event.run) and self._held_key == event.held:
+            self.unlike = event
             self.workspace.topics.compared.emit()
 
     @property

@@ -12,7 +12,16 @@ from mivrat.core.base.text import clipped, plural
 from mivrat.core.concluding.checking import measure_of_cover
 from mivrat.core.concluding.criteria import Criterion
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.findings import Checked, Draft, Finding, FindingClaim, Measure, Picture, Weight, as_text
+from mivrat.core.concluding.findings import (
+    Checked,
+    Draft,
+    Finding,
+    FindingClaim,
+    FindingPicture,
+    Measure,
+    Weight,
+    as_text,
+)
 from mivrat.core.concluding.of_study import (
     CheckingProgress,
     FoundCheck,
@@ -46,7 +55,7 @@ FIRST_PICTURES = 5
 
 class Concluder:
     """``checked`` is what has become of each finding under ``target``, the run that they are checked on. How the criteria of the model
-    shown stand goes to ``shown.criteria``."""
+    shown stand goes to ``shown.results.criteria``."""
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace = workspace
@@ -61,7 +70,7 @@ class Concluder:
         self.progress: CheckingProgress | None = None
         self._chosen: RunInfo | None = None
         self._edits = 0
-        self._workers = workspace.parallel.group(2)
+        self._workers = workspace.group(2)
         self._checking, self._holding, self._identifying = (LatestOnly(self._workers) for _ in range(3))
         # The model and the images of the run shown, by content; None until that is known.
         self._here: tuple[str, str] | None = None
@@ -80,8 +89,6 @@ class Concluder:
         self.findings, self.lost, self.checked = (), 0, {}
         self.progress = self._chosen = self._here = None
         self._edits += 1
-        for one in (self._checking, self._holding, self._identifying):
-            one.cancel()
         for soon in (self._soon, self._soon_criteria):
             soon.stop()
 
@@ -110,10 +117,10 @@ class Concluder:
             return
         self.findings, self.lost = found
         self.findings_changed.emit()
-        self._tell_shown()
+        self._show_run_shown()
         self._again()
 
-    def _tell_shown(self) -> None:
+    def _show_run_shown(self) -> None:
         """Tell how many findings block the run shown: those found on it, and those checked on it that are not gone."""
         shown_is_target = self.target.id == self.workspace.shown.record.info.id
         blocking = 0
@@ -121,7 +128,7 @@ class Concluder:
             checked = self.checked.get(one.id) if shown_is_target else None
             there = checked.state != "gone" if checked is not None else self._found_here(one)
             blocking += one.weight == "blocks" and there
-        self.workspace.shown.set_findings(len(self.active), blocking)
+        self.workspace.shown.results.set_findings(len(self.active), blocking)
 
     # --- the run that findings are checked on ---
 
@@ -157,7 +164,7 @@ class Concluder:
     def _take_identity(self, run: RunKey, here: tuple[str, str]) -> None:
         if self.workspace.shows(run) and here != self._here:
             self._here = here
-            self._tell_shown()
+            self._show_run_shown()
             self.checks_changed.emit()
             self._again()
 
@@ -201,20 +208,20 @@ class Concluder:
 
         def work(task: Task) -> None:
             snapshot = self.workspace.after_writing(read)
-            ground = ground_of(path, snapshot, makers, lambda: task.stop.stopped)
-            for news in check_findings(path, ground, findings, task.stop):
-                task.report(news)
+            ground = ground_of(path, snapshot, makers)
+            for event in check_findings(path, ground, findings):
+                task.report(event)
 
         self._checking.start(work, progress=self._take_check, failed=self.workspace.notices.fail)
 
-    def _take_check(self, news: FoundCheck | CheckingProgress) -> None:
+    def _take_check(self, event: FoundCheck | CheckingProgress) -> None:
         if not self.workspace.is_open:
             return
-        if isinstance(news, FoundCheck):
-            self.checked[news.finding] = news.checked
-            self._tell_shown()
+        if isinstance(event, FoundCheck):
+            self.checked[event.finding] = event.checked
+            self._show_run_shown()
         else:
-            self.progress = news if news.done < news.total else None
+            self.progress = event if event.done < event.total else None
         self.checks_changed.emit()
 
     def _hold_criteria(self) -> None:
@@ -223,28 +230,28 @@ class Concluder:
 
         def work(task: Task) -> tuple[Criterion, ...]:
             def held() -> tuple[Criterion, ...]:
-                return hold_criteria(path, ground_of(path, snapshot, makers, lambda: task.stop.stopped))
+                return hold_criteria(path, ground_of(path, snapshot, makers))
 
             found: tuple[Criterion, ...] = self.workspace.after_writing(held)
             return found
 
         def done(found: tuple[Criterion, ...]) -> None:
             if self.workspace.shows(run):
-                self.workspace.shown.set_criteria(found)
+                self.workspace.shown.results.set_criteria(found)
 
         self._holding.start(work, done=done, failed=self.workspace.notices.fail)
 
     # --- making findings ---
 
-    def pictures(self) -> tuple[Picture, ...]:
+    def pictures(self) -> tuple[FindingPicture, ...]:
         """The images marked, else the one looked at and the first ones shown."""
         shown = self.workspace.shown
-        some = shown.acted_on if len(shown.marked) > 1 else []
+        some = shown.focus.acted_on if len(shown.focus.marked) > 1 else []
         if not some:
-            first = [] if shown.current is None else [shown.current]
+            first = [] if shown.focus.current is None else [shown.focus.current]
             some = list(dict.fromkeys([*first, *shown.images[:FIRST_PICTURES].tolist()]))[:FIRST_PICTURES]
         heat = shown.record.kind.can.gradients
-        return tuple(Picture(shown.record.names[i], heat) for i in some)
+        return tuple(FindingPicture(shown.record.names[i], heat) for i in some)
 
     def add_selection(self) -> None:
         """A finding of the share that the selection tells of."""
@@ -266,7 +273,7 @@ class Concluder:
         rule = tuple(as_data(one, record.classes, record.names) for one in conditions)
         claim = FindingClaim("cover", plan.as_text(record.names), rule)
         heat = record.kind.can.gradients
-        pictures = tuple(Picture(record.names[i], heat) for i in plan.images[:FIRST_PICTURES])
+        pictures = tuple(FindingPicture(record.names[i], heat) for i in plan.images[:FIRST_PICTURES])
         title = name or f"The answer rests on a part: {plan.region.in_words()}"
         sentence = f"{plan.in_words()[:1].upper()}{plan.in_words()[1:]}; images: {plan.selection or 'those shown'}."
         self.add(Draft(title, sentence, claim, pictures=pictures), measure_of_cover(result))
@@ -275,7 +282,7 @@ class Concluder:
         """A finding that a criterion is not met, or is."""
         self.add(Draft("", "", FindingClaim("criterion", text), pictures=self._mistakes_of(text)))
 
-    def _mistakes_of(self, text: str) -> tuple[Picture, ...]:
+    def _mistakes_of(self, text: str) -> tuple[FindingPicture, ...]:
         """The most confident mistakes that a criterion of one class is about."""
         shown = self.workspace.shown
         judged, record = shown.judged, shown.record
@@ -285,7 +292,7 @@ class Concluder:
         of = judged.predicted if wanted.figure in ("precision", "specificity") else judged.labels
         wrong = np.flatnonzero(judged.evaluated & ~judged.right & (of == wanted.class_index))
         some = wrong[np.argsort(-judged.confidence[wrong], kind="stable")][:FIRST_PICTURES]
-        return tuple(Picture(record.names[i], record.kind.can.gradients) for i in some.tolist())
+        return tuple(FindingPicture(record.names[i], record.kind.can.gradients) for i in some.tolist())
 
     def add_labels(self) -> None:
         """A finding of the labels for which others have been proposed, among the images shown."""
@@ -306,7 +313,7 @@ class Concluder:
             (record.names[i], record.classes[labels[i]] if labels[i] >= 0 else "", record.classes[proposed[i]])
             for i in some
         )
-        pictures = tuple(Picture(record.names[i]) for i in some[:FIRST_PICTURES])
+        pictures = tuple(FindingPicture(record.names[i]) for i in some[:FIRST_PICTURES])
         title = f"{plural(len(some), 'label is', 'labels are')} wrong"
         self.add(
             Draft(title, "Looked at by hand, image by image.", FindingClaim("labels", labels=told), "note", pictures)
@@ -330,7 +337,7 @@ class Concluder:
 
         def work(task: Task) -> Finding | None:
             def made() -> Finding | None:
-                return make_finding(ground_of(path, snapshot, makers), draft, known, task.stop)
+                return make_finding(ground_of(path, snapshot, makers), draft, known)
 
             found: Finding | None = self.workspace.after_writing(made)
             return found
@@ -342,7 +349,14 @@ class Concluder:
         self._workers.start(work, done=done, failed=self.workspace.notices.fail, priority=1)
 
     def _keep(self, found: Finding) -> None:
-        same = next((one for one in self.findings if (one.claim, one.made.model, one.made.images) == (found.claim, found.made.model, found.made.images)), None)  # fmt: skip
+        same = next(
+            (
+                one
+                for one in self.findings
+                if (one.claim, one.made.model, one.made.images) == (found.claim, found.made.model, found.made.images)
+            ),
+            None,
+        )
         if same is not None:
             known = {one.image for one in same.pictures}
             more = tuple(one for one in found.pictures if one.image not in known)
@@ -367,7 +381,7 @@ class Concluder:
             told = [KeptFinding(one.id, as_text(one)) for one in findings]
             self.workspace.edits.write(lambda study: save_findings(study, told))
             self._soon.start()
-            self._tell_shown()
+            self._show_run_shown()
             yield self.findings_changed
 
         return self.workspace.edits.take_at_once(SmallEdit(what, lambda: put(now), lambda: put(before)))
@@ -406,13 +420,13 @@ class Concluder:
     def add_pictures(self, finding_id: int) -> None:
         """Put the images marked, or the one looked at, to a finding's pictures."""
         one, shown = self.get(finding_id), self.workspace.shown
-        some = shown.acted_on
+        some = shown.focus.acted_on
         if one is None or not some:
             self.workspace.notices.say("Look at an image of the light table first, or mark several.")
             return
         known = {picture.image for picture in one.pictures}
         heat = shown.record.kind.can.gradients
-        more = tuple(Picture(shown.record.names[i], heat) for i in some if shown.record.names[i] not in known)
+        more = tuple(FindingPicture(shown.record.names[i], heat) for i in some if shown.record.names[i] not in known)
         self.change(finding_id, plural(len(more), "picture"), pictures=(*one.pictures, *more))
 
     def confirm(self, finding_id: int) -> None:
@@ -423,9 +437,7 @@ class Concluder:
             return
 
         def work(task: Task) -> Measure | None:
-            found: Measure | None = self.workspace.after_writing(
-                lambda: confirm(path, snapshot, finding, makers, task.stop)
-            )
+            found: Measure | None = self.workspace.after_writing(lambda: confirm(path, snapshot, finding, makers))
             return found
 
         def done(found: Measure | None) -> None:

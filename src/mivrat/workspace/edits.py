@@ -28,11 +28,13 @@ Changes = Iterable[Topic]
 @dataclass(frozen=True)
 class StudyEdit:
     """An edit after which the study is read anew: in words; how to do it, giving the run to be shown or None for the one
-    shown; how to take it back. Both are called in a worker, with the study open."""
+    shown; how to take it back. Both are called in a worker, with the study open. One that is not ``of_run`` changes no figure of
+    the run shown: only what the study holds beside it is read."""
 
     words: str
     do: Callable[[Study], int | None]
     undo: Callable[[Study], object]
+    of_run: bool = True
 
 
 @dataclass(frozen=True)
@@ -52,8 +54,8 @@ class Edits:
 
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
-        self._taken: list[Edit] = []
-        self._taken_back: list[Edit] = []
+        self._applied: list[Edit] = []
+        self._undone: list[Edit] = []
         # What is being done to the study, in words; empty while nothing is.
         self.going_on = ""
         self._task: Task | None = None
@@ -63,27 +65,27 @@ class Edits:
     @property
     def last(self) -> Edit | None:
         """What can be taken back."""
-        return self._taken[-1] if self._taken else None
+        return self._applied[-1] if self._applied else None
 
     @property
     def next(self) -> Edit | None:
         """What can be taken again."""
-        return self._taken_back[-1] if self._taken_back else None
+        return self._undone[-1] if self._undone else None
 
     def clear(self) -> None:
         """Forget all edits: another study is open, or the file could not be written."""
-        self._taken.clear()
-        self._taken_back.clear()
+        self._applied.clear()
+        self._undone.clear()
 
     def _note(self, edit: Edit) -> None:
-        self._taken.append(edit)
-        self._taken_back.clear()
+        self._applied.append(edit)
+        self._undone.clear()
 
     # --- taking, taking back ---
 
     def take(self, edit: StudyEdit, then: Callable[[], object] | None = None) -> None:
         """Take an edit and show what has come of it; ``then`` goes on from there."""
-        self._change(edit.do, lambda: self._note(edit), edit.words, then)
+        self._change(edit, edit.do, lambda: self._note(edit), edit.words, then)
 
     def take_at_once(self, edit: SmallEdit) -> bool:
         """Take a small edit; in a study that cannot be written to nothing is done, and it is said."""
@@ -112,12 +114,12 @@ class Edits:
     def undo(self) -> None:
         """Take the last edit back."""
         if self.last is not None and not self._workspace.in_doubt:
-            self._go(self.last, self.last.undo, self._taken, self._taken_back, "Undone")
+            self._go(self.last, self.last.undo, self._applied, self._undone, "Undone")
 
     def redo(self) -> None:
         """Take the edit again that was taken back last."""
         if self.next is not None and not self._workspace.in_doubt:
-            self._go(self.next, self.next.do, self._taken_back, self._taken, "Redone")
+            self._go(self.next, self.next.do, self._undone, self._applied, "Redone")
 
     def _go(self, edit: Edit, change: Callable[..., Any], out: list[Edit], into: list[Edit], how: str) -> None:
         """Do one way of an edit that is the last of a list, and put it into the other list."""
@@ -131,10 +133,11 @@ class Edits:
             move()
             self._workspace.notices.say(words)
         else:
-            self._change(change, move, words)
+            self._change(edit, change, move, words)
 
     def _change(
         self,
+        which: StudyEdit,
         change: Callable[..., object],
         note: Callable[[], object],
         words: str,
@@ -143,28 +146,34 @@ class Edits:
         workspace = self._workspace
         if not workspace.is_open or workspace.busy or workspace.in_doubt:
             return
-        path, run_id = workspace.path, workspace.shown.record.info.id
+        path, record = workspace.path, workspace.shown.record
         self.going_on = words
-        workspace.stop_checking()
+        if which.of_run:
+            workspace.stop_checking()
         workspace.set_busy(True)
 
-        def edit() -> study_jobs.Opened:
+        def edit() -> study_jobs.Opened | study_jobs.Further:
             with self.file:
-                return study_jobs.edit(path, run_id, change)
+                if which.of_run:
+                    return study_jobs.edit(path, record.info.id, change)
+                return study_jobs.edit_beside(path, record, change)
 
         def ended() -> None:
             self.going_on, self._task = "", None
             workspace.set_busy(False)
 
-        def done(found: study_jobs.Opened | Literal[False]) -> None:
+        def done(found: study_jobs.Opened | study_jobs.Further | Literal[False]) -> None:
             ended()
             if not found:
                 workspace.look_further()
                 workspace.notices.say(f"Stopped: {words}. The study is as it was before.")
                 return
             note()
-            workspace.show(found)
-            workspace.look_further()
+            if isinstance(found, study_jobs.Further):
+                workspace.take_further(record.key, found)
+            else:
+                workspace.show(found)
+                workspace.look_further()
             workspace.notices.say(words)
             if then is not None:
                 then()
@@ -172,7 +181,7 @@ class Edits:
         def failed(error: InputError) -> None:
             ended()
             workspace.look_further()
-            workspace.notices.fail(error, lambda: self._change(change, note, words, then))
+            workspace.notices.fail(error, lambda: self._change(which, change, note, words, then))
 
         self._task = workspace.reading.start(lambda task: workspace.after_writing(edit), done=done, failed=failed)
 
@@ -242,16 +251,16 @@ class Edits:
     def answer_check(self, name: str, answer: str) -> bool:
         """Answer what a check of the run shown has found; an empty answer takes it away."""
         shown = self._workspace.shown
-        kept, run = shown.checks.get(name), shown.record.key
+        kept, run = shown.results.checks.get(name), shown.record.key
         if kept is None or not kept.content or answer == kept.result.answer:
             return False
         content, before = kept.content, kept.result.answer
 
         def put(answer: str) -> Changes:
             self.write(lambda study: save_check_answer(study, content, answer))
-            found = self._workspace.shown.checks.get(name) if self._workspace.shows(run) else None
+            found = self._workspace.shown.results.checks.get(name) if self._workspace.shows(run) else None
             if found is not None and found.content == content:
-                self._workspace.shown.take_check(replace(found, result=replace(found.result, answer=answer)))
+                self._workspace.shown.results.set_check(replace(found, result=replace(found.result, answer=answer)))
             return ()
 
         title = BY_NAME[name].title

@@ -38,18 +38,18 @@ class Task:
     def cancelled(self) -> bool:
         return self._cancelled
 
-    def report(self, news: object) -> None:
+    def report(self, event: object) -> None:
         """Called by the job, from its own thread."""
-        self._tell("progress", news)
+        self._notify("progress", event)
 
-    def _tell(self, what: str, news: object) -> None:
+    def _notify(self, what: str, event: object) -> None:
         if not self._cancelled and self._told.get(what) is not None:
-            self._loop.post(lambda: self._deliver(what, news))
+            self._loop.post(lambda: self._deliver(what, event))
 
-    def _deliver(self, what: str, news: object) -> None:
-        tell = self._told.get(what)
-        if tell is not None and not self._cancelled:
-            tell(news)
+    def _deliver(self, what: str, event: object) -> None:
+        notify = self._told.get(what)
+        if notify is not None and not self._cancelled:
+            notify(event)
 
     def let_go(self) -> None:
         """It has ended and nothing more is told: keep nothing of what it was about."""
@@ -63,17 +63,17 @@ class Task:
             if self._cancelled:
                 return
             with stopped_by(self.stop):
-                self._tell("done", job(self))
+                self._notify("done", job(self))
         except Stopped:
-            self._tell("done", False)  # not come to its end
+            self._notify("done", False)  # not come to its end
         except InputError as error:
-            self._tell("failed", error)
+            self._notify("failed", error)
         except Exception as error:
             if self._told.get("failed") is None:  # nobody waits for it: it is told of as what fails in any thread
                 threading.excepthook(threading.ExceptHookArgs((type(error), error, error.__traceback__, None)))
                 return
             log.exception("work failed")
-            self._tell(
+            self._notify(
                 "failed",
                 InputError(
                     f"something went wrong inside Mivrat ({type(error).__name__}: {error})",
@@ -175,10 +175,14 @@ class Workers:
         with self._changed:
             self._changed.wait_for(lambda: not self._active and not self._waiting)
 
-    def stop_all(self) -> None:
-        """Stop everything and wait for it to end."""
+    def cancel(self) -> None:
+        """Stop everything, waiting for nothing; nothing of it is told of any more."""
         for task in list(self._running):
             task.cancel()
+
+    def stop_all(self) -> None:
+        """Stop everything and wait for it to end."""
+        self.cancel()
         with self._changed:
             dropped, self._waiting = self._waiting, []
         for _, _, task in dropped:

@@ -46,7 +46,7 @@ class Explainer:
         self.layers_changed, self.board_changed, self.setup_changed = Topic(is_open), Topic(is_open), Topic(is_open)
         self.maps_changed, self.regions_changed, self.tests_changed = Topic(is_open), Topic(is_open), Topic(is_open)
         self.test_changed, self.reliance_changed = Topic(is_open), Topic(is_open)
-        self.workers = workspace.parallel.group(1)
+        self.workers = workspace.group(1)
         self.layers: list[Layer] = []
         self.filters: tuple[str, list[Pixels]] | str = ""
         self.remark, self.problem = "", ""
@@ -68,7 +68,7 @@ class Explainer:
         workspace.topics.run.connect(self._forget)
         workspace.topics.left.connect(self._leave)
         workspace.topics.contents.connect(self._read_evidence)
-        workspace.jobs.news.connect(self._take)
+        workspace.jobs.event.connect(self._take)
 
     @property
     def can_explain(self) -> bool:
@@ -108,6 +108,8 @@ class Explainer:
         return f"{told}, {duration(requests / limits.per_second)} or longer" if limits.per_second else told
 
     def _leave(self) -> None:
+        if not self.layers:
+            self._layers_of = None  # what was reading them has been dropped
         """Forget all that was kept of the study."""
         self.regions, self.tests, self._edits = {}, (), self._edits + 1
         self.setup, self.all_combined = MapSetup(), False
@@ -231,7 +233,7 @@ class Explainer:
         snapshot, some = workspace.shown.snapshot, workspace.shown.images.tolist()
         workspace.jobs.begin(
             Job("maps", f"Making maps of {images(len(some))}"),
-            lambda stop: heat_jobs.make_maps(snapshot, setup, some, workspace.makers, stop),
+            lambda: heat_jobs.make_maps(snapshot, setup, some, workspace.makers),
         )
 
     # --- regions ---
@@ -262,7 +264,7 @@ class Explainer:
         path, snapshot = workspace.path, workspace.shown.snapshot
         workspace.jobs.begin(
             Job("cover", f"Covering {images(len(plan.images))}"),
-            lambda stop: heat_jobs.cover_selection(path, snapshot, plan, workspace.makers, stop),
+            lambda: heat_jobs.cover_selection(path, snapshot, plan, workspace.makers),
         )
 
     def tests_of_run(self) -> list[KeptTest]:
@@ -309,22 +311,22 @@ class Explainer:
         snapshot = workspace.shown.snapshot
         workspace.jobs.begin(
             Job("reliance", f"Examining {count(len(some))} {'map' if len(some) == 1 else 'maps'}"),
-            lambda stop: heat_jobs.examine(snapshot, setup, some, workspace.makers, stop),
+            lambda: heat_jobs.examine(snapshot, setup, some, workspace.makers),
         )
 
     # --- news ---
 
-    def _take(self, news: FoundMaps | FoundCover | FoundReliance) -> None:
-        if not self.workspace.shows(news.run):
+    def _take(self, event: FoundMaps | FoundCover | FoundReliance) -> None:
+        if not self.workspace.shows(event.run):
             return
-        if isinstance(news, FoundMaps) and news.setup == self.setup:
-            self.maps, self.zero = news.maps, news.zero
+        if isinstance(event, FoundMaps) and event.setup == self.setup:
+            self.maps, self.zero = event.maps, event.zero
             self.maps_changed.emit()
-        elif isinstance(news, FoundCover):
-            self.test, self.shown_test = news.test, None
+        elif isinstance(event, FoundCover):
+            self.test, self.shown_test = event.test, None
             self.test_changed.emit()
-        elif isinstance(news, FoundReliance):
-            self.reliance = news.reliance
+        elif isinstance(event, FoundReliance):
+            self.reliance = event.reliance
             self.reliance_changed.emit()
 
     @property

@@ -20,7 +20,7 @@ class ExportLog:
         self.workspace = workspace
         self.changed = Topic(lambda: workspace.is_open)
         self.entries: tuple[ExportedFile, ...] = ()
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         workspace.topics.left.connect(self._leave)
         workspace.topics.run.connect(self.read)
         workspace.jobs.ended.connect(self._ended)

@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Stopped, StopSignal
+from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.gradients.filters import as_pictures, first_filters
 from mivrat.core.gradients.layers import Layer, corresponding, short_name
-from mivrat.core.heatmaps.board import Cell, Column, Row, board_cells
+from mivrat.core.heatmaps.board import BoardColumn, BoardMap, Row, board_cells
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import HeatmapMaker, Map, MapMaker
 from mivrat.core.heatmaps.methods import BY_GRADIENT, WITHOUT_LAYER, Method
@@ -116,23 +116,21 @@ def read_maps(snapshot: Snapshot, setup: MapSetup) -> FoundMaps:
     return found_maps(snapshot.record.key, _kept_maps(snapshot, setup))
 
 
-def make_maps(
-    snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool, stop: StopSignal
-) -> Running:
+def make_maps(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool) -> Running:
     """Work out the maps of some images, telling of those done now and then; whether all were done."""
     kept, told = _kept_maps(snapshot, setup), time.monotonic()
     run = snapshot.record.key
     with makers.acquire(snapshot.record) as maker:
-        for progress in kept.run(maker, images, stop):
+        for progress in kept.run(maker, images):
             yield progress
             if time.monotonic() - told > SECONDS_BETWEEN_MAPS:
                 yield found_maps(run, kept)
                 told = time.monotonic()
     yield found_maps(run, kept)
-    return not stop.stopped
+    return not current_stop().stopped
 
 
-def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: MakerPool, stop: StopSignal) -> Running:
+def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: MakerPool) -> Running:
     """Do a cover test, with the heat of the model the plan names where the study has it; whether it came to its end."""
     record = snapshot.record
     heat_from = record
@@ -144,18 +142,18 @@ def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: Mak
     with makers.acquire(record) as maker, ExitStack() as stack:
         other_heat = heat_from is not record
         heat = stack.enter_context(makers.acquire(heat_from, kind_known=False)) if other_heat else maker
-        for news in run_cover_test(record.classes, record.image_set, plan, maker, heat, stop):
-            yield FoundCover(record.key, news) if isinstance(news, CoverTest) else news
-    return not stop.stopped
+        for event in run_cover_test(record.classes, record.image_set, plan, maker, heat):
+            yield FoundCover(record.key, event) if isinstance(event, CoverTest) else event
+    return not current_stop().stopped
 
 
-def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool, stop: StopSignal) -> Running:
+def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool) -> Running:
     """Examine how far the maps of some images can be relied on; whether it came to its end."""
     record = snapshot.record
     with makers.acquire(record) as maker:
-        for news in examine_reliance(record, snapshot.judged, setup, images, maker, 0, stop):
-            yield FoundReliance(record.key, news) if isinstance(news, Reliance) else news
-    return not stop.stopped
+        for event in examine_reliance(record, snapshot.judged, setup, images, maker, 0):
+            yield FoundReliance(record.key, event) if isinstance(event, Reliance) else event
+    return not current_stop().stopped
 
 
 @dataclass(frozen=True)
@@ -165,17 +163,14 @@ class BoardWanted:
 
     image: int
     rows: tuple[Row, ...]
-    columns: tuple[Column | None, ...]
+    columns: tuple[BoardColumn | None, ...]
     method: Method
     other: tuple[RunKey, int] | None = None
 
 
-def compute_board(
-    look: ImageView, maker: MapMaker, record: RunRecord, wanted: BoardWanted, stop: StopSignal
-) -> Iterator[Cell]:
+def compute_board(look: ImageView, maker: MapMaker, record: RunRecord, wanted: BoardWanted) -> Iterator[BoardMap]:
     """The board's cells as they are computed; columns are counted as wanted."""
     there = [(i, column) for i, column in enumerate(wanted.columns) if column is not None]
-    maker.stopped = lambda: stop.stopped
     try:
         for cell in board_cells(
             maker,
@@ -184,13 +179,11 @@ def compute_board(
             [column for _, column in there],
             wanted.method,
         ):
-            yield Cell(cell.row, there[cell.column][0], cell.heat)
-            if stop.stopped:
+            yield BoardMap(cell.row, there[cell.column][0], cell.heat)
+            if current_stop().stopped:
                 return
     except Stopped:
         return
-    finally:
-        maker.stopped = lambda: False
 
 
 def rows_without_layer() -> tuple[Row, ...]:

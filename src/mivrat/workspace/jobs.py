@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.base.job import Progress, Written
 from mivrat.core.base.text import images
 from mivrat.core.checks.catalogue import BY_NAME, CHECKS, CheckProgress, checks_of
 from mivrat.core.checks.run_checks import KeptResult
@@ -58,11 +58,11 @@ class Handle:
         self.written: Written | None = None
 
 
-def run_through(running: Running, tell: Callable[[object], object]) -> bool:
+def run_through(running: Running, notify: Callable[[object], object]) -> bool:
     """Run a job to its end in this thread, telling of everything it finds; whether it came to its end."""
     while True:
         try:
-            tell(next(running))
+            notify(next(running))
         except StopIteration as ended:
             return bool(ended.value)
 
@@ -74,13 +74,11 @@ class Jobs:
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
         self.began, self.progress, self.ended = Topic(), Topic(), Topic()
-        self.news, self.refused = Topic(), Topic()
+        self.event, self.refused = Topic(), Topic()
         self.going_on: Handle | None = None
         self._task: Task | None = None
 
-    def begin(
-        self, job: Job, make: Callable[[StopSignal], Running], then: Callable[[], object] | None = None
-    ) -> Handle | None:
+    def begin(self, job: Job, make: Callable[[], Running], then: Callable[[], object] | None = None) -> Handle | None:
         """Begin a long job, and go on with ``then`` where it comes to its end.
 
         None, and it is said why, where another one is going on: a wish that was refused is not kept for later.
@@ -109,7 +107,7 @@ class Jobs:
             workspace.look_further()
 
         self._task = workspace.reading.start(
-            lambda task: run_through(make(task.stop), task.report), done=ended, failed=failed, progress=self._take
+            lambda task: run_through(make(), task.report), done=ended, failed=failed, progress=self._take
         )
         return handle
 
@@ -123,45 +121,43 @@ class Jobs:
             self.going_on.state = "stopping"
             self._task.stop.stop()
 
-    def _take(self, news: object) -> None:
+    def _take(self, event: object) -> None:
         workspace = self._workspace
-        if isinstance(news, Progress | CheckProgress):
-            self.progress.emit(news)
-        elif isinstance(news, Written):
+        if isinstance(event, Progress | CheckProgress):
+            self.progress.emit(event)
+        elif isinstance(event, Written):
             if self.going_on is not None:
-                self.going_on.written = news
-        elif isinstance(news, Opened):
-            workspace.take_over(news)
-        elif isinstance(news, KeptResult):
+                self.going_on.written = event
+        elif isinstance(event, Opened):
+            workspace.take_over(event)
+        elif isinstance(event, KeptResult):
             if workspace.is_open:
-                workspace.shown.take_check(news)
-        elif isinstance(news, FoundFeatures):
-            if workspace.shows(news.run):
-                workspace.shown.set_vectors(news.vectors)
-        elif isinstance(news, FoundTwoClasses):
-            if workspace.shows(news.run):
-                workspace.shown.set_two_classes(news.found)
+                workspace.shown.results.set_check(event)
+        elif isinstance(event, FoundFeatures):
+            if workspace.shows(event.run):
+                workspace.shown.set_vectors(event.vectors)
+        elif isinstance(event, FoundTwoClasses):
+            if workspace.shows(event.run):
+                workspace.shown.results.set_two_classes(event.found)
         else:
-            self.news.emit(news)
+            self.event.emit(event)
 
     # --- the jobs of a study ---
 
-    def export(self, what: str, make: Callable[[StopSignal], Any]) -> None:
+    def export(self, what: str, make: Callable[[], Iterator[Progress | Written]]) -> None:
         """Write files outside the study, with progress and a stop."""
-        self.begin(Job("write", what), lambda stop: study_jobs.export(make, stop))
+        self.begin(Job("write", what), lambda: study_jobs.export(make))
 
     def find_features(self) -> bool:
         """Work out the features of the run shown, as far as they are not known; false where something else has to end first."""
         record = self._workspace.shown.record
         job = Job("features", f"Working out the features of {record.info.image_set}")
-        return self.begin(job, lambda stop: study_jobs.find_features(record, stop)) is not None
+        return self.begin(job, lambda: study_jobs.find_features(record)) is not None
 
     def find_two_classes(self) -> None:
         """Look for images with more than one plausible class in the run shown."""
         path, snapshot = self._workspace.path, self._workspace.shown.snapshot
-        self.begin(
-            Job("features", "Shifting and cropping"), lambda stop: study_jobs.find_two_classes(path, snapshot, stop)
-        )
+        self.begin(Job("features", "Shifting and cropping"), lambda: study_jobs.find_two_classes(path, snapshot))
 
     def make_demo(self) -> bool:
         """Make the demonstration study; False where something else is going on."""
@@ -169,27 +165,29 @@ class Jobs:
         if path is None:
             return False
         job = Job("demonstration", "Making the demonstration study")
-        return self.begin(job, lambda stop: study_jobs.make_demo(path, stop)) is not None
+        return self.begin(job, lambda: study_jobs.make_demo(path)) is not None
 
     def start(self, new: NewStudy) -> None:
         """Make a study and score it; results are shown as they arrive."""
         kind: JobKind = "try" if new.few else "score"
-        self.begin(Job(kind, f"Scoring {new.images.stem}"), lambda stop: study_jobs.run_new(new, stop))
+        self.begin(Job(kind, f"Scoring {new.images.stem}"), lambda: study_jobs.run_new(new))
 
-    def score(self, only: Sequence[int] | None = None, then: Callable[[], object] | None = None) -> None:
-        """Score what the shown run has not scored yet, or some images of it."""
+    def score(
+        self, only: Sequence[int] | None = None, then: Callable[[], object] | None = None, *, cluster: str = ""
+    ) -> None:
+        """Score what the shown run has not scored yet, or some images of it, here or on a ``cluster``."""
         path, info = self._workspace.path, self._workspace.shown.record.info
-        job = Job("score", f"Scoring {info.image_set}")
+        job = Job("score", f"Scoring {info.image_set}{f' on {cluster}' if cluster else ''}")
         if only is not None:
             job = Job("try", f"Trying {len(only)} images of {info.image_set}", len(only))
-        self.begin(job, lambda stop: study_jobs.run_on(path, info.id, stop, only), then)
+        self.begin(job, lambda: study_jobs.run_on(path, info.id, only, cluster=cluster), then)
 
     def read_again(self, positions: Sequence[int]) -> None:
         """Read files again that could not be read, or have changed since, and score what is new of them."""
         path, run_id, only = self._workspace.path, self._workspace.shown.record.info.id, list(positions)
         self.begin(
             Job("read", f"Reading {len(only)} {'file' if len(only) == 1 else 'files'} again", len(only)),
-            lambda stop: study_jobs.run_on(path, run_id, stop, only, forget=True),
+            lambda: study_jobs.run_on(path, run_id, only, forget=True),
         )
 
     def check(self, names: Collection[str] = ()) -> None:
@@ -197,4 +195,4 @@ class Jobs:
         path, snapshot = self._workspace.path, self._workspace.shown.snapshot
         names = names or [check.name for check in checks_of(snapshot.record.kind) if check.slow]
         what = "Checking" if len(names) > 1 else f"Checking: {BY_NAME[next(iter(names))].title.lower()}"
-        self.begin(Job("check", what), lambda stop: study_jobs.check(path, snapshot, names, stop))
+        self.begin(Job("check", what), lambda: study_jobs.check(path, snapshot, names))

@@ -19,11 +19,11 @@ class Measurer:
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace, self.of_selection = workspace, False
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         self._working: Task | None = None
         self._soon = workspace.soon(MILLISECONDS, self._start)
         workspace.topics.figures.connect(self._soon.start)
-        workspace.topics.busy.connect(self._soon.start)
+        workspace.topics.busy.connect(lambda: None if self._is_complete else self._soon.start())
         workspace.topics.selection.connect(lambda: self._soon.start() if self.of_selection else None)
 
     def follow_selection(self, on: bool) -> None:
@@ -31,6 +31,12 @@ class Measurer:
         if on != self.of_selection:
             self.of_selection = on
             self._start()
+
+    @property
+    def _is_complete(self) -> bool:
+        """Whether the figures shown are those wanted, with the slow ones: what else goes on in the study changes none of them."""
+        measured = self.workspace.shown.results.measured
+        return measured.deep is not None and measured.of_selection == self.of_selection
 
     def _start(self) -> None:
         if self._working is not None:
@@ -47,7 +53,7 @@ class Measurer:
     def _take(self, snapshot: Snapshot, found: Measured) -> None:
         workspace = self.workspace
         if workspace.is_open and workspace.shown.snapshot is snapshot and found.of_selection == self.of_selection:
-            workspace.shown.set_measured(found)
+            workspace.shown.results.set_measured(found)
 
     @property
     def settled(self) -> bool:
@@ -67,6 +73,6 @@ def _measure(snapshot: Snapshot, among: np.ndarray | None, busy: bool, task: Tas
         found = Measured(figures, mistakes(figures.matrix, MOST_PAIRS), None, True, among)
         task.report(found)
     if not busy:
-        deep = slow_figures(judged, among, stopped=lambda: task.stop.stopped)
+        deep = slow_figures(judged, among)
         if deep is not None:
             task.report(Measured(found.figures, found.mistakes, deep, found.of_selection, among))

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.base.job import Progress, Written, current_stop
 from mivrat.core.concluding.of_study import ground_of
-from mivrat.core.reporting.report.compared import Against, ComparedWith
-from mivrat.core.reporting.report.content import Wanted
+from mivrat.core.reporting.report.compared import ComparedWith, OtherRun
+from mivrat.core.reporting.report.content import ReportChoices
 from mivrat.core.reporting.report.making import (
     AssembledReport,
     Making,
@@ -47,7 +47,7 @@ class Reporter:
             return workspace.is_open
 
         self.wanted_changed, self.pages_changed = Topic(is_open), Topic(is_open)
-        self.wanted = Wanted()
+        self.wanted = ReportChoices()
         # What each run of the study is of, by its number.
         self.keys: dict[int, tuple[str, str, str, str]] = {}
         self.pdf: bytes | None = None
@@ -58,7 +58,7 @@ class Reporter:
         self._looked_at = False
         self._stale = True
         self._read_for: RunKey | None = None
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         self._drawing, self._reading = LatestOnly(self._workers), LatestOnly(self._workers)
         self._soon = workspace.soon(MILLISECONDS, self._draw)
         topics = workspace.topics
@@ -77,15 +77,13 @@ class Reporter:
             None,
             "",
             "",
-            Wanted(),
+            ReportChoices(),
             None,
         )
-        self._drawing.cancel()
-        self._reading.cancel()
         self._soon.stop()
 
     def _new_run(self) -> None:
-        self.pdf, self.wanted, self._read_for = None, Wanted(), None
+        self.pdf, self.wanted, self._read_for = None, ReportChoices(), None
         self._outdated()
         self.pages_changed.emit()
         if self._looked_at:
@@ -94,7 +92,7 @@ class Reporter:
     def _told_again(self) -> None:
         """Checks and criteria are told again after every job, mostly as they were."""
         shown = self.workspace.shown
-        told = {name: one.result for name, one in shown.checks.items()}, shown.criteria
+        told = {name: one.result for name, one in shown.results.checks.items()}, shown.results.criteria
         if told != self._told:
             self._told = told
             self._outdated()
@@ -121,12 +119,12 @@ class Reporter:
         if self._read_for == run and set(self.keys) == {one.id for one in workspace.runs}:
             return
 
-        def read(task: Task) -> tuple[Wanted, dict[int, tuple[str, str, str, str]]]:
+        def read(task: Task) -> tuple[ReportChoices, dict[int, tuple[str, str, str, str]]]:
             ground = ground_of(path, snapshot, workspace.makers)
             with Study.open(path, again=True) as study:
                 return load_wanted(study, ground), keys_of_runs(study)
 
-        def done(found: tuple[Wanted, dict[int, tuple[str, str, str, str]]]) -> None:
+        def done(found: tuple[ReportChoices, dict[int, tuple[str, str, str, str]]]) -> None:
             if not workspace.shows(run):
                 return
             wanted, self.keys = found
@@ -139,14 +137,14 @@ class Reporter:
 
         self._reading.start(read, done=done, failed=workspace.notices.fail)
 
-    def want(self, wanted: Wanted, what: str) -> None:
+    def want(self, wanted: ReportChoices, what: str) -> None:
         """Change what the report is to have; it can be undone."""
         before, workspace = self.wanted, self.workspace
         if wanted == before or not workspace.is_open:
             return
         path, snapshot, run = workspace.path, workspace.shown.snapshot, workspace.shown.record.key
 
-        def put(now: Wanted) -> Changes:
+        def put(now: ReportChoices) -> Changes:
             workspace.edits.write(lambda study: save_wanted(study, ground_of(path, snapshot, workspace.makers), now))
             if workspace.shows(run):
                 self.wanted = now
@@ -155,7 +153,7 @@ class Reporter:
 
         workspace.edits.take_at_once(SmallEdit(what, lambda: put(wanted), lambda: put(before)))
 
-    def against(self) -> tuple[Against, ...]:
+    def against(self) -> tuple[OtherRun, ...]:
         """The runs compared with: those chosen, else the one held against the run shown."""
         if self.wanted.against is not None:
             return self.wanted.against
@@ -163,11 +161,11 @@ class Reporter:
         if held is None:
             return ()
         _, model, recipe, images, classes = held.b.record.key
-        return (Against((model, recipe, images, classes)),)
+        return (OtherRun((model, recipe, images, classes)),)
 
     # --- its pages ---
 
-    def _make(self, stop: StopSignal) -> Callable[[], Running]:
+    def _make(self) -> Callable[[], Running]:
         """What makes the report as it is wanted now."""
         workspace = self.workspace
         path, snapshot, makers = workspace.path, workspace.shown.snapshot, workspace.makers
@@ -181,27 +179,26 @@ class Reporter:
             else:
                 against = [ComparedWith(held.b)] if held is not None else []
             ground = ground_of(path, snapshot, makers)
-            yield from make_report(path, ground, findings, wanted, against, allowed, stop=stop)
-            return not stop.stopped
+            yield from make_report(path, ground, findings, wanted, against, allowed)
+            return not current_stop().stopped
 
         return make
 
     def _draw(self) -> None:
         if not self._looked_at:
             return
-        run, task_stop = self.workspace.shown.record.key, StopSignal()
-        make = self._make(task_stop)
+        run = self.workspace.shown.record.key
+        make = self._make()
         self._stale, self.problem = False, ""
 
         def work(task: Task) -> tuple[AssembledReport, bytes] | None:
-            with task.stop.calling(task_stop.stop):
-                for news in make():
-                    if isinstance(news, AssembledReport):
-                        task.report("pages")
-                        return news, news.pdf()
-                    if isinstance(news, Making):
-                        within = news.within
-                        task.report(news.what if within is None else f"{news.what}, {within.done} of {within.total}")
+            for event in make():
+                if isinstance(event, AssembledReport):
+                    task.report("pages")
+                    return event, event.pdf()
+                if isinstance(event, Making):
+                    within = event.within
+                    task.report(event.what if within is None else f"{event.what}, {within.done} of {within.total}")
             return None
 
         def done(found: tuple[AssembledReport, bytes] | None) -> None:
@@ -238,17 +235,17 @@ class Reporter:
         def write(report: AssembledReport, pages: bytes | None) -> list[Path]:
             return list(dict.fromkeys(one for path in paths for one in write_report(report, path, pages)))
 
-        def run(stop: StopSignal) -> Running:
+        def run() -> Running:
             if made is not None and pdf is not None:
                 yield _written(write(made, pdf))
-                return not stop.stopped
-            make = self._make(stop)
-            for news in make():
-                if isinstance(news, Making) and isinstance(news.within, Progress):
-                    yield news.within
-                elif isinstance(news, AssembledReport):
-                    yield _written(write(news, None))
-            return not stop.stopped
+                return not current_stop().stopped
+            make = self._make()
+            for event in make():
+                if isinstance(event, Making) and isinstance(event.within, Progress):
+                    yield event.within
+                elif isinstance(event, AssembledReport):
+                    yield _written(write(event, None))
+            return not current_stop().stopped
 
         self.workspace.jobs.begin(Job("write", f"Writing {' and '.join(path.name for path in paths)}"), run)
 

@@ -40,7 +40,7 @@ class Reviewer:
         return self.workspace.shown
 
     def _change(self, what: str, change: Callable[[Review], Review], images: list[int] | None = None) -> bool:
-        some = self._shown.acted_on if images is None else images
+        some = self._shown.focus.acted_on if images is None else images
         if not some:
             return False
         where = f"{text.images(len(some))}" if len(some) > 1 else text.clipped(self._shown.name_of(some[0]), 30)
@@ -57,7 +57,7 @@ class Reviewer:
 
     def toggle_cause(self, cause: int) -> bool:
         """Put the images down to a cause, or take it back where all of them have it; either way they are reviewed."""
-        reviews, some = self._shown.reviews, self._shown.acted_on
+        reviews, some = self._shown.reviews, self._shown.focus.acted_on
         everywhere = all(cause in reviews[i].causes for i in some)
         if not everywhere and cause == reviews.wrong_label and not self.some_labelled(some):
             self.workspace.notices.say("This image has no label.")
@@ -71,7 +71,7 @@ class Reviewer:
 
     def toggle_reviewed(self) -> bool:
         """Mark the images as reviewed, or as not reviewed where all of them are."""
-        seen = all(self._shown.reviews[i].reviewed for i in self._shown.acted_on)
+        seen = all(self._shown.reviews[i].reviewed for i in self._shown.focus.acted_on)
         return self._change("not reviewed" if seen else "reviewed", lambda one: replace(one, reviewed=not seen))
 
     def write_note(self, image: int, note: str) -> bool:
@@ -82,7 +82,7 @@ class Reviewer:
         """Propose another label, or with None stay with the one there is; files and source labels are never changed. A label found
         wrong counts under that cause too."""
         what = "label kept" if label is None else f"label {text.clipped(self._shown.classes[label], 30)}"
-        some = self._shown.acted_on if images is None else images
+        some = self._shown.focus.acted_on if images is None else images
         wrong, labelled = self._shown.reviews.wrong_label, self.some_labelled(some)
         cause = frozenset({wrong}) if wrong is not None and labelled else frozenset()
 
@@ -139,6 +139,6 @@ class Reviewer:
         left = np.flatnonzero(wanted & ~self._reviewed())
         if not len(left):
             return False
-        further = left[left > self._shown.position]
-        self._shown.look_at(int(self._shown.images[further[0] if len(further) else left[0]]))
+        further = left[left > self._shown.focus.position]
+        self._shown.focus.look_at(int(self._shown.images[further[0] if len(further) else left[0]]))
         return True

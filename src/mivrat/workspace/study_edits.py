@@ -256,7 +256,10 @@ def claim_accuracy(model_id: int, now: float | None, before: float | None) -> St
     """The top-1 accuracy that was claimed for a model at training time."""
     what = "claim removed" if now is None else f"{percent(now, None)} claimed"
     return StudyEdit(
-        what, lambda study: save_claim(study, model_id, now), lambda study: save_claim(study, model_id, before)
+        what,
+        lambda study: save_claim(study, model_id, now),
+        lambda study: save_claim(study, model_id, before),
+        of_run=False,
     )
 
 
@@ -281,7 +284,10 @@ def set_temperature(model_id: int, now: float | None, before: float | None) -> S
 def set_criteria(model_id: int, words: str, now: Sequence[str], before: Sequence[str]) -> StudyEdit:
     """What a model's figures have to meet."""
     return StudyEdit(
-        words, lambda study: save_criteria(study, model_id, now), lambda study: save_criteria(study, model_id, before)
+        words,
+        lambda study: save_criteria(study, model_id, now),
+        lambda study: save_criteria(study, model_id, before),
+        of_run=False,
     )
 
 

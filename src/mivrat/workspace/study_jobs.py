@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Collection, Generator, Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.base.job import Progress, Written, current_stop
 from mivrat.core.checks.run_checks import KeptResult, check_run, kept_results
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.likeness.store import Features
@@ -125,7 +126,7 @@ def _opened(study: Study, run_id: int | None) -> Opened:
     last = load_setting(study, "run")
     known = {run.id for run in runs}
     wanted = run_id or (int(last) if last and last.isdigit() else 0)
-    snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id))
+    snapshot = take_snapshot(*load_judged(study, wanted if wanted in known else runs[0].id, keep=True))
     info, _ = snapshot.record.info, snapshot.record.key  # the key takes a moment: here nobody waits for it
     return Opened(
         study.path,
@@ -147,12 +148,24 @@ def edit(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
         return _opened(study, other if isinstance(other, int) else run_id)
 
 
+def edit_beside(path: Path, record: RunRecord, change: Callable[[Study], object]) -> Further:
+    """Change what a study holds beside the run shown, and read that anew."""
+    with Study.open(path, again=True) as study:
+        with study.all_or_nothing():
+            change(study)
+        return _further(study, record, None)
+
+
 def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
     """What the study holds, what the checks of a run have found, and its images' features if wanted and all known."""
     with Study.open(path, again=True) as study:
         features = _features(record) if with_features else None
         known = features.vectors if features is not None and not len(features.pending) else None
-        return Further(read_contents(study), kept_results(study, record), known, load_two_classes(study, record))
+        return _further(study, record, known)
+
+
+def _further(study: Study, record: RunRecord, vectors: NDArray[np.float32] | None) -> Further:
+    return Further(read_contents(study), kept_results(study, record), vectors, load_two_classes(study, record))
 
 
 def write(path: Path, change: Callable[[Study], object]) -> None:
@@ -165,17 +178,17 @@ def _features(record: RunRecord) -> Features:
     return Features(record, record.answers.contents)
 
 
-def find_features(record: RunRecord, stop: StopSignal) -> Running:
+def find_features(record: RunRecord) -> Running:
     """Work out the features of a run's images; whether all of them are known."""
     features = _features(record)
-    yield from features.run(stop)
-    complete = not len(features.pending) or not stop.stopped
+    yield from features.run()
+    complete = not len(features.pending) or not current_stop().stopped
     if complete:
         yield FoundFeatures(record.key, features.vectors)
     return complete
 
 
-def find_two_classes(path: Path, snapshot: Snapshot, stop: StopSignal) -> Running:
+def find_two_classes(path: Path, snapshot: Snapshot) -> Running:
     """Look for images with more than one plausible class, and keep those found; whether all were looked at. Raises InputError for a
     model that cannot answer for shifted images."""
     record = snapshot.record
@@ -187,22 +200,22 @@ def find_two_classes(path: Path, snapshot: Snapshot, stop: StopSignal) -> Runnin
             hint="this needs the model itself, as an ONNX file",
         )
     files, found = record.image_set.files(), []
-    for news in find_two_classes_in(model, files, snapshot.judged, stop):
-        if isinstance(news, TwoClasses):
-            found.append(news)
+    for event in find_two_classes_in(model, files, snapshot.judged):
+        if isinstance(event, TwoClasses):
+            found.append(event)
         else:
-            yield news
-    if stop.stopped:
+            yield event
+    if current_stop().stopped:
         return False
     write(path, lambda study: save_two_classes(study, record, found))
     yield FoundTwoClasses(record.key, tuple(found))
     return True
 
 
-def export(make: Callable[[StopSignal], Iterator[Progress | Written]], stop: StopSignal) -> Running:
+def export(make: Callable[[], Iterator[Progress | Written]]) -> Running:
     """Write files, telling of progress; whether all were written."""
-    yield from make(stop)
-    return not stop.stopped
+    yield from make()
+    return not current_stop().stopped
 
 
 def save_copy(path: Path, copy: Path) -> None:
@@ -211,26 +224,26 @@ def save_copy(path: Path, copy: Path) -> None:
         study.copy_to(copy)
 
 
-def check(path: Path, snapshot: Snapshot, names: Collection[str], stop: StopSignal) -> Running:
+def check(path: Path, snapshot: Snapshot, names: Collection[str]) -> Running:
     """Run checks on the run shown, telling of each result; whether all were run."""
     found = 0
     with Study.open(path) as study:
         keep = os.access(path, os.W_OK)
-        for news in check_run(study, snapshot.record, snapshot.judged, names, stop, keep=keep):
-            found += isinstance(news, KeptResult)
-            yield news
+        for event in check_run(study, snapshot.record, snapshot.judged, names, keep=keep):
+            found += isinstance(event, KeptResult)
+            yield event
     return found == len(names)
 
 
-def make_demo(path: Path, stop: StopSignal) -> Running:
+def make_demo(path: Path) -> Running:
     """Make the demonstration study, or finish one begun before; whether it is complete."""
     last = Progress(0, 1, 0.0, None)
-    for last in make_demo_study(path, stop):
+    for last in make_demo_study(path):
         yield last
     return last.done >= last.total
 
 
-def run_new(new: NewStudy, stop: StopSignal) -> Running:
+def run_new(new: NewStudy) -> Running:
     """Make a study and score its images; labels that no class goes by are kept, to be paired by hand."""
     classes = read_class_list(new.classes)
     model = load_model(place_of(new.model), classes, read_recipe(new.recipe) if new.recipe else None)
@@ -240,22 +253,30 @@ def run_new(new: NewStudy, stop: StopSignal) -> Running:
         model.path = kept_beside(model.path, new.study)
     with Study.create(new.study, classes) as study:
         evaluation = Evaluation(model, image_set, study)
-        return (yield from _run(evaluation, new.study, stop, pick(len(image_set.items), FEW, 0) if new.few else None))
+        return (yield from _run(evaluation, new.study, pick(len(image_set.items), FEW, 0) if new.few else None))
 
 
 def run_on(
-    path: Path, run_id: int, stop: StopSignal, only: Sequence[int] | None = None, *, forget: bool = False
+    path: Path, run_id: int, only: Sequence[int] | None = None, *, forget: bool = False, cluster: str = ""
 ) -> Running:
-    """Score what a run has not scored yet, or those images of it that are in ``only``; ``forget`` reads them anew."""
-    with Study.open(path) as study:
+    """Score what a run has not scored yet, or those images of it that are in ``only``; ``forget`` reads them anew. With a
+    ``cluster``, its workers score them."""
+    with ExitStack() as held:
+        study, where = held.enter_context(Study.open(path)), None
+        if cluster:
+            from mivrat.cluster.dask_cluster import connected
+
+            where = held.enter_context(connected(cluster))
+            if not where.wait_for_workers():
+                return False
         record = load_run(study, run_id)
         if forget and only is not None:
             forget_images(study, record.info.set_id, only)
         model = model_of(record)
-        return (yield from _run(Evaluation(model, record.image_set, study), path, stop, only))
+        return (yield from _run(Evaluation(model, record.image_set, study, where), path, only))
 
 
-def _run(evaluation: Evaluation, path: Path, stop: StopSignal, only: Sequence[int] | None) -> Running:
+def _run(evaluation: Evaluation, path: Path, only: Sequence[int] | None) -> Running:
     """Run an evaluation to its end or stop, telling of progress often and of results now and then."""
     assert evaluation.study is not None
     assert evaluation.run_id is not None
@@ -270,7 +291,7 @@ def _run(evaluation: Evaluation, path: Path, stop: StopSignal, only: Sequence[in
         return Opened(path, runs, references, take_snapshot(record, evaluation.judging), reviews, kept)
 
     try:
-        for progress in evaluation.run(stop, only=only):
+        for progress in evaluation.run(only=only):
             yield progress
             if time.monotonic() - told > SECONDS_BETWEEN_SNAPSHOTS:
                 yield so_far()

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
-Tell = Callable[..., object]
+Listener = Callable[..., object]
 
 
 class Topic:
@@ -17,11 +17,11 @@ class Topic:
         """``open_only`` says whether a run is open: without one, only those are told who ask to be always. A topic ``of`` a
         workspace is announced when the change that is being made is complete."""
         self._open_only, self._of = open_only, of
-        self._listeners: list[tuple[Tell, bool]] = []
+        self._listeners: list[tuple[Listener, bool]] = []
 
-    def connect(self, tell: Tell, *, always: bool = False) -> Callable[[], None]:
+    def connect(self, notify: Listener, *, always: bool = False) -> Callable[[], None]:
         """Be told from now on, until what is returned is called."""
-        entry = tell, always
+        entry = notify, always
         self._listeners.append(entry)
         return lambda: self._listeners.remove(entry) if entry in self._listeners else None
 
@@ -30,17 +30,17 @@ class Topic:
         """Whether all who have asked are told now."""
         return self._open_only is None or self._open_only()
 
-    def emit(self, *news: Any) -> None:
+    def emit(self, *event: Any) -> None:
         if self._of is None:
-            self.deliver(*news)
+            self.deliver(*event)
         else:
-            self._of.announce(self, news)
+            self._of.announce(self, event)
 
-    def deliver(self, *news: Any) -> None:
+    def deliver(self, *event: Any) -> None:
         """Tell everyone now."""
-        for tell, always in list(self._listeners):
+        for notify, always in list(self._listeners):
             if always or self.heard:
-                tell(*news)
+                notify(*event)
 
 
 class Topics:
@@ -83,9 +83,9 @@ class Topics:
             self._changing -= 1
         self._deliver()
 
-    def announce(self, topic: Topic, news: tuple[Any, ...]) -> None:
-        if (topic, news) not in self._announced:
-            self._announced.append((topic, news))
+    def announce(self, topic: Topic, event: tuple[Any, ...]) -> None:
+        if (topic, event) not in self._announced:
+            self._announced.append((topic, event))
         self._deliver()
 
     def _deliver(self) -> None:
@@ -94,8 +94,8 @@ class Topics:
         self._delivering = True
         try:
             while self._announced:
-                topic, news = self._announced.popleft()
-                topic.deliver(*news)
+                topic, event = self._announced.popleft()
+                topic.deliver(*event)
         except BaseException:
             # Some have heard of it and others have not: whoever catches this shows everything again.
             self._announced.clear()

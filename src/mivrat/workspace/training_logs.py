@@ -29,13 +29,12 @@ class TrainingLogs:
         self.log: TrainingLog | None = None
         self.roles, self.problem = Roles(), ""
         self._model = ""
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         self._reading = LatestOnly(self._workers)
         workspace.topics.run.connect(self._follow)
         workspace.topics.left.connect(self._leave)
 
     def _leave(self) -> None:
-        self._reading.cancel()
         self.log, self.roles, self.problem, self._model = None, Roles(), "", ""
 
     def _follow(self) -> None:

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Protocol
 
+from mivrat.core.answers.missing_scores import MissingScores
 from mivrat.core.base.errors import InputError
 from mivrat.core.checks.run_checks import KeptResult
 from mivrat.core.heatmaps.pool import MakerPool
@@ -21,7 +22,7 @@ from mivrat.core.study.settings import save_setting
 from mivrat.demo.study import DATA, demo_study_path
 from mivrat.workspace import study_jobs
 from mivrat.workspace.edits import Edits
-from mivrat.workspace.executors import Executor, LatestOnly, Task
+from mivrat.workspace.executors import Executor, LatestOnly, Task, Workers
 from mivrat.workspace.jobs import QUICK, Jobs, run_through
 from mivrat.workspace.loop import Debouncer, Loop
 from mivrat.workspace.notices import Notices
@@ -57,6 +58,7 @@ class Workspace:
         # The two executors of a whole window: one writes to the study, in order; the other does everything else.
         self.parallel, self._alone = Executor(loop), Executor(loop, 1)
         self.writing, self.reading = self._alone.group(1), self.parallel.group(2)
+        self._of_study: list[Workers] = []
         self.makers = MakerPool()
         self.edits, self.jobs = Edits(self), Jobs(self)
         self.study_path: Path | None = None
@@ -74,6 +76,11 @@ class Workspace:
         self._recovering = loop.soon(RECOVERY_MILLISECONDS, self._recover_now, lambda: True)
         self._held: Held | None = None
         self._held_next: Held | None = None
+
+    def group(self, at_once: int) -> Workers:
+        """Workers for what is about the study that is open: what they have in hand is dropped when it is left."""
+        self._of_study.append(self.parallel.group(at_once))
+        return self._of_study[-1]
 
     # --- what is open ---
 
@@ -210,6 +217,9 @@ class Workspace:
         if another:
             self.opened.emit(found.path)
             self.place_read.emit(found.place)
+        rows = found.snapshot.judged.rows
+        if (changed or another) and isinstance(rows, MissingScores):
+            self.notices.fail(rows.error())
 
     def _replace(self, found: Opened) -> bool:
         """Put a run that was read in place of the one shown; whether it is another one."""
@@ -239,7 +249,7 @@ class Workspace:
         """Read what the study holds beside the run shown, then run the quick checks."""
         if not self.is_open or self.study_path is None:
             return
-        path, record, with_features = self.study_path, self.shown.record, self.shown.vectors is None
+        path, record, with_features = self.study_path, self.shown.record, self.shown.results.vectors is None
         self.reading.start(
             lambda task: study_jobs.read_more(path, record, with_features),
             done=lambda found: self._found_further(record.key, found),
@@ -247,16 +257,20 @@ class Workspace:
         )
 
     def _found_further(self, run: RunKey, found: Further) -> None:
+        self.take_further(run, found)
+        if self.shows(run) and not self.busy:
+            self._check_quickly()
+
+    def take_further(self, run: RunKey, found: Further) -> None:
+        """Take over what the study holds beside the run shown."""
         if self.shows(run):
             shown = self.shown
-            self.contents, shown.checks = found.contents, found.checks
+            self.contents, shown.results.checks = found.contents, found.checks
             self.topics.contents.emit()
             self.topics.checks.emit()
-            if found.vectors is not None and shown.vectors is None:
+            if found.vectors is not None and shown.results.vectors is None:
                 shown.set_vectors(found.vectors)
-            shown.set_two_classes(found.two_classes)
-            if not self.busy:
-                self._check_quickly()
+            shown.results.set_two_classes(found.two_classes)
 
     def _check_quickly(self) -> None:
         path, snapshot = self.path, self.shown.snapshot
@@ -265,11 +279,11 @@ class Workspace:
         def check(task: Task) -> bool:
             with self.edits.file:  # after an edit that is being done: what it replaces need not be checked
                 pass
-            return run_through(study_jobs.check(path, snapshot, QUICK, task.stop), task.report)
+            return run_through(study_jobs.check(path, snapshot, QUICK), task.report)
 
-        def take(news: object) -> None:
-            if isinstance(news, KeptResult) and self.shows(run):
-                self.shown.take_check(news)
+        def take(event: object) -> None:
+            if isinstance(event, KeptResult) and self.shows(run):
+                self.shown.results.set_check(event)
 
         self._checking.start(check, progress=take, failed=self.notices.fail)
 
@@ -341,6 +355,8 @@ class Workspace:
         """Look at no study any more: nothing of this one may be taken for the next one's."""
         self.study_path, self.runs, self.references = None, [], {}
         self._shown = self.contents = None
+        for workers in self._of_study:
+            workers.cancel()
         gc.unfreeze()  # what was kept from being looked through for garbage may be some now
         self.topics.left.emit()
 

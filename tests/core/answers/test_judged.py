@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from mivrat.core.answers.answers import FAILED, SCORED, UNREADABLE, Answers
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
+from mivrat.core.base.job import stopped_by
 from mivrat.core.figures import ranked
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.units import units_of
@@ -23,6 +24,7 @@ from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.reporting.results import RunResults, metrics
 from mivrat.core.running.slow_figures import slow_figures
+from tests.support.stopping import StopsAfter
 
 Made = Callable[[Kind, int], tuple[EvaluatedRun, np.ndarray]]
 
@@ -97,8 +99,8 @@ def test_slow_figures_are_those_of_the_images_marked() -> None:
     assert again.intervals == found.intervals
     assert again.temperature == found.temperature
     for questions in range(3):
-        asked = iter([False] * questions + [True] * 9)
-        assert slow_figures(judged, stopped=lambda asked=asked: next(asked)) is None
+        with stopped_by(StopsAfter(questions)):
+            assert slow_figures(judged) is None
 
 
 @pytest.mark.parametrize("threshold", [0.0, 0.2, 0.5, 0.9, 1.0])

@@ -29,12 +29,15 @@ def test_what_turns_names_round_is_seen() -> None:
         ([f"kind {i:02} of a long-named beetle" for i in range(20)], "end"),
         ([f"beetle of the long-named kind {i:02}" for i in range(20)], "middle"),
         ([f"{i:02} beetle of the long-named kind" for i in range(20)], "middle"),
-        ([f"beetle {i:02} of the {'odd' if i % 2 else 'plain'} kinds, seen from above, kind of" for i in range(20)], "end"),
+        (
+            [f"beetle {i:02} of the {'odd' if i % 2 else 'plain'} kinds, seen from above, kind of" for i in range(20)],
+            "end",
+        ),
         ([f"aaaaaaaaaaaaaaaaaaaaaa {i:02} of a" for i in range(20)], "start"),
         (["birch", "alder"], "middle"),
         ([], "middle"),
     ],
-)  # fmt: skip
+)
 def test_names_of_one_list_are_cut_so_that_they_stay_apart(names: list[str], cut: str) -> None:
     assert best_cut(names) == cut
     if cut != "middle":

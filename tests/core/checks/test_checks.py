@@ -16,7 +16,7 @@ from PIL import Image, ImageEnhance
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.checks.answer_checks import check_units
 from mivrat.core.checks.catalogue import CHECKS, CheckProgress, run_checks
 from mivrat.core.checks.copies import NEAR_BITS
@@ -185,8 +185,8 @@ def test_a_checked_run_keeps_its_results(tmp_path: Path) -> None:
     assert evaluation.run_id is not None
     names = [check.name for check in CHECKS]
     record, judged = load_run(study, evaluation.run_id), evaluation.judging.judged()
-    news = list(check_run(study, record, judged, names))
-    assert any(isinstance(one, CheckProgress) for one in news)
+    event = list(check_run(study, record, judged, names))
+    assert any(isinstance(one, CheckProgress) for one in event)
     kept = kept_results(study, load_run(study, evaluation.run_id))
     assert set(kept) == set(names)
     assert {one.answered for one in kept.values()} == {36}
@@ -232,9 +232,10 @@ def test_an_answer_stays_with_what_was_found_of_which_images(tmp_path: Path) -> 
 def test_a_stopped_survey_is_not_for_nothing(tmp_path: Path) -> None:
     image_set = match_labels(list_images(write_set(tmp_path / "set", per_class=20)), CLASSES).image_set
     inputs, stop = Inputs(CLASSES, image_set), StopSignal()
-    for one in run_checks(inputs, ["readable"], stop):
-        assert isinstance(one, CheckProgress)
-        stop.stop()
+    with stopped_by(stop):
+        for one in run_checks(inputs, ["readable"]):
+            assert isinstance(one, CheckProgress)
+            stop.stop()
     assert 16 <= len(inputs.fresh) <= 60
     assert inputs.survey is None
     twice = joined([image_set, ImageSet("other", tmp_path / "training", [ImageItem("a/b.png", 1)])])

@@ -55,7 +55,7 @@ def probed(model: OnnxModel, image_set: ImageSet, classes: list[str]) -> CheckRe
 def test_the_right_recipe_gives_no_alarm(striped: tuple[OnnxModel, ImageSet], demo: DemoInputs) -> None:
     assert probed(*striped, list(STRIPED)).state == "fine"
     model = OnnxModel(DATA / "grain-net-1.onnx", demo.recipe, len(demo.classes))
-    result = probed(model, draw_per_class(demo.sets["spring-check"], 13, 0), demo.classes)
+    result = probed(model, draw_per_class(demo.sets["spring-check"], 7, 0), demo.classes)
     assert result.state == "fine"
     assert (
         "cannot be distinguished from: channels in the order BGR" in result.sentence
@@ -311,11 +311,22 @@ def test_probabilities_are_corrected_once_for_all_that_was_tried(
 ) -> None:
     """Two rounds of trials: each p is that of Holm over all of them, worked out here from the images gained and lost."""
     model, held_out = striped
-    wrong = OnnxModel(model.path, RIGHT.model_copy(update={"values": VALUE_RANGES["values from 0 to 255"], "resize": Resize(rule="stretch", size=(48, 48))}), len(STRIPED))  # fmt: skip
+    wrong = OnnxModel(
+        model.path,
+        RIGHT.model_copy(
+            update={"values": VALUE_RANGES["values from 0 to 255"], "resize": Resize(rule="stretch", size=(48, 48))}
+        ),
+        len(STRIPED),
+    )
     result = probed(wrong, held_out, list(STRIPED))
     trials = [one for one in result.figures["trials"][1:] if not (one["same_answers"] or "grey" in one["name"])]
     assert any(", " in one["name"] for one in trials)  # a further change on top of another
-    p = [binomtest(min(one["gained"], one["lost"]), one["gained"] + one["lost"]).pvalue if one["gained"] + one["lost"] else 1.0 for one in trials]  # fmt: skip
+    p = [
+        binomtest(min(one["gained"], one["lost"]), one["gained"] + one["lost"]).pvalue
+        if one["gained"] + one["lost"]
+        else 1.0
+        for one in trials
+    ]
     order = np.argsort(p)
     expected = np.minimum(1, np.maximum.accumulate(np.array(p)[order] * np.arange(len(p), 0, -1)))
     np.testing.assert_allclose(np.array([one["accuracy_p"] for one in trials])[order], expected, rtol=1e-9)

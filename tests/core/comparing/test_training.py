@@ -25,15 +25,19 @@ from mivrat.core.comparing.training import (
 @pytest.mark.parametrize(
     ("names", "roles"),
     [
-        (["epoch", "loss", "val_loss", "accuracy", "val_accuracy"],
-         Roles("epoch", "loss", "val_loss", "accuracy", "val_accuracy")),
-        (["Step", "train/loss", "valid/loss", "train/top1", "valid/top1", "lr"],
-         Roles("Step", "train/loss", "valid/loss", "train/top1", "valid/top1")),
+        (
+            ["epoch", "loss", "val_loss", "accuracy", "val_accuracy"],
+            Roles("epoch", "loss", "val_loss", "accuracy", "val_accuracy"),
+        ),
+        (
+            ["Step", "train/loss", "valid/loss", "train/top1", "valid/top1", "lr"],
+            Roles("Step", "train/loss", "valid/loss", "train/top1", "valid/top1"),
+        ),
         (["global_step", "training loss", "Validation Loss"], Roles("global_step", "training loss", "Validation Loss")),
         (["iteration", "cross-entropy (dev)", "acc"], Roles("iteration", "", "cross-entropy (dev)", "acc")),
         (["time", "value"], Roles()),
     ],
-)  # fmt: skip
+)
 def test_columns_are_guessed_from_their_names(names: list[str], roles: Roles) -> None:
     assert guess_roles(names) == roles
     assert roles_from(roles_as_data(roles), names) == roles
@@ -53,10 +57,17 @@ def write(path: Path, columns: dict[str, list[object]]) -> Path:
 @pytest.mark.parametrize("ending", [".csv", ".tsv", ".jsonl"])
 def test_a_log_is_read_from_any_kind_of_file(tmp_path: Path, ending: str) -> None:
     """Rows out of order, validation only now and then, accuracy in percent, a column of words."""
-    log = read_training_log(write(tmp_path / f"log{ending}", {
-        "epoch": [3, 1, 2, 4], "note": ["c", "a", "b", "d"], "loss": [0.5, 1.5, 1.0, 0.25],
-        "val_acc": [80, 50, "", 70],
-    }))  # fmt: skip
+    log = read_training_log(
+        write(
+            tmp_path / f"log{ending}",
+            {
+                "epoch": [3, 1, 2, 4],
+                "note": ["c", "a", "b", "d"],
+                "loss": [0.5, 1.5, 1.0, 0.25],
+                "val_acc": [80, 50, "", 70],
+            },
+        )
+    )
     assert set(log.columns) == {"epoch", "loss", "val_acc"}
     found = training(log, guess_roles(list(log.columns)))
     assert found.step.tolist() == [1, 2, 3, 4]

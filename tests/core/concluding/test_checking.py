@@ -19,8 +19,8 @@ from mivrat.core.concluding.findings import (
     Draft,
     Finding,
     FindingClaim,
+    FindingPicture,
     Measure,
-    Picture,
     as_text,
     checked_from,
     checked_text,
@@ -28,7 +28,16 @@ from mivrat.core.concluding.findings import (
 )
 from mivrat.core.concluding.shares import looks_of, refused, written
 from mivrat.core.figures.groups import group_names
-from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Picked, Predicted
+from mivrat.core.selecting.selection import (
+    Caused,
+    Condition,
+    InGroup,
+    Labelled,
+    MatrixCells,
+    Outcome,
+    Picked,
+    Predicted,
+)
 from mivrat.core.study.reviews import Cause, Review, Reviews
 from tests.support.grounds import CLASSES, ground
 
@@ -68,7 +77,7 @@ def group(value: str) -> InGroup:
 WRONG = Outcome(frozenset({"wrong"}))
 RULES: list[tuple[list[Condition], int, int, int, int]] = [
     # conditions; images showing it, images it is of; of the others showing it, others
-    ([Cells(frozenset({(1, 0)}))], 30, 60, 0, 20),
+    ([MatrixCells(frozenset({(1, 0)}))], 30, 60, 0, 20),
     ([Labelled(frozenset({1})), Predicted(frozenset({0}))], 30, 60, 0, 20),
     ([Labelled(frozenset({1}))], 30, 60, 0, 80),
     ([Labelled(frozenset({1})), WRONG], 30, 60, 0, 80),
@@ -80,7 +89,9 @@ RULES: list[tuple[list[Condition], int, int, int, int]] = [
 
 
 @pytest.mark.parametrize(("conditions", "hits", "total", "rest_hits", "rest"), RULES)
-def test_what_share_a_selection_tells_of(conditions: list[Condition], hits: int, total: int, rest_hits: int, rest: int) -> None:  # fmt: skip
+def test_what_share_a_selection_tells_of(
+    conditions: list[Condition], hits: int, total: int, rest_hits: int, rest: int
+) -> None:
     told = measured(claim(conditions), OLD)
     assert (told.hits, told.total) == (hits, total)
     assert (told.beside is None) == (rest == 0)
@@ -90,7 +101,9 @@ def test_what_share_a_selection_tells_of(conditions: list[Condition], hits: int,
 
 
 @pytest.mark.parametrize("rule", RULES[:6])
-def test_the_same_holds_the_mended_is_gone_the_constant_says_nothing(rule: tuple[list[Condition], int, int, int, int]) -> None:  # fmt: skip
+def test_the_same_holds_the_mended_is_gone_the_constant_says_nothing(
+    rule: tuple[list[Condition], int, int, int, int],
+) -> None:
     one = found(claim(rule[0]))
     assert checked(one, OLD).state == "holds"
     order = np.random.default_rng(3).permutation(140).tolist()
@@ -107,6 +120,17 @@ def test_the_same_holds_the_mended_is_gone_the_constant_says_nothing(rule: tuple
     assert checked(one, ground(LABELS, worse, model="w", columns={"place": PLACE})).state == "worse"
 
 
+def test_a_criterion_counts_where_its_figure_is_a_share() -> None:
+    judged = OLD.snapshot.judged
+    (share,) = [one for one in measure(FindingClaim("criterion", "top1 >= 0.5"), OLD) if isinstance(one, Measure)]
+    assert (share.hits, share.total) == (int(judged.right.sum()), int(judged.evaluated.sum()))
+    assert share.value == judged.right.sum() / judged.evaluated.sum()
+    (mean,) = [one for one in measure(FindingClaim("criterion", "macro_f1 >= 0.5"), OLD) if isinstance(one, Measure)]
+    assert (mean.hits, mean.total, mean.bad) == (None, None, -1)
+    (gap,) = [one for one in measure(FindingClaim("criterion", "ece <= 0.5"), OLD) if isinstance(one, Measure)]
+    assert gap.bad == 1
+
+
 def test_images_model_and_set_are_told_by_content() -> None:
     other_set, namesake = ground(LABELS, ONE, images="other"), ground(LABELS, ONE, model="two")
     assert len({OLD.images, other_set.images}) == 2
@@ -115,7 +139,7 @@ def test_images_model_and_set_are_told_by_content() -> None:
     assert OLD.model == other_set.model
     relabelled = ground([1, *LABELS[1:]], ONE)
     assert relabelled.images != OLD.images
-    one = found(claim([Cells(frozenset({(1, 0)}))]))
+    one = found(claim([MatrixCells(frozenset({(1, 0)}))]))
     on_others = checked(one, other_set)
     assert (on_others.state, on_others.images, on_others.model) == ("holds", other_set.images, OLD.model)
 
@@ -175,8 +199,8 @@ def test_a_run_behind_another_by_its_content() -> None:
 
 @given(st.text(max_size=20), st.text(max_size=40), st.sampled_from(["blocks", "matters", "note"]), st.booleans())
 def test_a_finding_is_kept_as_it_is(title: str, sentence: str, weight: str, aside: bool) -> None:
-    one = found(claim([Cells(frozenset({(1, 0)})), group("roof")]))
-    pictures = (Picture(OLD.names[3], True, title), Picture(OLD.names[4]))
+    one = found(claim([MatrixCells(frozenset({(1, 0)})), group("roof")]))
+    pictures = (FindingPicture(OLD.names[3], True, title), FindingPicture(OLD.names[4]))
     one = replace(one, title=title, sentence=sentence, weight=weight, aside=aside, pictures=pictures)  # type: ignore[arg-type]
     assert from_text(one.id, as_text(one)) == one
     for text in ("", "[]", "{}", as_text(one)[:-9], as_text(one).replace('"share"', '"spell"')):
@@ -223,7 +247,7 @@ def test_a_finding_keeps_of_how_many_it_could_have_been_chosen() -> None:
         ((Labelled(one),), 3),
         ((Predicted(one),), 2),
         ((Labelled(one), Predicted(frozenset({1}))), 3),
-        ((Cells(frozenset({(0, 1)})),), 3),
+        ((MatrixCells(frozenset({(0, 1)})),), 3),
         ((InGroup("place", frozenset({("north", (0, 2))})), Labelled(one)), 6),
     ):
         assert looks_of(conditions, run) == looks

@@ -56,11 +56,22 @@ def test_met_missed_and_cannot_tell_with_what_it_takes() -> None:
     texts = ["top1 >= 0.7", 'recall["ragweed"] >= 0.8', 'recall["hazel"] >= 0.9', "top1 >= 0.8", "top1 >= 0.78"]
     texts += ['low(recall["birch"]) >= 0.8', 'support["hazel"] >= 30', "mce <= 0.9", "ece <= 0.2"]
     found = criteria_of(texts, RUN)
-    assert [one.outcome.verdict for one in found] == ["met", "missed", *["inconclusive"] * 3, "met", "missed", "inconclusive", "met"]  # fmt: skip
+    assert [one.outcome.verdict for one in found] == [
+        "met",
+        "missed",
+        *["inconclusive"] * 3,
+        "met",
+        "missed",
+        "inconclusive",
+        "met",
+    ]
     assert [bool(one.more) for one in found[:2]] == [False, False]
     wanted = to_decide(1.0, 0.9)
     assert wanted is not None
-    assert found[2].more == f"{wanted - 10} more images labelled hazel would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."  # fmt: skip
+    assert (
+        found[2].more
+        == f"{wanted - 10} more images labelled hazel would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."
+    )
     assert found[3].more.startswith("It stands just on the limit")
     wanted = to_decide(0.8, 0.78)
     assert wanted is not None

@@ -32,13 +32,21 @@ NAMES = ["ragweed", "oak of 7", "class 7", "Recall of 9 %"]
         ("top-3 accuracy 99,5 %", "top3 >= 0.995", "Top-3 accuracy at least 99.5 %"),
         ("ECE 5 %", "ece <= 0.05", "Expected calibration error at most 5 %"),
         ("log loss at most 1.2", "log_loss <= 1.2", "Log loss at most 1.2"),
-        ("number of images of ragweed at least 2000", 'support["ragweed"] >= 2000', "Number of images of ragweed at least 2\u202f000"),
+        (
+            "number of images of ragweed at least 2000",
+            'support["ragweed"] >= 2000',
+            "Number of images of ragweed at least 2\u202f000",
+        ),
         ('low(recall["ragweed"]) >= 0.8', None, "Recall of ragweed, lower end of its interval, at least 80 %"),
         ('recall[family = "trees"] >= 0.8', None, "Recall of the family trees at least 80 %"),
         ('top1[station = "north"] >= 0.8', None, "Top-1 accuracy where station is north at least 80 %"),
-        ('low(difference(top1, "net#0123456789abcdef")) >= -0.01', None, "Difference in top-1 accuracy to net, lower end of its interval, at least −1 point"),
+        (
+            'low(difference(top1, "net#0123456789abcdef")) >= -0.01',
+            None,
+            "Difference in top-1 accuracy to net, lower end of its interval, at least −1 point",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_is_typed_is_read_and_told(typed: str, formula: str | None, told: str) -> None:
     read = read_criterion(typed, NAMES)
     assert read == (formula or typed)
@@ -49,7 +57,11 @@ def test_what_is_typed_is_read_and_told(typed: str, formula: str | None, told: s
 def test_what_is_told_is_read_as_the_same(name: str, tenths: int, figure: str) -> None:
     """A sentence of ours that somebody types again means what it meant."""
     wanted = parse_criterion(read_criterion(f"{figure} of {name} {tenths / 10:g} %", NAMES), NAMES)
-    assert (wanted.figure, wanted.class_index, wanted.limit) == (figure, NAMES.index(name), pytest.approx(tenths / 1000))  # fmt: skip
+    assert (wanted.figure, wanted.class_index, wanted.limit) == (
+        figure,
+        NAMES.index(name),
+        pytest.approx(tenths / 1000),
+    )
     again = parse_criterion(read_criterion(in_plain_words(wanted, NAMES), NAMES), NAMES)
     assert (again.figure, again.class_index, again.compare) == (wanted.figure, wanted.class_index, wanted.compare)
     assert again.limit == pytest.approx(wanted.limit)

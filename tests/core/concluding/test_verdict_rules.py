@@ -29,7 +29,9 @@ def share(hits: int, total: int, of: tuple[int, int] | None = (1, 100), bad: int
 
 def criterion(value: float, half: float, limit: float = 0.9) -> Measure:
     low, high = value - half, value + half
-    return Measure("recall", value, low, high, bad=-1, limit=limit, met=True if low >= limit else False if high < limit else None)  # fmt: skip
+    return Measure(
+        "recall", value, low, high, bad=-1, limit=limit, met=True if low >= limit else False if high < limit else None
+    )
 
 
 @pytest.mark.parametrize(
@@ -95,7 +97,10 @@ def test_what_never_happens(before: tuple[int, int], after: tuple[int, int], sam
     fallen = RunSummary(WELL.top1, 0.7, 0.65, 0.75, 8, 8)
     for bad in (one_class, fallen):
         assert state_of(a, b, MADE, bad, False)[0] not in ("gone", "weaker")
-    assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == ("inconclusive", "no such class")  # fmt: skip
+    assert state_of(a, Measure("", None, problem="no such class"), MADE, WELL, same) == (
+        "inconclusive",
+        "no such class",
+    )
 
 
 def found_again(rng: np.random.Generator, alike: int, left: float, trials: int) -> float:
@@ -164,7 +169,9 @@ def test_figures_of_the_other_half_are_what_later_ones_are_compared_with() -> No
     assert state_of_finding(with_half, where, WELL, True)[0] == "holds"
     assert told_confirmed(finding) == ""
     assert told_confirmed(with_half).startswith("confirmed on the other half: 12 of 100, 12.0 % (")
-    assert told_confirmed(replace(finding, confirmed=share(4, 100, (30, 1000)))).startswith("not confirmed on the other half: 4 of 100")  # fmt: skip
+    assert told_confirmed(replace(finding, confirmed=share(4, 100, (30, 1000)))).startswith(
+        "not confirmed on the other half: 4 of 100"
+    )
     assert "no such class" in told_confirmed(replace(finding, confirmed=Measure("", None, problem="no such class")))
 
 

@@ -85,3 +85,11 @@ def test_confused_classes_are_put_side_by_side() -> None:
     assert sum(found[:-1] != found[1:]) == 3
     assert confusion.order_by_support(np.array([[1, 0], [5, 2]])).tolist() == [1, 0]
     assert confusion.order_by_likeness(np.zeros((2, 2), int)).tolist() == [0, 1]
+
+
+def test_a_direction_over_units_takes_the_place_of_the_counts() -> None:
+    matrix = np.array([[5, 4, 0], [1, 5, 2], [0, 0, 5]])
+    by_counts, by_units = (confusion.worst_pairs(matrix, 3, way) for way in (None, lambda a, b: 0.04 if a else 0.3))
+    assert [(one.first, one.second, one.there, one.back) for one in by_units] == [(0, 1, 4, 1), (1, 2, 2, 0)]
+    assert [one.p for one in by_units] == pytest.approx([0.3, 0.08])  # Holm: 0.04 x 2, then 0.3
+    assert [one.p for one in by_counts] == pytest.approx([0.75, 0.75])  # 5 images 4 to 1, and 2 to none: 0.375 and 0.5

@@ -21,3 +21,9 @@ def test_costs_by_loops(pairs: list[tuple[float, int]]) -> None:
         called = decision.called_at(second, threshold)
         assert mean == pytest.approx(np.where(called > labels, 1.0, np.where(called < labels, 5.0, 0.0)).mean())
     assert found.at(found.best) == found.mean.min()
+
+
+def test_the_last_threshold_calls_no_image_the_second_class() -> None:
+    found = decision.costs(np.array([0.2, 0.9]), np.array([0, 0]))
+    assert found.thresholds.tolist() == [0.2, 0.9, np.nextafter(1.0, 2.0)]
+    assert found.best == found.thresholds[-1]

@@ -9,6 +9,8 @@ from scipy.stats import fisher_exact
 from mivrat.core.figures import (
     groups,
 )
+from mivrat.core.figures.groups import SMALL, group_figures
+from mivrat.core.figures.units import units_of
 
 
 def test_groups_are_counted_tested_and_ordered() -> None:
@@ -24,3 +26,16 @@ def test_groups_are_counted_tested_and_ordered() -> None:
     assert found[2].p == 1.0
     assert groups.group_names(["2031-05-02", "2031-05-30T08:00", ""]) == ["2031-05", "2031-05", "(none)"]
     assert groups.group_names(["2031-05-02", "x"]) == ["2031-05-02", "x"]
+
+
+def test_one_group_has_no_rest_to_fall_below_and_is_small_below_a_number() -> None:
+    units = units_of(["a", "a", "b", "b"], "slide")
+    for corrected in (False, True):
+        (one,) = group_figures(
+            ["g"] * 4, np.array([1, 0, 0, 0], bool), np.full(4, 0.5), np.ones(4, bool), units, corrected=corrected
+        )
+        assert one.p == 1.0
+    many = [
+        group_figures(["g"] * n, np.ones(n, bool), np.ones(n), np.ones(n, bool))[0].small for n in (SMALL - 1, SMALL)
+    ]
+    assert many == [True, False]

@@ -10,9 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.stats import binomtest
 
+from mivrat.core.base.job import stopped_by
 from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.confusion import averages
-from mivrat.core.figures.differences import Shares, effective, mean_difference, of_shares, wilson_all
+from mivrat.core.figures.differences import ClassShares, effective, mean_difference, of_shares, wilson_all
 from mivrat.core.figures.intervals import wilson
 from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes
@@ -21,6 +22,7 @@ from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.uncertain_differences import paired_ends, unpaired_ends
 from mivrat.core.figures.uncertainty import intervals
+from tests.support.stopping import StopsAfter
 from tests.support.two_runs import two_runs
 
 
@@ -96,9 +98,13 @@ def test_every_figure_is_b_minus_a_by_loops() -> None:
     p = []
     for k, one in enumerate(found.classes):
         mine = [i for i in range(300) if a.labels[i] == k]
-        one_p = binomtest(
-            sum(told[i] == (False, True) for i in mine), sum(told[i][0] != told[i][1] for i in mine) or 1
-        ).pvalue if any(told[i][0] != told[i][1] for i in mine) else 1.0  # fmt: skip
+        one_p = (
+            binomtest(
+                sum(told[i] == (False, True) for i in mine), sum(told[i][0] != told[i][1] for i in mine) or 1
+            ).pvalue
+            if any(told[i][0] != told[i][1] for i in mine)
+            else 1.0
+        )
         p.append(one_p)
         assert one.recall.a == pytest.approx(np.mean([told[i][0] for i in mine]))
         low, high = newcombe(*(sum(told[i] == t for i in mine) for t in ((1, 1), (0, 1), (1, 0), (0, 0))))
@@ -181,7 +187,8 @@ def test_intervals_of_many_images_are_those_of_a_plain_bootstrap() -> None:
     half = 1.96 * lead.std(ddof=1) / 20
     assert found["brier"] == pytest.approx((lead.mean() - half, lead.mean() + half), abs=0.25 * half)
     assert paired_ends(a, b, 4, seed=1) == found
-    assert paired_ends(a, b, 4, np.arange(400), stopped=lambda: True) is None
+    with stopped_by(StopsAfter(0)):
+        assert paired_ends(a, b, 4, np.arange(400)) is None
     turned = paired_ends(b, a, 4, seed=1)
     assert turned is not None
     for name, (low, high) in found.items():
@@ -242,7 +249,7 @@ def test_mean_of_differences_adds_squared_half_widths() -> None:
     assert found.value == pytest.approx(np.mean([p.value for p in parts]))  # type: ignore[arg-type]
     assert found.low == pytest.approx(found.value - down)  # type: ignore[operator]
     assert mean_difference([]).value is None
-    assert isinstance(wilson_all(np.array([1.0]), np.array([2.0])), Shares)
+    assert isinstance(wilson_all(np.array([1.0]), np.array([2.0])), ClassShares)
 
 
 @pytest.mark.slow
@@ -250,8 +257,10 @@ def test_intervals_hold_in_a_small_simulation() -> None:
     """The full table is made by benchmarks/comparing.py; here 200 studies of 150 images."""
     inside: dict[str, list[bool]] = {name: [] for name in ("top1", "log_loss", "brier", "macro_f1", "ece")}
     big_a, big_b, _ = two_runs(np.random.default_rng(10**6), 200_000)
-    truth = {"top1": float((big_b.predicted == big_b.labels).mean() - (big_a.predicted == big_a.labels).mean()),
-             **{name: one.value for name, one in paired(big_a, big_b, 4).means.items()}}  # fmt: skip
+    truth = {
+        "top1": float((big_b.predicted == big_b.labels).mean() - (big_a.predicted == big_a.labels).mean()),
+        **{name: one.value for name, one in paired(big_a, big_b, 4).means.items()},
+    }
     for seed in range(200):
         a, b, _ = two_runs(np.random.default_rng(seed), 150)
         top1, found = share_difference(a.predicted == a.labels, b.predicted == b.labels, None), paired_ends(a, b, 4)

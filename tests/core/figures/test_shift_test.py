@@ -5,8 +5,10 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from mivrat.core.base.job import stopped_by
 from mivrat.core.figures import shift_test as module
 from mivrat.core.figures.shift_test import far_images, unlike
+from tests.support.stopping import StopsAfter
 
 
 def features(rng: np.random.Generator, total: int, shift: float = 0.0) -> np.ndarray:
@@ -33,7 +35,8 @@ def test_discrepancy_against_loops() -> None:
     assert found.mmd == pytest.approx(by_loops(a, b), abs=1e-5)
     assert found.used == (14, 11)
     assert unlike(a[:9], b) is None
-    assert unlike(a, b, stopped=lambda: True) is None
+    with stopped_by(StopsAfter(0)):
+        assert unlike(a, b) is None
 
 
 @pytest.mark.slow
@@ -98,3 +101,10 @@ def test_far_images_against_loops() -> None:
     assert np.nanargmax(found.distance) == 3
     assert found.percentile[3] == 1
     assert np.isnan(far_images(of, base[:1]).distance).all()
+
+
+def test_of_nothing_no_image_is_far() -> None:
+    rng = np.random.default_rng(0)
+    some, none = rng.normal(size=(5, 3)), np.zeros((0, 3))
+    assert np.isnan(far_images(some, none).distance).tolist() == [True] * 5
+    assert len(far_images(none, some).distance) == 0

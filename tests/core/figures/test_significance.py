@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 from scipy.stats import binomtest, fisher_exact
 
@@ -28,3 +29,11 @@ def test_a_bound_stays_a_bound_when_it_is_corrected() -> None:
     assert found == pytest.approx([0.2, 0.0006, 0.06])
     assert [isinstance(one, significance.AtMost) for one in found] == [False, True, False]
     assert (in_words(found[1]), in_words(found[2])) == ("≤ 0.0006", "= 0.0600")
+
+
+@pytest.mark.parametrize(("right", "labels"), [(9, 12), (3, 12), (12, 12), (0, 5)])
+def test_more_right_than_the_commonest_label_is_the_binomial_test(right: int, labels: int) -> None:
+    told = np.arange(labels) % 3 // 2  # two thirds are of class 0
+    share, p = significance.beyond_commonest(np.arange(labels) < right, told)
+    assert share == (told == 0).mean()
+    assert p == pytest.approx(binomtest(right, labels, share, alternative="greater").pvalue)

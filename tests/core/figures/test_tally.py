@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from itertools import pairwise
 
+import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -28,3 +30,16 @@ def test_a_tally_does_not_depend_on_the_split(images: int, classes: int, cuts: l
     assert (found.matrix == expected.matrix).all()
     for name in ("total", "ties", "top_k", "classes", "averages", "log_loss", "brier", "calibration"):
         assert getattr(found, name) == getattr(expected, name)
+
+
+def test_means_of_a_tally_by_hand_and_of_none() -> None:
+    scores, labels = drawn(30, 3, 5)
+    whole = outcomes(scores, softmax(scores), labels)
+    tally = Tally.of(whole, 3)
+    loss = tally.log_loss()
+    assert loss is not None
+    assert loss.value == pytest.approx(-np.log(softmax(scores)[np.arange(30), labels]).mean())
+    expected = ((softmax(scores) - np.eye(3)[labels]) ** 2).sum(axis=1).mean()
+    assert tally.brier() == pytest.approx(expected)
+    nothing = Tally.of(Outcomes(*(value[:0] for value in vars(whole).values())), 3)
+    assert (nothing.complete, nothing.log_loss(), nothing.brier()) == (False, None, None)

@@ -11,9 +11,11 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from scipy.stats import fisher_exact
 
+from mivrat.core.base.job import stopped_by
 from mivrat.core.figures.differences import of_shares, wilson_all
 from mivrat.core.figures.outcomes import Outcomes
-from mivrat.core.figures.two_sets import drop, drop_intervals, fisher, two_sets, with_intervals
+from mivrat.core.figures.two_sets import LEAST_UNITS, drop, drop_intervals, fisher, two_sets, with_intervals
+from tests.support.stopping import StopsAfter
 from tests.support.two_runs import two_runs
 
 COUNTS = arrays(np.int64, (3, 3), elements=st.integers(0, 9)).filter(lambda m: m.sum() > 0)
@@ -79,13 +81,21 @@ def test_figures_of_two_sets_by_loops() -> None:
         one_mean = deep.means[name]
         assert one_mean.low is not None and one_mean.high is not None  # noqa: PT018
         assert one_mean.low < (one_mean.value or 0) < one_mean.high
-    assert with_intervals(found, a, b, 4, stopped=lambda: True) is None
+    with stopped_by(StopsAfter(0)):
+        assert with_intervals(found, a, b, 4) is None
 
 
 def test_units_are_dealt_whole() -> None:
     """Every way of dealing six units to two sets of three, against the drawn probability."""
     rng = np.random.default_rng(4)
-    hits = [np.array([1, 1, 1]), np.array([1, 1, 0]), np.array([1, 1, 1]), np.array([0, 0, 1]), np.array([0, 0, 0]), np.array([1, 0, 0])]  # fmt: skip
+    hits = [
+        np.array([1, 1, 1]),
+        np.array([1, 1, 0]),
+        np.array([1, 1, 1]),
+        np.array([0, 0, 1]),
+        np.array([0, 0, 0]),
+        np.array([1, 0, 0]),
+    ]
     nan = rng.random(9)
 
     def outcomes(some: list[np.ndarray]) -> tuple[Outcomes, np.ndarray]:
@@ -144,3 +154,10 @@ def test_the_pair_that_a_drop_names_has_an_interval_that_holds() -> None:
         low, high = ends["largest_pair"]
         held += low <= truth <= high
     assert 0.89 * trials <= held
+
+
+def test_the_parts_of_a_drop_need_a_number_of_images() -> None:
+    told = two_runs(np.random.default_rng(0), LEAST_UNITS, 2)[:2]
+    assert drop_intervals(*told, 2)
+    fewer = [Outcomes(*(value[:-1] for value in vars(one).values())) for one in told]
+    assert drop_intervals(*fewer, 2) == {}

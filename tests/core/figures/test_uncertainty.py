@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
+from mivrat.core.base.job import stopped_by
 from mivrat.core.figures import jackknife
 from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes, outcomes
@@ -15,6 +16,7 @@ from mivrat.core.figures.summary import summarise
 from mivrat.core.figures.uncertainty import NAMES, Intervals, intervals
 from mivrat.core.figures.uncertainty import _gap as intervals_of_gap
 from tests.support.drawn import drawn, softmax
+from tests.support.stopping import StopsAfter
 
 
 def told(
@@ -50,7 +52,7 @@ def test_figures_without_an_image_or_a_unit_are_those_worked_out_anew(classes: i
         np.testing.assert_allclose(without[i], plain(labels[kept], predicted[kept], classes), atol=1e-9, err_msg=str(i))
     unit = np.unique(rng.integers(0, 4, n), return_inverse=True)[1]
     units = int(unit.max()) + 1
-    whole = jackknife.without_units(counts, told(labels, predicted), classes, unit, units, lambda: False)
+    whole = jackknife.without_units(counts, told(labels, predicted), classes, unit, units)
     assert whole is not None
     for u in range(units if units > 1 else 0):
         expected = plain(labels[unit != u], predicted[unit != u], classes)
@@ -75,8 +77,11 @@ def test_intervals_hold_the_truth_about_as_often_as_they_say() -> None:
         big = summarise(some(100_000), 4, [1])
         assert big.log_loss is not None
         truth = big.averages | {
-            "log_loss": big.log_loss.value, "brier": big.brier, "ece": big.calibration.ece, "signed_gap": big.calibration.signed_gap,
-        }  # fmt: skip
+            "log_loss": big.log_loss.value,
+            "brier": big.brier,
+            "ece": big.calibration.ece,
+            "signed_gap": big.calibration.signed_gap,
+        }
         for _ in range(80):
             found = intervals(some(50), 4)
             assert found is not None
@@ -121,7 +126,8 @@ def test_nothing_depends_on_the_order_and_a_stop_is_heeded() -> None:
     assert other is not None
     for name, ends in one.of.items():
         assert (other.of[name].low, other.of[name].high) == pytest.approx((ends.low, ends.high))
-    assert intervals(found, 3, np.arange(120), "slide", stopped=lambda: True) is None
+    with stopped_by(StopsAfter(0)):
+        assert intervals(found, 3, np.arange(120), "slide") is None
 
 
 @pytest.mark.parametrize("right", [True, False])

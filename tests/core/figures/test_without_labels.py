@@ -8,6 +8,7 @@ import pytest
 from mivrat.core.figures import without_labels as module
 from mivrat.core.figures.confusion import confusion_matrix
 from mivrat.core.figures.temperature import confidences, scale
+from mivrat.core.figures.uncertain_differences import Ends
 from mivrat.core.figures.without_labels import accuracy_without_labels, matching, mix_without_labels
 
 NAMES = ["birch", "alder", "pine"]
@@ -48,7 +49,7 @@ def test_the_mix_is_found_where_only_the_mix_differs(monkeypatch: pytest.MonkeyP
         (np.array([[50, 50, 0], [2, 98, 0], [0, 0, 80]]), np.repeat([0, 2], [90, 10]), "is negative"),
         (np.array([[50, 5, 0], [5, 50, 0], [0, 0, 60]]), np.zeros(0, np.int64), "no image has an answer"),
     ],
-)  # fmt: skip
+)
 def test_a_mix_is_refused_with_the_reason(matrix: np.ndarray, calls: np.ndarray, why: str) -> None:
     found = mix_without_labels(matrix, calls, NAMES)
     assert found.shares is None
@@ -93,3 +94,16 @@ def test_confidences_of_others_are_at_the_fitted_temperature() -> None:
     assert here.mean() == pytest.approx(right.mean(), abs=0.05)
     plain, _ = confidences(lambda some: z[some], labels, np.ones(300, bool), lambda some: others[some], 50, 3)
     assert plain == pytest.approx(own.max(axis=1))
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "apart"),
+    [
+        ((0.2, 0.5), (0.5, 0.7), False),
+        ((0.5, 0.7), (0.2, 0.5), False),
+        ((0.2, 0.4), (0.5, 0.7), True),
+        ((0.6, 0.7), (0.2, 0.5), True),
+    ],
+)
+def test_estimates_disagree_where_their_intervals_have_nothing_in_common(one: Ends, other: Ends, apart: bool) -> None:
+    assert module.AccuracyEstimate(0.3, one, 0.6, other, 0.5).disagree is apart

@@ -77,7 +77,9 @@ def test_tokens_before_images(class_token: bool, opset: int, images: int | str, 
     if images == "n":  # a batch of five or of one says the same as one of three
         five = maker.maps(np.concatenate([batch, batch[:2]]), [*targets, *targets[:2]], [default], "signed")[0]
         np.testing.assert_allclose(five, np.concatenate([maps, maps[:2]]), rtol=1e-4, atol=1e-6)
-        np.testing.assert_allclose(maker.maps(batch[1:2], targets[1:2], [default], "signed")[0], maps[1:2], rtol=1e-4, atol=1e-6)  # fmt: skip
+        np.testing.assert_allclose(
+            maker.maps(batch[1:2], targets[1:2], [default], "signed")[0], maps[1:2], rtol=1e-4, atol=1e-6
+        )
         np.testing.assert_allclose(maker.activations(batch, default), laid[default.tensor][0], atol=1e-6)
     a, g = laid[default.tensor]
     np.testing.assert_allclose(maps, (a * g).sum(axis=1), rtol=1e-3, atol=1e-5)
@@ -119,7 +121,18 @@ def convolution(kind: str, *parameters: float, further: bool = False) -> Fused:
     def body(net: Net, x: str) -> str:
         about = {"activation_params": list(parameters)} if parameters else {}
         added = [net.add("Tanh", x)] if further else []
-        return fused(net, "FusedConv", x, net.weight(4, 4, 3, 3), net.weight(4), *added, kernel_shape=[3, 3], pads=[1] * 4, activation=kind, **about)  # fmt: skip
+        return fused(
+            net,
+            "FusedConv",
+            x,
+            net.weight(4, 4, 3, 3),
+            net.weight(4),
+            *added,
+            kernel_shape=[3, 3],
+            pads=[1] * 4,
+            activation=kind,
+            **about,
+        )
 
     return body
 
@@ -141,7 +154,17 @@ def product(**about: float) -> Fused:
 
 def pooled_gemm(net: Net, x: str) -> str:
     rows = net.add("Flatten", net.add("GlobalAveragePool", net.add("Mul", x, x)))
-    return fused(net, "FusedGemm", rows, net.weight(5, 4), net.weight(5), transB=1, alpha=0.5, activation="LeakyRelu", activation_alpha=0.2)  # fmt: skip
+    return fused(
+        net,
+        "FusedGemm",
+        rows,
+        net.weight(5, 4),
+        net.weight(5),
+        transB=1,
+        alpha=0.5,
+        activation="LeakyRelu",
+        activation_alpha=0.2,
+    )
 
 
 def skipped(simplified: bool, bias: bool, both: bool) -> Fused:
@@ -165,7 +188,17 @@ def rounded_product(dynamic: bool) -> Fused:
         if dynamic:
             return fused(net, "DynamicQuantizeMatMul", x, levels, scale, net.weight(values=np.int8(3)), bias)
         whole = net.add("DynamicQuantizeLinear", x, outputs=3)
-        return fused(net, "MatMulIntegerToFloat", whole, levels, f"{whole}_1", scale, f"{whole}_2", net.weight(values=np.int8(0)), bias)  # fmt: skip
+        return fused(
+            net,
+            "MatMulIntegerToFloat",
+            whole,
+            levels,
+            f"{whole}_1",
+            scale,
+            f"{whole}_2",
+            net.weight(values=np.int8(0)),
+            bias,
+        )
 
     return body
 
@@ -206,8 +239,14 @@ def test_an_operator_of_the_engines_own_is_what_is_written_for_it(name: str, tmp
     flat = net.add("Reshape", x, net.weight(values=np.array([2, -1])))
     made = net.model([2, 3, 8, 10], {"scores": [2, CLASSES]}, opset=17)
     made.opset_import.append(onnx.helper.make_opsetid("com.microsoft", 1))
-    width = new_session(_with_output(made, flat), as_written=True).run([flat], {"image": np.zeros((2, 3, 8, 10), np.float32)})[0].shape[1]  # fmt: skip
-    made.graph.initializer.append(onnx.numpy_helper.from_array(net.rng.normal(size=(width, CLASSES)).astype(np.float32), "head"))  # fmt: skip
+    width = (
+        new_session(_with_output(made, flat), as_written=True)
+        .run([flat], {"image": np.zeros((2, 3, 8, 10), np.float32)})[0]
+        .shape[1]
+    )
+    made.graph.initializer.append(
+        onnx.numpy_helper.from_array(net.rng.normal(size=(width, CLASSES)).astype(np.float32), "head")
+    )
     made.graph.node.append(onnx.helper.make_node("MatMul", [flat, "head"], ["scores"]))
     maker = HeatmapMaker(loaded(made, tmp_path / "m.onnx", checked=False))
     assert not [

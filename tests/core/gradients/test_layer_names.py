@@ -99,8 +99,16 @@ def test_blocks_and_plain_names(tmp_path: Path) -> None:
     maker = HeatmapMaker(loaded(net.model(["n", 3, 8, 8], {"scores": ["n", 3]}), tmp_path / "n.onnx", 3))
     groups = in_groups(maker.layers)
     assert [heading for heading, _ in groups] == [LIKELY, "head", "blocks.1", "blocks.0"]
-    assert [(one.block, one.plain) for one in groups[0][1]] == [("head", "average pooling"), ("blocks.1", "sum"), ("blocks.0", "activation (x · sigmoid x)")]  # fmt: skip
-    assert {one.plain for one in groups[2][1]} == {"activation (x · sigmoid x)", "activation (Sigmoid)", "convolution 3 × 3"}  # fmt: skip
+    assert [(one.block, one.plain) for one in groups[0][1]] == [
+        ("head", "average pooling"),
+        ("blocks.1", "sum"),
+        ("blocks.0", "activation (x · sigmoid x)"),
+    ]
+    assert {one.plain for one in groups[2][1]} == {
+        "activation (x · sigmoid x)",
+        "activation (Sigmoid)",
+        "convolution 3 × 3",
+    }
     listed = [one.tensor for _, some in groups for one in some]
     assert sorted(listed) == sorted(one.tensor for one in maker.layers)
     for node in net.nodes:  # without any names: a block ends with its sum

@@ -24,7 +24,13 @@ def test_the_range_is_whole() -> None:
     assert len(NAMES) >= 11
 
 
-@pytest.mark.parametrize("name", NAMES)
+# Recurrent layers written out have many nodes; against finite differences they are tested elsewhere.
+MANY_NODES = ("recurrent-gru", "recurrent-lstm")
+
+
+@pytest.mark.parametrize(
+    "name", [pytest.param(one, marks=pytest.mark.slow) if one in MANY_NODES else one for one in NAMES]
+)
 def test_maps_against_another_automatic_differentiation(name: str) -> None:
     """Both the weighted and the signed map of up to three layers of each network, for two images and targets."""
     with np.load(DATA / "vectors.npz") as held:

@@ -31,9 +31,22 @@ def add(net: Net, x: str, step: tuple[str, int], channels: int) -> str:
         )[n % 6]
         weight = np.zeros((channels, channels, kernel, kernel), np.float32)
         weight[np.arange(channels), np.arange(channels)] = 1 / kernel**2
-        return net.add("Conv", x, net.weight(values=weight), kernel_shape=[kernel] * 2, strides=[stride] * 2, dilations=[dilation] * 2, pads=[pad] * 4)  # fmt: skip
+        return net.add(
+            "Conv",
+            x,
+            net.weight(values=weight),
+            kernel_shape=[kernel] * 2,
+            strides=[stride] * 2,
+            dilations=[dilation] * 2,
+            pads=[pad] * 4,
+        )
     if kind == "pool":
-        op, size, pads, ceil = (("MaxPool", 2, [0] * 4, 0), ("AveragePool", 3, [1] * 4, 0), ("MaxPool", 3, [0, 1, 1, 0], 1), ("AveragePool", 2, [0] * 4, 1))[n % 4]  # fmt: skip
+        op, size, pads, ceil = (
+            ("MaxPool", 2, [0] * 4, 0),
+            ("AveragePool", 3, [1] * 4, 0),
+            ("MaxPool", 3, [0, 1, 1, 0], 1),
+            ("AveragePool", 2, [0] * 4, 1),
+        )[n % 4]
         return net.add(op, x, kernel_shape=[size] * 2, strides=[2, 2], pads=pads, ceil_mode=ceil)
     if kind == "crop":
         starts, ends = (([2, 3], [-2, -3]), ([0, 0], [-6, -5]), ([5, 0], [10**6, 10**6]))[n % 3]
@@ -46,7 +59,9 @@ def add(net: Net, x: str, step: tuple[str, int], channels: int) -> str:
     if kind == "flip":
         axis = 2 + n % 2
         return net.add("Slice", x, *(net.weight(values=np.array([one])) for one in (-1, -(10**6), axis, -1)))
-    return net.add("Resize", x, "", net.weight(values=np.array([1, 1, 2, 2], np.float32)), mode=("nearest", "linear")[n % 2])  # fmt: skip
+    return net.add(
+        "Resize", x, "", net.weight(values=np.array([1, 1, 2, 2], np.float32)), mode=("nearest", "linear")[n % 2]
+    )
 
 
 STEPS = st.tuples(
@@ -56,7 +71,9 @@ STEPS = st.tuples(
 
 @settings(max_examples=80, deadline=None)
 @given(st.lists(STEPS, min_size=1, max_size=5), st.floats(0.25, 0.75), st.floats(0.25, 0.75))
-def test_the_heat_covers_a_planted_square(tmp_path_factory: pytest.TempPathFactory, steps: list[tuple[str, int]], down: float, across: float) -> None:  # fmt: skip
+def test_the_heat_covers_a_planted_square(
+    tmp_path_factory: pytest.TempPathFactory, steps: list[tuple[str, int]], down: float, across: float
+) -> None:
     net, channels = Net(seed=1), 3
     x = "image"
     for step in steps:
@@ -81,7 +98,10 @@ def test_the_heat_covers_a_planted_square(tmp_path_factory: pytest.TempPathFacto
     large = laid_over(heat, *SIDES)
     hot = large > 0.5 * large.max()
     rows, columns = np.nonzero(hot)
-    cell = [abs(place.bottom - place.top) * SIDES[0] / layer.grid[1 if place.swapped else 0], abs(place.right - place.left) * SIDES[1] / layer.grid[0 if place.swapped else 1]]  # fmt: skip
+    cell = [
+        abs(place.bottom - place.top) * SIDES[0] / layer.grid[1 if place.swapped else 0],
+        abs(place.right - place.left) * SIDES[1] / layer.grid[0 if place.swapped else 1],
+    ]
     # Its middle is the square's, to half a cell and a pixel.
     assert abs(rows.mean() + 0.5 - row) <= 0.5 * cell[0] + 1
     assert abs(columns.mean() + 0.5 - column) <= 0.5 * cell[1] + 1

@@ -30,8 +30,16 @@ class Growing:
         pads = [reach // 2, reach // 2, reach - reach // 2, reach - reach // 2]
         weight = self.net.weight(channels_out, channels_in // group, kernel, kernel)
         return self.net.add(
-            "Conv", x, weight, self.net.weight(channels_out), kernel_shape=[kernel] * 2, dilations=[dilation] * 2, pads=pads, strides=[stride] * 2, group=group
-        )  # fmt: skip
+            "Conv",
+            x,
+            weight,
+            self.net.weight(channels_out),
+            kernel_shape=[kernel] * 2,
+            dilations=[dilation] * 2,
+            pads=pads,
+            strides=[stride] * 2,
+            group=group,
+        )
 
     def activation(self, x: str) -> str:
         op = str(self.rng.choice(["LeakyRelu", "Sigmoid", "Tanh", "Softplus", "Elu", "gated"]))

@@ -350,26 +350,65 @@ def turned(d: Drawn) -> str:
 # The versions in which an operator came to mean or to be written otherwise.
 SWEPT: dict[str, tuple[Callable[[Drawn], str], tuple[int, ...]]] = {
     "ReduceSum": (reduction("ReduceSum", 13), (9, 11, 13, 18)),
-    **{op: (reduction(op, 18), (9, 11, 13, 18)) for op in ("ReduceMean", "ReduceMax", "ReduceMin", "ReduceL1", "ReduceL2", "ReduceSumSquare", "ReduceLogSum", "ReduceLogSumExp", "ReduceProd")},
+    **{
+        op: (reduction(op, 18), (9, 11, 13, 18))
+        for op in (
+            "ReduceMean",
+            "ReduceMax",
+            "ReduceMin",
+            "ReduceL1",
+            "ReduceL2",
+            "ReduceSumSquare",
+            "ReduceLogSum",
+            "ReduceLogSumExp",
+            "ReduceProd",
+        )
+    },
     **{op: (distribution(op), (9, 11, 13)) for op in ("Softmax", "LogSoftmax")},
-    "Slice": (cut, (9, 10, 11, 13)), "Pad": (padded, (9, 11, 13, 18, 19)), "Split": (split, (9, 11, 13, 18)),
-    "Gather": (gathered, (9, 11, 13)), "Gather, first axis": (gathered_at_images, (9, 13, 16)),
-    "GatherElements": (elements, (11, 13, 16)), "GatherND": (gathered_nd, (11, 12, 13, 16)),
-    "ScatterElements": (scattered, (9, 10, 11, 13, 16, 18)), "TopK": (largest, (9, 10, 11)), "Squeeze": (squeezed, (9, 11, 13, 21)),
-    "Conv": (convolved, (9, 11)), "ConvTranspose": (spread, (9, 11)), "MaxPool": (pooled("MaxPool"), (9, 10, 11, 12)),
-    "AveragePool": (pooled("AveragePool"), (9, 10, 11, 19)), "LpPool": (pooled("LpPool"), (9, 11, 18)),
-    "Resize": (resized, (10, 11, 13, 18, 19)), "Upsample": (enlarged, (7, 8, 9)), "MatMul": (multiplied, (8, 9, 13)), "Gemm": (gemm, (7, 9, 11, 13)),
-    "Clip": (clipped, (9, 11, 12, 13)), **{op: (broadcast(op), (9, 13)) for op in ("Add", "Sub", "Mul", "Div")}, "Pow": (broadcast("Pow"), (9, 12, 13, 15)),
-    "LayerNormalization": (normalised("LayerNormalization"), (17,)), "RMSNormalization": (normalised("RMSNormalization"), (23,)),
-    "LpNormalization": (normalised("LpNormalization"), (9, 22)), "BatchNormalization": (normalised("BatchNormalization"), (9, 14, 15)),
-    "InstanceNormalization": (normalised("InstanceNormalization"), (9,)), "CumSum": (summed_up, (11, 14)), "Tile": (tiled, (9, 13)),
+    "Slice": (cut, (9, 10, 11, 13)),
+    "Pad": (padded, (9, 11, 13, 18, 19)),
+    "Split": (split, (9, 11, 13, 18)),
+    "Gather": (gathered, (9, 11, 13)),
+    "Gather, first axis": (gathered_at_images, (9, 13, 16)),
+    "GatherElements": (elements, (11, 13, 16)),
+    "GatherND": (gathered_nd, (11, 12, 13, 16)),
+    "ScatterElements": (scattered, (9, 10, 11, 13, 16, 18)),
+    "TopK": (largest, (9, 10, 11)),
+    "Squeeze": (squeezed, (9, 11, 13, 21)),
+    "Conv": (convolved, (9, 11)),
+    "ConvTranspose": (spread, (9, 11)),
+    "MaxPool": (pooled("MaxPool"), (9, 10, 11, 12)),
+    "AveragePool": (pooled("AveragePool"), (9, 10, 11, 19)),
+    "LpPool": (pooled("LpPool"), (9, 11, 18)),
+    "Resize": (resized, (10, 11, 13, 18, 19)),
+    "Upsample": (enlarged, (7, 8, 9)),
+    "MatMul": (multiplied, (8, 9, 13)),
+    "Gemm": (gemm, (7, 9, 11, 13)),
+    "Clip": (clipped, (9, 11, 12, 13)),
+    **{op: (broadcast(op), (9, 13)) for op in ("Add", "Sub", "Mul", "Div")},
+    "Pow": (broadcast("Pow"), (9, 12, 13, 15)),
+    "LayerNormalization": (normalised("LayerNormalization"), (17,)),
+    "RMSNormalization": (normalised("RMSNormalization"), (23,)),
+    "LpNormalization": (normalised("LpNormalization"), (9, 22)),
+    "BatchNormalization": (normalised("BatchNormalization"), (9, 14, 15)),
+    "InstanceNormalization": (normalised("InstanceNormalization"), (9,)),
+    "CumSum": (summed_up, (11, 14)),
+    "Tile": (tiled, (9, 13)),
     "Transpose": (turned, (9, 13)),
-}  # fmt: skip
+}
 # The first is run by ``make test``, all by ``make test-slow``.
 DRAWS = 6
 
 
-@pytest.mark.parametrize(("op", "opset", "seed"), [pytest.param(op, opset, 10 * k + opset, marks=[pytest.mark.slow] if k else []) for op, (_, opsets) in SWEPT.items() for opset in opsets for k in range(DRAWS)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("op", "opset", "seed"),
+    [
+        pytest.param(op, opset, 10 * k + opset, marks=[pytest.mark.slow] if k else [])
+        for op, (_, opsets) in SWEPT.items()
+        for opset in opsets
+        for k in range(DRAWS)
+    ],
+)
 def test_a_rule_at_random(op: str, opset: int, seed: int, tmp_path: Path) -> None:
     checked = through(lambda net, x: SWEPT[op][0](Drawn(net, x, opset, seed)), tmp_path, opset=opset)
     try:

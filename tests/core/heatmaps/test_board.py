@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.core.heatmaps.board import Column, Row, board_cells
+from mivrat.core.heatmaps.board import BoardColumn, Row, board_cells
 from mivrat.core.heatmaps.combining import combined
 from mivrat.core.heatmaps.maps import HeatmapMaker, Target
 from tests.support.networks import classifier, loaded, random_batch
@@ -18,9 +18,9 @@ def test_a_board_holds_each_map_where_it_belongs(tmp_path: Path) -> None:
     early, late = (next(one for one in maker.layers if one.op == op) for op in ("Conv", "Relu"))
     rows = [Row("late", (late,)), Row("both", (early, late))]
     columns = [
-        Column("1", (Target(1),)),
-        Column("2 rather than 0", (Target(2, 0),)),
-        Column("mix", (Target(0), Target(1)), (3, 1)),
+        BoardColumn("1", (Target(1),)),
+        BoardColumn("2 rather than 0", (Target(2, 0),)),
+        BoardColumn("mix", (Target(0), Target(1)), (3, 1)),
     ]
     for method in ("signed", "score"):
         cells = {(c.row, c.column): c.heat for c in board_cells(maker, tensor, rows, columns, method)}  # type: ignore[arg-type]

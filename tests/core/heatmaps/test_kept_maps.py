@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from mivrat.core.base.blob_cache import BlobCache
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.heatmaps.kept_maps import KeptMaps
 from mivrat.core.heatmaps.maps import Target
 from mivrat.core.heatmaps.setup import MapSetup
@@ -18,9 +18,10 @@ from tests.support.small_run import Ran
 def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_path: Path) -> None:
     setup, everything, stop = MapSetup("signed", of="predicted"), list(range(42)), StopSignal()
     kept = KeptMaps(ran.record, ran.judged, setup, ran.contents, BlobCache(tmp_path / "c"))
-    for progress in kept.run(ran.maker, everything, stop):
-        if progress.done > 1:
-            stop.stop()
+    with stopped_by(stop):
+        for progress in kept.run(ran.maker, everything):
+            if progress.done > 1:
+                stop.stop()
     done = len(kept.maps)
     assert 0 < done < 41
     again = KeptMaps(ran.record, ran.judged, setup, ran.contents, BlobCache(tmp_path / "c"))
@@ -46,4 +47,5 @@ def test_maps_of_a_selection_are_stopped_kept_and_gone_on_with(ran: Ran, tmp_pat
     named = KeptMaps(ran.record, ran.judged, MapSetup("signed", of=1), ran.contents, BlobCache(tmp_path / "c"))
     assert sorted(named.maps) == np.flatnonzero(ran.judged.predicted == 1).tolist()
     slow = KeptMaps(ran.record, ran.judged, MapSetup("masks"), ran.contents, BlobCache(tmp_path / "c"))
-    assert [one.done for one in slow.run(ran.maker, everything[:2], stop)] == [0]  # stopped before the first
+    with stopped_by(stop):
+        assert [one.done for one in slow.run(ran.maker, everything[:2])] == [0]  # stopped before the first

@@ -78,7 +78,9 @@ HEADS = (
 
 @pytest.mark.parametrize("head", HEADS)
 @pytest.mark.parametrize("step", [1e-4, 0.004, 0.05])
-def test_the_target_is_the_score_before_its_last_rounding_and_before_sigmoids(head: str, step: float, tmp_path: Path) -> None:  # fmt: skip
+def test_the_target_is_the_score_before_its_last_rounding_and_before_sigmoids(
+    head: str, step: float, tmp_path: Path
+) -> None:
     """Scores far beyond the range of their quantiser, beyond it, and within: the map is that of the plain scores."""
 
     def made(with_head: str) -> HeatmapMaker:

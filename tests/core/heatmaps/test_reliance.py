@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, StopSignal, stopped_by
 from mivrat.core.heatmaps.reliance import Reliance, examine_reliance
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.heatmaps.shuffled import DEPTHS
@@ -30,7 +30,6 @@ def test_trust_is_examined_step_by_step(ran: Ran) -> None:
     assert not Reliance(MapSetup(), ()).sentences()
     stop = StopSignal()
     stop.stop()
-    assert not any(
-        isinstance(one, Reliance)
-        for one in examine_reliance(ran.record, ran.judged, MapSetup(), images, ran.maker, 0, stop)
-    )
+    with stopped_by(stop):
+        found = list(examine_reliance(ran.record, ran.judged, MapSetup(), images, ran.maker, 0))
+    assert not any(isinstance(one, Reliance) for one in found)

@@ -12,7 +12,7 @@ import pytest
 
 from mivrat.core.base.blob_cache import BlobCache
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.likeness import store
 from mivrat.core.likeness.features import FeatureModel, feature_tensor, unit
@@ -73,9 +73,10 @@ def test_features_are_kept_found_again_and_gone_on_with(tmp_path: Path, monkeypa
     contents = {i: stamp.content for i, stamp in load_stamps(study, record.info.set_id).items()}
     cache, stop = BlobCache(tmp_path / "cache"), StopSignal()
     features = Features(record, contents, cache)
-    for progress in features.run(stop):
-        if progress.done > 1:
-            stop.stop()
+    with stopped_by(stop):
+        for progress in features.run():
+            if progress.done > 1:
+                stop.stop()
     unread = len(features.pending)
     assert 0 < unread < 59
     again = Features(record, {}, cache)  # nothing is known of the files before they are read

@@ -60,6 +60,10 @@ class Service:
         self.asked += len(batch)
         return 9 * batch.mean(axis=(2, 3), dtype=np.float32)
 
+    @property
+    def row_dtype(self) -> type[np.float32]:
+        return np.float32
+
     def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         raise NotImplementedError
 

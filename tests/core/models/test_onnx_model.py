@@ -22,9 +22,16 @@ from tests.support.networks import Net, classifier, loaded, random_batch, recipe
 
 
 @pytest.mark.parametrize("as_constants", [False, True])
-@pytest.mark.parametrize(("order", "channels", "dtype", "batch", "opset"), [
-    ("NCHW", 3, "float32", "n", 9), ("NHWC", 3, "float32", 1, 13), ("NCHW", 1, "float16", 4, 17), ("NHWC", 3, "uint8", "n", 21), ("NHWC", 1, "float32", 2, 11),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("order", "channels", "dtype", "batch", "opset"),
+    [
+        ("NCHW", 3, "float32", "n", 9),
+        ("NHWC", 3, "float32", 1, 13),
+        ("NCHW", 1, "float16", 4, 17),
+        ("NHWC", 3, "uint8", "n", 21),
+        ("NHWC", 1, "float32", 2, 11),
+    ],
+)
 def test_forms_of_input_score_one_by_one_as_in_batches(
     tmp_path: Path, order: Any, channels: int, dtype: str, batch: Any, opset: int, as_constants: bool
 ) -> None:

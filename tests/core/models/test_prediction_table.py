@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import numpy as np
 import onnx
+import polars as pl
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from mivrat.core.answers.answers import SCORED
 from mivrat.core.base.errors import InputError
+from mivrat.core.models import prediction_table
 from mivrat.core.models.hints import model_hints
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.prediction_table import PredictionTable
-from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set
+from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set, tidied
 from mivrat.core.pictures.recipe import Recipe, Resize, Values
 from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
@@ -145,7 +151,8 @@ def test_rounded_probabilities_and_percentages_are_read_as_such(tmp_path: Path, 
         cells = [[f"{factor * v:.{decimals}f}" for v in line] for line in p]
         made = scores_of(tmp_path, cells)
         assert made.settled == "probabilities"
-        rows, _ = made.looked_up(listed(tmp_path, *[0] * 200))
+        at, (rows,) = made.looked_up(listed(tmp_path, *[0] * 200))
+        assert at.tolist() == list(range(200))
         np.testing.assert_allclose(rows, np.array(cells, float) / factor, rtol=1e-15)
 
 
@@ -165,3 +172,64 @@ def test_numbers_of_a_table_are_kept_in_double_precision(tmp_path: Path) -> None
         list(evaluation.run())
         assert evaluation.judging.judged().rank.tolist() == [2, 1]
         assert load_run(study, 1).answers.rows.tolist() == [[float(v) for v in line] for line in fine]
+
+
+@pytest.mark.parametrize("dtype", [pl.Float32, pl.Float64])
+@pytest.mark.parametrize("kind", ["logits", "probabilities", "percentages", "rounded", "holes"])
+@pytest.mark.parametrize("piece", [1, 6, 10**6])
+def test_numbers_of_a_parquet_file_are_those_of_the_same_file_read_whole(
+    dtype: type[pl.DataType], kind: str, piece: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Some rows at a time or all at once, in another order than the images, with a row twice and one that no image has."""
+    rng = np.random.default_rng(3)
+    rows = rng.normal(0, 3, (40, 3)) if kind in ("logits", "holes") else rng.dirichlet([0.5] * 3, 40)
+    rows = {"percentages": 100 * rows, "rounded": rows.round(2)}.get(kind, rows)
+    names = [f"{i}.png" for i in rng.permutation(38)] + ["0.png", "nowhere.png"]
+    frame = pl.DataFrame({"path": names, **{name: rows[:, k] for k, name in enumerate(CLASSES)}})
+    frame = frame.with_columns(pl.col(name).cast(dtype) for name in CLASSES)
+    if kind == "holes":
+        frame = frame.with_columns(birch=pl.when(pl.int_range(40) == 3).then(None).otherwise(pl.col("birch")))
+    frame.write_parquet(tmp_path / "p.parquet", row_group_size=7)
+    monkeypatch.setattr(prediction_table, "PIECE", 3 * piece)
+
+    def answers() -> tuple[object, ...]:
+        evaluation = Evaluation(PredictionTable(tmp_path / "p.parquet", CLASSES), listed(tmp_path, *[0] * 39))
+        list(evaluation.run())
+        judged, answers = evaluation.judging.judged(), evaluation.answers
+        return answers.kind, answers.rows[answers.state == SCORED].tolist(), answers.reasons, judged.own.tolist()[:30]
+
+    found = answers()
+    monkeypatch.setattr(prediction_table._StoredNumbers, "of", lambda *_: None)
+    whole = answers()
+    assert found[:1] == whole[:1]
+    assert found[2] == whole[2] == {38: prediction_table.NO_ROW}
+    # Single precision is not written out and read again as doubles.
+    np.testing.assert_allclose(np.array(found[1]), np.array(whole[1]), rtol=1e-6 if dtype is pl.Float32 else 0)
+    np.testing.assert_allclose(np.array(found[3]), np.array(whole[3]), rtol=1e-5 if dtype is pl.Float32 else 0)
+
+
+def test_a_parquet_file_with_something_wrong_is_told_of_as_ever(tmp_path: Path) -> None:
+    good = pl.DataFrame({"path": ["a", "b"], **{name: [0.5, 0.25] for name in CLASSES}})
+    file = tmp_path / "p.parquet"
+    for frame, what in (
+        (good.drop("hazel"), "missing: 'hazel'"),
+        (good.drop("path"), "no 'path' column"),
+        (good.with_columns(path=pl.Series(["a", None])), "row 2 has no path"),
+        (good.clear(), "lists no images"),
+        (good, "all scores are in"),
+    ):
+        frame.write_parquet(file)
+        with pytest.raises(InputError, match=what):
+            PredictionTable(file, CLASSES)
+    file.write_bytes(file.read_bytes()[:-9])
+    with pytest.raises(InputError, match="cannot be read"):
+        PredictionTable(file, CLASSES)
+
+
+PATHS = st.lists(st.text("ab./\\\n ", min_size=0, max_size=7), max_size=6)
+
+
+@settings(max_examples=300)
+@given(PATHS)
+def test_paths_are_tidied_all_at_once_as_one_by_one(paths: list[str]) -> None:
+    assert tidied(paths) == [os.path.normpath(path) for path in paths]

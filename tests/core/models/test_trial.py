@@ -164,7 +164,8 @@ def test_a_run_that_hangs_at_an_image_can_be_stopped(tmp_path: Path) -> None:
     evaluation, stop = Evaluation(model, read_image_set(root, CLASSES)), StopSignal()
     threading.Timer(0.5, stop.stop).start()
     began = time.monotonic()
-    list(evaluation.run(stop, batch_size=1))
+    with stopped_by(stop):
+        list(evaluation.run(batch_size=1))
     assert time.monotonic() - began < 10
     assert 0 < len(evaluation.answers.pending) < 6
 

@@ -49,7 +49,10 @@ def test_subsets_are_equal_sized_seeded_and_said() -> None:
 def test_halves_are_equal_share_nothing_and_keep_units_whole(
     listed: list[tuple[int | None, int]], in_units: bool, seed: int
 ) -> None:
-    items = [ImageItem(f"{i}.png", label, columns={"slide": f"s{slide}" if slide else ""}) for i, (label, slide) in enumerate(listed)]  # fmt: skip
+    items = [
+        ImageItem(f"{i}.png", label, columns={"slide": f"s{slide}" if slide else ""})
+        for i, (label, slide) in enumerate(listed)
+    ]
     whole = ImageSet("whole", Path("/x"), items, unit_column="slide" if in_units else "")
     if in_units and len({one.columns["slide"] for one in items}) == 1 and items[0].columns["slide"]:
         with pytest.raises(InputError, match="at least two"):

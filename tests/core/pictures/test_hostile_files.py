@@ -138,7 +138,7 @@ def test_names_that_are_no_text_go_through_everything(tmp_path: Path, capsys: py
     with Study.open(tmp_path / "s.mivrat") as study:
         assert load_image_set(study, 1).items == images.items
     table = PredictionTable(tmp_path / "out" / "predictions.csv", CLASSES)
-    assert table.looked_up(images)[1].sum() == len(images.items) - 1
+    assert (table.looked_up(images)[0] >= 0).sum() == len(images.items) - 1
     capsys.readouterr()
 
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 import pytest
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, StopSignal, stopped_by
 from mivrat.core.heatmaps.maps import HeatmapMaker
 from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.region_masking.cover_test import (
@@ -49,7 +49,15 @@ def test_a_patch_of_another_model_is_refused_and_bad_rules_are_not_read(ran: Ran
         list(run_cover_test(CLASSES, ran.record.image_set, other, ran.maker, ran.maker))
     short = replace(likeness.region.patch, features=(1.0,), usual=(0.0,))
     with pytest.raises(InputError, match="1 features, the layer"):
-        list(run_cover_test(CLASSES, ran.record.image_set, replace(likeness, region=replace(likeness.region, patch=short)), ran.maker, ran.maker))  # fmt: skip
+        list(
+            run_cover_test(
+                CLASSES,
+                ran.record.image_set,
+                replace(likeness, region=replace(likeness.region, patch=short)),
+                ran.maker,
+                ran.maker,
+            )
+        )
     for plan, key, value in (
         (colour, "tolerance", 0),
         (colour, "lab", [1, 2]),
@@ -88,11 +96,18 @@ def test_a_cover_test_can_be_done_again_from_what_is_kept(ran: Ran) -> None:
     assert [one.problem for one in found.found] == ["", "", ""]
     assert found.result.hot_elsewhere is not None
     assert all(len(one.predicted) == 4 for one in found.found)  # each of three has another one whose heat is known
-    stop = StopSignal()
-    stop.stop()
-    *_, cut = run_cover_test(CLASSES, ran.record.image_set, plans[0], ran.maker, ran.maker, stop)
-    assert isinstance(cut, CoverTest)
-    assert len(cut.found) == 1
+    stop, cut = StopSignal(), list[object]()
+    with stopped_by(stop):
+        for event in run_cover_test(CLASSES, ran.record.image_set, plans[0], ran.maker, ran.maker):
+            cut.append(event)
+            if isinstance(event, Progress) and event.done == 1:
+                stop.stop()
+        assert not any(
+            isinstance(one, CoverTest)
+            for one in run_cover_test(CLASSES, ran.record.image_set, plans[0], ran.maker, ran.maker)
+        )
+    assert isinstance(cut[-1], CoverTest)
+    assert len(cut[-1].found) == 1
     for text in (
         "{}",
         "no",

@@ -141,7 +141,7 @@ def test_heat_anywhere_in_an_object_raises_alarms_by_the_first_control_only(tmp_
             Recipe(resize=Resize(rule="stretch", size=(24, 24)), values={"scale": 1.0})
         )  # type: ignore[arg-type]
         second = HotElsewhere(maker, files, maker.recipe, None, "gradient", 0, 0)
-        found = list(cover(maker, files, range(images), own, "mean", 0, second=second))  # type: ignore[arg-type]  # fmt: skip
+        found = list(cover(maker, files, range(images), own, "mean", 0, second=second))  # type: ignore[arg-type]
         result = result_of(found, [0] * images)
         assert result.hot_elsewhere is not None
         assert result.hot_elsewhere.total == images
@@ -161,7 +161,10 @@ def test_the_second_control_is_the_hottest_part_of_another_image_whatever_the_or
     hot = {i: HeatAnywhereInTheObject._somewhere(to_tensor(one, maker.recipe), 1) for i, one in pixels.items()}
     region = np.zeros((24, 24), bool)
     region[:5, :5] = True
-    one, other = (HotElsewhere(maker, some, maker.recipe, None, "gradient", 0, 0) for some in (files, dict(reversed(files.items()))))  # fmt: skip
+    one, other = (
+        HotElsewhere(maker, some, maker.recipe, None, "gradient", 0, 0)
+        for some in (files, dict(reversed(files.items())))
+    )
     for i in files:
         found = one(i, pixels[i], region)
         assert found is not None
@@ -176,9 +179,15 @@ def test_the_second_control_is_the_hottest_part_of_another_image_whatever_the_or
 @pytest.mark.parametrize("option", ["--colour", "--like"])
 def test_the_ink_dot_is_found_by_what_it_is(option: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     arguments: dict[str, object] = {
-        "model": DATA / "grain-net-1.onnx", "recipe": DATA / "recipe.toml", "classes": DATA / "classes.txt",
-        "images": DATA / "late-summer-field.csv", "labelled": "plantain", "target": "ragweed", "hide": "mean", "out": tmp_path,
-    }  # fmt: skip
+        "model": DATA / "grain-net-1.onnx",
+        "recipe": DATA / "recipe.toml",
+        "classes": DATA / "classes.txt",
+        "images": DATA / "late-summer-field.csv",
+        "labelled": "plantain",
+        "target": "ragweed",
+        "hide": "mean",
+        "out": tmp_path,
+    }
     patch = f"{DATA / 'late-summer-field/plantain/pl_0001.jpg'}:0.03,0.07,0.2,0.2"
 
     def run(**further: object) -> int:

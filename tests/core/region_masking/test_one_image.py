@@ -116,10 +116,17 @@ def test_the_ink_dot_is_the_cause_for_one_model_and_not_for_the_other(
     model: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     arguments = {
-        "model": DATA / f"grain-net-{model}.onnx", "heat-from": DATA / "grain-net-1.onnx", "recipe": DATA / "recipe.toml",
-        "classes": DATA / "classes.txt", "images": DATA / "late-summer-field.csv", "labelled": "plantain",
-        "target": "ragweed", "hottest": 0.08, "hide": "mean", "out": tmp_path,
-    }  # fmt: skip
+        "model": DATA / f"grain-net-{model}.onnx",
+        "heat-from": DATA / "grain-net-1.onnx",
+        "recipe": DATA / "recipe.toml",
+        "classes": DATA / "classes.txt",
+        "images": DATA / "late-summer-field.csv",
+        "labelled": "plantain",
+        "target": "ragweed",
+        "hottest": 0.08,
+        "hide": "mean",
+        "out": tmp_path,
+    }
     assert run_command(["cover", *(str(part) for key, value in arguments.items() for part in (f"--{key}", value))]) == 0
     told = json.loads((tmp_path / "cover.json").read_text())
     with open(tmp_path / "cover.csv", encoding="utf-8") as file:

@@ -21,7 +21,7 @@ from PIL import Image
 from mivrat.core.answers.answers import SCORED, UNREADABLE, Answers
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.base.job import Progress, StopSignal, Written, stopped_by
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.reporting import exporting
@@ -237,10 +237,11 @@ def test_predictions_of_what_is_asked_for(exported: ExportedImages) -> None:
 
 def test_sorting_stops_and_says_what_is_in_the_way(exported: ExportedImages, tmp_path: Path) -> None:
     stop = StopSignal()
-    for news in sort_into_folders(exported, tmp_path / "out", "copies", stop):
-        if isinstance(news, Progress) and news.done == 2:
-            stop.stop()
-    assert news == Written(2, tmp_path / "out")
+    with stopped_by(stop):
+        for event in sort_into_folders(exported, tmp_path / "out", "copies"):
+            if isinstance(event, Progress) and event.done == 2:
+                stop.stop()
+    assert event == Written(2, tmp_path / "out")
     exported.record.image_set.file(0).unlink()
     *_, told = sort_into_folders(exported, tmp_path / "rest", "copies")
     assert told == Written(5, tmp_path / "rest", 1)
@@ -288,5 +289,6 @@ def test_contact_sheets_hold_every_image(exported: ExportedImages, tmp_path: Pat
     list(contact_sheet(exported, tmp_path / "all.pdf"))  # an unreadable and an unlabelled one too
     stop = StopSignal()
     stop.stop()
-    list(contact_sheet(many, tmp_path / "stopped.pdf", stop))
+    with stopped_by(stop):
+        list(contact_sheet(many, tmp_path / "stopped.pdf"))
     assert not (tmp_path / "stopped.pdf").exists()

@@ -14,7 +14,7 @@ import pytest
 from PIL import Image
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal, Written
+from mivrat.core.base.job import Progress, StopSignal, Written, stopped_by
 from mivrat.core.figures.covered import cover_result
 from mivrat.core.heatmaps.overlay import heat_colours
 from mivrat.core.heatmaps.setup import MapSetup
@@ -127,9 +127,10 @@ def test_a_folder_of_maps_is_indexed_as_far_as_it_was_written(ran: Ran, tmp_path
     assert {one: (tmp_path / "all" / one).read_bytes() for one in before} == before  # nothing is written over
     assert "0-2.npy" in (tmp_path / "all" / "index (2).csv").read_text()
     stop = StopSignal()
-    for progress in write_selection(ran.record, ran.judged, MapSetup(of=1), maps, tmp_path / "some", stop):
-        if isinstance(progress, Progress) and progress.done == 1:
-            stop.stop()
+    with stopped_by(stop):
+        for progress in write_selection(ran.record, ran.judged, MapSetup(of=1), maps, tmp_path / "some"):
+            if isinstance(progress, Progress) and progress.done == 1:
+                stop.stop()
     assert progress == Written(1, tmp_path / "some")
     assert sorted(path.name for path in (tmp_path / "some").iterdir()) == ["0.npy", "0.png", "index.csv"]
     assert (tmp_path / "some" / "index.csv").read_text().count("\n") == 2

@@ -20,10 +20,10 @@ from mivrat.core.checks.result import CheckResult
 from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.criteria import criteria_of
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.findings import Checked, Draft, FindingClaim, Measure, Picture, Weight
+from mivrat.core.concluding.findings import Checked, Draft, FindingClaim, FindingPicture, Measure, Weight
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card, plain
-from mivrat.core.reporting.report.content import Report, ReportInputs, Wanted, gather
+from mivrat.core.reporting.report.content import Report, ReportChoices, ReportInputs, gather
 from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.diagrams import diagrams_of, with_both_themes
 from mivrat.core.reporting.report.limits import limits
@@ -43,15 +43,17 @@ def told(
     of: EvaluationContext, criteria: Sequence[str] = (), weight: Weight = "blocks", state: str = "holds"
 ) -> ReportInputs:
     one = FindingClaim("criterion", "top1 >= 0.9")
-    (before,) = [news for news in measure(one, of) if isinstance(news, Measure)]
-    draft = Draft(ODD[0], f"{ODD[1]}\n{ODD[2]}", one, weight, (Picture(of.names[0], False, ODD[2]),))
+    (before,) = [event for event in measure(one, of) if isinstance(event, Measure)]
+    draft = Draft(ODD[0], f"{ODD[1]}\n{ODD[2]}", one, weight, (FindingPicture(of.names[0], False, ODD[2]),))
     finding = finding_of(draft, before, of)
     checked = Checked(state, "why", before, of.model, of.images)  # type: ignore[arg-type]
-    return ReportInputs("study", criteria_of(criteria, of), None, [(finding, checked)], deep=slow_figures(of.snapshot.judged), day=DAY)  # fmt: skip
+    return ReportInputs(
+        "study", criteria_of(criteria, of), None, [(finding, checked)], deep=slow_figures(of.snapshot.judged), day=DAY
+    )
 
 
 def made(of: EvaluationContext, **said: object) -> Report:
-    return gather(of, told(of, **said), Wanted(author=ODD[0], summary=ODD[2]))  # type: ignore[arg-type]
+    return gather(of, told(of, **said), ReportChoices(author=ODD[0], summary=ODD[2]))  # type: ignore[arg-type]
 
 
 class Seen(HTMLParser):
@@ -124,7 +126,11 @@ def test_the_verdict(criteria: Sequence[str], weight: Weight, state: str, verdic
     report = made(of, criteria=criteria, weight=weight, state=state)
     assert report.verdict_state == verdict[0]
     assert report.verdict.startswith(verdict[1])
-    failing = [one for one in cases_of([c.outcome for c in criteria_of(criteria, of)], told(of, criteria, weight, state).findings) if one.state == "failed"]  # fmt: skip
+    failing = [
+        one
+        for one in cases_of([c.outcome for c in criteria_of(criteria, of)], told(of, criteria, weight, state).findings)
+        if one.state == "failed"
+    ]
     assert bool(failing) == (report.verdict_state == "stop")  # a build server is told the same
 
 
@@ -132,7 +138,13 @@ def test_a_card_reads_well_as_plain_text() -> None:
     """Only what Markdown takes for mark-up is escaped; taken away again, the text is as it was."""
     for text in ("83.0 % (79.0 – 86.3), N = 399", "p = 0.01; up to −3!", "a_b and recipe.toml - of 3 + 4", "C#"):
         assert plain(text) == text
-    assert [plain(text) for text in ("# head", "- item", "12. item", "_a_ *b* <i>", "a|b")] == [r"\# head", r"\- item", r"12\. item", r"\_a\_ \*b\* \<i\>", r"a\|b"]  # fmt: skip
+    assert [plain(text) for text in ("# head", "- item", "12. item", "_a_ *b* <i>", "a|b")] == [
+        r"\# head",
+        r"\- item",
+        r"12\. item",
+        r"\_a\_ \*b\* \<i\>",
+        r"a\|b",
+    ]
 
 
 @given(st.text(st.characters(codec="ascii", exclude_categories=["Cc"])))
@@ -148,10 +160,20 @@ def test_limits_are_the_studys_own_facts() -> None:
     checks = [CheckResult("readable", "stop", "3 files are no pictures"), CheckResult("labels", "look", "some are odd")]
     found = " ".join(limits(of, checks, suspected=4, compared=True))
     for part in (
-        "3 files are no pictures", "some are odd", "preprocessing is a guess", "2 images have no label", "nothing is known", "never",
-        "fewer than 30 images", "c (18)", "For 1 image another label", "4 images have labels", "Of 28 mistakes 1 has", "independent of one another",
+        "3 files are no pictures",
+        "some are odd",
+        "preprocessing is a guess",
+        "2 images have no label",
+        "nothing is known",
+        "never",
+        "fewer than 30 images",
+        "c (18)",
+        "For 1 image another label",
+        "4 images have labels",
+        "Of 28 mistakes 1 has",
+        "independent of one another",
         "chosen because it was best",
-    ):  # fmt: skip
+    ):
         assert part in found, part
     plain = ground([0] * 200 + [1] * 200, [0] * 200 + [1] * 200, classes=["a", "b"])
     said = " ".join(limits(plain))
@@ -163,7 +185,9 @@ def test_a_thousand_classes_stay_readable() -> None:
     rng = np.random.default_rng(0)
     labels = rng.integers(0, 1000, 3000)
     called = np.where(rng.random(3000) < 0.7, labels, rng.integers(0, 1000, 3000))
-    of = ground(labels.tolist(), called.tolist(), classes=[f"class {k} with a name that is rather long" for k in range(1000)])  # fmt: skip
+    of = ground(
+        labels.tolist(), called.tolist(), classes=[f"class {k} with a name that is rather long" for k in range(1000)]
+    )
     report = made(of)
     page = page_of(report, of)
     assert "All 1000 classes, the one with the lowest recall first." in page
@@ -175,9 +199,11 @@ def test_a_thousand_classes_stay_readable() -> None:
 
 def test_sections_are_those_wanted_in_their_order_and_empty_ones_are_left_out(tmp_path: Path) -> None:
     of = ground(LABELS, SAID)
-    report = gather(of, told(of), Wanted(("limits", "classes", "comparison", "summary")))
+    report = gather(of, told(of), ReportChoices(("limits", "classes", "comparison", "summary")))
     assert [key for key, _ in report.sections] == ["limits", "classes", "summary"]
     ids = re.findall(r'<section id="(\w+)"', page_of(report, of))
     assert ids == ["limits", "classes", "summary"]
-    later = gather(of, replace(told(of), day=date(2032, 1, 1)), Wanted(("limits", "classes", "comparison", "summary")))
+    later = gather(
+        of, replace(told(of), day=date(2032, 1, 1)), ReportChoices(("limits", "classes", "comparison", "summary"))
+    )
     assert page_of(later, of).replace("2032-01-01", "2031-05-06") == page_of(report, of)

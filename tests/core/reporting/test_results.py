@@ -176,12 +176,18 @@ def test_an_undefined_figure_holds_nothing() -> None:
 @pytest.mark.parametrize(
     ("text", "hits", "verdict"),
     [
-        ("top1 >= 0.5", 90, "met"), ("top1 >= 0.92", 90, "inconclusive"), ("top1 >= 0.99", 90, "missed"),
-        ("top1 <= 0.5", 90, "missed"), ("low(top1) >= 0.8", 90, "met"), ("low(top1) >= 0.9", 90, "missed"),
-        ("high(top1) <= 0.96", 90, "met"), ("evaluated >= 100", 90, "met"), ('support["birch"] > 100', 90, "missed"),
+        ("top1 >= 0.5", 90, "met"),
+        ("top1 >= 0.92", 90, "inconclusive"),
+        ("top1 >= 0.99", 90, "missed"),
+        ("top1 <= 0.5", 90, "missed"),
+        ("low(top1) >= 0.8", 90, "met"),
+        ("low(top1) >= 0.9", 90, "missed"),
+        ("high(top1) <= 0.96", 90, "met"),
+        ("evaluated >= 100", 90, "met"),
+        ('support["birch"] > 100', 90, "missed"),
         ("macro_f1 >= 0.1", 90, "inconclusive"),
     ],
-)  # fmt: skip
+)
 def test_a_criterion_passes_fails_or_cannot_be_told(text: str, hits: int, verdict: str) -> None:
     """90 of 100 right: Wilson's interval is 0.826 to 0.945."""
     rows = [[3.0, 1.0, 0.0]] * hits + [[1.0, 3.0, 0.0]] * (100 - hits)
@@ -195,8 +201,11 @@ def test_bootstrap_intervals_decide_where_there_are_any() -> None:
     found = figures([0, 0, 1, 2] * 10, [[3, 1, 0], [0, 2, 1], [0, 2, 1], [0, 2, 1]] * 10)
     known = Intervals({"macro_f1": Interval(0.2, 0.4)}, 2000, "", 40)
     for text, verdict in (
-        ("macro_f1 >= 0.1", "met"), ("macro_f1 >= 0.3", "inconclusive"), ("macro_f1 >= 0.5", "missed"),
-        ("low(macro_f1) >= 0.15", "met"), ("high(macro_f1) < 0.3", "missed"),
-    ):  # fmt: skip
+        ("macro_f1 >= 0.1", "met"),
+        ("macro_f1 >= 0.3", "inconclusive"),
+        ("macro_f1 >= 0.5", "missed"),
+        ("low(macro_f1) >= 0.15", "met"),
+        ("high(macro_f1) < 0.3", "missed"),
+    ):
         assert parse_requirement(text, CLASSES).against(found, known).verdict == verdict
     assert parse_requirement("low(ece) >= 0", CLASSES).against(found, known).value is None

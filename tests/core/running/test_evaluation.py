@@ -13,8 +13,9 @@ from onnx import helper
 from mivrat.core.answers.answers import FAILED, UNREADABLE
 from mivrat.core.answers.judging import judge
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Meter, StopSignal, duration
+from mivrat.core.base.job import Meter, StopSignal, duration, stopped_by
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.models.prediction_table import PredictionTable
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet, read_image_set
 from mivrat.core.pictures.prepare import prepare_file
 from mivrat.core.running.evaluation import Evaluation
@@ -67,9 +68,10 @@ def test_a_stopped_run_goes_on_where_it_was(tmp_path: Path, model: OnnxModel, im
     list(whole.run())
     study, stop = Study.create(tmp_path / "s.mivrat", CLASSES), StopSignal()
     first = Evaluation(model, images, study)
-    for progress in first.run(stop, batch_size=4):
-        if progress.done >= 4:
-            stop.stop()
+    with stopped_by(stop):
+        for progress in first.run(batch_size=4):
+            if progress.done >= 4:
+                stop.stop()
     assert 4 <= progress.done < 17
     study.close()
     study = Study.open(tmp_path / "s.mivrat")
@@ -149,3 +151,18 @@ def test_files_that_are_no_study(tmp_path: Path) -> None:
 def test_progress_in_words() -> None:
     assert [duration(s) for s in (0.2, 59, 61, 3700)] == ["1 s", "1 min 0 s", "1 min 2 s", "1 h 1 min"]
     assert Meter(10).at(0).sentence() == "0 of 10"
+
+
+def test_a_table_is_looked_up_at_once_and_what_it_does_not_list_has_failed(tmp_path: Path, images: ImageSet) -> None:
+    items = images.items
+    lines = [
+        "path,predicted,confidence",
+        *(f"{one.path},{CLASSES[i % 2]},0.{5 + i % 5}" for i, one in enumerate(items[:-1])),
+    ]
+    (tmp_path / "t.csv").write_text("\n".join(lines))
+    evaluation = Evaluation(PredictionTable(tmp_path / "t.csv", CLASSES), images)
+    assert [one.done for one in evaluation.run()] == [0, len(items)]
+    judged = evaluation.judging.judged()
+    assert judged.predicted.tolist() == [i % 2 for i in range(len(items) - 1)] + [-1]
+    assert judged.confidence[:3].tolist() == pytest.approx([0.5, 0.6, 0.7])
+    assert list(evaluation.answers.reasons) == [len(items) - 1]

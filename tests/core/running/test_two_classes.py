@@ -11,7 +11,7 @@ from PIL import Image
 
 from mivrat.core.answers.answers import SCORED, Answers
 from mivrat.core.answers.judging import judge
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, StopSignal, stopped_by
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
 from mivrat.core.running import two_classes as two_classes
 from mivrat.core.running.two_classes import TwoClasses, candidates, find_two_classes, led_by_two, windows_of
@@ -67,8 +67,8 @@ def test_a_model_in_two_minds_is_found_out_and_kept(tmp_path: Path, monkeypatch:
     answers = Answers(30, 3, "logits")
     answers.rows[:], answers.state[:] = [60.0, 59.9, 0.0], SCORED
     one = judge(answers, [0] * 30)
-    news = list(find_two_classes(model, files, one))
-    found = [each for each in news if isinstance(each, TwoClasses)]
+    event = list(find_two_classes(model, files, one))
+    found = [each for each in event if isinstance(each, TwoClasses)]
     assert [each.image for each in found] == list(range(29))
     assert {(each.first, each.second, each.views) for each in found} == {(0, 1, two_classes.VIEWS)}
     assert found[0].p_first == pytest.approx(1 / (1 + np.exp(-0.1)), abs=1e-4)
@@ -87,8 +87,9 @@ def test_a_model_in_two_minds_is_found_out_and_kept(tmp_path: Path, monkeypatch:
         save_setting(study, "two plausible classes in run 1", odd)
         assert two_classes.load_two_classes(study, record) is None
     stop, done = StopSignal(), 0
-    for each in find_two_classes(model, files, one, stop):
-        if isinstance(each, Progress) and each.done >= 5:
-            done = each.done
-            stop.stop()
+    with stopped_by(stop):
+        for each in find_two_classes(model, files, one):
+            if isinstance(each, Progress) and each.done >= 5:
+                done = each.done
+                stop.stop()
     assert done == 5

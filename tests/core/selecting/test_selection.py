@@ -9,7 +9,16 @@ from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.judging import judge
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.selecting.ordering import ToArrange
-from mivrat.core.selecting.selection import Cells, Confidence, InGroup, Labelled, Outcome, Picked, Predicted, Selection
+from mivrat.core.selecting.selection import (
+    Confidence,
+    InGroup,
+    Labelled,
+    MatrixCells,
+    Outcome,
+    Picked,
+    Predicted,
+    Selection,
+)
 from mivrat.core.study.reviews import Cause, Review, Reviews
 
 NAMES = ["birch", "alder", "hazel"]
@@ -57,7 +66,7 @@ def test_cells_ranges_and_outcomes() -> None:
     selection = Selection()
     selection.choose(Labelled(frozenset({0})), Predicted(frozenset({1})))
     assert picked(selection) == [1]
-    selection.choose(Cells(frozenset({(0, 1), (1, 0)})))  # says it another way, so the two are gone
+    selection.choose(MatrixCells(frozenset({(0, 1), (1, 0)})))  # says it another way, so the two are gone
     assert picked(selection) == [1, 2]
     assert selection.conditions[0].words(NAMES) == ("confusion", "birch → alder or alder → birch")
     selection.replace(Confidence(frozenset({(0.5, 0.7)})))

@@ -100,8 +100,10 @@ def test_what_is_taken_away_comes_back_whole(study: Study) -> None:
     before, sets, model = all_of_it(), list_image_sets(study), list_models(study)[0]
     record = load_run(study, 1)
     for remove in (
-        lambda: remove_image_set(study, sets[0].id), lambda: remove_model(study, model.id), lambda: remove_run(study, 1),
-    ):  # fmt: skip
+        lambda: remove_image_set(study, sets[0].id),
+        lambda: remove_model(study, model.id),
+        lambda: remove_run(study, 1),
+    ):
         removed = remove()
         assert all_of_it() != before
         assert 1 not in [run.id for run in list_runs(study)]

@@ -13,11 +13,11 @@ from mivrat.core.selecting import kept
 from mivrat.core.selecting.selection import (
     About,
     Caused,
-    Cells,
     Condition,
     Confidence,
     InGroup,
     Labelled,
+    MatrixCells,
     Outcome,
     Picked,
     Predicted,
@@ -81,7 +81,7 @@ def test_selections_are_kept_by_name_of_their_classes(study: Study) -> None:
         Labelled(frozenset({0, 2})),
         Predicted(frozenset({1})),
         About(frozenset({1})),
-        Cells(frozenset({(0, 1), (2, 2)})),
+        MatrixCells(frozenset({(0, 1), (2, 2)})),
         Outcome(frozenset({"wrong", "failed"})),
         Confidence(frozenset({(0.25, 0.5), (0.9, 1.0)})),
         Picked("near copies", (4, 1)),
@@ -98,7 +98,7 @@ def test_selections_are_kept_by_name_of_their_classes(study: Study) -> None:
     turned = kept.from_text(found.conditions, CLASSES[::-1], items, names, reviews)
     assert turned is not None
     assert turned[0] == Labelled(frozenset({0, 2}))
-    assert turned[3] == Cells(frozenset({(2, 1), (0, 0)}))
+    assert turned[3] == MatrixCells(frozenset({(2, 1), (0, 0)}))
     assert kept.from_text(found.conditions, ["other"], items, names, reviews) is None
     assert kept.from_text("[{}]", CLASSES, items, names, reviews) is None
     assert (

@@ -122,8 +122,11 @@ def test_decisions_on_classes_and_labels(tmp_path: Path, model: OnnxModel) -> No
     again = load_run(study, evaluation.run_id)
     assert again.classes == turned
     assert {(item.said, item.label) for item in again.image_set.items} == {
-        ("birch", 1), ("alder", 2), ("oak", 0), ("elm", None)
-    }  # fmt: skip
+        ("birch", 1),
+        ("alder", 2),
+        ("oak", 0),
+        ("elm", None),
+    }
     assert again.families == {1: "trees", 0: "shrubs"}
     assert load_references(study) == {2: tmp_path / "alder.png"}
     assert (again.answers.rows == record.answers.rows).all()
@@ -239,10 +242,17 @@ def test_one_study_one_window(tmp_path: Path) -> None:
         with pytest.raises(InputError, match="open in another window"):
             StudyLock(path)
         other = subprocess.run(
-            [sys.executable, "-c", "import sys, pathlib; from mivrat.core.study.lock import StudyLock;"
-             "StudyLock(pathlib.Path(sys.argv[1]))", str(path)],
-            capture_output=True, text=True, check=False,
-        )  # fmt: skip
+            [
+                sys.executable,
+                "-c",
+                "import sys, pathlib; from mivrat.core.study.lock import StudyLock;"
+                "StudyLock(pathlib.Path(sys.argv[1]))",
+                str(path),
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         assert "open in another window" in other.stderr
         held.release()
         held.release()

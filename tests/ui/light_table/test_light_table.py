@@ -27,7 +27,7 @@ def test_light_table_travels_by_keys_and_fills_its_width(
     assert thumbs.columns == 4
     assert thumbs.cell_rect(3).right() > thumbs.viewport().width() - 24
     qtbot.keyClick(thumbs, Qt.Key.Key_Right)
-    assert workspace.shown.position == 0
+    assert workspace.shown.focus.position == 0
     for key, position in (
         (Qt.Key.Key_Right, 1),
         (Qt.Key.Key_Down, 5),
@@ -37,7 +37,7 @@ def test_light_table_travels_by_keys_and_fills_its_width(
         (Qt.Key.Key_End, 59),
     ):
         qtbot.keyClick(thumbs, key)
-        assert workspace.shown.position == position
+        assert workspace.shown.focus.position == position
     assert thumbs.verticalScrollBar().value() > thumbs.verticalScrollBar().maximum() - 20
     assert thumbs.cell_rect(59).bottom() <= thumbs.viewport().height()
     assert table.count.text() == "60 of 60"
@@ -70,5 +70,5 @@ def test_an_empty_selection_says_what_to_do(qtbot: QtBot, workspace: Workspace, 
     assert table.count.text() == "0 images"
     table.thumbs.viewport().repaint()
     qtbot.keyClick(table.thumbs, Qt.Key.Key_Return)
-    assert workspace.shown.current is None
+    assert workspace.shown.focus.current is None
     assert workspace.shown.accuracy().value is None

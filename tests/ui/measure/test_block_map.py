@@ -11,7 +11,7 @@ from PySide6.QtGui import QAccessible
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from mivrat.core.selecting.selection import Cells
+from mivrat.core.selecting.selection import MatrixCells
 from mivrat.ui.measure.block_map import LEAST
 from mivrat.ui.measure.confusions import BLOCKS, ORDERS, Confusions
 from mivrat.ui.parts.loop import QtLoop
@@ -35,7 +35,7 @@ def test_a_block_opens_into_a_matrix_of_its_own(qtbot: QtBot, page: Confusions, 
     workspace, blocks = page.workspace, page.map
     show(workspace, made_up_run(tmp_path, 60, 700))
     qtbot.waitUntil(lambda: page.settled)
-    counts = workspace.shown.measured.figures.matrix
+    counts = workspace.shown.results.measured.figures.matrix
     assert blocks.isVisible()
     assert not page.matrix.isVisible()
     assert blocks.counts.sum() == counts.sum() - np.trace(counts)
@@ -48,7 +48,7 @@ def test_a_block_opens_into_a_matrix_of_its_own(qtbot: QtBot, page: Confusions, 
     assert page.matrix.isVisible()
     assert page.matrix.order.tolist() == list(worst.classes)
     (chosen,) = workspace.shown.conditions
-    assert isinstance(chosen, Cells)
+    assert isinstance(chosen, MatrixCells)
     assert len(workspace.shown.images) == worst.inside
     first, last = worst.classes[0], worst.classes[-1]
     assert page.matrix._at(page.matrix.cell_rect(first, last).center()) == (first, last)
@@ -97,7 +97,7 @@ def test_cells_are_never_too_small_and_the_largest_stands_for_them(
     page.order.setFocus()
     QTest.keyClick(page.order, Qt.Key.Key_Home)
     qtbot.waitUntil(lambda: page.settled, timeout=20000)
-    matrix, counts = page.matrix, page.workspace.shown.measured.figures.matrix.copy()
+    matrix, counts = page.matrix, page.workspace.shown.results.measured.figures.matrix.copy()
     assert matrix.isVisible()
     assert not matrix.grab().toImage().isNull()
     np.fill_diagonal(counts, 0)

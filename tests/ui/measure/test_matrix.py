@@ -81,7 +81,11 @@ def test_matrix_of_many_classes_is_enlarged_until_it_can_be_read(qtbot: QtBot, t
 
     assert 0 < matrix.cell_rect(*most).width() < 4  # too small to be seen: the largest of several stands for them
     assert seen_at(most) == theme.magnitude(1.0)
-    nothing = next(c for c in np.ndindex(60, 60) if not off[c[0] // 4 * 4 : c[0] // 4 * 4 + 4, c[1] // 4 * 4 : c[1] // 4 * 4 + 4].any() and abs(c[0] - c[1]) > 8)  # fmt: skip
+    nothing = next(
+        c
+        for c in np.ndindex(60, 60)
+        if not off[c[0] // 4 * 4 : c[0] // 4 * 4 + 4, c[1] // 4 * 4 : c[1] // 4 * 4 + 4].any() and abs(c[0] - c[1]) > 8
+    )
     assert seen_at(nothing) == theme.magnitude(0.0)
     whole = matrix.cell_rect(150, 230)
     assert not page.smaller.isEnabled()
@@ -91,9 +95,15 @@ def test_matrix_of_many_classes_is_enlarged_until_it_can_be_read(qtbot: QtBot, t
         at = matrix.cell_rect(150, 230).center()
         turn = QPoint(0, 120)
         wheel = QWheelEvent(
-            at, QPointF(matrix.mapToGlobal(at.toPoint())), QPoint(), turn, Qt.MouseButton.NoButton,
-            Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
-        )  # fmt: skip
+            at,
+            QPointF(matrix.mapToGlobal(at.toPoint())),
+            QPoint(),
+            turn,
+            Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.NoModifier,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
         QApplication.sendEvent(matrix, wheel)
         assert matrix._at(at) == (150, 230)
     assert matrix.cell_rect(150, 230).width() == pytest.approx(READABLE_CELL)

@@ -38,7 +38,11 @@ def test_no_name_turns_what_is_shown(
         for table in window.findChildren(QAbstractItemView):
             model = table.model()
             if model is not None and table.isVisible():
-                texts += [str(model.index(r, c).data()) for r in range(min(20, model.rowCount())) for c in range(model.columnCount())]  # fmt: skip
+                texts += [
+                    str(model.index(r, c).data())
+                    for r in range(min(20, model.rowCount()))
+                    for c in range(model.columnCount())
+                ]
         turned = [text for text in texts if TURNS & set(text)]
         assert not turned, turned
     assert any("\\u202e" in text for text in texts)

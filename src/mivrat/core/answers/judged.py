@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE
+from mivrat.core.answers.missing_scores import are_missing
 from mivrat.core.answers.odds import PIECE, LogOdds
 from mivrat.core.figures.decision import Costs, called_at, costs
 from mivrat.core.figures.families import within_family
@@ -80,7 +81,7 @@ class EvaluatedRun:
     @property
     def has_scores(self) -> bool:
         """Whether every class's score is known, not the prediction alone."""
-        return self.kind != "prediction"
+        return self.kind != "prediction" and not are_missing(self.rows)
 
     def probabilities(self, indices: NDArray[np.integer] | Sequence[int]) -> NDArray[np.float64]:
         """Probabilities (images x classes) of some images; NaN where there are none."""

@@ -3,34 +3,39 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.answers import SCORED, Answers
+from mivrat.core.answers.answers import FAILED, PENDING, SCORED, Answers
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.odds import PIECE
 from mivrat.core.figures.outcomes import outcomes, outcomes_of_logits
 from mivrat.core.figures.units import Units, units_of
 from mivrat.core.models.scores import to_probabilities
-from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.pictures.image_sets import ImageSet, column_of
 
 
 def units_in(image_set: ImageSet) -> Units | None:
     """What belongs together in a set, where it says so."""
     column = image_set.unit_column
-    return units_of([item.columns.get(column, "") for item in image_set.items], column) if column else None
+    return units_of(column_of(image_set.items, column), column) if column else None
 
 
 class Judging:
     """Judges answers as they come in, so that nothing is judged twice."""
 
-    def __init__(self, answers: Answers, labels: Sequence[int | None], units: Units | None = None) -> None:
+    def __init__(
+        self, answers: Answers, labels: Sequence[int | None] | NDArray[np.integer], units: Units | None = None
+    ) -> None:
+        """``labels`` are class indices, N of them; None or -1: unlabelled."""
         listed = len(labels)
         self.answers, self._units = answers, units
-        self._labels = np.array([-1 if one is None else one for one in labels], np.int64)
+        given = labels if isinstance(labels, np.ndarray) else [-1 if one is None else one for one in labels]
+        self._labels = np.array(given, np.int64)
         self._predicted, self._rank = np.full(listed, -1, np.int64), np.zeros(listed, np.int64)
         self._confidence, self._own = np.full(listed, np.nan), np.full(listed, np.nan)
         self._squares, self._tied = np.full(listed, np.nan), np.zeros(listed, bool)
@@ -64,6 +69,39 @@ class Judging:
         self._predicted[some], self._confidence[some], self._rank[some] = found.predicted, found.confidence, found.rank
         self._own[some], self._squares[some], self._tied[some] = found.own, found.squares, found.tied
 
+    def columns(self) -> dict[str, NDArray[Any]]:
+        """What was judged, image by image, as columns that ``take_columns`` takes back."""
+        return {
+            "state": self.answers.state,
+            "predicted": self._predicted.astype("<i4"),
+            "rank": self._rank.astype("<i4"),
+            "confidence": self._confidence.astype("<f8"),
+            "own": self._own.astype("<f8"),
+            "squares": self._squares.astype("<f8"),
+            "tied": self._tied,
+        }
+
+    def take_columns(self, columns: Mapping[str, NDArray[Any]]) -> None:
+        """Take over what was judged before. ValueError, and nothing is taken, where these are not columns of such a run."""
+        listed, classes = len(self._labels), self.answers.classes
+        own = self.columns()
+        given = {name: columns.get(name) for name in own}
+        if any(one is None or one.shape != (listed,) for one in given.values()):
+            raise ValueError("a column is missing, or of another length")
+        kinds = {name: one.dtype.kind for name, one in columns.items() if name in given}
+        if kinds != {name: one.dtype.kind for name, one in own.items()}:
+            raise ValueError("a column is of another kind")
+        state, predicted, rank = columns["state"], columns["predicted"], columns["rank"]
+        within = ((state >= PENDING) & (state <= FAILED) & (predicted >= -1) & (predicted < classes) & (rank >= 0)) & (
+            rank <= classes
+        )
+        if not within.all() or (predicted[state == SCORED] < 0).any():
+            raise ValueError("a column holds what no run has")
+        self.answers.state[:] = state
+        self._predicted[:], self._rank[:] = predicted, rank
+        self._confidence[:], self._own[:] = columns["confidence"], columns["own"]
+        self._squares[:], self._tied[:] = columns["squares"], columns["tied"]
+
     def judged(self) -> EvaluatedRun:
         """Everything judged so far; not changed by what comes later."""
         return EvaluatedRun(
@@ -82,6 +120,8 @@ class Judging:
         )
 
 
-def judge(answers: Answers, labels: Sequence[int | None], units: Units | None = None) -> EvaluatedRun:
-    """Predictions, confidences and ranks from raw answers and labels (None: unlabelled)."""
+def judge(
+    answers: Answers, labels: Sequence[int | None] | NDArray[np.integer], units: Units | None = None
+) -> EvaluatedRun:
+    """Predictions, confidences and ranks from raw answers and labels (None or -1: unlabelled)."""
     return Judging(answers, labels, units).judged()

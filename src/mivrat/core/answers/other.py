@@ -104,9 +104,16 @@ def align(
     known = wanted >= 0
     size = len(at)
     found = Other(
-        judged, at, answered, np.full(size, -1, np.int64), np.full(size, np.nan), np.full(size, np.nan),
-        np.zeros(size, np.int64), np.full(size, np.nan), np.zeros(size, bool),
-    )  # fmt: skip
+        judged,
+        at,
+        answered,
+        np.full(size, -1, np.int64),
+        np.full(size, np.nan),
+        np.full(size, np.nan),
+        np.zeros(size, np.int64),
+        np.full(size, np.nan),
+        np.zeros(size, bool),
+    )
     found.predicted[here] = places[other.predicted[use]]
     found.confidence[here], found.squares[here], found.tied[here] = (
         other.confidence[use],

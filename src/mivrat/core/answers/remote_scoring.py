@@ -17,10 +17,10 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.scoring import MOST_HELD, ScoredBatch
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import StopSignal, current_stop
 from mivrat.core.models.model import Model
-from mivrat.core.models.service.client import Tally
-from mivrat.core.models.service.model import Asked
+from mivrat.core.models.service.client import RequestCounts
+from mivrat.core.models.service.model import ServiceAnswers
 from mivrat.core.models.service.pictures import Payload
 from mivrat.core.pictures.decode import PictureFile, Stamp, UnreadablePicture, read_file
 
@@ -44,7 +44,7 @@ class Remote(Protocol):
     def per_request(self) -> int: ...
 
     @property
-    def tally(self) -> Tally: ...
+    def tally(self) -> RequestCounts: ...
 
     def payload(self, file: PictureFile) -> Payload: ...
 
@@ -60,7 +60,7 @@ class Remote(Protocol):
 
     def may_send(self, images: int, requests: int | None = None) -> None: ...
 
-    def ask(self, images: Sequence[Payload]) -> Future[Asked]: ...
+    def ask(self, images: Sequence[Payload]) -> Future[ServiceAnswers]: ...
 
     def remember(self, images: Sequence[Payload], rows: NDArray[np.float32]) -> None: ...
 
@@ -131,7 +131,6 @@ def ask_images(
     model: Remote,
     *,
     threads: int = 0,
-    stop: StopSignal | None = None,
     known: Callable[[bytes], bool] = lambda content: False,
 ) -> Iterator[ScoredBatch]:
     """Ask for ``files[i]`` for each i in ``todo``, yielding what was answered every now and then, in whatever order it came; ends
@@ -140,7 +139,7 @@ def ask_images(
     The same content is asked for once: its copies follow when it has been answered. Raises InputError, when all that was answered has
     been told of, where the service may not be asked any more, or where nothing but failures come back.
     """
-    return _Asking(files, todo, model, threads, stop or StopSignal(), known).run()
+    return _Asking(files, todo, model, threads, current_stop(), known).run()
 
 
 class _Asking:
@@ -158,7 +157,7 @@ class _Asking:
         self.threads = threads or os.cpu_count() or 1
         self.pool = ThreadPoolExecutor(self.threads, thread_name_prefix="prepare")
         self.preparing: deque[tuple[int, Future[_Ready]]] = deque()
-        self.asked: dict[Future[Asked], _Group] = {}
+        self.asked: dict[Future[ServiceAnswers], _Group] = {}
         self.group = _Group([], [], [])
         # Copies of what is on its way, by content; and what was answered, though it may not have been taken in yet.
         self.waiting: dict[bytes, list[int]] = {}
@@ -282,7 +281,7 @@ class _Asking:
             group, self.group = self.group, _Group([], [], [])
             self.asked[self.model.ask(group.payloads)] = group
 
-    def _take(self, future: Future[Asked]) -> None:
+    def _take(self, future: Future[ServiceAnswers]) -> None:
         group = self.asked.pop(future)
         if future.cancelled():
             return
@@ -306,7 +305,7 @@ class _Asking:
             self.found.copies |= dict.fromkeys(copies, content)
         self._refuse_what_is_in_vain(answer)
 
-    def _refuse_what_is_in_vain(self, answer: Asked) -> None:
+    def _refuse_what_is_in_vain(self, answer: ServiceAnswers) -> None:
         if answer.rows is not None:
             self.any_answer, self.vain = True, 0
         elif not answer.of_image:

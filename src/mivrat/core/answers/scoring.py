@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Stopped, StopSignal, stopped_by
+from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.models.engine import EngineFault, short_reason
 from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
 from mivrat.core.pictures.prepare import prepare_picture
@@ -87,7 +87,6 @@ def score_images(
     *,
     batch_size: int = 32,
     threads: int = 0,
-    stop: StopSignal | None = None,
     known: Callable[[bytes], bool] = lambda content: False,
     copies: bool = True,
 ) -> Iterator[ScoredBatch]:
@@ -115,7 +114,7 @@ def score_images(
 
     try:
         refill()
-        while pending and not (stop and stop.stopped):
+        while pending and not current_stop().stopped:
             indices: list[int] = []
             tensors: list[NDArray[Any]] = []
             unreadable: dict[int, str] = {}
@@ -150,8 +149,7 @@ def score_images(
                     indices.append(index)
                     tensors.append(made.tensor)
             try:
-                with stopped_by(stop or StopSignal()):
-                    rows = _scores(model, tensors)
+                rows = _scores(model, tensors)
             except Stopped:
                 return  # ended in the middle: these images stay unscored
             yield ScoredBatch(np.array(indices, np.int64), rows, unreadable, stamps, copied, unfit)

@@ -185,9 +185,14 @@ class BlobCache:
 def _is_damage(error: Exception) -> bool:
     """Whether what is wrong lies in the file, rather than in its being held, or in the disk."""
     passing = (
-        sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR,
-        sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_INTERRUPT,
-    )  # fmt: skip
+        sqlite3.SQLITE_BUSY,
+        sqlite3.SQLITE_LOCKED,
+        sqlite3.SQLITE_FULL,
+        sqlite3.SQLITE_READONLY,
+        sqlite3.SQLITE_IOERR,
+        sqlite3.SQLITE_CANTOPEN,
+        sqlite3.SQLITE_INTERRUPT,
+    )
     return (getattr(error, "sqlite_errorcode", sqlite3.SQLITE_CORRUPT) & 0xFF) not in passing
 
 

@@ -16,23 +16,23 @@ class Connection(sqlite3.Connection):
     """A connection that ends a question which takes far too many steps, with sqlite3.OperationalError; while ``stoppable``,
     also one in a thread whose work is asked to stop."""
 
-    _taken = 0
+    _applied = 0
     stoppable = False
 
     def execute(self, *given: Any) -> sqlite3.Cursor:
-        self._taken = 0
+        self._applied = 0
         try:
             return super().execute(*given)
         except UnicodeDecodeError as error:  # a name in the file that is no text, in the database's own complaint of it
             raise sqlite3.DatabaseError("it holds a name that is not text") from error
 
     def executemany(self, *given: Any) -> sqlite3.Cursor:
-        self._taken = -1_000_000  # as often as there are rows
+        self._applied = -1_000_000  # as often as there are rows
         return super().executemany(*given)
 
     def _step(self) -> int:
-        self._taken += 1
-        return int(self._taken > _MOST_STEPS or (self.stoppable and current_stop().stopped))
+        self._applied += 1
+        return int(self._applied > _MOST_STEPS or (self.stoppable and current_stop().stopped))
 
 
 def connect(path: Path, *, any_thread: bool = False) -> Connection:

@@ -59,7 +59,11 @@ def folder_within(folder: Path, name: str) -> Path:
     for part in Path(name).parts:
         place = place / part
         if place.is_symlink():
-            raise InputError("is a link, and nothing is written through it", where=place, hint="choose another folder, or move it away")  # fmt: skip
+            raise InputError(
+                "is a link, and nothing is written through it",
+                where=place,
+                hint="choose another folder, or move it away",
+            )
         place.mkdir(parents=True, exist_ok=True)
     return place
 

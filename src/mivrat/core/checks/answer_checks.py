@@ -8,7 +8,7 @@ from mivrat.core.answers.answers import FAILED
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State
+from mivrat.core.checks.result import CheckResult, CheckState
 from mivrat.core.figures.significance import beyond_commonest
 from mivrat.core.figures.uncertainty import LEAST_UNITS
 from mivrat.core.figures.units import alike_within, units_of
@@ -118,7 +118,7 @@ def check_failed(inputs: Inputs) -> CheckResult:
     figures = {"scored": asked, "failed": len(failed)}
     if not len(failed):
         return CheckResult("failed", "fine", f"No NaN and no infinity in {plural(asked, 'answer')}.", figures)
-    state: State = "stop" if len(failed) > 0.01 * asked else "look"
+    state: CheckState = "stop" if len(failed) > 0.01 * asked else "look"
     sentence = f"{plural(len(failed), 'answer')} of {asked} hold NaN or infinity and are left out of every figure."
     return CheckResult("failed", state, sentence, figures, tuple(failed.tolist()))
 
@@ -136,7 +136,7 @@ def check_ties(inputs: Inputs) -> CheckResult:
         f"{plural(len(tied), 'answer')} of {len(answered)} have their highest score more than once; the class earlier "
         "in the list is taken."
     )
-    state: State = "stop" if len(tied) > 0.1 * len(answered) else "look"
+    state: CheckState = "stop" if len(tied) > 0.1 * len(answered) else "look"
     return CheckResult("ties", state, sentence, figures, tuple(tied.tolist()))
 
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping
 from dataclasses import dataclass
 
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress, current_stop
 from mivrat.core.checks import answer_checks, file_checks, label_checks, service_check
 from mivrat.core.checks.copies import find_near_copies
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import check_class_order
 from mivrat.core.checks.recipe_probe import probe_recipe
 from mivrat.core.checks.result import CheckResult
-from mivrat.core.checks.survey import Facts, Surveyed, survey_files
+from mivrat.core.checks.survey import ContentFacts, Surveyed, survey_files
 from mivrat.core.models.model import ModelKind
 from mivrat.core.pictures.image_sets import ImageSet
 
@@ -173,8 +173,7 @@ class CheckProgress:
 def run_checks(
     inputs: Inputs,
     names: Collection[str],
-    stop: StopSignal | None = None,
-    known: Mapping[bytes, Facts] | None = None,
+    known: Mapping[bytes, ContentFacts] | None = None,
 ) -> Iterator[CheckProgress | CheckResult]:
     """Run checks in the catalogue's order, yielding progress and results; ends early when stopped.
 
@@ -182,38 +181,38 @@ def run_checks(
     """
     wanted = [check for check in BY_NAME.values() if check.name in names]
     for check in wanted:
-        if stop and stop.stopped:
+        if current_stop().stopped:
             return
         if check.surveys:
-            yield from _survey_all(inputs, check.name, known or {}, stop)
-            if stop and stop.stopped:
+            yield from _survey_all(inputs, check.name, known or {})
+            if current_stop().stopped:
                 return
         if check.run is not None:
             yield check.run(inputs)
             continue
-        for news in probe_recipe(inputs, stop):
-            yield CheckProgress("Trying recipes", news) if isinstance(news, Progress) else news
+        for event in probe_recipe(inputs):
+            yield CheckProgress("Trying recipes", event) if isinstance(event, Progress) else event
 
 
-def _survey_all(
-    inputs: Inputs, name: str, known: Mapping[bytes, Facts], stop: StopSignal | None
-) -> Iterator[CheckProgress]:
+def _survey_all(inputs: Inputs, name: str, known: Mapping[bytes, ContentFacts]) -> Iterator[CheckProgress]:
     """Survey the files that a check needs, and find the near copies among them; what is complete stays in ``inputs``."""
     if inputs.survey is None:
-        inputs.survey = yield from _surveyed("Reading the images", inputs, inputs.image_set, known, stop)
+        inputs.survey = yield from _surveyed("Reading the images", inputs, inputs.image_set, known)
     here = inputs.survey
     if name == "training" and inputs.training is not None:
         if inputs.training_survey is None:
-            inputs.training_survey = yield from _surveyed("Reading the training images", inputs, inputs.training, known, stop)  # fmt: skip
+            inputs.training_survey = yield from _surveyed("Reading the training images", inputs, inputs.training, known)
         if here is not None and inputs.training_survey is not None:
-            yield from _near_copies(inputs, "training", here, inputs.training_survey, inputs.training, stop)
+            yield from _near_copies(inputs, "training", here, inputs.training_survey, inputs.training)
     if name == "duplicates" and here is not None:
-        yield from _near_copies(inputs, "within", here, here, inputs.image_set, stop)
+        yield from _near_copies(inputs, "within", here, here, inputs.image_set)
         if inputs.others is not None:
             if inputs.others_survey is None:
-                inputs.others_survey = yield from _surveyed("Reading the other held-out images", inputs, inputs.others, known, stop)  # fmt: skip
+                inputs.others_survey = yield from _surveyed(
+                    "Reading the other held-out images", inputs, inputs.others, known
+                )
             if inputs.others_survey is not None:
-                yield from _near_copies(inputs, "others", here, inputs.others_survey, inputs.others, stop)
+                yield from _near_copies(inputs, "others", here, inputs.others_survey, inputs.others)
 
 
 def _near_copies(
@@ -222,10 +221,9 @@ def _near_copies(
     here: list[Surveyed],
     there: list[Surveyed],
     others: ImageSet,
-    stop: StopSignal | None,
 ) -> Iterator[CheckProgress]:
     if name not in inputs.near:
-        for step in find_near_copies(here, inputs.image_set, there, others, stop):
+        for step in find_near_copies(here, inputs.image_set, there, others):
             if isinstance(step, Progress):
                 yield CheckProgress("Searching for near copies", step)
             else:
@@ -233,12 +231,12 @@ def _near_copies(
 
 
 def _surveyed(
-    what: str, inputs: Inputs, image_set: ImageSet, known: Mapping[bytes, Facts], stop: StopSignal | None
+    what: str, inputs: Inputs, image_set: ImageSet, known: Mapping[bytes, ContentFacts]
 ) -> Generator[CheckProgress, None, list[Surveyed] | None]:
     """Survey a set; None where that was stopped."""
     found: list[Surveyed] = []
     meter, files = Meter(len(image_set.items)), image_set.files()
-    for one in survey_files(files, known, stop):
+    for one in survey_files(files, known):
         found.append(one)
         if one.stamp is not None and known.get(one.stamp.content) != one.facts:
             inputs.fresh[one.stamp.content] = one.facts

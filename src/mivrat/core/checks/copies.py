@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress, current_stop
 from mivrat.core.base.text import plural
 from mivrat.core.checks.near_copies import MOST_CROPPED, MOST_PAIRS, Confirmer, Proposer
 from mivrat.core.checks.survey import Surveyed, near_pairs
@@ -28,7 +30,7 @@ class NearCopy:
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundCopies:
     """The near copies that were found, and which kinds were searched for, in words."""
 
     copies: tuple[NearCopy, ...]
@@ -40,8 +42,7 @@ def find_near_copies(
     images: ImageSet,
     second: Sequence[Surveyed],
     others: ImageSet,
-    stop: StopSignal | None = None,
-) -> Iterator[Progress | Found]:
+) -> Iterator[Progress | FoundCopies]:
     """Find the near copies between two surveyed sets, or within one (given twice: then each pair once).
 
     Exact copies are left out. Yields progress and in the end what was found; nothing more where it was stopped.
@@ -50,13 +51,13 @@ def find_near_copies(
     mine, theirs = ([one for one in some if one.facts.small] for some in (first, second))
     number = len(mine) * (len(mine) - 1) // 2 if same else len(mine) * len(theirs)
     if not mine or not theirs:
-        yield Found((), _kinds(number, 0))
+        yield FoundCopies((), _kinds(number, 0))
         return
     proposer = Proposer([one.facts.small for one in mine], [one.facts.small for one in theirs])
     pairs = _by_fingerprint(mine, theirs)
     if number <= MOST_PAIRS:
         for step in proposer.pairs(same, cropped=number <= MOST_CROPPED):
-            if stop is not None and stop.stopped:
+            if current_stop().stopped:
                 return
             if isinstance(step, Progress):
                 yield step
@@ -68,17 +69,20 @@ def find_near_copies(
     if len(wanted) > MOST_COMPARED:
         compared = sorted(wanted, key=lambda pair: (-proposer.likeness(*pair), pair))[:MOST_COMPARED]
     compared = sorted(compared)  # pictures of one row after another, so that one that was read serves several pairs
-    confirmer = Confirmer(proposer, [images.file(one.index) for one in mine], [others.file(one.index) for one in theirs])  # fmt: skip
+    confirmer = Confirmer(
+        proposer, [images.file(one.index) for one in mine], [others.file(one.index) for one in theirs]
+    )
     meter, found = Meter(len(compared)), list[NearCopy]()
-    for done, (i, j) in enumerate(compared, 1):
-        if stop is not None and stop.stopped:
-            return
-        likeness = confirmer.copy_likeness(i, j)
-        if likeness:
-            found.append(NearCopy(mine[i].index, theirs[j].index, likeness))
-        if done % 16 == 0 or done == len(compared):
-            yield meter.at(done)
-    yield Found(tuple(found), _kinds(number, len(wanted)))
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for first_one in range(0, len(compared), 16):
+            if current_stop().stopped:
+                return
+            some = compared[first_one : first_one + 16]
+            for (i, j), likeness in zip(some, pool.map(lambda pair: confirmer.copy_likeness(*pair), some), strict=True):
+                if likeness:
+                    found.append(NearCopy(mine[i].index, theirs[j].index, likeness))
+            yield meter.at(first_one + len(some))
+    yield FoundCopies(tuple(found), _kinds(number, len(wanted)))
 
 
 def _content(one: Surveyed) -> bytes | None:

@@ -10,7 +10,7 @@ import numpy as np
 from mivrat.core.base.text import in_sentence, plural
 from mivrat.core.checks.copies import NearCopy
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State
+from mivrat.core.checks.result import CheckResult, CheckState
 from mivrat.core.checks.survey import Surveyed
 from mivrat.core.pictures.decode import UnreadablePicture, read_file
 
@@ -148,17 +148,23 @@ def check_duplicates(inputs: Inputs) -> CheckResult:
     }
     told = []
     if copies:
-        told.append(f"{plural(extra, 'image')} more than there are different pictures: {plural(len(copies), 'group')} of exact copies.")  # fmt: skip
+        told.append(
+            f"{plural(extra, 'image')} more than there are different pictures: {plural(len(copies), 'group')} of exact copies."
+        )
     if at_odds:
         first = at_odds[0]
         at_odds_in = in_sentence(list(dict.fromkeys(classes[labels[i]] for i in first if labels[i] >= 0)))
-        told.append(f"In {plural(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong.")  # fmt: skip
+        told.append(
+            f"In {plural(len(at_odds), 'group')} the labels differ (the first: {at_odds_in}): at least one must be wrong."
+        )
     kinds = inputs.near["within"].kinds
     if near:
         told.append(f"{plural(len(near), 'pair')} of near copies ({kinds}).")
     if near_at_odds:
         named = in_sentence([classes[labels[i]] for i in (near_at_odds[0].first, near_at_odds[0].second)])
-        told.append(f"In {plural(len(near_at_odds), 'of these pairs', 'of these pairs')} the labels differ (the first: {named}).")  # fmt: skip
+        told.append(
+            f"In {plural(len(near_at_odds), 'of these pairs', 'of these pairs')} the labels differ (the first: {named})."
+        )
     if not told:
         told.append(f"No image is in the set twice, neither exactly nor as a near copy ({kinds}).")
     elsewhere = _elsewhere(inputs)
@@ -173,7 +179,7 @@ def check_duplicates(inputs: Inputs) -> CheckResult:
     found = [i for group in at_odds for i in group]
     found += [i for one in near_at_odds for i in (one.first, one.second)]
     found += [i for group in copies for i in group] + [i for one in near for i in (one.first, one.second)]
-    state: State = "stop" if at_odds or near_at_odds else "look" if found or elsewhere else "fine"
+    state: CheckState = "stop" if at_odds or near_at_odds else "look" if found or elsewhere else "fine"
     return CheckResult("duplicates", state, " ".join(told), figures, tuple(dict.fromkeys([*found, *elsewhere])))
 
 
@@ -228,7 +234,7 @@ def check_training(inputs: Inputs) -> CheckResult:
         sentence += f" Nearly: {kinds}."
     if differing:
         sentence += f" {plural(len(differing), 'label')} differ from the one at training."
-    state: State = "stop" if len(pairs) >= 0.05 * len(survey) else "look"
+    state: CheckState = "stop" if len(pairs) >= 0.05 * len(survey) else "look"
     return CheckResult("training", state, sentence, figures, (*exact, *near))
 
 

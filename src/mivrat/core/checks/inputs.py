@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
 from mivrat.core.answers.judged import EvaluatedRun
-from mivrat.core.checks.copies import Found
-from mivrat.core.checks.survey import Facts, Surveyed
+from mivrat.core.checks.copies import FoundCopies
+from mivrat.core.checks.survey import ContentFacts, Surveyed
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.pictures.decode import Stamp
@@ -43,8 +43,8 @@ class Inputs:
     survey: list[Surveyed] | None = None
     training_survey: list[Surveyed] | None = None
     others_survey: list[Surveyed] | None = None
-    near: dict[str, Found] = field(default_factory=dict)
-    fresh: dict[bytes, Facts] = field(default_factory=dict)
+    near: dict[str, FoundCopies] = field(default_factory=dict)
+    fresh: dict[bytes, ContentFacts] = field(default_factory=dict)
     remote: ServiceModel | None = None
     references: ImageSet | None = None
     others: ImageSet | None = None
@@ -52,7 +52,7 @@ class Inputs:
     @property
     def labels(self) -> NDArray[np.int64]:
         """The class index of each image, -1 without one."""
-        return np.array([-1 if one is None else one for one in self.image_set.labels], np.int64)
+        return self.image_set.labels
 
     @property
     def answered(self) -> NDArray[np.int64]:

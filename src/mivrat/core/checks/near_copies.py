@@ -211,10 +211,21 @@ def align(fixed: Numbers, moving: Numbers, lie: Lie, steps: int) -> Lie | None:
         usable = _usable(fixed, seen, lie)
         if usable.sum() < 6 * 6:
             return None
-        by = np.stack([(down * line[:, None])[usable], (across * line)[usable], down[usable] * n, across[usable] * n, np.ones(int(usable.sum()), np.float32), seen[usable]])  # fmt: skip
+        by = np.stack(
+            [
+                (down * line[:, None])[usable],
+                (across * line)[usable],
+                down[usable] * n,
+                across[usable] * n,
+                np.ones(int(usable.sum()), np.float32),
+                seen[usable],
+            ]
+        )
         square = (by @ by.T).astype(np.float64)
         scale = np.sqrt(np.maximum(np.diag(square), _FLAT))
-        found = np.linalg.solve(square / np.outer(scale, scale) + 1e-6 * np.eye(6), (by @ fixed[usable]) / scale) / scale  # fmt: skip
+        found = (
+            np.linalg.solve(square / np.outer(scale, scale) + 1e-6 * np.eye(6), (by @ fixed[usable]) / scale) / scale
+        )
         if abs(found[5]) < 1e-3:
             return None
         step = np.clip(found[:4] / found[5], -0.05, 0.05)
@@ -296,7 +307,9 @@ class Confirmer:
                 return best
         if best < TEXTURE_LEFT:
             return 0.0
-        rows = _normal(np.stack([self._at(files[k], AS_IT_IS_SIDE)[0] for files, k in zip(self._files, (i, j), strict=True)]))  # fmt: skip
+        rows = _normal(
+            np.stack([self._at(files[k], AS_IT_IS_SIDE)[0] for files, k in zip(self._files, (i, j), strict=True)])
+        )
         return best if float(rows[0] @ rows[1]) >= AS_IT_IS else 0.0
 
     def _texture_likeness(self, turned: Path, seen: Path, position: int, window: int, side: int) -> float:

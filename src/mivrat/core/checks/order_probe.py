@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_sentence
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State, in_words
+from mivrat.core.checks.result import CheckResult, CheckState, in_words
 from mivrat.core.figures.confusion import confusion_matrix
 from mivrat.core.figures.significance import even_split, gained_and_lost
 from mivrat.core.pictures.classes import fold, natural_key
+from mivrat.core.pictures.image_sets import said_of
 
 LEAST_IMAGES = 20
 CHANCE = 0.001
@@ -118,7 +119,7 @@ def check_class_order(inputs: Inputs) -> CheckResult:
     if judged is None or len(use) < LEAST_IMAGES:
         return CheckResult("class-order", "open", f"Fewer than {LEAST_IMAGES} labelled images are scored.")
     labels, predicted, classes = judged.labels[use], judged.predicted[use], inputs.classes
-    orders = usual_orders(classes, [item.said for item in inputs.image_set.items])
+    orders = usual_orders(classes, said_of(inputs.image_set.items))
     tried = [_compared(name, means, labels, predicted, len(orders)) for name, means in orders.items()]
     tried.append(best_renaming(labels, predicted, len(classes), inputs.seed))
     total, now = len(use), int((predicted == labels).sum())
@@ -152,7 +153,7 @@ def check_class_order(inputs: Inputs) -> CheckResult:
         f"With the classes renamed ({best.name}) accuracy is {percent(then)} instead of {percent(now / total)} "
         f"(N = {total}, {best.gained} gained, {best.lost} lost, p {in_words(best.p)}): {renamed}."
     )
-    state: State = "stop" if then - now / total >= 0.1 else "look"
+    state: CheckState = "stop" if then - now / total >= 0.1 else "look"
     concerned = use[(best.means[predicted] == labels) & (predicted != labels)]
     return CheckResult(
         "class-order",

@@ -16,12 +16,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress, current_stop
 from mivrat.core.base.numbers import percent
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.order_probe import best_order, renamed_right
 from mivrat.core.checks.picture_shift import properties_of_files, shifts
-from mivrat.core.checks.result import CheckResult, State, in_words
+from mivrat.core.checks.result import CheckResult, CheckState, in_words
 from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.significance import beyond_commonest, even_split, gained_and_lost, holm
 from mivrat.core.models.onnx_model import OnnxModel
@@ -274,7 +274,6 @@ def try_recipes(
     files: Sequence[Path],
     labels: NDArray[np.int64],
     others: Sequence[Alternative],
-    stop: StopSignal | None = None,
 ) -> Iterator[Progress | list[RecipeTrial]]:
     """Score labelled files by the recipe in use and by others; yields progress and at last the trials, the one in use first.
 
@@ -287,7 +286,7 @@ def try_recipes(
     meter = Meter(len(files))
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         for start in range(0, len(files), _BATCH):
-            if stop and stop.stopped:
+            if current_stop().stopped:
                 return
             made = list(pool.map(lambda path: _tensors(path, wanted), files[start : start + _BATCH]))
             good = [(start + i, tensors) for i, tensors in enumerate(made) if tensors is not None]
@@ -365,7 +364,7 @@ def _corrected(trials: list[RecipeTrial]) -> list[RecipeTrial]:
     return [t if t.same or t.grey else next(corrected) for t in trials]
 
 
-def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Progress | CheckResult]:
+def probe_recipe(inputs: Inputs) -> Iterator[Progress | CheckResult]:
     """Whether another recipe fits the model better than the one in use, on up to 200 labelled images."""
     model, labels = inputs.model, inputs.labels
     if model is None:
@@ -387,11 +386,11 @@ def probe_recipe(inputs: Inputs, stop: StopSignal | None = None) -> Iterator[Pro
     found: list[list[RecipeTrial]] = []
     for some, of in sets:
         trials: list[RecipeTrial] | None = None
-        for news in _search(model, some, of, stop):
-            if isinstance(news, Progress):
-                yield news
+        for event in _search(model, some, of):
+            if isinstance(event, Progress):
+                yield event
             else:
-                trials = news
+                trials = event
         if trials is None:
             return
         found.append(trials)
@@ -422,7 +421,7 @@ def _trained_on(inputs: Inputs) -> tuple[list[Path], NDArray[np.int64]] | None:
 
 
 def _search(
-    model: OnnxModel, files: Sequence[Path], known: NDArray[np.int64], stop: StopSignal | None
+    model: OnnxModel, files: Sequence[Path], known: NDArray[np.int64]
 ) -> Iterator[Progress | list[RecipeTrial]]:
     """Try alternatives, and further ones on top of the best, on labelled files; yields progress and at last all trials, the recipe in
     use first, with probabilities corrected once for all that were tried. No trials: nothing can be read."""
@@ -439,11 +438,11 @@ def _search(
                 tried.add(key)
                 others.append(replace(other, name=f"{base.name}, {other.name}" if base.name else other.name))
         found: list[RecipeTrial] | None = None
-        for news in try_recipes(model, files, known, others, stop):
-            if isinstance(news, Progress):
-                yield news
+        for event in try_recipes(model, files, known, others):
+            if isinstance(event, Progress):
+                yield event
             else:
-                found = news
+                found = event
         if found is None:
             return
         if not found:
@@ -608,7 +607,7 @@ def _told(
         f"{', the classes in another order,' if best.means else ''} instead of {percent(now.plain)} on the same {total} images "
         f"({counted}){'' if now.means or best.means else losses}.{grey}{warning}{unsure}{what}"
     )
-    state: State = "stop" if best.accuracy - now.plain >= 0.1 else "look"
+    state: CheckState = "stop" if best.accuracy - now.plain >= 0.1 else "look"
     offer: dict[str, Any] = {"recipe": recipe_to_toml(best.recipe), "name": best.name}
     if best.means:
         offer["classes"] = [classes[k] for k in best.means]

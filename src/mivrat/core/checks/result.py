@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 from mivrat.core.figures.significance import AtMost
 
 # ``open``: it could not be said, or was not asked yet.
-State = Literal["fine", "look", "stop", "open"]
+CheckState = Literal["fine", "look", "stop", "open"]
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,7 @@ class CheckResult:
     """
 
     name: str
-    state: State
+    state: CheckState
     sentence: str
     figures: Mapping[str, Any] = field(default_factory=dict)
     images: tuple[int, ...] = ()

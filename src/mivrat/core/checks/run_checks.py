@@ -9,21 +9,21 @@ from collections.abc import Collection, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import cast
 
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError, NotAgreed
-from mivrat.core.base.job import StopSignal
 from mivrat.core.checks import service_check
 from mivrat.core.checks.catalogue import BY_NAME, CheckProgress, run_checks
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, from_json
-from mivrat.core.checks.survey import Facts, facts_from_json
+from mivrat.core.checks.survey import ContentFacts, facts_from_json
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.service.model import ServiceModel
-from mivrat.core.pictures.image_sets import ImageSet, Role
+from mivrat.core.pictures.image_sets import ImageSet, Role, paths_of
 from mivrat.core.pictures.recipe import canonical
 from mivrat.core.study.class_list import load_pairing
 from mivrat.core.study.file import Study
@@ -76,7 +76,9 @@ def set_of_role(study: Study, role: Role) -> ImageSet | None:
 
 def _other_held_out(study: Study, set_id: int, image_set: ImageSet) -> ImageSet | None:
     """The held-out images of a study's other sets; a file that is in this set too (one was drawn from the other) is no copy."""
-    others = joined([load_image_set(study, one.id) for one in list_image_sets(study) if one.role == "held-out" and one.id != set_id])  # fmt: skip
+    others = joined(
+        [load_image_set(study, one.id) for one in list_image_sets(study) if one.role == "held-out" and one.id != set_id]
+    )
     if others is None:
         return None
     own = set(image_set.files())
@@ -121,7 +123,6 @@ def check_run(
     record: RunRecord,
     judged: EvaluatedRun,
     names: Collection[str],
-    stop: StopSignal | None = None,
     seed: int = 0,
     keep: bool = True,
 ) -> Iterator[CheckProgress | KeptResult]:
@@ -132,22 +133,22 @@ def check_run(
     inputs = gather(study, record, judged, names, seed)
     known, about = _known(study), _Answers(study, record)
     try:
-        for news in run_checks(inputs, names, stop, known):
-            if isinstance(news, CheckProgress):
-                yield news
+        for event in run_checks(inputs, names, known):
+            if isinstance(event, CheckProgress):
+                yield event
                 continue
             kept = KeptResult(
-                news, datetime.now().isoformat(sep=" ", timespec="seconds"), int((judged.state > 0).sum())
+                event, datetime.now().isoformat(sep=" ", timespec="seconds"), int((judged.state > 0).sum())
             )
             if keep:
-                save_check_results(study, record.info.id, {news.name: _to_text(kept)})
+                save_check_results(study, record.info.id, {event.name: _to_text(kept)})
             yield about.answered(kept)
     finally:
         if keep:
             save_surveys(study, {content: facts.to_json() for content, facts in inputs.fresh.items()})
 
 
-def _known(study: Study) -> dict[bytes, Facts]:
+def _known(study: Study) -> dict[bytes, ContentFacts]:
     """What was measured of pictures before; what cannot be read of it is measured again."""
     found = {}
     for content, text in load_surveys(study).items():
@@ -160,13 +161,24 @@ class _Answers:
     """What has been answered to checks, by what they found of which model and images."""
 
     def __init__(self, study: Study, record: RunRecord) -> None:
-        self._names = record.names
-        told = hashlib.sha256("\n".join((record.model_sha256, canonical(record.recipe), *record.classes)).encode("utf-8", "surrogateescape"))  # fmt: skip
-        images = (f"{self._name(i)} {item.label}" for i, item in enumerate(record.image_set.items))
-        for line in sorted(images):
-            told.update(f"\n{line}".encode("utf-8", "surrogateescape"))
-        self._about = told.hexdigest()
+        self._record, self._names = record, record.names
         self._known = load_check_answers(study)
+
+    @cached_property
+    def _about(self) -> str:
+        """What the model, the classes and the images with their labels are."""
+        record = self._record
+        told = hashlib.sha256(
+            "\n".join((record.model_sha256, canonical(record.recipe), *record.classes)).encode(
+                "utf-8", "surrogateescape"
+            )
+        )
+        names, labels = paths_of(record.image_set.items), record.image_set.labels.tolist()
+        if contents := record.answers.contents:
+            names = [contents[i].hex() if i in contents else path for i, path in enumerate(names)]
+        images = sorted(f"{name} {label if label >= 0 else None}" for name, label in zip(names, labels, strict=True))
+        told.update("\n".join(["", *images]).encode("utf-8", "surrogateescape"))
+        return told.hexdigest()
 
     def _name(self, position: int) -> str:
         name = self._names[position]

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.checks.inputs import Inputs
-from mivrat.core.checks.result import CheckResult, State
+from mivrat.core.checks.result import CheckResult, CheckState
 from mivrat.core.models.service.model import ServiceModel
 from mivrat.core.models.service.pictures import Payload
 from mivrat.core.pictures.decode import UnreadablePicture, read_file
@@ -51,7 +51,7 @@ def check_service(inputs: Inputs) -> CheckResult:
     except InputError as error:
         return CheckResult(NAME, "stop", f"{state}{version}. It gave no answer: {error.what}.", figures)
     told = [f"{state}{version}", f"{_milliseconds(seconds + more)} an answer"]
-    grave: list[State] = ["look"] if ready is False or not model.version else []
+    grave: list[CheckState] = ["look"] if ready is False or not model.version else []
     figures |= {"seconds": float(np.median(seconds + more)), "twice": _apart(first, second)}
     if _apart(first, second) == 0:
         told.append(f"asked twice for {len(asked)} images it said the same to the last bit")
@@ -68,10 +68,14 @@ def check_service(inputs: Inputs) -> CheckResult:
     if together is not None:
         figures["batch"] = _apart(first, together)
         same = _apart(first, together) <= ALIKE * _size(first)
-        told.append("several images in one request get the answers they get alone" if same else f"several images in one request get other answers than alone (up to {_apart(first, together):.2g} apart)")  # fmt: skip
+        told.append(
+            "several images in one request get the answers they get alone"
+            if same
+            else f"several images in one request get other answers than alone (up to {_apart(first, together):.2g} apart)"
+        )
         grave += [] if same else ["stop"]
     sentence = "; ".join(told)
-    worst: State = "stop" if "stop" in grave else "look" if grave else "fine"
+    worst: CheckState = "stop" if "stop" in grave else "look" if grave else "fine"
     return CheckResult(NAME, worst, f"{sentence[:1].upper()}{sentence[1:]}.", figures)
 
 

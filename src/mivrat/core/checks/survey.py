@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from PIL import Image
 from pydantic import TypeAdapter
 
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import current_stop
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.checks.near_copies import small_grey
 from mivrat.core.pictures.decode import (
@@ -40,7 +40,7 @@ _FLAT = 2.0
 
 
 @dataclass(frozen=True)
-class Facts:
+class ContentFacts:
     """What a survey found of one picture's content. ``fingerprint`` is None and ``small`` empty for a flat picture, ``problem``
     says why it cannot be read; then the other figures are 0. ``small`` is the picture in grey, as ``near_copies`` compares it."""
 
@@ -67,13 +67,13 @@ class Surveyed:
 
     index: int
     stamp: Stamp | None
-    facts: Facts
+    facts: ContentFacts
 
 
-_FACTS = TypeAdapter(Facts)
+_FACTS = TypeAdapter(ContentFacts)
 
 
-def facts_from_json(text: str) -> Facts:
+def facts_from_json(text: str) -> ContentFacts:
     """Facts that were kept as text; ValueError where it tells of none."""
     return _FACTS.validate_json(text)
 
@@ -100,39 +100,37 @@ def fingerprint(picture: Image.Image) -> int | None:
     return int(np.packbits(low > np.median(low)).view(">u8")[0])
 
 
-def survey_file(file: PictureFile) -> Facts:
+def survey_file(file: PictureFile) -> ContentFacts:
     """The facts of one file that was read. Never raises for what is in the file."""
     try:
         pixels = decode_picture(file)
         mode, frames = mode_and_frames(file)
     except UnreadablePicture as error:
-        return Facts(problem=str(error))
+        return ContentFacts(problem=str(error))
     height, width = pixels.shape[:2]
     if not height or not width:
-        return Facts(problem="holds no pixels")
+        return ContentFacts(problem="holds no pixels")
     picture = Image.fromarray(pixels)
     found = fingerprint(picture)
-    return Facts(width, height, mode, frames, found, small=small_grey(picture) if found is not None else "")
+    return ContentFacts(width, height, mode, frames, found, small=small_grey(picture) if found is not None else "")
 
 
-def _survey(index: int, path: Path, known: Mapping[bytes, Facts]) -> Surveyed:
+def _survey(index: int, path: Path, known: Mapping[bytes, ContentFacts]) -> Surveyed:
     try:
         file = read_file(path)
     except UnreadablePicture as error:
-        return Surveyed(index, None, Facts(problem=str(error)))
+        return Surveyed(index, None, ContentFacts(problem=str(error)))
     kept = known.get(file.stamp.content)
     return Surveyed(index, file.stamp, kept if kept is not None and kept.complete else survey_file(file))
 
 
-def survey_files(
-    files: Sequence[Path], known: Mapping[bytes, Facts], stop: StopSignal | None = None, threads: int = 0
-) -> Iterator[Surveyed]:
+def survey_files(files: Sequence[Path], known: Mapping[bytes, ContentFacts], threads: int = 0) -> Iterator[Surveyed]:
     """Survey files in order with a pool of threads; contents in ``known`` are not decoded again. Ends early when stopped."""
     pool = ThreadPoolExecutor(threads or os.cpu_count(), thread_name_prefix="survey")
     waiting: deque[Future[Surveyed]] = deque()
     upcoming = iter(enumerate(files))
     try:
-        while not (stop and stop.stopped):
+        while not current_stop().stopped:
             while len(waiting) < 64 and (following := next(upcoming, None)) is not None:
                 waiting.append(pool.submit(_survey, *following, known))
             if not waiting:

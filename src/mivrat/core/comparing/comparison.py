@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -30,7 +30,7 @@ class Names:
 
 
 @dataclass(frozen=True)
-class Shared:
+class OverlapCounts:
     """How many labelled images both have answered, how many only one of them, and how many are left out because only one of
     the two class lists has their label; of two sets how many pictures stand ``in_both``."""
 
@@ -52,7 +52,7 @@ class Comparison:
 
     names: Names
     classes: list[str]
-    shared: Shared
+    shared: OverlapCounts
     paired: Paired | None = None
     sets: TwoSets | None = None
     known: int | None = None
@@ -111,7 +111,7 @@ class OnSameImages:
         ks = [k for k in sensible_ks(len(self.classes)) if k == 1 or (judged.has_scores and a.complete and b.complete)]
         found = pairs.paired(a, b, len(self.classes), ks, unit)
         labelled = mask & (judged.labels >= 0)
-        shared = Shared(
+        shared = OverlapCounts(
             len(at),
             int((labelled & other.answered_here & ~other.answered).sum()),
             int((labelled & other.answered & ~other.answered_here).sum()) + (self.only_b if among is None else 0),
@@ -128,13 +128,11 @@ class OnSameImages:
         _, _, b, unit = self._parts(among)
         return b, unit
 
-    def deepen(
-        self, found: Comparison, among: Mask | None = None, seed: int = 0, stopped: Callable[[], bool] = lambda: False
-    ) -> Comparison | None:
+    def deepen(self, found: Comparison, among: Mask | None = None, seed: int = 0) -> Comparison | None:
         """The same with the intervals that take drawing again; None where it was stopped."""
         assert found.paired is not None
         _, a, b, unit = self._parts(among, to_draw=True)
-        deep = pairs.with_intervals(found.paired, a, b, len(self.classes), unit, seed, stopped)
+        deep = pairs.with_intervals(found.paired, a, b, len(self.classes), unit, seed)
         return None if deep is None else replace(found, paired=deep)
 
 
@@ -167,7 +165,7 @@ class OnTwoSets:
         ks = sensible_ks(len(self.classes)) if self.a.has_scores and self.b.has_scores else [1]
         found = sets.two_sets(a, b, len(self.classes), ks, unit_a, unit_b)
         columns = [one.units.column for one in (self.a, self.b) if one.units is not None]
-        shared = Shared(0, len(a.labels), len(b.labels), in_both=self.in_both)
+        shared = OverlapCounts(0, len(a.labels), len(b.labels), in_both=self.in_both)
         return Comparison(
             self.names, self.classes, shared, sets=found, unit_column=" and ".join(dict.fromkeys(columns))
         )
@@ -183,12 +181,11 @@ class OnTwoSets:
         among: Mask | None = None,
         among_b: Mask | None = None,
         seed: int = 0,
-        stopped: Callable[[], bool] = lambda: False,
     ) -> Comparison | None:
         """The same with the intervals that take drawing again; None where it was stopped."""
         assert found.sets is not None
         a, b, unit_a, unit_b = self._parts(among, among_b, to_draw=True)
-        deep = sets.with_intervals(found.sets, a, b, len(self.classes), unit_a, unit_b, seed, stopped)
+        deep = sets.with_intervals(found.sets, a, b, len(self.classes), unit_a, unit_b, seed)
         return None if deep is None else replace(found, sets=deep)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import SCORED
 from mivrat.core.answers.judged import EvaluatedRun
+from mivrat.core.base.job import current_stop
 from mivrat.core.base.numbers import percent, span
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import confusion_matrix
@@ -63,10 +64,9 @@ def how_unlike(
     b: EvaluatedRun,
     vectors: tuple[NDArray[np.floating], NDArray[np.floating]],
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> HowUnlike | None:
     """How unlike two sets are to one model, by the features of all listed images (rows of NaN: not known); None where it was
-    stopped."""
+    stopped. ``vectors`` are Na × D and Nb × D."""
     parts = []
     for labelled in (False, True):
         at = [
@@ -77,8 +77,8 @@ def how_unlike(
             one.units.of(some) if one.units is not None else None for one, some in zip((a, b), at, strict=True)
         )
         classes = (a.labels[at[0]], b.labels[at[1]]) if labelled else None
-        parts.append(unlike(vectors[0][at[0]], vectors[1][at[1]], classes, unit_a, unit_b, seed, stopped))
-        if stopped():
+        parts.append(unlike(vectors[0][at[0]], vectors[1][at[1]], classes, unit_a, unit_b, seed))
+        if current_stop().stopped:
             return None
     return HowUnlike(parts[0], parts[1], far_images(vectors[0], vectors[1]), far_images(vectors[1], vectors[0]))
 
@@ -147,24 +147,26 @@ def estimate(
     classes: Sequence[str],
     vectors: tuple[NDArray[np.floating], NDArray[np.floating]] | None = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> Estimates | None:
-    """Estimates for the scored images of ``unlabelled`` that have no label, from the evaluated ones of ``labelled``, by the same model.
-    ``vectors`` are the features of both (one row for each listed image). None where it was stopped."""
+    """Estimates for the scored images of ``unlabelled`` that have no label, from the evaluated ones of ``labelled``, by the
+    same model; all estimates are shares. ``vectors`` are the features of both, Na × D and Nb × D (one row for each listed image).
+    None where it was stopped."""
     use = np.flatnonzero(labelled.evaluated)
     asked = np.flatnonzero((unlabelled.state == SCORED) & (unlabelled.labels < 0))
     matrix = confusion_matrix(labelled.labels[use], labelled.predicted[use], len(classes))
     mix = mix_without_labels(matrix, unlabelled.predicted[asked], list(classes), seed)
     looks = None
     if vectors is not None and mix.shares is not None:
-        looks = _looks_alike(labelled, unlabelled, use, asked, mix.shares, vectors, seed, stopped)
-        if stopped():
+        looks = _looks_alike(labelled, unlabelled, use, asked, mix.shares, vectors, seed)
+        if current_stop().stopped:
             return None
         if looks is not None and looks.p is not None and looks.p < LEVEL:
             mix = MixEstimate(
-                None, [], "the pictures look different to the model even where the mix is made the same "
+                None,
+                [],
+                "the pictures look different to the model even where the mix is made the same "
                 f"(p = {looks.p:.3f}), and this rests on each class looking as it does in the labelled set",
-            )  # fmt: skip
+            )
     return Estimates(mix, _accuracy(labelled, unlabelled, use, asked, seed), looks)
 
 
@@ -176,7 +178,6 @@ def _looks_alike(
     shares: NDArray[np.float64],
     vectors: tuple[NDArray[np.floating], NDArray[np.floating]],
     seed: int,
-    stopped: Callable[[], bool],
 ) -> Unlike | None:
     """The labelled images thinned out until their mix is the estimated one, against those without labels."""
     known = use[~np.isnan(vectors[0][use]).any(axis=1)]
@@ -193,7 +194,7 @@ def _looks_alike(
     one = np.sort(np.concatenate(picked))
     unit = labelled.units.of(one) if labelled.units is not None else None
     other_unit = unlabelled.units.of(others) if unlabelled.units is not None else None
-    return unlike(vectors[0][one], vectors[1][others], None, unit, other_unit, seed, stopped)
+    return unlike(vectors[0][one], vectors[1][others], None, unit, other_unit, seed)
 
 
 def _accuracy(

@@ -39,7 +39,7 @@ def by_group(names: Sequence[str], other: Other, among: NDArray[np.bool_] | None
 
 
 def by_cause(reviews: Reviews, other: Other, among: NDArray[np.bool_] | None = None) -> list[GroupDifference]:
-    """The same by cause; an image may have several."""
+    """The same by cause; an image may have several. ``among`` is N, of all listed images."""
     use = other.both if among is None else other.both & among
     masks = {one.name: reviews.with_causes(len(use), frozenset({one.id})) & use for one in reviews.causes}
     return _differences({name: np.flatnonzero(mask) for name, mask in masks.items() if mask.any()}, other)

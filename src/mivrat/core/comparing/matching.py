@@ -20,7 +20,8 @@ def match_contents(
 ) -> NDArray[np.int64]:
     """For each image where the same bytes stand in the other list, -1 where they do not (or nobody has read them).
 
-    Of several copies one with the same path goes first, the rest in order; no image of the other list is taken twice.
+    Of several copies one with the same path goes first, the rest in order; no image of the other list is taken twice. Returns N
+    positions in the other list.
     """
     places: dict[bytes, list[int]] = defaultdict(list)
     for i in sorted(other_contents):
@@ -39,7 +40,7 @@ def match_contents(
 
 
 def match_classes(classes: Sequence[str], other: Sequence[str]) -> tuple[list[str], NDArray[np.int64]]:
-    """The classes of both lists, those of the first one first; and the place of each of the other's among them, by name."""
+    """The K classes of both lists, those of the first one first; and the place of each of the K' others among them, by name."""
     matcher, both = ClassMatcher(classes), list(classes)
     places = []
     for name in other:

@@ -98,7 +98,10 @@ def guess_roles(names: Sequence[str]) -> Roles:
 
 
 def roles_from(data: Mapping[str, object], names: Sequence[str]) -> Roles:
-    """Roles as they were kept; what names no column is left out."""
+    """Roles as they were kept; what names no column is left out.
+
+    ``names`` are the columns of the log; returns which of them is the epoch, the losses and the accuracies.
+    """
     known = {field.name for field in fields(Roles)}
     return Roles(**{role: str(name) for role, name in data.items() if role in known and name in names})
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from mivrat import __version__
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.concluding.criteria import compared, hold_requirement
 from mivrat.core.concluding.criterion_words import in_plain_words
 from mivrat.core.concluding.evaluation_context import EvaluationContext, RunSummary
@@ -22,8 +22,8 @@ from mivrat.core.concluding.findings import (
     Finding,
     FindingClaim,
     FindingOrigin,
+    FindingState,
     Measure,
-    State,
     new_finding_id,
 )
 from mivrat.core.concluding.formatting import measure_told
@@ -72,9 +72,7 @@ def finding_of(draft: Draft, before: Measure, ground: EvaluationContext) -> Find
     )
 
 
-def measure(
-    claim: FindingClaim, ground: EvaluationContext, stop: StopSignal | None = None
-) -> Iterator[Progress | Measure]:
+def measure(claim: FindingClaim, ground: EvaluationContext) -> Iterator[Progress | Measure]:
     """What a claim comes to under a run, at last, after progress; of a claim that cannot be asked of it, why. Nothing where it was
     stopped."""
     try:
@@ -87,27 +85,27 @@ def measure(
         elif claim.kind == "labels":
             yield _labels(claim, ground)
         else:
-            yield from _covered(claim, ground, stop)
+            yield from _covered(claim, ground)
     except InputError as error:
         yield Measure("", None, problem=f"{error.what}{f' ({error.where})' if error.where else ''}")
 
 
-def check_finding(
-    finding: Finding, ground: EvaluationContext, stop: StopSignal | None = None
-) -> Iterator[Progress | Checked]:
+def check_finding(finding: Finding, ground: EvaluationContext) -> Iterator[Progress | Checked]:
     """What has become of a finding under a run, at last, after progress; nothing where it was stopped."""
-    for news in measure(finding.claim, ground, stop):
-        if isinstance(news, Measure):
+    for event in measure(finding.claim, ground):
+        if isinstance(event, Measure):
             same = (finding.made.model, finding.made.images) == (ground.model, ground.images)
             # Labels do not depend on how a model answers.
             standing = None if finding.claim.kind == "labels" else ground.standing
-            state, why = state_of_finding(finding, news, standing, same)
-            yield Checked(state, why, news, ground.model, ground.images)
+            state, why = state_of_finding(finding, event, standing, same)
+            yield Checked(state, why, event, ground.model, ground.images)
         else:
-            yield news
+            yield event
 
 
-def state_of_finding(finding: Finding, after: Measure, standing: RunSummary | None, same: bool) -> tuple[State, str]:
+def state_of_finding(
+    finding: Finding, after: Measure, standing: RunSummary | None, same: bool
+) -> tuple[FindingState, str]:
     """The state of a finding and why; ``same``: on the very model and images it was found on."""
     before, made = (finding.before, finding.made) if same else finding.basis
     return state_of(before, after, made, standing, same)
@@ -216,7 +214,7 @@ def _without_images(text: str) -> str:
     return json.dumps({**data, "images": []})
 
 
-def _covered(claim: FindingClaim, ground: EvaluationContext, stop: StopSignal | None) -> Iterator[Progress | Measure]:
+def _covered(claim: FindingClaim, ground: EvaluationContext) -> Iterator[Progress | Measure]:
     plan = images_of(claim, ground)
     record = ground.snapshot.record
     if not record.kind.can.scores:
@@ -224,19 +222,19 @@ def _covered(claim: FindingClaim, ground: EvaluationContext, stop: StopSignal | 
     content = plan.region.model
     with ground.maker() as maker:
         if content in ("", record.model_sha256):
-            tests = run_cover_test(ground.classes, record.image_set, plan, maker, maker, stop)
-            yield from _of_tests(tests, stop)
+            tests = run_cover_test(ground.classes, record.image_set, plan, maker, maker)
+            yield from _of_tests(tests)
             return
         with ground.heat_of(content) as heat:
-            yield from _of_tests(run_cover_test(ground.classes, record.image_set, plan, maker, heat, stop), stop)
+            yield from _of_tests(run_cover_test(ground.classes, record.image_set, plan, maker, heat))
 
 
-def _of_tests(tests: Iterator[Progress | CoverTest], stop: StopSignal | None) -> Iterator[Progress | Measure]:
-    for news in tests:
-        if not isinstance(news, CoverTest):
-            yield news
-        elif stop is None or not stop.stopped:
-            yield measure_of_cover(news.result)
+def _of_tests(tests: Iterator[Progress | CoverTest]) -> Iterator[Progress | Measure]:
+    for event in tests:
+        if not isinstance(event, CoverTest):
+            yield event
+        elif not current_stop().stopped:
+            yield measure_of_cover(event.result)
 
 
 def measure_of_cover(result: CoverResult) -> Measure:

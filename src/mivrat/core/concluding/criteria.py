@@ -12,22 +12,22 @@ from mivrat.core.base.text import count, in_a_row
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.requirements import Outcome, Requirement, parse_criterion
+from mivrat.core.concluding.requirements import Requirement, RequirementOutcome, parse_criterion
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.sample_size import MOST, best_mix, to_decide, to_decide_mean
 from mivrat.core.figures.uncertainty import NAMES
 
 
-def outcome_of(text: str, ground: EvaluationContext) -> Outcome:
+def outcome_of(text: str, ground: EvaluationContext) -> RequirementOutcome:
     """One criterion held against a run; where it cannot be asked of it, an outcome that says why."""
     try:
         return hold_requirement(parse_criterion(text, ground.classes), ground)
     except InputError as error:
-        return Outcome(text, None, False, problem=error.what)
+        return RequirementOutcome(text, None, False, problem=error.what)
 
 
-def hold_requirement(wanted: Requirement, ground: EvaluationContext) -> Outcome:
+def hold_requirement(wanted: Requirement, ground: EvaluationContext) -> RequirementOutcome:
     """A requirement held against a run. InputError where the run cannot be asked for that figure."""
     if wanted.of_difference:
         return _difference(wanted, ground)
@@ -70,10 +70,10 @@ def compared(ground: EvaluationContext, reference: str) -> Comparison:
     if held.on_images is None:
         raise InputError(f"{name} has no run on these images", hint="score these images with it first, under Prepare")
     found = held.on_images.compare()
-    return held.on_images.deepen(found, stopped=ground.stopped) or found
+    return held.on_images.deepen(found) or found
 
 
-def _difference(wanted: Requirement, ground: EvaluationContext) -> Outcome:
+def _difference(wanted: Requirement, ground: EvaluationContext) -> RequirementOutcome:
     return wanted.against_difference(compared(ground, wanted.against_model))
 
 
@@ -81,7 +81,7 @@ def _difference(wanted: Requirement, ground: EvaluationContext) -> Outcome:
 class Criterion:
     """A criterion as it stands under a run; ``more`` says what it would take to tell, where that cannot be told."""
 
-    outcome: Outcome
+    outcome: RequirementOutcome
     more: str = ""
 
 
@@ -94,7 +94,7 @@ def criteria_of(texts: Sequence[str], ground: EvaluationContext) -> tuple[Criter
     return tuple(found)
 
 
-def what_it_takes(outcome: Outcome, ground: EvaluationContext) -> str:
+def what_it_takes(outcome: RequirementOutcome, ground: EvaluationContext) -> str:
     """How many more images, and of which kind, it would take to tell whether a criterion is met, in words; empty where it is told, or
     nothing can be said."""
     if outcome.verdict != "inconclusive" or outcome.problem:

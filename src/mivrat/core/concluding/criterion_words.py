@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import count, in_a_row, minus
-from mivrat.core.concluding.requirements import PER_CLASS, Outcome, Requirement, parse_criterion
+from mivrat.core.concluding.requirements import PER_CLASS, Requirement, RequirementOutcome, parse_criterion
 from mivrat.core.figures.metrics import METRICS, metric
 from mivrat.core.pictures.classes import ClassMatcher
 
@@ -51,7 +51,7 @@ def _limit(wanted: Requirement) -> str:
     return f"{shown} point{'' if shown in ('1', minus('-1')) else 's'}" if wanted.of_difference else f"{shown} %"
 
 
-def figure_in_words(wanted: Requirement, found: Outcome, classes: Sequence[str]) -> str:
+def figure_in_words(wanted: Requirement, found: RequirementOutcome, classes: Sequence[str]) -> str:
     """What a requirement's figure comes to, with its interval and what it is of: "50.0 % (33.2 – 66.8), N = 24"."""
     if found.value is None:
         return found.problem or "undefined"
@@ -74,18 +74,44 @@ def figure_in_words(wanted: Requirement, found: Outcome, classes: Sequence[str])
 
 # --- read ---
 
-_WORDS = {"at least": ">=", "at most": "<=", "no more than": "<=", "no less than": ">=", "more than": ">", "less than": "<", "above": ">", "over": ">", "below": "<", "under": "<"}  # fmt: skip
+_WORDS = {
+    **dict.fromkeys(("at least", "no less than"), ">="),
+    **dict.fromkeys(("at most", "no more than"), "<="),
+    **dict.fromkeys(("more than", "above", "over"), ">"),
+    **dict.fromkeys(("less than", "below", "under"), "<"),
+}
+_OVERALL = (
+    *("of all", "all", "right", "of all right", "right of all", "of all images", "of all images right", "accuracy"),
+    *("of all correct", "correct", "top1", "top 1", "top-1", "top-1 accuracy", "top 1 accuracy"),
+)
 _SIGN = "|".join([*_WORDS, ">=", "<=", "≥", "≤", ">", "<"])
 _NUMBER = r"(?P<number>[-−]?\d+(?:[.,]\d+)?)\s*(?P<percent>%|per ?cent|points?)?"
 # "recall of ragweed at least 90 %", "95 % of all right", "at most 5 % ECE"
 _LAST = re.compile(rf"(?P<what>.+?)\s*(?:(?:is|are)\s+)?(?P<sign>{_SIGN})?\s*(?<![\w.,]){_NUMBER}\s*", re.IGNORECASE)
 _FIRST = re.compile(rf"(?P<sign>{_SIGN})?\s*{_NUMBER}\s+(?P<what>.+)", re.IGNORECASE)
 _NAMES = {
-    **{name.lower(): one.key for one in METRICS for name in (one.name, one.short or one.name, one.key.replace("_", " "))},
-    "calibration error": "ece", "kappa": "cohen_kappa", "f1 score": "f1", "number of images": "evaluated",
-    **dict.fromkeys(("of all", "all", "right", "of all right", "right of all", "of all images", "of all images right", "accuracy", "of all correct", "correct", "top1", "top 1", "top-1", "top-1 accuracy", "top 1 accuracy"), "top1"),
-}  # fmt: skip
-_OF_CLASS = ("recall", "precision", "specificity", "f1", "f1 score", "auroc", "average precision", "number of images", "support")  # fmt: skip
+    **{
+        name.lower(): one.key
+        for one in METRICS
+        for name in (one.name, one.short or one.name, one.key.replace("_", " "))
+    },
+    "calibration error": "ece",
+    "kappa": "cohen_kappa",
+    "f1 score": "f1",
+    "number of images": "evaluated",
+    **dict.fromkeys(_OVERALL, "top1"),
+}
+_OF_CLASS = (
+    "recall",
+    "precision",
+    "specificity",
+    "f1",
+    "f1 score",
+    "auroc",
+    "average precision",
+    "number of images",
+    "support",
+)
 _EVERY = ("every class", "each class", "all classes", "any class", "the worst class")
 
 

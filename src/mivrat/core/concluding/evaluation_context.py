@@ -22,6 +22,7 @@ from mivrat.core.figures.uncertainty import Intervals
 from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageName, ImageNames
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.pictures.recipe import Recipe, canonical
 from mivrat.core.running.slow_figures import SlowFigures, in_fixed_order, intervals_over
 from mivrat.core.running.snapshot import Snapshot
@@ -52,7 +53,6 @@ class EvaluationContext:
     model_at: Callable[[str], Path | None] = lambda content: None
     other: Callable[[str], Snapshot | None] = lambda reference: None
     elsewhere: Callable[[ImageName], StudyImage | None] = lambda name: None
-    stopped: Callable[[], bool] = lambda: False
     deep: SlowFigures | None = None
 
     @property
@@ -91,7 +91,7 @@ class EvaluationContext:
             return self.deep.intervals
         judged = self.snapshot.judged
         use = in_fixed_order(judged, np.flatnonzero(judged.evaluated))
-        return intervals_over(judged, use, judged.outcomes(use), stopped=self.stopped)
+        return intervals_over(judged, use, judged.outcomes(use))
 
     @cached_property
     def ranked(self) -> Figures:
@@ -108,7 +108,7 @@ class EvaluationContext:
                 raise InputError(
                     f"the image set has no column {column!r}; its columns: {known}", hint="name one of these"
                 )
-            names = np.array(group_names([item.columns.get(column, "") for item in items]), object)
+            names = np.array(group_names(column_of(items, column)), object)
             mask = names == value
             if not mask.any():
                 raise InputError(f"no image has {column} = {value!r}", hint="name a group that the image set has")

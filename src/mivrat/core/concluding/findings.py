@@ -108,7 +108,7 @@ class FindingOrigin:
 
 
 @dataclass(frozen=True)
-class Picture:
+class FindingPicture:
     """A picture chosen for a finding: the image by content and path, whether its heatmap goes with it, and a caption."""
 
     image: ImageName
@@ -128,7 +128,7 @@ class Finding:
     claim: FindingClaim
     made: FindingOrigin
     before: Measure
-    pictures: tuple[Picture, ...] = ()
+    pictures: tuple[FindingPicture, ...] = ()
     aside: bool = False
     confirmed: Measure | None = None
 
@@ -201,7 +201,9 @@ def from_text(finding_id: int, text: str) -> Finding:
             FindingClaim(claim["kind"], str(claim["text"]), tuple(dict(one) for one in claim["conditions"]), labels),
             json_of(json.dumps(data["made"]), FindingOrigin),
             measure_from(data["before"]),
-            tuple(Picture(image_name(image), bool(heat), str(caption)) for image, heat, caption in data["pictures"]),
+            tuple(
+                FindingPicture(image_name(image), bool(heat), str(caption)) for image, heat, caption in data["pictures"]
+            ),
             bool(data["aside"]),
             measure_from(data["confirmed"]) if data.get("confirmed") is not None else None,
         )
@@ -209,7 +211,7 @@ def from_text(finding_id: int, text: str) -> Finding:
         raise InputError("a finding cannot be read", where="study", hint="remove it and add it again") from error
 
 
-State = Literal["gone", "weaker", "holds", "worse", "inconclusive"]
+FindingState = Literal["gone", "weaker", "holds", "worse", "inconclusive"]
 
 
 @with_config(KEPT)
@@ -217,7 +219,7 @@ State = Literal["gone", "weaker", "holds", "worse", "inconclusive"]
 class Checked:
     """What has become of a finding under a run: its state, why, and what its claim comes to there."""
 
-    state: State
+    state: FindingState
     why: str
     after: Measure
     model: str = ""
@@ -248,5 +250,5 @@ class Draft:
     sentence: str
     claim: FindingClaim
     weight: Weight = "matters"
-    pictures: tuple[Picture, ...] = field(default=())
+    pictures: tuple[FindingPicture, ...] = field(default=())
     looks: int = 1

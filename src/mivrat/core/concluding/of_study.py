@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, Stopped, StopSignal
+from mivrat.core.base.job import Progress, Stopped, current_stop
 from mivrat.core.base.text import plural
 from mivrat.core.concluding.checking import check_finding, finding_of, measure, state_of_finding
 from mivrat.core.concluding.criteria import Criterion, criteria_of
@@ -54,9 +54,7 @@ def run_on_same_images(study: Study, set_id: int, reference: str) -> Snapshot | 
     return None
 
 
-def ground_of(
-    path: Path, snapshot: Snapshot, makers: MakerPool, stopped: Callable[[], bool] = lambda: False
-) -> EvaluationContext:
+def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool) -> EvaluationContext:
     """A run as criteria and findings are held against it, with the study's other runs and models to look into."""
     known: dict[str, Snapshot | None] = {}
     set_id = snapshot.record.info.set_id
@@ -79,7 +77,7 @@ def ground_of(
         with Study.open(path, again=True) as study:
             return image_of_study(study, name)
 
-    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere, stopped)
+    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere)
 
 
 def identity_of(snapshot: Snapshot) -> tuple[str, str]:
@@ -94,12 +92,12 @@ def read_snapshot(path: Path, run_id: int) -> Snapshot:
         return take_snapshot(*load_judged(study, run_id))
 
 
-def make_finding(ground: EvaluationContext, draft: Draft, known: Measure | None, stop: StopSignal) -> Finding | None:
+def make_finding(ground: EvaluationContext, draft: Draft, known: Measure | None) -> Finding | None:
     """The finding that a draft makes, measured unless that is ``known``; None where it was stopped. InputError where its claim cannot
     be asked."""
     before = known
     if before is None:
-        before = next((one for one in measure(draft.claim, ground, stop) if isinstance(one, Measure)), None)
+        before = next((one for one in measure(draft.claim, ground) if isinstance(one, Measure)), None)
     if before is None:
         return None
     if before.problem:
@@ -107,7 +105,7 @@ def make_finding(ground: EvaluationContext, draft: Draft, known: Measure | None,
     return finding_of(draft, before, ground)
 
 
-def confirm(path: Path, snapshot: Snapshot, finding: Finding, makers: MakerPool, stop: StopSignal) -> Measure | None:
+def confirm(path: Path, snapshot: Snapshot, finding: Finding, makers: MakerPool) -> Measure | None:
     """What a finding's claim comes to on the half of the images that it was not found on; None where that was stopped.
 
     InputError where the run shown is not the one it was found on, is of no half, the other half has no run of this model, or
@@ -127,7 +125,7 @@ def confirm(path: Path, snapshot: Snapshot, finding: Finding, makers: MakerPool,
             hint="take copies out of the set (Check names them) and draw halves again",
         )
     return next(
-        (one for one in measure(finding.claim, ground_of(path, half, makers), stop) if isinstance(one, Measure)), None
+        (one for one in measure(finding.claim, ground_of(path, half, makers)) if isinstance(one, Measure)), None
     )
 
 
@@ -166,27 +164,27 @@ class CheckingProgress:
 
 
 def check_findings(
-    path: Path, ground: EvaluationContext, findings: Sequence[Finding], stop: StopSignal
+    path: Path, ground: EvaluationContext, findings: Sequence[Finding]
 ) -> Iterator[FoundCheck | CheckingProgress]:
     """Check findings on a run, one by one. Cover tests that have been done on the same model and images are looked up."""
     run = ground.snapshot.record.key
     for done, one in enumerate(findings):
-        if stop.stopped:
+        if current_stop().stopped:
             return
         yield CheckingProgress(done, len(findings))
         try:
-            for news in _checked(path, ground, one, stop):
+            for event in _checked(path, ground, one):
                 yield (
-                    FoundCheck(run, one.id, news)
-                    if isinstance(news, Checked)
-                    else CheckingProgress(done, len(findings), news)
+                    FoundCheck(run, one.id, event)
+                    if isinstance(event, Checked)
+                    else CheckingProgress(done, len(findings), event)
                 )
         except Stopped:
             return
     yield CheckingProgress(len(findings), len(findings))
 
 
-def _checked(path: Path, ground: EvaluationContext, finding: Finding, stop: StopSignal) -> Iterator[Checked | Progress]:
+def _checked(path: Path, ground: EvaluationContext, finding: Finding) -> Iterator[Checked | Progress]:
     keep = finding.claim.kind == "cover"
     claim = finding.claim.content
     if keep:
@@ -196,12 +194,12 @@ def _checked(path: Path, ground: EvaluationContext, finding: Finding, stop: Stop
             # The state is told anew: what the finding was found with may be another test of the same kind.
             yield from _told_anew(finding, known, ground)
             return
-    for news in check_finding(finding, ground, stop):
-        yield news
-        if keep and isinstance(news, Checked) and not news.after.problem:
+    for event in check_finding(finding, ground):
+        yield event
+        if keep and isinstance(event, Checked) and not event.after.problem:
             with suppress(InputError), Study.open(path, again=True) as study:
                 # A study that cannot be written to is checked anew each time.
-                save_check(study, claim, ground.model, ground.images, checked_text(news))
+                save_check(study, claim, ground.model, ground.images, checked_text(event))
 
 
 def _told_anew(finding: Finding, known: Checked, ground: EvaluationContext) -> Iterator[Checked]:

@@ -52,7 +52,7 @@ def as_written(verdict: str) -> str:
 
 
 @dataclass(frozen=True)
-class Outcome:
+class RequirementOutcome:
     """One requirement held against the figures; ``value`` is None where the figure is undefined, and then it does not hold.
 
     ``verdict`` asks more than ``holds``: whether it still does at either end of the figure's 95 % interval; where the ends
@@ -103,7 +103,7 @@ class Requirement:
         """Whether less is better."""
         return self.compare in ("<=", "<")
 
-    def against_difference(self, found: Comparison) -> Outcome:
+    def against_difference(self, found: Comparison) -> RequirementOutcome:
         """Hold it against the difference of two runs."""
         one = self._difference(found)
         value, low, high = (None, None, None) if one is None else (one.value, one.low, one.high)
@@ -118,7 +118,7 @@ class Requirement:
             return figures.top_k.get(int(self.figure[3:]))
         return figures.means.get(self.figure)
 
-    def against(self, figures: Figures, intervals: Intervals | None = None) -> Outcome:
+    def against(self, figures: Figures, intervals: Intervals | None = None) -> RequirementOutcome:
         """Hold it against figures; ``intervals`` are those of the figures that are no proportions."""
         if self.every:
             return self._of_every([getattr(one, self.figure) for one in figures.classes], figures.total)
@@ -136,32 +136,34 @@ class Requirement:
         if self.figure in OVER_CLASSES and absent and figures.total:
             # An average of the classes that are there says nothing of the others: whatever it is, it meets no criterion.
             why = without_images(absent, len(figures.classes))
-            return Outcome(self.text, None if self.bound else value, False, images=figures.total, problem=why)
+            return RequirementOutcome(
+                self.text, None if self.bound else value, False, images=figures.total, problem=why
+            )
         if intervals is not None and self.figure in intervals.of:
             low, high = intervals.of[self.figure].low, intervals.of[self.figure].high
         elif self.class_index is not None and self.figure in RANKED:
             low, high = figures.ranked_ends(self.figure, self.class_index) or (None, None)
         return replace(self._held(value, low, high), images=figures.total)
 
-    def _of_every(self, shares: Sequence[Proportion], total: int) -> Outcome:
+    def _of_every(self, shares: Sequence[Proportion], total: int) -> RequirementOutcome:
         """Hold it against the lowest of the classes' shares; where a class has none, it meets no criterion."""
         without = sum(one.value is None for one in shares)
         if without:
             of = without_images(without, len(shares))
             why = of if self.figure == "recall" else f"{without} of {len(shares)} classes are never predicted"
-            return Outcome(self.text, None, False, images=total, problem=why)
+            return RequirementOutcome(self.text, None, False, images=total, problem=why)
         at, low, high = lowest_of(shares)
         return replace(self._held(shares[at].value, low, high), images=shares[at].total, lowest=at)
 
-    def of_share(self, found: Proportion) -> Outcome:
+    def of_share(self, found: Proportion) -> RequirementOutcome:
         """Hold it against a share."""
         return replace(self._held(found.value, found.low, found.high), images=found.total, share=found)
 
-    def _held(self, value: float | None, low: float | None, high: float | None) -> Outcome:
+    def _held(self, value: float | None, low: float | None, high: float | None) -> RequirementOutcome:
         if self.bound:
             value = low = high = {"low": low, "high": high}[self.bound]
         if value is None:
-            return Outcome(self.text, None, False, problem="the figure is undefined here")
+            return RequirementOutcome(self.text, None, False, problem="the figure is undefined here")
         holds = _OPERATORS[self.compare](value, self.limit)
         if low is None or high is None:
             # A count is what it is; of any other figure without an interval nothing is known beyond itself.
@@ -171,7 +173,7 @@ class Requirement:
         else:
             ends = {_OPERATORS[self.compare](end, self.limit) for end in (low, high)}
             verdict = "inconclusive" if len(ends) > 1 else "met" if holds else "missed"
-        return Outcome(self.text, value, holds, low, high, verdict)
+        return RequirementOutcome(self.text, value, holds, low, high, verdict)
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
         record = metric(self.figure)
@@ -283,7 +285,9 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
         key, value = pair["key"], _quoted(pair["value"].strip())
         column = _quoted(key) if key[:1] in "\"'" else key
         if value is None or column is None:
-            raise InputError(f"{shown!r}: {piece!r} is not a group", where="--require", hint='write it as in top1[station = "north"]')  # fmt: skip
+            raise InputError(
+                f"{shown!r}: {piece!r} is not a group", where="--require", hint='write it as in top1[station = "north"]'
+            )
         if key == "family":
             family = value
         else:
@@ -384,7 +388,11 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
                     hint="use a name from the class list",
                 )
         if family is not None and (name not in _OF_FAMILY or said is not None):
-            raise InputError(f"{shown!r}: that figure is not defined for a family", where="--require", hint='of a family there are recall, precision and support, as in recall[family = "trees"]')  # fmt: skip
+            raise InputError(
+                f"{shown!r}: that figure is not defined for a family",
+                where="--require",
+                hint='of a family there are recall, precision and support, as in recall[family = "trees"]',
+            )
         if said is None or class_index is not None:
             figure = name
     if figure in PER_CLASS and (class_index is not None or family is not None):

@@ -15,16 +15,17 @@ from mivrat.core.base.text import in_a_row, in_sentence
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Beside, Measure
 from mivrat.core.figures.groups import group_names
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.selecting.kept import as_data, from_data
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import (
     OF_BOTH,
     About,
     Caused,
-    Cells,
     Condition,
     InGroup,
     Labelled,
+    MatrixCells,
     Outcome,
     Picked,
     Predicted,
@@ -74,15 +75,15 @@ def looks_of(conditions: Sequence[Condition], ground: EvaluationContext) -> int:
         for name in ("support", "predicted")
     )
     looks = 1
-    if any(isinstance(one, Cells) for one in conditions):
+    if any(isinstance(one, MatrixCells) for one in conditions):
         looks *= labelled * max(1, called - 1)
     else:
         by_label = any(isinstance(one, Labelled) for one in conditions)
         by_answer = any(isinstance(one, Predicted) for one in conditions)
         looks *= (labelled if by_label else 1) * (max(1, called - by_label) if by_answer else 1)
     if any(isinstance(one, InGroup) for one in conditions):
-        some, names = items[:SEEN], columns_to_group_by(items)
-        looks *= max(1, sum(len(set(group_names([one.columns.get(name, "") for one in some]))) for name in names))
+        names = columns_to_group_by(items)
+        looks *= max(1, sum(len(set(group_names(column_of(items, name, SEEN)))) for name in names))
     return looks
 
 
@@ -121,7 +122,7 @@ def share_of(conditions: Sequence[Condition], ground: EvaluationContext) -> Shar
     """
     judged, classes = ground.snapshot.judged, ground.classes
     evaluated, wrong = judged.evaluated, judged.wrong
-    cells = [one for one in conditions if isinstance(one, Cells)]
+    cells = [one for one in conditions if isinstance(one, MatrixCells)]
     where = [one for one in conditions if isinstance(one, _WHERE)]
     where += [Labelled(frozenset(a for a, _ in one.cells)) for one in cells]
     answers = [one for one in conditions if not isinstance(one, _WHERE)]
@@ -146,7 +147,7 @@ def share_of(conditions: Sequence[Condition], ground: EvaluationContext) -> Shar
     if where and called:
         # How often the other images, not of these classes themselves, are called so.
         rest = rest & ~np.isin(judged.labels, list(called))
-        others = [Predicted(called), *(one for one in answers if not isinstance(one, Cells | Predicted | About))]
+        others = [Predicted(called), *(one for one in answers if not isinstance(one, MatrixCells | Predicted | About))]
         rest_event = _all(others, judged)
     right_only = bool(outcome) and all(one.which == {"right"} for one in outcome)
     return Share(base, base & event, rest, rest & rest_event, of, what, -1 if right_only else 1)
@@ -160,7 +161,7 @@ def _words(one: Condition, classes: Sequence[str]) -> str:
 def _answer(one: Condition, classes: Sequence[str]) -> str:
     if isinstance(one, Outcome):
         return in_a_row(sorted(one.which))
-    if isinstance(one, Cells):
+    if isinstance(one, MatrixCells):
         return f"predicted {in_sentence([classes[k] for k in sorted({b for _, b in one.cells})])}"
     return _words(one, classes)
 

@@ -10,7 +10,7 @@ import numpy as np
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import minus
 from mivrat.core.concluding.evaluation_context import RunSummary
-from mivrat.core.concluding.findings import Beside, FindingOrigin, Measure, State
+from mivrat.core.concluding.findings import Beside, FindingOrigin, FindingState, Measure
 from mivrat.core.figures.intervals import Z95
 
 if TYPE_CHECKING:
@@ -92,7 +92,7 @@ def answers_worse(made: FindingOrigin, standing: RunSummary) -> str:
 
 def state_of(
     before: Measure, after: Measure, made: FindingOrigin, standing: RunSummary | None, same: bool
-) -> tuple[State, str]:
+) -> tuple[FindingState, str]:
     """The state and why, in words. ``standing`` is how the run does as a whole, None where that does not matter; ``same``: it is
     the very model and the very images that it was found on.
 
@@ -116,7 +116,7 @@ def state_of(
     return state, why
 
 
-def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
+def _rule(before: Measure, after: Measure, looks: int) -> tuple[FindingState, str]:
     low, high = change(before, after, looks)
     turned = 0
     if low is not None and high is not None:
@@ -150,7 +150,7 @@ def _rule(before: Measure, after: Measure, looks: int) -> tuple[State, str]:
     return "inconclusive", f"no significant change, and not significantly more than {against}"
 
 
-def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tuple[State, str]:
+def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tuple[FindingState, str]:
     if before.met:  # a strength that was found, not a fault
         if after.met:
             return "holds", "still met"

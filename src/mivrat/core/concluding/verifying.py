@@ -8,13 +8,13 @@ from pathlib import Path
 from typing import Any
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.concluding.checking import check_finding
 from mivrat.core.concluding.criteria import Criterion, criteria_of, outcome_of
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding, measure_data
 from mivrat.core.concluding.of_study import ground_of, read_findings, read_snapshot
-from mivrat.core.concluding.requirements import Outcome, as_written
+from mivrat.core.concluding.requirements import RequirementOutcome, as_written
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.snapshot import Snapshot
@@ -28,7 +28,7 @@ FORMAT = "mivrat-verify/1"
 
 
 @dataclass(frozen=True)
-class Asked:
+class VerifyRequest:
     """What a study asks of the next model: the criteria of the model ``of``, the findings not put aside, and the images, with the
     set they are in the study (0: in none). ``before`` is the run that the criteria are held against beside the next one."""
 
@@ -48,7 +48,7 @@ class Asked:
         return self.before.record
 
 
-def asked_of(path: Path, images: ImageSet | None = None) -> Asked:
+def asked_of(path: Path, images: ImageSet | None = None) -> VerifyRequest:
     """What a study asks of the next model; without ``images``, on those that most of its findings were made on, else on those of the
     run its criteria stand under. InputError where there is nothing to be held to."""
     findings, lost = read_findings(path)
@@ -59,7 +59,11 @@ def asked_of(path: Path, images: ImageSet | None = None) -> Asked:
         by_model = {one.model_id: load_criteria(study, one.model_id) for one in runs}
         having = [model for model in sorted(by_model, reverse=True) if by_model[model]]
         if not runs or not (having or findings):
-            raise InputError("has neither criteria nor findings to check against", where=path, hint="enter some under Conclude, and verify then")  # fmt: skip
+            raise InputError(
+                "has neither criteria nor findings to check against",
+                where=path,
+                hint="enter some under Conclude, and verify then",
+            )
     set_id = _set_of(path, runs, findings) if images is None else _same_list(path, runs, images)
     there = [one for one in runs if one.set_id == set_id]
     if having:
@@ -77,7 +81,9 @@ def asked_of(path: Path, images: ImageSet | None = None) -> Asked:
     if images is None:
         with Study.open(path, again=True) as study:
             images = load_image_set(study, set_id)
-    return Asked(path, record.classes, record.families, by_model[model_id], findings, images, set_id, before, tuple(remarks))  # fmt: skip
+    return VerifyRequest(
+        path, record.classes, record.families, by_model[model_id], findings, images, set_id, before, tuple(remarks)
+    )
 
 
 def _set_of(path: Path, runs: Sequence[RunInfo], findings: Sequence[Finding]) -> int:
@@ -116,8 +122,8 @@ class Verified:
     """What was found: each criterion as it stood before and as it stands, each finding with what has become of it."""
 
     record: RunRecord
-    asked: Asked
-    criteria: tuple[tuple[Outcome, Criterion], ...] = ()
+    asked: VerifyRequest
+    criteria: tuple[tuple[RequirementOutcome, Criterion], ...] = ()
     findings: tuple[tuple[Finding, Checked], ...] = ()
     evaluated: int = 0
 
@@ -130,22 +136,22 @@ class Verified:
         )
 
 
-def verify(asked: Asked, snapshot: Snapshot, stop: StopSignal) -> Iterator[tuple[str, Progress] | Verified]:
+def verify(asked: VerifyRequest, snapshot: Snapshot) -> Iterator[tuple[str, Progress] | Verified]:
     """Hold a run to what is asked, yielding how far it is, at last what was found; nothing more where it was stopped."""
     makers = MakerPool()
-    ground = ground_of(asked.path, snapshot, makers, lambda: stop.stopped)
-    earlier = ground_of(asked.path, asked.before, makers, lambda: stop.stopped)
+    ground = ground_of(asked.path, snapshot, makers)
+    earlier = ground_of(asked.path, asked.before, makers)
     now = criteria_of(asked.criteria, ground)
     criteria = tuple((outcome_of(one.outcome.text, earlier), one) for one in now)
     findings = []
     for done, one in enumerate(asked.findings):
         yield one.title, Progress(done, len(asked.findings), 0.0, None)
-        for news in check_finding(one, ground, stop):
-            if isinstance(news, Checked):
-                findings.append((one, news))
+        for event in check_finding(one, ground):
+            if isinstance(event, Checked):
+                findings.append((one, event))
             else:
-                yield one.title, news
-        if stop.stopped or len(findings) <= done:
+                yield one.title, event
+        if current_stop().stopped or len(findings) <= done:
             return
     yield Verified(snapshot.record, asked, criteria, tuple(findings), snapshot.counts.evaluated)
 
@@ -162,16 +168,30 @@ def as_json(found: Verified) -> dict[str, Any]:
         else {},
         "passed": not found.failing,
         "criteria": [
-            {"text": one.outcome.text, "state": as_written(one.outcome.verdict), "before": earlier.value, "after": one.outcome.value,
-             "low": one.outcome.low, "high": one.outcome.high, "images": one.outcome.images,
-             "problem": one.outcome.problem, "more": one.more}
+            {
+                "text": one.outcome.text,
+                "state": as_written(one.outcome.verdict),
+                "before": earlier.value,
+                "after": one.outcome.value,
+                "low": one.outcome.low,
+                "high": one.outcome.high,
+                "images": one.outcome.images,
+                "problem": one.outcome.problem,
+                "more": one.more,
+            }
             for earlier, one in found.criteria
         ],
         "findings": [
-            {"title": one.title, "weight": one.weight, "state": as_written(checked.state), "why": checked.why,
-             "found_on": {"model": one.made.model_name, "images": one.made.images_name},
-             "before": measure_data(one.before), "after": measure_data(checked.after),
-             **({"confirmed": measure_data(one.confirmed)} if one.confirmed is not None else {})}
+            {
+                "title": one.title,
+                "weight": one.weight,
+                "state": as_written(checked.state),
+                "why": checked.why,
+                "found_on": {"model": one.made.model_name, "images": one.made.images_name},
+                "before": measure_data(one.before),
+                "after": measure_data(checked.after),
+                **({"confirmed": measure_data(one.confirmed)} if one.confirmed is not None else {}),
+            }
             for one, checked in found.findings
         ],
-    }  # fmt: skip
+    }

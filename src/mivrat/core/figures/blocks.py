@@ -74,8 +74,9 @@ def groups_by_confusion(matrix: Matrix, among: Sequence[int], most: int = MOST_I
 def blocks_of(
     matrix: Matrix, names: Sequence[str], families: Mapping[int, str] | None = None, most: int = MOST_IN_BLOCK
 ) -> list[Block]:
-    """All classes of a confusion matrix in blocks, those with the most mistakes inside first: the ``families`` where there are any,
-    and of the classes without one those confused together. What is confused with nothing stands together at the end."""
+    """All classes of a confusion matrix in blocks, those with the most mistakes inside first: the ``families`` where there are
+    any, and of the classes without one those confused together. What is confused with nothing stands together at the end.
+    ``matrix`` holds the images by labelled and predicted class, K × K; ``most`` is how many blocks there are at most."""
     families = families or {}
     found: list[tuple[str, list[int], bool]] = []
     for family in dict.fromkeys(families.values()):
@@ -90,8 +91,9 @@ def blocks_of(
     wrong = _mistakes(matrix)
     touched = (wrong.sum(axis=0) + wrong.sum(axis=1)) > 0
     for title, some in (
-        ("mixed with many", [k for k in alone if touched[k]]), ("confused with nothing", [k for k in alone if not touched[k]]),
-    ):  # fmt: skip
+        ("mixed with many", [k for k in alone if touched[k]]),
+        ("confused with nothing", [k for k in alone if not touched[k]]),
+    ):
         if some:
             found.append((f"{title}: {count(len(some))} classes", some, False))
     made = []
@@ -135,7 +137,10 @@ def pooled(values: NDArray[Any], by: int, neutral: int = 0) -> NDArray[Any]:
 
 
 def farthest(values: NDArray[Any], by: int, line: int, column: int, neutral: int = 0) -> tuple[int, int]:
-    """Which value stands for a cell of ``pooled``: its line and column."""
+    """Which value stands for a cell of ``pooled``: its line and column.
+
+    ``values`` is K × K, as ``pooled`` was given it, ``by`` the classes of a cell's side.
+    """
     part = values[line * by : (line + 1) * by, column * by : (column + 1) * by].astype(np.int64)
     first, second = np.unravel_index(int(np.argmax(np.abs(part - neutral))), part.shape)
     return line * by + int(first), column * by + int(second)

@@ -52,6 +52,8 @@ class ChanceEce:
 def bin_index(confidence: NDArray[np.float64], bins: int) -> NDArray[np.int64]:
     """The bin of each confidence: bin m (from 0) is (m/M, (m+1)/M], and 0 falls in the first.
 
+    ``confidence`` is N probabilities; returns N numbers from 0 to ``bins`` - 1.
+
     >>> bin_index(np.array([0.05, 0.95, 1.0]), 10).tolist()
     [0, 9, 9]
     """
@@ -62,7 +64,10 @@ def bin_index(confidence: NDArray[np.float64], bins: int) -> NDArray[np.int64]:
 def from_sums(
     edges: NDArray[np.float64], counts: NDArray[np.integer], hits: NDArray[np.integer], sums: NDArray[np.float64]
 ) -> Calibration:
-    """Calibration from each bin's images, right ones, and sum of confidences; ``edges`` are one more than the bins."""
+    """Calibration from each bin's images, right ones, and sum of confidences; ``edges`` are one more than the bins.
+
+    ``edges`` is M + 1 probabilities, ``counts``, ``hits`` and ``sums`` are M each.
+    """
     total, found, gaps = int(counts.sum()), [], []
     for m in range(len(counts)):
         n = int(counts[m])
@@ -114,8 +119,8 @@ def ece_if_calibrated(
     """Median and 95 % point of the ECE if labels were drawn from the predicted probabilities: then a prediction is right
     with the probability its confidence tells. None without images.
 
-    Of very many images those next to each other by confidence, ``TOGETHER`` of each bin, are drawn as one binomial at their mean: their
-    confidences hardly differ, and by as little the variance does.
+    Of very many images those next to each other by confidence, ``TOGETHER`` of each bin, are drawn as one binomial at their
+    mean: their confidences hardly differ, and by as little the variance does. ``confidence`` is N probabilities.
     """
     total = len(confidence)
     if not total:
@@ -156,7 +161,8 @@ def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], N
     """For each bin the lowest and the highest share right that a calibrated model shows: in at least 95 % of cases all bins lie between
     theirs (Bonferroni). The binomial at the mean confidence, whose spread is that of single confidences or more (Hoeffding 1956).
 
-    NaN for bins without images, and where images belong together: their number is not known then.
+    NaN for bins without images, and where images belong together: their number is not known then. Returns M lower and M upper
+    ends, as shares.
     """
     known = np.array([one.confidence is not None and one.accuracy.units is None for one in bins], bool)
     some = [one for one, is_known in zip(bins, known, strict=True) if is_known]
@@ -170,7 +176,8 @@ def chance_bands(bins: Sequence[ReliabilityBin]) -> tuple[NDArray[np.float64], N
 
 def beyond_chance(bins: Sequence[ReliabilityBin]) -> NDArray[np.int64]:
     """For each bin -1 where the model is overconfident beyond what chance allows, 1 where it is less sure, 0 where neither can
-    be told, corrected over all bins. Where no band is known, the interval of the share right decides, made as wide."""
+    be told, corrected over all bins. Where no band is known, the interval of the share right decides, made as wide. Returns M
+    numbers, one for each bin."""
     low, high = chance_bands(bins)
     right = np.array([one.accuracy.value for one in bins], float)
     sure = np.array([one.confidence for one in bins], float)

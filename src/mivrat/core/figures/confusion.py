@@ -79,15 +79,19 @@ def averages(matrix: Counts) -> dict[str, float | None]:
 
 
 def order_by_support(matrix: Counts) -> NDArray[np.int64]:
-    """Classes from the most images to the fewest; equal ones stay in class-list order."""
+    """Classes from the most images to the fewest; equal ones stay in class-list order.
+
+    ``matrix`` is K × K; returns the K classes in their order.
+    """
     return np.argsort(-matrix.sum(axis=1), kind="stable").astype(np.int64)
 
 
 def order_by_likeness(matrix: Counts) -> NDArray[np.int64]:
     """Classes so that those confused with each other stand together.
 
-    The likeness of two classes is the mean share of either that is taken for the other; classes are joined by average
-    linkage (Sokal 1958), and the order is that of the tree's leaves. Classes that are never confused stay in list order.
+    The likeness of two classes is the mean share of either that is taken for the other; classes are joined by average linkage
+    (Sokal 1958), and the order is that of the tree's leaves. Classes that are never confused stay in list order. ``matrix`` is
+    K × K; returns the K classes in their order.
     """
     from scipy.cluster.hierarchy import leaves_list, linkage  # takes long to load, and few look at the matrix so
 

@@ -57,6 +57,8 @@ def costs(
 def called_at(second: NDArray[np.float64], threshold: float) -> NDArray[np.int64]:
     """0 or 1 for each image: 1 where its probability of the second class is at least the threshold.
 
+    ``second`` is N probabilities; returns N classes.
+
     >>> called_at(np.array([0.2, 0.5]), 0.5).tolist()
     [0, 1]
     """

@@ -60,7 +60,7 @@ class Difference:
         return (self.low > 0) - (self.high < 0)
 
 
-class Shares(NamedTuple):
+class ClassShares(NamedTuple):
     """Shares (one for each of some classes) with the ends of their intervals; NaN where they are undefined."""
 
     value: Numbers
@@ -68,7 +68,7 @@ class Shares(NamedTuple):
     high: Numbers
 
 
-def wilson_all(hits: Numbers, total: Numbers, z: Numbers | float = Z95) -> Shares:
+def wilson_all(hits: Numbers, total: Numbers, z: Numbers | float = Z95) -> ClassShares:
     """Wilson's score interval (Wilson 1927) of many shares at once; totals need not be whole numbers."""
     with np.errstate(divide="ignore", invalid="ignore"):
         value = np.clip(np.asarray(hits, float) / total, 0.0, 1.0)
@@ -76,10 +76,10 @@ def wilson_all(hits: Numbers, total: Numbers, z: Numbers | float = Z95) -> Share
         centre = (value + z2 / (2 * total)) / (1 + z2 / total)
         half = z / (1 + z2 / total) * np.sqrt(value * (1 - value) / total + z2 / (4 * np.square(total)))
         low, high = np.maximum(0.0, centre - half), np.minimum(1.0, centre + half)
-    return Shares(value, np.where(value == 0, 0.0, low), np.where(value == 1, 1.0, high))
+    return ClassShares(value, np.where(value == 0, 0.0, low), np.where(value == 1, 1.0, high))
 
 
-def of_shares(a: Shares, b: Shares, alike: Numbers | float = 0.0) -> tuple[Numbers, Numbers]:
+def of_shares(a: ClassShares, b: ClassShares, alike: Numbers | float = 0.0) -> tuple[Numbers, Numbers]:
     """The ends of the interval of b - a from those of both, whose estimates have this correlation (``alike``).
 
     Newcombe 1998, "Interval estimation for the difference between independent proportions", method 10, and with a correlation
@@ -103,7 +103,7 @@ class Square(NamedTuple):
     neither: Numbers
 
 
-def paired_shares(four: Square, z: Numbers | float = Z95) -> tuple[Shares, Shares, Numbers, Numbers]:
+def paired_shares(four: Square, z: Numbers | float = Z95) -> tuple[ClassShares, ClassShares, Numbers, Numbers]:
     """The share right of a and of b on the same images, and the ends of the interval of their difference (Newcombe 1998,
     "Improved confidence intervals for the difference between binomial proportions based on paired data", method 10)."""
     both, fixed, broken, neither = (np.asarray(one, float) for one in four)
@@ -119,15 +119,21 @@ def paired_shares(four: Square, z: Numbers | float = Z95) -> tuple[Shares, Share
 
 
 def even_splits(one: NDArray[np.integer], other: NDArray[np.integer]) -> Numbers:
-    """The exact two-sided probability of so uneven a split, for many pairs of counts at once; 1 where both are 0."""
+    """The exact two-sided probability of so uneven a split, for many pairs of counts at once; 1 where both are 0.
+
+    ``one`` and ``other`` are arrays of counts of one shape, which the result has too.
+    """
     fewer, total = np.minimum(one, other), np.asarray(one) + other
     return np.where(total > 0, np.minimum(1.0, 2 * at_most(fewer, total, 0.5)), 1.0)
 
 
 def shares_by_class(
     hit: NDArray[np.bool_], of: NDArray[np.integer], classes: int, unit: NDArray[np.integer] | None
-) -> Shares:
-    """The share of hits among each class's images with its interval: Wilson's, or over units."""
+) -> ClassShares:
+    """The share of hits among each class's images with its interval: Wilson's, or over units.
+
+    ``hit`` is N; ``of`` is the class of each image, N, and ``unit`` its unit, N. The shares are K.
+    """
     total = np.bincount(of, minlength=classes).astype(float)
     hits = np.bincount(of, hit, classes).astype(float)
     if unit is None:
@@ -177,7 +183,11 @@ def mean_difference(parts: Sequence[Difference]) -> Difference:
     if not known:
         return Difference(None, None, None)
     a, b, value = (float(np.mean(column)) for column in zip(*known, strict=True))
-    ends = [(one.value - one.low, one.high - one.value) for one in parts if one.value is not None and one.low is not None and one.high is not None]  # fmt: skip
+    ends = [
+        (one.value - one.low, one.high - one.value)
+        for one in parts
+        if one.value is not None and one.low is not None and one.high is not None
+    ]
     if len(ends) < len(known):
         return Difference(a, b, value)
     down, up = (float(np.sqrt(np.square(column).sum()) / len(ends)) for column in zip(*ends, strict=True))

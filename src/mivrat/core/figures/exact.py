@@ -20,6 +20,8 @@ Numbers = NDArray[np.float64]
 def at_most(k: NDArray[np.integer] | int, n: NDArray[np.integer] | int, p: float | Numbers) -> Numbers:
     """The probability of k successes or fewer in n trials, for whole numbers, each an array or not; 0 below none.
 
+    Arrays are of one shape, which the result has too.
+
     >>> round(float(at_most(1, 6, 0.5)), 6)
     0.109375
     """
@@ -43,8 +45,8 @@ def _choose(n: NDArray[np.integer] | int, k: NDArray[np.integer]) -> Numbers:
 
 
 def splits(whole: int, marked: int, taken: int) -> tuple[NDArray[np.int64], Numbers]:
-    """Of ``whole`` things, ``marked`` of them so, some are taken: how many marked ones can be among these, and how likely each count
-    is (hypergeometric).
+    """Of ``whole`` things, ``marked`` of them so, some are taken: how many marked ones can be among these, and how likely each
+    count is (hypergeometric). Returns the C possible counts and their C probabilities.
 
     >>> splits(4, 2, 2)[0].tolist()
     [0, 1, 2]
@@ -56,7 +58,8 @@ def splits(whole: int, marked: int, taken: int) -> tuple[NDArray[np.int64], Numb
 
 def central_range(n: NDArray[np.integer], p: Numbers, level: float = 0.95) -> tuple[Numbers, Numbers]:
     """The least and the most successes of n trials (arrays alike) that are not in one of the two tails, each of which has at
-    most half of what ``level`` leaves: for every k below the first, P(X <= k) is less than that, and so above the second."""
+    most half of what ``level`` leaves: for every k below the first, P(X <= k) is less than that, and so above the second. ``n``
+    and ``p`` are of one shape, which both results have too."""
     n, p = np.asarray(n, np.int64), np.asarray(p, float)
     tail = (1 - level) / 2
     found = []

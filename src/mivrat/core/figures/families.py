@@ -12,7 +12,10 @@ from mivrat.core.figures.intervals import Proportion, proportion
 
 
 def family_members(families: Mapping[int, str], classes: int) -> list[list[int]]:
-    """The classes of each family, in order of their first class; a class without a family is one of its own."""
+    """The classes of each family, in order of their first class; a class without a family is one of its own.
+
+    Returns F lists of classes, one for each family.
+    """
     members: dict[tuple[str, int], list[int]] = {}
     for k in range(classes):
         # A class of its own is told from a family that has the same name by its index.
@@ -21,7 +24,10 @@ def family_members(families: Mapping[int, str], classes: int) -> list[list[int]]
 
 
 def family_matrix(matrix: Counts, families: Mapping[int, str]) -> tuple[list[str], Counts]:
-    """The names of the families in the order of ``family_members``, and their confusion matrix."""
+    """The names of the families in the order of ``family_members``, and their confusion matrix.
+
+    ``matrix`` is K × K; returns F names and F × F counts.
+    """
     members = family_members(families, len(matrix))
     of = np.empty(len(matrix), np.int64)
     for i, classes in enumerate(members):
@@ -34,7 +40,10 @@ def family_matrix(matrix: Counts, families: Mapping[int, str]) -> tuple[list[str
 def within_family(
     labels: NDArray[np.integer], predicted: NDArray[np.integer], families: Mapping[int, str], classes: int
 ) -> NDArray[np.bool_]:
-    """Which images' predicted class is of the labelled class's family; false without a label or an answer."""
+    """Which images' predicted class is of the labelled class's family; false without a label or an answer.
+
+    ``labels`` and ``predicted`` are N classes, -1 for none; returns N.
+    """
     of = np.empty(classes, np.int64)
     for i, members in enumerate(family_members(families, classes)):
         of[members] = i

@@ -55,8 +55,9 @@ def group_figures(
 ) -> list[Group]:
     """Figures of every group over the images that ``use`` marks, the one that most surely falls below the rest first.
 
-    Where images belong together (``units``, over all of them) intervals and tests are of whole units. Not ``corrected``, each p is that
-    of its group alone, for who asks for more groups than these.
+    Where images belong together (``units``, over all of them) intervals and tests are of whole units. Not ``corrected``, each p
+    is that of its group alone, for who asks for more groups than these. ``right``, ``confidence`` and ``use`` are N, of all
+    listed images; one record for each of the G ``names``.
     """
     order = sorted(set(names))
     number = {name: i for i, name in enumerate(order)}

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.job import current_stop
 from mivrat.core.figures.metrics import COUNTED, Numbers
 from mivrat.core.figures.outcomes import Outcomes
 
@@ -69,7 +70,6 @@ def without_units(
     classes: int,
     unit: NDArray[np.integer],
     units: int,
-    stopped: Callable[[], bool],
 ) -> Numbers | None:
     """The figures without each unit, units x figures; None where it was stopped."""
     order = np.argsort(unit, kind="stable")
@@ -78,7 +78,7 @@ def without_units(
     step = max(1, _AT_ONCE // max(1, classes))
     parts = []
     for first in range(0, units, step):
-        if stopped():
+        if current_stop().stopped:
             return None
         last = min(units, first + step)
         some = order[start[first] : start[last]]
@@ -104,12 +104,10 @@ def without_units(
     return np.concatenate(parts)
 
 
-def without_each(
-    found: Outcomes, classes: int, unit: NDArray[np.integer] | None, stopped: Callable[[], bool] = lambda: False
-) -> Numbers | None:
+def without_each(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -> Numbers | None:
     """The figures without each image, N x figures, or without each unit; None where it was stopped."""
     counts = counts_of(found, classes)
     if unit is not None:
-        return without_units(counts, found, classes, unit, int(unit.max()) + 1, stopped)
+        return without_units(counts, found, classes, unit, int(unit.max()) + 1)
     cells, which = np.unique(found.labels * classes + found.predicted, return_inverse=True)
     return without_one(counts, cells // classes, cells % classes)[which]

@@ -143,6 +143,7 @@ def _average(key: str) -> Callable[[Figures], float | None]:
     return lambda figures: figures.averages[key]
 
 
+# fmt: off
 METRICS: tuple[Metric, ...] = (
     Metric(
         "balanced_accuracy", "Balanced accuracy", "mean recall over the classes that have images",
@@ -238,7 +239,8 @@ METRICS: tuple[Metric, ...] = (
         "support", "Number of images", "labelled, scored images of a class", "images", of_class=lambda f, k: f.classes[k].support,
         of_family=True,
     ),
-)  # fmt: skip
+)
+# fmt: on
 BY_KEY = {one.key: one for one in METRICS}
 # Those that follow from counts by class, and those of all images that have an interval without being shares.
 COUNTED = tuple(one for one in METRICS if one.counted is not None)
@@ -259,5 +261,7 @@ def metric(key: str) -> Metric:
             if k == 1
             else f"share of images whose labelled class is among the {k} highest scores"
         )
-        return Metric(key, f"Top-{k} accuracy", meaning, read=lambda f: f.top_k[k], compared=True, needs="scores" if k > 1 else "")  # fmt: skip
+        return Metric(
+            key, f"Top-{k} accuracy", meaning, read=lambda f: f.top_k[k], compared=True, needs="scores" if k > 1 else ""
+        )
     return BY_KEY[key]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from mivrat.core.figures.confusion import Counts, confusion_matrix
 from mivrat.core.figures.differences import (
+    ClassShares,
     Difference,
-    Shares,
     Square,
     effective,
     even_splits,
@@ -100,7 +100,7 @@ class Paired:
 
 
 def outcome_codes(right_a: NDArray[np.bool_], right_b: NDArray[np.bool_]) -> NDArray[np.int8]:
-    """The code of each image's outcome."""
+    """The code of each image's outcome. Both are N, image by image; returns N."""
     return np.where(right_a, np.where(right_b, BOTH_RIGHT, BROKEN), np.where(right_b, FIXED, BOTH_WRONG)).astype(
         np.int8
     )
@@ -144,10 +144,10 @@ def with_intervals(
     classes: int,
     unit: NDArray[np.integer] | None = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> Paired | None:
-    """The same with the intervals of the figures that are no shares, over images (or units); None where it was stopped."""
-    ends = paired_ends(a, b, classes, unit, seed, stopped)
+    """The same with the intervals of the figures that are no shares, over images (or units); None where it was stopped. ``a``
+    and ``b`` are of the same N images in one order; ``unit`` is the unit of each, N."""
+    ends = paired_ends(a, b, classes, unit, seed)
     return None if ends is None else replace(found, means=with_ends(found.means, ends), with_intervals=True)
 
 
@@ -158,7 +158,10 @@ def _within(found: Outcomes, k: int) -> NDArray[np.bool_]:
 def share_difference(
     right_a: NDArray[np.bool_], right_b: NDArray[np.bool_], unit: NDArray[np.integer] | None
 ) -> Difference:
-    """The difference of the shares right, with McNemar's exact test; over units, whole units at a time."""
+    """The difference of the shares right, with McNemar's exact test; over units, whole units at a time.
+
+    Both are N, image by image, and so is ``unit``. The difference is that of b less a, as a share.
+    """
     total = len(right_a)
     if not total:
         return Difference(None, None, None)
@@ -207,11 +210,14 @@ def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] 
         counts = (np.bincount(labels[one], minlength=classes) for one in (fixed, broken))
         p = even_splits(*counts)
     else:
-        p = np.array([
-            direction(fixed[labels == k], broken[labels == k], np.unique(unit[labels == k], return_inverse=True)[1])
-            if support[k] and (fixed | broken)[labels == k].any() else 1.0
-            for k in range(classes)
-        ])  # fmt: skip
+        p = np.array(
+            [
+                direction(fixed[labels == k], broken[labels == k], np.unique(unit[labels == k], return_inverse=True)[1])
+                if support[k] and (fixed | broken)[labels == k].any()
+                else 1.0
+                for k in range(classes)
+            ]
+        )
     asked = np.flatnonzero(support)
     corrected = np.ones(classes)
     corrected[asked] = holm(p[asked].tolist())
@@ -227,14 +233,18 @@ def _by_class(a: Outcomes, b: Outcomes, classes: int, unit: NDArray[np.integer] 
 
 
 def _differences(
-    a: Shares, b: Shares, low: NDArray[np.float64], high: NDArray[np.float64], p: NDArray[np.float64] | None = None
+    a: ClassShares,
+    b: ClassShares,
+    low: NDArray[np.float64],
+    high: NDArray[np.float64],
+    p: NDArray[np.float64] | None = None,
 ) -> list[Difference]:
     """Many differences from arrays in which NaN stands for what is undefined."""
 
     def known(value: float) -> float | None:
         return None if np.isnan(value) else float(value)
 
-    def ends(one: Shares, k: int) -> tuple[float, float] | None:
+    def ends(one: ClassShares, k: int) -> tuple[float, float] | None:
         return None if np.isnan(one.low[k]) else (float(one.low[k]), float(one.high[k]))
 
     value = b.value - a.value
@@ -299,7 +309,8 @@ def means_of(a: Outcomes, b: Outcomes, classes: int) -> dict[str, Difference]:
 
 
 def largest(values: NDArray[Any], most: int) -> NDArray[np.int64]:
-    """The places of the values farthest from 0, at most so many and none that is 0, the farthest first, equal ones in order."""
+    """The places of the values farthest from 0, at most so many and none that is 0, the farthest first, equal ones in order.
+    ``values`` is of any shape; returns places in it, flattened, P of them at most."""
     some = np.flatnonzero(values)
     size = np.abs(values[some])
     if len(some) > most:  # sorting only what can be among them

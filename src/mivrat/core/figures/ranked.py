@@ -61,7 +61,10 @@ def one_versus_rest(
 
 
 def images_by_label(labels: NDArray[np.integer], classes: int) -> list[NDArray[np.integer]]:
-    """The positions of the images of each class, in class order."""
+    """The positions of the images of each class, in class order.
+
+    ``labels`` is N classes, -1 for none; returns K arrays of positions.
+    """
     ends = np.cumsum(np.bincount(labels, minlength=classes))[:-1]
     return np.split(np.argsort(labels, kind="stable"), ends)
 
@@ -121,8 +124,9 @@ def _something_near(
 def areas(
     ordered: NDArray[np.float64], own: NDArray[np.float64], total: int, *, log_odds: bool
 ) -> tuple[float | None, float | None, float]:
-    """AUROC, average precision and the spread of ``OneVersusRest``, from the scores of one class's images (``own``) and of all images
-    (``ordered``), both in order; of ``total`` images those may be left out that lie below all of ``own``."""
+    """AUROC, average precision and the spread of ``OneVersusRest``, from the scores of one class's images (``own``) and of all
+    images (``ordered``), both in order; of ``total`` images those may be left out that lie below all of ``own``. ``ordered``
+    and ``own`` are scores of any scale, ascending."""
     hits, left_out = len(own), total - len(ordered)
     below, upto = np.searchsorted(ordered, own, "left"), np.searchsorted(ordered, own, "right")
     near = NEAR * np.maximum(1.0, np.abs(own))
@@ -188,6 +192,8 @@ def average_precision_ends(value: float | None, positive: int, negative: int) ->
 def auroc(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
     """Area under the ROC curve as the Mann-Whitney statistic, ties by mid-rank; None without both kinds of images.
 
+    Both are N; scores of any scale.
+
     >>> auroc(np.array([0.9, 0.4, 0.6, 0.1]), np.array([True, True, False, False]))
     0.75
     """
@@ -195,7 +201,7 @@ def auroc(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | N
 
 
 def average_precision(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> float | None:
-    """Sum over distinct thresholds of (R_n - R_{n-1}) P_n; None without positive images.
+    """Sum over distinct thresholds of (R_n - R_{n-1}) P_n; None without positive images. Both are N; scores of any scale.
 
     >>> round(average_precision(np.array([0.9, 0.4, 0.6, 0.1]), np.array([True, True, False, False])), 4)
     0.8333
@@ -204,7 +210,10 @@ def average_precision(scores: NDArray[np.float64], positive: NDArray[np.bool_]) 
 
 
 def curves(scores: NDArray[np.float64], positive: NDArray[np.bool_]) -> Curves:
-    """Both curves over distinct thresholds, at most about MOST_POINTS points; empty without both kinds of images."""
+    """Both curves over distinct thresholds, at most about MOST_POINTS points; empty without both kinds of images.
+
+    Both are N; scores of any scale.
+    """
     hits, total = int(positive.sum()), len(positive)
     if not hits or hits == total:
         return Curves(np.zeros(0), np.zeros(0), np.zeros(0))

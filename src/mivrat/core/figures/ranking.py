@@ -26,7 +26,8 @@ def label_ranks(scores: NDArray[np.floating], labels: NDArray[np.integer]) -> ND
 
 
 def predictions(scores: NDArray[np.floating]) -> NDArray[np.int64]:
-    """The class with the highest score of each row; of equal ones, the first in class-list order.
+    """The class with the highest score of each row; of equal ones, the first in class-list order. ``scores`` is N × K; returns
+    N.
 
     >>> predictions(np.array([[0.1, 0.9], [0.5, 0.5]])).tolist()
     [1, 0]
@@ -35,12 +36,12 @@ def predictions(scores: NDArray[np.floating]) -> NDArray[np.int64]:
 
 
 def top_ties(scores: NDArray[np.floating]) -> int:
-    """How many rows have their highest score more than once."""
+    """How many rows have their highest score more than once. ``scores`` is N × K."""
     return int(np.count_nonzero((scores == scores.max(axis=1, keepdims=True)).sum(axis=1) > 1)) if scores.size else 0
 
 
 def top_k(ranks: NDArray[np.integer], k: int) -> Proportion:
-    """The share of images whose labelled class ranks k or better.
+    """The share of images whose labelled class ranks k or better. ``ranks`` is N, 1 for the highest score.
 
     >>> top_k(np.array([1, 2, 4]), 3).hits
     2

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.job import current_stop
 from mivrat.core.figures.uncertainty import LEAST_UNITS
 
 # So many images of each set are looked at, and so often they are dealt anew.
@@ -40,7 +40,6 @@ def unlike(
     unit_a: Unit = None,
     unit_b: Unit = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> Unlike | None:
     """Maximum mean discrepancy of two sets of feature vectors (N x D and M x D, finite; Gretton 2012), Gaussian kernel as wide as
     the median distance, at most MOST images of each, drawn with the seed; the probability by dealing images anew.
@@ -65,13 +64,13 @@ def unlike(
         unit = np.concatenate([first, second + (int(first.max()) + 1)])
     seen = _discrepancies(held, group, (np.arange(n + m) < n).astype(np.float32)[:, None])[0]
     units = None if unit is None else len(np.unique(unit))
-    if stopped():
+    if current_stop().stopped:
         return None
     p: float | None = None
     if units is None or units >= LEAST_UNITS:
         higher = 0
         for _ in range(0, PERMUTATIONS, 111):
-            if stopped():
+            if current_stop().stopped:
                 return None
             dealt = np.stack([_dealt(rng, n, m, group, unit) for _ in range(111)], axis=1)
             higher += int((_discrepancies(held, group, dealt) >= seen - 1e-9).sum())
@@ -80,7 +79,7 @@ def unlike(
 
 
 def gaussian(vectors: Vectors) -> NDArray[np.float32]:
-    """exp(-d² / 2w²) of all pairs, w the median distance of pairs that differ."""
+    """exp(-d² / 2w²) of all pairs, w the median distance of pairs that differ. ``vectors`` is N × D; returns N × N."""
     x = vectors.astype(np.float32)
     squares = np.einsum("nd,nd->n", x, x)
     apart = np.maximum(0.0, squares[:, None] + squares[None, :] - 2 * (x @ x.T))

@@ -19,7 +19,10 @@ class Suspects:
 
 
 def self_confidence(own: NDArray[np.float64], labels: NDArray[np.integer], classes: int) -> NDArray[np.float64]:
-    """Each class's threshold: the mean of p(label) over the images with that label; infinite without any."""
+    """Each class's threshold: the mean of p(label) over the images with that label; infinite without any.
+
+    ``own`` is p(label) of N images, ``labels`` their classes, N; returns K.
+    """
     counts = np.bincount(labels, minlength=classes)
     sums = np.bincount(labels, weights=own, minlength=classes)
     return np.where(counts > 0, sums / np.maximum(1, counts), np.inf)

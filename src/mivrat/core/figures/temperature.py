@@ -146,7 +146,10 @@ def confidences(
 
 
 def folds(labels: NDArray[np.int64], number: int, seed: int) -> NDArray[np.int64]:
-    """A fold for each image, each class spread over all folds as evenly as can be; seeded."""
+    """A fold for each image, each class spread over all folds as evenly as can be; seeded.
+
+    ``labels`` is N classes; returns N numbers from 0 to ``number`` - 1.
+    """
     rng = np.random.default_rng(seed)
     order = rng.permutation(len(labels))
     order = order[np.argsort(labels[order], kind="stable")]

@@ -3,14 +3,15 @@ part the same classes recognised worse."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.job import current_stop
 from mivrat.core.figures.confusion import Counts
-from mivrat.core.figures.differences import Difference, Shares, mean_difference, of_shares
+from mivrat.core.figures.differences import ClassShares, Difference, mean_difference, of_shares
 from mivrat.core.figures.exact import splits
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.outcomes import Outcomes
@@ -134,13 +135,12 @@ def with_intervals(
     unit_a: Unit = None,
     unit_b: Unit = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> TwoSets | None:
     """The same with the intervals of the figures that are no shares, and of the parts of the drop; None where it was stopped."""
-    ends = unpaired_ends(a, b, classes, unit_a, unit_b, seed, stopped)
+    ends = unpaired_ends(a, b, classes, unit_a, unit_b, seed)
     largest = largest_mix_up(found.drop)
     pair = largest[:2] if largest is not None else None
-    parts = drop_intervals(a, b, classes, unit_a, unit_b, pair, seed=seed, stopped=stopped)
+    parts = drop_intervals(a, b, classes, unit_a, unit_b, pair, seed=seed)
     if ends is None or parts is None:
         return None
     means = with_ends(found.means, ends)
@@ -159,7 +159,7 @@ def difference(a: Proportion, b: Proportion, p: float | None = None) -> Differen
     value = b.value - a.value
     if a.low is None or a.high is None or b.low is None or b.high is None:
         return Difference(a.value, b.value, value, p=p)
-    ends = of_shares(*(Shares(*map(np.float64, (one.value, one.low, one.high))) for one in (a, b)))  # type: ignore[arg-type]
+    ends = of_shares(*(ClassShares(*map(np.float64, (one.value, one.low, one.high))) for one in (a, b)))  # type: ignore[arg-type]
     return Difference(a.value, b.value, value, float(ends[0]), float(ends[1]), p, (a.low, a.high), (b.low, b.high))
 
 
@@ -238,7 +238,9 @@ def drop(matrix_a: Counts, matrix_b: Counts) -> Drop:
     flat = part.ravel()
     for i in largest(flat, MOST_PAIRS).tolist():
         label, predicted = divmod(i, len(part))
-        pairs.append(DropPair(label, predicted, int(matrix_a[label, predicted]), int(matrix_b[label, predicted]), float(flat[i])))  # fmt: skip
+        pairs.append(
+            DropPair(label, predicted, int(matrix_a[label, predicted]), int(matrix_b[label, predicted]), float(flat[i]))
+        )
     total = float(r_b.sum() / n_b.sum() - r_a.sum() / n_a.sum())
     parts = [DropPart(float(m), float(w)) for m, w in zip(mix, within, strict=True)]
     return Drop(total, float(mix.sum()), float(within.sum()), parts, pairs)
@@ -270,7 +272,6 @@ def drop_intervals(
     pair: tuple[int, int] | None = None,
     draws: int = DRAWS,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> dict[str, Ends] | None:
     """95 % intervals of the two parts of the drop (``class_mix``, ``within``), and of what two classes confused with each other add
     (``largest_pair``), images or units of each set drawn again; empty with too few, None where it was stopped."""
@@ -294,7 +295,7 @@ def drop_intervals(
                 return {}
             table = np.bincount(unit * (3 * classes) + cell, minlength=units * 3 * classes).reshape(units, -1)
             drawn = np.concatenate([weights_drawn(rng, units, 100) @ table for _ in range(draws // 100)])
-        if stopped():
+        if current_stop().stopped:
             return None
         sides.append((drawn[:, ::3] + drawn[:, 1::3] + drawn[:, 2::3], drawn[:, 1::3], drawn[:, 2::3]))
     (n_a, right_a, other_a), (n_b, right_b, other_b) = sides

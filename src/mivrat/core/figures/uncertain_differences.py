@@ -6,7 +6,6 @@ docs/intervals.md.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from math import hypot, sqrt
 from typing import TYPE_CHECKING
@@ -84,7 +83,6 @@ def paired_ends(
     classes: int,
     unit: Unit = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> dict[str, Ends] | None:
     """The ends of the 95 % intervals of b - a, by figure, over images or the units that ``unit`` numbers; none where there are too few,
     or where all images came out the same. None where it was stopped."""
@@ -96,7 +94,7 @@ def paired_ends(
     found = {}
     enough = images_a_class(counts_of(a, classes).support)[0] >= LEAST_A_CLASS
     if enough and (a.predicted != b.predicted).any():
-        left = [without_each(one, classes, unit, stopped) for one in (a, b)]
+        left = [without_each(one, classes, unit) for one in (a, b)]
         if left[0] is None or left[1] is None:
             return None
         for place, key in _MEANS:
@@ -191,10 +189,9 @@ def unpaired_ends(
     unit_a: Unit = None,
     unit_b: Unit = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> dict[str, Ends] | None:
     """The same for two sets that have nothing to do with each other, from the intervals of both."""
-    told = [intervals(one, classes, unit, seed=seed, stopped=stopped) for one, unit in ((a, unit_a), (b, unit_b))]
+    told = [intervals(one, classes, unit, seed=seed) for one, unit in ((a, unit_a), (b, unit_b))]
     if told[0] is None or told[1] is None:
         return None
     plain = [figures_in_means(one, classes) for one in (a, b)]

@@ -6,7 +6,6 @@ be off, what the figure's own bounds are tells to which side. How often they hol
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from math import ceil, sqrt
 from typing import TYPE_CHECKING
@@ -84,7 +83,6 @@ def intervals(
     unit: NDArray[np.integer] | None = None,
     column: str = "",
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> Intervals | None:
     """Intervals over N outcomes; with ``unit`` (a unit's number per image) over whole units, since images of one unit are not
     independent. None where it was stopped."""
@@ -99,7 +97,7 @@ def intervals(
         missing = dict.fromkeys(NAMES, f"{units} units are too few, {LEAST_UNITS} are enough")
     if missing:
         return Intervals({}, column, total, units, missing)
-    ends = _of_counts(found, classes, unit, missing, stopped)
+    ends = _of_counts(found, classes, unit, missing)
     if ends is None:
         return None
     if found.complete:
@@ -117,7 +115,6 @@ def _of_counts(
     classes: int,
     unit: NDArray[np.integer] | None,
     missing: dict[str, str],
-    stopped: Callable[[], bool],
 ) -> dict[str, Ends] | None:
     """Jackknife (Quenouille 1956, Tukey 1958) for bias and variance; where mistakes are few, the variance leans on what as many
     independent trials would have. That variance as an effective number of trials, Wilson's interval at it (Korn and Graubard 1998), with
@@ -133,7 +130,7 @@ def _of_counts(
         many, wrong, together = float(total), float(total - right.sum()), 1.0
     else:
         units = int(unit.max()) + 1
-        left_out = without_units(counts, found, classes, unit, units, stopped)
+        left_out = without_units(counts, found, classes, unit, units)
         if left_out is None:
             return None
         left, weights, many = left_out, np.ones(units), float(units)
@@ -246,7 +243,8 @@ def _of_means(found: Outcomes, classes: int, unit: NDArray[np.integer] | None) -
 
 def by_unit(seen: Numbers, unit: NDArray[np.integer]) -> Numbers:
     """A value for each unit whose plain mean is that over images, and which vary as the units do: linearisation of a ratio, its
-    variance freed of the bias that units of unequal size give it (``unit_bias``)."""
+    variance freed of the bias that units of unequal size give it (``unit_bias``). ``seen`` is N values (or N × F, F figures),
+    ``unit`` the unit of each, N; returns U values (U × F)."""
     mean = float(seen.mean())
     sums, sizes = np.bincount(unit, seen), np.bincount(unit).astype(float)
     units = len(sizes)

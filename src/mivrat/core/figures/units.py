@@ -127,7 +127,8 @@ def calibration_over_units(
     adaptive: bool = False,
     alike: float | None = None,
 ) -> Calibration:
-    """The same reliability bins, of equal width or ``adaptive`` ones, with the intervals of their shares over units."""
+    """The same reliability bins, of equal width or ``adaptive`` ones, with the intervals of their shares over units.
+    ``confidence``, ``right`` and ``unit`` are N, image by image."""
     if adaptive:
         where = np.searchsorted([b.low for b in found.bins[1:]], confidence, "right")
     else:
@@ -211,7 +212,8 @@ def turned_signs(differences: NDArray[np.float64], seed: int = 0) -> float:
     """Two-sided probability of so large a sum of differences, one for each unit, if each could as well have the other sign.
 
     A sign is turned for a whole unit at a time (Fisher 1935): all ways of turning them for few units, DRAWS seeded ones for
-    more, and for very many the normal distribution with the same variance. 1 without any difference.
+    more, and for very many the normal distribution with the same variance. 1 without any difference. ``differences`` is U, one
+    for each unit.
     """
     told = differences[differences != 0]
     seen = abs(float(told.sum()))
@@ -240,23 +242,27 @@ def from_kept(p: float, units: int | None) -> float:
 
 
 def direction(there: NDArray[np.bool_], back: NDArray[np.bool_], unit: Numbers) -> float:
-    """Two-sided probability of so uneven a split between mistakes one way and the other, whole units at a time."""
+    """Two-sided probability of so uneven a split between mistakes one way and the other, whole units at a time.
+
+    All are N, image by image.
+    """
     lead = there.astype(float) - back.astype(float)
     return turned_signs(np.bincount(unit, weights=lead).astype(float))
 
 
 def against_claim(right: NDArray[np.bool_], claimed: float, unit: Numbers | None, alike: float | None = None) -> float:
-    """Two-sided probability of a share so far from the claimed one: the level at which the interval of ``share`` just reaches the
-    claim, so that a claim is refuted at 5 % exactly where its 95 % interval excludes it (the score test that Wilson's interval
-    inverts; over units at their effective number, with Student's t). 1 where nothing can be said."""
+    """Two-sided probability of a share so far from the claimed one: the level at which the interval of ``share`` just reaches
+    the claim, so that a claim is refuted at 5 % exactly where its 95 % interval excludes it (the score test that Wilson's
+    interval inverts; over units at their effective number, with Student's t). 1 where nothing can be said. ``right`` and
+    ``unit`` are N; ``claimed`` is a share."""
     return share(right, unit, alike=alike).p_against(claimed)
 
 
 def below_rest(right: NDArray[np.bool_], group: Numbers, unit: Numbers, seed: int = 0) -> list[float]:
     """For each group the one-sided probability of so low a share right against the rest, were units given to groups anew.
 
-    Where units lie wholly in one group, groups are dealt to whole units DRAWS times; where a unit has images of several
-    groups, the sign of its lead over the whole is turned instead.
+    Where units lie wholly in one group, groups are dealt to whole units DRAWS times; where a unit has images of several groups,
+    the sign of its lead over the whole is turned instead. All are N, image by image; one p for each group.
     """
     groups = int(group.max()) + 1 if len(group) else 0
     keys = np.unique(unit.astype(np.int64) * groups + group)
@@ -290,7 +296,8 @@ def below_rest(right: NDArray[np.bool_], group: Numbers, unit: Numbers, seed: in
 
 def alike_within(right: NDArray[Any], unit: Numbers) -> tuple[float, float]:
     """How alike answers are within units: the intraclass correlation of right and wrong (Fleiss 2003, analysis of variance),
-    and the F test's probability of so high a one, were units dealt at random; (0, 1) where neither can be told."""
+    and the F test's probability of so high a one, were units dealt at random; (0, 1) where neither can be told. Both are N,
+    image by image."""
     found = _variance(right, unit)
     if found is None:
         return 0.0, 1.0

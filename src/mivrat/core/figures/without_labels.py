@@ -50,7 +50,8 @@ def mix_without_labels(matrix: Counts, predicted: NDArray[np.integer], names: li
     """The class mix of images called ``predicted``, from the confusion matrix of a labelled set (Lipton 2018): the mix under which
     the model, mistaken as often as there, would call the classes as often as it did here.
 
-    It rests on each class looking as it does in the labelled set: only how many of each there are may differ.
+    It rests on each class looking as it does in the labelled set: only how many of each there are may differ. ``matrix`` is K ×
+    K, ``predicted`` N classes. The mix is K shares.
     """
     classes = len(matrix)
     support, called = matrix.sum(axis=1), np.bincount(predicted, minlength=classes)
@@ -65,9 +66,11 @@ def mix_without_labels(matrix: Counts, predicted: NDArray[np.integer], names: li
     smallest = float(np.linalg.svd(rates, compute_uv=False)[-1])
     if smallest < LEAST_SINGULAR:
         return MixEstimate(
-            None, [], "the answers hardly tell some classes apart, so that many mixes would look alike (smallest singular "
+            None,
+            [],
+            "the answers hardly tell some classes apart, so that many mixes would look alike (smallest singular "
             f"value {smallest:.2f}, it takes {LEAST_SINGULAR})",
-        )  # fmt: skip
+        )
     raw = _solved(rates, called[involved] / called.sum())
     shares = np.zeros(classes)
     shares[involved] = _as_shares(raw)
@@ -85,9 +88,11 @@ def mix_without_labels(matrix: Counts, predicted: NDArray[np.integer], names: li
     impossible = [names[k] for k, n, one in zip(involved, negative, raw, strict=True) if one < 0 and n > 0.975 * draws]
     if impossible:
         return MixEstimate(
-            None, [], f"the estimate for {', '.join(impossible[:4])} is negative, so the method does not apply: the "
+            None,
+            [],
+            f"the estimate for {', '.join(impossible[:4])} is negative, so the method does not apply: the "
             "classes look different from the labelled set",
-        )  # fmt: skip
+        )
     ends = np.quantile(drawn, [0.025, 0.975], axis=0)
     low, high = ends[0], ends[1]
     return MixEstimate(shares, list(zip(low.tolist(), high.tolist(), strict=True)))
@@ -137,7 +142,8 @@ def accuracy_without_labels(
 
 
 def matching(confidence: NDArray[np.float64], right: NDArray[np.bool_]) -> float:
-    """The confidence from which on there are as many images as right ones."""
+    """The confidence from which on there are as many images as right ones. Both are N, image by image; a probability is
+    returned."""
     hits = int(right.sum())
     if not hits:
         return float(np.nextafter(confidence.max(), np.inf))

@@ -138,7 +138,10 @@ def _by_structure(view: GraphView, layers: Sequence[Layer]) -> list[str]:
             number, ended = number + 1, False
         found.append(f"block {number}")
         read = {name for name in node.input if name in view.depends}
-        ended = ended or (node.op_type in ("Add", "Sum", "Concat", "MaxPool", "AveragePool") and len(read) > (node.op_type[-4:] != "Pool"))  # fmt: skip
+        ended = ended or (
+            node.op_type in ("Add", "Sum", "Concat", "MaxPool", "AveragePool")
+            and len(read) > (node.op_type[-4:] != "Pool")
+        )
     return found
 
 

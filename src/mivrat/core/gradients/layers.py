@@ -23,7 +23,7 @@ from mivrat.core.gradients.token_places import TokenPlaces, grid_of
 
 
 @dataclass(frozen=True)
-class Tokens:
+class TokenGrid:
     """How a transformer's tokens are laid back over the image: which of those on ``axis`` (1 or 2) stand where, line by line
     of the ``grid``; ``others`` are tokens of no patch (class tokens, registers)."""
 
@@ -60,7 +60,7 @@ class Layer:
     default: bool
     channel_axis: int
     parameters: int = 0
-    tokens: Tokens | None = None
+    tokens: TokenGrid | None = None
     has_places: bool = True
     placement: Placement = WHOLE
     image_axis: int = 0
@@ -206,7 +206,7 @@ class _Places:
             order, grid = laid
             placement = self._placed(means[list(order)].reshape(*grid, 2))
             if placement is not None:
-                tokens = Tokens(axis, order, grid, others=shape[axis] - len(order))
+                tokens = TokenGrid(axis, order, grid, others=shape[axis] - len(order))
                 found.append(Laid(3 if axis == 1 else 1, placement, tokens, images))
         if len(found) == 1:
             return found[0]
@@ -222,7 +222,7 @@ class Laid:
 
     channel_axis: int
     placement: Placement
-    tokens: Tokens | None = None
+    tokens: TokenGrid | None = None
     image_axis: int = 0
 
 

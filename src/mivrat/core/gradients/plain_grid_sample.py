@@ -13,8 +13,9 @@ from mivrat.core.gradients.plain_writer import Write, Writer, replace
 
 
 def write_out_grid_samples(graph: onnx.GraphProto, opset: int, shapes: Mapping[str, tuple[int, ...]]) -> bool:
-    """Write every GridSample of a picture out that takes the nearest or the four nearest values; whether there was one. What it would
-    reflect at the edges, and cubic sampling, stay as they are."""
+    """Write every GridSample of a picture out that takes the nearest or the four nearest values; whether there was one. What it
+    would reflect at the edges, and cubic sampling, stay as they are. ``shapes`` tells the shape of each value, N × C × H × W
+    for a picture. The graph is changed in place."""
 
     def wanted(node: onnx.NodeProto) -> Write | None:
         about = {a.name: helper.get_attribute_value(a) for a in node.attribute}
@@ -35,7 +36,11 @@ def _grid_sample(w: Writer, shapes: Mapping[str, tuple[int, ...]]) -> None:
     # For each axis, down and across: the whole numbers to take and how much of each.
     near: list[list[tuple[str, str]]] = []
     for axis, size in enumerate(sides):
-        share = w.add("Add", w.add("Reshape", w.slice(grid, 3, 1 - axis, 2 - axis), w.constant([-1, 1, count], np.int64)), w.number(1.0))  # fmt: skip
+        share = w.add(
+            "Add",
+            w.add("Reshape", w.slice(grid, 3, 1 - axis, 2 - axis), w.constant([-1, 1, count], np.int64)),
+            w.number(1.0),
+        )
         if w.about.get("align_corners"):
             at = w.add("Mul", share, w.number((size - 1) / 2))
         else:

@@ -41,13 +41,29 @@ def _known(node: onnx.NodeProto, shapes: Shapes) -> bool:
 _ACTIVATIONS = {"LSTM": ["sigmoid", "tanh", "tanh"], "GRU": ["sigmoid", "tanh"], "RNN": ["tanh"]}
 # The numbers each activation takes, alpha and beta, where none are given.
 _NUMBERS: dict[str, tuple[float, ...]] = {
-    "sigmoid": (), "tanh": (), "relu": (), "softsign": (), "softplus": (), "leakyrelu": (0.01,), "thresholdedrelu": (1.0,),
-    "elu": (1.0,), "hardsigmoid": (0.2, 0.5), "affine": (1.0, 0.0), "scaledtanh": (1.0, 1.0),
-}  # fmt: skip
+    "sigmoid": (),
+    "tanh": (),
+    "relu": (),
+    "softsign": (),
+    "softplus": (),
+    "leakyrelu": (0.01,),
+    "thresholdedrelu": (1.0,),
+    "elu": (1.0,),
+    "hardsigmoid": (0.2, 0.5),
+    "affine": (1.0, 0.0),
+    "scaledtanh": (1.0, 1.0),
+}
 _OPERATORS = {
-    "sigmoid": "Sigmoid", "tanh": "Tanh", "relu": "Relu", "softsign": "Softsign", "softplus": "Softplus",
-    "leakyrelu": "LeakyRelu", "thresholdedrelu": "ThresholdedRelu", "elu": "Elu", "hardsigmoid": "HardSigmoid",
-}  # fmt: skip
+    "sigmoid": "Sigmoid",
+    "tanh": "Tanh",
+    "relu": "Relu",
+    "softsign": "Softsign",
+    "softplus": "Softplus",
+    "leakyrelu": "LeakyRelu",
+    "thresholdedrelu": "ThresholdedRelu",
+    "elu": "Elu",
+    "hardsigmoid": "HardSigmoid",
+}
 
 
 def _activations(w: Writer, directions: int) -> list[list[Activation]]:

@@ -358,7 +358,7 @@ def _scatter_elements(s: NodeBack) -> Gradients:
     out: dict[int, Value] = {}
     for i in s.needed:
         if i == 2:
-            out[2] = _taken(s, s.node.input[1], s.shape(1), axis)
+            out[2] = _applied(s, s.node.input[1], s.shape(1), axis)
         elif how == "add":
             out[0] = s.g
         else:
@@ -367,7 +367,7 @@ def _scatter_elements(s: NodeBack) -> Gradients:
     return out
 
 
-def _taken(s: NodeBack, places: str, shape: Sequence[int], axis: int) -> Value:
+def _applied(s: NodeBack, places: str, shape: Sequence[int], axis: int) -> Value:
     """The gradient at some places along an axis, one for each value of a tensor of that shape."""
     emit, full = s.emit, s.out_shape
     if s.view.opset >= 11:
@@ -459,7 +459,10 @@ def _answer(
     opset: int, node: onnx.NodeProto, x: NDArray[np.float32], held: Mapping[str, NDArray[Any]]
 ) -> NDArray[np.float32]:
     """What one operator makes of "x", its other operands being constants."""
-    ports = [[onnx.helper.make_tensor_value_info(name, onnx.TensorProto.FLOAT, shape)] for name, shape in (("x", x.shape), ("y", None))]  # fmt: skip
+    ports = [
+        [onnx.helper.make_tensor_value_info(name, onnx.TensorProto.FLOAT, shape)]
+        for name, shape in (("x", x.shape), ("y", None))
+    ]
     constants = [onnx.numpy_helper.from_array(np.asarray(value), name) for name, value in held.items()]
     made = onnx.helper.make_model(
         onnx.helper.make_graph([node], "alone", *ports, constants),

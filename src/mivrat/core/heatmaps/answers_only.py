@@ -59,7 +59,10 @@ def _answers(
 
 
 def enlarged(maps: NDArray[np.float32], size: tuple[int, int]) -> NDArray[np.float32]:
-    """n maps laid over a picture of so many rows and columns, bilinearly between their cells' centres."""
+    """n maps laid over a picture of so many rows and columns, bilinearly between their cells' centres.
+
+    ``maps`` is n × h × w; returns n × H × W.
+    """
     down, across = (_enlarging(cells, n) for cells, n in zip(maps.shape[1:], size, strict=True))
     found: NDArray[np.float32] = np.matmul(np.matmul(down, maps), across.T).astype(np.float32, copy=False)
     return found
@@ -94,7 +97,8 @@ def score_weighted(picture: NDArray[Any], activations: NDArray[np.float32], answ
 def occlusion(picture: NDArray[Any], answer: Answer, channels_last: bool) -> Map:
     """How far the answer falls when a window over each place is hidden (Zeiler 2014), the mean over the windows that cover it.
 
-    Below zero where hiding helps. Half a window is one cell of the map.
+    Below zero where hiding helps. Half a window is one cell of the map. ``picture`` is one prepared image, C × H × W, or H × W
+    × C where ``channels_last``; returns h × w, in the units of ``answer``.
     """
     height, width = _spatial(picture, channels_last)
     step = max(1, round(min(height, width) * WINDOW / 2))

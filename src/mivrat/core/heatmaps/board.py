@@ -24,7 +24,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class Column:
+class BoardColumn:
     """One target, or several whose maps are put together, weighted where ``weights`` are given."""
 
     name: str
@@ -33,7 +33,7 @@ class Column:
 
 
 @dataclass(frozen=True)
-class Cell:
+class BoardMap:
     """One map of the board; ``peak`` is its largest absolute value."""
 
     row: int
@@ -49,11 +49,14 @@ def board_cells(
     maker: MapMaker,
     tensor: NDArray[Any],
     rows: Sequence[Row],
-    columns: Sequence[Column],
+    columns: Sequence[BoardColumn],
     method: Method = "gradient",
     seed: int = 0,
-) -> Iterator[Cell]:
-    """The cells of a board for one prepared image, each as soon as all its maps are known; no map is made twice."""
+) -> Iterator[BoardMap]:
+    """The cells of a board for one prepared image, each as soon as all its maps are known; no map is made twice.
+
+    ``tensor`` is C × H × W, or H × W × C. InputError where a layer cannot give a map.
+    """
     targets = list(dict.fromkeys(t for column in columns for t in column.targets))
     known: dict[tuple[str, Target], Map] = {}
     left = [(r, c) for r in range(len(rows)) for c in range(len(columns))]
@@ -70,10 +73,10 @@ def board_cells(
                 wanted = [(one, target) for one in names for target in columns[c].targets]
                 if all(one in known for one in wanted):
                     left.remove((r, c))
-                    yield Cell(r, c, _cell([known[one] for one in wanted], len(names), columns[c]))
+                    yield BoardMap(r, c, _cell([known[one] for one in wanted], len(names), columns[c]))
 
 
-def _cell(maps: Sequence[Map], layers: int, column: Column) -> Map:
+def _cell(maps: Sequence[Map], layers: int, column: BoardColumn) -> Map:
     if len(maps) == 1:
         return maps[0]
     per_class = len(column.targets)

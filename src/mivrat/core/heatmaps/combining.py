@@ -16,7 +16,8 @@ from mivrat.core.heatmaps.overlay import normalised
 def combined(maps: Sequence[Map], weights: Sequence[float] | None = None) -> Map:
     """The mean of maps, each divided by its largest absolute value, on the finest of their grids; weighted where asked.
 
-    A map that is all zero takes part as zeros.
+    A map that is all zero takes part as zeros. Maps are h × w each, of any size; returns one of the largest h × w, from -1 to
+    1.
     """
     size = max(m.shape[0] for m in maps), max(m.shape[1] for m in maps)
     laid = [normalised(m if m.shape == size else laid_over(m, *size)) for m in maps]
@@ -33,7 +34,7 @@ class MeanMap:
 
 
 def mean_map(maps: Sequence[Map]) -> MeanMap:
-    """The mean map of one or more images."""
+    """The mean map of one or more images. Maps are h × w each, of any size."""
     return MeanMap(combined(maps), len(maps), sum(not m.any() for m in maps))
 
 

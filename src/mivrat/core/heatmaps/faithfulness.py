@@ -60,7 +60,11 @@ class Faithfulness:
 
 
 def area(shares: NDArray[np.float64], values: NDArray[np.float64]) -> float:
-    """The area under a curve, by trapezoids."""
+    """The area under a curve, by trapezoids.
+
+    ``shares`` is P shares hidden, ascending from 0 to 1, ``values`` the P answers; returns their mean, in the units of the
+    answers.
+    """
     return float(((values[1:] + values[:-1]) / 2 * np.diff(shares)).sum())
 
 
@@ -69,7 +73,8 @@ def faithfulness(
 ) -> Faithfulness:
     """Both curves of a map for one prepared picture, and those of random orders.
 
-    Takes ANSWERS forward passes, in batches of BATCH.
+    Takes ANSWERS forward passes, in batches of BATCH. ``picture`` is C × H × W, or H × W × C where ``channels_last``; ``heat``
+    is h × w.
     """
     height, width = picture.shape[:2] if channels_last else picture.shape[1:]
     rng, grid = np.random.default_rng(seed), (min(heat.shape[0], COARSEST), min(heat.shape[1], COARSEST))

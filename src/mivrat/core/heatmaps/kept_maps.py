@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
-from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
+from mivrat.core.base.job import Meter, Progress, Stopped, current_stop
 from mivrat.core.heatmaps.combining import combined
 from mivrat.core.heatmaps.maps import Map, MapMaker, Target
 from mivrat.core.heatmaps.methods import BY_GRADIENT
@@ -64,12 +64,11 @@ class KeptMaps:
             if i in self._contents and i not in self.maps and self.setup.target(self._judged, i) is not None
         ]
 
-    def run(self, maker: MapMaker, images: Sequence[int], stop: StopSignal | None = None) -> Iterator[Progress]:
+    def run(self, maker: MapMaker, images: Sequence[int]) -> Iterator[Progress]:
         """Work out the maps that are missing of some images, yielding progress; ends early when stopped, and what is done is
         kept. A file that cannot be read has no map."""
         todo = self.pending(images)
         meter, done, kept_at = Meter(len(images), len(images) - len(todo)), len(images) - len(todo), time.monotonic()
-        maker.stopped = lambda: stop is not None and stop.stopped
         remote = remote_of(maker.model)
         before = remote.tally.sent if remote is not None else 0
         yield meter.at(done)
@@ -79,7 +78,7 @@ class KeptMaps:
                 chunks = [todo[i : i + size] for i in range(0, len(todo), size)]
                 coming = pool.map(self._prepare, chunks[0]) if chunks else iter(())
                 for at, chunk in enumerate(chunks):
-                    if stop is not None and stop.stopped:
+                    if current_stop().stopped:
                         return
                     tensors = list(coming)
                     if at + 1 < len(chunks):
@@ -118,7 +117,10 @@ class KeptMaps:
 def maps_of_setup(
     maker: MapMaker, batch: NDArray[Any], targets: Sequence[Target], setup: MapSetup, seed: int = 0
 ) -> list[Map]:
-    """The maps that a setup asks for, one for each prepared image; several layers put together."""
+    """The maps that a setup asks for, one for each prepared image; several layers put together.
+
+    ``batch`` is N × C × H × W, or N × H × W × C; returns N maps, h × w each.
+    """
     layers = [maker.layer_for(setup.method, name) for name in setup.layers or (None,)]
     found = maker.laid_maps(batch, targets, [one for one in layers if one is not None], setup.method, seed)
     if len(found) == 1:

@@ -15,7 +15,7 @@ import onnx
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Stopped
+from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.base.log import log_path
 from mivrat.core.gradients.graph import GraphView
 from mivrat.core.gradients.layers import Layer, choose_layer, find_layer, list_layers, short_name
@@ -68,8 +68,6 @@ class MapMaker:
         self.model: Model = model
         self.layers: list[Layer] = []
         self._kind: Kind | None = kind
-        # Asked before each batch of a method that needs many; where it says yes, Stopped is raised.
-        self.stopped: Callable[[], bool] = lambda: False
         # Told after each batch of such a method how many answers have come.
         self.answered: Callable[[int], object] = lambda number: None
 
@@ -141,7 +139,7 @@ class MapMaker:
 
     def answers(self, target: Target, batch: NDArray[Any], *, of_logits: bool = False) -> NDArray[np.float64]:
         """How much a target is answered for, image by image: as logit (from probabilities, ln p), or as probability."""
-        if self.stopped():
+        if current_stop().stopped:
             raise Stopped
         rows, kind = self._scores(batch), self._score_kind(batch)
         self.answered(len(batch))
@@ -216,7 +214,6 @@ class HeatmapMaker(MapMaker):
             while len(self._others) >= MOST_SIZES:
                 self._others.pop(next(iter(self._others)))
         self._others[shape] = made
-        made.stopped = self.stopped
         return made
 
     def layers_for(self, batch: NDArray[Any], layers: Sequence[Layer]) -> Sequence[Layer]:
@@ -406,7 +403,8 @@ SATURATED = 0.9999
 
 
 def shortcomings(heat: Map, method: Method, p: float, by_probability: bool = False) -> list[str]:
-    """What has to be said beside a map for a target of probability p, in sentences; nothing where all is well."""
+    """What has to be said beside a map for a target of probability p, in sentences; nothing where all is well. ``heat`` is h ×
+    w."""
     found = []
     if not np.abs(heat).max(initial=0.0) > 0:
         found.append("The map is all zero: no evidence for the target at this layer.")

@@ -22,6 +22,7 @@ class HeatmapMethod:
     in_close_look: bool = False
 
 
+# fmt: off
 RECORDS = (
     HeatmapMethod(
         "gradient", "gradient-weighted", "channels of the layer, weighted by their mean gradient (Selvaraju 2017)", "gradients",
@@ -51,7 +52,8 @@ RECORDS = (
         "masks", "random masks", "the mean answer under a thousand random masks (Petsiuk 2018); it takes longest", "answers",
         signed=True,
     ),
-)  # fmt: skip
+)
+# fmt: on
 METHODS: tuple[Method, ...] = tuple(one.key for one in RECORDS)
 assert get_args(Method) == METHODS
 BY_GRADIENT = tuple(one.key for one in RECORDS if one.takes == "gradients")

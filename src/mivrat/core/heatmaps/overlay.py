@@ -32,7 +32,10 @@ _ANCHORS = np.array(
 
 
 def normalised(values: NDArray[np.floating], peak: float | None = None) -> NDArray[np.float64]:
-    """A map divided by its largest absolute value, or by a common ``peak``; an all-zero map stays zero."""
+    """A map divided by its largest absolute value, or by a common ``peak``; an all-zero map stays zero.
+
+    ``values`` is h × w; returns h × w from -1 to 1 (with a ``peak`` of all maps shown).
+    """
     highest = float(np.abs(values).max(initial=0.0)) if peak is None else peak
     return np.asarray(values / highest if highest > 0 else np.zeros(values.shape), np.float64)
 

@@ -69,7 +69,7 @@ class MakerPool:
         try:
             yield maker
         finally:
-            maker.stopped, maker.answered = lambda: False, lambda number: None
+            maker.answered = lambda number: None
             with self._lock:
                 self._idle = [*self._idle, (key, maker)][-MOST_IDLE:]
 

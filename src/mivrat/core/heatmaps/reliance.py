@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import EvaluatedRun
-from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
+from mivrat.core.base.job import Meter, Progress, Stopped, current_stop
 from mivrat.core.figures.significance import even_split
 from mivrat.core.heatmaps.faithfulness import DRAWS, Faithfulness, faithfulness
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
@@ -28,7 +28,7 @@ LEVEL = 0.05
 
 
 @dataclass(frozen=True)
-class Agreement:
+class MethodAgreement:
     """Of two methods: the median rank correlation of their maps, and how far their hottest tenths are the same places."""
 
     one: Method
@@ -46,7 +46,7 @@ class Reliance:
     zero: int = 0
     faithful: tuple[Faithfulness, ...] = ()
     shuffles: tuple[Shuffle, ...] = ()
-    agreements: tuple[Agreement, ...] = ()
+    agreements: tuple[MethodAgreement, ...] = ()
     finished: bool = False
     unreadable: int = 0
 
@@ -151,9 +151,11 @@ def examine_reliance(
     images: Sequence[int],
     maker: MapMaker,
     seed: int = 0,
-    stop: StopSignal | None = None,
 ) -> Iterator[Progress | Reliance]:
-    """Examine the maps of some images, yielding progress and what is known so far; ends early when stopped."""
+    """Examine the maps of some images, yielding progress and what is known so far; ends early when stopped.
+
+    ``images`` are positions in the image set. Raises InputError where the model cannot be read.
+    """
     tensors, targets, used, unreadable = [], [], [], 0
     for image in images:
         target = setup.target(judged, image)
@@ -170,7 +172,6 @@ def examine_reliance(
     # What lies inside the model can be shuffled, and other methods tried, only where something is known of it.
     inside = isinstance(maker, HeatmapMaker)
     meter, done = Meter((2 * len(used) + len(DEPTHS) * 3) if inside else len(used)), 0
-    maker.stopped = lambda: stop is not None and stop.stopped
     trust = Reliance(setup, tuple(used), unreadable=unreadable)
     yield meter.at(0)
     try:
@@ -188,7 +189,7 @@ def examine_reliance(
             trust, done = replace(trust, shuffles=(*trust.shuffles, shuffle)), done + 1
             yield meter.at(done)
             yield trust
-            if maker.stopped():
+            if current_stop().stopped:
                 return
         compared: dict[tuple[Method, Method], list[tuple[float, float]]] = {pair: [] for pair in pairs}
         for tensor, target in zip(tensors, targets, strict=True) if inside else ():
@@ -209,7 +210,6 @@ def _shuffles(
     maker: HeatmapMaker, setup: MapSetup, tensors: Sequence[NDArray[np.generic]], targets: Sequence[Target], seed: int
 ) -> Iterator[Shuffle]:
     def maps(one: HeatmapMaker, batch: NDArray[np.generic], some: Sequence[Target]) -> list[Map]:
-        one.stopped = maker.stopped
         return maps_of_setup(one, batch, some, setup, seed)
 
     if len({t.shape for t in tensors}) == 1:
@@ -233,11 +233,11 @@ def _by_each_method(
     return found
 
 
-def _agreements(compared: dict[tuple[Method, Method], list[tuple[float, float]]]) -> tuple[Agreement, ...]:
+def _agreements(compared: dict[tuple[Method, Method], list[tuple[float, float]]]) -> tuple[MethodAgreement, ...]:
     found = []
     for (one, other), values in compared.items():
         both = np.array(values)
         known = [column[~np.isnan(column)] for column in both.T]
         medians = [float(np.median(column)) if len(column) else float("nan") for column in known]
-        found.append(Agreement(one, other, medians[0], medians[1]))
+        found.append(MethodAgreement(one, other, medians[0], medians[1]))
     return tuple(found)

@@ -86,7 +86,7 @@ def shuffle_check(
     """Shuffle the last, half, and all layers of weights, DRAWS times each, and compare ``maps_of`` some prepared images.
 
     ``maps_of`` takes the maps from the maker it is given, in whatever way is to be checked. Nothing is yielded for a model
-    without weights that could be shuffled.
+    without weights that could be shuffled. ``batch`` is N × C × H × W, or N × H × W × C.
     """
     layers = weight_layers(maker.view)
     if not layers:
@@ -107,7 +107,7 @@ def shuffle_check(
 def rank_correlation(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:
     """Spearman's correlation of two maps over their places, laid over each other where their grids differ.
 
-    NaN where the first is the same everywhere; 0 where only the second is.
+    NaN where the first is the same everywhere; 0 where only the second is. Both are h × w; returns from -1 to 1.
     """
     if one.shape != other.shape:
         size = max(one.shape[0], other.shape[0]), max(one.shape[1], other.shape[1])
@@ -125,7 +125,10 @@ def rank_correlation(one: NDArray[np.floating], other: NDArray[np.floating]) -> 
 def overlap_of_hottest(
     one: NDArray[np.floating], other: NDArray[np.floating], share: float = 0.1, side: int = 64
 ) -> float:
-    """How far the hottest parts of two maps are the same places: what both have, as a share of what either has."""
+    """How far the hottest parts of two maps are the same places: what both have, as a share of what either has.
+
+    Both are h × w, ``share`` from 0 to 1; returns from 0 to 1 (intersection over union).
+    """
     masks = [hottest_part(values, share, side, side) for values in (one, other)]
     either = int((masks[0] | masks[1]).sum())
     return int((masks[0] & masks[1]).sum()) / either if either else float("nan")

@@ -107,7 +107,7 @@ def silhouette(distances: NDArray[np.floating], where: NDArray[np.integer]) -> f
 
 
 @dataclass(frozen=True)
-class Shared:
+class SharedTrait:
     """What a group shares: ``inside`` of its ``members`` have it, of ``total`` grouped images ``everywhere`` have it.
 
     ``p``: exact probability of so many or more, were it spread evenly (hypergeometric), corrected over all asked (Holm).
@@ -124,7 +124,7 @@ class Shared:
 
 def shared_beyond_chance(
     groups: Sequence[LikeGroup], facts: Sequence[tuple[str, str, NDArray[np.bool_]]], level: float = 0.05
-) -> list[list[Shared]]:
+) -> list[list[SharedTrait]]:
     """For each group, which facts (what about, value, which of the N images) its members share beyond chance."""
     total = sum(len(group.members) for group in groups)
     asked = []
@@ -133,10 +133,10 @@ def shared_beyond_chance(
             inside, everywhere, size = int(holds[group.members].sum()), int(holds.sum()), len(group.members)
             ways, chance = splits(total, everywhere, size)
             p = float(min(1.0, chance[ways >= inside].sum()))
-            asked.append((g, Shared(about, value, inside, size, everywhere, total, p)))
+            asked.append((g, SharedTrait(about, value, inside, size, everywhere, total, p)))
     corrected = holm([one.p for _, one in asked])
-    found: list[list[Shared]] = [[] for _ in groups]
+    found: list[list[SharedTrait]] = [[] for _ in groups]
     for (g, one), p in zip(asked, corrected, strict=True):
         if p < level and one.inside > 1:
-            found[g].append(Shared(one.about, one.value, one.inside, one.members, one.everywhere, one.total, p))
+            found[g].append(SharedTrait(one.about, one.value, one.inside, one.members, one.everywhere, one.total, p))
     return [sorted(some, key=lambda one: (one.p, one.about, one.value)) for some in found]

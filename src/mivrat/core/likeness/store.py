@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.blob_cache import BlobCache, KeptArrays, user_cache
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress
 from mivrat.core.likeness.features import FeatureModel, Vectors
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import canonical
@@ -51,7 +51,7 @@ class Features:
         missing[[i for i in self._record.answers.reasons if i < len(missing)]] = False
         return np.flatnonzero(missing)
 
-    def run(self, stop: StopSignal | None = None) -> Iterator[Progress]:
+    def run(self) -> Iterator[Progress]:
         """Work out what is pending, yielding progress; ends early when stopped. InputError where the model is no ONNX file."""
         record, todo = self._record, self.pending
         meter = Meter(len(self.vectors), len(self.vectors) - len(todo))
@@ -69,7 +69,7 @@ class Features:
         self._spread(model.columns)
         files = record.image_set.files()
         unkept = 0
-        for batch in score_images(files, todo.tolist(), model, stop=stop, known=self._known.__contains__):
+        for batch in score_images(files, todo.tolist(), model, known=self._known.__contains__):
             self._contents.update({i: stamp.content for i, stamp in batch.stamps.items()})
             for i, vector in zip(batch.scored.tolist(), batch.rows, strict=True):
                 self._known[self._contents[i]] = self.vectors[i] = vector

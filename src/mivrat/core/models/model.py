@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
@@ -67,6 +67,11 @@ class Model(Protocol):
     def settled(self) -> Kind | None: ...
 
     @property
+    def row_dtype(self) -> type[np.float32] | type[np.float64]:
+        """What a row of its scores loses nothing in."""
+        ...
+
+    @property
     def class_count(self) -> int: ...
 
     def misfit(self, shape: tuple[int, ...]) -> str:
@@ -77,8 +82,8 @@ class Model(Protocol):
         """Raw scores, images x columns, for prepared images stacked on the first axis; of a model that can."""
         ...
 
-    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
-        """Of a model that cannot score: the rows for the images of a set (NaN for none), and which of them it lists."""
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.int64], Iterator[NDArray[np.floating]]]:
+        """Of a model that cannot score: the row of each image of a set (-1: it has none), and all rows, some at a time."""
         ...
 
 

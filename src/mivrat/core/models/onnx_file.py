@@ -27,9 +27,18 @@ _TYPES: dict[int, Literal["float32", "float16", "uint8"]] = {
 
 # How many bytes a number of each kind takes that weights are kept in.
 _TYPE_BYTES = {
-    TensorProto.FLOAT: 4, TensorProto.FLOAT16: 2, TensorProto.BFLOAT16: 2, TensorProto.DOUBLE: 8, TensorProto.INT64: 8,
-    TensorProto.INT32: 4, TensorProto.INT8: 1, TensorProto.UINT8: 1, TensorProto.INT16: 2, TensorProto.UINT16: 2, TensorProto.BOOL: 1,
-}  # fmt: skip
+    TensorProto.FLOAT: 4,
+    TensorProto.FLOAT16: 2,
+    TensorProto.BFLOAT16: 2,
+    TensorProto.DOUBLE: 8,
+    TensorProto.INT64: 8,
+    TensorProto.INT32: 4,
+    TensorProto.INT8: 1,
+    TensorProto.UINT8: 1,
+    TensorProto.INT16: 2,
+    TensorProto.UINT16: 2,
+    TensorProto.BOOL: 1,
+}
 
 
 @dataclass(frozen=True)

@@ -269,7 +269,11 @@ class OnnxModel:
             ]
         )
 
-    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    @property
+    def row_dtype(self) -> type[np.float32]:
+        return np.float32
+
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.int64], Iterator[NDArray[np.floating]]]:
         """It scores, and lists nothing."""
         raise NotImplementedError
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,7 +20,7 @@ from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import SUM_WITHIN, Kind, ScoreFacts, doubtful_scores
 from mivrat.core.pictures.classes import ClassMatcher
-from mivrat.core.pictures.image_sets import TABLE_ENDINGS, ImageSet, read_table
+from mivrat.core.pictures.image_sets import TABLE_ENDINGS, ImageSet, paths_of, read_table, refuse_no_path, tidied
 from mivrat.core.pictures.recipe import Recipe
 
 if TYPE_CHECKING:
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 else:
     pl = LazyModule("polars")
 
+# So many numbers are read at a time.
+PIECE = 4_000_000
 NO_ROW = "the table of predictions has no row for it"
 
 
@@ -45,13 +47,20 @@ class PredictionTable:
         self.recipe = Recipe() if recipe is None else Recipe(scores=recipe.scores)
         self.recipe_is_guess = False
         self.remarks: list[str] = []
+        self.row_dtype: type[np.float32] | type[np.float64] = np.float64
+        self._classes, self._stored = len(classes), None
+        if (stored := _StoredNumbers.of(path, classes)) is not None and (kind := stored.kind(self.recipe)) is not None:
+            self._stored, self._settled = stored, kind
+            self.row_dtype, self.columns = stored.dtype, len(classes)
+            self._paths = [_unescaped(one) for one in until_stopped(stored.paths)]
+            return
         table = read_table(path)
         self._paths = [_unescaped(str(one)) for one in until_stopped(table["path"].to_list())]
         columns = _class_columns(table.columns, classes)
         if len(columns) == len(classes):
             texts = _texts(table, [columns[k] for k in range(len(classes))])
             self._rows = _numbers(texts, path)
-            self._settled: Kind = self._read_kind(texts)
+            self._settled = self._read_kind(texts)
         elif "predicted" in table.columns:
             self._rows = _predictions(table, classes, path)
             self._settled = "prediction"
@@ -67,7 +76,7 @@ class PredictionTable:
                 where=path,
                 hint="name the columns after the classes, or give 'predicted' and 'confidence'",
             )
-        self.columns, self._classes = self._rows.shape[1], len(classes)
+        self.columns = self._rows.shape[1]
 
     @property
     def kind(self) -> ModelKind:
@@ -111,33 +120,96 @@ class PredictionTable:
             raise doubtful_scores(self.path, seen.furthest)
         return "probabilities" if seen.doubtful else seen.kind
 
-    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
-        """The rows for the images of a set (images x columns), and which of them the table lists. Raises InputError where it
-        lists none.
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.int64], Iterator[NDArray[np.floating]]]:
+        """The row of each image of a set (-1 where the table does not list it), and all rows (x columns), some at a time. Raises
+        InputError where it lists none.
 
         A row is an image's where its path is the image's path in the set, or leads to the same file from the table.
         """
-        folder = self.path.resolve().parent
+        folder, root = str(self.path.resolve().parent), str(image_set.root)
+        # Of several rows for one file the first counts, and a path that leads to the file before one that is called so.
         by_path: dict[str, int] = {}
-        for number, path in until_stopped(enumerate(self._paths)):
-            by_path.setdefault(os.path.normpath(folder / path), number)
-        for number, path in until_stopped(enumerate(self._paths)):
-            by_path.setdefault(os.path.normpath(path), number)
-        for number, path in until_stopped(enumerate(self._paths)):  # as Mivrat writes names that are no UTF-8
-            by_path.setdefault(os.path.normpath(unescaped(path)), number)
-        rows = np.full((len(image_set.items), self.columns), np.nan)
-        listed = np.zeros(len(image_set.items), bool)
-        for i, item in until_stopped(enumerate(image_set.items)):
-            number = by_path.get(os.path.normpath(image_set.file(i)), by_path.get(os.path.normpath(item.path), -1))
-            if number >= 0:
-                rows[i], listed[i] = self._rows[number], True
+        everywhere = range(len(self._paths))
+        escapes = [number for number in everywhere if "\\" in self._paths[number]]
+        plain = [unescaped(self._paths[number]) for number in escapes]  # names that are no UTF-8, as Mivrat writes them
+        for numbers, paths in ((escapes, plain), (everywhere, self._paths), (everywhere, _below(folder, self._paths))):
+            by_path.update(zip(reversed(tidied(paths)), reversed(numbers), strict=True))
+        paths = paths_of(image_set.items)
+        at = np.array([by_path.get(path, -1) for path in until_stopped(_below(root, paths))], np.int64)
+        for i in np.flatnonzero(at < 0).tolist():
+            at[i] = by_path.get(os.path.normpath(paths[i]), -1)
+        listed = at >= 0
         if not listed.any():
             raise InputError(
                 f"lists none of the images of {image_set.name} (its first path: {self._paths[0]!r}; the set's: {image_set.items[0].path!r})",
                 where=self.path,
                 hint="give paths as in the image set, or relative to the table",
             )
-        return rows, listed
+        return at, self._stored.pieces() if self._stored is not None else iter([self._rows])
+
+
+def _below(folder: str, paths: list[str]) -> list[str]:
+    """Paths from a folder, without detours."""
+    start = f"{folder.rstrip('/')}/"
+    return tidied([path if path.startswith("/") else start + path for path in paths])
+
+
+class _StoredNumbers:
+    """The scores of a Parquet file that holds them as floating-point numbers: they are read some rows at a time, each time they are
+    asked for, so that they need not fit into memory."""
+
+    def __init__(
+        self, path: Path, paths: list[str], names: list[str], dtype: type[np.float32] | type[np.float64]
+    ) -> None:
+        self._path, self.paths, self._names, self.dtype = path, paths, names, dtype
+
+    @classmethod
+    def of(cls, path: Path, classes: Sequence[str]) -> _StoredNumbers | None:
+        """The numbers of such a file; None for any other file, whatever is wrong with it. Raises InputError where a row has no path."""
+        if path.suffix.lower() != ".parquet":
+            return None
+        try:
+            schema = pl.read_parquet_schema(path)
+            found = _class_columns(list(schema), classes)
+            kinds = {schema[name] for name in found.values()}
+            plain = "path" in schema and len(found) == len(classes) > 1 and kinds <= {pl.Float32, pl.Float64}
+            paths = pl.read_parquet(path, columns=["path"])["path"].to_list() if plain else []
+        except (pl.exceptions.PolarsError, OSError):
+            return None
+        if not paths or any(one.strip() != one or one.startswith("\ufeff") for one in schema):
+            return None
+        refuse_no_path(paths, path)
+        dtype = np.float32 if kinds == {pl.Float32} else np.float64
+        return cls(path, [str(one) for one in paths], [found[k] for k in range(len(classes))], dtype)
+
+    def pieces(self) -> Iterator[NDArray[np.floating]]:
+        """All rows, rows x classes, some at a time; a missing number is NaN. Raises InputError where they cannot be read."""
+        step = max(1, PIECE // len(self._names))
+        try:
+            table = pl.scan_parquet(self._path).select(pl.col(name).fill_null(float("nan")) for name in self._names)
+            for some in table.collect_batches(chunk_size=step, maintain_order=True):
+                yield some.to_numpy().astype(self.dtype, copy=False)
+        except (pl.exceptions.PolarsError, OSError) as error:
+            raise InputError(
+                f"the table cannot be read ({' '.join(str(error).split())[:160]})",
+                where=self._path,
+                hint="check that it is a whole Parquet file",
+            ) from error
+
+    def kind(self, recipe: Recipe) -> Kind | None:
+        """The kind of scores that the recipe says, else that all rows agree on; None where that takes a look at how the numbers are
+        written: they may be percentages, or rounded."""
+        said = recipe.scores.kind
+        if said != "auto" and said != "probabilities":
+            return said
+        seen, within_percent = ScoreFacts(), True
+        for rows in until_stopped(self.pieces()):
+            seen += ScoreFacts.of(rows)
+            finite = rows[np.isfinite(rows).all(axis=1)]
+            within_percent = within_percent and bool((finite >= 0).all() and (finite <= 100).all())
+        if seen.doubtful or (within_percent and not seen.within):
+            return None
+        return seen.kind if said == "auto" else said
 
 
 def _load(path: Path, classes: Sequence[str], recipe: Recipe | None, _threads: int) -> PredictionTable:

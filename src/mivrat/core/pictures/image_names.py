@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.pictures.image_sets import ImageItem, paths_of
 
 
 class ImageName(NamedTuple):
@@ -29,7 +29,7 @@ class ImageNames:
     def position(self, name: ImageName) -> int | None:
         """Where the image stands: at its path, unless another picture lies there now, else wherever the same bytes are."""
         if not self._at:
-            self._at = {item.path: i for i, item in enumerate(self._items)}
+            self._at = {path: i for i, path in enumerate(paths_of(self._items))}
         at = self._at.get(name.path)
         if at is not None and (not name.content or self._contents.get(at, b"").hex() in ("", name.content)):
             return at

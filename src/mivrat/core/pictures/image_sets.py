@@ -8,7 +8,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, overload
+
+import numpy as np
+from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import until_stopped
@@ -28,6 +31,9 @@ PICTURE_ENDINGS = frozenset(
 TABLE_ENDINGS = frozenset({".csv", ".tsv", ".tab", ".jsonl", ".ndjson", ".parquet"})
 
 
+# So many images are kept as columns.
+MANY = 20_000
+
 Role = Literal["held-out", "training", "reference"]
 ROLES: tuple[Role, ...] = ("held-out", "training", "reference")
 
@@ -45,6 +51,81 @@ class ImageItem:
     said: str = ""
 
 
+class ItemColumns(Sequence[ImageItem]):
+    """N images as columns: each is made when it is asked for, so that a million of them take little room.
+
+    ``labels`` are class indices (-1: none); ``said`` and each further column are N texts.
+    """
+
+    def __init__(
+        self,
+        paths: list[str],
+        labels: NDArray[np.integer],
+        said: Sequence[str],
+        columns: Mapping[str, Sequence[str]] | None = None,
+    ) -> None:
+        self.paths, self.label_indices = paths, labels.astype(np.int64)
+        self.said, self.columns = said, dict(columns or {})
+
+    def __len__(self) -> int:
+        return len(self.paths)
+
+    @overload
+    def __getitem__(self, at: int) -> ImageItem: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> list[ImageItem]: ...
+
+    def __getitem__(self, at: int | slice) -> ImageItem | list[ImageItem]:
+        if isinstance(at, slice):
+            return [self._item(i) for i in range(*at.indices(len(self)))]
+        if not -len(self) <= at < len(self):
+            raise IndexError(at)
+        return self._item(at % len(self))
+
+    def __iter__(self) -> Iterator[ImageItem]:
+        return map(self._item, range(len(self)))
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Sequence) and len(other) == len(self) and all(map(ImageItem.__eq__, self, other))
+
+    __hash__ = None  # type: ignore[assignment]  # a list has none either
+
+    def _item(self, i: int) -> ImageItem:
+        label = int(self.label_indices[i])
+        columns = {name: values[i] for name, values in self.columns.items()}
+        return ImageItem(self.paths[i], label if label >= 0 else None, columns, self.said[i])
+
+    def column(self, name: str, first: int | None = None) -> list[str]:
+        """A further column's values, empty where there is no such column; of the first images only where that is said."""
+        found = self.columns.get(name)
+        return [""] * len(self.paths[:first]) if found is None else list(found[:first])
+
+
+def column_of(items: Sequence[ImageItem], name: str, first: int | None = None) -> list[str]:
+    """A further column's values for all images, or the first of them, empty where an image has none."""
+    if isinstance(items, ItemColumns):
+        return items.column(name, first)
+    return [item.columns.get(name, "") for item in items[:first]]
+
+
+def paths_of(items: Sequence[ImageItem]) -> list[str]:
+    """The paths of all images."""
+    return items.paths if isinstance(items, ItemColumns) else [item.path for item in items]
+
+
+def said_of(items: Sequence[ImageItem]) -> Sequence[str]:
+    """The labels of all images as they were found; empty without one."""
+    return items.said if isinstance(items, ItemColumns) else [item.said for item in items]
+
+
+def label_indices_of(items: Sequence[ImageItem]) -> NDArray[np.int64]:
+    """The class index of each image's label; -1 without one."""
+    if isinstance(items, ItemColumns):
+        return items.label_indices
+    return np.array([-1 if item.label is None else item.label for item in items], np.int64)
+
+
 @dataclass(frozen=True)
 class ImageSet:
     """A set of listed images below one root folder; ``drawn`` tells how a subset was drawn, ``together`` the column whose
@@ -52,7 +133,7 @@ class ImageSet:
 
     name: str
     root: Path
-    items: list[ImageItem]
+    items: Sequence[ImageItem]
     role: Role = "held-out"
     drawn: str = ""
     unit_column: str = ""
@@ -62,7 +143,7 @@ class ImageSet:
 
     def files(self) -> list[Path]:
         """Where each listed image lies."""
-        return [self.root / item.path for item in self.items]
+        return [self.root / path for path in paths_of(self.items)]
 
     def told_path(self, index: int) -> str:
         """An image's path as results tell it: relative to the root, but whole where the root is that of the whole system."""
@@ -70,21 +151,24 @@ class ImageSet:
         return f"/{path}" if self.root == Path(self.root.anchor) else path
 
     @property
-    def labels(self) -> list[int | None]:
-        return [item.label for item in self.items]
+    def labels(self) -> NDArray[np.int64]:
+        """The class index of each image's label; -1 without one."""
+        return label_indices_of(self.items)
 
 
 @dataclass(frozen=True)
 class Listing:
     """What a folder or table lists, before labels are matched to classes.
 
-    ``found`` holds for each image its path relative to the root, the texts that may be its label (the first one that
-    names a class is; in a folder these are the folders' names, outermost first), and further columns.
+    ``paths`` are relative to the root; ``texts`` holds for each image those that may be its label (the first one that names a
+    class is; in a folder these are the folders' names, outermost first); ``columns`` are further columns by name.
     """
 
     name: str
     root: Path
-    found: list[tuple[str, tuple[str, ...], dict[str, str]]]
+    paths: list[str]
+    texts: list[tuple[str, ...]]
+    columns: dict[str, list[str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -107,18 +191,19 @@ def match_labels(
     def index(text: str) -> int | None:
         return pairing[text] if text in pairing else matcher.index(text)
 
-    items: list[ImageItem] = []
-    unknown: Counter[str] = Counter()
-    for path, texts, columns in until_stopped(listing.found):
-        said = next((text for text in texts if index(text) is not None), None)
-        if said is None and texts:
-            said = texts[0]
-            if said not in pairing:
-                unknown[said] += 1
-        items.append(ImageItem(path, index(said) if said else None, columns, said or ""))
-    used = {item.label for item in items}
+    @cache
+    def matched(texts: tuple[str, ...]) -> tuple[int, str]:
+        said = next((text for text in texts if index(text) is not None), texts[0] if texts else "")
+        found = index(said) if said else None
+        return -1 if found is None else found, said
+
+    both = [matched(texts) for texts in until_stopped(listing.texts)]
+    labels, said = np.array([one[0] for one in both], np.int64), [one[1] for one in both]
+    unknown = Counter(text for label, text in both if label < 0 and text and text not in pairing)
+    items: Sequence[ImageItem] = ItemColumns(listing.paths, labels, said, listing.columns)
+    used = set(labels.tolist())
     return Matched(
-        ImageSet(listing.name, listing.root, items, role),
+        ImageSet(listing.name, listing.root, items if len(items) >= MANY else list(items), role),
         dict(unknown),
         [name for i, name in enumerate(classes) if i not in used],
     )
@@ -132,7 +217,8 @@ def read_image_set(
 ) -> ImageSet:
     """An image set from a folder (one folder per class, or loose files without labels) or from a table file.
 
-    Raises InputError where nothing is found, or where labels and classes do not match (both sides are listed).
+    Raises InputError where nothing is found, or where labels and classes do not match (both sides are listed). ``classes`` is
+    the model's class list, in the order of its scores.
     """
     matched = match_labels(list_images(source), classes, pairing, role)
     if matched.unknown:
@@ -152,7 +238,7 @@ def list_images(source: Path) -> Listing:
         )
     if _ends_like_picture(source.name):
         # One picture, without a label: the folder it lies in may be called anything.
-        return Listing(source.stem, source.resolve().parent, [(source.name, (), {})])
+        return Listing(source.stem, source.resolve().parent, [source.name], [()])
     if source.suffix.lower() not in TABLE_ENDINGS:
         raise InputError(
             "is neither a folder, nor a table, nor a picture",
@@ -226,8 +312,7 @@ def _from_folder(root: Path) -> Listing:
         tuple(path.split("/")[: None if is_folder and not _ends_like_picture(path) else -1])
         for path, is_folder in found
     ]
-    listed = [(path, texts, dict[str, str]()) for (path, _), texts in zip(found, labels, strict=True)]
-    return Listing(root.resolve().name, root.resolve(), listed)
+    return Listing(root.resolve().name, root.resolve(), [path for path, _ in found], labels)
 
 
 def read_table(source: Path) -> pl.DataFrame:
@@ -241,14 +326,33 @@ def read_table(source: Path) -> pl.DataFrame:
         )
     if table.height == 0:
         raise InputError("lists no images", where=source, hint="give it at least one row")
-    for number, path in enumerate(table["path"].to_list(), 1):
-        if path is None or not str(path).strip():
-            raise InputError(f"row {number} has no path", where=source, hint="fill it in, or take the row out")
+    refuse_no_path(table["path"].to_list(), source)
     return table
 
 
+def refuse_no_path(paths: Sequence[object], source: Path) -> None:
+    """InputError where a row of a table has no path."""
+    if all(isinstance(path, str) and path and path[0] > " " for path in paths):
+        return
+    for number, path in enumerate(paths, 1):
+        if path is None or not str(path).strip():
+            raise InputError(f"row {number} has no path", where=source, hint="fill it in, or take the row out")
+
+
+# What paths hold, line by line, of which one is not the shortest to its file.
+_DETOURS = ("//", "/./", "/../", "\n./", "\n../", "/.\n", "/..\n", "/\n", "\n\n", "\n.\n", "\n..\n")
+
+
+def tidied(paths: list[str]) -> list[str]:
+    """Paths without detours, with slashes."""
+    whole = "\n".join(["", *paths, ""])  # all at once: a million are looked through in a blink
+    if os.sep == "/" and not any(detour in whole for detour in _DETOURS):
+        return paths
+    return [os.path.normpath(path).replace(os.sep, "/") for path in until_stopped(paths)]
+
+
 def _from_table(source: Path) -> Listing:
-    rows = read_table(source).to_dicts()
+    table = read_table(source)
     folder = source.resolve().parent
 
     def named(path: str) -> str:
@@ -256,24 +360,19 @@ def _from_table(source: Path) -> Listing:
         plain = unescaped(path)
         return path if plain == path or os.path.lexists(folder / path) else plain
 
-    paths = [os.path.normpath(named(str(row["path"]))).replace(os.sep, "/") for row in until_stopped(rows)]
+    given = [str(path) for path in table["path"].to_list()]
+    paths = tidied([named(path) if "\\" in path else path for path in until_stopped(given)])
     root = folder
-    if any(path.startswith(("/", "../")) for path in paths):
+    whole = "\n".join(["", *paths])
+    if "\n/" in whole or "\n../" in whole:
         # Files beside or above the table: the root is what all of them and the table have in common.
         root = Path(os.path.commonpath([folder, *(os.path.normpath(folder / path) for path in paths)]))
         paths = [os.path.relpath(os.path.normpath(folder / path), root).replace(os.sep, "/") for path in paths]
-    found: list[tuple[str, tuple[str, ...], dict[str, str]]] = []
-    for path, row in until_stopped(zip(paths, rows, strict=True)):
-        label = row.get("label")
-        found.append(
-            (
-                path,
-                () if label in (None, "") else (str(label),),
-                {
-                    key: "" if value is None else str(value)
-                    for key, value in row.items()
-                    if key not in ("path", "label")
-                },
-            )
-        )
-    return Listing(source.stem, root, found)
+    labels = table["label"].to_list() if "label" in table.columns else [None] * len(paths)
+    texts: list[tuple[str, ...]] = [() if label in (None, "") else (str(label),) for label in until_stopped(labels)]
+    columns = {
+        name: ["" if value is None else str(value) for value in until_stopped(table[name].to_list())]
+        for name in table.columns
+        if name not in ("path", "label")
+    }
+    return Listing(source.stem, root, paths, texts, columns)

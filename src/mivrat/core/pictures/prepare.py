@@ -202,11 +202,17 @@ def to_tensor(pixels: Pixels, recipe: Recipe) -> NDArray[Any]:
 
 
 def prepare_picture(file: PictureFile, recipe: Recipe) -> NDArray[Any]:
-    """Decode a file that was read and prepare it in one go. Raises UnreadablePicture."""
+    """Decode a file that was read and prepare it in one go. Raises UnreadablePicture.
+
+    Returns what the network receives, C × H × W, or H × W × C as the recipe has it.
+    """
     picture = decoded(file, recipe.picture.mode, recipe.picture.exif_rotate)
     return to_tensor(fitted_pixels(picture, recipe)[0], recipe)
 
 
 def prepare_file(path: Path, recipe: Recipe) -> NDArray[Any]:
-    """Read, decode and prepare a file in one go. Raises UnreadablePicture."""
+    """Read, decode and prepare a file in one go. Raises UnreadablePicture.
+
+    Returns what the network receives, C × H × W, or H × W × C as the recipe has it.
+    """
     return prepare_picture(read_file(path), recipe)

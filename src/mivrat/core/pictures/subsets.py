@@ -20,7 +20,7 @@ def draw_per_class(image_set: ImageSet, each: int, seed: int) -> ImageSet:
     if each < 1:
         raise InputError("a subset needs at least one image per class", where="images per class", hint="give 1 or more")
     rng = np.random.default_rng(seed)
-    labels = np.array([-1 if one is None else one for one in image_set.labels])
+    labels = image_set.labels
     chosen, short = [], 0
     for k in sorted(set(labels[labels >= 0].tolist())):
         own = np.flatnonzero(labels == k)
@@ -50,7 +50,7 @@ def draw_halves(image_set: ImageSet, seed: int) -> tuple[ImageSet, ImageSet]:
         name = item.columns.get(column, "") if column else ""
         units.setdefault(name or f"\n{i}", []).append(i)
     # Class by class, so that each half gets as many of each; units of several classes go by their first image.
-    labels = [-1 if one is None else one for one in image_set.labels]
+    labels = image_set.labels.tolist()
     listed = sorted(units.values())
     order = sorted((listed[i] for i in rng.permutation(len(listed))), key=lambda own: labels[own[0]])
     if len(order) < 2:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.judging import units_in
 from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Meter, Progress, Stopped, StopSignal
+from mivrat.core.base.job import Meter, Progress, Stopped, current_stop
 from mivrat.core.base.numbers import percent
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
@@ -198,7 +198,9 @@ def _of_patch(rule: PatchRule, heat: MapMaker) -> Region:
     return region
 
 
-def second_of(plan: CoverPlan, files: Mapping[int, Path], recipe: Recipe, heat: MapMaker, target: int | None) -> HotElsewhere | None:  # fmt: skip
+def second_of(
+    plan: CoverPlan, files: Mapping[int, Path], recipe: Recipe, heat: MapMaker, target: int | None
+) -> HotElsewhere | None:
     """The second control; None where the model gives no maps without further answers (its heat is then not known)."""
     region = plan.region
     if len(files) < 2 or not any(one.heatmap for one in heat.layers):
@@ -258,7 +260,7 @@ def _four(values: Sequence[float], missing: float) -> list[float]:
 
 def labels_of(image_set: ImageSet) -> dict[int, int]:
     """The labels of a set by position, -1 for none."""
-    return {i: -1 if item.label is None else item.label for i, item in enumerate(image_set.items)}
+    return dict(enumerate(image_set.labels.tolist()))
 
 
 def donors_of(plan: CoverPlan, image_set: ImageSet) -> Donors | None:
@@ -289,14 +291,11 @@ def run_cover_test(
     plan: CoverPlan,
     maker: MapMaker,
     heat: MapMaker,
-    stop: StopSignal | None = None,
 ) -> Iterator[Progress | CoverTest]:
     """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any."""
     target = None if plan.target == "predicted" else classes.index(plan.target)
     files, donors = {i: image_set.file(i) for i in plan.images}, donors_of(plan, image_set)
     meter, found = Meter(len(plan.images)), list[Covered]()
-    for one_maker in (maker, heat):
-        one_maker.stopped = lambda: stop is not None and stop.stopped
     remote = remote_of(maker.model)
     if remote is not None:
         remote.may_send(len(plan.images), ANSWERS * len(plan.images))
@@ -308,7 +307,7 @@ def run_cover_test(
         for one in cover(maker, files, plan.images, region, plan.hide, target, plan.seed, donors, second):
             found.append(one)
             yield meter.at(len(found), f"{remote.tally.sent - before} requests" if remote is not None else "")
-            if stop is not None and stop.stopped:
+            if current_stop().stopped:
                 break
     if found:
         yield CoverTest(plan, tuple(found), result_of(found, labels_of(image_set), units_in(image_set)))

@@ -14,7 +14,7 @@ from mivrat.core.region_masking.regions import share_inside
 
 
 @dataclass(frozen=True)
-class Shares:
+class InsideShares:
     """N shares and their mean; None without any."""
 
     total: int
@@ -30,8 +30,8 @@ class Inside:
     """
 
     area: float
-    right: Shares
-    wrong: Shares
+    right: InsideShares
+    wrong: InsideShares
     p: float
     none: int
 
@@ -56,5 +56,5 @@ def evidence_inside(
         from scipy.stats import mannwhitneyu
 
         p = float(mannwhitneyu(found[True], found[False]).pvalue)
-    shares = [Shares(len(some), float(np.mean(some)) if some else None) for some in (found[True], found[False])]
+    shares = [InsideShares(len(some), float(np.mean(some)) if some else None) for some in (found[True], found[False])]
     return Inside(float(np.mean(areas)) if areas else 0.0, shares[0], shares[1], p, none)

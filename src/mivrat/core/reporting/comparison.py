@@ -66,10 +66,16 @@ def comparison(results: ComparisonResults) -> dict[str, Any]:
     if found.paired is not None:
         four, shared = found.paired.four, found.shared
         data["counts"] = {
-            "both": shared.both, "only_a": shared.only_a, "only_b": shared.only_b, "other_class": shared.other_class,
-            "both_right": four.both_right, "fixed": four.fixed, "broken": four.broken, "both_wrong": four.both_wrong,
+            "both": shared.both,
+            "only_a": shared.only_a,
+            "only_b": shared.only_b,
+            "other_class": shared.other_class,
+            "both_right": four.both_right,
+            "fixed": four.fixed,
+            "broken": four.broken,
+            "both_wrong": four.both_wrong,
             "same_wrong": four.same_wrong,
-        }  # fmt: skip
+        }
         data["apart"] = found.apart
     elif found.sets is not None:
         data["images"] = {"a": found.sets.total_a, "b": found.sets.total_b, "in_both": found.shared.in_both}
@@ -127,9 +133,12 @@ def _pairs(found: Comparison, paired: Paired | None, sets: TwoSets | None) -> di
 
 def _group(one: GroupDifference) -> dict[str, Any]:
     return {
-        "name": one.name, "images": one.total, "fixed": one.fixed, "broken": one.broken,
+        "name": one.name,
+        "images": one.total,
+        "fixed": one.fixed,
+        "broken": one.broken,
         "top1": _difference(one.top1, p_holm=one.p_holm),
-    }  # fmt: skip
+    }
 
 
 def _several(found: Several, names: Sequence[str]) -> dict[str, Any]:

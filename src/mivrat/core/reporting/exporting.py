@@ -13,7 +13,7 @@ from PIL import Image, ImageDraw
 
 from mivrat.core.base.errors import InputError, cannot_be_written
 from mivrat.core.base.files import folder_within, free_name, put_new, write_whole, write_whole_with
-from mivrat.core.base.job import Meter, Progress, StopSignal, Written
+from mivrat.core.base.job import Meter, Progress, Written, current_stop
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_a_row
 from mivrat.core.pictures.decode import UnreadablePicture
@@ -74,7 +74,7 @@ def _folders_of(exported: ExportedImages, image: int, by: By, named: dict[str, s
 
 
 def sort_into_folders(
-    exported: ExportedImages, folder: Path, how: How, stop: StopSignal | None = None, by: By = "label and prediction"
+    exported: ExportedImages, folder: Path, how: How, by: By = "label and prediction"
 ) -> Iterator[Progress | Written]:
     """Copy or link the files into folders such as ``folder/labelled X/called Y``, with a list beside them; nothing is ever overwritten.
 
@@ -89,7 +89,7 @@ def sort_into_folders(
     yield meter.at(0)
     try:
         for done, i in enumerate(exported.images, 1):
-            if stop is not None and stop.stopped:
+            if current_stop().stopped:
                 done -= 1
                 break
             source = record.image_set.file(i)
@@ -135,7 +135,7 @@ def _there_already(source: Path, target: Path, how: How) -> bool:
     return target.is_file() and not target.is_symlink() and filecmp.cmp(source, target, shallow=False)
 
 
-def contact_sheet(exported: ExportedImages, path: Path, stop: StopSignal | None = None) -> Iterator[Progress | Written]:
+def contact_sheet(exported: ExportedImages, path: Path) -> Iterator[Progress | Written]:
     """Draw the images with their labels and answers onto pages, each headed by where they came from.
 
     A PDF holds all pages; of PNG the further pages go to files of their own (``-2``, ``-3`` ...).
@@ -143,14 +143,14 @@ def contact_sheet(exported: ExportedImages, path: Path, stop: StopSignal | None 
     if path.suffix.lower() == ".pdf":
         number, part = 0, path.with_name(f".{path.stem}-{os.getpid()}.part.pdf")
         try:
-            for news in _pages(exported, stop):
-                if isinstance(news, Image.Image):
+            for event in _pages(exported):
+                if isinstance(event, Image.Image):
                     # Page by page: only the one in hand is held in memory.
-                    news.save(part, "PDF", resolution=150, append=number > 0)
+                    event.save(part, "PDF", resolution=150, append=number > 0)
                     number += 1
                 else:
-                    yield news
-            if stop is None or not stop.stopped:
+                    yield event
+            if not current_stop().stopped:
                 os.replace(part, path)
                 yield Written(1, path)
         except OSError as error:
@@ -161,18 +161,22 @@ def contact_sheet(exported: ExportedImages, path: Path, stop: StopSignal | None 
     number, pages = 0, -(-len(exported.images) // (COLUMNS * LINES))
     names = [path, *(path.with_name(f"{path.stem}-{n}{path.suffix}") for n in range(2, pages + 1))]
     if taken := [one.name for one in names[1:] if one.is_symlink() or one.exists()]:
-        raise InputError(f"its further pages would be written over {in_a_row(taken[:5])}", where=path, hint="choose another name, or a PDF, which holds all pages")  # fmt: skip
-    for news in _pages(exported, stop):
-        if isinstance(news, Image.Image):
+        raise InputError(
+            f"its further pages would be written over {in_a_row(taken[:5])}",
+            where=path,
+            hint="choose another name, or a PDF, which holds all pages",
+        )
+    for event in _pages(exported):
+        if isinstance(event, Image.Image):
             each = names[number]
             number += 1
-            write_whole_with(each, lambda part, page=news: page.save(part, "PNG"))  # type: ignore[misc]
+            write_whole_with(each, lambda part, page=event: page.save(part, "PNG"))  # type: ignore[misc]
         else:
-            yield news
+            yield event
     yield Written(number, path)
 
 
-def _pages(exported: ExportedImages, stop: StopSignal | None) -> Iterator[Progress | Image.Image]:
+def _pages(exported: ExportedImages) -> Iterator[Progress | Image.Image]:
     """The pages of a contact sheet as they are drawn, with progress; it ends early where it is stopped."""
     meter, per_page = Meter(len(exported.images)), COLUMNS * LINES
     total = max(1, -(-len(exported.images) // per_page))
@@ -182,7 +186,7 @@ def _pages(exported: ExportedImages, stop: StopSignal | None) -> Iterator[Progre
         draw = ImageDraw.Draw(page)
         _draw_head(draw, exported.source, number + 1, total)
         for at, i in enumerate(exported.images[number * per_page : (number + 1) * per_page]):
-            if stop is not None and stop.stopped:
+            if current_stop().stopped:
                 return
             _draw_image(page, draw, exported, i, at)
             yield meter.at(number * per_page + at + 1)

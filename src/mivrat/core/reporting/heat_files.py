@@ -15,7 +15,7 @@ from PIL import Image
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.text import escaped
 from mivrat.core.gradients.layers import Layer
-from mivrat.core.heatmaps.board import Column, Row, board_cells
+from mivrat.core.heatmaps.board import BoardColumn, Row, board_cells
 from mivrat.core.heatmaps.combining import combined
 from mivrat.core.heatmaps.maps import Map, MapMaker, Target, shortcomings
 from mivrat.core.heatmaps.methods import SIGNED, WITHOUT_LAYER, Method
@@ -29,7 +29,7 @@ BATCH = 16
 
 
 @dataclass(frozen=True)
-class Wanted:
+class HeatmapChoices:
     """What is made of each image: ``targets`` with None standing for its predicted class; several ``layers`` or targets are put
     together in the map, and targets stand side by side on a ``board`` with ``board_layers`` for its rows."""
 
@@ -75,7 +75,7 @@ def name_of(target: Target, names: Sequence[str]) -> str:
 
 
 def write_heatmaps(
-    maker: MapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: Wanted
+    maker: MapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: HeatmapChoices
 ) -> Iterator[HeatmapOutcome]:
     """Write ``<stem>.npy`` (the map as it is, float32) and ``<stem>.png`` (over the picture) for each file, in order, and
     ``index.csv`` after each batch. Files of the same stem get ``-2``, ``-3`` … behind it.
@@ -128,7 +128,7 @@ def _read(maker: MapMaker, path: Path) -> _Read | str:
     return _Read(pixels[..., ::-1] if recipe.picture.mode == "BGR" else pixels, place, to_tensor(fitted, recipe))
 
 
-def own_layer(maker: MapMaker, batch: NDArray[Any], wanted: Wanted) -> Layer | None:
+def own_layer(maker: MapMaker, batch: NDArray[Any], wanted: HeatmapChoices) -> Layer | None:
     """The layer whose own grid a map is written in; None where it is one of the whole image (of several layers, or of none)."""
     if len(wanted.layers) != 1 or wanted.method in WITHOUT_LAYER:
         return None
@@ -136,7 +136,7 @@ def own_layer(maker: MapMaker, batch: NDArray[Any], wanted: Wanted) -> Layer | N
 
 
 def _maps(
-    maker: MapMaker, read: Sequence[_Read], wanted: Wanted
+    maker: MapMaker, read: Sequence[_Read], wanted: HeatmapChoices
 ) -> Iterator[tuple[Map, Map, tuple[Target, ...], NDArray[np.float64]]]:
     """For each image its map in the layer's own grid (where it is of one), that of the whole image, its targets, and the model's
     probabilities."""
@@ -170,7 +170,7 @@ def _write(
     stem: Path,
     path: Path,
     names: Sequence[str],
-    wanted: Wanted,
+    wanted: HeatmapChoices,
 ) -> None:
     base = edge_drawing(one.pixels) if wanted.edges else one.pixels
     drawn = overlay(base, heat, one.place, scale=wanted.colours)
@@ -186,7 +186,7 @@ def _write(
         _picture(with_legend(drawn, wanted.colours, peak, about), stem.with_name(f"{stem.name}-legend.png"))
     if wanted.board:
         rows = [Row(f"{layer.tensor}\n{layer.grid[0]} × {layer.grid[1]}", (layer,)) for layer in wanted.board_layers]
-        columns = [Column(name_of(t, names), (t,)) for t in dict.fromkeys(targets)]
+        columns = [BoardColumn(name_of(t, names), (t,)) for t in dict.fromkeys(targets)]
         cells = {
             (c.row, c.column): c
             for c in board_cells(maker, one.tensor, rows or [Row("no layer", ())], columns, wanted.method, wanted.seed)

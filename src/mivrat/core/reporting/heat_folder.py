@@ -13,7 +13,7 @@ from PIL import Image
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import cannot_be_written
 from mivrat.core.base.files import free_name, write_whole
-from mivrat.core.base.job import Meter, Progress, StopSignal, Written
+from mivrat.core.base.job import Meter, Progress, Written, current_stop
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.gradients.placement import Placement
@@ -77,7 +77,6 @@ def write_selection(
     setup: MapSetup,
     maps: Mapping[int, Map],
     folder: Path,
-    stop: StopSignal | None = None,
 ) -> Iterator[Progress | Written]:
     """Write ``<stem>.png``, ``<stem>.npy`` and ``index.csv``, yielding progress; stopped, the index tells of what was written.
 
@@ -90,7 +89,7 @@ def write_selection(
     yield meter.at(0)
     try:
         for done, (image, heat) in enumerate(maps.items(), 1):
-            if stop is not None and stop.stopped:
+            if current_stop().stopped:
                 break
             item, target = record.image_set.items[image], setup.target(judged, image)
             assert target is not None

@@ -110,7 +110,11 @@ class ListTable:
             cells = [line[at] for line in self.lines]
             kind = pl.Float64 if name.startswith(_NUMBERS) else pl.Int64 if name == "rank" else None
             made = pl.Series(cells, dtype=pl.String)
-            unused = name if name not in columns else next(f"{name} ({n})" for n in range(2, len(self.head) + 2) if f"{name} ({n})" not in columns)  # fmt: skip
+            unused = (
+                name
+                if name not in columns
+                else next(f"{name} ({n})" for n in range(2, len(self.head) + 2) if f"{name} ({n})" not in columns)
+            )
             columns[unused] = made if kind is None else made.replace("", None).cast(kind)
         out = io.BytesIO()
         pl.DataFrame(columns).write_parquet(out)

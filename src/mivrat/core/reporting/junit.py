@@ -11,7 +11,7 @@ from xml.sax.saxutils import escape, quoteattr
 from mivrat.core.base.text import printable
 from mivrat.core.concluding.findings import Checked, Finding
 from mivrat.core.concluding.formatting import figure_told, measure_told
-from mivrat.core.concluding.requirements import Outcome
+from mivrat.core.concluding.requirements import RequirementOutcome
 
 # What XML 1.0 cannot hold.
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -27,7 +27,7 @@ class Case:
     told: str
 
 
-def cases_of_requirements(outcomes: Sequence[Outcome]) -> list[Case]:
+def cases_of_requirements(outcomes: Sequence[RequirementOutcome]) -> list[Case]:
     """Requirements as the command line takes them: each holds or does not."""
     return [
         Case("requirement", one.text, "passed" if one.holds else "failed", figure_told(one.value, one.low, one.high))
@@ -35,14 +35,19 @@ def cases_of_requirements(outcomes: Sequence[Outcome]) -> list[Case]:
     ]
 
 
-def cases_of(outcomes: Sequence[Outcome], findings: Sequence[tuple[Finding, Checked | None]]) -> list[Case]:
+def cases_of(outcomes: Sequence[RequirementOutcome], findings: Sequence[tuple[Finding, Checked | None]]) -> list[Case]:
     """Criteria (missed fails, inconclusive is skipped) and findings (one that blocks and is not gone fails, others that are not gone are
     skipped)."""
     states: dict[str, Literal["passed", "failed", "skipped"]] = {"met": "passed", "missed": "failed"}
     found = [
-        Case("criterion", one.text, states.get(one.verdict, "skipped"), f"{one.verdict}: {one.problem or figure_told(one.value, one.low, one.high)}")
+        Case(
+            "criterion",
+            one.text,
+            states.get(one.verdict, "skipped"),
+            f"{one.verdict}: {one.problem or figure_told(one.value, one.low, one.high)}",
+        )
         for one in outcomes
-    ]  # fmt: skip
+    ]
     for finding, checked in findings:
         state = checked.state if checked is not None else "inconclusive"
         told = f"{state}: {measure_told(finding.before)} → {measure_told(checked.after) if checked is not None else 'not checked'}"

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, ToldBy
+from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, KindSource
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.lazy_module import LazyModule
@@ -42,19 +42,19 @@ class ResultNotes:
     belong together and its number of units; accuracy within family where that is over units."""
 
     kind: Kind
-    told_by: ToldBy
+    kind_source: KindSource
     unit_column: str = ""
     units: int | None = None
     family: Proportion | None = None
 
 
-def told_of(judged: EvaluatedRun, told_by: ToldBy, families: Mapping[int, str] | None = None) -> ResultNotes:
+def notes_of(judged: EvaluatedRun, kind_source: KindSource, families: Mapping[int, str] | None = None) -> ResultNotes:
     """How the figures of these answers are to be read."""
     if judged.units is None:
-        return ResultNotes(judged.kind, told_by)
+        return ResultNotes(judged.kind, kind_source)
     units = len(np.unique(judged.units.number[judged.evaluated]))
     return ResultNotes(
-        judged.kind, told_by, judged.units.column, units, judged.within_family(families) if families else None
+        judged.kind, kind_source, judged.units.column, units, judged.within_family(families) if families else None
     )
 
 
@@ -121,7 +121,7 @@ class RunResults:
     """What is written of a run: its answers as judged for ``image_set``, and the figures (None of a run that was stopped).
 
     ``reasons`` say why an image is in no figure, by position; ``families`` are class index -> name; ``column`` and ``groups``
-    the figures by group; ``costs`` those of each threshold; ``told_by`` who settled the kind of scores.
+    the figures by group; ``costs`` those of each threshold; ``kind_source`` who settled the kind of scores.
     """
 
     judged: EvaluatedRun
@@ -135,7 +135,7 @@ class RunResults:
     groups: Sequence[Group] = ()
     costs: Costs | None = None
     threshold: float | None = None
-    told_by: ToldBy = "guess"
+    kind_source: KindSource = "guess"
 
 
 def metrics(found: RunResults) -> dict[str, Any]:
@@ -149,10 +149,10 @@ def metrics(found: RunResults) -> dict[str, Any]:
     families, costs, threshold = found.families, found.costs, found.threshold
     averages, calibration = figures.averages, figures.calibration
     further = _slow(deep, found.column, found.groups) if deep else {}
-    told = told_of(found.judged, found.told_by, families)
+    told = notes_of(found.judged, found.kind_source, families)
     return {
         "format": "mivrat-metrics/1",
-        "scores": {"kind": told.kind, "told_by": told.told_by},
+        "scores": {"kind": told.kind, "told_by": told.kind_source},
         "intervals": {"together": told.unit_column or None, "units": told.units, **further.pop("intervals", {})},
         "counts": {
             "listed": counts.listed,

@@ -4,25 +4,30 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
 
-from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, dtype_of, told_by_of
+from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers, dtype_of, kind_source_of
 from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.answers.remote_scoring import ask_images, remote_of
 from mivrat.core.answers.scoring import ScoredBatch, score_images
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress, current_stop, until_stopped
 from mivrat.core.models.model import Model
 from mivrat.core.models.prediction_table import NO_ROW
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
+from mivrat.core.running.loading import keep_judged
+from mivrat.core.running.where import Where
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import add_image_set, forget_images, load_stamps, save_unit_column
 from mivrat.core.study.kept_answers import contents_answered, copy_answer, save_batch, save_looked_up
 from mivrat.core.study.models import add_model
+from mivrat.core.study.records import RunRecord
 from mivrat.core.study.runs import add_run, load_run
+from mivrat.core.study.score_files import begin_score_file
 from mivrat.core.study.settings import load_setting, save_setting
 
 # The version that gave a service's answers, where only its answers tell it.
@@ -33,46 +38,54 @@ class Evaluation:
     """A stoppable, resumable run. An image whose content this model has scored before, by this recipe, is not scored again:
     not in this run, and not where another set of the study holds the same picture."""
 
-    def __init__(self, model: Model, image_set: ImageSet, study: Study | None = None) -> None:
+    def __init__(
+        self, model: Model, image_set: ImageSet, study: Study | None = None, where: Where | None = None
+    ) -> None:
         self.model = model
         self.image_set = image_set
         self.study = study
-        settled, told_by = model.settled, told_by_of(model.kind, model.recipe)
+        # A cluster, say; None stands for this process.
+        self.where = where
+        settled, kind_source = model.settled, kind_source_of(model.kind, model.recipe)
         self.run_id: int | None = None
         # Images that could not be read before and are tried again.
         self.tried_again = 0
         self.answers = Answers(
-            len(image_set.items), model.columns, settled, model.class_count, told_by, dtype_of(model.kind)
+            len(image_set.items), model.columns, settled, model.class_count, kind_source, dtype_of(model.kind)
         )
         self.remote = remote_of(model)
         self.unanswered: dict[int, str] = {}
         self._failed_before: set[int] = set()
         self._model_id = 0
+        self._record: RunRecord | None = None
         self._position_of: dict[bytes, int] = {}
         self._elsewhere: set[bytes] = set()
         if study is not None:
             self._model_id = add_model(study, model)
             self.run_id = add_run(study, self._model_id, add_image_set(study, image_set), model.columns, settled)
-            record = load_run(study, self.run_id)
+            begin_score_file(study, self.run_id, len(image_set.items), model.columns, model.row_dtype)
+            record = load_run(study, self.run_id, to_go_on=True)
             if image_set.unit_column:
                 save_unit_column(study, record.info.set_id, image_set.unit_column)
             elif record.image_set.unit_column:
                 self.image_set = image_set = replace(image_set, unit_column=record.image_set.unit_column)
-            self.answers = record.answers
-            self.answers.told_by = told_by
-            if told_by == "guess" and (scored := self.answers.state == SCORED).any():
-                self.answers.look_at(self.answers.rows[scored])
+            self._record, self.answers = record, record.answers
+            if self.answers.has_strays and isinstance(self.answers.rows, np.memmap):
+                self.answers.rows.flush()  # what other runs answered is in this one's file now
+                self.answers.has_strays = False
+            self.answers.kind_source = kind_source
+            if kind_source == "guess":
+                self.answers.look_at_all()
             if model.kind.can.scores:
                 self._try_again(study, record.info.set_id)
-            answered = self.answers.state != PENDING
-            stamps = load_stamps(study, record.info.set_id)
-            self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
-            self._elsewhere = contents_answered(study, self._model_id, failed=self.remote is None) - set(
-                self._position_of
-            )
+                answered = self.answers.state != PENDING
+                stamps = load_stamps(study, record.info.set_id)
+                self._position_of = {stamp.content: i for i, stamp in stamps.items() if answered[i]}
+                known = contents_answered(study, self._model_id, failed=self.remote is None)
+                self._elsewhere = known - set(self._position_of)
             if self.remote is not None and (version := load_setting(study, _VERSION.format(self._model_id))):
                 self.remote.expect_version(version)
-        self.judging = Judging(self.answers, [item.label for item in image_set.items], units_in(image_set))
+        self.judging = Judging(self.answers, image_set.labels, units_in(image_set))
 
     def _try_again(self, study: Study, set_id: int) -> None:
         """Take what could not be read for pending: a file that was not there, or that has changed since; and what a service has
@@ -103,7 +116,6 @@ class Evaluation:
 
     def run(
         self,
-        stop: StopSignal | None = None,
         batch_size: int = 32,
         threads: int = 0,
         only: Sequence[int] | None = None,
@@ -121,9 +133,10 @@ class Evaluation:
         yield meter.at(done)
         if not self.model.kind.can.scores:
             self._look_up()
+            self._keep()
             yield meter.at(listed)
             return
-        for batch in self._batches(todo.tolist(), batch_size, threads, stop):
+        for batch in self._batches(todo.tolist(), batch_size, threads):
             if batch.unreadable and not self.image_set.root.is_dir():
                 raise InputError(
                     "the folder of images is gone; what was scored before is kept",
@@ -135,30 +148,33 @@ class Evaluation:
             self.unanswered |= batch.unanswered
             done += batch.images
             yield meter.at(done, batch.besides)
-        if self.unanswered and not (stop and stop.stopped):
+        if self.unanswered and not current_stop().stopped:
             number, last = len(self.unanswered), list(self.unanswered.values())[-1]
             raise InputError(
                 f"{number} image{'s' if number > 1 else ''} got no answer ({last}); all others are kept",
                 where=self.model.path,
                 hint="go on to ask for these again",
             )
-        if not len(self.answers.pending) and self.answers.told_by == "guess" and self.answers.seen.doubtful:
+        self._keep()
+        if not len(self.answers.pending) and self.answers.kind_source == "guess" and self.answers.seen.doubtful:
             raise doubtful_scores(self.model.path, self.answers.seen.furthest)
 
-    def _batches(
-        self, todo: list[int], batch_size: int, threads: int, stop: StopSignal | None
-    ) -> Iterator[ScoredBatch]:
+    def _keep(self) -> None:
+        """Keep what a complete run says of each image, so that it is shown at once when the study is opened."""
+        if self.study is not None and self._record is not None and not len(self.answers.pending):
+            keep_judged(self.study, self._record, self.judging)
+
+    def _batches(self, todo: list[int], batch_size: int, threads: int) -> Iterator[ScoredBatch]:
         """The answers for some images, as they come."""
         files = self.image_set.files()
         if self.remote is None:
-            yield from score_images(
-                files, todo, self.model, batch_size=batch_size, threads=threads, stop=stop, known=self._knows
-            )
+            score = score_images if self.where is None else self.where.score
+            yield from score(files, todo, self.model, batch_size=batch_size, threads=threads, known=self._knows)
             return
         # What failed before comes last, so that it cannot keep the others from their turn again and again.
         todo = sorted(todo, key=lambda i: i in self._failed_before)
         told = self.remote.version
-        for batch in ask_images(files, todo, self.remote, threads=threads, stop=stop, known=self._knows):
+        for batch in ask_images(files, todo, self.remote, threads=threads, known=self._knows):
             if self.study is not None and self.remote.version != told:
                 told = self.remote.version
                 save_setting(self.study, _VERSION.format(self._model_id), told)
@@ -166,14 +182,30 @@ class Evaluation:
 
     def _look_up(self) -> None:
         """Take listed answers over, all at once: nothing has to be worked out for them."""
-        rows, listed = self.model.looked_up(self.image_set)
-        whole = np.isfinite(rows).all(axis=1) if self.model.settled != "prediction" else np.isfinite(rows[:, 0])
-        self.answers.rows[:] = rows
-        self.answers.state[:] = np.where(whole, SCORED, FAILED)
-        self.answers.reasons.update({int(i): NO_ROW for i in np.flatnonzero(~listed)})
+        at, pieces = self.model.looked_up(self.image_set)
+        order = np.argsort(at, kind="stable")
+        answers, ordered, first = self.answers, at[order], 0
+        judged: list[Future[None]] = []
+        with ThreadPoolExecutor(1) as pool:  # judged while the next rows are read
+            for rows in until_stopped(pieces):
+                begin, end = np.searchsorted(ordered, [first, first + len(rows)])
+                # In the order of the images, so that a file is written from its beginning to its end where the table is in that order.
+                here = np.sort(order[begin:end])
+                found = rows[at[here] - first]
+                whole = (
+                    np.isfinite(found[:, 0]) if self.model.settled == "prediction" else np.isfinite(found).all(axis=1)
+                )
+                answers.rows[here] = found
+                answers.state[here] = np.where(whole, SCORED, FAILED)
+                first += len(rows)
+                judged.append(pool.submit(self.judging.update, here))
+        for one in judged:
+            one.result()
+        missing = np.flatnonzero(at < 0)
+        answers.rows[missing], answers.state[missing] = np.nan, FAILED
+        answers.reasons.update(dict.fromkeys(missing.tolist(), NO_ROW))
         if self.study is not None and self.run_id is not None:
             save_looked_up(self.study, self._model_id, self.image_set, self.answers)
-        self.judging.update(np.arange(len(rows)))
 
     def _knows(self, content: bytes) -> bool:
         return content in self._position_of or content in self._elsewhere

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.significance import holm
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.ordering import columns_to_group_by
 
@@ -37,7 +38,7 @@ def _find_groups(snapshot: Snapshot, among: NDArray[np.bool_] | None) -> dict[st
     use = judged.evaluated_among(among)
     found: dict[str, list[Group]] = {}
     for column in columns_to_group_by(items)[:MOST_COLUMNS]:
-        names = group_names([one.columns.get(column, "") for one in items])
+        names = group_names(column_of(items, column))
         found[column] = group_figures(
             names, judged.right, judged.confidence, use, judged.units, judged.alike, corrected=False
         )

@@ -3,13 +3,13 @@ selective prediction, and intervals of figures that are no shares."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import EvaluatedRun
+from mivrat.core.base.job import current_stop
 from mivrat.core.figures.calibration import Calibration, ChanceEce, adaptive_calibration, ece_if_calibrated
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.ranked import OneVersusRest
@@ -57,20 +57,18 @@ def intervals_over(
     use: NDArray[np.integer],
     found: Outcomes,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
 ) -> Intervals | None:
     """The intervals of figures that are no shares over the images at ``use``, in a fixed order, whose outcomes are ``found``; None where
     it was stopped."""
     units = judged.units.of(use) if judged.units is not None else None
     column = judged.units.column if judged.units is not None else ""
-    return intervals(found, judged.classes, units, column, seed=seed, stopped=stopped)
+    return intervals(found, judged.classes, units, column, seed=seed)
 
 
 def slow_figures(
     judged: EvaluatedRun,
     among: NDArray[np.bool_] | None = None,
     seed: int = 0,
-    stopped: Callable[[], bool] = lambda: False,
     ranked: OneVersusRest | None = None,
 ) -> SlowFigures | None:
     """All slow figures over the evaluated images that ``among`` marks (all of them without); None where it was stopped.
@@ -84,18 +82,18 @@ def slow_figures(
     confidence, sure_right = found.confidence[sure], right[sure]
     if ranked is None and judged.has_scores and len(use):
         ranked = judged.one_versus_rest(np.sort(use))  # row after row, as they lie in memory
-    if stopped():
+    if current_stop().stopped:
         return None
     temperature = None
     if judged.has_scores and len(use):
         temperature = scale(
             lambda some: judged.logits(use[some]), found.labels, right, found.own, confidence, judged.classes, seed
         )
-    if stopped():
+    if current_stop().stopped:
         return None
     units = judged.units.of(use) if judged.units is not None else None
-    intervals = intervals_over(judged, use, found, seed, stopped)
-    if stopped():
+    intervals = intervals_over(judged, use, found, seed)
+    if current_stop().stopped:
         return None
     adaptive = adaptive_calibration(confidence, sure_right)
     if units is not None:

@@ -19,7 +19,7 @@ from pydantic import NonNegativeInt, TypeAdapter
 
 from mivrat.core.answers.answers import SCORED
 from mivrat.core.answers.judged import EvaluatedRun
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress, current_stop
 from mivrat.core.models.model import Model
 from mivrat.core.models.scores import guess_kind, to_probabilities
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
@@ -108,16 +108,14 @@ def save_two_classes(study: Study, record: RunRecord, found: Sequence[TwoClasses
     save_setting(study, _KEPT.format(record.info.id), json.dumps(rows))
 
 
-def find_two_classes(
-    model: Model, files: Sequence[Path], judged: EvaluatedRun, stop: StopSignal | None = None
-) -> Iterator[Progress | TwoClasses]:
+def find_two_classes(model: Model, files: Sequence[Path], judged: EvaluatedRun) -> Iterator[Progress | TwoClasses]:
     """Look at every candidate, yielding progress and what is found; ends early when stopped."""
     todo = candidates(judged).tolist()
     meter = Meter(len(todo))
     yield meter.at(0)
     kind = judged.kind if judged.kind != "prediction" else None
     for done, image in enumerate(todo, 1):
-        if stop is not None and stop.stopped:
+        if current_stop().stopped:
             return
         try:
             pixels = read_picture(files[image], model.recipe.picture.mode, model.recipe.picture.exif_rotate)

@@ -9,20 +9,20 @@ from typing import Any
 
 from mivrat.core.figures.groups import group_names
 from mivrat.core.pictures.image_names import ImageNames, image_name
-from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.pictures.image_sets import ImageItem, column_of
 from mivrat.core.selecting.selection import (
     About,
-    Against,
     Caused,
-    Cells,
     Condition,
     Conditions,
     Confidence,
     InGroup,
     Labelled,
+    MatrixCells,
     OtherAnswers,
     OtherPredicted,
     Outcome,
+    OutcomeOfBoth,
     Picked,
     Predicted,
     Reviewed,
@@ -38,7 +38,7 @@ _OUTCOMES_BEFORE = {"mended": "fixed"}
 def positions_by_group(items: Sequence[ImageItem], column: str) -> dict[str, tuple[int, ...]]:
     """The images of each group of a column."""
     found: dict[str, list[int]] = {}
-    for i, name in enumerate(group_names([item.columns.get(column, "") for item in items])):
+    for i, name in enumerate(group_names(column_of(items, column))):
         found.setdefault(name, []).append(i)
     return {name: tuple(positions) for name, positions in found.items()}
 
@@ -48,9 +48,9 @@ def as_data(condition: Condition, classes: Sequence[str], names: ImageNames) -> 
     match condition:
         case Labelled() | Predicted() | About() | OtherPredicted():
             return {"kind": condition.kind, "classes": [classes[k] for k in sorted(condition.classes)]}
-        case Cells():
+        case MatrixCells():
             return {"kind": "cells", "cells": [[classes[a], classes[b]] for a, b in sorted(condition.cells)]}
-        case Outcome() | Reviewed() | Against():
+        case Outcome() | Reviewed() | OutcomeOfBoth():
             return {"kind": condition.kind, "which": sorted(condition.which)}
         case Confidence():
             return {"kind": "confidence", "ranges": sorted(condition.ranges)}
@@ -78,12 +78,12 @@ def from_data(
         "labelled": lambda: Labelled(frozenset(index[name] for name in data["classes"])),
         "predicted": lambda: Predicted(frozenset(index[name] for name in data["classes"])),
         "about": lambda: About(frozenset(index[name] for name in data["classes"])),
-        "cells": lambda: Cells(frozenset((index[a], index[b]) for a, b in data["cells"])),
+        "cells": lambda: MatrixCells(frozenset((index[a], index[b]) for a, b in data["cells"])),
         "outcome": lambda: Outcome(frozenset(map(str, data["which"]))),
         "review": lambda: Reviewed(frozenset(map(str, data["which"])), reviews),
         "confidence": lambda: Confidence(frozenset((float(low), float(high)) for low, high in data["ranges"])),
         "cause": lambda: Caused(frozenset(int(one) for one in data["causes"]), reviews),
-        "against": lambda: Against(
+        "against": lambda: OutcomeOfBoth(
             frozenset(_OUTCOMES_BEFORE.get(str(one), str(one)) for one in data["which"]), _one_held(held)
         ),
         "other predicted": lambda: OtherPredicted(frozenset(index[name] for name in data["classes"]), _one_held(held)),

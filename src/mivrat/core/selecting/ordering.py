@@ -13,7 +13,7 @@ from mivrat.core.answers.other import ONE_ONLY, Other
 from mivrat.core.figures.groups import MOST_GROUPS, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.classes import natural_key
-from mivrat.core.pictures.image_sets import ImageItem
+from mivrat.core.pictures.image_sets import ImageItem, column_of, paths_of
 from mivrat.core.study.reviews import Reviews
 
 Order = str
@@ -81,7 +81,7 @@ def order_keys(
     if order == AS_LISTED:
         return np.arange(len(items), dtype=float)
     column = order.removeprefix(BY_COLUMN)
-    texts = [item.path if order == "name" else item.columns.get(column, "") for item in items]
+    texts = paths_of(items) if order == "name" else column_of(items, column)
     found = np.empty(len(items))
     found[sorted(range(len(items)), key=lambda i: (not texts[i], natural_key(texts[i])))] = np.arange(len(items))
     if order != "name":  # equal values are equal keys, so that they stay as listed
@@ -106,6 +106,8 @@ BY_CAUSE, BY_ROLE = "cause", "called and labelled"
 BANDS = (NO_BANDS, "prediction", "label", BY_CAUSE, "family")
 BY_BOTH = "outcome"
 _QUICK_ORDERS = {SUREST_MISTAKE, "least confident first", "worst rank of the label", AS_LISTED, *ORDERS_OF_BOTH}
+# More images than this are put in order in the background.
+MOST_AT_ONCE = 100_000
 _QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE, BY_BOTH}
 # How the bands of both stand: what changed first.
 _OF_BOTH = ("broken", "fixed", "both wrong", "both right", ONE_ONLY)
@@ -114,10 +116,7 @@ _OF_BOTH = ("broken", "fixed", "both wrong", "both right", ONE_ONLY)
 def columns_to_group_by(items: Sequence[ImageItem]) -> list[str]:
     """The columns whose values, or months, are few enough to make groups; judged by the first 5,000 images."""
     names = list(items[0].columns) if items else []
-    some = items[:5000]
-    return [
-        name for name in names if 1 < len(set(group_names([one.columns.get(name, "") for one in some]))) <= MOST_GROUPS
-    ]
+    return [name for name in names if 1 < len(set(group_names(column_of(items, name, 5000)))) <= MOST_GROUPS]
 
 
 def band_names(
@@ -160,10 +159,12 @@ def band_names(
             known[1] = f"called {name}, labelled otherwise or not at all"
         return [*known, "neither"], np.select([called & labelled, called, labelled], [0, 1, 2], 3)
     if by == BY_CAUSE:
-        texts = [" + ".join(reviews.names(i)) or ("reviewed, no cause" if reviews[i].reviewed else "not reviewed")
-                 for i in range(len(items))]  # fmt: skip
+        texts = [
+            " + ".join(reviews.names(i)) or ("reviewed, no cause" if reviews[i].reviewed else "not reviewed")
+            for i in range(len(items))
+        ]
     else:
-        texts = group_names([item.columns.get(by.removeprefix(BY_COLUMN), "") for item in items])
+        texts = group_names(column_of(items, by.removeprefix(BY_COLUMN)))
     listed = sorted(
         set(texts), key=lambda text: (text in ("reviewed, no cause", "not reviewed", "(none)"), natural_key(text))
     )
@@ -217,10 +218,13 @@ class ToArrange:
 
     def is_quick(self, order: Order, by: str) -> bool:
         """Whether arranging them so takes a few milliseconds only."""
-        return len(self.items) <= 2000 or (order in _QUICK_ORDERS and by in _QUICK_BANDS)
+        quick = order in _QUICK_ORDERS and by in _QUICK_BANDS and len(self.items) <= MOST_AT_ONCE
+        return quick or len(self.items) <= 2000 or (order, by) == (AS_LISTED, NO_BANDS)
 
     def arranged(self, order: Order, by: str = NO_BANDS, about: int | None = None) -> Arrangement:
         """All listed images in an order (equal ones as listed, those it says nothing of last) and into bands."""
+        if (order, by) == (AS_LISTED, NO_BANDS):
+            return Arrangement(order, by, about, np.arange(len(self.items)))
         positions = np.argsort(order_keys(order, self.judged, self.items, self.likeness, self.other), kind="stable")
         if by == NO_BANDS:
             return Arrangement(order, by, about, positions)

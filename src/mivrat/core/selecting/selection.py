@@ -73,7 +73,7 @@ class Predicted:
 
 
 @dataclass(frozen=True)
-class Cells:
+class MatrixCells:
     """Label and prediction together are one of some cells (label, prediction) of the confusion matrix."""
 
     cells: frozenset[tuple[int, int]]
@@ -91,7 +91,7 @@ class Cells:
         return "confusion", " or ".join(f"{classes[a]} → {classes[b]}" for a, b in sorted(self.cells))
 
     def beside(self, other: Condition) -> Condition:
-        return Cells(self.cells ^ other.cells) if isinstance(other, Cells) else other
+        return MatrixCells(self.cells ^ other.cells) if isinstance(other, MatrixCells) else other
 
 
 @dataclass(frozen=True)
@@ -212,7 +212,7 @@ class OtherAnswers:
 
 
 @dataclass(frozen=True)
-class Against:
+class OutcomeOfBoth:
     """The image is in one of some states under both runs: see ``answers.other.STATES``. It keeps none while nothing is held."""
 
     which: frozenset[str]
@@ -230,7 +230,7 @@ class Against:
         return "", " or ".join(sorted(self.which))
 
     def beside(self, other: Condition) -> Condition:
-        return Against(self.which ^ other.which, self.held) if isinstance(other, Against) else other
+        return OutcomeOfBoth(self.which ^ other.which, self.held) if isinstance(other, OutcomeOfBoth) else other
 
 
 @dataclass(frozen=True)
@@ -255,7 +255,7 @@ class OtherPredicted:
 
 
 # Conditions that mean something only while another run is held against the one shown.
-OF_BOTH = (Against, OtherPredicted)
+OF_BOTH = (OutcomeOfBoth, OtherPredicted)
 
 
 @dataclass(frozen=True)

@@ -50,6 +50,7 @@ def save_class_order(study: Study, names: Sequence[str]) -> None:
         db.execute("PRAGMA defer_foreign_keys = ON")
         db.execute("CREATE TEMP TABLE moved (old INTEGER PRIMARY KEY, new INTEGER NOT NULL)")
         db.executemany("INSERT INTO moved VALUES (?, ?)", [(old, place[name]) for old, name in enumerate(before)])
+        db.execute("DELETE FROM kept_columns")
         for table, column in (("image", "label"), ("review", "label"), ("family", "class"), ("pairing", "class")):
             # By way of negative numbers, so that no two stand in one place on the way.
             db.execute(
@@ -77,6 +78,7 @@ def save_pairing(study: Study, pairing: Mapping[str, int | None]) -> None:
         for label in before.keys() | pairing.keys():
             index = pairing[label] if label in pairing else matcher.index(label)
             db.execute("UPDATE image SET label = ? WHERE said = ?", (index, escaped(label)))
+        db.execute("DELETE FROM kept_columns")
 
 
 @reading

@@ -33,7 +33,9 @@ class KeptTest:
 @reading
 def load_regions(study: Study, set_id: int) -> dict[int, list[dict[str, Any]]]:
     """The shapes drawn on an image set, as JSON values, by position (EVERY: on all of them)."""
-    rows, found = study.rows("SELECT content, path, shapes FROM region WHERE set_id = ?", set_id), {}
+    rows, found = study.rows("SELECT content, path, shapes FROM region WHERE set_id = ?", set_id), dict[int, Any]()
+    if not rows:
+        return found
     names = load_image_names(study, set_id)
     for content, path, shapes in rows:
         position = names.position(ImageName(content.hex(), unescaped(path))) if path else EVERY

@@ -58,6 +58,10 @@ CREATE TABLE finding_check (claim TEXT NOT NULL, model TEXT NOT NULL, images TEX
                             PRIMARY KEY (claim, model, images)) WITHOUT ROWID;
 CREATE TABLE handed_back (id INTEGER PRIMARY KEY, day TEXT NOT NULL, what TEXT NOT NULL, number INTEGER NOT NULL, place TEXT NOT NULL)"""
 
+_LARGE_RUNS_OF_10 = """
+CREATE TABLE score_file (id INTEGER PRIMARY KEY, name TEXT NOT NULL, listed INTEGER NOT NULL, columns INTEGER NOT NULL, form TEXT NOT NULL);
+CREATE TABLE kept_columns (what TEXT NOT NULL, id INTEGER NOT NULL, value BLOB NOT NULL, PRIMARY KEY (what, id))"""
+
 # Version 1 kept answers by run and position and no content hashes; its images get a stand-in that no hash can equal.
 _STAND_IN = "CAST('unhashed ' || set_id || ' ' || position AS BLOB)"
 _FROM_1 = (
@@ -197,6 +201,15 @@ def _check_answers(db: sqlite3.Connection) -> None:
     db.execute("CREATE TABLE check_answer (content TEXT PRIMARY KEY, answer TEXT NOT NULL) WITHOUT ROWID")
 
 
+def _scores_beside(db: sqlite3.Connection) -> None:
+    """Version 9 kept all scores inside; what it has there stays there."""
+    for statement in _LARGE_RUNS_OF_10.split(";"):
+        db.execute(statement)
+    db.execute("ALTER TABLE answer ADD COLUMN score_file INTEGER REFERENCES score_file")
+    db.execute("ALTER TABLE answer ADD COLUMN place INTEGER")
+    db.execute("ALTER TABLE run ADD COLUMN score_file INTEGER REFERENCES score_file")
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -214,6 +227,7 @@ MIGRATIONS = (
     Migration(6, "images by content", _images_by_content),
     Migration(7, "findings and what was exported", _conclusions),
     Migration(8, "answers to checks", _check_answers),
+    Migration(9, "scores beside the study", _scores_beside),
 )
 
 

@@ -51,6 +51,7 @@ def remove_model(study: Study, model_id: int) -> Removed:
         study,
         ("check_result", "run_id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
         ("cover_test", "run_id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
+        ("kept_columns", "what = 'run' AND id IN (SELECT id FROM run WHERE model_id = ?)", model_id),
         ("run", "model_id = ?", model_id),
     )
     with study.writing() as db:

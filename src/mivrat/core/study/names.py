@@ -12,11 +12,12 @@ from mivrat.core.base.text import images, unescaped
 from mivrat.core.models.kinds import KINDS
 from mivrat.core.pictures.recipe import parse_recipe
 from mivrat.core.study.file import Study
+from mivrat.core.study.schema import LISTED
 
 _Named = TypeVar("_Named")
 
 
-def tell_apart(
+def distinguish(
     named: Sequence[_Named], name: Callable[[_Named], str], details: Sequence[Callable[[_Named], str]]
 ) -> list[str]:
     """A name for each that no other has: its own; where several have it, with the first of ``details`` that differs among them,
@@ -52,16 +53,14 @@ def model_names(study: Study) -> dict[int, str]:
     def is_service(row: tuple[int, str, str, str]) -> str:
         return "service" if KINDS[row[2]].can.asked else ""
 
-    names = tell_apart(rows, lambda row: unescaped(row[1]), (is_service, recipe))
+    names = distinguish(rows, lambda row: unescaped(row[1]), (is_service, recipe))
     return {row[0]: name for row, name in zip(rows, names, strict=True)}
 
 
 def set_names(study: Study) -> dict[int, str]:
     """The name of each image set of a study; sets of one name are told apart by their use, how they were drawn, their folder, their
     size."""
-    query = (
-        "SELECT id, name, role, drawn, root, (SELECT COUNT(*) FROM image WHERE set_id = id) FROM image_set ORDER BY id"
-    )
+    query = f"SELECT id, name, role, drawn, root, {LISTED} FROM image_set ORDER BY id"
     rows = study.db.execute(query).fetchall()
     details: tuple[Callable[[tuple[int, str, str, str, str, int]], str], ...] = (
         lambda row: row[2],
@@ -69,5 +68,5 @@ def set_names(study: Study) -> dict[int, str]:
         lambda row: PurePath(study.resolved(row[4])).parent.name,
         lambda row: images(row[5]),
     )
-    names = tell_apart(rows, lambda row: unescaped(row[1]), details)
+    names = distinguish(rows, lambda row: unescaped(row[1]), details)
     return {row[0]: name for row, name in zip(rows, names, strict=True)}

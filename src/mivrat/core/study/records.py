@@ -12,7 +12,7 @@ from mivrat.core.answers.answers import Answers
 from mivrat.core.models.model import ModelKind
 from mivrat.core.models.onnx_model import ONNX
 from mivrat.core.pictures.image_names import ImageNames
-from mivrat.core.pictures.image_sets import ImageSet, Role
+from mivrat.core.pictures.image_sets import ImageSet, Role, paths_of
 from mivrat.core.pictures.recipe import Recipe, canonical
 
 
@@ -96,8 +96,7 @@ class RunRecord:
     def key(self) -> RunKey:
         """What this run is of."""
         listed = hashlib.sha256(str(self.image_set.root).encode("utf-8", "surrogateescape"))
-        for item in self.image_set.items:
-            listed.update(f"\n{item.path}".encode("utf-8", "surrogateescape"))
+        listed.update("\n".join(["", *paths_of(self.image_set.items)]).encode("utf-8", "surrogateescape"))
         named = hashlib.sha256("\n".join(self.classes).encode("utf-8", "surrogateescape"))
         recipe = canonical(self.recipe)
         return RunKey(self.study, self.model_sha256, recipe, listed.hexdigest(), named.hexdigest())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 9
+VERSION = 10
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -43,8 +43,16 @@ CHECK_ANSWERS = """
 CREATE TABLE check_answer (content TEXT PRIMARY KEY, answer TEXT NOT NULL) WITHOUT ROWID;
 """
 
+# The scores of a large run lie in a file beside the study, and an answer names its file and its row there. What large sets and runs
+# are read from in one go is kept as columns besides.
+LARGE_RUNS = """
+CREATE TABLE score_file (id INTEGER PRIMARY KEY, name TEXT NOT NULL, listed INTEGER NOT NULL, columns INTEGER NOT NULL, form TEXT NOT NULL);
+CREATE TABLE kept_columns (what TEXT NOT NULL, id INTEGER NOT NULL, value BLOB NOT NULL, PRIMARY KEY (what, id));
+"""
+
 TABLES = (
-    """
+    LARGE_RUNS
+    + """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE family (class INTEGER PRIMARY KEY REFERENCES class (position), name TEXT NOT NULL);
@@ -57,9 +65,9 @@ CREATE TABLE image (set_id INTEGER NOT NULL REFERENCES image_set, position INTEG
                     label INTEGER REFERENCES class (position), columns TEXT NOT NULL, size INTEGER, changed INTEGER, content BLOB,
                     problem TEXT, PRIMARY KEY (set_id, position)) WITHOUT ROWID;
 CREATE TABLE answer (model_id INTEGER NOT NULL REFERENCES model, content BLOB NOT NULL, state INTEGER NOT NULL, reason TEXT,
-                     scores BLOB, PRIMARY KEY (model_id, content));
+                     scores BLOB, score_file INTEGER REFERENCES score_file, place INTEGER, PRIMARY KEY (model_id, content));
 CREATE TABLE run (id INTEGER PRIMARY KEY, model_id INTEGER NOT NULL REFERENCES model, set_id INTEGER NOT NULL REFERENCES image_set,
-                  score_columns INTEGER NOT NULL, kind TEXT, UNIQUE (model_id, set_id));
+                  score_columns INTEGER NOT NULL, kind TEXT, score_file INTEGER REFERENCES score_file, UNIQUE (model_id, set_id));
 CREATE TABLE survey (content BLOB PRIMARY KEY, facts TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT NULL, result TEXT NOT NULL, PRIMARY KEY (run_id, name));
 """
@@ -68,6 +76,9 @@ CREATE TABLE check_result (run_id INTEGER NOT NULL REFERENCES run, name TEXT NOT
     + CONCLUSIONS
     + CHECK_ANSWERS
 )
+
+# How many images a set lists, as part of a question about it: they are numbered without a gap, so that none has to be counted.
+LISTED = "(SELECT COALESCE(MAX(position) + 1, 0) FROM image WHERE set_id = image_set.id)"
 
 # Answers that were looked up by path stand under the path, behind this.
 LOOKED_UP = b"path "

@@ -140,7 +140,7 @@ def check_contents(db: sqlite3.Connection, path: Path) -> None:
 _WHOSE = (
     "SELECT 1 FROM answer INDEXED BY sqlite_autoindex_answer_1 WHERE model_id NOT IN (SELECT id FROM model) LIMIT 1"
 )
-_STATES = f"CASE state WHEN {SCORED} THEN scores IS NULL WHEN {UNREADABLE} THEN 0 WHEN {FAILED} THEN 0 ELSE 1 END"
+_STATES = f"CASE state WHEN {SCORED} THEN scores IS NULL AND (score_file IS NULL OR place IS NULL) WHEN {UNREADABLE} THEN 0 WHEN {FAILED} THEN 0 ELSE 1 END"
 
 
 def _check_kinds(db: sqlite3.Connection, path: Path, table: str, columns: list[tuple[Any, ...]]) -> None:
@@ -164,6 +164,13 @@ def _check_kinds(db: sqlite3.Connection, path: Path, table: str, columns: list[t
 
 
 def _check_numbers(db: sqlite3.Connection, path: Path) -> None:
+    if any(form not in ("<f4", "<f8") for (form,) in db.execute("SELECT form FROM score_file")):
+        raise damaged(path, "a file of scores is of a form that there is not")
+    if db.execute(
+        "SELECT 1 FROM run JOIN score_file ON score_file.id = run.score_file WHERE score_columns <> columns OR listed <> "
+        "(SELECT COUNT(*) FROM image WHERE image.set_id = run.set_id)"
+    ).fetchone():
+        raise damaged(path, "a file of scores does not go with its run")
     (classes, last) = db.execute("SELECT COUNT(*), COALESCE(MAX(position), 0) FROM class").fetchone()
     if last + 1 != classes or db.execute("SELECT 1 FROM class WHERE position < 0").fetchone():
         raise damaged(path, "its classes are not numbered without a gap")

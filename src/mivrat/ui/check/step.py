@@ -44,6 +44,7 @@ class _List(Page, QWidget):
     """The one page of the step."""
 
     title, place_id = "Checks", "checks"
+    help = "What could make the figures wrong: class order, preprocessing, copies, damaged files. A row selects the images concerned."
 
 
 class CheckStep(StepArea):
@@ -100,7 +101,7 @@ class CheckStep(StepArea):
 
     def refresh(self) -> None:
         """Put every check under the heading of its state."""
-        snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.checks
+        snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.results.checks
         answered = int((snapshot.judged.state > 0).sum())
         for name, check_row in self.rows.items():
             check_row.show_found(found.get(name), answered, self.workspace.busy)
@@ -129,7 +130,7 @@ class CheckStep(StepArea):
         return [one for name, one in self.rows.items() if name in there]
 
     def _pick(self, name: str) -> None:
-        kept = self.workspace.shown.checks.get(name)
+        kept = self.workspace.shown.results.checks.get(name)
         if kept is not None:
             self.workspace.shown.replace(Picked(self.rows[name].check.title.lower(), kept.result.images))
 
@@ -143,7 +144,7 @@ class CheckStep(StepArea):
             check_row.mark(any(one.by == check_row.check.title.lower() for one in picked))
 
     def _adopt(self, name: str) -> None:
-        kept, snapshot = self.workspace.shown.checks.get(name), self.workspace.shown.snapshot
+        kept, snapshot = self.workspace.shown.results.checks.get(name), self.workspace.shown.snapshot
         if kept is None:
             return
         offer, record = kept.result.offer, snapshot.record
@@ -162,7 +163,7 @@ class CheckStep(StepArea):
             self.workspace.edits.take(study_edits.put_in_order(offer["classes"], record.classes))
 
     def _read_again(self, name: str) -> None:
-        if (kept := self.workspace.shown.checks.get(name)) is not None:
+        if (kept := self.workspace.shown.results.checks.get(name)) is not None:
             self.workspace.jobs.read_again(kept.result.images)
 
     def _move(self, name: str, by: int) -> None:

@@ -37,7 +37,7 @@ class OtherHeat(QWidget):
     def __init__(self, workspace: Workspace, zoom: Zoom) -> None:
         super().__init__()
         self.workspace = workspace
-        self._workers, self._drawers = workspace.parallel.group(1), workspace.parallel.group(1)
+        self._workers, self._drawers = workspace.group(1), workspace.group(1)
         self._finding, self._drawing = LatestOnly(self._workers), LatestOnly(self._drawers)
         self._found: tuple[ImageView, HeatmapSet] | None = None
         self.name, self.says, self.layer = label(wrap=True), label(wrap=True), label(soft=True, wrap=True)

@@ -85,8 +85,8 @@ class ReviewPanel(QFrame):
 
     def refresh(self) -> None:
         """Show what is known of the images acted on."""
-        some, reviews = self.workspace.shown.acted_on, self.workspace.shown.reviews
-        image = self.workspace.shown.current
+        some, reviews = self.workspace.shown.focus.acted_on, self.workspace.shown.reviews
+        image = self.workspace.shown.focus.current
         if image != self._image:
             self._keep_note()
             self._image = image

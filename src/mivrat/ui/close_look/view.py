@@ -53,7 +53,7 @@ class CloseLook(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.workspace, self._thumbnails = workspace, thumbnails
-        self._workers, self._drawers = self.workspace.parallel.group(1), self.workspace.parallel.group(1)
+        self._workers, self._drawers = self.workspace.group(1), self.workspace.group(1)
         self._looking = LatestOnly(self._drawers)
         self._finding = LatestOnly(self._workers)
         self._drawing = LatestOnly(self._drawers)
@@ -129,7 +129,7 @@ class CloseLook(QWidget):
             panel.setFixedSize(84, 106)
         references.addLayout(row(*self.references, None, spacing=12))
         self.similar = ThumbStrip(self.workspace, self._thumbnails, 64, 2)
-        self.similar.chosen.connect(lambda image: self.workspace.shown.look_at(image))
+        self.similar.chosen.connect(lambda image: self.workspace.shown.focus.look_at(image))
         self.find_similar = button("find similar images", self.features_wanted.emit, kind="small")
         tip(self.find_similar, "Work out the model's last features of all images, once; they are kept")
         self.similar_title = label("most similar images of the set: called, and labelled", soft=True)
@@ -175,7 +175,7 @@ class CloseLook(QWidget):
 
     def _forget(self) -> None:
         """Another run: nothing that was worked out for the one before is shown again."""
-        for work in (self._looking, self._finding, self._drawing):
+        for work in (self._looking, self._finding, self._drawing, self._searching):
             work.cancel()
         self.look = self.evidence = None
         self.layer_name = None
@@ -192,7 +192,7 @@ class CloseLook(QWidget):
         self._follow()
 
     def _follow(self) -> None:
-        image = self.workspace.shown.current
+        image = self.workspace.shown.focus.current
         if not self.isVisible():
             return
         if image is None:
@@ -202,9 +202,9 @@ class CloseLook(QWidget):
 
     def open(self) -> None:
         """Show the workspace's current image."""
-        if self.workspace.shown.current is not None:
+        if self.workspace.shown.focus.current is not None:
             self.scrolled.verticalScrollBar().setValue(0)
-            self.show_image(self.workspace.shown.current)
+            self.show_image(self.workspace.shown.focus.current)
 
     def shared_classes(self, image: int) -> tuple[int, ...]:
         """The classes evidence is shown for: predicted, and labelled where that differs, else what a run held says instead, else the
@@ -226,7 +226,7 @@ class CloseLook(QWidget):
         path = record.image_set.items[image].path
         self.path.set_text("/".join(path.split("/")[-2:]))
         tip(self.path, path)
-        self.place.setText(f"{self.workspace.shown.position + 1} of {len(self.workspace.shown.images)}")
+        self.place.setText(f"{self.workspace.shown.focus.position + 1} of {len(self.workspace.shown.images)}")
         self._show_words(image)
         if self.look is None or self.look.image != image or self.evidence is None:
             self.other_heat.show_words(image)
@@ -455,8 +455,8 @@ class CloseLook(QWidget):
     def _search(self) -> None:
         """Look for the images most like the one looked at, where the features are known."""
         image, vectors, snapshot = (
-            self.workspace.shown.current,
-            self.workspace.shown.vectors,
+            self.workspace.shown.focus.current,
+            self.workspace.shown.results.vectors,
             self.workspace.shown.snapshot,
         )
         if not self.isVisible() or image is None:
@@ -484,7 +484,7 @@ class CloseLook(QWidget):
     # --- references ---
 
     def _show_references(self) -> None:
-        if not self.workspace.is_open or not self.isVisible() or (image := self.workspace.shown.current) is None:
+        if not self.workspace.is_open or not self.isVisible() or (image := self.workspace.shown.focus.current) is None:
             return
         classes = self.shared_classes(image)
         known = [k for k in classes if k in self.workspace.references]

@@ -16,7 +16,7 @@ from mivrat.core.pictures.classes import fold
 from mivrat.core.selecting.selection import Labelled
 from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
-from mivrat.ui.compare.lines import Cell, Column, Drawn, LinesTable, TableLine
+from mivrat.ui.compare.lines import Drawn, LinesTable, TableCell, TableColumn, TableLine
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import field_of_study, label, row
@@ -24,9 +24,15 @@ from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.workspace import Workspace
 
-COLUMNS = (Column("class"), Column("images", 58, True), Column("recall", 100), Column("change", 60, True),
-           Column("95 % interval", 116, True), Column("precision", 76, gives_way=True),
-           Column("change", 60, True, gives_way=True))  # fmt: skip
+COLUMNS = (
+    TableColumn("class"),
+    TableColumn("images", 58, True),
+    TableColumn("recall", 100),
+    TableColumn("change", 60, True),
+    TableColumn("95 % interval", 116, True),
+    TableColumn("precision", 76, gives_way=True),
+    TableColumn("change", 60, True, gives_way=True),
+)
 
 
 def class_lines(compared: Compared) -> list[TableLine]:
@@ -34,9 +40,13 @@ def class_lines(compared: Compared) -> list[TableLine]:
     found = compared.found
     order = sorted(
         range(len(found.classes)),
-        key=lambda k: (found.lines[k].p_holm, found.lines[k].recall.p if found.lines[k].recall.p is not None else 1.0,
-                       -abs(found.lines[k].recall.value or 0.0), k),
-    )  # fmt: skip
+        key=lambda k: (
+            found.lines[k].p_holm,
+            found.lines[k].recall.p if found.lines[k].recall.p is not None else 1.0,
+            -abs(found.lines[k].recall.value or 0.0),
+            k,
+        ),
+    )
     lines = []
     for k in order:
         one, name = found.lines[k], found.classes[k]
@@ -60,25 +70,34 @@ def class_lines(compared: Compared) -> list[TableLine]:
         lines.append(
             TableLine(
                 (
-                    Cell(name, sort=fold(name)),
-                    Cell(images, sort=number),
-                    Cell(sides, sort=recall.b, drawn=Drawn(recall, as_points=True)),
-                    Cell(points(recall.value), sort=recall.value, ink=ink),
-                    Cell(signed_span(recall.low, recall.high), sort=recall.low, ink="soft"),
-                    Cell(f"{percent(precision.a)} and {percent(precision.b)}", sort=precision.b, drawn=Drawn(precision, as_points=True)),
-                    Cell(points(precision.value), sort=precision.value, ink="" if not precision.beyond_chance else "accent" if precision.beyond_chance > 0 else "wrong"),
+                    TableCell(name, sort=fold(name)),
+                    TableCell(images, sort=number),
+                    TableCell(sides, sort=recall.b, drawn=Drawn(recall, as_points=True)),
+                    TableCell(points(recall.value), sort=recall.value, ink=ink),
+                    TableCell(signed_span(recall.low, recall.high), sort=recall.low, ink="soft"),
+                    TableCell(
+                        f"{percent(precision.a)} and {percent(precision.b)}",
+                        sort=precision.b,
+                        drawn=Drawn(precision, as_points=True),
+                    ),
+                    TableCell(
+                        points(precision.value),
+                        sort=precision.value,
+                        ink="" if not precision.beyond_chance else "accent" if precision.beyond_chance > 0 else "wrong",
+                    ),
                 ),
                 (Labelled(frozenset({k})),),
                 about,
             )
-        )  # fmt: skip
+        )
     return lines
 
 
-class ClassesPage(ComparedPage, QWidget):
+class ClassDifferencesPage(ComparedPage, QWidget):
     """The table under a field to find a class."""
 
     title, place_id = "Classes", "classes"
+    help = "Recall and precision of both, class by class, the most certain change first."
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__()
@@ -87,7 +106,7 @@ class ClassesPage(ComparedPage, QWidget):
         self.search = field_of_study("find a class")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(lambda _: self._show())
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         self._making = LatestOnly(self._workers)
         self._lines: list[TableLine] = []
         self.table = LinesTable(workspace, COLUMNS, "recall and precision of both by class; Enter selects a class")

@@ -12,7 +12,7 @@ from mivrat.core.figures.confusion import order_by_likeness, order_by_support
 from mivrat.core.selecting.selection import Condition, Labelled, OtherAnswers, OtherPredicted, Predicted
 from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
-from mivrat.ui.compare.lines import Cell, Column, LinesTable, TableLine
+from mivrat.ui.compare.lines import LinesTable, TableCell, TableColumn, TableLine
 from mivrat.ui.compare.matrices import EMPTY, BothMatrices, ChangeMatrix, SideMatrix, both_matrices
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
@@ -28,7 +28,7 @@ SORTED_BY = {
     "most images first": order_by_support,
     "confused ones together": order_by_likeness,
 }
-PAIRS = (Column("labelled → predicted"), Column("a → b", 66, True), Column("of all", 60, True))  # fmt: skip
+PAIRS = (TableColumn("labelled → predicted"), TableColumn("a → b", 66, True), TableColumn("of all", 60, True))
 MOST_PAIRS, LEAST_HEIGHT = 200, 500
 
 
@@ -61,9 +61,9 @@ def pair_lines(compared: Compared, held_other: OtherAnswers) -> list[TableLine]:
             conditions = (Labelled(frozenset({first})), OtherPredicted(frozenset({second}), held_other))
         ink = "wrong" if b > a else "accent"
         cells = (
-            Cell(f"{names[0]} → {names[1]}"),
-            Cell(f"{words.count(a)} → {words.count(b)}", ink=ink),
-            Cell(share, ink="soft"),
+            TableCell(f"{names[0]} → {names[1]}"),
+            TableCell(f"{words.count(a)} → {words.count(b)}", ink=ink),
+            TableCell(share, ink="soft"),
         )
         lines.append(TableLine(cells, conditions, about))
     return lines
@@ -73,6 +73,7 @@ class ConfusionsPage(ComparedPage, QWidget):
     """Two matrices, their difference, and the list of pairs."""
 
     title, place_id = "Confusions", "confusions"
+    help = "Both confusion matrices side by side, and the pairs that changed most."
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__()
@@ -88,7 +89,7 @@ class ConfusionsPage(ComparedPage, QWidget):
         self.told = label(soft=True, wrap=True)
         self.told.setMinimumHeight(18)
         self.pairs = LinesTable(workspace, PAIRS, "the pairs that changed most; Enter selects")
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         self._sorting = LatestOnly(self._workers)
         self.body = QWidget()
         grid = QGridLayout(self.body)

@@ -15,7 +15,7 @@ from mivrat.core.selecting.selection import Caused, Condition, InGroup
 from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.figure_lines import FIGURES, figure_lines
-from mivrat.ui.compare.lines import Cell, Column, LinesTable, TableLine
+from mivrat.ui.compare.lines import LinesTable, TableCell, TableColumn, TableLine
 from mivrat.ui.compare.outcome_square import OutcomeSquare
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
@@ -25,13 +25,20 @@ from mivrat.workspace.compare_jobs import CAUSE
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
-GROUPS = (Column("group"), Column("images", 58, True), Column("fixed", 66, True), Column("broken", 62, True),
-          Column("difference", 82, True), Column("95 % interval", 122, True), Column("", 76, gives_way=True))  # fmt: skip
+GROUPS = (
+    TableColumn("group"),
+    TableColumn("images", 58, True),
+    TableColumn("fixed", 66, True),
+    TableColumn("broken", 62, True),
+    TableColumn("difference", 82, True),
+    TableColumn("95 % interval", 122, True),
+    TableColumn("", 76, gives_way=True),
+)
 RUNS = (
-    Column("run"),
-    Column("top-1", 66, True),
-    Column("95 % interval", 112, True),
-    Column("significantly better than"),
+    TableColumn("run"),
+    TableColumn("top-1", 66, True),
+    TableColumn("95 % interval", 112, True),
+    TableColumn("significantly better than"),
 )
 
 
@@ -39,6 +46,7 @@ class DifferencePage(ComparedPage, Scrolled):
     """The verdict, the square, the figures, the groups, and all runs on these images."""
 
     title, place_id = "Difference", "difference"
+    help = "Two runs on the same images: which images changed, and the difference of every figure."
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__(wide=False)
@@ -124,13 +132,13 @@ class DifferencePage(ComparedPage, Scrolled):
             lines.append(
                 TableLine(
                     (
-                        Cell(one.name),
-                        Cell(words.count(one.total)),
-                        Cell(f"{one.fixed} of {one.wrong_before}"),
-                        Cell(words.count(one.broken)),
-                        Cell(points(one.top1.value), ink={"better": "accent", "worse": "wrong"}.get(told, "")),
-                        Cell(signed_span(one.top1.low, one.top1.high), ink="soft"),
-                        Cell(told or "not sure", ink="soft"),
+                        TableCell(one.name),
+                        TableCell(words.count(one.total)),
+                        TableCell(f"{one.fixed} of {one.wrong_before}"),
+                        TableCell(words.count(one.broken)),
+                        TableCell(points(one.top1.value), ink={"better": "accent", "worse": "wrong"}.get(told, "")),
+                        TableCell(signed_span(one.top1.low, one.top1.high), ink="soft"),
+                        TableCell(told or "not sure", ink="soft"),
                     ),
                     (condition,),
                     about,
@@ -153,7 +161,18 @@ class DifferencePage(ComparedPage, Scrolled):
         for i in found.order:
             beyond = [names[one.worse] for one in found.pairs if one.better == i and one.p_holm < 0.05]
             share = found.accuracy[i]
-            lines.append(TableLine((Cell(names[i]), Cell(percent(share.value)), Cell(bounds(share), ink="soft"), Cell(", ".join(beyond) or "none of them")), (), names[i]))  # fmt: skip
+            lines.append(
+                TableLine(
+                    (
+                        TableCell(names[i]),
+                        TableCell(percent(share.value)),
+                        TableCell(bounds(share), ink="soft"),
+                        TableCell(", ".join(beyond) or "none of them"),
+                    ),
+                    (),
+                    names[i],
+                )
+            )
         self.runs.show_lines(lines)
         self.runs_told.setText(
             f"Over the {words.images(found.total)} that all have answered. All as good as one another: p {in_words(found.p)} (Cochran's Q). "

@@ -13,10 +13,16 @@ from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.probability import losses, squared_errors
 from mivrat.core.figures.uncertainty import LEAST, LEAST_FOR_ECE
 from mivrat.core.selecting.selection import Condition, Outcome, Picked
-from mivrat.ui.compare.lines import Cell, Column, Drawn, TableLine
+from mivrat.ui.compare.lines import Drawn, TableCell, TableColumn, TableLine
 
-FIGURES = (Column("figure"), Column("a", 63, True), Column("b", 63, True), Column("difference", 78, True),
-           Column("95 % interval", 130, True), Column("", 74, gives_way=True))  # fmt: skip
+FIGURES = (
+    TableColumn("figure"),
+    TableColumn("a", 63, True),
+    TableColumn("b", 63, True),
+    TableColumn("difference", 78, True),
+    TableColumn("95 % interval", 130, True),
+    TableColumn("", 74, gives_way=True),
+)
 
 
 def _how(key: str, one: Difference, compared: Compared) -> str:
@@ -67,12 +73,12 @@ def figure_lines(compared: Compared) -> list[TableLine]:
         lines.append(
             TableLine(
                 (
-                    Cell(name),
-                    Cell(shown[0]),
-                    Cell(shown[1], ink="second"),
-                    Cell(value, ink=ink),
-                    Cell(bounds, ink="soft"),
-                    Cell(told, drawn=Drawn(one, reach=reach)),
+                    TableCell(name),
+                    TableCell(shown[0]),
+                    TableCell(shown[1], ink="second"),
+                    TableCell(value, ink=ink),
+                    TableCell(bounds, ink="soft"),
+                    TableCell(told, drawn=Drawn(one, reach=reach)),
                 ),
                 (),
                 f"{about}\n{_WHAT.get(key.rstrip('0123456789'), '')}" if compared.held.other is not None else about,

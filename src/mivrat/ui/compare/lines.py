@@ -36,7 +36,7 @@ class Drawn:
 
 
 @dataclass(frozen=True)
-class Cell:
+class TableCell:
     """What stands in a cell: its text, what it is sorted by, a drawing in place of the text, and its ink (a token)."""
 
     text: str = ""
@@ -50,14 +50,14 @@ class TableLine:
     """A line of cells; ``conditions`` are what it selects, ``about`` its tooltip. What takes a moment to tell is told by ``pick``, once
     the line is chosen."""
 
-    cells: tuple[Cell, ...]
+    cells: tuple[TableCell, ...]
     conditions: tuple[Condition, ...] = ()
     about: str = ""
     pick: Callable[[], tuple[Condition, ...]] | None = None
 
 
 @dataclass(frozen=True)
-class Column:
+class TableColumn:
     """A column: its heading, its width in pixels (0: what is left), whether it is of numbers, and whether it ``gives_way`` where long
     names would not have enough."""
 
@@ -68,7 +68,7 @@ class Column:
 
 
 class _Model(QAbstractTableModel):
-    def __init__(self, columns: Sequence[Column]) -> None:
+    def __init__(self, columns: Sequence[TableColumn]) -> None:
         super().__init__()
         self.columns = columns
         self.lines: list[TableLine] = []
@@ -185,7 +185,7 @@ def _change(painter: QPainter, area: QRectF, drawn: Drawn) -> None:
 class LinesTable(ChoosingTable):
     """Clicking a line (or Enter on it) selects its images, Ctrl adds beside; ``whole`` shows all lines without scrolling."""
 
-    def __init__(self, workspace: Workspace, columns: Sequence[Column], name: str, *, whole: bool = False) -> None:
+    def __init__(self, workspace: Workspace, columns: Sequence[TableColumn], name: str, *, whole: bool = False) -> None:
         super().__init__()
         self.workspace, self._whole = workspace, whole
         self._model = _Model(columns)

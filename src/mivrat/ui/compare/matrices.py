@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor
 
 from mivrat.core.base.numbers import signed
 from mivrat.core.figures.confusion import Counts
-from mivrat.core.selecting.selection import Cells, Labelled, OtherPredicted, Predicted
+from mivrat.core.selecting.selection import Labelled, MatrixCells, OtherPredicted, Predicted
 from mivrat.ui.measure.matrix import DIAGONAL, ConfusionMatrix, Values
 from mivrat.ui.theme import mix, theme
 from mivrat.workspace.workspace import Workspace
@@ -107,7 +107,7 @@ class SideMatrix(ConfusionMatrix):
                 labelled = set(one.classes)
             elif isinstance(one, OtherPredicted):
                 predicted = set(one.classes)
-            elif isinstance(one, Cells):
+            elif isinstance(one, MatrixCells):
                 return []
         return [(i, j) for i in labelled for j in predicted][:64]
 

@@ -10,7 +10,7 @@ from mivrat.core.answers.other import ONE_ONLY, SAME_WRONG
 from mivrat.core.checks.result import in_words
 from mivrat.core.comparing.claims import standing_of
 from mivrat.core.comparing.holding import Compared
-from mivrat.core.selecting.selection import Against, Condition
+from mivrat.core.selecting.selection import Condition, OutcomeOfBoth
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import Elided, button, calm, label, restyle, row, set_role, tip
 from mivrat.ui.parts.wrapping import flowing
@@ -44,7 +44,7 @@ class OutcomeBox(QFrame):
 
     @property
     def condition(self) -> Condition:
-        return Against(frozenset({self.state}), self.workspace.shown.held_other)
+        return OutcomeOfBoth(frozenset({self.state}), self.workspace.shown.held_other)
 
     def show_count(self, number: int, of: int) -> None:
         self.count.setText(words.count(number))
@@ -57,7 +57,7 @@ class OutcomeBox(QFrame):
 
     def mark(self) -> None:
         t = theme.tokens
-        on = any(isinstance(one, Against) and self.state in one.which for one in self.workspace.shown.conditions)
+        on = any(isinstance(one, OutcomeOfBoth) and self.state in one.which for one in self.workspace.shown.conditions)
         edge = f"2px solid {t.ink}" if on else f"1px solid {t.line}"
         ink = getattr(t, self._token)
         restyle(
@@ -152,7 +152,7 @@ class OutcomeSquare(QWidget):
         self.setLayout(flowing(square, said, spacing=14))
 
     def _choose(self, state: str) -> None:
-        self.workspace.shown.choose(Against(frozenset({state}), self.workspace.shown.held_other))
+        self.workspace.shown.choose(OutcomeOfBoth(frozenset({state}), self.workspace.shown.held_other))
 
     def refresh(self, compared: Compared) -> None:
         found, paired = compared.found, compared.found.paired

@@ -15,7 +15,7 @@ from mivrat.ui import words
 from mivrat.ui.compare.compared_page import ComparedPage
 from mivrat.ui.compare.confusions_page import PAIRS, pair_lines
 from mivrat.ui.compare.drop_diagram import DropDiagram
-from mivrat.ui.compare.lines import Cell, Column, LinesTable, TableLine
+from mivrat.ui.compare.lines import LinesTable, TableCell, TableColumn, TableLine
 from mivrat.ui.compare.verdict import Verdict
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
@@ -28,10 +28,10 @@ MOST_PAIRS = 8
 # An image farther off than this share of the other set's own images counts as unlike anything there.
 FAR = 0.99
 MIX = (
-    Column("class"),
-    Column("labelled set", 110, True),
-    Column("estimated", 90, True),
-    Column("95 % interval", 120, True),
+    TableColumn("class"),
+    TableColumn("labelled set", 110, True),
+    TableColumn("estimated", 90, True),
+    TableColumn("95 % interval", 120, True),
 )
 
 
@@ -39,6 +39,7 @@ class SetsPage(ComparedPage, Scrolled):
     """The drop by class and by pair, the tests of how unlike, the estimates."""
 
     title, place_id = "Sets", "sets"
+    help = "One model on two image sets: where the difference comes from, and how unlike the sets are."
 
     def __init__(self, workspace: Workspace, comparer: Comparer) -> None:
         super().__init__(wide=False)
@@ -46,8 +47,10 @@ class SetsPage(ComparedPage, Scrolled):
         self.verdict = Verdict(workspace, comparer)
         self.same_images = label(
             "Both runs use the same images, so there is only one set. Compare with the same model on another image set "
-            "to see where a difference between the sets comes from.", soft=True, wrap=True,
-        )  # fmt: skip
+            "to see where a difference between the sets comes from.",
+            soft=True,
+            wrap=True,
+        )
         self.split = label(wrap=True)
         self.diagram = DropDiagram(workspace)
         self.legend = label(
@@ -93,10 +96,10 @@ class SetsPage(ComparedPage, Scrolled):
         for widget in self.set_parts:
             widget.setVisible(labelled)
         if compared is not None and labelled:
-            self._tell_drop(compared)
-        self._tell_unlike(on_sets)
+            self._show_drop(compared)
+        self._show_unlike(on_sets)
 
-    def _tell_drop(self, compared: Compared) -> None:
+    def _show_drop(self, compared: Compared) -> None:
         sets = compared.found.sets
         assert sets is not None
         drop = sets.drop
@@ -118,7 +121,7 @@ class SetsPage(ComparedPage, Scrolled):
 
     # --- how unlike ---
 
-    def _tell_unlike(self, on_sets: bool) -> None:
+    def _show_unlike(self, on_sets: bool) -> None:
         found, shown = self.comparer.unlike, self.workspace.shown
         can = (
             on_sets
@@ -150,9 +153,9 @@ class SetsPage(ComparedPage, Scrolled):
                 "Not computed yet. It uses the features before the model's last layer, not by labels."
             )
             return
-        self._tell_found(found)
+        self._show_found(found)
 
-    def _tell_found(self, found: FoundUnlike) -> None:
+    def _show_found(self, found: FoundUnlike) -> None:
         sentences = found.unlike.sentences()
         self.unlike_told.setText(
             " ".join(f"{one[0].upper()}{one[1:]}." for one in sentences) or "There are too few images to tell."
@@ -168,7 +171,7 @@ class SetsPage(ComparedPage, Scrolled):
             "Images of the set shown that lie farther from the other set than 99 % of that set's own images from the rest of it (distance to the 10th nearest, by features)",
         )
         if found.estimates is not None:
-            self._tell_estimates(found.estimates)
+            self._show_estimates(found.estimates)
 
     @staticmethod
     def _far(found: FoundUnlike) -> np.ndarray:
@@ -182,7 +185,7 @@ class SetsPage(ComparedPage, Scrolled):
         if found is not None and held is not None:
             self.workspace.shown.replace(Picked(f"unlikeness to {held.names.b}", tuple(self._far(found).tolist())))
 
-    def _tell_estimates(self, found: Estimates) -> None:
+    def _show_estimates(self, found: Estimates) -> None:
         held = self.workspace.shown.held
         assert held is not None
         without = int(((held.b.judged.labels < 0) & (held.b.judged.state == SCORED)).sum())
@@ -203,10 +206,17 @@ class SetsPage(ComparedPage, Scrolled):
             here = np.bincount(held.a.judged.labels[use], minlength=len(found.mix.shares)) / max(1, int(use.sum()))
             self.mix.show_lines(
                 [
-                    TableLine((Cell(name), Cell(percent(float(here[k]))), Cell(percent(float(found.mix.shares[k]))), Cell(span(*found.mix.intervals[k]), ink="soft")))
+                    TableLine(
+                        (
+                            TableCell(name),
+                            TableCell(percent(float(here[k]))),
+                            TableCell(percent(float(found.mix.shares[k]))),
+                            TableCell(span(*found.mix.intervals[k]), ink="soft"),
+                        )
+                    )
                     for k, name in enumerate(held.a.record.classes)
                 ]
-            )  # fmt: skip
+            )
 
     def as_table(self) -> list[list[str]]:
         """The drop by class, then by pair, for the clipboard."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
-from mivrat.ui.compare.classes_page import ClassesPage
+from mivrat.ui.compare.classes_page import ClassDifferencesPage
 from mivrat.ui.compare.confusions_page import ConfusionsPage
 from mivrat.ui.compare.difference_page import DifferencePage
 from mivrat.ui.compare.sets_page import SetsPage
@@ -15,7 +15,7 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.workspace import Workspace
 
-PAGES = (DifferencePage, ClassesPage, ConfusionsPage, SetsPage, TrainingPage)
+PAGES = (DifferencePage, ClassDifferencesPage, ConfusionsPage, SetsPage, TrainingPage)
 SCOPES = ("all images", "the selection")
 
 
@@ -26,7 +26,7 @@ class CompareStep(StepArea):
         super().__init__(*PAGES)
         self.comparer = comparer
         self.difference = DifferencePage(workspace, comparer)
-        self.classes = ClassesPage(workspace, comparer)
+        self.classes = ClassDifferencesPage(workspace, comparer)
         self.confusions = ConfusionsPage(workspace, comparer)
         self.sets, self.training = SetsPage(workspace, comparer), TrainingPage(workspace)
         self.scope = Choice(SCOPES, "differences of")

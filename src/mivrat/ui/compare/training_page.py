@@ -29,6 +29,7 @@ class TrainingPage(ComparedPage, QWidget):
     """A log to be chosen, what its columns are, the curves, and what they say."""
 
     title, place_id = "Training", "training"
+    help = "The curves of a training log, read from its file and kept with the model."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -42,8 +43,10 @@ class TrainingPage(ComparedPage, QWidget):
         tip(self.off, "Take the log away from this model; the file stays")
         self.empty = label(
             "Curves of the training, from a table with a row for each epoch or step: CSV, TSV or JSON Lines, with a column for it and "
-            "any columns of loss and accuracy. It is kept for this model, and shows whether it was trained too long.", soft=True, wrap=True,
-        )  # fmt: skip
+            "any columns of loss and accuracy. It is kept for this model, and shows whether it was trained too long.",
+            soft=True,
+            wrap=True,
+        )
         self.problem = label(role="problem", wrap=True)
         self.roles = {field: Choice((), field.replace("_", " ")) for field in ("step", *SERIES)}
         pairs = []

@@ -71,8 +71,9 @@ class Verdict(QFrame):
         if not choices:
             self._say(
                 "This study has no other run. Add another model, a table of predictions made elsewhere or another image set "
-                "under Prepare, and score it; then it can be compared with this one here.", "soft",
-            )  # fmt: skip
+                "under Prepare, and score it; then it can be compared with this one here.",
+                "soft",
+            )
             return
         self._say(
             "Hold another model's answers to the same images against it, or the same model on other images:", "soft"

@@ -37,6 +37,7 @@ class CriteriaPage(Page, QWidget):
     """The claim, the criteria, and examples of what can be asked for."""
 
     title, place_id = "Criteria", "criteria"
+    help = "The requirements of this model, each met, missed or inconclusive."
 
     def __init__(self, concluder: Concluder) -> None:
         super().__init__()
@@ -77,13 +78,15 @@ class CriteriaPage(Page, QWidget):
         columns = columns_to_group_by(items)
         group = (columns[0], items[0].columns[columns[0]]) if columns else ("column", "value")
         names = (record.classes[0], families[0] if families else "family", *group)
-        for shown, (text, _) in zip(self.examples, _examples(*(words.clipped(one, LONGEST) for one in names)), strict=True):  # fmt: skip
+        for shown, (text, _) in zip(
+            self.examples, _examples(*(words.clipped(one, LONGEST) for one in names)), strict=True
+        ):
             shown.setText(text)
 
     def as_table(self) -> list[list[str]]:
         """The criteria, for the clipboard."""
         lines = [["criterion", "state", "figure", "low", "high", "N", "what it would take"]]
-        for one in self.workspace.shown.criteria:
+        for one in self.workspace.shown.results.criteria:
             found = one.outcome
             figures = ["" if value is None else f"{value:.6g}" for value in (found.value, found.low, found.high)]
             lines.append(

@@ -26,6 +26,7 @@ class ExportPage(Page, QWidget):
     """A line for each thing that can be written, with how many images that is; below it what was written before."""
 
     title, place_id = "Export", "hand back"
+    help = "Everything that can be written to files: lists of images, predictions, labels, heatmaps."
 
     def __init__(self, exporter: Exporter) -> None:
         super().__init__()
@@ -45,7 +46,11 @@ class ExportPage(Page, QWidget):
             at = grid.rowCount()
             grid.addWidget(label(name), at, 0)
             holder = QWidget()
-            holder.setLayout(flowing(label(about, soft=True), *beside, spacing=4) if beside else row(label(about, soft=True, wrap=True)))  # fmt: skip
+            holder.setLayout(
+                flowing(label(about, soft=True), *beside, spacing=4)
+                if beside
+                else row(label(about, soft=True, wrap=True))
+            )
             grid.addWidget(holder, at, 1)
             self.counts[name] = label(soft=True)
             grid.addWidget(self.counts[name], at, 2)
@@ -90,14 +95,34 @@ class ExportPage(Page, QWidget):
         exporter = self.exporter
         lists = list(LISTS.values())
         return [
-            ("Images", "path, label, prediction, causes, note: CSV or Parquet", (), lambda: exporter.ask_for_list(*lists[0])),
-            ("Labels to correct", "those with another label proposed: CSV or Parquet", (), lambda: exporter.ask_for_list(*lists[1])),
-            ("Collect more", "examples of what is lacking, counted: CSV or Parquet", (), lambda: exporter.ask_for_list(*lists[2])),
+            (
+                "Images",
+                "path, label, prediction, causes, note: CSV or Parquet",
+                (),
+                lambda: exporter.ask_for_list(*lists[0]),
+            ),
+            (
+                "Labels to correct",
+                "those with another label proposed: CSV or Parquet",
+                (),
+                lambda: exporter.ask_for_list(*lists[1]),
+            ),
+            (
+                "Collect more",
+                "examples of what is lacking, counted: CSV or Parquet",
+                (),
+                lambda: exporter.ask_for_list(*lists[2]),
+            ),
             ("Predictions", "id and probability of", (self.of,), lambda: exporter.ask_for_predictions(self._whose())),
-            ("Files in folders", "by", (self.by, self.how), lambda: exporter.ask_for_folder(self.how.currentText(), BY[self.by.currentIndex()])),
+            (
+                "Files in folders",
+                "by",
+                (self.by, self.how),
+                lambda: exporter.ask_for_folder(self.how.currentText(), BY[self.by.currentIndex()]),
+            ),
             ("Heatmaps", "overlays, arrays and an index", (), exporter.ask_for_heat),
             ("Contact sheet", "labelled pictures on pages: PDF or PNG", (), exporter.ask_for_sheet),
-        ]  # fmt: skip
+        ]
 
     def _set_comments(self, on: bool) -> None:
         self.exporter.comments = on
@@ -109,7 +134,9 @@ class ExportPage(Page, QWidget):
     def _list_classes(self) -> None:
         shown = self.workspace.shown
         self.of.clear()
-        self.of.addItems([ALL] if not shown.judged.has_scores else [ALL, EVERY, *(words.clipped(one, 30) for one in shown.classes)])  # fmt: skip
+        self.of.addItems(
+            [ALL] if not shown.judged.has_scores else [ALL, EVERY, *(words.clipped(one, 30) for one in shown.classes)]
+        )
         self.refresh()
 
     def showEvent(self, event: QShowEvent) -> None:
@@ -123,9 +150,15 @@ class ExportPage(Page, QWidget):
         if not self.isVisible():
             return
         shown = self.workspace.shown
-        some = np.asarray(self.exporter.images(), np.int64)
-        marked = len(shown.marked) > 1
-        what = "those marked on the light table" if marked else "all images" if not shown.conditions else "those of the selection"  # fmt: skip
+        marked = len(shown.focus.marked) > 1
+        some = np.asarray(self.exporter.images(), np.int64) if marked else shown.images
+        what = (
+            "those marked on the light table"
+            if marked
+            else "all images"
+            if not shown.conditions
+            else "those of the selection"
+        )
         self.about.setText(f"Of {words.images(len(some))}: {what}. Select or mark others to export those.")
         proposed = shown.reviews.proposed()
         numbers = dict.fromkeys(self.buttons, len(some))

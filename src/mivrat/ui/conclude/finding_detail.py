@@ -146,7 +146,13 @@ class FindingDetail(QWidget):
         ]
         beside = before.beside or (after.beside if after is not None else None)
         if beside is not None:
-            lines.append((beside.name, measure_told(before, beside=True), measure_told(after, beside=True) if after is not None else "…"))  # fmt: skip
+            lines.append(
+                (
+                    beside.name,
+                    measure_told(before, beside=True),
+                    measure_told(after, beside=True) if after is not None else "…",
+                )
+            )
         if before.p is not None:
             p = f"p {in_words(after.p)}" if after is not None and after.p is not None else DASH
             lines.append(("paired test", f"p {in_words(before.p)}", p))
@@ -161,9 +167,11 @@ class FindingDetail(QWidget):
         places = [(i, names.position(one.image)) for i, one in enumerate(finding.pictures)]
         self._there = [(i, at) for i, at in places if at is not None]
         texts = [
-            [self._told(at) + (" · heat" if finding.pictures[i].heat else "")] if not finding.pictures[i].caption else [finding.pictures[i].caption]
+            [self._told(at) + (" · heat" if finding.pictures[i].heat else "")]
+            if not finding.pictures[i].caption
+            else [finding.pictures[i].caption]
             for i, at in self._there
-        ]  # fmt: skip
+        ]
         self.pictures.show_images([at for _, at in self._there], texts)
         self.pictures.setVisible(bool(self._there))
         chosen = finding.pictures[self._chosen] if 0 <= self._chosen < len(finding.pictures) else None
@@ -209,7 +217,7 @@ class FindingDetail(QWidget):
 
     def _choose_picture(self, at: int) -> None:
         self._chosen = next((i for i, place in self._there if place == at), -1)
-        self.workspace.shown.look_at(at)
+        self.workspace.shown.focus.look_at(at)
         if self.finding is not None:
             self._show_pictures(self.finding)
 

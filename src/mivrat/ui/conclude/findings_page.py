@@ -28,6 +28,7 @@ class FindingsPage(Page, QWidget):
     """A table of the findings under the choice of the run they are checked on, and the one chosen."""
 
     title, place_id = "Findings", "findings"
+    help = "What you have found, with its evidence; it can be checked again on the next model."
 
     def __init__(self, concluder: Concluder, thumbnails: Thumbnails) -> None:
         super().__init__()

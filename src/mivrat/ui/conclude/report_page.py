@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
 
-from mivrat.core.reporting.report.compared import Against
+from mivrat.core.reporting.report.compared import OtherRun
 from mivrat.core.reporting.report.content import SECTIONS
 from mivrat.core.study.records import RunInfo
 from mivrat.ui.actions import tooltip
@@ -32,6 +32,7 @@ class ReportPage(Page, QWidget):
     """The words, the sections, and the buttons that save."""
 
     title, place_id = "Report", "report"
+    help = "The sections of the report, and your summary in your own words."
 
     def __init__(self, reporter: Reporter) -> None:
         super().__init__()
@@ -46,7 +47,10 @@ class ReportPage(Page, QWidget):
         self.sections.setAccessibleName("sections of the report")
         self.sections.setFixedHeight(len(SECTIONS) * 22 + 8)
         self.sections.itemChanged.connect(lambda _: self._keep_sections())
-        self.up, self.down = button("Up", lambda: self._move(-1), kind="small"), button("Down", lambda: self._move(1), kind="small")  # fmt: skip
+        self.up, self.down = (
+            button("Up", lambda: self._move(-1), kind="small"),
+            button("Down", lambda: self._move(1), kind="small"),
+        )
         self.save = button("Save as HTML or PDF…", self.ask, kind="primary")
         tip(self.save, tooltip("report"))
         self.more = more_button(
@@ -148,7 +152,9 @@ class ReportPage(Page, QWidget):
         others = [one for one in self.workspace.runs if one.id != run.id]
         if all(one.set_id == run.set_id for one in others):
             return run.model
-        return run.image_set if all(one.model_id == run.model_id for one in others) else f"{run.model} on {run.image_set}"  # fmt: skip
+        return (
+            run.image_set if all(one.model_id == run.model_id for one in others) else f"{run.model} on {run.image_set}"
+        )
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
@@ -182,7 +188,7 @@ class ReportPage(Page, QWidget):
 
     def _keep_runs(self) -> None:
         items = [self.runs.item(i) for i in range(self.runs.count())]
-        chosen = tuple(Against(*one.data(KEY)) for one in items if one.checkState() == Qt.CheckState.Checked)
+        chosen = tuple(OtherRun(*one.data(KEY)) for one in items if one.checkState() == Qt.CheckState.Checked)
         self._want("comparisons of the report", against=chosen)
 
     def _swap(self) -> None:

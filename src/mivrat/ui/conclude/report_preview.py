@@ -30,11 +30,14 @@ class ReportPreview(QWidget):
         self.reporter, self.workspace = reporter, reporter.workspace
         self.page, self.pages = 0, 0
         self._pdf: bytes | None = None
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._drawing = LatestOnly(self._workers)
         self._soon = self.workspace.soon(60, self._draw)
         self.where = label("Report")
-        self.back, self.on = button("‹", lambda: self.turn(-1), kind="quiet"), button("›", lambda: self.turn(1), kind="quiet")  # fmt: skip
+        self.back, self.on = (
+            button("‹", lambda: self.turn(-1), kind="quiet"),
+            button("›", lambda: self.turn(1), kind="quiet"),
+        )
         for one, what in ((self.back, "page before"), (self.on, "page after")):
             one.setAccessibleName(what)
             tip(one, f"{what[:1].upper()}{what[1:]} ({'PgUp' if one is self.back else 'PgDown'})")
@@ -75,9 +78,9 @@ class ReportPreview(QWidget):
         self.halt.setVisible(bool(reporter.making))
         self.told.setText(reporter.problem or ("" if self.pages else making[:1].upper() + making[1:]))
         self.told.setVisible(bool(self.told.text()))
-        self._tell()
+        self._notify()
 
-    def _tell(self) -> None:
+    def _notify(self) -> None:
         self.where.setText(f"Report   page {self.page + 1} of {self.pages}" if self.pages else "Report")
         self.back.setEnabled(self.page > 0)
         self.on.setEnabled(self.page + 1 < self.pages)
@@ -89,7 +92,7 @@ class ReportPreview(QWidget):
         if to != self.page:
             self.page = to
             self.scrolled.verticalScrollBar().setValue(0)
-            self._tell()
+            self._notify()
             self._draw()
 
     def resizeEvent(self, event: QResizeEvent) -> None:

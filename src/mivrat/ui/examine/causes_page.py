@@ -8,9 +8,19 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.figures.causes import CauseCount, count_causes
 from mivrat.core.figures.groups import group_names
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.ordering import BY_COLUMN, columns_to_group_by
-from mivrat.core.selecting.selection import Caused, Cells, Condition, InGroup, Labelled, Outcome, Predicted, Reviewed
+from mivrat.core.selecting.selection import (
+    Caused,
+    Condition,
+    InGroup,
+    Labelled,
+    MatrixCells,
+    Outcome,
+    Predicted,
+    Reviewed,
+)
 from mivrat.ui import words
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
@@ -26,6 +36,7 @@ class CausesPage(Page, QWidget):
     """The table under its choice of what to count by."""
 
     title, place_id = "Causes", "causes"
+    help = "How many of the reviewed mistakes each cause accounts for. A row selects them."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -91,7 +102,7 @@ class CausesPage(Page, QWidget):
         self._conditions = {}
         if by.startswith(BY_COLUMN):
             column = by.removeprefix(BY_COLUMN)
-            names = group_names([item.columns.get(column, "") for item in items])
+            names = group_names(column_of(items, column))
             for name, positions in positions_by_group(items, column).items():
                 self._conditions[name] = (InGroup(column, frozenset({(name, positions)})),)
             return [names[int(i)] for i in use]
@@ -101,7 +112,7 @@ class CausesPage(Page, QWidget):
             ways: dict[str, tuple[str, Condition]] = {
                 "labelled class": (classes[a], Labelled(frozenset({a}))),
                 "predicted class": (classes[b], Predicted(frozenset({b}))),
-                "pair": (f"{classes[a]} → {classes[b]}", Cells(frozenset({(a, b)}))),
+                "pair": (f"{classes[a]} → {classes[b]}", MatrixCells(frozenset({(a, b)}))),
             }
             name = ways[by][0] if by in ways else "all"
             self._conditions[name] = (ways[by][1],) if by in ways else ()

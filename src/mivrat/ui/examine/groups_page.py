@@ -11,7 +11,7 @@ from PySide6.QtGui import QImage, QPixmap, QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.figures.groups import group_names
-from mivrat.core.likeness.grouping import LikeGroup, Shared, group_by_likeness, shared_beyond_chance
+from mivrat.core.likeness.grouping import LikeGroup, SharedTrait, group_by_likeness, shared_beyond_chance
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import Picked
@@ -32,12 +32,12 @@ MOST_SHARED = 4
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundGroups:
     """Groups of some images (positions in the run), and what each shares."""
 
     images: NDArray[np.int64]
     groups: list[LikeGroup]
-    shared: list[list[Shared]]
+    shared: list[list[SharedTrait]]
 
     def members(self, group: int) -> list[int]:
         """A group's images, the most typical first."""
@@ -66,25 +66,26 @@ def facts_about(
 
 def group_images(
     snapshot: Snapshot, vectors: NDArray[np.float32], images: NDArray[np.int64], reviews: Reviews, number: int | None
-) -> Found:
+) -> FoundGroups:
     """Group those of some images that have features (slow for thousands: call it in a worker)."""
     known = images[~np.isnan(vectors[images]).any(axis=1)]
     groups = group_by_likeness(vectors[known], number, SEED)
-    return Found(known, groups, shared_beyond_chance(groups, facts_about(snapshot, known, reviews)))
+    return FoundGroups(known, groups, shared_beyond_chance(groups, facts_about(snapshot, known, reviews)))
 
 
 class GroupsPage(Page, QWidget):
     """The groups, one below the other; features are worked out first where they are not known."""
 
     title, place_id = "Groups", "groups"
+    help = "Mistakes that look alike to the model, with what they share. A group can be named as a cause."
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer, thumbnails: Thumbnails) -> None:
         super().__init__()
         self._reviewer = reviewer
         self.workspace, self._thumbnails = workspace, thumbnails
-        self.found: Found | None = None
+        self.found: FoundGroups | None = None
         self.cards: list[GroupCard] = []
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self._done_for: tuple[Snapshot, object] | None = None
         self.what, self.number = Choice(WHAT, "what to group"), Choice(words.GROUP_NUMBERS, "number of groups")
@@ -139,7 +140,7 @@ class GroupsPage(Page, QWidget):
             self.refresh()
 
     def refresh(self) -> None:
-        snapshot, vectors = self.workspace.shown.snapshot, self.workspace.shown.vectors
+        snapshot, vectors = self.workspace.shown.snapshot, self.workspace.shown.results.vectors
         if not self.isVisible():
             return
         self.begin.setVisible(vectors is None)
@@ -166,7 +167,7 @@ class GroupsPage(Page, QWidget):
         reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
         self._working.start(lambda work: group_images(snapshot, vectors, images, reviews, number), done=self._show)
 
-    def _show(self, found: Found | None) -> None:
+    def _show(self, found: FoundGroups | None) -> None:
         self.found = found
         clear(self._list)
         self.cards = []
@@ -215,7 +216,7 @@ class GroupCard(QWidget):
         thumbnails: Thumbnails,
         number: int,
         members: list[int],
-        shared: list[Shared],
+        shared: list[SharedTrait],
         *,
         by: str = "likeness",
         picture: QImage | None = None,
@@ -261,7 +262,7 @@ class GroupCard(QWidget):
 
     def _look(self, image: int) -> None:
         self.select()
-        self.workspace.shown.look_at(image)
+        self.workspace.shown.focus.look_at(image)
         self.workspace.topics.look_wanted.emit()
 
     def _keep(self) -> None:

@@ -41,12 +41,13 @@ class LabelsPage(Page, QWidget):
     """The list of suspects; moving along it shows each image in the light table and in the close look."""
 
     title, place_id = "Labels", "labels"
+    help = "Labels that are probably wrong, the most suspicious first, to be corrected or dismissed."
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
         self.workspace, self.reviewer = workspace, reviewer
         self.found: Suspects | None = None
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self._done_for: Snapshot | None = None
         self.told = label(wrap=True)
@@ -96,7 +97,7 @@ class LabelsPage(Page, QWidget):
         classes, judged = snapshot.record.classes, snapshot.judged
         total = snapshot.counts.evaluated
         if not judged.has_scores:
-            self.told.setText("Finding suspect labels needs a score for every class; this table has predictions only.")
+            self.told.setText("Finding suspect labels needs a score for every class, which this run has not.")
         elif not len(found.positions):
             self.told.setText(f"No label of {words.images(total)} is suspected to be wrong.")
         else:
@@ -147,7 +148,7 @@ class LabelsPage(Page, QWidget):
             return
         if not any(isinstance(one, Picked) and one.by == BY for one in self.workspace.shown.conditions):
             self.select()
-        self.workspace.shown.look_at(int(self.found.positions[line]))
+        self.workspace.shown.focus.look_at(int(self.found.positions[line]))
 
     def _decide(self, confirmed: bool) -> None:
         line = self.table.currentRow()

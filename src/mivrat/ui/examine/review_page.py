@@ -34,11 +34,12 @@ class ReviewPage(Page, Scrolled):
     """Progress, causes, kept selections and the corrected figures, one below the other."""
 
     title, place_id = "Review", "review"
+    help = "Going through the mistakes one by one: how far you are, and what you put them down to."
 
     def __init__(self, workspace: Workspace, reviewer: Reviewer) -> None:
         super().__init__()
         self.workspace, self.reviewer = workspace, reviewer
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self._corrected_for: tuple[Snapshot, dict[int, int]] | None = None
         self.told = label("", "heading", wrap=True)

@@ -31,6 +31,7 @@ class TwoClassesPage(Page, QWidget):
     """The list, once somebody has looked."""
 
     title, place_id = "Two classes", "two classes"
+    help = "Images between two classes: their scores are close and stay close when the picture is shifted."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -53,7 +54,7 @@ class TwoClassesPage(Page, QWidget):
         self._late = Late(self, self.refresh, workspace.topics.two_classes, workspace.topics.run, workspace.topics.busy)
 
     def refresh(self) -> None:
-        snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.two_classes
+        snapshot, found = self.workspace.shown.snapshot, self.workspace.shown.results.two_classes
         needs_model = not snapshot.record.kind.can.scores
         self.begin.setVisible(not needs_model)
         self.begin.setEnabled(not self.workspace.busy)
@@ -87,11 +88,13 @@ class TwoClassesPage(Page, QWidget):
         self.table.blockSignals(False)
 
     def _sorted(self) -> list[TwoClasses]:
-        return sorted(self.workspace.shown.two_classes or (), key=lambda one: (one.p_first - one.p_second, one.image))
+        return sorted(
+            self.workspace.shown.results.two_classes or (), key=lambda one: (one.p_first - one.p_second, one.image)
+        )
 
     def select(self) -> None:
         """Show them in the light table."""
-        if self.workspace.shown.two_classes:
+        if self.workspace.shown.results.two_classes:
             self.workspace.shown.replace(Picked(BY, tuple(one.image for one in self._sorted())))
 
     def _look(self, line: int) -> None:
@@ -100,7 +103,7 @@ class TwoClassesPage(Page, QWidget):
             return
         if not any(isinstance(one, Picked) and one.by == BY for one in self.workspace.shown.conditions):
             self.select()
-        self.workspace.shown.look_at(found[line].image)
+        self.workspace.shown.focus.look_at(found[line].image)
 
     def as_table(self) -> list[list[str]]:
         return self.table.as_lines()

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QInputDialog, QMenu, QVBoxLayout, QWidget
 from mivrat.core.base.errors import InputError, NotAgreed
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.numbers import percent
-from mivrat.core.heatmaps.board import Cell, Column, Row
+from mivrat.core.heatmaps.board import BoardColumn, BoardMap, Row
 from mivrat.core.heatmaps.maps import SATURATED, MapMaker, Target
 from mivrat.core.heatmaps.methods import BY_GRADIENT, SIGNED, WITHOUT_LAYER, Method
 from mivrat.core.heatmaps.overlay import place_on_map
@@ -80,6 +80,7 @@ class BoardPage(Page, QWidget):
     """The controls, the board, and a line that reads the value under the pointer."""
 
     title, place_id = "Board", "board"
+    help = "Heatmaps of one image, side by side by layer and by class."
 
     layers_wanted = Signal()
 
@@ -90,7 +91,7 @@ class BoardPage(Page, QWidget):
         self.other_look: ImageView | None = None
         self.wishes: list[Wish] = list(USUAL)
         self._wanted: BoardWanted | None = None
-        self._drawers = self.workspace.parallel.group(1)
+        self._drawers = self.workspace.group(1)
         self._filling: Task | None = None
         # What the service has been asked for in this window, and how many answers have come for the board.
         self._asked: set[tuple[RunKey, int, Method]] = set()
@@ -155,8 +156,8 @@ class BoardPage(Page, QWidget):
         self.view = BoardView()
         offer_by_right_click(self.more, self.view)
         self.view.pointed.connect(self._read_value)
-        self.view.left.connect(self._tell_focus)
-        self.view.focused.connect(self._tell_focus)
+        self.view.left.connect(self._show_focus)
+        self.view.focused.connect(self._show_focus)
         body = QWidget()
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 0, 8, 8)
@@ -185,6 +186,8 @@ class BoardPage(Page, QWidget):
         self.view.set_room(self.scrolled.width() - bar - 8, self.scrolled.height() - 16)
 
     def begin_anew(self) -> None:
+        self.stop_filling()
+        self._wanted = None
         self._before, self.wishes = None, list(USUAL)
         self.way.setCurrentIndex(0)
         self._usual_way()
@@ -272,9 +275,9 @@ class BoardPage(Page, QWidget):
         together.triggered.connect(lambda: explainer.combine_all(not explainer.all_combined))
         menu.addAction("Choose layers…").triggered.connect(self.layers_wanted.emit)
 
-    def _columns(self, image: int) -> list[Column | None]:
+    def _columns(self, image: int) -> list[BoardColumn | None]:
         snapshot = self.workspace.shown.snapshot
-        judged, classes, found = snapshot.judged, self.workspace.shown.classes, list[Column | None]()
+        judged, classes, found = snapshot.judged, self.workspace.shown.classes, list[BoardColumn | None]()
         for wish in self.wishes:
             if isinstance(wish, str):
                 if not judged.has_scores:
@@ -282,7 +285,7 @@ class BoardPage(Page, QWidget):
                     continue
                 order = [int(k) for k in judged.ranking(image)[:MOST_TOGETHER]]
                 p = judged.probabilities([image])[0]
-                found.append(Column(wish, tuple(Target(k) for k in order), tuple(float(p[k]) for k in order)))
+                found.append(BoardColumn(wish, tuple(Target(k) for k in order), tuple(float(p[k]) for k in order)))
                 continue
             target = MapSetup(of=wish[0], against=wish[1]).target(judged, image)
             if target is None:
@@ -299,7 +302,7 @@ class BoardPage(Page, QWidget):
                 ]
                 p_text = f"p {judged.probabilities([image])[0, target.of]:.3f}" if judged.has_scores else ""
                 name = f"{name}\n{', '.join([*roles, p_text] if p_text else roles)}"
-            found.append(Column(name, (target,)))
+            found.append(BoardColumn(name, (target,)))
         return found
 
     # --- filling ---
@@ -311,7 +314,7 @@ class BoardPage(Page, QWidget):
 
     def refresh(self) -> None:
         """Fill the board for the image looked at, if anything about it has changed."""
-        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.focus.current
         if not self.isVisible():
             return
         problem = self.explainer.without_layers(self.method)
@@ -365,7 +368,7 @@ class BoardPage(Page, QWidget):
 
     def ask(self) -> None:
         """Ask the service for what a map of the image looked at takes."""
-        image = self.workspace.shown.current
+        image = self.workspace.shown.focus.current
         if image is not None:
             self._asked.add((self.workspace.shown.record.key, image, self.method))
             self.refresh()
@@ -425,7 +428,7 @@ class BoardPage(Page, QWidget):
             work.report(seen)
             with makers.acquire(record) as maker:
                 maker.answered = work.report if record.kind.can.asked else maker.answered
-                for cell in heat_jobs.compute_board(seen, maker, record, wanted, work.stop):
+                for cell in heat_jobs.compute_board(seen, maker, record, wanted):
                     placed = replace(cell, row=step * cell.row)
                     work.report((placed, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
                 if other is not None and wanted.other is not None and not work.stop.stopped:
@@ -437,7 +440,7 @@ class BoardPage(Page, QWidget):
             with makers.acquire(other) as its:
                 rows = heat_jobs.rows_of_other(wanted.rows, maker, its, wanted.method)
                 work.report(OtherRows(seen, [row.name for row in rows]))
-                for cell in heat_jobs.compute_board(seen, its, other, replace(wanted, rows=rows), work.stop):
+                for cell in heat_jobs.compute_board(seen, its, other, replace(wanted, rows=rows)):
                     placed = replace(cell, row=2 * cell.row + 1)
                     work.report((placed, to_image(heat_jobs.draw(seen, cell.heat, *looks, None))))
 
@@ -454,32 +457,32 @@ class BoardPage(Page, QWidget):
         return self.base.currentIndex(), self.opacity.value() / 100, self._scale()
 
     @staticmethod
-    def _waiting(column: Column | None) -> BoardCell:
+    def _waiting(column: BoardColumn | None) -> BoardCell:
         return BoardCell(note="…" if column is not None else "Label and prediction agree, or one of them is missing.")
 
-    def _take(self, news: object) -> None:
-        if isinstance(news, ImageView):
-            self.look = news
+    def _take(self, event: object) -> None:
+        if isinstance(event, ImageView):
+            self.look = event
             return
-        if isinstance(news, int):
-            self._answers += news
+        if isinstance(event, int):
+            self._answers += event
             self.told.setText(f"{words.count(self._answers)} answers so far, those kept from before among them.")
             return
-        if isinstance(news, OtherRows):
-            self.other_look = news.look
+        if isinstance(event, OtherRows):
+            self.other_look = event.look
             board = self.view.board
-            for i, name in enumerate(news.names):
+            for i, name in enumerate(event.names):
                 board.rows[2 * i + 1] = f"{board.rows[2 * i + 1].split(chr(10))[0]}\n{name.split(chr(10))[0]}"
             self.view.update()
             return
-        assert isinstance(news, tuple)
-        cell: Cell = news[0]
+        assert isinstance(event, tuple)
+        cell: BoardMap = event[0]
         shown = self.view.board.cells[cell.row][cell.column]
-        shown.heat, shown.picture = cell.heat, news[1]
+        shown.heat, shown.picture = cell.heat, event[1]
         shown.note = f"peak {cell.peak:.3g}" if cell.peak > 0 else "all zero"
-        self.view.tell()
+        self.view.announce()
         self.view.update()
-        self._tell_focus()
+        self._show_focus()
 
     def _filled(self, look: ImageView, looks: tuple[int, float, str]) -> None:
         self.look, self._filling = look, None
@@ -546,10 +549,10 @@ class BoardPage(Page, QWidget):
                     return
                 work.report((r, c, to_image(heat_jobs.draw(seen, heat, *looks, common))))
 
-        def take(news: object) -> None:
-            assert isinstance(news, tuple)
+        def take(event: object) -> None:
+            assert isinstance(event, tuple)
             if self.view.board is board:
-                board.cells[news[0]][news[1]].picture = news[2]
+                board.cells[event[0]][event[1]].picture = event[2]
                 self.view.update()
 
         self._drawing.start(draw, progress=take)
@@ -582,7 +585,7 @@ class BoardPage(Page, QWidget):
         told = self.view.board.rows[r].split(chr(10))
         return f"{column}, {' '.join(told) if self.view.board.cells[r][c].of_other else told[0]}"
 
-    def _tell_focus(self) -> None:
+    def _show_focus(self) -> None:
         """Say what the cell in focus is, and what has to be said beside it."""
         if not self.view.board.cells or not self.workspace.is_open:
             return
@@ -613,7 +616,7 @@ class BoardPage(Page, QWidget):
     # --- saving ---
 
     def _ask(self, name: str, kinds: str, save: Callable[[Path], None]) -> None:
-        path, image = self.workspace.study_path, self.workspace.shown.current
+        path, image = self.workspace.study_path, self.workspace.shown.focus.current
         if path is None or image is None:
             return
         stem = Path(self.workspace.shown.name_of(image)).stem
@@ -629,7 +632,7 @@ class BoardPage(Page, QWidget):
             self.explainer.workspace.notices.fail(error)
 
     def _about(self) -> list[str]:
-        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.focus.current
         assert image is not None
         info = snapshot.record.info
         return [f"{snapshot.record.image_set.items[image].path}", f"model {info.model}, {self.way.currentText()}"]

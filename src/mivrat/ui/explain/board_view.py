@@ -60,10 +60,10 @@ class BoardView(QWidget):
         self.board = board
         self.at = (min(self.at[0], max(0, rows - 1)), min(self.at[1], max(0, columns - 1)))
         self._fit()
-        self.tell()
+        self.announce()
         self.update()
 
-    def tell(self) -> None:
+    def announce(self) -> None:
         """Say for those who cannot see it what is in focus."""
         if self.board.cells:
             r, c = self.at
@@ -133,7 +133,7 @@ class BoardView(QWidget):
         rows, columns = len(self.board.rows), len(self.board.columns)
         if rows and columns:
             self.at = (self.at[0] + down) % rows, (self.at[1] + across) % columns
-            self.tell()
+            self.announce()
             self.focused.emit()
             self.update()
 
@@ -176,7 +176,7 @@ class BoardView(QWidget):
         found = self._at(event.position())
         if found is not None and event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton):
             self.at = found
-            self.tell()
+            self.announce()
             self.focused.emit()
             self.update()
 

@@ -38,6 +38,7 @@ class CoverPage(Page, QWidget):
     """The form above; below it this image's answers, the selection's, and the tests that are kept."""
 
     title, place_id = "Cover test", "cover test"
+    help = "Hides a region and measures how the answers change: does the model depend on it?"
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
@@ -46,7 +47,7 @@ class CoverPage(Page, QWidget):
         self.preview, self.result = CoverPreview(explainer, self.form), CoverResultView(explainer)
         self.kept_tests = KeptTests(explainer)
         self.inside: Inside | None = None
-        self._own = self.workspace.parallel.group(1)
+        self._own = self.workspace.group(1)
         self._summing = LatestOnly(self._own)
         self._in_sight = self.workspace.soon(0, self._scroll_to_result)
         self._scrolled = self.workspace.soon(0, self._scroll_up)
@@ -62,8 +63,8 @@ class CoverPage(Page, QWidget):
         for topic in (explainer.regions_changed, explainer.layers_changed, self.workspace.topics.current):
             topic.connect(self.refresh)
         explainer.maps_changed.connect(self._sum_inside)
-        self.workspace.topics.selection.connect(self._tell_button)
-        self.workspace.topics.busy.connect(self._tell_button)
+        self.workspace.topics.selection.connect(self._show_button)
+        self.workspace.topics.busy.connect(self._show_button)
         self.workspace.topics.run.connect(self._new_run)
 
     def _lay_out(self) -> None:
@@ -123,7 +124,7 @@ class CoverPage(Page, QWidget):
         """Follow the form, the regions and the image looked at."""
         self.preview.refresh()
         if self.isVisible():
-            self._tell_button()
+            self._show_button()
             self._sum_inside()
 
     # --- the evidence inside, over the selection ---
@@ -175,16 +176,17 @@ class CoverPage(Page, QWidget):
 
     # --- the selection ---
 
-    def _tell_button(self) -> None:
+    def _show_button(self) -> None:
         if not self.isVisible():
             return
-        plan = self.form.plan(tuple(self.workspace.shown.images.tolist()))
+        can = self.explainer.can_explain
+        plan = self.form.plan(tuple(self.workspace.shown.images.tolist())) if can else None
         number = len(plan.images) if plan is not None else 0
         what = "with a region of their own" if plan is not None and plan.region.place == "each" else "shown"
         self.begin.setText(f"Cover the {words.images(number)} {what}" if number else "Cover the images shown")
         if number and self.explainer.asks:
             self.begin.setText(f"{self.begin.text()}: {self.explainer.cost(ANSWERS * number)}")
-        able = self.explainer.can_explain and not (self.explainer.has_no_layers and self.form.hottest)
+        able = can and not (self.explainer.has_no_layers and self.form.hottest)
         self.begin.setEnabled(bool(number) and not self.workspace.busy and able)
 
     def cover_selection(self) -> None:

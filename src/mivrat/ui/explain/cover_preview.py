@@ -90,7 +90,7 @@ class CoverPreview(QWidget):
         self.one = None
 
     def _cover_one(self) -> None:
-        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.focus.current
         if not self.isVisible():
             return
         self._covering.cancel()
@@ -119,7 +119,6 @@ class CoverPreview(QWidget):
             if plan is None:
                 return look
             with makers.acquire(record) as maker:
-                maker.stopped = lambda: work.stop.stopped
                 try:
                     return covered(look, maker, plan)
                 except Stopped:

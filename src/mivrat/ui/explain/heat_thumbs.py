@@ -29,7 +29,8 @@ class HeatThumbs:
         self._explainer, self._thumbnails = explainer, thumbnails
         self._cache: OrderedDict[tuple[object, ...], QImage] = OrderedDict()
         self._pending: set[tuple[object, ...]] = set()
-        self._workers = explainer.workspace.parallel.group(1)
+        self._workers = explainer.workspace.group(1)
+        explainer.workspace.topics.left.connect(self._pending.clear)
 
     def switch(self, on: bool) -> None:
         self.on = on

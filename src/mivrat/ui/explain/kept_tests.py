@@ -90,7 +90,7 @@ class KeptTests(QWidget):
         )
         self.table.setFixedHeight(38 + 30 * min(6, max(1, len(tests))))
         self.setVisible(bool(tests))
-        self.workspace.shown.set_tests_kept(len(self.explainer.tests_of_run()))
+        self.workspace.shown.results.set_tests_kept(len(self.explainer.tests_of_run()))
 
     def _chosen(self) -> KeptTest | None:
         tests, line = self._tests(), self.table.currentRow()

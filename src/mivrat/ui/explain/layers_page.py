@@ -58,6 +58,7 @@ class LayersPage(Page, QWidget):
     """The list, to be searched; a tick puts a layer on the board."""
 
     title, place_id = "Layers", "layers"
+    help = "Every layer of the model, with its shape, and which of them the board shows."
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()

@@ -57,10 +57,10 @@ class MapGrid(QWidget):
         self.maps, self.at = list(maps), 0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if maps else Qt.FocusPolicy.NoFocus)
         self._fit()
-        self._tell()
+        self._notify()
         self.update()
 
-    def _tell(self) -> None:
+    def _notify(self) -> None:
         if self.maps:
             self.setAccessibleName(f"mean maps, {self._words(self.maps[self.at])}")
 
@@ -100,7 +100,7 @@ class MapGrid(QWidget):
         at = self._found(event.position().x(), event.position().y())
         if at >= 0 and event.button() == Qt.MouseButton.LeftButton:
             self.at = at
-            self._tell()
+            self._notify()
             self.update()
             self.chosen.emit(at)
 
@@ -115,7 +115,7 @@ class MapGrid(QWidget):
         key = Qt.Key(event.key())
         if key in steps and 0 <= self.at + steps[key] < len(self.maps):
             self.at += steps[key]
-            self._tell()
+            self._notify()
             self.update()
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.maps:
             self.chosen.emit(self.at)

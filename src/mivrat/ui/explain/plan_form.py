@@ -135,7 +135,7 @@ class PlanForm(QWidget):
 
     def _choose_region(self) -> None:
         self.rule = None
-        self._tell_sample()
+        self._show_sample()
         self.share.setVisible(self.hottest)
         self.place.setVisible(self.drawn)
         self.tolerance.setVisible(self.region.currentText() == COLOUR)
@@ -154,10 +154,10 @@ class PlanForm(QWidget):
         """No patch is marked any more: another run is shown, or another patch is wanted."""
         self._sampling.cancel()
         self.rule = None
-        self._tell_sample()
+        self._show_sample()
         self.changed.emit()
 
-    def _tell_sample(self) -> None:
+    def _show_sample(self) -> None:
         if self.rule is None:
             self.sampled.setText("mark a patch on the image")
         elif isinstance(self.rule, ColourRule):
@@ -167,7 +167,7 @@ class PlanForm(QWidget):
 
     def _sample(self, shapes: tuple[Shape, ...]) -> None:
         """Take the colour or the features of the marked patch of the image looked at."""
-        image, record = self.workspace.shown.current, self.workspace.shown.snapshot.record
+        image, record = self.workspace.shown.focus.current, self.workspace.shown.snapshot.record
         if image is None or not shapes:
             return
         colour, makers, setup = self.region.currentText() == COLOUR, self.workspace.makers, self.explainer.setup
@@ -182,7 +182,7 @@ class PlanForm(QWidget):
 
     def _take_sample(self, rule: ColourRule | PatchRule) -> None:
         self.rule = rule
-        self._tell_sample()
+        self._show_sample()
         self.changed.emit()
 
     def _no_sample(self, error: InputError) -> None:
@@ -192,7 +192,7 @@ class PlanForm(QWidget):
     @property
     def position(self) -> int | None:
         """The position that drawn shapes are kept under: of the image looked at, or of all."""
-        return EVERY if self.place.currentIndex() == 0 else self.workspace.shown.current
+        return EVERY if self.place.currentIndex() == 0 else self.workspace.shown.focus.current
 
     def shapes(self) -> tuple[Shape, ...]:
         """The shapes drawn for the image looked at."""

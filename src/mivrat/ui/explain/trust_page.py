@@ -31,6 +31,7 @@ class TrustPage(Page, QWidget):
     """Asks for the examination and shows it as it comes."""
 
     title, place_id = "Trust", "trust"
+    help = "Whether the heatmaps can be believed: deletion and insertion, shuffled weights, agreement of methods."
 
     def __init__(self, explainer: Explainer) -> None:
         super().__init__()
@@ -83,12 +84,12 @@ class TrustPage(Page, QWidget):
         layout.addWidget(Scrolled(body), 1)
         self._late = Late(self, self.refresh, explainer.reliance_changed, explainer.layers_changed)
         for signal in (self.workspace.topics.current, self.workspace.topics.selection, self.workspace.topics.busy):
-            signal.connect(self._tell_buttons)
+            signal.connect(self._show_buttons)
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         self.explainer.prepare()
-        self._tell_buttons()
+        self._show_buttons()
         self.refresh()
 
     def _usable(self) -> list[int]:
@@ -97,13 +98,13 @@ class TrustPage(Page, QWidget):
         found: list[int] = shown[self.explainer.setup.possible(snapshot.judged)[shown]].tolist()
         return found
 
-    def _tell_buttons(self) -> None:
+    def _show_buttons(self) -> None:
         if not self.isVisible():
             return
         free, usable, image = (
             not self.workspace.busy and self.explainer.can_explain,
             self._usable(),
-            self.workspace.shown.current,
+            self.workspace.shown.focus.current,
         )
         self.one.setEnabled(
             free
@@ -132,8 +133,8 @@ class TrustPage(Page, QWidget):
         self.note.setVisible(bool(self.note.text()))
 
     def examine_one(self) -> None:
-        if self.workspace.shown.current is not None:
-            self.explainer.examine([self.workspace.shown.current])
+        if self.workspace.shown.focus.current is not None:
+            self.explainer.examine([self.workspace.shown.focus.current])
 
     def examine_some(self) -> None:
         """Examine some of the images shown, the same ones each time."""

@@ -15,7 +15,7 @@ from mivrat.core.heatmaps.combining import mean_map
 from mivrat.core.heatmaps.maps import Map
 from mivrat.core.heatmaps.methods import SIGNED
 from mivrat.core.likeness.by_place import group_by_place
-from mivrat.core.likeness.grouping import Shared, shared_beyond_chance
+from mivrat.core.likeness.grouping import SharedTrait, shared_beyond_chance
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
@@ -45,7 +45,7 @@ class Placed:
 
     members: tuple[int, ...]
     mean: NamedMap
-    shared: list[Shared]
+    shared: list[SharedTrait]
 
 
 def names_by(snapshot: Snapshot, images: list[int], by: int) -> dict[str, list[int]]:
@@ -100,6 +100,7 @@ class WherePage(Page, QWidget):
     """What maps are known, mean maps of the images shown, and groups."""
 
     title, place_id = "Where", "where"
+    help = "Where the evidence lies over many images: mean heatmaps, and groups by place."
 
     heat_wanted = Signal(bool)
 
@@ -109,7 +110,7 @@ class WherePage(Page, QWidget):
         self.explainer, self.workspace, self._thumbnails = explainer, explainer.workspace, thumbnails
         self.cards: list[GroupCard] = []
         self.groups: list[Placed] = []
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._meaning = LatestOnly(self._workers)
         self._grouping: Task | None = None
         self._soon = self.workspace.soon(80, self._work_out)
@@ -170,6 +171,7 @@ class WherePage(Page, QWidget):
         layout.addWidget(Scrolled(body), 1)
 
     def begin_anew(self) -> None:
+        self._grouping = self._grouped = None
         for box in (self.by, self.what, self.number):
             box.setCurrentIndex(0)
 
@@ -185,10 +187,11 @@ class WherePage(Page, QWidget):
         snapshot = self.workspace.shown.snapshot
         if not self.isVisible():
             return
-        able, shown, maps = self.explainer.can_explain, self.workspace.shown.images.tolist(), self.explainer.maps
-        pending = self.explainer.pending() if able else []
-        known = sum(i in maps for i in shown)
-        zero = sum(i in self.explainer.zero for i in shown)
+        able, shown, maps = self.explainer.can_explain, self.workspace.shown.images, self.explainer.maps
+        pending, is_shown = self.explainer.pending() if able else [], self.workspace.shown.shown_mask()
+        known, zero = (
+            sum(i < len(is_shown) and bool(is_shown[i]) for i in some) for some in (maps, self.explainer.zero)
+        )
         if not able:
             self.told.setText(snapshot.record.kind.lacks("Heatmaps need"))
         elif problem := self.explainer.without_layers(self.explainer.setup.method):
@@ -305,7 +308,7 @@ class WherePage(Page, QWidget):
         if maps:
             self.explainer.workspace.jobs.export(
                 f"Writing {words.count(len(maps))} maps to {folder.name}",
-                lambda stop: write_selection(snapshot.record, snapshot.judged, setup, maps, folder, stop),
+                lambda: write_selection(snapshot.record, snapshot.judged, setup, maps, folder),
             )
 
     def as_table(self) -> list[list[str]]:

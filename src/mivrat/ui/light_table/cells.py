@@ -21,7 +21,7 @@ CAPTION, CAPTION_OF_BOTH = 38, 54
 MOST_KEPT = 300
 
 
-class Cells:
+class PictureCache:
     """Finished pictures of images, the least recently used forgotten first."""
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
@@ -75,7 +75,9 @@ class Cells:
         with QPainter(made) as painter:
             place = QRectF(0, 0, side, side)
             if picture is None:
-                self._paint_message(painter, place, "unreadable", "wrong")
+                # Of an image that was answered for there is no picture here: gone since, or a table's, which nobody has read.
+                unread = self.workspace.shown.snapshot.judged.state[image] == UNREADABLE
+                self._paint_message(painter, place, *(("unreadable", "wrong") if unread else ("no picture", "soft")))
             else:
                 place = self._paint_picture(painter, picture, side, ratio)
             if self.workspace.shown.snapshot.judged.wrong[image]:

@@ -34,7 +34,7 @@ class LightTable(QWidget):
         self.setObjectName("lightTable")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.workspace = workspace
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._arranging = LatestOnly(self._workers)
         self.thumbs = Thumbs(workspace, thumbnails)
         self.order, self.size_box = Choice(ORDERS, "order of the images"), Choice(list(SIZES), "size of the thumbnails")
@@ -62,8 +62,8 @@ class LightTable(QWidget):
         self.all.hide()
         layout.addLayout(row(self.all, None))
         layout.addWidget(self.thumbs, 1)
-        workspace.topics.selection.connect(self._tell)
-        workspace.topics.current.connect(self._tell)
+        workspace.topics.selection.connect(self._notify)
+        workspace.topics.current.connect(self._notify)
         workspace.topics.run.connect(self._list_columns)
         workspace.topics.held.connect(self._list_columns)
         workspace.topics.arrangement_wanted.connect(self._arrange)
@@ -83,12 +83,12 @@ class LightTable(QWidget):
         self.bands.addItems(
             [*bands, *((BY_BOTH,) if both else ()), *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items))]
         )
-        self._tell()
+        self._notify()
 
     def _choose_order(self) -> None:
         order = self.order.currentText()
         self.workspace.shown.set_order(order)
-        if order == UNLIKE and self.workspace.shown.vectors is None:
+        if order == UNLIKE and self.workspace.shown.results.vectors is None:
             self.features_wanted.emit()
 
     def _choose_bands(self) -> None:
@@ -97,7 +97,7 @@ class LightTable(QWidget):
 
     def _class_in_sight(self) -> int | None:
         """The class that the image looked at is called, else the one the selection is about."""
-        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.current
+        snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.focus.current
         if image is not None and snapshot.judged.predicted[image] >= 0:
             return int(snapshot.judged.predicted[image])
         for condition in self.workspace.shown.conditions:
@@ -117,7 +117,7 @@ class LightTable(QWidget):
         self._arranging.cancel()
         images, wanted = (
             self.workspace.shown.to_arrange(),
-            (self.workspace.shown.order, self.workspace.shown.band_by, self.workspace.shown.about),
+            (self.workspace.shown.order.by, self.workspace.shown.order.band_by, self.workspace.shown.order.about),
         )
         self.count.setText("sorting …")
         self._arranging.start(
@@ -125,10 +125,10 @@ class LightTable(QWidget):
             done=lambda found: self.workspace.shown.take_arrangement(images.judged, found),
         )
 
-    def _tell(self) -> None:
-        if self.order.currentText() != self.workspace.shown.order:
-            self.order.setCurrentText(self.workspace.shown.order)
-        by = self.workspace.shown.band_by
+    def _notify(self) -> None:
+        if self.order.currentText() != self.workspace.shown.order.by:
+            self.order.setCurrentText(self.workspace.shown.order.by)
+        by = self.workspace.shown.order.band_by
         if self.bands.currentText() != by:
             if by == BY_ROLE and self.bands.findText(by) < 0:
                 self.bands.addItem(by)
@@ -137,9 +137,9 @@ class LightTable(QWidget):
         self.all.setVisible(not len(self.workspace.shown.images) and bool(self.workspace.shown.conditions))
         self.all.setText(f"Show all {words.images(snapshot.counts.listed)}")
         at, of, marked = (
-            self.workspace.shown.position,
+            self.workspace.shown.focus.position,
             len(self.workspace.shown.images),
-            len(self.workspace.shown.marked),
+            len(self.workspace.shown.focus.marked),
         )
         text = f"{at + 1} of {of}" if at >= 0 else words.images(of)
         self.count.setText(f"{words.count(marked)} marked" if marked > 1 else text)

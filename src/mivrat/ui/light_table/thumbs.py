@@ -24,7 +24,7 @@ from mivrat.core.selecting.ordering import (
     Band,
 )
 from mivrat.ui import words
-from mivrat.ui.light_table.cells import Cells
+from mivrat.ui.light_table.cells import PictureCache
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.widgets import plain
 from mivrat.ui.theme import font, theme
@@ -64,7 +64,7 @@ class Thumbs(QAbstractScrollArea):
         # What was asked to be listed, when it was last shown from its beginning.
         self._listed: object = None
         self.columns, self._side = 1, self._least_side
-        self._cells = Cells(workspace, thumbnails)
+        self._cells = PictureCache(workspace, thumbnails)
         # Thumbnails come in one by one; painting for each would be most of the work.
         self._asking = self.workspace.soon(MILLISECONDS // 2, self._ask)
         self._soon = self.workspace.soon(MILLISECONDS, self.viewport().update)
@@ -115,7 +115,7 @@ class Thumbs(QAbstractScrollArea):
     def _relist(self) -> None:
         self._relayout()
         shown = self.workspace.shown
-        listed = shown.record.key, shown.conditions, shown.order, shown.band_by, shown.about
+        listed = shown.record.key, shown.conditions, shown.order.by, shown.order.band_by, shown.order.about
         if listed != self._listed:  # while a run goes on, the same list grows: that is no reason to begin again
             self._listed = listed
             self.verticalScrollBar().setValue(0)  # another list is looked at from its beginning
@@ -148,7 +148,7 @@ class Thumbs(QAbstractScrollArea):
         self._relayout()
 
     def _reveal(self) -> None:
-        position = self.workspace.shown.position
+        position = self.workspace.shown.focus.position
         if position >= 0:
             cell, bar = self.cell_rect(position), self.verticalScrollBar()
             if self.workspace.shown.bands and position - self._starts[self._band_of(position)] < self.columns:
@@ -242,11 +242,11 @@ class Thumbs(QAbstractScrollArea):
         cell = self.cell_rect(position)
         painter.drawPixmap(cell.topLeft(), self._cells.get(image, self._side, self.devicePixelRatioF()))
         square = QRectF(cell.left(), cell.top(), self._side, self._side)
-        if image in self.workspace.shown.marked and len(self.workspace.shown.marked) > 1:
+        if image in self.workspace.shown.focus.marked and len(self.workspace.shown.focus.marked) > 1:
             wash = theme.colour("accent")
             wash.setAlphaF(0.28)
             painter.fillRect(square, wash)
-        if image == self.workspace.shown.current:
+        if image == self.workspace.shown.focus.current:
             painter.setPen(QPen(theme.colour("accent"), 3 if self.hasFocus() else 2))
             painter.drawRect(square.adjusted(-2, -2, 2, 2))
 
@@ -261,17 +261,17 @@ class Thumbs(QAbstractScrollArea):
         position = self.position_at(event.position())
         if position < 0:
             return
-        image, marked = int(self.workspace.shown.images[position]), self.workspace.shown.marked
+        image, marked = int(self.workspace.shown.images[position]), self.workspace.shown.focus.marked
         if event.button() == Qt.MouseButton.RightButton and image not in marked:
-            self.workspace.shown.look_at(image)  # what the menu will be about
+            self.workspace.shown.focus.look_at(image)  # what the menu will be about
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self.workspace.shown.mark_up_to(position)
+            self.workspace.shown.focus.mark_up_to(position)
         elif event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.workspace.shown.look_at(image, marked ^ {image})
+            self.workspace.shown.focus.look_at(image, marked ^ {image})
         else:
-            self.workspace.shown.look_at(image)
+            self.workspace.shown.focus.look_at(image)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self.position_at(event.position()) >= 0 and event.button() == Qt.MouseButton.LeftButton:
@@ -284,32 +284,33 @@ class Thumbs(QAbstractScrollArea):
             event.ignore()
         elif (target := self._target(key)) is not None and not control:
             if shift:
-                self.workspace.shown.mark_up_to(target)
+                self.workspace.shown.focus.mark_up_to(target)
             else:
-                self.workspace.shown.look_at(int(self.workspace.shown.images[target]))
+                self.workspace.shown.focus.look_at(int(self.workspace.shown.images[target]))
         elif key == Qt.Key.Key_A and control and len(self.workspace.shown.images):
-            current = self.workspace.shown.current
-            self.workspace.shown.look_at(
+            current = self.workspace.shown.focus.current
+            self.workspace.shown.focus.look_at(
                 int(self.workspace.shown.images[0]) if current is None else current,
                 frozenset(self.workspace.shown.images.tolist()),
             )
-        elif key == Qt.Key.Key_Space and self.workspace.shown.current is not None:
-            self.workspace.shown.look_at(
-                self.workspace.shown.current, self.workspace.shown.marked ^ {self.workspace.shown.current}
+        elif key == Qt.Key.Key_Space and self.workspace.shown.focus.current is not None:
+            self.workspace.shown.focus.look_at(
+                self.workspace.shown.focus.current,
+                self.workspace.shown.focus.marked ^ {self.workspace.shown.focus.current},
             )
-        elif key == Qt.Key.Key_Escape and len(self.workspace.shown.marked) > 1:
-            self.workspace.shown.look_at(self.workspace.shown.current)
+        elif key == Qt.Key.Key_Escape and len(self.workspace.shown.focus.marked) > 1:
+            self.workspace.shown.focus.look_at(self.workspace.shown.focus.current)
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            if self.workspace.shown.current is None:
-                self.workspace.shown.step(0)
-            if self.workspace.shown.current is not None:
+            if self.workspace.shown.focus.current is None:
+                self.workspace.shown.focus.step(0)
+            if self.workspace.shown.focus.current is not None:
                 self.opened.emit()
         else:
             event.ignore()
 
     def _target(self, key: Qt.Key) -> int | None:
         """The position that a key goes to from the current one; None for a key that does not travel."""
-        last, at = len(self.workspace.shown.images) - 1, self.workspace.shown.position
+        last, at = len(self.workspace.shown.images) - 1, self.workspace.shown.focus.position
         if key not in _TRAVEL or last < 0:
             return None
         if key in (Qt.Key.Key_Home, Qt.Key.Key_End) or at < 0:

@@ -137,7 +137,7 @@ class BlockMap(Diagram):
             # Along the line it goes as everywhere; from line to line here.
             if 0 <= line + by < self.cells:
                 self.cursor = max(0, self.cursor) + by * self.cells
-            self.tell_cursor()
+            self.show_cursor()
         else:
             super().keyPressEvent(event)
 
@@ -166,8 +166,12 @@ class BlockMap(Diagram):
             for line, column in np.argwhere(values > 0).tolist():
                 strong = shades[line, column] > 0.6
                 told = text(
-                    words.count(int(values[line, column])), column + 0.5, line + 0.5, "on_accent" if strong else "ink", (0.5, 0.5)
-                )  # fmt: skip
+                    words.count(int(values[line, column])),
+                    column + 0.5,
+                    line + 0.5,
+                    "on_accent" if strong else "ink",
+                    (0.5, 0.5),
+                )
                 self.plot.addItem(told, ignoreBounds=True)
         names = self._names()
         letters = QFontMetrics(font(11))

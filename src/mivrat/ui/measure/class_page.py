@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QSplitter, QVBoxLayout, QWidget
 from mivrat.core.pictures.classes import fold
 from mivrat.core.running.class_story import ClassStory, story_of
 from mivrat.core.running.snapshot import Snapshot
-from mivrat.core.selecting.selection import Cells, Labelled
+from mivrat.core.selecting.selection import Labelled, MatrixCells
 from mivrat.ui.measure.class_curves import ClassCurves, curves_of
 from mivrat.ui.measure.class_story import StoryPanel
 from mivrat.ui.measure.class_table import ClassTable
@@ -28,13 +28,14 @@ class ClassesPage(Page, QWidget):
     """The table between the field to find a class and the story of the selected one."""
 
     title, place_id = "Classes", "classes"
+    help = "Precision, recall and more, class by class. A row selects the images of the class and tells its story."
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
         self.workspace, self.table = workspace, ClassTable(workspace)
         self.story = StoryPanel(workspace, thumbnails)
         self._of: int | None = None
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self.search = field_of_study("find a class")
         self.search.setClearButtonEnabled(True)
@@ -79,7 +80,7 @@ class ClassesPage(Page, QWidget):
             if isinstance(one, Labelled):
                 return next(iter(one.classes)) if len(one.classes) == 1 else None
             # A confusion of the class shown, which its story selects, is part of the story.
-            if isinstance(one, Cells) and self._of is not None and all(self._of in cell for cell in one.cells):
+            if isinstance(one, MatrixCells) and self._of is not None and all(self._of in cell for cell in one.cells):
                 return self._of
         return None
 
@@ -95,7 +96,7 @@ class ClassesPage(Page, QWidget):
         self._soon.start()
 
     def _start(self) -> None:
-        k, snapshot, measured = self.selected(), self.workspace.shown.snapshot, self.workspace.shown.measured
+        k, snapshot, measured = self.selected(), self.workspace.shown.snapshot, self.workspace.shown.results.measured
         if k is None or not self.isVisible():
             return
         among, inside = self._among(snapshot), measured.among
@@ -111,7 +112,7 @@ class ClassesPage(Page, QWidget):
 
         The class itself is selected to see its curves, so conditions on label and prediction have to be left out.
         """
-        if not self.workspace.shown.measured.of_selection:
+        if not self.workspace.shown.results.measured.of_selection:
             return None
         found = np.ones(snapshot.counts.listed, bool)
         for condition in self.workspace.shown.conditions:

@@ -12,7 +12,7 @@ from mivrat.core.base.numbers import decimal, percent, with_bounds
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.spread import spread
 from mivrat.core.running.class_story import ClassStory
-from mivrat.core.selecting.selection import Cells
+from mivrat.core.selecting.selection import MatrixCells
 from mivrat.ui import words
 from mivrat.ui.measure.class_curves import ClassCurves, CurvesPanel
 from mivrat.ui.measure.confidence_spread import ConfidenceSpread
@@ -79,7 +79,7 @@ class StoryPanel(Scrolled):
         return QSize(420, 340)
 
     def _look(self, image: int) -> None:
-        self.workspace.shown.look_at(image)
+        self.workspace.shown.focus.look_at(image)
         self.workspace.topics.look_wanted.emit()
 
     def show_story(self, found: ClassStory, curves: ClassCurves | None) -> None:
@@ -108,17 +108,23 @@ class StoryPanel(Scrolled):
         self.below.setVisible(curves is not None)
         if curves is not None:
             self.curves.show_curves(curves)
-            use = judged.evaluated_among(self.workspace.shown.measured.among) & (judged.labels == found.k)
+            use = judged.evaluated_among(self.workspace.shown.results.measured.among) & (judged.labels == found.k)
             self.heads[4].set_text(f"how sure (N = {words.count(int(use.sum()))})")
             self.spread.show_spread(spread(judged.confidence[use], judged.right[use]))
 
     def _row(self, j: int, share: Proportion, cell: tuple[int, int]) -> IntervalRow:
         names = self.workspace.shown.classes
         return IntervalRow(
-            names[j], share.value or 0.0, share.low, share.high, "", f"{words.count(share.hits)}  {percent(share.value)}",
+            names[j],
+            share.value or 0.0,
+            share.low,
+            share.high,
+            "",
+            f"{words.count(share.hits)}  {percent(share.value)}",
             f"labelled {names[cell[0]]}, predicted {names[cell[1]]}: {share.hits} of {share.total}, {with_bounds(share)}",
-            True, (Cells(frozenset({cell})),),
-        )  # fmt: skip
+            True,
+            (MatrixCells(frozenset({cell})),),
+        )
 
 
 def _of_image(name: str, confidence: float) -> list[str]:
@@ -126,7 +132,7 @@ def _of_image(name: str, confidence: float) -> list[str]:
 
 
 def _told(workspace: Workspace, found: ClassStory, curves: ClassCurves | None) -> str:
-    figures = workspace.shown.measured.figures.classes[found.k]
+    figures = workspace.shown.results.measured.figures.classes[found.k]
     parts = [f"recall {with_bounds(figures.recall)}" if figures.recall.value is not None else ""]
     parts.append(f"precision {with_bounds(figures.precision)}" if figures.precision.value is not None else "")
     parts.append(f"F1 {with_bounds(figures.f1_share)}" if figures.f1_share.value is not None else "")

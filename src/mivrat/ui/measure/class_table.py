@@ -75,16 +75,36 @@ class Number:
 
 
 NUMBERS = (
-    Number("labelled", "Images with this label (support). Fewer than 30 are marked: their intervals are wide.", 68,
-           lambda c: c.support, lambda n: f"{n}", few=True),
+    Number(
+        "labelled",
+        "Images with this label (support). Fewer than 30 are marked: their intervals are wide.",
+        68,
+        lambda c: c.support,
+        lambda n: f"{n}",
+        few=True,
+    ),
     Number("predicted", "Images predicted as this class.", 76, lambda c: c.predicted, lambda n: f"{n}"),
-    Number("precision", "Of the images predicted as this class, the share that is labelled so. Small: 95 % interval.", 86,
-           share=lambda c: c.precision, tip=_tip_of_precision),
-    Number("recall", "Of the images labelled with this class, the share predicted so. Small: 95 % interval.", 86,
-           share=lambda c: c.recall, tip=_tip_of_recall),
-    Number("F1", "2 TP / (2 TP + FP + FN). Small: 95 % interval, by that of TP / (TP + FP + FN).", 86,
-           share=lambda c: c.f1_share),
-)  # fmt: skip
+    Number(
+        "precision",
+        "Of the images predicted as this class, the share that is labelled so. Small: 95 % interval.",
+        86,
+        share=lambda c: c.precision,
+        tip=_tip_of_precision,
+    ),
+    Number(
+        "recall",
+        "Of the images labelled with this class, the share predicted so. Small: 95 % interval.",
+        86,
+        share=lambda c: c.recall,
+        tip=_tip_of_recall,
+    ),
+    Number(
+        "F1",
+        "2 TP / (2 TP + FP + FN). Small: 95 % interval, by that of TP / (TP + FP + FN).",
+        86,
+        share=lambda c: c.f1_share,
+    ),
+)
 NAMED, TAKEN_FOR = 0, len(NUMBERS) + 1
 HEADS = ("class", *(one.title for one in NUMBERS), "most confused with")
 TIPS = (
@@ -116,7 +136,7 @@ class ClassModel(QAbstractTableModel):
 
     def _reset(self) -> None:
         self.beginResetModel()
-        measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
+        measured, snapshot = self.workspace.shown.results.measured, self.workspace.shown.snapshot
         self._wrong, self._figures, self._names, self._members = [], [], [], []
         figures = measured.figures
         if self.by_family:
@@ -241,7 +261,7 @@ class ClassModel(QAbstractTableModel):
 
     def _other(self, k: int, number: Number) -> Proportion | None:
         """The same share of the class under the run held, where that is over the same images."""
-        compared, measured = self.workspace.shown.compared, self.workspace.shown.measured
+        compared, measured = self.workspace.shown.compared, self.workspace.shown.results.measured
         if compared is None or compared.b_figures is None or number.share is None or self.by_family:
             return None
         if compared.of_selection != measured.of_selection or k >= len(compared.b_figures.classes):

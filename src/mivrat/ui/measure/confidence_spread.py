@@ -12,6 +12,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from mivrat.core.figures.spread import BINS, Spread, spread
 from mivrat.core.selecting.selection import Confidence, Outcome
 from mivrat.ui import words
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.plot import Diagram, bars, line, pen, text
 from mivrat.ui.parts.plot_area import PlotArea
 from mivrat.ui.theme import mix, theme
@@ -34,14 +35,14 @@ class ConfidenceSpread(Diagram):
             self.ci.layout.setContentsMargins(6, 0, 6, 0)
             self.plot.getAxis("bottom").setHeight(18)
         if counted:
-            workspace.topics.measured.connect(self.renew)
+            Late(self, self.renew, workspace.topics.measured)
         workspace.topics.selection.connect(self.remark)
 
     def renew(self) -> None:
         """Count what is measured now."""
         if not self.workspace.is_open:
             return
-        judged, among = self.workspace.shown.judged, self.workspace.shown.measured.among
+        judged, among = self.workspace.shown.judged, self.workspace.shown.results.measured.among
         use = judged.evaluated_among(among)
         self.show_spread(spread(judged.confidence[use], judged.right[use]))
 
@@ -58,8 +59,11 @@ class ConfidenceSpread(Diagram):
         if found is None:
             return []
         return [
-            (m, of_right) for m in range(BINS) for of_right, counts in ((True, found.right), (False, found.wrong)) if counts[m]
-        ]  # fmt: skip
+            (m, of_right)
+            for m in range(BINS)
+            for of_right, counts in ((True, found.right), (False, found.wrong))
+            if counts[m]
+        ]
 
     def marks(self) -> int:
         return len(self.bars())

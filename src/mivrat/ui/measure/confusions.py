@@ -13,12 +13,13 @@ from PySide6.QtWidgets import QBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.blocks import Block, blocks_of, mistakes_between
 from mivrat.core.figures.confusion import ConfusedPair, order_by_likeness, order_by_support, worst_pairs
-from mivrat.core.selecting.selection import Cells
+from mivrat.core.selecting.selection import MatrixCells
 from mivrat.ui import words
 from mivrat.ui.measure.block_list import BlockList
 from mivrat.ui.measure.block_map import BlockMap
 from mivrat.ui.measure.matrix import ZOOM_STEP, ConfusionMatrix
 from mivrat.ui.measure.pair_list import HEAD, LINE, PairList
+from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, Elided, Tabs, button, label, row, tip
 from mivrat.workspace.executors import LatestOnly
@@ -57,6 +58,7 @@ class Confusions(Page, QWidget):
     matrix of its own, with the worst blocks beside the worst pairs."""
 
     title, place_id = "Confusions", "confusions"
+    help = "Which classes are confused with which. A cell selects its images."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -71,7 +73,7 @@ class Confusions(Page, QWidget):
         self.mode, self.order = Choice(MODES, "what the cells show"), Choice(ORDERS, "order of the classes")
         self.mode.currentIndexChanged.connect(self.matrix.set_mode)
         self.order.activated.connect(lambda _: self._choose_order())
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 4, 0, 8)
@@ -110,15 +112,15 @@ class Confusions(Page, QWidget):
         self._beside = beside
         self._both.addWidget(beside)
         layout.addLayout(self._both, 1)
-        self.matrix.pointed.connect(self._tell)
+        self.matrix.pointed.connect(self._notify)
         self.matrix.zoomed.connect(self._follow_zoom)
         self.map.opened.connect(self.open_blocks)
         self.worst_blocks.opened.connect(lambda at: self.open_blocks(at, at))
         escape = QShortcut(QKeySequence(Qt.Key.Key_Escape), self)
         escape.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
         escape.activated.connect(self.close_block)
-        workspace.topics.selection.connect(lambda: self._tell(None))
-        workspace.topics.measured.connect(self._work_out)
+        workspace.topics.selection.connect(lambda: self._notify(None))
+        Late(self, self._work_out, workspace.topics.measured)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -142,9 +144,9 @@ class Confusions(Page, QWidget):
         self.smaller.setEnabled(self.matrix.zoom > 1)
         self.larger.setEnabled(self.matrix.zoom < self.matrix.most_zoom)
 
-    def _tell(self, cell: tuple[int, int] | None) -> None:
+    def _notify(self, cell: tuple[int, int] | None) -> None:
         """Both directions of the pair pointed at, or else selected, and whether one outweighs the other beyond chance."""
-        measured = self.workspace.shown.measured
+        measured = self.workspace.shown.results.measured
         if cell is None:
             chosen = self.matrix._selected_cells()
             cell = chosen[0] if len(chosen) == 1 else None
@@ -182,12 +184,12 @@ class Confusions(Page, QWidget):
         self._open = tuple(dict.fromkeys((labels, predictions)))
         self._show()
         self.matrix.setFocus(Qt.FocusReason.OtherFocusReason)
-        counts = self.workspace.shown.measured.figures.matrix
+        counts = self.workspace.shown.results.measured.figures.matrix
         rows, columns = (np.array(self.blocks[at].classes) for at in (labels, predictions))
         part = counts[np.ix_(rows, columns)]
         wrong = {(int(rows[i]), int(columns[j])) for i, j in np.argwhere(part > 0) if rows[i] != columns[j]}
         if wrong:
-            self.workspace.shown.choose(Cells(frozenset(wrong)))
+            self.workspace.shown.choose(MatrixCells(frozenset(wrong)))
 
     def close_block(self) -> None:
         """Back to the overview of the blocks."""
@@ -227,7 +229,7 @@ class Confusions(Page, QWidget):
 
     def _work_out(self) -> None:
         """Sort the classes, part them into blocks and find the worst pairs."""
-        measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
+        measured, snapshot = self.workspace.shown.results.measured, self.workspace.shown.snapshot
         counts, among = measured.figures.matrix, measured.among
         many = len(counts) > MANY
         of = snapshot.record.key, many
@@ -285,7 +287,7 @@ class Confusions(Page, QWidget):
     def as_table(self) -> list[list[str]]:
         """The counts in the order shown, for the clipboard."""
         classes, order = self.workspace.shown.classes, self.matrix.order.tolist()
-        counts = self.workspace.shown.measured.figures.matrix
+        counts = self.workspace.shown.results.measured.figures.matrix
         lines = [[classes[i], *(str(int(counts[i, j])) for j in order)] for i in order]
         return [["labelled / predicted", *(classes[j] for j in order)], *lines]
 

@@ -136,7 +136,7 @@ class Coverage(QWidget):
     def other(self) -> Selective | None:
         """The curve of the run held, where that is of the same images."""
         shown = self.workspace.shown
-        if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
+        if shown.compared is None or shown.compared.of_selection != shown.results.measured.of_selection:
             return None
         return shown.compared.b_selective
 
@@ -146,7 +146,7 @@ class Coverage(QWidget):
 
     @property
     def selective(self) -> Selective | None:
-        measured = self.workspace.shown.measured
+        measured = self.workspace.shown.results.measured
         return measured.deep.selective if measured.deep is not None else None
 
     def set_threshold(self, threshold: float) -> None:

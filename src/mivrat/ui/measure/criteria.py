@@ -14,7 +14,7 @@ from mivrat.core.base.numbers import DASH, percent
 from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_words, read_criterion
 from mivrat.core.concluding.evaluation_context import reference_of
-from mivrat.core.concluding.requirements import Outcome, parse_criterion, with_reference
+from mivrat.core.concluding.requirements import RequirementOutcome, parse_criterion, with_reference
 from mivrat.core.study.contents import Contents
 from mivrat.ui import words
 from mivrat.ui.parts.late import Late
@@ -44,7 +44,7 @@ def _model_id(workspace: Workspace) -> int:
 
 def verdict(workspace: Workspace) -> tuple[str, str]:
     """The state and the words of all criteria together; empty without any."""
-    found = [one.outcome for one in workspace.shown.criteria]
+    found = [one.outcome for one in workspace.shown.results.criteria]
     if not found:
         return "", ""
     failed, open_ = (sum(one.verdict == which for one in found) for which in ("missed", "inconclusive"))
@@ -117,7 +117,7 @@ class Criteria(QWidget):
         if others:
             self.take_over.setText(f"Copy the criteria of {words.clipped(contents.model_name(others[0]), 40)}")
         clear(self._list)
-        for found in self.workspace.shown.criteria:
+        for found in self.workspace.shown.results.criteria:
             self._list.addLayout(self._line(found.outcome))
             if found.more or found.outcome.problem:
                 told = label(
@@ -148,7 +148,7 @@ class Criteria(QWidget):
         claim = contents.claims.get(self._model) if contents is not None else None
         if claim is None:
             return "Enter what was claimed at training time, to test it against these images."
-        measured = self.workspace.shown.measured
+        measured = self.workspace.shown.results.measured
         top1 = measured.figures.top_k[1]
         if top1.value is None:
             return "Nothing measured yet."
@@ -161,7 +161,7 @@ class Criteria(QWidget):
             return f"Measured {percent(top1.value)} (N = {top1.total}): significantly {side} the claim ({exact}, p {in_words(p)})."
         return f"Measured {percent(top1.value)} (N = {top1.total}): not significantly different from the claim ({exact}, p {in_words(p)})."
 
-    def _line(self, found: Outcome) -> QVBoxLayout:
+    def _line(self, found: RequirementOutcome) -> QVBoxLayout:
         classes = self.workspace.shown.classes
         figure = DASH
         if found.value is not None:
@@ -199,9 +199,9 @@ class Criteria(QWidget):
             if now is not None and not 0 < now <= 1:
                 raise ValueError
         except ValueError:
-            self._tell("The claim is a percentage above 0 and up to 100.")
+            self._notify("The claim is a percentage above 0 and up to 100.")
             return
-        self._tell("")
+        self._notify("")
         before = contents.claims.get(self._model)
         if self.claim.isModified() and now != before:
             self.claim.setModified(False)
@@ -220,9 +220,9 @@ class Criteria(QWidget):
             if wanted.figure.startswith("top") and int(wanted.figure[3:]) > len(contents.classes):
                 raise InputError(f"there are only {len(contents.classes)} classes", hint="ask for a smaller k")
         except InputError as error:
-            self._tell(f"{error.what}. {error.hint[:1].upper()}{error.hint[1:]}.")
+            self._notify(f"{error.what}. {error.hint[:1].upper()}{error.hint[1:]}.")
             return
-        self._tell("")
+        self._notify("")
         self.new.clear()
         before = contents.criteria.get(self._model, ())
         if text not in before:
@@ -240,7 +240,7 @@ class Criteria(QWidget):
             what = f"criterion removed: {shown_text(text, contents.classes)}"
             self.workspace.edits.take(study_edits.set_criteria(self._model, what, left, before))
 
-    def _tell(self, problem: str) -> None:
+    def _notify(self, problem: str) -> None:
         self.problem.setText(problem)
         self.problem.setVisible(bool(problem))
         self.problem.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

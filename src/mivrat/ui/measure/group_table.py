@@ -25,6 +25,7 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.units import Units
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.running.groups import groups_of_run
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import positions_by_group
@@ -70,12 +71,13 @@ class GroupTable(Page, QWidget):
     """A table of groups under the choice of a column."""
 
     title, place_id = "Groups", "groups"
+    help = "Figures by any column of the set, the group that falls most surely below the rest first."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
         self.found: Grouped | None = None
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self.column = Choice(name="column to group by")
         self.column.activated.connect(lambda _: self._start())
@@ -106,9 +108,11 @@ class GroupTable(Page, QWidget):
         self.table.cellActivated.connect(lambda line, _: self._choose(line, enter=True))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
-        layout.addLayout(row(label("by", soft=True), self.column, None))
+        self.by = label("by", soft=True)
+        layout.addLayout(row(self.by, self.column, None))
         layout.addWidget(self.note)
         layout.addWidget(self.table, 1)
+        layout.addStretch(0)  # where there is no table, what is said stands at the top
         workspace.topics.run.connect(self._list_columns)
         workspace.topics.measured.connect(self._start)
         workspace.topics.held.connect(self._start)
@@ -127,7 +131,8 @@ class GroupTable(Page, QWidget):
         self.column.clear()
         self.column.addItems(few)
         self.column.setCurrentText(kept if kept in few else few[0] if few else "")
-        self.column.setVisible(bool(few))
+        for widget in (self.by, self.column):
+            widget.setVisible(bool(few))
         if not few:
             self.found = None
             self._show()
@@ -136,7 +141,7 @@ class GroupTable(Page, QWidget):
         snapshot, column, measured = (
             self.workspace.shown.snapshot,
             self.column.currentText(),
-            self.workspace.shown.measured,
+            self.workspace.shown.results.measured,
         )
         if not column:
             return
@@ -246,7 +251,7 @@ def _digits(share: Proportion) -> list[str]:
 
 def _grouped(snapshot: Snapshot, column: str, among: np.ndarray | None, other: Other | None) -> Grouped:
     items, judged = snapshot.record.image_set.items, snapshot.judged
-    names = group_names([one.columns.get(column, "") for one in items])
+    names = group_names(column_of(items, column))
     use = judged.evaluated_among(among)
     found = groups_of_run(snapshot, among).get(column)
     if found is None:  # a further column, looked at by itself

@@ -20,7 +20,7 @@ from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Predic
 from mivrat.core.study.records import RunKey
 from mivrat.ui import words
 from mivrat.ui.measure.criteria import Criteria
-from mivrat.ui.measure.headline_lines import headline_lines, held_values
+from mivrat.ui.measure.headline_lines import NEED_SCORES, HeadlineFigure, headline_lines, held_values
 from mivrat.ui.measure.headline_picture import HeadlinePicture
 from mivrat.ui.measure.worst import Worst
 from mivrat.ui.parts.late import Late
@@ -37,6 +37,7 @@ class Headline(Page, Scrolled):
     """Shows the headline figures; rows of confused pairs and of left-out images select."""
 
     title, place_id = "Headline", "headline"
+    help = "How good the model is: each figure with its interval and its number of images."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(wide=False)
@@ -99,7 +100,7 @@ class Headline(Page, Scrolled):
 
     def _told(self) -> object:
         """All that the page says, to tell whether it has to be made anew."""
-        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
+        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.results.measured
         matrix = measured.figures.matrix
         pairs = [(*one, int(matrix[one[0]].sum()), int(matrix[one[1], one[0]])) for one in measured.mistakes.largest]
         units = snapshot.judged.units
@@ -113,34 +114,39 @@ class Headline(Page, Scrolled):
             snapshot.counts,
             snapshot.record.key,
             over,
-            self.workspace.shown.criteria,
+            self.workspace.shown.results.criteria,
             self.workspace.contents and self.workspace.contents.claims.get(snapshot.record.info.model_id),
         )
 
     def _fill(self) -> None:
         clear(self._layout)
         self._rows = []
-        self.picture.show_lines(headline_lines(self.workspace))
-        some = self.workspace.shown.measured.figures.total > 0
+        lines = headline_lines(self.workspace)
+        self.picture.show_lines(lines)
+        some = self.workspace.shown.results.measured.figures.total > 0
         self.worst.setVisible(some)
         if some:
             self.worst.refresh()
-        self.note.setText(" ".join(one for one in (self._of_units(), self._of_what_lacks(some)) if one))
+        self.note.setText(" ".join(one for one in (self._of_units(), self._of_what_lacks(some, lines)) if one))
         self.note.setVisible(bool(self.note.text()))
         self._add_pairs()
         self._add_left_out()
         self._mark()
 
-    def _of_what_lacks(self, some: bool) -> str:
+    @staticmethod
+    def _of_what_lacks(some: bool, lines: Sequence[HeadlineFigure]) -> str:
         if not some:
             return "No labelled image has been scored yet, so there is nothing to measure."
-        if not self.workspace.shown.snapshot.judged.has_scores:
-            return "A dash: that figure needs a score for every class; the table has predictions only."
+        if any(one.how == NEED_SCORES for one in lines):
+            return "A dash: that figure needs a score for every class, which this run has not."
         return ""
 
     def _of_units(self) -> str:
         """What the intervals are of, where images belong together: who reads them should not have to ask."""
-        units, found = self.workspace.shown.snapshot.judged.units, self.workspace.shown.measured.figures.top_k[1]
+        units, found = (
+            self.workspace.shown.snapshot.judged.units,
+            self.workspace.shown.results.measured.figures.top_k[1],
+        )
         if units is None or found.units is None:
             return ""
         one = f"'{units.column}'"
@@ -150,9 +156,9 @@ class Headline(Page, Scrolled):
         return said + (" So few units say little." if found.units < FEW_UNITS else "")
 
     def _add_pairs(self) -> None:
-        matrix, classes = self.workspace.shown.measured.figures.matrix, self.workspace.shown.classes
-        pairs = self.workspace.shown.measured.mistakes.largest
-        judged, among = self.workspace.shown.snapshot.judged, self.workspace.shown.measured.among
+        matrix, classes = self.workspace.shown.results.measured.figures.matrix, self.workspace.shown.classes
+        pairs = self.workspace.shown.results.measured.mistakes.largest
+        judged, among = self.workspace.shown.snapshot.judged, self.workspace.shown.results.measured.among
         use = judged.evaluated_among(among)
         likely = dict(zip([(a, b) for a, b, _ in pairs], directions(judged, matrix, pairs, among), strict=True))
         self._layout.addSpacing(18)

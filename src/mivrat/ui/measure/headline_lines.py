@@ -14,7 +14,7 @@ from mivrat.core.figures.metrics import METRICS, Metric, metric
 from mivrat.ui import words
 from mivrat.workspace.workspace import Workspace
 
-NEED_SCORES = "Not available: it needs a score for every class, and the table has predictions only."
+NEED_SCORES = "Not available: it needs a score for every class, which this run has not."
 
 
 @dataclass(frozen=True)
@@ -34,7 +34,7 @@ class HeadlineFigure:
 
 def headline_lines(workspace: Workspace) -> list[HeadlineFigure]:
     """The headline figures of what is measured; intervals that are no Wilson intervals come with the slow figures."""
-    measured, snapshot = workspace.shown.measured, workspace.shown.snapshot
+    measured, snapshot = workspace.shown.results.measured, workspace.shown.snapshot
     figures, deep = measured.figures, measured.deep
     n = figures.total
 
@@ -81,7 +81,7 @@ def headline_lines(workspace: Workspace) -> list[HeadlineFigure]:
                 lines.append(HeadlineFigure(one.called, DASH, "", 0, NEED_SCORES))
             continue
         lines.append(of_metric(one))
-    if without_scores:
+    if without_scores and 5 not in figures.top_k:
         lines.insert(len(figures.top_k) + bool(families), HeadlineFigure("top-5 accuracy", DASH, "", 0, NEED_SCORES))
     return lines
 
@@ -95,14 +95,14 @@ def below_accuracy(
 ) -> frozenset[int]:
     """The classes whose share lies significantly below the accuracy over all classes: each tested by its interval, corrected over all
     classes (Holm), since all of them are looked at."""
-    figures = workspace.shown.measured.figures
+    figures = workspace.shown.results.measured.figures
     return frozenset(significantly_below([share(one) for one in figures.classes], figures.top_k[1].value))
 
 
 def _held(workspace: Workspace) -> list[tuple[Metric, Difference]]:
     """The headline figures of the run held, where they are of the same images as those shown."""
     shown = workspace.shown
-    if shown.compared is None or shown.compared.of_selection != shown.measured.of_selection:
+    if shown.compared is None or shown.compared.of_selection != shown.results.measured.of_selection:
         return []
     return headline_differences(shown.compared)
 

@@ -8,8 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import DASH, bounds, percent
-from mivrat.core.concluding.requirements import Outcome as Held
-from mivrat.core.concluding.requirements import parse_criterion
+from mivrat.core.concluding.requirements import RequirementOutcome, parse_criterion
 from mivrat.core.figures.confusion import ClassFigures
 from mivrat.core.selecting.selection import Condition, Labelled, Outcome, Picked
 from mivrat.ui import words
@@ -71,15 +70,24 @@ class HeadlinePicture(QWidget):
             told = [f"Claimed: {percent(claim)}", *told]
         about = f"{one.name}: {one.value}, N = {words.count(one.total)}\n{one.how}"
         return IntervalRow(
-            one.name, value, low, high, percent(value), one.interval, "\n".join([about, *told]), missed,
-            self._what_it_lacks(one), other_values(self.workspace).get(one.key), marks,
-        )  # fmt: skip
+            one.name,
+            value,
+            low,
+            high,
+            percent(value),
+            one.interval,
+            "\n".join([about, *told]),
+            missed,
+            self._what_it_lacks(one),
+            other_values(self.workspace).get(one.key),
+            marks,
+        )
 
     def _what_it_lacks(self, one: HeadlineFigure) -> tuple[Condition, ...]:
         """The images that count against it."""
         if one.beyond > 1:
             judged = self.workspace.shown.judged
-            use = judged.evaluated_among(self.workspace.shown.measured.among)
+            use = judged.evaluated_among(self.workspace.shown.results.measured.among)
             beyond = np.flatnonzero(use & (judged.rank > one.beyond)).tolist()
             return (Picked(f"label not among the {one.beyond} highest scores", tuple(beyond)),) if beyond else ()
         return (Outcome(frozenset({"wrong"})),)
@@ -97,10 +105,18 @@ class HeadlinePicture(QWidget):
             "Of all classes the one whose interval ends lowest."
         )
         return IntervalRow(
-            f"worst class: {name}", one.recall.value or 0.0, one.recall.low, one.recall.high, percent(one.recall.value),
-            bounds(one.recall), "\n".join([about, *told]), missed or k in below_accuracy(self.workspace),
-            (Labelled(frozenset({k})),), None, marks,
-        )  # fmt: skip
+            f"worst class: {name}",
+            one.recall.value or 0.0,
+            one.recall.low,
+            one.recall.high,
+            percent(one.recall.value),
+            bounds(one.recall),
+            "\n".join([about, *told]),
+            missed or k in below_accuracy(self.workspace),
+            (Labelled(frozenset({k})),),
+            None,
+            marks,
+        )
 
     def _claim(self) -> float | None:
         contents = self.workspace.contents
@@ -109,9 +125,9 @@ class HeadlinePicture(QWidget):
     def _asked(self, key: str, of_class: int | None) -> tuple[tuple[tuple[float, str], ...], list[str], bool]:
         """What the criteria ask of a figure: marks, words, and whether one of them is missed. They are always of all images."""
         marks, told, missed = list[tuple[float, str]](), list[str](), False
-        if self.workspace.shown.measured.of_selection:
+        if self.workspace.shown.results.measured.of_selection:
             return (), [], False
-        for one in self.workspace.shown.criteria:
+        for one in self.workspace.shown.results.criteria:
             try:
                 wanted = parse_criterion(one.outcome.text, self.workspace.shown.classes)
             except InputError:
@@ -155,13 +171,13 @@ class HeadlinePicture(QWidget):
         return made
 
 
-def _verdict(found: Held) -> str:
+def _verdict(found: RequirementOutcome) -> str:
     return f"Asked: {words.clipped(found.text, 60)}: {found.verdict}"
 
 
 def worst_classes(workspace: Workspace) -> list[tuple[int, ClassFigures]]:
     """The classes with images and their numbers, those first whose recall's interval ends lowest."""
-    found = [(k, one) for k, one in enumerate(workspace.shown.measured.figures.classes) if one.support]
+    found = [(k, one) for k, one in enumerate(workspace.shown.results.measured.figures.classes) if one.support]
     return sorted(found, key=lambda each: (_top(each[1]), each[1].recall.value or 0.0, each[0]))
 
 

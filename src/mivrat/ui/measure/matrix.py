@@ -25,7 +25,7 @@ from PySide6.QtWidgets import QApplication, QSizePolicy, QToolTip, QWidget
 
 from mivrat.core.base.numbers import with_bounds
 from mivrat.core.figures.blocks import farthest, pooled
-from mivrat.core.selecting.selection import Cells, Labelled, Predicted
+from mivrat.core.selecting.selection import Labelled, MatrixCells, Predicted
 from mivrat.ui import words
 from mivrat.ui.measure.matrix_cells import CellsInView, Layout, paint_cells, paint_marks, paint_names
 from mivrat.ui.measure.matrix_picture import Marks, MatrixPicture
@@ -160,7 +160,7 @@ class ConfusionMatrix(QWidget):
 
     @property
     def _matrix(self) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
-        return self.workspace.shown.measured.figures.matrix
+        return self.workspace.shown.results.measured.figures.matrix
 
     def values(self) -> tuple[Values, float]:
         """What the cells show, and the largest value off the diagonal (at least 1).
@@ -399,7 +399,7 @@ class ConfusionMatrix(QWidget):
         labelled: set[int] = set()
         predicted: set[int] = set()
         for condition in self.workspace.shown.conditions:
-            if isinstance(condition, Cells):
+            if isinstance(condition, MatrixCells):
                 return sorted(condition.cells)
             if isinstance(condition, Labelled):
                 labelled = set(condition.classes)
@@ -417,7 +417,7 @@ class ConfusionMatrix(QWidget):
         elif beside:
             cells = frozenset(self._selected_cells()) ^ {(label_index, predicted)}
             rest = tuple(c for c in self.workspace.shown.conditions if c.kind not in ("labelled", "predicted", "cells"))
-            self.workspace.shown.replace(*rest, *((Cells(cells),) if cells else ()))
+            self.workspace.shown.replace(*rest, *((MatrixCells(cells),) if cells else ()))
         else:
             choose(Labelled(frozenset({label_index})), Predicted(frozenset({predicted})))
 
@@ -493,7 +493,7 @@ class ConfusionMatrix(QWidget):
         if predicted < 0:
             return f"labelled {classes[label_index]}: {int(matrix[label_index].sum())} images"
         amount, total = int(matrix[label_index, predicted]), int(matrix[label_index].sum())
-        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
+        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.results.measured
         judged, among = snapshot.judged, measured.among
         use = judged.evaluated_among(among)
         found = judged.share(judged.predicted == predicted, use & (judged.labels == label_index))

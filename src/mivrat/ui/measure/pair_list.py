@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 from mivrat.core.base.text import printable
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.confusion import ConfusedPair
-from mivrat.core.selecting.selection import Cells
+from mivrat.core.selecting.selection import MatrixCells
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import elided_pair, tip
 from mivrat.ui.theme import font
@@ -94,4 +94,4 @@ class PairList(QTableWidget):
         one = self.pairs[line]
         there, back = (one.first, one.second), (one.second, one.first)
         choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
-        choose(Cells(frozenset({1: {there}, 2: {back}}.get(column, {there, back}))))
+        choose(MatrixCells(frozenset({1: {there}, 2: {back}}.get(column, {there, back}))))

@@ -27,6 +27,7 @@ class Reliability(Page, QWidget):
     """The diagram under a sentence with its figures; or accuracy against coverage in its place."""
 
     title, place_id = "Confidence", "confidence"
+    help = "Whether the confidence can be believed, and what accuracy a threshold on it buys."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -49,7 +50,7 @@ class Reliability(Page, QWidget):
         self.one_class = Choice(["all classes"], "confidence, or one class's probability")
         self.one_class.setMaximumWidth(220)
         self.one_class.activated.connect(lambda _: self._start())
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self.pages = QStackedWidget()
         for page in (self.diagram, self.spread, self.coverage, self.threshold):
@@ -69,7 +70,7 @@ class Reliability(Page, QWidget):
 
     def _fitted(self) -> float | None:
         """The temperature that fits best, where it can be told."""
-        deep = self.workspace.shown.measured.deep
+        deep = self.workspace.shown.results.measured.deep
         found = deep.temperature if deep is not None else None
         return found.value if found is not None and found.identifiable else None
 
@@ -93,7 +94,7 @@ class Reliability(Page, QWidget):
     def _start(self) -> None:
         """Work out the calibration of one class's probability: the share labelled so, bin by bin."""
         k = self.one_class.currentIndex() - 1 if not self.diagram.with_temperature else -1
-        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.measured
+        snapshot, measured = self.workspace.shown.snapshot, self.workspace.shown.results.measured
         self._working.cancel()
         if k < 0 or not snapshot.judged.has_scores:
             self._take(None)
@@ -119,7 +120,7 @@ class Reliability(Page, QWidget):
 
     def _refresh(self) -> None:
         self._offer()
-        measured = self.workspace.shown.measured
+        measured = self.workspace.shown.results.measured
         gap = measured.figures.calibration.signed_gap
         if gap is None:
             self.summary.setText("No labelled image has been scored yet.")
@@ -131,7 +132,7 @@ class Reliability(Page, QWidget):
             total = sum(each.count for each in one.bins)
             self.summary.setText(
                 f"Probability of {self.one_class.currentText()} against the share labelled so: mean gap "
-                f"{percent(one.ece)} over {len(one.bins)} bins (N = {total})."
+                f"{percent(one.ece)} over {len(one.bins)} bins (N = {words.count(total)})."
             )
             self.further.setText("")
             return
@@ -144,7 +145,7 @@ class Reliability(Page, QWidget):
         if deep is not None and deep.chance is not None and found.ece is not None:
             beyond = "more than chance explains" if found.ece > deep.chance.high else "no more than chance would show"
             chance = f"; by chance {percent(deep.chance.median)}, 95 % below {percent(deep.chance.high)}: {beyond}"
-        self.summary.setText(f"{lean}.  ECE {percent(found.ece)} (N = {measured.figures.total}){chance}.")
+        self.summary.setText(f"{lean}.  ECE {percent(found.ece)} (N = {words.count(measured.figures.total)}){chance}.")
         tip(
             self.summary,
             f"ECE: mean gap between confidence and accuracy over {len(found.bins)} bins of equal width, weighted by images (Naeini 2015, Guo 2017). The largest gap is {percent(found.mce)}. At small N the ECE is too high: “by chance” is what a perfectly calibrated model would show on as many images.",
@@ -165,7 +166,7 @@ class Reliability(Page, QWidget):
         )
 
     def _temperature(self) -> str:
-        deep = self.workspace.shown.measured.deep
+        deep = self.workspace.shown.results.measured.deep
         found = deep.temperature if deep is not None else None
         if deep is None:
             return "Temperature, chance and coverage are being computed …"

@@ -33,7 +33,7 @@ class ReliabilityDiagram(Diagram):
         self.workspace, self.small = workspace, small
         self.equal_count = self.with_temperature = False
         self.of_class: Calibration | None = None
-        self.shares = self.add(0, x=(0, 1), y=(0, 1))
+        self.shares = self.add(0, x=(0, 1), y=(-0.02, 1.03))  # room for whole dots at either end
         fifths = [tick / 5 for tick in range(6)]
         if small:
             self.setMinimumSize(QSize(90, 90))
@@ -54,7 +54,7 @@ class ReliabilityDiagram(Diagram):
 
     @property
     def _calibration(self) -> Calibration:
-        measured = self.workspace.shown.measured
+        measured = self.workspace.shown.results.measured
         if self.of_class is not None:
             return self.of_class
         if self.equal_count and measured.deep is not None:
@@ -67,7 +67,7 @@ class ReliabilityDiagram(Diagram):
 
     def after(self) -> Calibration | None:
         """What is drawn over the bins: the reliability after temperature scaling, out of fold."""
-        deep = self.workspace.shown.measured.deep
+        deep = self.workspace.shown.results.measured.deep
         if not self.with_temperature or self.of_class is not None or deep is None or deep.temperature is None:
             return None
         return deep.temperature.reliability_after
@@ -78,7 +78,7 @@ class ReliabilityDiagram(Diagram):
         compared = shown.compared
         if compared is None or compared.b_figures is None or self.of_class is not None or self.equal_count:
             return None
-        return compared.b_figures.calibration if compared.of_selection == shown.measured.of_selection else None
+        return compared.b_figures.calibration if compared.of_selection == shown.results.measured.of_selection else None
 
     # --- its marks ---
 
@@ -216,8 +216,10 @@ class ReliabilityDiagram(Diagram):
         ends = np.array([(one.accuracy.low, one.accuracy.high) for one in filled], float)
         sheet = theme.colour("sheet")
         for some, token, strength in (
-            (beyond == 0, "soft", 0.3), (beyond < 0, "wrong", 0.55), (beyond > 0, "look", 0.55),
-        ):  # fmt: skip
+            (beyond == 0, "soft", 0.3),
+            (beyond < 0, "wrong", 0.55),
+            (beyond > 0, "look", 0.55),
+        ):
             if some.any():
                 fill = mix(sheet, theme.colour(token), strength)
                 sides = (x - half)[some], (x + half)[some], np.minimum(x, y)[some], np.maximum(x, y)[some]
@@ -226,8 +228,10 @@ class ReliabilityDiagram(Diagram):
         if known.any() and not self.small:
             self.shares.addItem(line(np.repeat(x[known], 2), ends[known].ravel(), pen("ink"), pairs=True))
         for some, token, symbol, size in (
-            (beyond == 0, "accent", "o", 7), (beyond < 0, "wrong", "d", 10), (beyond > 0, "look", "d", 10),
-        ):  # fmt: skip
+            (beyond == 0, "accent", "o", 7),
+            (beyond < 0, "wrong", "d", 10),
+            (beyond > 0, "look", "d", 10),
+        ):
             if some.any():
                 made = dots(x[some], y[some], theme.colour(token), size=size if not self.small else size - 1)
                 made.setSymbol(symbol)

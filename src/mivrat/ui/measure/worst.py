@@ -40,7 +40,7 @@ class Worst(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace = workspace
-        self._workers = workspace.parallel.group(1)
+        self._workers = workspace.group(1)
         self._working = LatestOnly(self._workers)
         self.classes = IntervalRows(workspace, "worst classes: recall", names=NAMES_WIDE)
         self.groups = IntervalRows(workspace, "worst groups: accuracy", names=NAMES_WIDE)
@@ -79,17 +79,23 @@ class Worst(QWidget):
 
     def refresh(self) -> None:
         """Show what is measured now; the groups come from a worker."""
-        measured, snapshot = self.workspace.shown.measured, self.workspace.shown.snapshot
+        measured, snapshot = self.workspace.shown.results.measured, self.workspace.shown.snapshot
         names = self.workspace.shown.classes
         found, low = worst_classes(self.workspace), below_accuracy(self.workspace)
         rows = [
             IntervalRow(
-                names[k], one.recall.value or 0.0, one.recall.low, one.recall.high, "", f"N {words.count(one.support)}",
+                names[k],
+                one.recall.value or 0.0,
+                one.recall.low,
+                one.recall.high,
+                "",
+                f"N {words.count(one.support)}",
                 f"recall of {names[k]}: {with_bounds(one.recall)}, {words.images(one.support)} labelled so",
-                k in low, (Labelled(frozenset({k})),),
+                k in low,
+                (Labelled(frozenset({k})),),
             )
             for k, one in found[:MOST]
-        ]  # fmt: skip
+        ]
         self.classes.show_rows(rows, (0.0, 1.0))
         more = len(found) - len(rows)
         self.of_classes.setText(
@@ -128,12 +134,18 @@ class Worst(QWidget):
         self.column, p = column, groups[0].p
         rows = [
             IntervalRow(
-                one.name, one.accuracy.value or 0.0, one.accuracy.low, one.accuracy.high, "", f"N {words.count(one.accuracy.total)}",
+                one.name,
+                one.accuracy.value or 0.0,
+                one.accuracy.low,
+                one.accuracy.high,
+                "",
+                f"N {words.count(one.accuracy.total)}",
                 f"{column} {one.name}: accuracy {with_bounds(one.accuracy)}, {words.images(one.accuracy.total)}",
-                one.p < 0.05, (InGroup(column, frozenset({(one.name, positions[one.name])})),),
+                one.p < 0.05,
+                (InGroup(column, frozenset({(one.name, positions[one.name])})),),
             )
             for one in groups[:MOST]
-        ]  # fmt: skip
+        ]
         self.groups.show_rows(rows, (0.0, 1.0))
         told = f"accuracy by {words.clipped(column, 20)}: "
         if p < 0.05:

@@ -11,10 +11,12 @@ class Page:
     """Put before the widget that a page is: ``class Headline(Page, QWidget)``.
 
     ``title`` stands on its tab; ``place_id`` stands for it in a study's bookmark and never changes, whatever the tab is called.
+    ``help`` says in a sentence or two what it is for: over its tab, and above the keys.
     """
 
     title: ClassVar[str]
     place_id: ClassVar[str]
+    help: ClassVar[str]
 
     @property
     def settled(self) -> bool:

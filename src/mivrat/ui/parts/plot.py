@@ -194,14 +194,14 @@ class Diagram(pg.GraphicsLayoutWidget):  # type: ignore[misc]
         if key in (self.backward, self.forward) and marks and not alt:
             by = 1 if key == self.forward else -1
             self.cursor = marks - 1 if self.cursor < 0 and by < 0 else min(marks - 1, max(0, self.cursor + by))
-            self.tell_cursor()
+            self.show_cursor()
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and marks:
             beside = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             self.select(self.cursor, beside, enter=key != Qt.Key.Key_Space)
         else:
             QWidget.keyPressEvent(self, event)
 
-    def tell_cursor(self) -> None:
+    def show_cursor(self) -> None:
         """Mark where keys have come to, and say what it is."""
         corner, told = self.mark_rect(self.cursor).bottomRight().toPoint(), self.describe(self.cursor)
         self.setAccessibleDescription(told)
@@ -301,9 +301,13 @@ def dots(x: Numbers, y: Numbers, fill: QColor, edge: QPen | None = None, size: f
 def bars(left: Numbers, right: Numbers, low: Numbers, high: Numbers, fill: QColor) -> pg.BarGraphItem:
     """Filled bars without an edge."""
     return pg.BarGraphItem(
-        x0=np.asarray(left, float), x1=np.asarray(right, float), y0=np.asarray(low, float), y1=np.asarray(high, float),
-        brush=fill, pen=pg.mkPen(None),
-    )  # fmt: skip
+        x0=np.asarray(left, float),
+        x1=np.asarray(right, float),
+        y0=np.asarray(low, float),
+        y1=np.asarray(high, float),
+        brush=fill,
+        pen=pg.mkPen(None),
+    )
 
 
 def rgb(colours: Sequence[QColor]) -> NDArray[np.uint8]:

@@ -13,6 +13,9 @@ from PySide6.QtWidgets import QGraphicsGridLayout
 # Where the axes stand around the range drawn on, and the order in which they are drawn.
 _PLACES = {"top": (1, 1), "left": (2, 0), "right": (2, 2), "bottom": (3, 1)}
 _MIDDLE, _ABOVE_ALL = (2, 1), 0.5
+# As a window goes, Python may have taken the attributes of a drawn thing away before the toolkit asks for its bounds the last time.
+for _name in ("_previousGeometry", "_boundingRectCache", "_painterPathCache"):
+    setattr(pg.GraphicsWidget, _name, None)
 
 
 class PlotArea(pg.GraphicsWidget):  # type: ignore[misc]

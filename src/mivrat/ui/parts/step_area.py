@@ -43,7 +43,7 @@ class StepArea(QWidget):
 
     def __init__(self, *kinds: type[Page]) -> None:
         super().__init__()
-        self._kinds, self.tabs = kinds, Tabs([kind.title for kind in kinds])
+        self._kinds, self.tabs = kinds, Tabs([kind.title for kind in kinds], [kind.help for kind in kinds])
         self.pages = QStackedWidget()
         # The file of the study shown, beside which pictures are saved.
         self.study_path: Callable[[], Path | None] = lambda: None
@@ -100,6 +100,11 @@ class StepArea(QWidget):
         for i, kind in enumerate(self._kinds):
             if place_id.lower() in (kind.place_id, kind.title.lower()):
                 self.choose(i)
+
+    @property
+    def help(self) -> tuple[str, str]:
+        """The title of the page shown, and what it is for."""
+        return self._current.title, self._current.help
 
     @property
     def page(self) -> QWidget:

@@ -301,11 +301,11 @@ class StateMark(QWidget):
 
 
 class Tabs(QWidget):
-    """A line of exclusive text tabs; arrow keys move along it."""
+    """A line of exclusive text tabs; arrow keys move along it. ``tips`` say what each is for."""
 
     chosen = Signal(int)
 
-    def __init__(self, names: Sequence[str]) -> None:
+    def __init__(self, names: Sequence[str], tips: Sequence[str] = ()) -> None:
         super().__init__()
         self.names = tuple(names)
         self._group = QButtonGroup(self)
@@ -318,6 +318,8 @@ class Tabs(QWidget):
             tab.setMinimumWidth(chosen.horizontalAdvance(name) + 4)  # never cut, whatever stands beside it
             self._group.addButton(tab, i)
             layout.addWidget(tab)
+            if tips:
+                tip(tab, tips[i])
         layout.addStretch(1)
         self.setLayout(layout)
         self._group.button(0).setChecked(True)

@@ -39,6 +39,7 @@ class ClassPage(Page, QWidget):
     """Two lists to pair labels with classes, where that is needed, above the table of classes."""
 
     title, place_id = "Classes", "classes"
+    help = "Which name in the image set stands for which class of the model, and the families of classes."
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()

@@ -60,6 +60,7 @@ class InputsPage(Page, Scrolled):
     """Lists models, image sets and runs; everything it changes can be taken back."""
 
     title, place_id = "Inputs", "inputs"
+    help = "The models and image sets of this study, and which runs of one on the other there are."
 
     run_wanted = Signal(int)
     pairs_wanted = Signal()
@@ -126,13 +127,13 @@ class InputsPage(Page, Scrolled):
             lost = model.path in contents.missing
             entry = _Entry(contents.model_name(model.id), model.path)
             if not model.kind.can.scores:
-                entry.tell(f"{model.kind.called} made elsewhere")
+                entry.describe(f"{model.kind.called} made elsewhere")
             else:
                 guess = "; the recipe is a guess: see Recipe and Check" if model.recipe_is_guess else ""
                 address = address_in(model.path) if model.kind.can.asked else ""
                 host = address.partition("://")[2]
                 what = f"{model.kind.called} at {host or 'an unknown host'}; " if model.kind.can.asked else ""
-                entry.tell(f"{what}recipe {model.recipe.summary()}{guess}")
+                entry.describe(f"{what}recipe {model.recipe.summary()}{guess}")
             if lost:
                 entry.lack("The file is not there.", partial(self._choose_moved_model, model), not self.workspace.busy)
             offers: list[tuple[str, Callable[[], object]]] = [("Rename…", partial(self._start_renaming, model))]
@@ -182,9 +183,9 @@ class InputsPage(Page, Scrolled):
         usual = snapshot.record.recipe if snapshot.record.kind.can.scores else None
         self.workspace.allow(path.parent)
         edit = study_edits.add_model(path, snapshot.record.info.set_id, usual)
-        self.workspace.edits.take(edit, then=lambda: self._tell_added(edit.words))
+        self.workspace.edits.take(edit, then=lambda: self._describe_added(edit.words))
 
-    def _tell_added(self, words_of_it: str) -> None:
+    def _describe_added(self, words_of_it: str) -> None:
         self.workspace.notices.say(f"{words_of_it}: Score or Show it below, under Runs. The run shown stays.")
 
     def _withdraw(self, address: str) -> None:
@@ -244,7 +245,7 @@ class InputsPage(Page, Scrolled):
         entry = _Entry(one.name, one.root)
         classes = len(contents.per_class.get(one.id, ()))
         told = f"{words.images(one.images)}, {words.count(one.labelled)} labelled, {classes} of {len(contents.classes)} classes"
-        entry.tell(f"{told}; drawn: {one.drawn}" if one.drawn else told)
+        entry.describe(f"{told}; drawn: {one.drawn}" if one.drawn else told)
         role = Choice(ROLES, f"what {one.name} is used for")
         tip(role, "\n".join(MEANINGS.values()))
         role.setCurrentText(one.role)
@@ -411,7 +412,7 @@ class _Entry(QFrame):
         self._body.addLayout(about)
         self.setStyleSheet(f"#entry {{ border: none; border-bottom: 1px solid {theme.tokens.line}; }}")
 
-    def tell(self, text: str) -> None:
+    def describe(self, text: str) -> None:
         self._told.setText(text)
 
     def put(self, widget: QWidget) -> None:

@@ -45,29 +45,31 @@ class RecipeForm(QWidget):
         self._grid.setHorizontalSpacing(14)
         self._grid.setVerticalSpacing(7)
         self._grid.setColumnStretch(1, 1)
-        self.mode = self._choice(MODES, "colour mode", lambda key: self._tell("mode", mode=key))
-        self.rotate = self._check("apply EXIF orientation", lambda on: self._tell("picture", exif_rotate=on))
+        self.mode = self._choice(MODES, "colour mode", lambda key: self._notify("mode", mode=key))
+        self.rotate = self._check("apply EXIF orientation", lambda on: self._notify("picture", exif_rotate=on))
         self.rule = self._choice(RULES, "resize rule", self._change_rule)
         self.height_box, self.width_box = (self._spin(name, self._change_size) for name in ("height", "width"))
         self.times, self.crop_times, self.padding_name = (label(text, soft=True) for text in ("×", "×", "padding"))
-        self.filter = self._choice(dict.fromkeys(FILTERS), "filter", lambda key: self._tell("resize", filter=key))
-        self.antialias = self._check("antialiased", lambda on: self._tell("resize", antialias=on))
+        self.filter = self._choice(dict.fromkeys(FILTERS), "filter", lambda key: self._notify("resize", filter=key))
+        self.antialias = self._check("antialiased", lambda on: self._notify("resize", antialias=on))
         tip(self.antialias, "Widen the filter when shrinking, so that no pixel is passed over")
-        self.padding = self._numbers("padding, 0 to 255", lambda numbers: self._tell("resize", pad_value=numbers))
+        self.padding = self._numbers("padding, 0 to 255", lambda numbers: self._notify("resize", pad_value=numbers))
         self.crop = self._check("centre crop", self._toggle_crop)
         self.crop_height, self.crop_width = (
             self._spin(f"crop {name}", self._change_crop) for name in ("height", "width")
         )
         self.range = self._choice(dict.fromkeys([*VALUE_RANGES, OWN]), "values, by meaning", self._choose_range)
-        self.scale = self._numbers("scale", lambda numbers: self._tell("values", scale=numbers[0] if numbers else None))
-        self.mean = self._numbers("mean", lambda numbers: self._tell("values", mean=numbers))
-        self.std = self._numbers("deviation", lambda numbers: self._tell("values", std=numbers))
-        self.order = self._choice(ORDERS, "order of the axes", lambda key: self._tell("tensor", order=key))
+        self.scale = self._numbers(
+            "scale", lambda numbers: self._notify("values", scale=numbers[0] if numbers else None)
+        )
+        self.mean = self._numbers("mean", lambda numbers: self._notify("values", mean=numbers))
+        self.std = self._numbers("deviation", lambda numbers: self._notify("values", std=numbers))
+        self.order = self._choice(ORDERS, "order of the axes", lambda key: self._notify("tensor", order=key))
         self.dtype = self._choice(
-            dict.fromkeys(DTYPES), "type of the values", lambda key: self._tell("tensor", dtype=key)
+            dict.fromkeys(DTYPES), "type of the values", lambda key: self._notify("tensor", dtype=key)
         )
         self.input, self.output = (self._text(name, f"the model's only {name}") for name in ("input", "output"))
-        self.kind = self._choice(KINDS, "kind of scores", lambda key: self._tell("scores", kind=key))
+        self.kind = self._choice(KINDS, "kind of scores", lambda key: self._notify("scores", kind=key))
         self._row("Picture", row(self.mode, self.rotate, None))
         self._row("Resize", row(self.rule, self.height_box, self.times, self.width_box, None))
         self._row("", row(self.filter, self.antialias, None, self.padding_name, self.padding))
@@ -121,7 +123,7 @@ class RecipeForm(QWidget):
         made = self._line(f"name of the {entry}")
         made.setPlaceholderText(hint)
         made.editingFinished.connect(
-            lambda: self._tell("tensor", **{entry: made.text().strip()}) if made.isModified() else None
+            lambda: self._notify("tensor", **{entry: made.text().strip()}) if made.isModified() else None
         )
         return made
 
@@ -186,7 +188,7 @@ class RecipeForm(QWidget):
         field.setModified(False)
         field.setCursorPosition(0)
 
-    def _tell(self, part: str, **entries: Any) -> None:
+    def _notify(self, part: str, **entries: Any) -> None:
         if not self._filling:
             self.edited.emit(part, entries)
 
@@ -196,24 +198,24 @@ class RecipeForm(QWidget):
         if self.height_box.value() == 1:  # never set: the crop's size, or the commonest one
             side = self.crop_height.value() if self.crop.isChecked() else 224
             size = [side, side] if both else side
-        self._tell("resize", rule=rule, size=None if rule == "none" else size)
+        self._notify("resize", rule=rule, size=None if rule == "none" else size)
 
     def _change_size(self) -> None:
         rule = self.rule.currentData()
         height, width = self.height_box.value(), self.width_box.value()
-        self._tell("resize", size=height if rule == "shorter-side" else [height, width])
+        self._notify("resize", size=height if rule == "shorter-side" else [height, width])
 
     def _toggle_crop(self, on: bool) -> None:
         side = self.height_box.value() if self.rule.currentData() != "none" else 224
         last = self.crop_height.value(), self.crop_width.value()
-        self._tell("crop", size=(last if last != (1, 1) else (side, side)) if on else None)
+        self._notify("crop", size=(last if last != (1, 1) else (side, side)) if on else None)
 
     def _change_crop(self) -> None:
-        self._tell("crop", size=(self.crop_height.value(), self.crop_width.value()))
+        self._notify("crop", size=(self.crop_height.value(), self.crop_width.value()))
 
     def _choose_range(self, name: str) -> None:
         if name in VALUE_RANGES:
-            self._tell("range", values=VALUE_RANGES[name])
+            self._notify("range", values=VALUE_RANGES[name])
 
 
 def numbers_in(text: str) -> list[float] | None:

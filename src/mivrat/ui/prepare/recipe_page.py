@@ -40,6 +40,7 @@ class RecipePage(Page, QWidget):
     """Edits the recipe of the run shown; what is edited takes effect when it is adopted, as a run of its own."""
 
     title, place_id = "Recipe", "recipe"
+    help = "How pictures are prepared for the model, with one picture before and after."
 
     try_wanted = Signal()
 
@@ -48,7 +49,7 @@ class RecipePage(Page, QWidget):
         self.workspace = workspace
         self._drafts: dict[tuple[str, str, str], RecipeDraft] = {}
         self._hints: dict[tuple[str, str, str], list[Hint]] = {}
-        self._workers = self.workspace.parallel.group(1)
+        self._workers = self.workspace.group(1)
         self._preparing = LatestOnly(self._workers)
         self._build()
         self._late = Late(self, self.refresh, workspace.topics.run, workspace.topics.busy, workspace.topics.figures)
@@ -114,7 +115,6 @@ class RecipePage(Page, QWidget):
 
     def _leave(self) -> None:
         """Drafts end with the study; what was not adopted was not decided."""
-        self._preparing.cancel()
         self._drafts.clear()
         self._hints.clear()
         self._no_picture("")
@@ -159,8 +159,8 @@ class RecipePage(Page, QWidget):
     def _image(self) -> int | None:
         shown = self.workspace.shown.images
         return (
-            self.workspace.shown.current
-            if self.workspace.shown.current is not None
+            self.workspace.shown.focus.current
+            if self.workspace.shown.focus.current is not None
             else int(shown[0])
             if len(shown)
             else None

@@ -34,6 +34,7 @@ class TryOutPage(Page, QWidget):
     """Scores a few images and shows them; whether pictures, labels and answers belong together is seen here first."""
 
     title, place_id = "Try-out", "try out"
+    help = "Twelve random images, scored and shown with their labels, to see that pictures and classes fit before the full run."
 
     looked = Signal()
 
@@ -95,7 +96,7 @@ class TryOutPage(Page, QWidget):
     def _look(self, image: int) -> None:
         if image not in self.workspace.shown.images:
             self.workspace.shown.clear()
-        self.workspace.shown.look_at(image)
+        self.workspace.shown.focus.look_at(image)
         self.looked.emit()
 
 

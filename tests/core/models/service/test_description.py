@@ -143,9 +143,15 @@ def test_an_agreement_covers_nothing_else(own_folders: Path) -> None:
     plain = described("https://h/v2/models/m")
     keyed = described("https://h/v2/models/m", key={})
     others = [
-        *(described(url) for url in ("http://h:443/v2/models/m", "https://h:444/v2/models/m", "https://h.example/v2/models/m")),
-        *(described("https://h/v2/models/m", key=key) for key in ({"header": "X-Own"}, {"environment": "HOME"}, {"environment": "MIVRAT_OTHER"})),
-    ]  # fmt: skip
+        *(
+            described(url)
+            for url in ("http://h:443/v2/models/m", "https://h:444/v2/models/m", "https://h.example/v2/models/m")
+        ),
+        *(
+            described("https://h/v2/models/m", key=key)
+            for key in ({"header": "X-Own"}, {"environment": "HOME"}, {"environment": "MIVRAT_OTHER"})
+        ),
+    ]
     agree(agreement_of(plain))
     assert is_agreed(plain)
     assert is_agreed(described("https://h:443/v2/models/other"))

@@ -103,7 +103,12 @@ def _server(place: str, planted: str, sent: list[str]) -> object:
         if method == "GET" and path.endswith("/v2"):
             return said({"extensions": [planted]})
         if method == "GET":
-            about = {"name": "net", "versions": ["1"], "inputs": [{"name": "image", "datatype": "FP32", "shape": [-1, 3, 16, 16]}], "outputs": [{"name": "scores", "datatype": "FP32", "shape": [-1, 3]}]}  # fmt: skip
+            about = {
+                "name": "net",
+                "versions": ["1"],
+                "inputs": [{"name": "image", "datatype": "FP32", "shape": [-1, 3, 16, 16]}],
+                "outputs": [{"name": "scores", "datatype": "FP32", "shape": [-1, 3]}],
+            }
             spoilt = {
                 "version": ("versions", [planted]),
                 "versions": ("versions", ["1", planted]),

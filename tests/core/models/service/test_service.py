@@ -18,7 +18,7 @@ from PIL import Image
 from mivrat import cli
 from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE
 from mivrat.core.base.errors import InputError, NotAgreed
-from mivrat.core.base.job import StopSignal
+from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.base.log import begin_logging, end_logging
 from mivrat.core.heatmaps.maps import Target, maker_of
 from mivrat.core.models.onnx_model import OnnxModel
@@ -470,8 +470,9 @@ def test_a_stop_calls_off_what_hangs_and_what_was_answered_is_kept(images: Image
             stop.stop()
 
         threading.Thread(target=stop_at_the_fifth, daemon=True).start()
-        for _ in evaluation.run(stop):
-            pass
+        with stopped_by(stop):
+            for _ in evaluation.run():
+                pass
         assert time.monotonic() - stopped[0] < 3
         assert study.rows("SELECT COUNT(*) FROM answer WHERE state = 1")[0][0] == 4
         assert (evaluation.answers.state == PENDING).sum() >= 8

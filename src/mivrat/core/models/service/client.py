@@ -101,7 +101,7 @@ class RetryPolicy:
 
 
 @dataclass
-class Tally:
+class RequestCounts:
     """What was asked of a service since the program began: requests sent, those that repeated an earlier one, and those refused
     or given up."""
 
@@ -137,7 +137,7 @@ class ServiceClient:
 
         self.description, self._blanker = description, Blanker(key)
         self.patience = patience or RetryPolicy()
-        self.tally = Tally()
+        self.tally = RequestCounts()
         limits, loopback = description.limits, urlsplit(description.url).hostname in LOOPBACK
         headers = {"Accept-Encoding": "identity", "User-Agent": "mivrat", **description.request.headers}
         if description.key is not None and key:

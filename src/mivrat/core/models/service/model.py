@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import Future
 from concurrent.futures import wait as wait_for
 from contextlib import suppress
@@ -23,11 +23,11 @@ from mivrat.core.models.model import Capabilities, ModelKind
 from mivrat.core.models.scores import Kind
 from mivrat.core.models.service import open_inference
 from mivrat.core.models.service.agreement import agreement_of, is_agreed, question
-from mivrat.core.models.service.client import BadAnswer, NoAnswer, Refused, ServiceClient, Tally
+from mivrat.core.models.service.client import BadAnswer, NoAnswer, Refused, RequestCounts, ServiceClient
 from mivrat.core.models.service.described import Described
 from mivrat.core.models.service.description import ENDING, Description, read_description
 from mivrat.core.models.service.keys import find_key
-from mivrat.core.models.service.open_inference import DATATYPES, ModelMetadata, OpenInference, Port, ask_about
+from mivrat.core.models.service.open_inference import DATATYPES, ModelMetadata, OpenInference, ServerPort, ask_about
 from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
 from mivrat.core.pictures.decode import PictureFile, decode_picture
 from mivrat.core.pictures.image_sets import ImageSet
@@ -44,7 +44,7 @@ WORDS: dict[Form, str] = {
 
 
 @dataclass(frozen=True)
-class Asked:
+class ServiceAnswers:
     """What came of asking for some images: their rows (images x columns, float32), or why there are none; ``again`` tells that
     another time they may be answered, ``of_image`` that the next image may be."""
 
@@ -91,7 +91,7 @@ class ServiceModel:
             else Described(description, classes, self.columns)
         )
 
-    def _image_port(self, recipe: Recipe | None) -> Port | None:
+    def _image_port(self, recipe: Recipe | None) -> ServerPort | None:
         """The input that the images go into, where the server tells of any."""
         ports, wanted = self.told.inputs, recipe.tensor.input if recipe else ""
         if not ports:
@@ -120,7 +120,7 @@ class ServiceModel:
             )
         return found[0]
 
-    def _form(self, port: Port | None) -> Form:
+    def _form(self, port: ServerPort | None) -> Form:
         said = self.description.encoding
         if self.description.send != "open-inference":
             return said or "jpeg"
@@ -133,7 +133,7 @@ class ServiceModel:
             )
         return said or ("png" if takes_pictures else "tensor")
 
-    def _recipe(self, port: Port | None, given: Recipe | None) -> Recipe:
+    def _recipe(self, port: ServerPort | None, given: Recipe | None) -> Recipe:
         if self.form != "tensor":
             made, changed = picture_recipe(given)
             if changed:
@@ -222,7 +222,7 @@ class ServiceModel:
         return f"a prediction service at {self.description.host} answers{version}; images would go {WORDS[self.form]}, and none has been sent"
 
     @property
-    def tally(self) -> Tally:
+    def tally(self) -> RequestCounts:
         return self.client.tally
 
     def expect_version(self, version: str) -> None:
@@ -264,30 +264,30 @@ class ServiceModel:
         """Images in one request."""
         return self.description.limits.per_request if self.description.send == "open-inference" else 1
 
-    def ask(self, images: Sequence[Payload]) -> Future[Asked]:
+    def ask(self, images: Sequence[Payload]) -> Future[ServiceAnswers]:
         """Ask for the answers to at most ``per_request`` images of one size. What the future gives tells of what failed; it raises InputError
         where the service may not be asked at all any more, and cancelling it calls the request off. Raises NotAgreed."""
         self.may_send(len(images))
         content, headers = self.speaks.request(images)
-        found: Future[Asked] = Future()
+        found: Future[ServiceAnswers] = Future()
         sent = self.client.post(self.speaks.url, content, headers, lambda answer: self.speaks.rows(answer, len(images)))
         sent.add_done_callback(lambda done: self._settle(done, found))
         found.add_done_callback(lambda done: sent.cancel() if done.cancelled() else None)
         return found
 
-    def _settle(self, sent: Future[tuple[NDArray[np.float32], str]], found: Future[Asked]) -> None:
+    def _settle(self, sent: Future[tuple[NDArray[np.float32], str]], found: Future[ServiceAnswers]) -> None:
         if sent.cancelled() or not found.set_running_or_notify_cancel():
             return
         try:
             rows, version = sent.result()
             self._refuse_other_version(version)
-            found.set_result(Asked(rows))
+            found.set_result(ServiceAnswers(rows))
         except Refused as error:
-            found.set_result(Asked(None, f"the service refused it: {error}", of_image=error.of_image))
+            found.set_result(ServiceAnswers(None, f"the service refused it: {error}", of_image=error.of_image))
         except BadAnswer as error:
-            found.set_result(Asked(None, f"the service gave {error}"))
+            found.set_result(ServiceAnswers(None, f"the service gave {error}"))
         except NoAnswer as error:
-            found.set_result(Asked(None, str(error), again=True))
+            found.set_result(ServiceAnswers(None, str(error), again=True))
         except BaseException as error:
             found.set_exception(error)
 
@@ -316,7 +316,7 @@ class ServiceModel:
         """The rows for some images of one size, asked for whether they are known or not; ``together`` in one request, where not as many
         as is usual. Raises InputError where one is not answered."""
         size = together or self.per_request
-        stop, asked = current_stop(), list[Future[Asked]]()
+        stop, asked = current_stop(), list[Future[ServiceAnswers]]()
         groups = [images[first : first + size] for first in range(0, len(images), size)]
         if groups:
             self.may_send(len(images), len(groups))
@@ -367,7 +367,11 @@ class ServiceModel:
     def _space(self) -> str:
         return "\n".join((self.content, canonical(self.recipe), self._version))
 
-    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    @property
+    def row_dtype(self) -> type[np.float32]:
+        return np.float32
+
+    def looked_up(self, image_set: ImageSet) -> tuple[NDArray[np.int64], Iterator[NDArray[np.floating]]]:
         """It scores, and lists nothing."""
         raise NotImplementedError
 
@@ -389,7 +393,7 @@ def _key(image: Payload) -> bytes:
     return told.digest()
 
 
-def _width(port: Port) -> int | None:
+def _width(port: ServerPort) -> int | None:
     """How many scores an output gives for each image; None where it does not say."""
     long = [n for n in port.shape[1:] if n != 1]
     return 1 if not long and len(port.shape) > 1 else long[0] if len(long) == 1 else None

@@ -30,7 +30,7 @@ MOST_PORTS, MOST_AXES, MOST_SIZE = 1000, 16, 1 << 31
 
 
 @dataclass(frozen=True)
-class Port:
+class ServerPort:
     """An input or output as a server tells of it; None where a size is free."""
 
     name: str
@@ -48,8 +48,8 @@ class ModelMetadata:
 
     name: str
     version: str
-    inputs: tuple[Port, ...] = ()
-    outputs: tuple[Port, ...] = ()
+    inputs: tuple[ServerPort, ...] = ()
+    outputs: tuple[ServerPort, ...] = ()
     binary: bool = False
 
 
@@ -120,13 +120,13 @@ def _metadata(answer: Answered, name: str, version: str, description: Descriptio
     )
 
 
-def _ports(told: object) -> tuple[Port, ...]:
+def _ports(told: object) -> tuple[ServerPort, ...]:
     found = []
     for one in told[:MOST_PORTS] if isinstance(told, list) else []:
         if not isinstance(one, dict) or not isinstance(one.get("shape"), list):
             continue
         shape = tuple(n if type(n) is int and 0 < n <= MOST_SIZE else None for n in one["shape"][:MOST_AXES])
-        found.append(Port(str(one.get("name", ""))[:200], str(one.get("datatype", ""))[:20], shape))
+        found.append(ServerPort(str(one.get("name", ""))[:200], str(one.get("datatype", ""))[:20], shape))
     return tuple(found)
 
 

@@ -32,7 +32,15 @@ def as_card(report: Report) -> str:
         *("Model", "Model file", "SHA-256 of the model", "Prediction service", "Service description"),
         *("Hash of address, name and version", "Classes", "Preprocessing"),
     )
-    data = ("Images", "Images listed", "Images in the figures", "Left out", "Hash of all pictures and labels", "Subset", "Related images")  # fmt: skip
+    data = (
+        "Images",
+        "Images listed",
+        "Images in the figures",
+        "Left out",
+        "Hash of all pictures and labels",
+        "Subset",
+        "Related images",
+    )
     lines = [f"# Model card: {plain(facts['Model'])}", ""]
     lines += [
         "## Model details",
@@ -56,7 +64,10 @@ def as_card(report: Report) -> str:
     ]
     lines += _table(("class", "labelled", "recall", "precision"), rows_of_classes)
     for column, rows_of_groups in report.groups:
-        lines += _table((plain(column), "images", "right", "95 % interval", "against the rest"), [(one.name, one.images, one.right, one.interval or "none", one.against_rest) for one in rows_of_groups])  # fmt: skip
+        lines += _table(
+            (plain(column), "images", "right", "95 % interval", "against the rest"),
+            [(one.name, one.images, one.right, one.interval or "none", one.against_rest) for one in rows_of_groups],
+        )
     lines += ["## Ethical considerations", "", _NOT_SAID, "", "## Caveats and recommendations", ""]
     lines += [f"- {plain(one)}" for one in report.limits]
     for finding in report.findings:

@@ -12,7 +12,7 @@ from mivrat.core.running.snapshot import Snapshot
 
 
 @dataclass(frozen=True)
-class Against:
+class OtherRun:
     """A run that the report's own is compared with, by what it is of (the content of model and recipe, the list of images, the
     classes); ``baseline``: that one is the baseline and the report's own run the candidate, or the other way round."""
 
@@ -62,5 +62,9 @@ def comparison_part(compared: Compared) -> ComparisonPart:
     for record, one in headline_differences(compared):
         points = record.in_percent
         shown = percent if points else decimal
-        lines.append(DifferenceLine(record.called, shown(one.a), shown(one.b), *difference_told(one.value, one.low, one.high, points)))  # fmt: skip
+        lines.append(
+            DifferenceLine(
+                record.called, shown(one.a), shown(one.b), *difference_told(one.value, one.low, one.high, points)
+            )
+        )
     return ComparisonPart(names.a, names.b, on, tuple(one.text for one in compared.claims), tuple(lines))

@@ -20,13 +20,13 @@ from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_wor
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding
 from mivrat.core.concluding.formatting import share_told
-from mivrat.core.concluding.requirements import Outcome, parse_criterion
+from mivrat.core.concluding.requirements import RequirementOutcome, parse_criterion
 from mivrat.core.figures.calibration import ReliabilityBin
 from mivrat.core.figures.groups import Group
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.models.service.places import host_in
 from mivrat.core.pictures.recipe import recipe_to_toml
-from mivrat.core.reporting.report.compared import Against, ComparedWith, ComparisonPart, comparison_part
+from mivrat.core.reporting.report.compared import ComparedWith, ComparisonPart, OtherRun, comparison_part
 from mivrat.core.reporting.report.definitions import Definition, definitions
 from mivrat.core.reporting.report.found import FindingLine, finding_line
 from mivrat.core.reporting.report.limits import limits
@@ -66,14 +66,14 @@ SECTIONS: dict[str, str] = {
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ReportChoices:
     """What the analyst wants of a report: which sections in which order, who made it, and the summary in their own words."""
 
     sections: tuple[str, ...] = tuple(SECTIONS)
     author: str = ""
     summary: str = ""
     # The runs compared with; None: whatever is held against this one.
-    against: tuple[Against, ...] | None = None
+    against: tuple[OtherRun, ...] | None = None
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ class CriterionLine:
     state: str
     figure: str
     more: str
-    outcome: Outcome
+    outcome: RequirementOutcome
 
 
 @dataclass(frozen=True)
@@ -96,7 +96,7 @@ class Report:
     title: str
     day: str
     study: str
-    wanted: Wanted
+    wanted: ReportChoices
     verdict: str
     verdict_state: str
     headline: str
@@ -165,7 +165,7 @@ class ReportInputs:
     metrics: dict[str, Any] = field(default_factory=dict)
 
 
-def gather(ground: EvaluationContext, told: ReportInputs, wanted: Wanted) -> Report:
+def gather(ground: EvaluationContext, told: ReportInputs, wanted: ReportChoices) -> Report:
     """Gather a report of a run."""
     snapshot = ground.snapshot
     record, figures = snapshot.record, snapshot.figures
@@ -173,7 +173,11 @@ def gather(ground: EvaluationContext, told: ReportInputs, wanted: Wanted) -> Rep
     criteria = tuple(_criterion(one, ground.classes) for one in told.criteria)
     state, verdict = verdict_of(criteria, findings)
     top1 = figures.top_k[1]
-    headline = f"Top-1 accuracy {percent(top1.value)}{_in_brackets(top1)}, N = {count(top1.total)}." if top1.total else "No labelled image was scored."  # fmt: skip
+    headline = (
+        f"Top-1 accuracy {percent(top1.value)}{_in_brackets(top1)}, N = {count(top1.total)}."
+        if top1.total
+        else "No labelled image was scored."
+    )
     if record.threshold is not None:
         headline += (
             f" {record.classes[-1]} is called from a probability of {record.threshold:.3g} on, the threshold adopted."
@@ -207,7 +211,9 @@ def gather(ground: EvaluationContext, told: ReportInputs, wanted: Wanted) -> Rep
         _checks(told.checks),
         headline_lines(ground, told.deep),
         tuple(class_line(record.classes[k], figures.classes[k]) for k in order) if figures.total else (),
-        tuple(tuple(int(n) for n in line) for line in figures.matrix) if 0 < len(record.classes) <= MOST_CLASSES and figures.total else (),
+        tuple(tuple(int(n) for n in line) for line in figures.matrix)
+        if 0 < len(record.classes) <= MOST_CLASSES and figures.total
+        else (),
         tuple(record.classes),
         pair_lines(ground),
         tuple(figures.calibration.bins),
@@ -218,11 +224,18 @@ def gather(ground: EvaluationContext, told: ReportInputs, wanted: Wanted) -> Rep
         training_told,
         findings,
         tuple(limits(ground, told.checks, told.suspected, bool(told.compared))),
-        tuple(definitions(ground, has_groups=bool(told.groups), compared=bool(told.compared), findings=[one for one, _ in told.findings])),
+        tuple(
+            definitions(
+                ground,
+                has_groups=bool(told.groups),
+                compared=bool(told.compared),
+                findings=[one for one, _ in told.findings],
+            )
+        ),
         commands(record, against),
         listed(ground),
         len(record.image_set.items),
-    )  # fmt: skip
+    )
 
 
 def _worst_first(recall: Proportion) -> tuple[float, float]:
@@ -273,7 +286,7 @@ def _in_brackets(share: Proportion) -> str:
     return f" (95 % interval {share_told(share)[1]})" if share.low is not None else " (no interval)"
 
 
-def _tested(ground: EvaluationContext, wanted: Wanted) -> tuple[tuple[str, str], ...]:
+def _tested(ground: EvaluationContext, wanted: ReportChoices) -> tuple[tuple[str, str], ...]:
     record, counts = ground.snapshot.record, ground.snapshot.counts
     left_out = [
         f"{n} {what}"
@@ -293,15 +306,25 @@ def _tested(ground: EvaluationContext, wanted: Wanted) -> tuple[tuple[str, str],
         ("Images in the figures", count(counts.evaluated)),
         ("Left out", ", ".join(left_out) or "none"),
         ("Hash of all pictures and labels", ground.images),
-        ("Classes", f"{count(len(record.classes))}: {in_sentence(record.classes, 12)}{'; the whole list is at the end' if len(record.classes) > 12 else ''}"),
+        (
+            "Classes",
+            f"{count(len(record.classes))}: {in_sentence(record.classes, 12)}{'; the whole list is at the end' if len(record.classes) > 12 else ''}",
+        ),
         ("Preprocessing", record.recipe.summary() + (" (a guess)" if record.recipe_is_guess else "")),
-        *([("Threshold", f"{record.classes[-1]} from {record.threshold:.3g} on")] if record.threshold is not None else []),
+        *(
+            [("Threshold", f"{record.classes[-1]} from {record.threshold:.3g} on")]
+            if record.threshold is not None
+            else []
+        ),
         ("Subset", record.image_set.drawn or "none: all that were listed"),
-        ("Related images", f"by {record.image_set.unit_column}" if record.image_set.unit_column else "not said: taken as independent"),
+        (
+            "Related images",
+            f"by {record.image_set.unit_column}" if record.image_set.unit_column else "not said: taken as independent",
+        ),
         ("Study", record.study.rpartition("/")[2]),
         ("Made by", wanted.author or "not said"),
         ("Made with", f"Mivrat {__version__}"),
-    ]  # fmt: skip
+    ]
     return tuple(lines)
 
 

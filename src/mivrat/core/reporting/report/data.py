@@ -32,19 +32,42 @@ def report_data(report: Report, ground: EvaluationContext, told: ReportInputs) -
         "sections": [key for key, _ in report.sections],
         "verdict": {"state": _VERDICTS[report.verdict_state], "text": report.verdict},
         "headline": report.headline,
-        "model": {"name": record.info.model, "sha256": record.model_sha256, "recipe": recipe_to_toml(record.recipe), "recipe_is_guess": record.recipe_is_guess},
-        "images": {"name": record.info.image_set, "listed": len(record.image_set.items), "sha256": ground.images, "subset": record.image_set.drawn, "together": record.image_set.unit_column or None},
+        "model": {
+            "name": record.info.model,
+            "sha256": record.model_sha256,
+            "recipe": recipe_to_toml(record.recipe),
+            "recipe_is_guess": record.recipe_is_guess,
+        },
+        "images": {
+            "name": record.info.image_set,
+            "listed": len(record.image_set.items),
+            "sha256": ground.images,
+            "subset": record.image_set.drawn,
+            "together": record.image_set.unit_column or None,
+        },
         "class_names": list(record.classes),
         "criteria": [_criterion(one) for one in report.criteria],
-        "checks": [{"name": one.name, "state": one.state, "sentence": one.sentence, "answer": one.answer} for one in told.checks],
+        "checks": [
+            {"name": one.name, "state": one.state, "sentence": one.sentence, "answer": one.answer}
+            for one in told.checks
+        ],
         "metrics": told.metrics,
-        "groups": [{"column": column, "groups": [{"name": one.name, "images": one.accuracy.total, "top1": _share(one.accuracy), "p_holm": one.p} for one in some]} for column, some in told.groups],
+        "groups": [
+            {
+                "column": column,
+                "groups": [
+                    {"name": one.name, "images": one.accuracy.total, "top1": _share(one.accuracy), "p_holm": one.p}
+                    for one in some
+                ],
+            }
+            for column, some in told.groups
+        ],
         "comparisons": [comparison(ComparisonResults(one.found, one.claims)) for one, _ in told.compared],
         "training": None if told.training is None else _training(told.training),
         "findings": [_finding(one, checked) for one, checked in told.findings],
         "limits": list(report.limits),
         "commands": list(report.commands),
-    }  # fmt: skip
+    }
 
 
 def _share(one: Proportion) -> Data:
@@ -54,23 +77,44 @@ def _share(one: Proportion) -> Data:
 def _criterion(one: CriterionLine) -> Data:
     found = one.outcome
     return {
-        "text": one.text, "words": one.words, "state": as_written(one.state), "value": found.value, "low": found.low, "high": found.high,
-        "images": found.images, "problem": found.problem, "takes": one.more,
-    }  # fmt: skip
+        "text": one.text,
+        "words": one.words,
+        "state": as_written(one.state),
+        "value": found.value,
+        "low": found.low,
+        "high": found.high,
+        "images": found.images,
+        "problem": found.problem,
+        "takes": one.more,
+    }
 
 
 def _finding(one: Finding, checked: Checked | None) -> Data:
     return {
-        "title": one.title, "sentence": one.sentence, "weight": one.weight, "claim": one.claim.kind,
-        "state": None if checked is None else as_written(checked.state), "why": "" if checked is None else checked.why,
+        "title": one.title,
+        "sentence": one.sentence,
+        "weight": one.weight,
+        "claim": one.claim.kind,
+        "state": None if checked is None else as_written(checked.state),
+        "why": "" if checked is None else checked.why,
         "found_on": {"model": one.made.model_name, "images": one.made.images_name, "day": one.made.day},
-        "before": measure_data(one.before), "after": None if checked is None else measure_data(checked.after),
-        "pictures": [{"content": each.image.content, "path": each.image.path, "heat": each.heat, "caption": each.caption} for each in one.pictures],
-    }  # fmt: skip
+        "before": measure_data(one.before),
+        "after": None if checked is None else measure_data(checked.after),
+        "pictures": [
+            {"content": each.image.content, "path": each.image.path, "heat": each.heat, "caption": each.caption}
+            for each in one.pictures
+        ],
+    }
 
 
 def _training(found: Training) -> Data:
     def at(place: int | None) -> float | None:
         return None if place is None else float(found.step[place])
 
-    return {"best": at(found.best), "best_by": found.best_by, "gap_opens": at(found.gap_opens), "overfitting": None if found.overfitting is None else asdict(found.overfitting), "told": found.sentences()}  # fmt: skip
+    return {
+        "best": at(found.best),
+        "best_by": found.best_by,
+        "gap_opens": at(found.gap_opens),
+        "overfitting": None if found.overfitting is None else asdict(found.overfitting),
+        "told": found.sentences(),
+    }

@@ -244,7 +244,16 @@ def training_curves(report: Report) -> str:
                     at = float(found.step[place])
                     axes.axvline(at, color=ink, linewidth=0.9, linestyle="solid" if said == "best" else (0, (1, 2)))
                     if kind == kinds[0]:
-                        axes.annotate(f"{said}: {at:g}", (at, 1 if said == "best" else 0.86), xycoords=("data", "axes fraction"), xytext=(3, -2), textcoords="offset points", fontsize=7, color=ink, va="top")  # fmt: skip
+                        axes.annotate(
+                            f"{said}: {at:g}",
+                            (at, 1 if said == "best" else 0.86),
+                            xycoords=("data", "axes fraction"),
+                            xytext=(3, -2),
+                            textcoords="offset points",
+                            fontsize=7,
+                            color=ink,
+                            va="top",
+                        )
             axes.set_ylabel("loss" if kind == "loss" else "accuracy, %")
         axes.set_xlabel("epoch or step")
     return out.getvalue()

@@ -10,7 +10,7 @@ from mivrat.core.checks.result import in_words
 from mivrat.core.concluding.checking import told_confirmed
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import Checked, Finding, Measure
-from mivrat.core.concluding.findings import Picture as ChosenPicture
+from mivrat.core.concluding.findings import FindingPicture as ChosenPicture
 from mivrat.core.concluding.formatting import measure_told
 from mivrat.core.pictures.image_names import ImageName
 
@@ -115,7 +115,9 @@ def _picture(one: ChosenPicture, ground: EvaluationContext) -> PictureLine | Non
             return None
         label = f"labelled {elsewhere.label}" if elsewhere.label else "without a label"
         told = f"{label}, in the image set {elsewhere.image_set}, which this report is not of"
-        return PictureLine(one.image, one.heat, one.caption or told, printable(f"Image {name}: {told}"), elsewhere.image_set)  # fmt: skip
+        return PictureLine(
+            one.image, one.heat, one.caption or told, printable(f"Image {name}: {told}"), elsewhere.image_set
+        )
     judged = ground.snapshot.judged
     label_at, predicted = int(judged.labels[at]), int(judged.predicted[at])
     told = f"labelled {classes[label_at]}" if label_at >= 0 else "without a label"

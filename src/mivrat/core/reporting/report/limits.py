@@ -36,9 +36,18 @@ def limits(
         found.append(
             "The preprocessing is a guess: if the model was trained with another one, every figure here is of a model fed wrongly."
         )
-    if record.answers.told_by == "guess" and record.kind.can.scores:
+    if record.answers.kind_source == "guess" and record.kind.can.scores:
         found.append(f"That the scores are {snapshot.judged.kind} was guessed from their values.")
-    left = [f"{images(n)} {what}" for n, what in ((counts.unreadable, "could not be read"), (counts.failed, "failed"), (counts.pending, "have not been scored"), (counts.unlabelled, "have no label")) if n]  # fmt: skip
+    left = [
+        f"{images(n)} {what}"
+        for n, what in (
+            (counts.unreadable, "could not be read"),
+            (counts.failed, "failed"),
+            (counts.pending, "have not been scored"),
+            (counts.unlabelled, "have no label"),
+        )
+        if n
+    ]
     if left:
         found.append(f"Left out of all figures: {'; '.join(left)}.")
     if figures.total < FEW:

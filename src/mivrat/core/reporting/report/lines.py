@@ -179,7 +179,9 @@ def calibration_lines(ground: EvaluationContext, deep: SlowFigures | None) -> tu
             )
         )
     ends_of = intervals.of.get("signed_gap") if intervals is not None else None
-    gap, ends = difference_told(found.signed_gap, *((ends_of.low, ends_of.high) if ends_of is not None else (None, None)))  # fmt: skip
+    gap, ends = difference_told(
+        found.signed_gap, *((ends_of.low, ends_of.high) if ends_of is not None else (None, None))
+    )
     how = f"{_how_made(intervals, 'signed_gap')}; above 0: overconfident"
     lines.append(FigureLine(f"{metric('signed_gap').name}, points", gap, ends, of, how))
     lines.append(FigureLine(metric("mce").name, percent(found.mce), "", of, ""))

@@ -11,7 +11,7 @@ from typing import Any
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.job import Progress, StopSignal
+from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.checks.run_checks import kept_results
 from mivrat.core.comparing.of_runs import compare_runs
 from mivrat.core.comparing.training import Training, training
@@ -23,8 +23,8 @@ from mivrat.core.concluding.of_study import CheckingProgress, FoundCheck, check_
 from mivrat.core.figures.groups import Group
 from mivrat.core.reporting.junit import Case, as_junit, cases_of
 from mivrat.core.reporting.report.card import as_card
-from mivrat.core.reporting.report.compared import Against, ComparedWith
-from mivrat.core.reporting.report.content import SECTIONS, Report, ReportInputs, Wanted, gather
+from mivrat.core.reporting.report.compared import ComparedWith, OtherRun
+from mivrat.core.reporting.report.content import SECTIONS, Report, ReportChoices, ReportInputs, gather
 from mivrat.core.reporting.report.data import report_data
 from mivrat.core.reporting.report.pdf import as_pdf
 from mivrat.core.reporting.report.pictures import ReportPicture, pictures_of
@@ -79,23 +79,17 @@ def make_report(
     path: Path,
     ground: EvaluationContext,
     findings: Sequence[Finding],
-    wanted: Wanted,
+    wanted: ReportChoices,
     against: Sequence[ComparedWith] = (),
     allowed: Sequence[Path] = (),
     day: date | None = None,
-    stop: StopSignal | None = None,
 ) -> Iterator[Making | AssembledReport]:
     """Make a report of a run, yielding what is being done and at last the report; nothing more where it was stopped. ``against``: the
     runs to compare it with; ``allowed``: folders that a training log may be read from, beside the study's own."""
-    signal = stop or StopSignal()
-
-    def stopped() -> bool:
-        return signal.stopped
-
     snapshot = ground.snapshot
     record, judged = snapshot.record, snapshot.judged
     yield Making("figures")
-    deep = slow_figures(judged, stopped=stopped)
+    deep = slow_figures(judged)
     ground = replace(ground, deep=deep)
     with Study.open(path, again=True) as study:
         model_id = record.info.model_id
@@ -103,13 +97,13 @@ def make_report(
         checks = [one.result for one in kept_results(study, record).values()]
         log = kept_log(study, record.model_sha256)
     criteria = criteria_of(texts, ground)
-    if stopped():
+    if current_stop().stopped:
         return
     compared = []
     for one in against:
         yield Making("comparisons")
         pair = (one.other, snapshot) if one.baseline else (snapshot, one.other)
-        found = compare_runs(*pair, stopped=stopped)
+        found = compare_runs(*pair)
         if found is None:
             return
         compared.append((found, one))
@@ -117,12 +111,12 @@ def make_report(
     yield Making("findings")
     active = [one for one in findings if not one.aside]
     checked: dict[int, Checked] = {}
-    for news in check_findings(path, ground, active, signal):
-        if isinstance(news, FoundCheck):
-            checked[news.finding] = news.checked
-        elif isinstance(news, CheckingProgress):
-            yield Making("findings", news.within)
-    if stopped():
+    for event in check_findings(path, ground, active):
+        if isinstance(event, FoundCheck):
+            checked[event.finding] = event.checked
+        elif isinstance(event, CheckingProgress):
+            yield Making("findings", event.within)
+    if current_stop().stopped:
         return
     both = tuple((one, checked.get(one.id)) for one in active)
     groups: list[tuple[str, list[Group]]] = []
@@ -130,21 +124,39 @@ def make_report(
         if 1 < len(of) <= MOST_GROUPS and len(groups) < MOST_COLUMNS:
             groups.append((column, of))
     results = RunResults(
-        judged, record.image_set, record.classes, judged.figures(list(snapshot.figures.top_k)), record.answers.reasons,
-        record.families, deep, threshold=record.threshold, told_by=record.answers.told_by,
-    )  # fmt: skip
+        judged,
+        record.image_set,
+        record.classes,
+        judged.figures(list(snapshot.figures.top_k)),
+        record.answers.reasons,
+        record.families,
+        deep,
+        threshold=record.threshold,
+        kind_source=record.answers.kind_source,
+    )
     told = ReportInputs(
-        path.stem, criteria, claim, both, checks, deep, compared, curves, problem, groups, len(judged.suspected_labels().positions),
-        day or date.today(), metrics(results),
-    )  # fmt: skip
+        path.stem,
+        criteria,
+        claim,
+        both,
+        checks,
+        deep,
+        compared,
+        curves,
+        problem,
+        groups,
+        len(judged.suspected_labels().positions),
+        day or date.today(),
+        metrics(results),
+    )
     report = gather(ground, told, wanted)
     pictures: Mapping[str, ReportPicture] = {}
-    for made in pictures_of(report, ground, signal):
+    for made in pictures_of(report, ground):
         if isinstance(made, Progress):
             yield Making("pictures", made)
         else:
             pictures = made
-    if stopped():
+    if current_stop().stopped:
         return
     yield AssembledReport(report, ground, told, pictures, criteria, both)
 
@@ -190,14 +202,18 @@ def write_report(made: AssembledReport, path: Path, pdf: bytes | None = None) ->
 def check_ending(path: Path) -> None:
     """InputError where no report can be written under this name."""
     if path.suffix.lower() not in ENDINGS:
-        raise InputError(f"ends with {path.suffix or 'nothing'!r}", where=path, hint=f"name a file that ends with one of {', '.join(ENDINGS)}")  # fmt: skip
+        raise InputError(
+            f"ends with {path.suffix or 'nothing'!r}",
+            where=path,
+            hint=f"name a file that ends with one of {', '.join(ENDINGS)}",
+        )
 
 
 def _key(ground: EvaluationContext) -> str:
     return f"report of {ground.model[:32]} on {ground.images[:32]}"
 
 
-def load_wanted(study: Study, ground: EvaluationContext) -> Wanted:
+def load_wanted(study: Study, ground: EvaluationContext) -> ReportChoices:
     """What was wanted of the report of a run, as the study keeps it."""
     text = load_setting(study, _key(ground))
     try:
@@ -205,10 +221,10 @@ def load_wanted(study: Study, ground: EvaluationContext) -> Wanted:
         chosen = tuple(one for one in data["sections"] if one in SECTIONS)
         against = data.get("against")
         if against is not None:
-            against = tuple(Against(_run_of(one["run"]), bool(one["baseline"])) for one in against)
-        return Wanted(chosen or tuple(SECTIONS), str(data["author"]), str(data["summary"]), against)
+            against = tuple(OtherRun(_run_of(one["run"]), bool(one["baseline"])) for one in against)
+        return ReportChoices(chosen or tuple(SECTIONS), str(data["author"]), str(data["summary"]), against)
     except (KeyError, TypeError, ValueError, AttributeError):
-        return Wanted()
+        return ReportChoices()
 
 
 def keys_of_runs(study: Study) -> dict[int, tuple[str, str, str, str]]:
@@ -220,7 +236,7 @@ def keys_of_runs(study: Study) -> dict[int, tuple[str, str, str, str]]:
     return found
 
 
-def runs_against(path: Path, against: Sequence[Against]) -> list[ComparedWith]:
+def runs_against(path: Path, against: Sequence[OtherRun]) -> list[ComparedWith]:
     """The runs that a report is to compare with, as far as the study still has them."""
     with Study.open(path, again=True) as study:
         numbers = {key: number for number, key in keys_of_runs(study).items()} if against else {}
@@ -232,9 +248,9 @@ def _run_of(data: Any) -> tuple[str, str, str, str]:
     return model, recipe, images, classes
 
 
-def save_wanted(study: Study, ground: EvaluationContext, wanted: Wanted) -> None:
+def save_wanted(study: Study, ground: EvaluationContext, wanted: ReportChoices) -> None:
     """Keep what is wanted of the report of a run."""
-    told: dict[str, Any] = {"sections": list(wanted.sections), "author": wanted.author, "summary": wanted.summary}  # fmt: skip
+    told: dict[str, Any] = {"sections": list(wanted.sections), "author": wanted.author, "summary": wanted.summary}
     if wanted.against is not None:
         told["against"] = [{"run": list(one.run), "baseline": one.baseline} for one in wanted.against]
     save_setting(study, _key(ground), json.dumps(told, ensure_ascii=False))

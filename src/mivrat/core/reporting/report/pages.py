@@ -58,23 +58,35 @@ def as_html(
     worst = [one for one in report.classes if one.drawn[0] is not None]
     worst = sorted(worst, key=lambda one: one.drawn[0] or 0.0)[:3]
     total, record = ground.snapshot.figures.total, ground.snapshot.record
-    return _environment().get_template("report.html.j2").render(
-        report=_printable(report),
-        sections=report.sections,
-        keys=keys,
-        css=Markup(css + paper),
-        diagrams=diagrams,
-        pictures=pictures,
-        recipe=recipe_of(ground),
-        total=count(total),
-        recall_alt=printable("Recall by class. Lowest: " + ", ".join(f"{one.name} {one.recall}" for one in worst)),
-        reliability_alt="Reliability diagram: " + "; ".join(f"confidence {one.confidence:.2f}, accuracy {one.accuracy.value:.2f}, {one.count} images" for one in report.reliability if one.confidence is not None and one.accuracy.value is not None),
-        most_drawn=MOST_CLASSES,
-        drawn_classes=f" The {MOST_CLASSES} classes with the lowest recall." if len(record.classes) > MOST_CLASSES else "",
-        images_total=count(report.images_total),
-        list_name=f"…-{LIST}",
-        confusion_alt="Confusion matrix. Its most common mistakes are in the table below",
-    ) + "\n"  # fmt: skip
+    return (
+        _environment()
+        .get_template("report.html.j2")
+        .render(
+            report=_printable(report),
+            sections=report.sections,
+            keys=keys,
+            css=Markup(css + paper),
+            diagrams=diagrams,
+            pictures=pictures,
+            recipe=recipe_of(ground),
+            total=count(total),
+            recall_alt=printable("Recall by class. Lowest: " + ", ".join(f"{one.name} {one.recall}" for one in worst)),
+            reliability_alt="Reliability diagram: "
+            + "; ".join(
+                f"confidence {one.confidence:.2f}, accuracy {one.accuracy.value:.2f}, {one.count} images"
+                for one in report.reliability
+                if one.confidence is not None and one.accuracy.value is not None
+            ),
+            most_drawn=MOST_CLASSES,
+            drawn_classes=f" The {MOST_CLASSES} classes with the lowest recall."
+            if len(record.classes) > MOST_CLASSES
+            else "",
+            images_total=count(report.images_total),
+            list_name=f"…-{LIST}",
+            confusion_alt="Confusion matrix. Its most common mistakes are in the table below",
+        )
+        + "\n"
+    )
 
 
 def _printable(value: Any) -> Any:

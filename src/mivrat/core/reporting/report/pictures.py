@@ -14,7 +14,7 @@ from PIL import Image
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
-from mivrat.core.base.job import Meter, Progress, StopSignal
+from mivrat.core.base.job import Meter, Progress, current_stop
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.heatmaps.maps import MapMaker, Target
 from mivrat.core.heatmaps.overlay import overlay
@@ -48,9 +48,7 @@ def side_for(number: int) -> int:
     return round(LARGE + (SMALL - LARGE) * share)
 
 
-def pictures_of(
-    report: Report, ground: EvaluationContext, stop: StopSignal | None = None
-) -> Iterator[Progress | dict[str, ReportPicture]]:
+def pictures_of(report: Report, ground: EvaluationContext) -> Iterator[Progress | dict[str, ReportPicture]]:
     """All pictures of a report's findings, by their keys, at last, after progress."""
     wanted = {one.key: one for line in report.findings for one in line.pictures}
     side, meter, found = side_for(sum(1 + one.heat for one in wanted.values())), Meter(len(wanted)), {}
@@ -63,7 +61,7 @@ def pictures_of(
             except InputError:
                 maker = None
         for done, (key, one) in enumerate(wanted.items(), 1):
-            if stop is not None and stop.stopped:
+            if current_stop().stopped:
                 return
             found[key] = _shown(ground, one, side, maker if one.heat else None)
             yield meter.at(done)
@@ -101,7 +99,11 @@ def _shown(ground: EvaluationContext, line: PictureLine, side: int, maker: MapMa
         pixels = seen.received[..., ::-1] if record.recipe.picture.mode == "BGR" else seen.received
         batch = to_tensor(pixels, record.recipe)[None]
         # The run knows what it answered; of an image that is not of its set the model is asked now.
-        predicted = int(ground.snapshot.judged.predicted[position]) if position is not None else int(maker.probabilities(batch)[0].argmax())  # fmt: skip
+        predicted = (
+            int(ground.snapshot.judged.predicted[position])
+            if position is not None
+            else int(maker.probabilities(batch)[0].argmax())
+        )
         if predicted < 0:
             return ReportPicture(photo, problem="no heatmap: the run has no answer to it")
         values = maker.laid_maps(batch, [Target(predicted)], [layer] if layer is not None else [], "gradient")[0][0]

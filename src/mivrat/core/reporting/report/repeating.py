@@ -46,15 +46,28 @@ def listed(ground: EvaluationContext) -> tuple[tuple[str, str, str], ...]:
     if len(record.image_set.items) > MOST_LISTED:
         return ()
     return tuple(
-        (record.image_set.told_path(at), record.classes[labels[at]] if labels[at] >= 0 else "–", record.names[at].content or "not read")
+        (
+            record.image_set.told_path(at),
+            record.classes[labels[at]] if labels[at] >= 0 else "–",
+            record.names[at].content or "not read",
+        )
         for at in range(len(record.image_set.items))
-    )  # fmt: skip
+    )
 
 
 def commands(record: RunRecord, against: Sequence[tuple[str, bool]] = ()) -> tuple[str, ...]:
     """The commands that score the images again and write the report again; ``against`` names the runs compared with, and whether each
     is the baseline."""
-    scoring = ["mivrat", "evaluate", "--model", record.model_path.name, "--recipe", "recipe.toml", "--classes", "classes.txt"]  # fmt: skip
+    scoring = [
+        "mivrat",
+        "evaluate",
+        "--model",
+        record.model_path.name,
+        "--recipe",
+        "recipe.toml",
+        "--classes",
+        "classes.txt",
+    ]
     scoring += ["--images", LIST, "--out", "results"]
     if record.image_set.unit_column:
         scoring += ["--together", record.image_set.unit_column]

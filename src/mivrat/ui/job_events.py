@@ -18,18 +18,18 @@ BADLY = "Mivrat did not close properly the last time this study was open, so it 
 PATIENCE = 800
 
 
-class JobNews:
+class JobEvents:
     """Listens to the jobs of a workspace and speaks in the foot; ``on_bench`` tells whether the open study is shown."""
 
     def __init__(self, workspace: Workspace, foot: Foot, on_bench: Callable[[], bool]) -> None:
         self.workspace, self.foot, self._on_bench = workspace, foot, on_bench
         self._ended_badly = False
         jobs = workspace.jobs
-        workspace.topics.figures.connect(self._tell_pending)
+        workspace.topics.figures.connect(self._show_pending)
         workspace.notices.said.connect(foot.say)
         jobs.refused.connect(foot.say)
         # An edit takes a moment; of one that takes longer it is said that it goes on.
-        self._soon, self._shows_edit = workspace.soon(PATIENCE, self._tell_edit), False
+        self._soon, self._shows_edit = workspace.soon(PATIENCE, self._show_edit), False
         workspace.topics.busy.connect(self._follow_edit)
         jobs.began.connect(lambda handle: foot.begin(handle.job.title))
         jobs.progress.connect(self._progress)
@@ -46,7 +46,7 @@ class JobNews:
             self._shows_edit = False
             self.foot.end()
 
-    def _tell_edit(self) -> None:
+    def _show_edit(self) -> None:
         if words_of_it := self.workspace.edits.going_on:
             self._shows_edit = True
             self.foot.begin(f"{words_of_it[:1].upper()}{words_of_it[1:]}: working it out …")
@@ -60,10 +60,10 @@ class JobNews:
             self.workspace.edits.stop()
             self.foot.stopping("stopping …")
 
-    def tell_bad_end(self) -> None:
+    def show_bad_end(self) -> None:
         """Say that the window did not come to a proper end the last time this study was open."""
         self._ended_badly = True
-        self._tell_pending()
+        self._show_pending()
 
     def offer_to_go_on(self) -> None:
         """Offer to score what is not scored yet, where the study is shown."""
@@ -82,7 +82,7 @@ class JobNews:
         counts = self.workspace.shown.snapshot.counts
         return counts.listed, counts.pending
 
-    def _tell_pending(self) -> None:
+    def _show_pending(self) -> None:
         """Say what is still to be scored, unless something is going on, or it stands there that something went wrong."""
         if not self.workspace.busy and not self.workspace.in_doubt:
             badly, self._ended_badly = self._ended_badly, False
@@ -91,11 +91,11 @@ class JobNews:
             self.foot.end(BADLY if badly else notice)
             self.offer_to_go_on()
 
-    def _progress(self, news: Progress | CheckProgress) -> None:
-        if isinstance(news, CheckProgress):
-            self.foot.tell(news.what)
-            news = news.progress
-        self.foot.show_progress(news)
+    def _progress(self, event: Progress | CheckProgress) -> None:
+        if isinstance(event, CheckProgress):
+            self.foot.describe(event.what)
+            event = event.progress
+        self.foot.show_progress(event)
 
     def _ended(self, handle: Handle) -> None:
         finished, written = handle.state == "finished", handle.written

@@ -19,7 +19,7 @@ from mivrat.core.figures.units import Units
 from mivrat.core.pictures.image_names import ImageNames
 from mivrat.core.pictures.image_sets import ImageItem
 from mivrat.core.selecting.kept import from_data
-from mivrat.core.selecting.selection import Against, OtherAnswers
+from mivrat.core.selecting.selection import OtherAnswers, OutcomeOfBoth
 from mivrat.core.study.reviews import Cause, Review, Reviews
 
 CLASSES = ["birch", "alder", "hazel", "pine"]
@@ -94,8 +94,13 @@ def test_outcomes_of_images_and_those_of_one_side_only() -> None:
     other = align(a, run(labels, np.array([0, 0, 1, 1, 2, 1, 0])), np.arange(7))
     states = ("both right", "fixed", "broken", "both wrong", SAME_WRONG, ONE_ONLY)
     assert {state: np.flatnonzero(other.mask(state)).tolist() for state in states} == {
-        "both right": [0], "fixed": [1], "broken": [2], "both wrong": [3, 4], SAME_WRONG: [3], ONE_ONLY: [6],
-    }  # fmt: skip
+        "both right": [0],
+        "fixed": [1],
+        "broken": [2],
+        "both wrong": [3, 4],
+        SAME_WRONG: [3],
+        ONE_ONLY: [6],
+    }
     assert other.gain[:3] == pytest.approx([0, 0.6, -0.6], abs=1e-6)
     found = OnSameImages(Names("a", "b"), CLASSES, other, only_b=2).compare()
     assert (found.shared.both, found.shared.only_a, found.shared.only_b) == (5, 0, 3)
@@ -214,6 +219,8 @@ def test_a_selection_saved_by_an_earlier_version_is_read() -> None:
     a = run(np.array([0, 0]), np.array([1, 0]))
     held = OtherAnswers(align(a, run(np.array([0, 0]), np.array([0, 0])), np.arange(2)))
     names = ImageNames(items("a", "b"), {})
-    read = from_data({"kind": "against", "which": ["mended", "broken"]}, CLASSES, items("a", "b"), names, Reviews(), held)  # fmt: skip
-    assert read == Against(frozenset({"fixed", "broken"}), held)
+    read = from_data(
+        {"kind": "against", "which": ["mended", "broken"]}, CLASSES, items("a", "b"), names, Reviews(), held
+    )
+    assert read == OutcomeOfBoth(frozenset({"fixed", "broken"}), held)
     assert read.mask(a).tolist() == [True, False]

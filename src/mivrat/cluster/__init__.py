@@ -1,0 +1,1 @@
+"""Scoring on a cluster: what workers do, and the scheduler they stand behind."""
