@@ -173,7 +173,7 @@ def test_nothing_to_compare_and_too_few_units() -> None:
     silent = run(labels, labels, answered=np.zeros(4, np.int8))
     nothing = OnSameImages(Names("a", "b"), CLASSES, align(run(labels, labels), silent, np.arange(4))).compare()
     assert claims(nothing)[0].text == "No labelled image has an answer of both: there is nothing to compare."
-    units = Units("slide", np.array([0, 0, 1, 1]))
+    units = Units("slide", np.array([0, 0, 1, 1]), 2)
     few = OnSameImages(
         Names("a", "b"), CLASSES, align(run(labels, labels, units=units), run(labels, labels), np.arange(4))
     )

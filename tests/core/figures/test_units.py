@@ -94,7 +94,8 @@ def test_every_share_of_a_run_is_over_units(seed: int) -> None:
 
 def test_images_alone_are_units_too_and_names_do_not_matter() -> None:
     found = units.units_of(["b", "", "a", "", "b"], "slide")
-    assert found.number.tolist() == [3, 0, 2, 1, 3]
+    assert found.of(np.arange(5)).tolist() == [1, 2, 0, 3, 1]
+    assert found.of(np.array([3, 1, 2])).tolist() == [1, 2, 0]
     assert found.of([0, 2, 4]).tolist() == [1, 0, 1]
 
 
@@ -141,7 +142,7 @@ def test_groups_that_merely_differ_as_units_do_raise_no_alarm() -> None:
         unit = np.repeat(np.arange(24), 12)
         right = rng.random(288) < np.repeat(rng.beta(2, 1, 24), 12)
         names, use = [f"site {u % 4}" for u in unit], np.ones(288, bool)
-        some = units.Units("slide", unit)
+        some = units.Units("slide", unit, 1 + int(unit.max()))
         alarms += group_figures(names, right, np.ones(288), use, some)[0].p < 0.05
         alone += group_figures(names, right, np.ones(288), use)[0].p < 0.05
     assert alarms <= 3 < alone

@@ -39,6 +39,7 @@ class LogOdds:
         self.top = np.empty(count, np.int64)
         self.highest, self.rest, self.whole = np.empty((3, count))
         self.own_bin = np.empty(count, np.int64)
+        self._coarse = 1.5 * 2.0 ** max(1, count).bit_length()
         self.everything = count == len(rows) and bool((use == np.arange(count)).all())
         step = max(1, PIECE // self.classes)
         with ThreadPoolExecutor(os.cpu_count()) as pool:
@@ -75,15 +76,22 @@ class LogOdds:
         self.rest[here], self.whole[here] = log_others, np.log1p(others)
         raised[lines, best] = 1.0
         share = 1 / (1 + others)
-        sums = share @ raised
         # Only few probabilities lie above the first bin: at most as many in a row as there are bins.
         # Told by their places in one line, which are found far faster than lines and columns are.
         above = np.flatnonzero(raised > ((1 / BINS + NEAR) * (1 + others))[:, None])
         line, column = np.divmod(above, self.classes)
-        p = raised[line, column] * share[line]
+        p = self._rounded(raised[line, column] * share[line])
         cuts = np.arange(1, BINS) / BINS + NEAR
         self.own_bin[here] = np.searchsorted(cuts, raised[lines, self.labels[here]] * share, "left")
-        return sums, column * BINS + np.searchsorted(cuts, p, "left"), p, largest
+        raised *= share[:, None]
+        return self._rounded(raised).sum(axis=0), column * BINS + np.searchsorted(cuts, p, "left"), p, largest
+
+    def _rounded(self, p: Floats) -> Floats:
+        """Probabilities, in place, as whole numbers of a unit so small that their sums over all images are exact, in whatever order
+        images are listed."""
+        p += self._coarse
+        p -= self._coarse
+        return p
 
     def keys(self, scores: NDArray[np.floating], images: NDArray[np.integer], k: int) -> Floats:
         """What puts images (places among ``use``) in the order of their log-odds of class ``k``, and lets tie what ties there, from their

@@ -99,7 +99,7 @@ class OnSameImages:
             use = use & self.both_know[judged.labels]
         at: NDArray[np.integer] = np.flatnonzero(use)
         if to_draw:  # what is drawn at random must not depend on how images are listed
-            at = in_fixed_order(judged, at)
+            at = in_fixed_order(judged, at, other.outcomes(at))
         unit = judged.units.of(at) if judged.units is not None else None
         return at, judged.outcomes(at), other.outcomes(at), unit
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.figures.exact import at_most
 from mivrat.core.figures.intervals import Z95
+from mivrat.core.figures.sums import ordered_sums
 from mivrat.core.figures.uncertainty import LEAST_UNITS
 
 if TYPE_CHECKING:
@@ -162,13 +163,13 @@ def effective(values: Numbers, unit: NDArray[np.integer], of: NDArray[np.integer
     """
     keys, which = np.unique(unit.astype(np.int64) * classes + of, return_inverse=True)
     group = keys % classes
-    sums, sizes = np.bincount(which, values, len(keys)), np.bincount(which, minlength=len(keys)).astype(float)
+    sums, sizes = ordered_sums(which, values, len(keys)), np.bincount(which, minlength=len(keys)).astype(float)
     total = np.bincount(of, minlength=classes).astype(float)
     units = np.bincount(group, minlength=classes).astype(float)
     with np.errstate(divide="ignore", invalid="ignore"):
-        mean = np.bincount(of, values, classes) / total
-        single = np.maximum(0.0, np.bincount(of, values**2, classes) / total - mean**2) / total
-        spread = np.bincount(group, (sums - mean[group] * sizes) ** 2, classes) * units / (units - 1) / total**2
+        mean = ordered_sums(of, values, classes) / total
+        single = np.maximum(0.0, ordered_sums(of, values**2, classes) / total - mean**2) / total
+        spread = ordered_sums(group, (sums - mean[group] * sizes) ** 2, classes) * units / (units - 1) / total**2
         worth = np.where(single <= 0, units, np.where(spread <= 0, total, np.minimum(total, total * single / spread)))
         z = np.where(units >= LEAST_UNITS, special.stdtrit(np.maximum(1, units - 1), 0.975), np.nan)
     return Effective(np.maximum(1.0, worth), z)

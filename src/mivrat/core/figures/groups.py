@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.significance import below_rest, holm
+from mivrat.core.figures.sums import ordered_sums
 from mivrat.core.figures.units import Units, share
 from mivrat.core.figures.units import below_rest as below_rest_over_units
 
@@ -65,7 +66,7 @@ def group_figures(
     totals = np.bincount(of, minlength=len(order))
     hits = np.bincount(of, weights=right[use], minlength=len(order)).astype(int)
     with np.errstate(invalid="ignore", divide="ignore"):
-        means = np.bincount(of, weights=confidence[use], minlength=len(order)) / totals
+        means = ordered_sums(of, confidence[use], len(order)) / totals
     whole, whole_hits = int(totals.sum()), int(hits.sum())
     told = [i for i in range(len(order)) if totals[i]]
     unit = units.of(use) if units is not None else None

@@ -24,6 +24,7 @@ from mivrat.core.figures.differences import (
 from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.significance import even_split, holm
+from mivrat.core.figures.sums import ordered_sums
 from mivrat.core.figures.uncertain_differences import figures_in_means, paired_ends, with_ends
 from mivrat.core.figures.units import direction
 
@@ -292,13 +293,12 @@ def _correlation(
         np.concatenate([of, of]).astype(np.int64) * classes + np.concatenate([called_a, called_b]), return_inverse=True
     )
     half = len(of)
-    one = np.bincount(which[:half], lead_a, len(keys))
-    other = np.bincount(which[half:], lead_b, len(keys))
+    one = ordered_sums(which[:half], lead_a, len(keys))
+    other = ordered_sums(which[half:], lead_b, len(keys))
     group = keys % classes
     with np.errstate(divide="ignore", invalid="ignore"):
-        found = np.bincount(group, one * other, classes) / np.sqrt(
-            np.bincount(group, one**2, classes) * np.bincount(group, other**2, classes)
-        )
+        both, *alone = (ordered_sums(group, some, classes) for some in (one * other, one**2, other**2))
+        found = both / np.sqrt(alone[0] * alone[1])
     return np.clip(np.nan_to_num(found), -1.0, 1.0)
 
 

@@ -177,10 +177,14 @@ def _p_by_group(
         number = np.arange(len(g)) if unit is None else unit
         many = int(number.max()) + 1 if len(number) else 0
         flat = number * groups + g
-        tables.append([np.bincount(flat, w, many * groups).reshape(many, groups) for w in (h, np.ones(len(g)))])
+        table = np.concatenate(
+            [np.bincount(flat, w, many * groups).reshape(many, groups) for w in (h, np.ones(len(g)))], axis=1
+        )
+        # In an order that the units' counts tell, so that what is dealt does not depend on how images are listed.
+        tables.append(table[np.lexsort(table.T)] if many else table)
         first = first or many
-    ys, ns = (np.concatenate([t[i] for t in tables]) for i in range(2))
-    if min(len(t[0]) for t in tables) < 1 or len(ys) < LEAST_UNITS:
+    ys, ns = np.split(np.concatenate(tables), 2, axis=1)
+    if min(len(t) for t in tables) < 1 or len(ys) < LEAST_UNITS:
         return np.ones(groups)
     rng = np.random.default_rng(0)
     dealt = np.zeros((_PERMUTATIONS, len(ys)))

@@ -14,12 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.lazy_module import LazyModule
-from mivrat.core.figures.calibration import calibration
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.jackknife import counts_of, without_each
 from mivrat.core.figures.metrics import COUNTED
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.probability import losses, squared_errors
+from mivrat.core.figures.tally import Tally
 from mivrat.core.figures.uncertainty import (
     LEAST,
     LEAST_A_CLASS,
@@ -58,11 +58,12 @@ def figures_in_means(found: Outcomes, classes: int) -> dict[str, float]:
         return {}
     counted = counts_of(found, classes).figures()
     known: dict[str, float | None] = {key: float(counted[place]) for place, key in _MEANS}
-    if found.complete:
-        known["log_loss"] = float(losses(found.own).mean())
-        known["brier"] = float(squared_errors(found.own, found.squares).mean())
-    if not np.isnan(found.confidence).any():
-        known["ece"] = calibration(found.confidence, found.predicted == found.labels).ece
+    tally = Tally.of(found, classes)
+    loss = tally.log_loss()
+    if loss is not None:
+        known["log_loss"], known["brier"] = loss.value, tally.brier()
+    if not tally.unsure:
+        known["ece"] = tally.calibration().ece
     return {name: value for name, value in known.items() if value is not None and not np.isnan(value)}
 
 

@@ -17,6 +17,7 @@ from mivrat.core.figures.intervals import Proportion, proportion, wilson
 from mivrat.core.figures.outcomes import Outcomes
 from mivrat.core.figures.significance import AtMost
 from mivrat.core.figures.summary import Figures
+from mivrat.core.figures.sums import ordered_sum, ordered_sums
 from mivrat.core.figures.uncertainty import LEAST_UNITS, unit_bias
 
 if TYPE_CHECKING:
@@ -33,21 +34,27 @@ Numbers = NDArray[np.integer]
 
 @dataclass(frozen=True)
 class Units:
-    """What belongs together: a unit's number for each of N images, numbered by the sorted values of ``column``."""
+    """What belongs together: a unit's number for each of N images, numbered by the sorted values of ``column``; from ``named`` on stand
+    images without a value, each a unit of its own."""
 
     column: str
     number: NDArray[np.int64]
+    named: int
 
     def of(self, some: NDArray[np.bool_] | NDArray[np.integer]) -> NDArray[np.int64]:
-        """The units of some images, numbered from 0 without gaps, in the same order."""
-        return np.unique(self.number[some], return_inverse=True)[1].astype(np.int64)
+        """The units of some images, numbered from 0 without gaps, in the same order. No number depends on how images are listed: units of
+        their own are numbered as they stand in ``some``."""
+        number = self.number[some]
+        alone = number >= self.named
+        number[alone] = self.named + np.arange(np.count_nonzero(alone))
+        return np.unique(number, return_inverse=True)[1].astype(np.int64)
 
 
 def units_of(values: Sequence[str], column: str) -> Units:
     """The units that a column's values tell; an image without a value is a unit of its own."""
-    keys = [(value, -1 if value else i) for i, value in enumerate(values)]
-    place = {key: k for k, key in enumerate(sorted(set(keys)))}
-    return Units(column, np.array([place[key] for key in keys], np.int64))
+    place = {value: k for k, value in enumerate(sorted({value for value in values if value}))}
+    named = len(place)
+    return Units(column, np.array([place.get(value, named + i) for i, value in enumerate(values)], np.int64), named)
 
 
 def share(hits: NDArray[np.bool_], unit: Numbers | None, level: float = 0.05, alike: float | None = None) -> Proportion:
@@ -215,7 +222,7 @@ def turned_signs(differences: NDArray[np.float64], seed: int = 0) -> float:
     more, and for very many the normal distribution with the same variance. 1 without any difference. ``differences`` is U, one
     for each unit.
     """
-    told = differences[differences != 0]
+    told = np.sort(differences[differences != 0])  # so that what is drawn does not depend on how images are listed
     seen = abs(float(told.sum()))
     if not len(told) or seen == 0:
         return 1.0
@@ -280,7 +287,8 @@ def below_rest(right: NDArray[np.bool_], group: Numbers, unit: Numbers, seed: in
     of[unit] = group
     hits, sizes = np.bincount(unit, weights=right, minlength=units), np.bincount(unit, minlength=units).astype(float)
     there = sizes > 0
-    of, hits, sizes = of[there], hits[there], sizes[there]
+    order = np.lexsort((sizes[there], hits[there], of[there]))
+    of, hits, sizes = of[there][order], hits[there][order], sizes[there][order]
 
     def lag(dealt: NDArray[np.int64]) -> NDArray[np.float64]:
         y, n = np.bincount(dealt, weights=hits, minlength=groups), np.bincount(dealt, weights=sizes, minlength=groups)
@@ -319,13 +327,13 @@ def _variance(values: NDArray[Any], unit: Numbers) -> tuple[float, float, int, f
     """The mean squares between and within units, the number of units and of values, and the typical size of a unit."""
     sizes = np.bincount(unit).astype(float)
     of = np.flatnonzero(sizes)
-    sizes, sums = sizes[of], np.bincount(unit, weights=values)[of]
+    sizes, sums = sizes[of], ordered_sums(unit, values, len(sizes))[of]
     units, total = len(sizes), float(sizes.sum())
     if units < 2 or total <= units:
         return None
-    means, mean = sums / sizes, sums.sum() / total
-    between = float((sizes * (means - mean) ** 2).sum() / (units - 1))
-    squares = float(np.square(values, dtype=np.float64).sum())
-    within = max(0.0, squares - float((sums * means).sum())) / (total - units)
+    means, mean = sums / sizes, ordered_sum(sums) / total
+    between = ordered_sum(sizes * (means - mean) ** 2) / (units - 1)
+    squares = ordered_sum(np.square(values, dtype=np.float64))
+    within = max(0.0, squares - ordered_sum(sums * means)) / (total - units)
     typical = float((total - (sizes**2).sum() / total) / (units - 1))
     return (between, within, units, total, typical) if between + (typical - 1) * within > 0 else None

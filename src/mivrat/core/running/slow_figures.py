@@ -4,6 +4,7 @@ selective prediction, and intervals of figures that are no shares."""
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,11 +33,12 @@ class SlowFigures:
     intervals: Intervals | None
 
 
-def in_fixed_order(judged: EvaluatedRun, use: NDArray[np.integer]) -> NDArray[np.integer]:
+def in_fixed_order(
+    judged: EvaluatedRun, use: NDArray[np.integer], other: Outcomes | None = None
+) -> NDArray[np.integer]:
     """Some images in an order that their answers tell, whatever order they are listed in: what is drawn at random below then
-    does not depend on how files are named or listed."""
-    found = judged.outcomes(use)
-    keys = (found.squares, found.own, found.confidence, found.rank, found.predicted, found.labels)
+    does not depend on how files are named or listed. ``other`` is what another run says of the same images."""
+    keys = (*(_keys(other) if other is not None else ()), *_keys(judged.outcomes(use)))
     order = np.lexsort(keys)
     if not judged.has_scores or len(use) < 2:
         return use[order]
@@ -50,6 +52,10 @@ def in_fixed_order(judged: EvaluatedRun, use: NDArray[np.integer]) -> NDArray[np
         mixed[some] = judged.rows[use[order[some]]] @ weights
     group = np.cumsum(np.append(True, ~alike))
     return use[order[np.lexsort((mixed, group))]]
+
+
+def _keys(found: Outcomes) -> tuple[NDArray[Any], ...]:
+    return found.squares, found.own, found.confidence, found.rank, found.predicted, found.labels
 
 
 def intervals_over(
