@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator
+from concurrent.futures import CancelledError
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -15,13 +16,15 @@ import distributed
 import pytest
 
 from mivrat.cli import run_command
-from mivrat.cluster.blocks import Lacking, Refused, blocks_of, model_ref, score_block
+from mivrat.cluster.blocks import Done, Lacking, Refused, Scoring, blocks_of, model_ref, work_on_block
 from mivrat.cluster.dask_cluster import DaskCluster, connected
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import recipe_to_toml
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverWork, RegionPlan
+from mivrat.core.region_masking.regions import Shape
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study
 from tests.support.networks import classifier, loaded
@@ -109,9 +112,10 @@ def test_what_a_worker_lacks_is_sent_to_it(made: tuple[OnnxModel, ImageSet], tmp
     model, images = made
     files = images.files()
     ref = model_ref(model)
-    first, *_ = blocks_of(files, range(len(files)), 4, 3)
-    here = score_block(ref, first, 1)
-    assert isinstance(here, list)
+    first, *_ = blocks_of(files, range(len(files)), 12)
+    found = work_on_block(ref, first, Scoring(4), 1)
+    assert isinstance(found, Done)
+    here = found.result
     moved = replace(
         ref,
         path=str(tmp_path / "m.onnx"),
@@ -119,16 +123,17 @@ def test_what_a_worker_lacks_is_sent_to_it(made: tuple[OnnxModel, ImageSet], tmp
         recipe=ref.recipe.replace("{", "{ ", 1),
     )
     elsewhere = replace(first, paths=tuple(str(tmp_path / f"{i}.png") for i in first.places))
-    assert score_block(moved, elsewhere, 1) == Lacking(model=True, images=True)
+    assert work_on_block(moved, elsewhere, Scoring(4), 1) == Lacking(model=True, images=True)
     older = replace(first, sizes=tuple(one and (one[0], one[1] - 1) for one in first.sizes))
-    assert score_block(ref, older, 1) == Lacking(model=False, images=True)
+    assert work_on_block(ref, older, Scoring(4), 1) == Lacking(model=False, images=True)
     sent = {i: files[i].read_bytes() for i in first.places if files[i].exists()}
-    there = score_block(moved, elsewhere, 1, {moved.path: model.path.read_bytes()}, sent)
-    assert isinstance(there, list)
+    found = work_on_block(moved, elsewhere, Scoring(4), 1, {moved.path: model.path.read_bytes()}, sent)
+    assert isinstance(found, Done)
+    there = found.result
     assert [one.stamps for one in there] == [one.stamps for one in here]
     assert [one.unreadable for one in there] == [one.unreadable for one in here]
     assert all((a.rows == b.rows).all() and (a.scored == b.scored).all() for a, b in zip(there, here, strict=True))
-    broken = score_block(replace(ref, classes=2), first, 1)
+    broken = work_on_block(replace(ref, classes=2), first, Scoring(4), 1)
     assert isinstance(broken, Refused)
     assert "2" in broken.error.what
 
@@ -144,10 +149,10 @@ def test_what_a_worker_lacks_is_sent_to_it(made: tuple[OnnxModel, ImageSet], tmp
         def scatter(self, data: Any, hash: bool) -> Any:
             return data
 
-        def submit(self, _: Any, ref: Any, block: Any, threads: int, model: Any, images: Any, **how: Any) -> Any:
+        def submit(self, _: Any, asked: Any, block: Any, model: Any, images: Any, **how: Any) -> Any:
             self.asked.append((model, images))
             hidden = replace(block, paths=elsewhere.paths[:1] * len(block.paths)) if images is None else block
-            found = score_block(ref, hidden, 1, model, images)
+            found = work_on_block(asked.model, hidden, asked.work, 1, model, images)
             future = SimpleNamespace(done=lambda: True, result=lambda: found, cancel=lambda: None)
             return self.made.setdefault(how["key"], future)
 
@@ -161,9 +166,59 @@ def test_what_a_worker_lacks_is_sent_to_it(made: tuple[OnnxModel, ImageSet], tmp
     other = loaded(classifier(seed=9, classes=len(CLASSES)), tmp_path / "other.onnx", len(CLASSES))
     same(scored(other, images, cluster), scored(other, images))
     assert list(client.asked[-1][0]) == [str(other.path)]
-    changed = score_block(replace(moved, files=((moved.path, "0" * 64),)), elsewhere, 1, {moved.path: b"another"}, sent)
+    other_sum = replace(moved, files=((moved.path, "0" * 64),))
+    changed = work_on_block(other_sum, elsewhere, Scoring(4), 1, {moved.path: b"another"}, sent)
     assert isinstance(changed, Refused)
     assert "has changed since" in changed.what
+
+
+def test_what_went_with_a_worker_is_sent_again(made: tuple[OnnxModel, ImageSet]) -> None:
+    """The engine keeps what was sent on one worker: where that ends, the work that needs it is called off, and begun again."""
+    model, images = made
+
+    class Client:
+        status, sent, called_off = "running", 0, 0
+
+        def nthreads(self) -> dict[str, int]:
+            return {"one": 1}
+
+        def scatter(self, data: Any, hash: bool) -> Any:
+            self.sent += 1
+            return data
+
+        def submit(self, _: Any, asked: Any, block: Any, model: Any, images: Any, **how: Any) -> Any:
+            def result() -> Any:
+                if self.called_off:
+                    self.called_off -= 1
+                    raise CancelledError("lost dependencies")
+                return work_on_block(asked.model, block, asked.work, 1, model, images)
+
+            return SimpleNamespace(done=lambda: True, result=result, cancel=lambda: None)
+
+    client = Client()
+    cluster = DaskCluster(client, "tcp://made.up:1", batches=2)
+    cluster._lacking = Lacking(model=True, images=False)
+    client.called_off = 3
+    same(scored(model, images, cluster), scored(*made))
+    assert client.sent >= 3
+    client.called_off = 100
+    with pytest.raises(InputError, match="does not answer any more; what was scored is kept"):
+        scored(model, images, cluster)
+
+
+def test_covering_needs_the_other_images_too(made: tuple[OnnxModel, ImageSet], tmp_path: Path) -> None:
+    model, images = made
+    plan = CoverPlan((0, 1), RegionPlan("fixed", (Shape("rectangle", ((0, 0), (0.5, 0.5))),)), "patch")
+    files = dict(enumerate(images.files()))
+    work = CoverWork(plan, None, files, dict(enumerate(images.labels.tolist())), "logits")
+    ref, (block, *_) = model_ref(model), blocks_of(images.files(), plan.images, 2)
+    found = work_on_block(ref, block, work, 1)
+    assert isinstance(found, Done)
+    assert [one.donor >= 0 for one in found.result] == [True, True]
+    sent = {i: files[i].read_bytes() for i in plan.images}
+    refused = work_on_block(ref, block, work, 1, None, sent)
+    assert isinstance(refused, Refused)
+    assert "from other images" in refused.what
 
 
 @pytest.mark.parametrize(
@@ -208,14 +263,27 @@ def test_commands_write_the_same_files(made: tuple[OnnxModel, ImageSet], tmp_pat
     (tmp_path / "classes.txt").write_text("\n".join(CLASSES))
     (tmp_path / "r.toml").write_text(recipe_to_toml(model.recipe))
     told = [model.path, "--images", images.root, "--classes", tmp_path / "classes.txt"]
+    recipe = ("--recipe", tmp_path / "r.toml")
+    there = [one for one in images.files() if one.exists()]
     for name, more in (("alone", ()), ("cluster", ("--cluster", "local:1"))):
         for words in (
-            ("evaluate", "--recipe", tmp_path / "r.toml", "--model", *told),
+            ("evaluate", *recipe, "--model", *told),
             ("compare", "--a", *told, "--b", model.path),
+            ("heatmap", *recipe, "--model", model.path, "--legend", "--board", "svg", "--image", *there),
+            ("cover", *recipe, "--model", *told, "--hottest", "0.2", "--hide", "patch"),
         ):
             out = tmp_path / name / words[0]
-            assert run_command([str(one) for one in (*words, *more, "--out", out)]) == 0
+            unreadable = 2 if words[0] == "heatmap" else 0
+            assert run_command([str(one) for one in (*words, *more, "--out", out)]) == unreadable
     files = sorted(one.relative_to(tmp_path / "alone") for one in (tmp_path / "alone").rglob("*") if one.is_file())
-    assert {one.name for one in files} >= {"metrics.json", "predictions.csv", "comparison.json"}
+    assert {one.name for one in files} >= {
+        "metrics.json",
+        "predictions.csv",
+        "comparison.json",
+        "index.csv",
+        "0.npy",
+        "0-board.svg",
+        "cover.json",
+    }
     for one in files:
         assert (tmp_path / "cluster" / one).read_bytes() == (tmp_path / "alone" / one).read_bytes(), one

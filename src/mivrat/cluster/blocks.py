@@ -1,4 +1,4 @@
-"""What a worker of a cluster does: it scores a block of images with a model that it has loaded once."""
+"""What a worker of a cluster does: it works on a block of images with a model that it has loaded once."""
 
 from __future__ import annotations
 
@@ -11,16 +11,20 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import Generic, TypeVar, cast
 
 import numpy as np
 
 from mivrat.core.answers.scoring import ScoredBatch, score_images
+from mivrat.core.answers.where import BlockWork
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
+from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.recipe import Recipe
 
 log = logging.getLogger(__name__)
+Result = TypeVar("Result")
 
 
 @dataclass(frozen=True)
@@ -47,7 +51,6 @@ class Block:
     places: tuple[int, ...]
     paths: tuple[str, ...]
     sizes: tuple[tuple[int, int] | None, ...]
-    batch_size: int
 
     @property
     def name(self) -> str:
@@ -63,8 +66,15 @@ class Lacking:
 
 
 @dataclass(frozen=True)
+class Done(Generic[Result]):
+    """What came of a block."""
+
+    result: Result
+
+
+@dataclass(frozen=True)
 class Refused:
-    """A worker cannot score a block, for a reason that is not the cluster's."""
+    """A worker cannot work on a block, for a reason that is not the cluster's."""
 
     what: str
     where: str
@@ -82,13 +92,12 @@ def model_ref(model: OnnxModel) -> ModelRef:
     return ModelRef(str(model.path.resolve()), told, model.recipe.model_dump_json(), model.class_count)
 
 
-def blocks_of(files: Sequence[Path], todo: Sequence[int], batch_size: int, batches: int) -> Iterator[Block]:
-    """The images of ``todo`` in blocks of so many whole batches, in their order; files are looked at as their block is asked for."""
-    step = batch_size * batches
-    for number, first in enumerate(range(0, len(todo), step), 1):
-        places = tuple(todo[first : first + step])
+def blocks_of(files: Sequence[Path], todo: Sequence[int], in_block: int) -> Iterator[Block]:
+    """The images of ``todo`` in blocks of so many, in their order; files are looked at as their block is asked for."""
+    for number, first in enumerate(range(0, len(todo), in_block), 1):
+        places = tuple(todo[first : first + in_block])
         paths = [files[i] for i in places]
-        yield Block(number, places, tuple(str(one.absolute()) for one in paths), tuple(map(_seen, paths)), batch_size)
+        yield Block(number, places, tuple(str(one.absolute()) for one in paths), tuple(map(_seen, paths)))
 
 
 def _seen(path: Path | str) -> tuple[int, int] | None:
@@ -131,14 +140,33 @@ def _model(ref: ModelRef, sent: Mapping[str, bytes] | None, threads: int) -> Onn
     return _loaded(ref.key, str(kept), ref.recipe, ref.classes, threads) if kept.exists() else None
 
 
-def score_block(
+@dataclass(frozen=True)
+class Scoring:
+    """Scores the images of a block as one machine would: the same batches, and copies inside the block told as such."""
+
+    batch_size: int
+
+    def do(self, model: Model, files: Mapping[int, Path], threads: int) -> list[ScoredBatch]:
+        places = list(files)
+        found = score_images(
+            list(files.values()),
+            range(len(places)),
+            cast("OnnxModel", model),
+            batch_size=self.batch_size,
+            threads=threads,
+        )
+        return [_at(batch, places) for batch in found]
+
+
+def work_on_block(
     ref: ModelRef,
     block: Block,
+    work: BlockWork[Result],
     threads: int,
     sent_model: Mapping[str, bytes] | None = None,
     sent_images: Mapping[int, bytes] | None = None,
-) -> list[ScoredBatch] | Lacking | Refused:
-    """Score the images of a block as one machine would: the same batches, and copies inside the block told as such.
+) -> Done[Result] | Lacking | Refused:
+    """Do a piece of work on the images of a block.
 
     ``sent_model`` and ``sent_images`` are the contents of files that a worker has said it lacks, by path and by position.
     """
@@ -148,20 +176,12 @@ def score_block(
             same = sent_images is not None or tuple(map(_seen, block.paths)) == block.sizes
             if model is None or not same:
                 return Lacking(model is None, not same)
-            log.info("scoring %s", block.name)
+            log.info("at work on %s", block.name)
             with tempfile.TemporaryDirectory(dir=_sent.name) as folder:
                 files = {i: Path(path) for i, path in zip(block.places, block.paths, strict=True)}
                 if sent_images is not None:
                     files |= _written(block, sent_images, Path(folder))
-                places = dict(enumerate(block.places))
-                found = score_images(
-                    [files[i] for i in block.places],
-                    range(len(places)),
-                    model,
-                    batch_size=block.batch_size,
-                    threads=threads,
-                )
-                return [_at(batch, places) for batch in found]
+                return Done(work.do(model, files, threads))
         except InputError as error:
             return Refused(error.what, error.where, error.hint)
 
@@ -170,14 +190,15 @@ def _written(block: Block, sent: Mapping[int, bytes], folder: Path) -> dict[int,
     """The images that were sent, as files of the same age; what the client could not read stays away here, too."""
     made = {}
     for i, path, about in zip(block.places, block.paths, block.sizes, strict=True):
-        made[i] = folder / f"{i}{Path(path).suffix}"
+        made[i] = folder / str(i) / Path(path).name
         if i in sent and about is not None:
+            made[i].parent.mkdir()
             made[i].write_bytes(sent[i])
             os.utime(made[i], ns=(about[1], about[1]))
     return made
 
 
-def _at(batch: ScoredBatch, places: Mapping[int, int]) -> ScoredBatch:
+def _at(batch: ScoredBatch, places: Sequence[int]) -> ScoredBatch:
     """A batch of a block with its images' positions in the run."""
     return replace(
         batch,

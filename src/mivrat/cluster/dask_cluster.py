@@ -1,4 +1,4 @@
-"""A Dask cluster as the place where images are scored: blocks go out to its workers, and their answers come back in order."""
+"""A Dask cluster as the place where images are worked on: blocks go out to its workers, and what they give comes back in order."""
 
 from __future__ import annotations
 
@@ -12,15 +12,26 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
 from contextlib import contextmanager, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
-from mivrat.cluster.blocks import Block, Lacking, ModelRef, Refused, blocks_of, model_ref, score_block
+from mivrat.cluster.blocks import (
+    Block,
+    Done,
+    Lacking,
+    ModelRef,
+    Refused,
+    Scoring,
+    blocks_of,
+    model_ref,
+    work_on_block,
+)
 from mivrat.core.answers.scoring import ScoredBatch
+from mivrat.core.answers.where import BlockWork
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import current_stop
 from mivrat.core.models.model import Model
@@ -31,6 +42,9 @@ log = logging.getLogger(__name__)
 BATCHES = 4
 # Blocks under way for each worker, so that none waits for the client; seconds to wait for a scheduler and for workers.
 AHEAD, PATIENCE = 2, 30.0
+# So often a block is begun again where what it was given went with a worker.
+TRIES = 4
+Result = TypeVar("Result")
 
 
 @contextmanager
@@ -107,7 +121,7 @@ def _interrupts_ignored() -> Iterator[None]:
 
 
 class DaskCluster:
-    """Scores images on the workers of a scheduler. Which worker scores a block, how often it is begun again, and in which order blocks
+    """Works on images on the workers of a scheduler. Which worker has a block, how often it is begun again, and in which order blocks
     end changes nothing of what comes back."""
 
     def __init__(self, client: Any, address: str, batches: int = BATCHES) -> None:
@@ -141,24 +155,40 @@ class DaskCluster:
         known: Callable[[bytes], bool],
     ) -> Iterator[ScoredBatch]:
         """As ``Where`` has it; ``threads`` are those of each worker (0: as many as it was started with)."""
+        in_block = batch_size * self._batches
+        for found in self.work(files, todo, model, Scoring(batch_size), in_block=in_block, threads=threads):
+            for batch in found:
+                yield replace(_without_known(batch, known), besides=f"{self.workers} workers")
+
+    def work(
+        self,
+        files: Sequence[Path],
+        todo: Sequence[int],
+        model: Model,
+        work: BlockWork[Result],
+        *,
+        in_block: int,
+        threads: int = 0,
+    ) -> Iterator[Result]:
+        """As ``Where`` has it; ``threads`` as for ``score``."""
         assert isinstance(model, OnnxModel), f"{model.kind.called} is not a file that workers can load"
         if not self.wait_for_workers():
             return
         self._model_sent = None  # what was sent before was another model, perhaps
-        ref, waiting = model_ref(model), blocks_of(files, todo, batch_size, self._batches)
+        asked = _Asked(model_ref(model), work, threads)
+        waiting = blocks_of(files, todo, in_block)
         under_way: deque[tuple[Block, Any]] = deque()
         try:
             while not current_stop().stopped:
                 for block in itertools.islice(waiting, max(0, AHEAD * max(1, self.workers) - len(under_way))):
-                    under_way.append((block, self._submit(ref, block, threads)))
+                    under_way.append((block, self._submit(asked, block)))
                 if not under_way:
                     return
                 block, future = under_way.popleft()
-                found = self._result(ref, block, future, threads)
+                found = self._result(asked, block, future)
                 if found is None:
                     return
-                for batch in found:
-                    yield replace(_without_known(batch, known), besides=f"{self.workers} workers")
+                yield found.result
         finally:
             for _, future in under_way:
                 with suppress(Exception):  # of a scheduler that is gone there is nothing to call off
@@ -178,32 +208,32 @@ class DaskCluster:
             current_stop().wait(0.2)
         return self.workers
 
-    def _submit(self, ref: ModelRef, block: Block, threads: int) -> Any:
+    def _submit(self, asked: _Asked, block: Block) -> Any:
         sent = None
         if self._lacking.model:
             if self._model_sent is None:
-                contents = {path: Path(path).read_bytes() for path, _ in ref.files}
+                contents = {path: Path(path).read_bytes() for path, _ in asked.model.files}
                 self._model_sent = self._client.scatter(contents, hash=True)
             sent = self._model_sent
         images = _contents(block) if self._lacking.images else None
         try:
             return self._client.submit(
-                _score_on_worker,
-                ref,
+                _on_worker,
+                asked,
                 block,
-                threads,
                 sent,
                 images,
-                key=f"score-{self._client_id}-{next(self._asked)}-block-{block.number}",
+                key=f"work-{self._client_id}-{next(self._asked)}-block-{block.number}",
                 pure=False,
             )
         except (OSError, RuntimeError, CancelledError) as error:
             raise self._lost(error) from error
 
-    def _result(self, ref: ModelRef, block: Block, future: Any, threads: int) -> list[ScoredBatch] | None:
+    def _result(self, asked: _Asked, block: Block, future: Any) -> Done[Any] | None:
         """What a worker has found; None where it was stopped meanwhile."""
         from distributed.scheduler import KilledWorker
 
+        tries = 0
         while True:
             alone = time.monotonic()
             while not future.done():
@@ -230,14 +260,21 @@ class DaskCluster:
                     hint="see the workers' logs; they may lack memory",
                 ) from error
             except (CancelledError, OSError) as error:
-                raise self._lost(error) from error
+                tries += 1
+                if self._client.status != "running" or tries > TRIES:
+                    raise self._lost(error) from error
+                # The worker that held the model, as it was sent, has ended: it is sent again.
+                log.info("%s is begun again: %s", block.name, error)
+                self._model_sent = None
+                future = self._submit(asked, block)
+                continue
             if isinstance(found, Refused):
                 raise found.error
-            if isinstance(found, list):
+            if isinstance(found, Done):
                 return found
             log.info("%s: a worker lacks %s", block.name, "the model" if found.model else "the images")
             self._lacking = Lacking(self._lacking.model or found.model, self._lacking.images or found.images)
-            future = self._submit(ref, block, threads)
+            future = self._submit(asked, block)
 
     def _lost(self, error: BaseException | None) -> InputError:
         log.info("the scheduler is lost: %s", error)
@@ -248,10 +285,20 @@ class DaskCluster:
         )
 
 
-def _score_on_worker(ref: ModelRef, block: Block, threads: int, model: Any, images: Any) -> Any:
+@dataclass(frozen=True)
+class _Asked:
+    """What is asked of workers for every block; ``threads`` 0: as many as a worker was started with."""
+
+    model: ModelRef
+    work: BlockWork[Any]
+    threads: int
+
+
+def _on_worker(asked: _Asked, block: Block, model: Any, images: Any) -> Any:
     from distributed import get_worker
 
-    return score_block(ref, block, threads or get_worker().state.nthreads, model, images)
+    threads = asked.threads or get_worker().state.nthreads
+    return work_on_block(asked.model, block, asked.work, threads, model, images)
 
 
 def _contents(block: Block) -> dict[int, bytes]:

@@ -87,7 +87,7 @@ REQUIRE = _repeated("--require", "exit with 1 where this does not hold; may be r
 JUNIT = _option("--junit", "write the requirements as JUnit XML, for build servers", type=Path, metavar="FILE.xml")
 CLUSTER = _option(
     "--cluster",
-    "score on the workers of a Dask scheduler, or in N processes of this machine; the figures are the same",
+    "work on the workers of a Dask scheduler, or in N processes of this machine; what is written is the same",
     metavar="tcp://HOST:PORT|local:N",
 )
 # What a run is made of.
@@ -273,6 +273,7 @@ COMMANDS = (
                 "write <stem>-board.png or .svg too: layers (without --layer, one of each stage) by targets",
                 choices=("png", "svg"),
             ),
+            CLUSTER,
             OUT,
         ),
     ),
@@ -318,6 +319,7 @@ COMMANDS = (
             _option("--target", default="predicted", metavar="predicted|CLASS"),
             _option("--hide", default="blur", choices=("blur", "mean", "patch")),
             SEED.but(help=None),
+            CLUSTER,
             OUT,
         ),
     ),

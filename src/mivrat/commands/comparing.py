@@ -14,6 +14,7 @@ from mivrat.commands.loading import say_remarks, where_scored
 from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import align
+from mivrat.core.answers.where import Where
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent, points, signed_span
 from mivrat.core.checks.result import in_words
@@ -36,7 +37,6 @@ from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.comparison import ComparisonResults, write_comparison
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.unkept import record_of
-from mivrat.core.running.where import Where
 
 
 @dataclass(frozen=True)

@@ -6,12 +6,12 @@ import argparse
 import json
 import string
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from pathlib import Path
 
 import numpy as np
 
-from mivrat.commands.loading import say_remarks
+from mivrat.commands.loading import say_remarks, where_scored
 from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
@@ -98,8 +98,9 @@ def heatmap(args: argparse.Namespace) -> int:
     wanted = HeatmapChoices(
         layers, rows, targets, args.method, args.seed, args.scale, args.over == "edges", args.legend, args.board or ""
     )
-    with stoppable() as stop, suppress(Stopped):
-        for done, made in enumerate(write_heatmaps(maker, args.image, args.out, names, wanted), 1):
+    with ExitStack() as held, stoppable() as stop, suppress(Stopped):
+        cluster = where_scored(args.cluster, [maker.model], held)
+        for done, made in enumerate(write_heatmaps(maker, args.image, args.out, names, wanted, cluster), 1):
             line.show(done, len(args.image), f"{done} of {len(args.image)}")
             if isinstance(made.problem, str):
                 unreadable += 1
@@ -136,6 +137,10 @@ def cover(args: argparse.Namespace) -> int:
     image_set = match_labels(list_images(args.images), classes).image_set
     maker = load_maker(args.model, args.recipe, classes)
     heat = load_maker(args.heat_from, args.recipe, classes) if args.heat_from else maker
+    if args.heat_from and args.cluster:
+        raise InputError(
+            "takes the covered model's own heat", where="--cluster", hint="leave one of them out: --heat-from"
+        )
     region = _region(args, heat)
     say_remarks(maker.model)
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
@@ -144,7 +149,8 @@ def cover(args: argparse.Namespace) -> int:
     line, stopped = ProgressLine(), False
     words = [f"{what} {text}" for what, text in (("labelled", args.labelled), ("predicted", args.predicted)) if text]
     test: CoverTest | None = None
-    with stoppable() as stop:
+    with ExitStack() as held, stoppable() as stop:
+        where = where_scored(args.cluster, [maker.model], held)
         if predicted is not None:
             chosen = _called(maker, image_set, chosen, predicted)
         plan = CoverPlan(
@@ -155,7 +161,7 @@ def cover(args: argparse.Namespace) -> int:
             args.seed,
             ", ".join(words) or "all images",
         )
-        for event in run_cover_test(classes, image_set, plan, maker, heat):
+        for event in run_cover_test(classes, image_set, plan, maker, heat, where):
             if isinstance(event, CoverTest):
                 test = event
             else:

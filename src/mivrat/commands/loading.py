@@ -8,9 +8,9 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from mivrat.commands.telling import say
+from mivrat.core.answers.where import Where
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.model import Model
-from mivrat.core.running.where import Where
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import allow_folders

@@ -7,7 +7,7 @@ import logging
 import weakref
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any, cast
 
 import numpy as np
@@ -115,6 +115,11 @@ class MapMaker:
     def layers_for(self, batch: NDArray[Any], layers: Sequence[Layer]) -> Sequence[Layer]:
         """The layers as they are for images of this size."""
         return layers
+
+    @property
+    def kind(self) -> Kind | None:
+        """The kind of scores, once it is known."""
+        return self._kind
 
     @property
     def by_probability(self) -> bool:
@@ -435,3 +440,11 @@ def maker_of(model: Model, kind: Kind | None = None) -> MapMaker:
     if not model.kind.can.scores:
         raise InputError(model.kind.lacks("Heatmaps need"), where=model.path)
     return MapMaker(model, kind)
+
+
+def kept_maker_of(model: Model, kind: Kind | None) -> MapMaker:
+    """As ``maker_of``; those made last for models that are still loaded are kept."""
+    return cast("MapMaker", _kept(model, kind))
+
+
+_kept: Callable[..., object] = lru_cache(maxsize=2)(maker_of)

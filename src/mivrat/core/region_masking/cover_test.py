@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -14,14 +14,17 @@ from numpy.typing import NDArray
 
 from mivrat.core.answers.judging import units_in
 from mivrat.core.answers.remote_scoring import remote_of
+from mivrat.core.answers.where import Where
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, current_stop
 from mivrat.core.base.numbers import percent
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.hottest import Mask
-from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker
+from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, kept_maker_of
 from mivrat.core.heatmaps.methods import METHODS, Method
+from mivrat.core.models.model import Model
+from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageSet
@@ -285,29 +288,79 @@ def how_done(plan: CoverPlan, model: str, model_sha256: str, image_set: ImageSet
     }
 
 
+@dataclass(frozen=True)
+class CoverWork:
+    """Covers a block of a plan's images. ``files`` are those that patches and heat may come from, ``labels`` theirs, by position;
+    ``kind`` is that of the scores."""
+
+    plan: CoverPlan
+    target: int | None
+    files: Mapping[int, Path]
+    labels: Mapping[int, int]
+    kind: Kind | None
+
+    def do(self, model: Model, files: Mapping[int, Path], threads: int) -> list[Covered]:
+        """What came of each image of the block. InputError where only the block's images have come here, not those that go with them."""
+        if any(self.files[i] != file for i, file in files.items()):
+            raise InputError(
+                "covering takes patches and heat from other images, and a worker does not see those",
+                where=next(iter(self.files.values())).parent,
+                hint="put the images where all workers find them under one path",
+            )
+        maker = kept_maker_of(model, self.kind)
+        return list(self.covered(maker, maker, list(files), self.files))
+
+    def covered(
+        self, maker: MapMaker, heat: MapMaker, images: Sequence[int], files: Mapping[int, Path]
+    ) -> Iterator[Covered]:
+        """The same one by one, by makers that are there already."""
+        plan, recipe = self.plan, maker.model.recipe
+        donors = Donors(files, self.labels) if plan.hide == "patch" else None
+        region = region_of(plan, heat, recipe.picture.mode)
+        second = second_of(plan, {i: files[i] for i in plan.images}, recipe, heat, self.target)
+        return cover(maker, files, images, region, plan.hide, self.target, plan.seed, donors, second)
+
+
+# So many images go elsewhere at a time.
+IN_BLOCK = 16
+
+
 def run_cover_test(
     classes: Sequence[str],
     image_set: ImageSet,
     plan: CoverPlan,
     maker: MapMaker,
     heat: MapMaker,
+    where: Where | None = None,
 ) -> Iterator[Progress | CoverTest]:
-    """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any."""
+    """Cover the plan's images one by one, yielding progress and in the end the test; of a stopped one what was done, if any. ``where``
+    it is done, if not here; it is then the covered model's own heat."""
     target = None if plan.target == "predicted" else classes.index(plan.target)
-    files, donors = {i: image_set.file(i) for i in plan.images}, donors_of(plan, image_set)
+    needed = range(len(image_set.items)) if plan.hide == "patch" else plan.images
+    files = {i: image_set.file(i).absolute() for i in needed}
+    labels = labels_of(image_set)
     meter, found = Meter(len(plan.images)), list[Covered]()
     remote = remote_of(maker.model)
     if remote is not None:
         remote.may_send(len(plan.images), ANSWERS * len(plan.images))
     before = remote.tally.sent if remote is not None else 0
-    recipe = maker.model.recipe
-    region, second = region_of(plan, heat, recipe.picture.mode), second_of(plan, files, recipe, heat, target)
     yield meter.at(0)
+
+    def covered() -> Iterator[Covered]:
+        work = CoverWork(plan, target, files, labels if plan.hide == "patch" else {}, maker.kind)
+        for one in work.covered(maker, heat, plan.images, files):
+            yield one
+            if where is not None and maker.kind is not None:  # the rest goes there
+                work, todo = replace(work, kind=maker.kind), plan.images[len(found) :]
+                for block in where.work(image_set.files(), todo, maker.model, work, in_block=IN_BLOCK):
+                    yield from block
+                return
+
     with suppress(Stopped):
-        for one in cover(maker, files, plan.images, region, plan.hide, target, plan.seed, donors, second):
+        for one in covered():
             found.append(one)
             yield meter.at(len(found), f"{remote.tally.sent - before} requests" if remote is not None else "")
             if current_stop().stopped:
                 break
     if found:
-        yield CoverTest(plan, tuple(found), result_of(found, labels_of(image_set), units_in(image_set)))
+        yield CoverTest(plan, tuple(found), result_of(found, labels, units_in(image_set)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -12,14 +12,17 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from mivrat.core.answers.where import Where
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.text import escaped
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.board import BoardColumn, Row, board_cells
 from mivrat.core.heatmaps.combining import combined
-from mivrat.core.heatmaps.maps import Map, MapMaker, Target, shortcomings
+from mivrat.core.heatmaps.maps import Map, MapMaker, Target, kept_maker_of, shortcomings
 from mivrat.core.heatmaps.methods import SIGNED, WITHOUT_LAYER, Method
 from mivrat.core.heatmaps.overlay import edge_drawing, overlay
+from mivrat.core.models.model import Model
+from mivrat.core.models.scores import Kind
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_picture
 from mivrat.core.pictures.prepare import Geometry, fitted_pixels, to_tensor
 from mivrat.core.reporting.heat_folder import INDEX, edges_in_index, free_stem, index_as_csv
@@ -74,48 +77,114 @@ def name_of(target: Target, names: Sequence[str]) -> str:
     return names[target.of] + (f" rather than {names[target.against]}" if target.against is not None else "")
 
 
+@dataclass(frozen=True)
+class _Made:
+    """What was made of one image: the contents of its files by what stands behind its stem, the probabilities of all classes, and what is
+    told of it."""
+
+    files: tuple[tuple[str, bytes], ...]
+    targets: tuple[Target, ...]
+    p: NDArray[np.float64]
+    peak: float
+    edges: tuple[str, ...]
+    said: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class HeatmapWork:
+    """Makes the heatmaps of a block of images with what is ``wanted``; ``names`` are the classes, ``kind`` is that of the scores."""
+
+    names: Sequence[str]
+    wanted: HeatmapChoices
+    kind: Kind | None
+
+    def do(self, model: Model, files: Mapping[int, Path], threads: int) -> list[_Made | str]:
+        """What was made of each image, or why it cannot be read."""
+        return made_of(kept_maker_of(model, self.kind), list(files.values()), self.names, self.wanted)
+
+
 def write_heatmaps(
-    maker: MapMaker, files: Sequence[Path], folder: Path, names: Sequence[str], wanted: HeatmapChoices
+    maker: MapMaker,
+    files: Sequence[Path],
+    folder: Path,
+    names: Sequence[str],
+    wanted: HeatmapChoices,
+    where: Where | None = None,
 ) -> Iterator[HeatmapOutcome]:
     """Write ``<stem>.npy`` (the map as it is, float32) and ``<stem>.png`` (over the picture) for each file, in order, and
-    ``index.csv`` after each batch. Files of the same stem get ``-2``, ``-3`` … behind it.
+    ``index.csv`` after each batch. Files of the same stem get ``-2``, ``-3`` … behind it. ``where`` they are made, if not here.
     """
     taken, lines = set[str](), list[list[str]]()
-    for first in range(0, len(files), BATCH):
-        chunk = [(path, _read(maker, path)) for path in files[first : first + BATCH]]
-        read = [one for _, one in chunk if isinstance(one, _Read)]
-        made = iter(_maps(maker, read, wanted))
-        for path, one in chunk:
-            if isinstance(one, str):
-                lines.append([escaped(str(path)), *[""] * (len(INDEX) - 2), one])
-                yield HeatmapOutcome(path, None, (), 0.0, problem=one)
+    for chunk in _chunks(maker, files, names, wanted, where):
+        for path, made in chunk:
+            if isinstance(made, str):
+                lines.append([escaped(str(path)), *[""] * (len(INDEX) - 2), made])
+                yield HeatmapOutcome(path, None, (), 0.0, problem=made)
                 continue
-            own, heat, targets, p = next(made)
-            stem = free_stem(path, taken)
-            _write(maker, one, own, heat, targets, folder / stem, path, names, wanted)
-            peak, of = float(np.abs(own).max(initial=0.0)), targets[0]
-            edges = edges_in_index(own_layer(maker, one.tensor[None], wanted))
-            predicted = names[int(p.argmax())]
+            stem, of = free_stem(path, taken), made.targets[0]
+            for behind, content in made.files:
+                write_whole(folder / f"{stem}{behind}", content)
             lines.append(
                 [
                     escaped(str(path)),
                     "",
-                    predicted,
-                    f"{p.max():.6f}",
-                    " + ".join(names[t.of] for t in targets),
+                    names[int(made.p.argmax())],
+                    f"{made.p.max():.6f}",
+                    " + ".join(names[t.of] for t in made.targets),
                     names[of.against] if of.against is not None else "",
                     wanted.method,
                     " + ".join(layer.tensor for layer in wanted.layers),
-                    f"{peak:.6g}",
+                    f"{made.peak:.6g}",
                     f"{stem}.png",
                     f"{stem}.npy",
-                    *edges,
+                    *made.edges,
                     "",
                 ]
             )
-            said = shortcomings(own, wanted.method, float(p[of.of]), maker.by_probability)
-            yield HeatmapOutcome(path, folder / f"{stem}.png", targets, peak, tuple(said))
+            yield HeatmapOutcome(path, folder / f"{stem}.png", made.targets, made.peak, made.said)
         write_whole(folder / "index.csv", index_as_csv(lines))
+
+
+def _chunks(
+    maker: MapMaker, files: Sequence[Path], names: Sequence[str], wanted: HeatmapChoices, where: Where | None
+) -> Iterator[Iterator[tuple[Path, _Made | str]]]:
+    """What is made of the files, some at a time; elsewhere once the kind of scores is known here."""
+    for first in range(0, len(files), BATCH):
+        if where is not None and maker.kind is not None:
+            work, todo = HeatmapWork(names, wanted, maker.kind), range(first, len(files))
+            for found in where.work(files, todo, maker.model, work, in_block=BATCH):
+                some = files[first : first + BATCH]
+                first += BATCH
+                yield zip(some, found, strict=True)
+            return
+        some = files[first : first + BATCH]
+        yield zip(some, _one_by_one(maker, some, names, wanted), strict=True)
+
+
+def made_of(maker: MapMaker, files: Sequence[Path], names: Sequence[str], wanted: HeatmapChoices) -> list[_Made | str]:
+    """What is made of each file, or why it cannot be read."""
+    return list(_one_by_one(maker, files, names, wanted))
+
+
+def _one_by_one(
+    maker: MapMaker, files: Sequence[Path], names: Sequence[str], wanted: HeatmapChoices
+) -> Iterator[_Made | str]:
+    chunk = [_read(maker, path) for path in files]
+    maps = iter(_maps(maker, [one for one in chunk if isinstance(one, _Read)], wanted))
+    for path, one in zip(files, chunk, strict=True):
+        if isinstance(one, str):
+            yield one
+            continue
+        own, heat, targets, p = next(maps)
+        said = shortcomings(own, wanted.method, float(p[targets[0].of]), maker.by_probability)
+        yield _Made(
+            tuple(_pictures(maker, one, own, heat, targets, path.name, names, wanted)),
+            targets,
+            p,
+            float(np.abs(own).max(initial=0.0)),
+            tuple(edges_in_index(own_layer(maker, one.tensor[None], wanted))),
+            tuple(said),
+        )
 
 
 def _read(maker: MapMaker, path: Path) -> _Read | str:
@@ -161,29 +230,29 @@ def _maps(
             yield own, (own if layer is None else layer.placement.laid(own)), targets[i], p[i]
 
 
-def _write(
+def _pictures(
     maker: MapMaker,
     one: _Read,
     own: Map,
     heat: Map,
     targets: tuple[Target, ...],
-    stem: Path,
-    path: Path,
+    name: str,
     names: Sequence[str],
     wanted: HeatmapChoices,
-) -> None:
+) -> Iterator[tuple[str, bytes]]:
+    """The contents of an image's files by what stands behind its stem."""
     base = edge_drawing(one.pixels) if wanted.edges else one.pixels
     drawn = overlay(base, heat, one.place, scale=wanted.colours)
     raw = io.BytesIO()
     np.save(raw, own)
-    write_whole(stem.with_name(f"{stem.name}.npy"), raw.getvalue())
-    _picture(Image.fromarray(drawn), stem.with_name(f"{stem.name}.png"))
-    about = [f"evidence for {' + '.join(name_of(t, names) for t in targets)}", path.name]
+    yield ".npy", raw.getvalue()
+    yield ".png", _as_png(Image.fromarray(drawn))
+    about = [f"evidence for {' + '.join(name_of(t, names) for t in targets)}", name]
     from_layers = " + ".join(layer.tensor for layer in wanted.layers)
     about.append(f"{maker.model.name}, {wanted.method}{f', {from_layers}' if from_layers else ''}")
     if wanted.legend:
         peak = float(np.abs(heat).max(initial=0.0))
-        _picture(with_legend(drawn, wanted.colours, peak, about), stem.with_name(f"{stem.name}-legend.png"))
+        yield "-legend.png", _as_png(with_legend(drawn, wanted.colours, peak, about))
     if wanted.board:
         rows = [Row(f"{layer.tensor}\n{layer.grid[0]} × {layer.grid[1]}", (layer,)) for layer in wanted.board_layers]
         columns = [BoardColumn(name_of(t, names), (t,)) for t in dict.fromkeys(targets)]
@@ -200,7 +269,7 @@ def _write(
             [f"peak {cells[r, c].peak:.3g}" if cells[r, c].peak else "all zero" for c in range(size[1])]
             for r in range(size[0])
         ]
-        title = f"{path.name}; {maker.model.name}, {wanted.method}"
+        title = f"{name}; {maker.model.name}, {wanted.method}"
         board = BoardPicture(
             title,
             [row.name for row in rows] or ["no layer"],
@@ -210,12 +279,12 @@ def _write(
             wanted.colours,
         )
         if wanted.board == "svg":
-            write_whole(stem.with_name(f"{stem.name}-board.svg"), board_as_svg(board))
+            yield "-board.svg", board_as_svg(board).encode()
         else:
-            _picture(board_as_image(board), stem.with_name(f"{stem.name}-board.png"))
+            yield "-board.png", _as_png(board_as_image(board))
 
 
-def _picture(image: Image.Image, path: Path) -> None:
+def _as_png(image: Image.Image) -> bytes:
     data = io.BytesIO()
     image.save(data, "PNG")
-    write_whole(path, data.getvalue())
+    return data.getvalue()

@@ -13,6 +13,7 @@ from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Ans
 from mivrat.core.answers.judging import Judging, units_in
 from mivrat.core.answers.remote_scoring import ask_images, remote_of
 from mivrat.core.answers.scoring import ScoredBatch, score_images
+from mivrat.core.answers.where import Where
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, current_stop, until_stopped
 from mivrat.core.models.model import Model
@@ -20,7 +21,6 @@ from mivrat.core.models.prediction_table import NO_ROW
 from mivrat.core.models.scores import doubtful_scores
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.loading import keep_judged
-from mivrat.core.running.where import Where
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import add_image_set, forget_images, load_stamps, save_unit_column
 from mivrat.core.study.kept_answers import contents_answered, copy_answer, save_batch, save_looked_up
