@@ -213,7 +213,8 @@ class DaskCluster:
         if self._lacking.model:
             if self._model_sent is None:
                 contents = {path: Path(path).read_bytes() for path, _ in asked.model.files}
-                self._model_sent = self._client.scatter(contents, hash=True)
+                # As one of a list it is known by what it is; as a dictionary each part would be known by its path alone.
+                self._model_sent = self._client.scatter([contents], hash=True)[0]
             sent = self._model_sent
         images = _contents(block) if self._lacking.images else None
         try:
