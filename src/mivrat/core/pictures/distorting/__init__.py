@@ -1,0 +1,1 @@
+"""Distortions of decoded photos, in physical terms, for the strain test."""

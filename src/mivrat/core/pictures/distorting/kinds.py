@@ -1,0 +1,225 @@
+"""The kinds of distortion, one record each: name, unit, levels, what it does; and how they are spelled."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.pictures.distorting import light, optics, places, sensor
+
+Pixels = NDArray[np.uint8]
+# A mark's colour, where none is said.
+VIOLET = "6a2cc8"
+
+
+class Setting(NamedTuple):
+    """What a distortion is done with beside its level: ``scale`` pixels of the photo make one of the prepared image, ``rng`` tells what is
+    left to chance, ``given`` what is not."""
+
+    scale: float
+    rng: np.random.Generator
+    given: Mapping[str, str]
+
+    def number(self, name: str, otherwise: float | None = None) -> float:
+        """What is given by this name; else ``otherwise``, or drawn evenly from 0 to 1."""
+        if name in self.given:
+            return float(self.given[name])
+        return float(self.rng.random()) if otherwise is None else otherwise
+
+    def direction(self) -> float:
+        """The angle in degrees, drawn where none is given."""
+        return float(self.given["angle"]) if "angle" in self.given else float(self.rng.random() * 360)
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of distortion. ``levels`` are sensible ones, from mild to severe; a level lies from ``low`` to ``high``, and at 0 the photo is
+    untouched. ``given`` are the names of what else may be said, with what holds where it is not. ``falling``: the lower, the more
+    severe (0 aside). ``source`` is that of its model."""
+
+    key: str
+    name: str
+    unit: str
+    meaning: str
+    levels: tuple[float, ...]
+    low: float
+    high: float
+    apply: Callable[[Pixels, float, Setting], Pixels]
+    given: Mapping[str, str] = field(default_factory=dict)
+    falling: bool = False
+    whole: bool = False
+    source: str = ""
+
+
+def _of_values(
+    change: Callable[[light.Values, float, Setting], light.Values],
+) -> Callable[[Pixels, float, Setting], Pixels]:
+    """A change of values from 0 to 1 as one of 8-bit pixels."""
+
+    def apply(pixels: Pixels, level: float, how: Setting) -> Pixels:
+        found = change(pixels.astype(np.float32) / np.float32(255), level, how)
+        return np.round(np.clip(found, 0, 1) * 255).astype(np.uint8)
+
+    return apply
+
+
+_ANGLE = {"angle": "drawn for each image"}
+_PLACE = {"x": "drawn for each image", "y": "drawn for each image"}
+_DAYLIGHT = "CIE 15:2004, the D illuminants"
+
+# fmt: off
+KINDS: tuple[Kind, ...] = (
+    Kind("brightness", "Brightness", "stops", "more light (less, where negative); each stop doubles it", (-2, -1, 1, 2), -6, 6,
+         _of_values(lambda v, level, how: light.brightness(v, level)), source="IEC 61966-2-1"),
+    Kind("contrast", "Contrast", "share", "values farther from their mean by this share", (-0.75, -0.5, -0.25, 0.5, 1), -1, 4,
+         _of_values(lambda v, level, how: light.contrast(v, level))),
+    Kind("gamma", "Gamma", "doublings", "values to the power of 2 to this: middle tones darker, black and white kept", (-1, -0.5, 0.5, 1), -3, 3,
+         _of_values(lambda v, level, how: light.gamma(v, level))),
+    Kind("cast", "Colour cast", "mired", "another daylight, warmer by this (cooler, where negative)", (-80, -40, 40, 80), -110, 95,
+         _of_values(lambda v, level, how: light.colour_cast(v, level)), source=_DAYLIGHT),
+    Kind("saturation", "Saturation", "share", "colours farther from grey by this share; -1 leaves grey", (-1, -0.5, 0.5, 1), -1, 4,
+         _of_values(lambda v, level, how: light.saturation(v, level))),
+    Kind("uneven", "Uneven light", "stops", "light that falls off by this from one side to the other", (1, 2, 3), 0, 8,
+         _of_values(lambda v, level, how: light.uneven(v, level, how.direction())), given=_ANGLE),
+    Kind("blur", "Out of focus", "px", "a point becomes an even disc of this standard deviation, in pixels of the prepared image",
+         (0.5, 1, 1.5, 2, 3), 0, 50, _of_values(lambda v, level, how: optics.defocus(v, level * how.scale)), source="geometrical optics"),
+    Kind("motion", "Motion blur", "px", "a point becomes a line of this length, in pixels of the prepared image", (2, 4, 8), 0, 200,
+         _of_values(lambda v, level, how: optics.motion(v, level * how.scale, how.direction())), given=_ANGLE),
+    Kind("resolution", "Fewer pixels", "px", "one pixel stands for this many of the prepared image, side by side", (2, 3, 4, 6), 0, 100,
+         _of_values(lambda v, level, how: optics.fewer_pixels(v, level * how.scale))),
+    Kind("jpeg", "JPEG quality", "quality", "compressed as JPEG of this quality; 0 is untouched", (70, 40, 20, 10, 5), 0, 100,
+         lambda pixels, level, how: optics.compressed(pixels, round(level)), falling=True, whole=True, source="ISO/IEC 10918-1"),
+    Kind("noise", "Noise", "of 0 to 1", "normal noise of this standard deviation in each channel, of the prepared image's pixels",
+         (0.02, 0.05, 0.1, 0.2), 0, 1, _of_values(lambda v, level, how: sensor.noise(v, level, how.scale, how.rng))),
+    Kind("shot", "Shot noise", "of white", "light counted in photons: white varies by this", (0.05, 0.1, 0.2), 0, 1,
+         _of_values(lambda v, level, how: sensor.shot_noise(v, level, how.scale, how.rng)), source="Poisson's law"),
+    Kind("faulty", "Faulty pixels", "share", "this share of the prepared image's pixels black or white", (0.005, 0.02, 0.05), 0, 1,
+         _of_values(lambda v, level, how: sensor.faulty_pixels(v, level, how.scale, how.rng))),
+    Kind("rotation", "Rotation", "degrees", "turned clockwise about the middle", (-30, -15, 15, 30), -180, 180,
+         lambda pixels, level, how: places.rotated(pixels, level)),
+    Kind("tilt", "Tilt", "degrees", "seen from above or below by this", (-30, -15, 15, 30), -45, 45,
+         lambda pixels, level, how: places.tilted(pixels, level), source="pinhole camera, vertical field of view 50°"),
+    Kind("shift", "Shift", "of the side", "moved by this share of the shorter side", (0.05, 0.1, 0.2), 0, 0.9,
+         lambda pixels, level, how: places.shifted(pixels, level, how.direction()), given=_ANGLE),
+    Kind("zoom", "Zoom", "share", "enlarged about the middle by this share", (-0.4, -0.2, 0.25, 0.5, 1), -0.6, 9,
+         lambda pixels, level, how: places.zoomed(pixels, level)),
+    Kind("mirror-across", "Mirrored left to right", "yes or no", "mirrored left to right (1)", (1,), 0, 1,
+         lambda pixels, level, how: places.mirrored(pixels, 1), whole=True),
+    Kind("mirror-down", "Mirrored top to bottom", "yes or no", "mirrored top to bottom (1)", (1,), 0, 1,
+         lambda pixels, level, how: places.mirrored(pixels, 0), whole=True),
+    Kind("cover", "Covered patch", "of the side", "a grey square whose side is this share of the shorter one", (0.1, 0.2, 0.3, 0.5), 0, 1,
+         lambda pixels, level, how: places.covered(pixels, level, how.number("x"), how.number("y")), given=_PLACE),
+    Kind("mark", "Coloured mark", "of the side", "a round mark whose width is this share of the shorter side", (0.05, 0.1, 0.15, 0.2), 0, 1,
+         lambda pixels, level, how: places.marked(pixels, level, how.number("x", 0.9), how.number("y", 0.9), _colour(how.given)),
+         given={"x": "0.9", "y": "0.9", "colour": VIOLET}),
+)
+# fmt: on
+BY_KEY = {one.key: one for one in KINDS}
+
+
+def _colour(given: Mapping[str, str]) -> tuple[int, int, int]:
+    red, green, blue = bytes.fromhex(given.get("colour", VIOLET))
+    return red, green, blue
+
+
+@dataclass(frozen=True)
+class Distortion:
+    """A kind at a level; ``given`` is what else was said, by name."""
+
+    kind: str
+    level: float
+    given: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def spelled(self) -> str:
+        """As it is known in files: kind, what was said, level."""
+        return f"{spelled_kind(self.kind, self.given)}:{self.level:g}"
+
+    def apply(self, pixels: Pixels, scale: float, content: bytes, seed: int) -> Pixels:
+        """The photo (height x width x channels, 8-bit) distorted; the same at level 0. ``scale`` pixels of it make one of the prepared image;
+        what is left to chance is told by its ``content`` and the seed, alike for all levels of a kind."""
+        if self.level == 0:
+            return pixels
+        drawn = hashlib.sha256(content + spelled_kind(self.kind, self.given).encode()).digest()[:16]
+        rng = np.random.default_rng((seed, *np.frombuffer(drawn, np.uint32).tolist()))
+        return BY_KEY[self.kind].apply(pixels, self.level, Setting(scale, rng, dict(self.given)))
+
+
+def spelled_kind(kind: str, given: Sequence[tuple[str, str]]) -> str:
+    """A kind with what was said of it, such as ``motion@angle=30``."""
+    return kind + ("@" + ";".join(f"{name}={value}" for name, value in given) if given else "")
+
+
+def sweep_from_text(text: str) -> list[Distortion]:
+    """The levels of a kind, from mild to severe, as ``blur:0,0.5,1``, ``motion@angle=30:2,4``, or ``blur`` for the kind's own ones.
+    InputError where it is no such thing.
+
+    >>> [one.spelled for one in sweep_from_text("blur:1,0,0.5")]
+    ['blur:0', 'blur:0.5', 'blur:1']
+    """
+    head, _, tail = text.partition(":")
+    name, _, said = head.partition("@")
+    kind = BY_KEY.get(name.strip())
+    if kind is None:
+        raise InputError(
+            f"{name.strip()!r} is not a kind of distortion", where=text, hint=f"use one of {', '.join(BY_KEY)}"
+        )
+    given = _given(kind, said, text)
+    levels = kind.levels
+    if tail.strip():
+        try:
+            levels = tuple(float(part) for part in tail.split(","))
+        except ValueError:
+            raise InputError(
+                "is not a list of levels", where=text, hint=f"such as {kind.key}:{_listed(kind.levels)}"
+            ) from None
+    for level in levels:
+        if not kind.low <= level <= kind.high or (kind.whole and level != round(level)):
+            whole = "a whole number " if kind.whole else ""
+            raise InputError(
+                f"{level:g} is out of range",
+                where=text,
+                hint=f"a level of {kind.key} is {whole}from {kind.low:g} to {kind.high:g}",
+            )
+    if len(set(levels)) < len(levels):
+        raise InputError("names a level twice", where=text, hint="leave one out")
+    return [Distortion(kind.key, level, given) for level in sorted(levels, key=lambda one: severity(kind, one))]
+
+
+def severity(kind: Kind, level: float) -> float:
+    """What levels of a kind are put in order by: from the lowest to the highest; of JPEG quality untouched first, then falling."""
+    return level if not kind.falling else (-1000.0 if level == 0 else -level)
+
+
+def _given(kind: Kind, said: str, text: str) -> tuple[tuple[str, str], ...]:
+    found = {}
+    for part in filter(None, said.split(";")):
+        name, _, value = (one.strip() for one in part.partition("="))
+        if name not in kind.given:
+            known = ", ".join(kind.given) or "nothing"
+            raise InputError(f"{name!r} cannot be said of {kind.key}", where=text, hint=f"{known} can be said of it")
+        good = re.fullmatch(r"[0-9a-fA-F]{6}", value) if name == "colour" else _is_number(value, name)
+        if not good:
+            hint = {"colour": "six hexadecimal digits", "angle": "degrees"}.get(name, "a share from 0 to 1")
+            raise InputError(f"{value!r} is not what {name} takes", where=text, hint=f"give {hint}")
+        found[name] = value.lower()
+    return tuple(sorted(found.items()))
+
+
+def _is_number(text: str, name: str) -> bool:
+    try:
+        value = float(text)
+    except ValueError:
+        return False
+    return -360 <= value <= 360 if name == "angle" else 0 <= value <= 1
+
+
+def _listed(levels: Sequence[float]) -> str:
+    return ",".join(f"{one:g}" for one in levels)

@@ -1,0 +1,105 @@
+"""Every kind on any picture: untouched at 0, told by content and seed, of the same size; and how kinds are spelled."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mivrat.core.base.errors import InputError
+from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS, Distortion, Kind, sweep_from_text
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda one: one.key)
+@given(
+    height=st.integers(1, 40),
+    width=st.integers(1, 40),
+    channels=st.sampled_from([1, 3]),
+    scale=st.sampled_from([0.3, 1.0, 2.7]),
+    where=st.integers(0, 8),
+)
+@settings(max_examples=12, deadline=None)
+def test_any_picture_at_any_level(kind: Kind, height: int, width: int, channels: int, scale: float, where: int) -> None:
+    photo = np.random.default_rng(where).integers(0, 256, (height, width, channels), dtype=np.uint8)
+    kept = photo.copy()
+    levels = (*kind.levels, kind.low, kind.high)
+    level = levels[where % len(levels)]
+    content = bytes([where]) * 32
+    found = Distortion(kind.key, level).apply(photo, scale, content, 3)
+    assert (found.shape, found.dtype) == (photo.shape, np.uint8)
+    assert (photo == kept).all()
+    assert (Distortion(kind.key, level).apply(photo, scale, content, 3) == found).all()
+    assert Distortion(kind.key, 0).apply(photo, scale, content, 3) is photo
+
+
+def test_what_is_left_to_chance_is_told_by_content_and_seed() -> None:
+    photo = np.random.default_rng(0).integers(0, 256, (30, 30, 3), dtype=np.uint8)
+    one, other = b"a" * 32, b"b" * 32
+    for key, level in (
+        ("noise", 0.1),
+        ("shot", 0.2),
+        ("faulty", 0.1),
+        ("uneven", 2),
+        ("motion", 6),
+        ("shift", 0.2),
+        ("cover", 0.3),
+    ):
+        made = [Distortion(key, level).apply(photo, 1, c, s).tobytes() for c, s in ((one, 0), (other, 0), (one, 1))]
+        assert len(set(made)) == 3, key
+    # What is said is not left to chance.
+    said = [Distortion("motion", 6, (("angle", "30"),)).apply(photo, 1, c, 0).tobytes() for c in (one, other)]
+    assert said[0] == said[1]
+    # Levels of a kind differ in strength alone: the same grains are brighter.
+    even = np.full((30, 30, 3), 128, np.uint8)
+    weak, strong = (Distortion("noise", level).apply(even, 1, one, 0).astype(float) - 128 for level in (0.05, 0.1))
+    assert np.corrcoef(weak.ravel(), strong.ravel())[0, 1] > 0.99
+
+
+def test_a_level_means_the_same_on_a_photo_of_any_size() -> None:
+    """Out of focus by two pixels of the prepared image: the larger photo, brought down to it, looks alike."""
+    small = np.kron(np.random.default_rng(4).integers(60, 200, (8, 8, 1), dtype=np.uint8), np.ones((6, 6, 1), np.uint8))
+    large = np.kron(small, np.ones((4, 4, 1), np.uint8))
+    one = Distortion("blur", 2).apply(small, 1, b"", 0).astype(float)
+    other = Distortion("blur", 2).apply(large, 4, b"", 0).astype(float)
+    assert np.abs(other.reshape(48, 4, 48, 4, 1).mean(axis=(1, 3)) - one).mean() < 2
+
+
+def test_kinds_are_spelled_as_they_are_read() -> None:
+    assert [one.level for one in sweep_from_text("jpeg:20,0,90")] == [0, 90, 20]
+    assert [one.level for one in sweep_from_text("blur")] == list(BY_KEY["blur"].levels)
+    (one,) = sweep_from_text("mark@colour=6A2CC8;x=0.5:0.1")
+    assert one.spelled == "mark@colour=6a2cc8;x=0.5:0.1"
+    assert sweep_from_text(one.spelled) == [one]
+    for kind in KINDS:
+        assert all(kind.low <= level <= kind.high for level in kind.levels)
+        assert [one.spelled for one in sweep_from_text(kind.key)] == [
+            one.spelled for level in kind.levels for one in sweep_from_text(f"{kind.key}:{level:g}")
+        ]
+
+
+@pytest.mark.parametrize(
+    ("text", "what"),
+    [
+        ("fog:1", "'fog' is not a kind of distortion"),
+        ("blur:", ""),
+        ("blur:a", "is not a list of levels"),
+        ("blur:1,,2", "is not a list of levels"),
+        ("blur:51", "51 is out of range"),
+        ("blur:nan", "nan is out of range"),
+        ("jpeg:50.5", "50.5 is out of range"),
+        ("blur:1,1", "names a level twice"),
+        ("blur@angle=3:1", "'angle' cannot be said of blur"),
+        ("motion@angle=up:1", "'up' is not what angle takes"),
+        ("mark@x=2:0.1", "'2' is not what x takes"),
+        ("mark@colour=red:0.1", "'red' is not what colour takes"),
+    ],
+)
+def test_what_is_no_kind_is_said_in_a_line(text: str, what: str) -> None:
+    if not what:
+        assert sweep_from_text(text)
+        return
+    with pytest.raises(InputError) as found:
+        sweep_from_text(text)
+    assert what in found.value.what
+    assert found.value.hint
