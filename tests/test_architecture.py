@@ -27,6 +27,7 @@ CORE = (
     "checks",
     "running",
     "comparing",
+    "straining",
     "concluding",
     "reporting",
 )

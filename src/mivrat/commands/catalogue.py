@@ -10,6 +10,7 @@ from typing import Any, cast
 
 from mivrat.commands.values import check_names, costs, ks, model_place, seconds, share, whole
 from mivrat.core.heatmaps.methods import METHODS
+from mivrat.core.pictures.distorting.names import NAMES
 
 
 @dataclass(frozen=True)
@@ -321,6 +322,38 @@ COMMANDS = (
             SEED.but(help=None),
             CLUSTER,
             OUT,
+        ),
+    ),
+    Command(
+        "strain",
+        "distort images step by step, score again, and tell what becomes of the figures",
+        "straining:strain",
+        (
+            *RUN,
+            CLUSTER,
+            _repeated(
+                "--kind",
+                f"a kind of distortion and its levels, such as blur:0.5,1,2; a kind alone has levels of its own. {', '.join(NAMES)}; "
+                "without it brightness, blur, noise, jpeg, rotation",
+                "KIND:LEVEL,…",
+            ),
+            _option(
+                "--margin",
+                "a kind breaks where it costs more accuracy than this, beyond chance",
+                type=share,
+                default=0.05,
+                metavar="SHARE",
+            ),
+            _option(
+                "--together",
+                "images with the same value here are related: intervals and tests are over these",
+                metavar="COLUMN",
+            ),
+            OUT,
+            REQUIRE.but(
+                help="such as 'at(blur, 1.5, top1) >= 0.8'; exit with 1 where it does not hold; may be repeated"
+            ),
+            JUNIT,
         ),
     ),
     Command(

@@ -149,7 +149,7 @@ def score_images(
                     indices.append(index)
                     tensors.append(made.tensor)
             try:
-                rows = _scores(model, tensors)
+                rows = score_tensors(model, tensors)
             except Stopped:
                 return  # ended in the middle: these images stay unscored
             yield ScoredBatch(np.array(indices, np.int64), rows, unreadable, stamps, copied, unfit)
@@ -157,7 +157,8 @@ def score_images(
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _scores(model: Answering, tensors: list[NDArray[Any]]) -> NDArray[np.float32]:
+def score_tensors(model: Answering, tensors: Sequence[NDArray[Any]]) -> NDArray[np.float32]:
+    """Raw rows of scores for prepared images, one by one where their sizes differ. InputError where the model stops with an error."""
     if not tensors:
         return np.zeros((0, model.columns), np.float32)
     try:

@@ -160,20 +160,8 @@ class Requirement:
         return replace(self._held(found.value, found.low, found.high), images=found.total, share=found)
 
     def _held(self, value: float | None, low: float | None, high: float | None) -> RequirementOutcome:
-        if self.bound:
-            value = low = high = {"low": low, "high": high}[self.bound]
-        if value is None:
-            return RequirementOutcome(self.text, None, False, problem="the figure is undefined here")
-        holds = _OPERATORS[self.compare](value, self.limit)
-        if low is None or high is None:
-            # A count is what it is; of any other figure without an interval nothing is known beyond itself.
-            verdict: Verdict = (
-                ("met" if holds else "missed") if metric(self.figure).unit == "images" else "inconclusive"
-            )
-        else:
-            ends = {_OPERATORS[self.compare](end, self.limit) for end in (low, high)}
-            verdict = "inconclusive" if len(ends) > 1 else "met" if holds else "missed"
-        return RequirementOutcome(self.text, value, holds, low, high, verdict)
+        counted = metric(self.figure).unit == "images"
+        return compared(self.text, value, low, high, self.bound, self.compare, self.limit, counted)
 
     def _figure(self, figures: Figures) -> Proportion | float | None:
         record = metric(self.figure)
@@ -182,6 +170,32 @@ class Requirement:
             return record.of_class(figures, self.class_index)
         assert record.read is not None, f"{self.figure} is not read off the figures"
         return record.read(figures)
+
+
+def compared(
+    text: str,
+    value: float | None,
+    low: float | None,
+    high: float | None,
+    bound: str | None,
+    compare: str,
+    limit: float,
+    counted: bool = False,
+) -> RequirementOutcome:
+    """A figure with the ends of its interval, or the ``bound`` of these that is asked for, compared with a limit; ``counted``: a number of
+    images, which is what it is."""
+    if bound:
+        value = low = high = {"low": low, "high": high}[bound]
+    if value is None:
+        return RequirementOutcome(text, None, False, problem="the figure is undefined here")
+    holds = _OPERATORS[compare](value, limit)
+    if low is None or high is None:
+        # Of a figure without an interval nothing is known beyond itself.
+        verdict: Verdict = ("met" if holds else "missed") if counted else "inconclusive"
+    else:
+        ends = {_OPERATORS[compare](end, limit) for end in (low, high)}
+        verdict = "inconclusive" if len(ends) > 1 else "met" if holds else "missed"
+    return RequirementOutcome(text, value, holds, low, high, verdict)
 
 
 def _no_requirement(text: str) -> InputError:
@@ -196,7 +210,7 @@ def _shortened(text: str) -> str:
     return text if len(text) <= 200 else f"{text[:200]}…"
 
 
-def _parts(text: str) -> tuple[str, str, float]:
+def parts_of(text: str) -> tuple[str, str, float]:
     """What stands left of the comparison, the comparison, and the limit."""
     at = max(text.rfind(sign) for sign in "<>=")
     written = text[at + 1 :].strip()
@@ -211,10 +225,10 @@ def _parts(text: str) -> tuple[str, str, float]:
     return text[: at + 1 - len(compare)].strip(), compare, limit
 
 
-def _bound(left: str) -> tuple[str, str | None]:
+def bound_of(left: str) -> tuple[str, str | None]:
     """The figure, and which bound of its interval is meant, if any."""
     for bound in ("low", "high"):
-        inside = _inside(left, bound)
+        inside = inside_of(left, bound)
         if inside is not None:
             return inside, bound
     return left, None
@@ -233,7 +247,7 @@ def _quoted(text: str) -> str | None:
     return None
 
 
-def _inside(left: str, word: str) -> str | None:
+def inside_of(left: str, word: str) -> str | None:
     """What stands in the brackets after a word; None where it does not stand there."""
     rest = left.removeprefix(word).lstrip()
     return rest[1:-1].strip() if left.startswith(word) and rest[:1] == "(" and rest[-1:] == ")" else None
@@ -244,7 +258,7 @@ def reference_text(name: str, content: str) -> str:
     return f"{name}#{content[:REFERENCE]}"
 
 
-def _pieces(text: str) -> list[str]:
+def pieces_of(text: str) -> list[str]:
     """What stands between commas that are not in quotes."""
     found, quote, start, escaped = [], "", 0, False
     for i, letter in enumerate(text):
@@ -269,7 +283,7 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
     said: str | None = None
     family: str | None = None
     groups: list[tuple[str, str]] = []
-    for piece in _pieces(inside):
+    for piece in pieces_of(inside):
         pair = _PAIR.fullmatch(piece)
         if pair is None:
             one = _quoted(piece)
@@ -300,12 +314,12 @@ def parse_criterion(text: str, classes: Sequence[str]) -> Requirement:
     ``low(difference(top1, "grain-net-1#0123456789ab")) >= -0.01``."""
     if len(text) > _LONGEST:
         raise _no_requirement(text)
-    left, compare, limit = _parts(text)
-    inner, bound = _bound(left)
-    inside = _inside(inner, "difference")
+    left, compare, limit = parts_of(text)
+    inner, bound = bound_of(left)
+    inside = inside_of(inner, "difference")
     if inside is None:
         return parse_requirement(text, classes)
-    pieces = _pieces(inside)
+    pieces = pieces_of(inside)
     reference = _quoted(pieces[-1]) if len(pieces) > 1 else None
     if reference is None:
         raise InputError(
@@ -320,10 +334,10 @@ def parse_criterion(text: str, classes: Sequence[str]) -> Requirement:
 
 def with_reference(text: str, reference: str) -> str:
     """A criterion on a difference that names no model, with the one named; any other text as it is."""
-    left, _, _ = _parts(text)
-    inner, bound = _bound(left)
-    inside = _inside(inner, "difference")
-    if inside is None or (len(_pieces(inside)) > 1 and _quoted(_pieces(inside)[-1]) is not None):
+    left, _, _ = parts_of(text)
+    inner, bound = bound_of(left)
+    inside = inside_of(inner, "difference")
+    if inside is None or (len(pieces_of(inside)) > 1 and _quoted(pieces_of(inside)[-1]) is not None):
         return text
     whole = f"difference({inside}, {json.dumps(reference, ensure_ascii=False)})"
     return (f"{bound}({whole})" if bound else whole) + f" {text[len(left) :].strip()}"
@@ -333,9 +347,9 @@ def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
     """Parse one requirement on the difference of two runs, such as ``low(difference(recall["ragweed"])) >= -0.02``."""
     if len(text) > _LONGEST:
         raise _no_requirement(text)
-    left, compare, limit = _parts(text)
-    inner, bound = _bound(left)
-    figure, shown = _inside(inner, "difference"), _shortened(text)
+    left, compare, limit = parts_of(text)
+    inner, bound = bound_of(left)
+    figure, shown = inside_of(inner, "difference"), _shortened(text)
     if figure is None:
         raise InputError(
             f"{shown!r} is not about a difference",
@@ -356,9 +370,9 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
     """Parse one requirement; InputError naming what is not understood."""
     if len(text) > _LONGEST:
         raise _no_requirement(text)
-    left, compare, limit = _parts(text)
-    figure, bound = _bound(left)
-    if (every := _inside(figure, "every")) is not None:
+    left, compare, limit = parts_of(text)
+    figure, bound = bound_of(left)
+    if (every := inside_of(figure, "every")) is not None:
         if bound or every not in _OF_EVERY or compare not in (">=", ">"):
             raise InputError(
                 f"{_shortened(text)!r}: that cannot be asked of every class",
@@ -366,7 +380,7 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
                 hint=f"ask for {' or '.join(_OF_EVERY)} of every class at least, as in every(recall) >= 0.8",
             )
         return Requirement(text, every, None, None, compare, limit, every=True)
-    if _inside(figure, "difference") is not None:
+    if inside_of(figure, "difference") is not None:
         raise InputError(
             f"{_shortened(text)!r} is about a difference, and there is only one run",
             where="--require",

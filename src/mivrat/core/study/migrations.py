@@ -62,6 +62,11 @@ _LARGE_RUNS_OF_10 = """
 CREATE TABLE score_file (id INTEGER PRIMARY KEY, name TEXT NOT NULL, listed INTEGER NOT NULL, columns INTEGER NOT NULL, form TEXT NOT NULL);
 CREATE TABLE kept_columns (what TEXT NOT NULL, id INTEGER NOT NULL, value BLOB NOT NULL, PRIMARY KEY (what, id))"""
 
+_STRAINS_OF_11 = """
+CREATE TABLE strain_answer (model_id INTEGER NOT NULL REFERENCES model, content BLOB NOT NULL, strain TEXT NOT NULL,
+                            predicted INTEGER NOT NULL REFERENCES class (position), confidence REAL NOT NULL,
+                            PRIMARY KEY (model_id, content, strain)) WITHOUT ROWID"""
+
 # Version 1 kept answers by run and position and no content hashes; its images get a stand-in that no hash can equal.
 _STAND_IN = "CAST('unhashed ' || set_id || ' ' || position AS BLOB)"
 _FROM_1 = (
@@ -210,6 +215,11 @@ def _scores_beside(db: sqlite3.Connection) -> None:
     db.execute("ALTER TABLE run ADD COLUMN score_file INTEGER REFERENCES score_file")
 
 
+def _strain_answers(db: sqlite3.Connection) -> None:
+    """Version 10 kept no answers to distorted pictures."""
+    db.execute(_STRAINS_OF_11)
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -228,6 +238,7 @@ MIGRATIONS = (
     Migration(7, "findings and what was exported", _conclusions),
     Migration(8, "answers to checks", _check_answers),
     Migration(9, "scores beside the study", _scores_beside),
+    Migration(10, "answers to distorted pictures", _strain_answers),
 )
 
 

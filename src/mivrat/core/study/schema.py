@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 10
+VERSION = 11
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -50,8 +50,16 @@ CREATE TABLE score_file (id INTEGER PRIMARY KEY, name TEXT NOT NULL, listed INTE
 CREATE TABLE kept_columns (what TEXT NOT NULL, id INTEGER NOT NULL, value BLOB NOT NULL, PRIMARY KEY (what, id));
 """
 
+# What a model answers to distorted pictures, by their content and what was done to them.
+STRAINS = """
+CREATE TABLE strain_answer (model_id INTEGER NOT NULL REFERENCES model, content BLOB NOT NULL, strain TEXT NOT NULL,
+                            predicted INTEGER NOT NULL REFERENCES class (position), confidence REAL NOT NULL,
+                            PRIMARY KEY (model_id, content, strain)) WITHOUT ROWID;
+"""
+
 TABLES = (
     LARGE_RUNS
+    + STRAINS
     + """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);

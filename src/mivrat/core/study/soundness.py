@@ -26,7 +26,7 @@ log = logging.getLogger(__name__)
 # Far more than any study needs; a file with more was made to bring the program down.
 MOST_ROWS = {"class": 100_000, "model": 10_000, "image_set": 10_000, "run": 10_000, "image": 20_000_000}
 MOST_NUMBERS = 10_000_000_000
-_AFFINITY = {"INTEGER": "integer", "TEXT": "text", "BLOB": "blob"}
+_AFFINITY = {"INTEGER": "integer", "TEXT": "text", "BLOB": "blob", "REAL": "real"}
 # Parts of a table's definition that ours have not, and that would have the database work for whoever wrote them.
 _FOREIGN = re.compile(r"\b(check|generated|collate|virtual)\b\s*", re.IGNORECASE)
 

@@ -1,0 +1,27 @@
+"""What the kinds of distortion are called in commands and files."""
+
+from __future__ import annotations
+
+NAMES = (
+    "brightness",
+    "contrast",
+    "gamma",
+    "cast",
+    "saturation",
+    "uneven",
+    "blur",
+    "motion",
+    "resolution",
+    "jpeg",
+    "noise",
+    "shot",
+    "faulty",
+    "rotation",
+    "tilt",
+    "shift",
+    "zoom",
+    "mirror-across",
+    "mirror-down",
+    "cover",
+    "mark",
+)
