@@ -271,6 +271,7 @@ def test_commands_write_the_same_files(made: tuple[OnnxModel, ImageSet], tmp_pat
             ("compare", "--a", *told, "--b", model.path),
             ("heatmap", *recipe, "--model", model.path, "--legend", "--board", "svg", "--image", *there),
             ("cover", *recipe, "--model", *told, "--hottest", "0.2", "--hide", "patch"),
+            ("strain", *recipe, "--model", *told, "--kind", "noise:0.1,0.3", "--kind", "blur:1"),
         ):
             out = tmp_path / name / words[0]
             unreadable = 2 if words[0] == "heatmap" else 0
