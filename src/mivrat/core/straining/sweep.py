@@ -55,14 +55,14 @@ class Sweep:
         self,
         judged: EvaluatedRun,
         image_set: ImageSet,
-        model: Model,
+        model: Model | None,
         plan: StrainPlan,
         contents: Mapping[int, bytes] | None = None,
         known: Known | None = None,
         keep: Callable[[Sequence[tuple[bytes, str, int, float]]], object] = lambda rows: None,
         where: Where | None = None,
     ) -> None:
-        """``contents`` are the hashes of files by position, as far as they have been read."""
+        """``contents`` are the hashes of files by position, as far as they have been read. Without a ``model`` it only tells what is known."""
         self.judged, self.image_set, self.model, self.plan = judged, image_set, model, plan
         self._keep, self._where = keep, where
         shape = len(plan.strains), len(plan.images)
@@ -100,13 +100,15 @@ class Sweep:
     def run(self, threads: int = 0) -> Iterator[Progress]:
         """Score what is left, yielding progress after each block; every block is kept before it is told of."""
         total = len(self.plan.images) * len(self.plan.strains)
+        model = self.model
+        assert model is not None
         meter = Meter(total, total - self.to_ask)
         yield meter.at(total - self.to_ask)
         todo = list(self._left)
-        remote = remote_of(self.model)
+        remote = remote_of(model)
         if remote is not None and todo:
             remote.may_send(len(todo), self.to_ask)
-        for found in self._blocks(todo, threads):
+        for found in self._blocks(model, todo, threads):
             rows = []
             for one in found:
                 left = self._left.pop(one.image)
@@ -119,22 +121,20 @@ class Sweep:
             self._keep(rows)
             yield meter.at(total - self.to_ask)
 
-    def _blocks(self, todo: Sequence[int], threads: int) -> Iterator[list[StrainedImage]]:
+    def _blocks(self, model: Model, todo: Sequence[int], threads: int) -> Iterator[list[StrainedImage]]:
         kind = self.judged.kind
         assert kind != "prediction", "a table of predictions answers for no other picture"
         strains = {image: tuple(self.plan.strains[s] for s in self._left[image]) for image in todo}
         if self._where is not None:
             work = StrainWork(strains, kind, self.plan.seed)
-            yield from self._where.work(
-                self.image_set.files(), todo, self.model, work, in_block=IN_BLOCK, threads=threads
-            )
+            yield from self._where.work(self.image_set.files(), todo, model, work, in_block=IN_BLOCK, threads=threads)
             return
         for first in range(0, len(todo), IN_BLOCK):
             if current_stop().stopped:
                 return
             some = todo[first : first + IN_BLOCK]
             work = StrainWork({image: strains[image] for image in some}, kind, self.plan.seed)
-            yield work.do(self.model, {image: self.image_set.file(image) for image in some}, threads)
+            yield work.do(model, {image: self.image_set.file(image) for image in some}, threads)
 
     def figures(self, margin: float = MARGIN) -> StrainFigures:
         """What it found so far."""

@@ -9,6 +9,7 @@ from mivrat.ui.measure.confusions import Confusions
 from mivrat.ui.measure.group_table import GroupTable
 from mivrat.ui.measure.headline import Headline
 from mivrat.ui.measure.reliability import Reliability
+from mivrat.ui.measure.strain_page import StrainPage
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.ui.parts.widgets import Choice, row, tip
@@ -16,12 +17,12 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.measuring import Measurer
 from mivrat.workspace.workspace import Workspace
 
-PAGES = (Headline, ClassesPage, Confusions, Reliability, GroupTable)
+PAGES = (Headline, ClassesPage, Confusions, Reliability, GroupTable, StrainPage)
 SCOPES = ("all images", "the selection")
 
 
 class MeasureStep(StepArea):
-    """Headline, classes, confusions, confidence and groups, one at a time, of all images or of the selection."""
+    """Headline, classes, confusions, confidence, groups and strain, one at a time; of all images or, but for strain, of the selection."""
 
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__(*PAGES)
@@ -30,7 +31,7 @@ class MeasureStep(StepArea):
         self.headline, self.classes_page = Headline(workspace), ClassesPage(workspace, thumbnails)
         self.class_table = self.classes_page.table
         self.confusions, self.reliability = Confusions(workspace), Reliability(workspace)
-        self.groups = GroupTable(workspace)
+        self.groups, self.strain = GroupTable(workspace), StrainPage(workspace)
         self.headline.worst.groups_wanted.connect(self.groups.show_column)
         self.headline.worst.page_wanted.connect(self.go_to)
         self.scope = Choice(SCOPES, "figures of")
@@ -49,6 +50,7 @@ class MeasureStep(StepArea):
             self.confusions,
             self.reliability,
             self.groups,
+            self.strain,
             top=flowing(self.tabs, beside, spacing=12),
         )
 

@@ -94,7 +94,7 @@ KINDS: tuple[Kind, ...] = (
          _of_values(lambda v, level, how: optics.motion(v, level * how.scale, how.direction())), given=_ANGLE),
     Kind("resolution", "Fewer pixels", "px", "one pixel stands for this many of the prepared image, side by side", (2, 3, 4, 6), 0, 100,
          _of_values(lambda v, level, how: optics.fewer_pixels(v, level * how.scale))),
-    Kind("jpeg", "JPEG quality", "quality", "compressed as JPEG of this quality; 0 is untouched", (70, 40, 20, 10, 5), 0, 100,
+    Kind("jpeg", "JPEG quality", "1 to 100", "compressed as JPEG of this quality; 0 is untouched", (70, 40, 20, 10, 5), 0, 100,
          lambda pixels, level, how: optics.compressed(pixels, round(level)), falling=True, whole=True, source="ISO/IEC 10918-1"),
     Kind("noise", "Noise", "of 0 to 1", "normal noise of this standard deviation in each channel, of the prepared image's pixels",
          (0.02, 0.05, 0.1, 0.2), 0, 1, _of_values(lambda v, level, how: sensor.noise(v, level, how.scale, how.rng))),

@@ -1,0 +1,257 @@
+"""The strain test: kinds of distortion and their levels are chosen, the photos scored again, and accuracy shown against level."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QVBoxLayout, QWidget
+
+from mivrat.core.base.numbers import bounds, percent
+from mivrat.core.base.text import minus
+from mivrat.core.checks.result import in_words
+from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS
+from mivrat.core.selecting.selection import Picked
+from mivrat.core.straining.curves import StrainFigures, StrainLevel
+from mivrat.ui import words
+from mivrat.ui.measure.strain_diagram import StrainDiagram, told_of
+from mivrat.ui.measure.strain_preview import StrainPreview
+from mivrat.ui.parts.late import Late
+from mivrat.ui.parts.page import Page
+from mivrat.ui.parts.tables import FigureTable
+from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row, tip
+from mivrat.workspace.straining import Strainer
+from mivrat.workspace.workspace import Workspace
+
+ADD = "Add a kind …"
+COLUMNS = ("level", "N", "accuracy", "95 % interval", "changed", "p")
+
+
+class StrainPage(Page, QWidget):
+    """The form, what it found in words, a plot for each kind, and a table of all levels."""
+
+    title, place_id = "Strain", "strain"
+    help = "Distorts the photos step by step and scores them again: how far from clean can they go?"
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.workspace, self.strainer = workspace, Strainer(workspace)
+        self.rows: dict[str, QLineEdit] = {}
+        self.form = QWidget()
+        self._grid = QGridLayout(self.form)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setHorizontalSpacing(8)
+        self._grid.setVerticalSpacing(2)
+        self._grid.setColumnStretch(1, 1)
+        self.add = Choice((ADD,), "add a kind of distortion")
+        self.add.activated.connect(self._add)
+        self.begin = button("Strain the images", self.strainer.run, kind="primary")
+        tip(self.begin, "Distort every image that has an answer, score it again, and keep the answers with the study")
+        self.problem = label(role="problem", wrap=True)
+        self.told = label(wrap=True)
+        self.legend = label(
+            "Line: accuracy with its 95 % interval; a diamond where it is lower than untouched beyond chance. Dots: mean confidence. "
+            "Broken line: untouched. A point, or a row, selects the images whose answer changes there.",
+            soft=True,
+            wrap=True,
+        )
+        self.diagram = StrainDiagram(self._choose)
+        self.preview = StrainPreview(workspace, self.strainer)
+        self.table = FigureTable(COLUMNS, (60, 74, 104, 74, 84), "levels", numbers=(1, 2, 3, 4, 5))
+        self.table.cellClicked.connect(lambda line, _: self._choose(self._levels()[line]))
+        self.table.cellActivated.connect(lambda line, _: self._choose(self._levels()[line], enter=True))
+        self.table.currentCellChanged.connect(lambda line, *_: self._look_at(line))
+        body = QWidget()
+        inside = QVBoxLayout(body)
+        inside.setContentsMargins(0, 2, 10, 12)
+        inside.setSpacing(8)
+        inside.addWidget(self.form)
+        inside.addLayout(row(self.begin, self.add, None, spacing=8))
+        for widget in (self.problem, self.told, self.preview, self.diagram, self.legend, self.table):
+            inside.addWidget(widget)
+        inside.addStretch(1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 0)
+        layout.addWidget(Scrolled(body))
+        self.strainer.changed.connect(self.refresh)
+        workspace.topics.busy.connect(self._show_button)
+        self._late = Late(self, self.strainer.look, workspace.topics.figures)
+
+    # --- the form ---
+
+    def _add(self, at: int) -> None:
+        key = self.add.itemData(at)
+        self.add.setCurrentIndex(0)
+        if key:
+            self.strainer.wish(key, True)
+            self.rows[key].setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _fill_form(self) -> None:
+        wishes = self.strainer.wishes
+        if list(self.rows) != list(wishes):
+            while self._grid.count():
+                item = self._grid.takeAt(0)
+                if item is not None and (widget := item.widget()) is not None:
+                    widget.hide()
+                    widget.deleteLater()
+            self.rows = {}
+            for line, key in enumerate(wishes):
+                self._add_row(line, key)
+            self.add.clear()
+            self.add.addItem(ADD)
+            for kind in KINDS:
+                if kind.key not in wishes:
+                    self.add.addItem(f"{kind.name} ({kind.unit})", kind.key)
+        for key, edit in self.rows.items():
+            if not edit.hasFocus() and edit.text() != wishes[key]:
+                edit.setText(wishes[key])
+
+    def _add_row(self, line: int, key: str) -> None:
+        kind = BY_KEY[key]
+        name = label(f"{kind.name}, {kind.unit}", soft=True)
+        tip(
+            name,
+            f"{kind.meaning[:1].upper()}{kind.meaning[1:]}. From {minus(f'{kind.low:g}')} to {minus(f'{kind.high:g}')}; 0 is untouched.",
+        )
+        edit = QLineEdit()
+        edit.setPlaceholderText(", ".join(minus(f"{one:g}") for one in kind.levels))
+        edit.setAccessibleName(f"levels of {kind.name}")
+        tip(edit, "Levels with commas between; left empty, those shown in grey")
+        edit.editingFinished.connect(lambda: self._typed(key))
+        away = button("×", lambda: self.strainer.wish(key, False), kind="quiet")
+        away.setFixedWidth(24)
+        away.setAccessibleName(f"leave {kind.name} out")
+        self._grid.addWidget(name, line, 0)
+        self._grid.addWidget(edit, line, 1)
+        self._grid.addWidget(away, line, 2)
+        self.rows[key] = edit
+
+    def _typed(self, key: str) -> None:
+        text = self.rows[key].text().replace("−", "-").strip()
+        if self.strainer.wishes.get(key) not in (None, text):
+            self.strainer.wish(key, True, text)
+
+    # --- what was found ---
+
+    def _levels(self) -> list[StrainLevel]:
+        return self.strainer.found.figures.levels if self.strainer.found is not None else []
+
+    def refresh(self) -> None:
+        """Show what is wished for and what is known."""
+        self._fill_form()
+        found, can = self.strainer.found, self.strainer.can_strain
+        for widget in (self.form, self.begin, self.add):
+            widget.setVisible(can)
+        self.problem.setVisible(bool(self.strainer.problem))
+        self.problem.setText(self.strainer.problem)
+        known = found is not None and found.to_ask < found.sweep.predicted.size
+        for widget in (self.diagram, self.legend, self.table):
+            widget.setVisible(known)
+        self.told.setVisible(not self.strainer.problem)
+        self.told.setText(self._words())
+        self.preview.refresh()
+        self._show_button()
+        if found is None or not known:
+            self.diagram.show_figures(None)
+            return
+        figures = found.figures
+        self.diagram.show_figures(figures)
+        lines, tips = [], []
+        for curve in figures.curves:
+            for one in curve.levels:
+                lines.append(
+                    [
+                        f"{BY_KEY[curve.kind].name} {minus(f'{one.strain.level:g}')}",
+                        words.count(one.accuracy.total or one.changed.total),
+                        percent(one.accuracy.value) if one.accuracy.value is not None else "–",
+                        bounds(one.accuracy) if one.accuracy.low is not None else "–",
+                        percent(one.changed.value) if one.changed.value is not None else "–",
+                        in_words(one.p_holm).removeprefix("= ") if one.difference.p is not None else "–",
+                    ]
+                )
+                tips.append(told_of(curve, one))
+        self.table.show_lines(lines, tips)
+        self.table.setFixedHeight(30 * len(lines) + self.table.horizontalHeader().sizeHint().height() + 6)
+
+    def _words(self) -> str:
+        if not self.strainer.can_strain:
+            return (
+                f"{self.workspace.shown.record.kind.lacks('A strain test needs')}"
+                if not self.workspace.shown.record.kind.can.scores
+                else "A strain test needs all scores of this run, and they are missing."
+            )
+        found = self.strainer.found
+        if found is None:
+            return "Looking for what is known …" if not self.strainer.settled else ""
+        if not found.sweep.plan.images:
+            return "No image has an answer yet: score the images first."
+        if found.to_ask == found.sweep.predicted.size:
+            return "How far from clean can the photos go? Choose kinds and levels, and score them again. Answers are kept with the study."
+        missing = f" {words.count(found.to_ask)} answers are still missing." if found.to_ask else ""
+        return _summary(found.figures) + missing
+
+    def _show_button(self) -> None:
+        found = self.strainer.found
+        number = found.to_ask if found is not None else 0
+        if found is not None and number:
+            self.begin.setText(f"Strain {words.images(len(found.sweep.plan.images))}: {words.count(number)} answers")
+        else:
+            self.begin.setText("All answers are known" if found is not None else "Strain the images")
+        self.begin.setEnabled(bool(number) and not self.workspace.busy)
+
+    def _look_at(self, line: int) -> None:
+        levels = self._levels()
+        if 0 <= line < len(levels):
+            self.preview.show_level(levels[line].strain)
+
+    def _choose(self, level: StrainLevel, enter: bool = False) -> None:
+        """Select the images whose answer changes at a level."""
+        self.preview.show_level(level.strain)
+        kind = BY_KEY[level.strain.kind]
+        name = f"the strain test: {kind.name.lower()} {minus(f'{level.strain.level:g}')} changes the answer"
+        choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
+        choose(Picked(name, self.strainer.flipped(level)))
+
+    def as_table(self) -> list[list[str]]:
+        """The levels, for the clipboard."""
+        return self.table.as_lines()
+
+    def begin_anew(self) -> None:
+        self.preview.begin_anew()
+
+    @property
+    def settled(self) -> bool:
+        return self.strainer.settled and self.preview.settled
+
+    def stop(self) -> None:
+        self.strainer.stop()
+        self.preview.stop()
+
+
+# Units that are said after a number as they are.
+_SAID = ("px", "stops", "degrees", "mired", "doublings")
+
+
+def _summary(found: StrainFigures) -> str:
+    """Where each kind breaks, or is lower without staying so, in a sentence each."""
+    told, steady = [], []
+    for curve in found.curves:
+        kind = BY_KEY[curve.kind]
+        unit = f" {kind.unit}" if kind.unit in _SAID else ""
+        ends = [one for one in (curve.breaks_below, curve.breaks_at) if one is not None]
+        far = [one.strain.level for one in curve.levels if one.lower and -(one.difference.value or 0.0) > found.margin]
+        if ends:
+            told.append(f"{kind.name} breaks at {_and(ends)}{unit}.")
+        elif far:
+            told.append(f"{kind.name} lowers accuracy at {_and(far)}{unit}, but not from there on.")
+        else:
+            steady.append(kind.name if kind.name[:2].isupper() else kind.name.lower())
+    if steady:
+        told.append(f"Not shown to break: {', '.join(steady)}.")
+    margin = f"{100 * found.margin:g} points"
+    told.append(f"A kind breaks where accuracy falls by more than {margin}, beyond chance, and stays there.")
+    return " ".join(told)
+
+
+def _and(levels: Sequence[float]) -> str:
+    return " and ".join(minus(f"{one:g}") for one in levels)
