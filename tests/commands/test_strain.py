@@ -16,11 +16,16 @@ from tests.support.sets import CLASSES, write_set
 
 @pytest.fixture
 def words(tmp_path: Path) -> list[str]:
-    model = loaded(classifier(seed=1), tmp_path / "m.onnx", 3)
+    model = loaded(classifier(seed=5), tmp_path / "m.onnx", 3)
     (tmp_path / "r.toml").write_text(recipe_to_toml(model.recipe))
     (tmp_path / "classes.txt").write_text("\n".join(CLASSES))
-    write_set(tmp_path / "set", 6)
-    given = {"model": model.path, "recipe": tmp_path / "r.toml", "classes": tmp_path / "classes.txt", "images": tmp_path / "set"}
+    write_set(tmp_path / "set", 6, seed=5)
+    given = {
+        "model": model.path,
+        "recipe": tmp_path / "r.toml",
+        "classes": tmp_path / "classes.txt",
+        "images": tmp_path / "set",
+    }
     return ["strain", *(part for name, value in given.items() for part in (f"--{name}", str(value)))]
 
 

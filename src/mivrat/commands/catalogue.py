@@ -10,7 +10,7 @@ from typing import Any, cast
 
 from mivrat.commands.values import check_names, costs, ks, model_place, seconds, share, whole
 from mivrat.core.heatmaps.methods import METHODS
-from mivrat.core.pictures.distorting.names import NAMES
+from mivrat.core.pictures.distorting.names import NAMES, USUAL
 
 
 @dataclass(frozen=True)
@@ -334,7 +334,7 @@ COMMANDS = (
             _repeated(
                 "--kind",
                 f"a kind of distortion and its levels, such as blur:0.5,1,2; a kind alone has levels of its own. {', '.join(NAMES)}; "
-                "without it brightness, blur, noise, jpeg, rotation",
+                f"without it {', '.join(USUAL)}",
                 "KIND:LEVEL,…",
             ),
             _option(
@@ -350,9 +350,7 @@ COMMANDS = (
                 metavar="COLUMN",
             ),
             OUT,
-            REQUIRE.but(
-                help="such as 'at(blur, 1.5, top1) >= 0.8'; exit with 1 where it does not hold; may be repeated"
-            ),
+            REQUIRE.but(metavar="'at(blur, 1.5, top1) >= 0.8'"),
             JUNIT,
         ),
     ),

@@ -17,6 +17,7 @@ from mivrat.core.models.kinds import load_model
 from mivrat.core.models.service.places import kept_beside
 from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.distorting.kinds import sweep_from_text
+from mivrat.core.pictures.distorting.names import USUAL
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.strain import in_sentences, write_strain
@@ -24,9 +25,6 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.straining.sweep import StrainPlan, Sweep, checked
 from mivrat.core.study.kept_strains import keep_strains, load_strains
 from mivrat.core.study.models import add_model
-
-# What is tried where no kind is named.
-USUAL = ("brightness", "blur", "noise", "jpeg", "rotation")
 
 
 def strain(args: argparse.Namespace) -> int:

@@ -15,6 +15,7 @@ from mivrat.core.base.job import current_stop
 from mivrat.core.base.text import count, images
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.pictures.distorting.kinds import BY_KEY, Distortion, sweep_from_text
+from mivrat.core.pictures.distorting.names import USUAL
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.straining.curves import StrainFigures, StrainLevel
 from mivrat.core.straining.sweep import StrainPlan, Sweep, checked
@@ -28,8 +29,6 @@ from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
 
-# What is tried where nothing was chosen, as the command does.
-USUAL = ("brightness", "blur", "noise", "jpeg", "rotation")
 _WISHES = "strain test"
 
 
@@ -57,7 +56,7 @@ class Strainer:
         # Nothing is read before somebody has looked.
         self._looked = False
         self._workers = workspace.group(1)
-        self._reading = LatestOnly(self._workers)
+        self._reading, self._reading_wishes = LatestOnly(self._workers), LatestOnly(self._workers)
         workspace.topics.run.connect(self._follow)
         workspace.topics.left.connect(self._leave)
         workspace.jobs.event.connect(self._take_event)
@@ -69,6 +68,7 @@ class Strainer:
 
     def _leave(self) -> None:
         self._reading.cancel()
+        self._reading_wishes.cancel()
         self._looked = False
         self.wishes, self.found, self.problem, self._study = dict.fromkeys(USUAL, ""), None, "", None
 
@@ -83,7 +83,7 @@ class Strainer:
                 with Study.open(path, again=True) as study:
                     return load_setting(study, _WISHES) or ""
 
-            self._reading.start(read, done=self._take_wishes)
+            self._reading_wishes.start(read, done=self._take_wishes, failed=self._fail)
 
     def _take_wishes(self, text: str) -> None:
         with suppress(ValueError):

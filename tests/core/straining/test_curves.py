@@ -94,7 +94,16 @@ def test_kinds_with_two_sides_break_on_either_and_retained_is_the_mean() -> None
     number = 200
     labels, before = np.zeros(number, np.int64), np.zeros(number, np.int64)
     judged = run_of(labels, before, 2)
-    wrong = {"brightness:-2": 90, "brightness:-1": 60, "brightness:1": 2, "blur:1": 0, "blur:2": 30, "blur:3": 80, "jpeg:50": 1, "jpeg:10": 50}
+    wrong = {
+        "brightness:-2": 90,
+        "brightness:-1": 60,
+        "brightness:1": 2,
+        "blur:1": 0,
+        "blur:2": 30,
+        "blur:3": 80,
+        "jpeg:50": 1,
+        "jpeg:10": 50,
+    }
     predicted = np.array([[1] * wrong[one.spelled] + [0] * (number - wrong[one.spelled]) for one in STRAINS])
     found = strain_figures(judged, np.arange(number), STRAINS, predicted, np.full(predicted.shape, 0.8))
     blur, brightness, jpeg = found.curves
@@ -103,7 +112,11 @@ def test_kinds_with_two_sides_break_on_either_and_retained_is_the_mean() -> None
     assert (jpeg.breaks_at, [one.strain.level for one in jpeg.levels]) == (10, [50, 10])
     assert blur.retained == pytest.approx(np.mean([200, 170, 120]) / 200)
     over = strain_figures(
-        run_of(labels, before, 2, [f"day {i % 4}" for i in range(number)]), np.arange(number), STRAINS, predicted, np.full(predicted.shape, 0.8)
+        run_of(labels, before, 2, [f"day {i % 4}" for i in range(number)]),
+        np.arange(number),
+        STRAINS,
+        predicted,
+        np.full(predicted.shape, 0.8),
     )
     assert over.curves[0].levels[2].accuracy.units == 4
     assert over.curves[0].levels[2].accuracy.low is None, "four units say nothing"

@@ -40,7 +40,9 @@ def test_each_is_scored_as_if_it_were_alone(tmp_path: Path) -> None:
     root = write_set(tmp_path / "set", 4)
     (root / "broken.png").write_text("no picture")
     files = dict(enumerate(sorted(root.rglob("*.png"))))
-    kinds = [one for text in ("blur:0.5,2", "noise:0.1,0.4", "brightness:-2", "jpeg:5") for one in sweep_from_text(text)]
+    kinds = [
+        one for text in ("blur:0.5,2", "noise:0.1,0.4", "brightness:-2", "jpeg:5") for one in sweep_from_text(text)
+    ]
     # Each image has some of them, so that batches hold parts of images.
     strains = {i: kinds[i % 3 :] for i in files}
     found = list(strain_images(files, strains, model, "logits", seed=3, threads=2))

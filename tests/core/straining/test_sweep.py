@@ -28,8 +28,8 @@ STRAINS = checked([one for text in ("blur:0,1,3", "noise:0.2") for one in sweep_
 @pytest.fixture(scope="module")
 def made(tmp_path_factory: pytest.TempPathFactory) -> tuple[OnnxModel, ImageSet]:
     folder = tmp_path_factory.mktemp("strain")
-    model = loaded(classifier(seed=1), folder / "m.onnx", 3)
-    images = read_image_set(write_set(folder / "set", 14), CLASSES)
+    model = loaded(classifier(seed=5), folder / "m.onnx", 3)
+    images = read_image_set(write_set(folder / "set", 14, seed=5), CLASSES)
     shutil.copyfile(images.file(1), images.file(2))
     images.file(5).write_text("no picture")
     return model, images
@@ -58,6 +58,7 @@ def test_a_sweep_in_a_study_goes_on_where_it_was(made: tuple[OnnxModel, ImageSet
     assert whole.complete
     assert whole.to_ask == 0
     assert (whole.predicted >= 0).all()
+    assert len(np.unique(whole.predicted)) > 1
     assert (whole.predicted[:, 1] == whole.predicted[:, 2]).all(), "the same picture, the same noise"
     with Study.create(tmp_path / "s.mivrat", CLASSES) as study:
         part = swept(*made, study, stop_at=40)
@@ -73,7 +74,11 @@ def test_a_sweep_in_a_study_goes_on_where_it_was(made: tuple[OnnxModel, ImageSet
         contents = evaluation.answers.contents
         known = load_strains(study, add_model(study, made[0]), set(contents.values()))
         judged, images = evaluation.judging.judged(), whole.plan.images
-        for plan, expected in ((StrainPlan(images, more), 41), (StrainPlan(images, STRAINS, 1), 3 * 41), (whole.plan, 0)):
+        for plan, expected in (
+            (StrainPlan(images, more), 41),
+            (StrainPlan(images, STRAINS, 1), 3 * 41),
+            (whole.plan, 0),
+        ):
             assert Sweep(judged, made[1], made[0], plan, contents, known).to_ask == expected
     with Study.create(tmp_path / "t.mivrat", CLASSES) as other:
         assert load_strains(other, add_model(other, made[0]), set(contents.values())) == {}
@@ -98,7 +103,9 @@ def test_what_is_gone_since_has_no_answer_and_is_told(made: tuple[OnnxModel, Ima
     assert found.untouched.total == 3
 
 
-def test_without_labels_shares_changed_are_told_and_no_accuracy(made: tuple[OnnxModel, ImageSet], tmp_path: Path) -> None:
+def test_without_labels_shares_changed_are_told_and_no_accuracy(
+    made: tuple[OnnxModel, ImageSet], tmp_path: Path
+) -> None:
     flat = tmp_path / "flat"
     flat.mkdir()
     for i, file in enumerate(sorted(made[1].root.rglob("*.png"))[:4]):

@@ -25,3 +25,5 @@ NAMES = (
     "cover",
     "mark",
 )
+# What is tried where nothing was chosen.
+USUAL = ("brightness", "blur", "jpeg", "noise", "rotation")

@@ -1,0 +1,181 @@
+"""The strain test in the window: by clicks and keys, in two studies, stopped, with levels that are none, and without scores."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from pytestqt.qtbot import QtBot
+
+from mivrat.core.models.prediction_table import PredictionTable
+from mivrat.core.pictures.image_sets import read_image_set
+from mivrat.core.running.evaluation import Evaluation
+from mivrat.core.selecting.selection import Picked
+from mivrat.core.study.file import Study
+from mivrat.ui.bench import MEASURE
+from mivrat.ui.measure.strain_page import StrainPage
+from mivrat.ui.window import BENCH, MainWindow
+from tests.support.networks import classifier, loaded
+from tests.support.sets import CLASSES, write_set
+
+Settle = Callable[[], None]
+LEFT = Qt.MouseButton.LeftButton
+
+
+def made(folder: Path, seed: int, images: int, classes: list[str] = CLASSES) -> Path:
+    folder.mkdir()
+    model = loaded(classifier(seed=seed, classes=len(classes)), folder / "m.onnx", len(classes))
+    images_of = read_image_set(write_set(folder / "set", images, classes=classes, seed=seed), classes)
+    with Study.create(folder / "s.mivrat", classes) as study:
+        for _ in Evaluation(model, images_of, study).run():
+            pass
+    return folder / "s.mivrat"
+
+
+@pytest.fixture
+def show(qtbot: QtBot, window: MainWindow, settle: Settle) -> Callable[[Path], StrainPage]:
+    def opened(path: Path) -> StrainPage:
+        window.open_study(path)
+        qtbot.waitUntil(
+            lambda: window.workspace.study_path == path and window.pages.currentIndex() == BENCH, timeout=20000
+        )
+        window.bench.show_step(MEASURE)
+        window.bench.measure.go_to("strain")
+        settle()
+        return window.bench.measure.strain
+
+    return opened
+
+
+def type_levels(qtbot: QtBot, page: StrainPage, kind: str, text: str, settle: Settle) -> None:
+    edit = page.rows[kind]
+    edit.setFocus()
+    edit.selectAll()
+    qtbot.keyClicks(edit, text)
+    qtbot.keyClick(edit, Qt.Key.Key_Return)
+    settle()
+
+
+def only(page: StrainPage, settle: Settle, *kinds: str) -> None:
+    for key in list(page.rows):
+        if key not in kinds:
+            page.strainer.wish(key, False)
+            settle()
+
+
+def test_from_levels_to_the_images_that_flip(
+    qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
+) -> None:
+    page = show(made(tmp_path / "one", 5, 14))
+    only(page, settle, "blur", "brightness")
+    type_levels(qtbot, page, "blur", "0, 1, 4", settle)
+    assert page.begin.text() == "Strain 42 images: 252 answers"
+    assert page.diagram.isHidden()
+    assert page.preview.shown is not None
+    assert len(page.preview.shown.pictures) == 5, "untouched, and four levels of the first kind"
+    qtbot.mouseClick(page.begin, LEFT)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
+    settle()
+    found = page.strainer.found
+    assert found is not None
+    assert found.to_ask == 0
+    assert page.begin.text() == "All answers are known"
+    assert not page.begin.isEnabled()
+    assert page.table.rowCount() == 6
+    levels = found.figures.levels
+    assert [page.table.item(i, 0).text() for i in (0, 5)] == ["Brightness −2", "Out of focus 4"]  # type: ignore[union-attr]
+    # A point of the diagram selects the images whose answer changes there; so does a row, by key.
+    flips = [page.strainer.flipped(one) for one in levels]
+    at = max(range(6), key=lambda i: len(flips[i]))
+    page.diagram.show()
+    qtbot.wait(50)
+    middle = page.diagram.mark_rect(at).center()
+    assert page.diagram.mark_at(QPointF(middle)) == at
+    qtbot.mouseClick(page.diagram.viewport(), LEFT, pos=middle.toPoint())
+    settle()
+    (condition,) = window.workspace.shown.conditions
+    assert isinstance(condition, Picked)
+    assert condition.positions == flips[at]
+    s = found.sweep.plan.strains.index(levels[at].strain)
+    before = window.workspace.shown.judged.predicted[list(found.sweep.plan.images)]
+    assert flips[at] == tuple(np.flatnonzero(found.sweep.predicted[s] != before).tolist())
+    page.table.setCurrentCell(0, 0)
+    page.table.setFocus()
+    qtbot.keyClick(page.table, Qt.Key.Key_Return)
+    settle()
+    assert window.workspace.shown.conditions[0] != condition
+    # Another level costs that level alone; what was known is there at once.
+    type_levels(qtbot, page, "blur", "1,4,2", settle)
+    assert page.begin.text() == "Strain 42 images: 42 answers"
+    assert page.table.rowCount() == 7
+    assert "42 answers are still missing" in page.told.text()
+
+
+def test_two_studies_have_wishes_and_answers_of_their_own(
+    qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
+) -> None:
+    one, other = made(tmp_path / "one", 5, 14), made(tmp_path / "other", 2, 3, ["a", "b"])
+    page = show(one)
+    only(page, settle, "noise")
+    type_levels(qtbot, page, "noise", "0.3", settle)
+    qtbot.mouseClick(page.begin, LEFT)
+    qtbot.waitUntil(lambda: window.workspace.jobs.going_on is None, timeout=30000)
+    settle()
+    predicted = page.strainer.found.sweep.predicted.tobytes()  # type: ignore[union-attr]
+    page = show(other)
+    assert list(page.rows) == ["brightness", "blur", "jpeg", "noise", "rotation"]
+    assert page.strainer.found is not None
+    assert len(page.strainer.found.sweep.plan.images) == 6
+    assert page.strainer.found.to_ask == page.strainer.found.sweep.predicted.size
+    assert page.table.isHidden()
+    page = show(one)
+    assert {key: edit.text() for key, edit in page.rows.items()} == {"noise": "0.3"}
+    assert page.strainer.found is not None
+    assert page.strainer.found.sweep.predicted.tobytes() == predicted
+    assert not page.table.isHidden()
+
+
+def test_levels_that_are_none_are_told_and_change_nothing(
+    qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
+) -> None:
+    page = show(made(tmp_path / "one", 1, 3))
+    only(page, settle, "jpeg")
+    for text, what in (
+        ("many", "is not a list of levels"),
+        ("500", "500 is out of range"),
+        ("5,5", "names a level twice"),
+        ("0", "nothing to do"),
+    ):
+        type_levels(qtbot, page, "jpeg", text, settle)
+        assert what in page.problem.text()
+        assert not page.begin.isEnabled()
+        assert page.table.isHidden()
+    type_levels(qtbot, page, "jpeg", "20", settle)
+    assert page.problem.isHidden()
+    assert page.begin.isEnabled()
+    # Kinds are added by the list, and left out by their button.
+    page.add.setCurrentIndex(page.add.findData("mark"))
+    page.add.activated.emit(page.add.currentIndex())
+    settle()
+    assert list(page.rows) == ["jpeg", "mark"]
+    assert page.rows["mark"].hasFocus()
+    assert page.add.findData("mark") < 0
+
+
+def test_a_table_of_predictions_says_why_not(
+    window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
+) -> None:
+    root = write_set(tmp_path / "set", 3)
+    images = read_image_set(root, CLASSES)
+    lines = [f"{one.path},{CLASSES[i % 3]},0.5" for i, one in enumerate(images.items)]
+    (tmp_path / "p.csv").write_text("\n".join(["path,predicted,confidence", *lines]))
+    with Study.create(tmp_path / "s.mivrat", CLASSES) as study:
+        for _ in Evaluation(PredictionTable(tmp_path / "p.csv", CLASSES), images, study).run():
+            pass
+    page = show(tmp_path / "s.mivrat")
+    assert page.begin.isHidden()
+    assert page.form.isHidden()
+    assert "A strain test needs" in page.told.text()
