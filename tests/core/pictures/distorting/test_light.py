@@ -28,10 +28,10 @@ def test_each_stop_doubles_the_light() -> None:
 
 def test_contrast_keeps_the_mean_and_gamma_black_and_white() -> None:
     for change in (-0.5, 1.0):
-        found = light.contrast(PHOTO, change)
+        found = light.contrast(PHOTO, change, float(PHOTO.mean()))
         assert found.mean() == pytest.approx(PHOTO.mean(), abs=1e-5)
         assert found.std() == pytest.approx(PHOTO.std() * (1 + change), rel=1e-4)
-    assert np.ptp(light.contrast(PHOTO, -1)) == pytest.approx(0, abs=1e-6)
+    assert np.ptp(light.contrast(PHOTO, -1, 0.4)) == pytest.approx(0, abs=1e-6)
     ends = np.float32([[[0.0, 1.0, 0.25]]])
     assert light.gamma(ends, 1).ravel() == pytest.approx([0, 1, 0.0625])
     assert light.gamma(light.gamma(PHOTO, 0.7), -0.7) == pytest.approx(PHOTO, abs=1e-5)
@@ -69,9 +69,23 @@ def test_saturation_keeps_the_luma_and_grey() -> None:
 def test_uneven_light_falls_to_its_side_by_so_many_stops(
     degrees: float, bright: tuple[int, int], dark: tuple[int, int]
 ) -> None:
-    found = light.linear(light.uneven(np.full((9, 13, 1), 0.8, np.float32), 2, degrees))
-    assert found[bright] / found[dark] == pytest.approx(4, rel=1e-3)
+    found = light.light_of(light.uneven(np.full((9, 13, 1), 204, np.uint8), 2, degrees))
+    assert found[bright] / found[dark] == pytest.approx(4, rel=0.02)
     assert found.max() == pytest.approx(light.linear(np.float32([0.8]))[0], rel=1e-3)
+
+
+def test_pixels_are_changed_as_their_values_are_and_light_is_written_as_it_was_read() -> None:
+    pixels = np.random.default_rng(1).integers(0, 256, (7, 8, 3), dtype=np.uint8)
+    every = np.arange(256, dtype=np.uint8)[None, :, None]
+    assert (light.pixels_of_light(light.light_of(every)) == every).all()
+    for change in (
+        lambda v: light.gamma(v, 0.4),
+        lambda v: light.colour_cast(v, -70),
+        lambda v: light.brightness(v, 1.5),
+    ):
+        directly = np.round(np.clip(change(pixels.astype(np.float32) / 255), 0, 1) * 255)
+        assert np.abs(light.by_value(pixels, change).astype(int) - directly).max() <= 1
+        assert light.by_value(pixels[..., :1], change).shape == (7, 8, 1)
 
 
 def test_grey_pictures_have_no_colour_to_change() -> None:

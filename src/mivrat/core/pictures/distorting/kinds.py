@@ -58,16 +58,18 @@ class Kind:
     source: str = ""
 
 
-def _of_values(
-    change: Callable[[light.Values, float, Setting], light.Values],
-) -> Callable[[Pixels, float, Setting], Pixels]:
-    """A change of values from 0 to 1 as one of 8-bit pixels."""
+def _by_value(change: Callable[[light.Values, float], light.Values]) -> Callable[[Pixels, float, Setting], Pixels]:
+    """A change of each value by itself as one of pixels."""
+    return lambda pixels, level, how: light.by_value(pixels, lambda values: change(values, level))
 
-    def apply(pixels: Pixels, level: float, how: Setting) -> Pixels:
-        found = change(pixels.astype(np.float32) / np.float32(255), level, how)
-        return np.round(np.clip(found, 0, 1) * 255).astype(np.uint8)
 
-    return apply
+def _contrast(pixels: Pixels, level: float, how: Setting) -> Pixels:
+    mean = float(pixels.mean(dtype=np.float64)) / 255
+    return light.by_value(pixels, lambda values: light.contrast(values, level, mean))
+
+
+def _saturation(pixels: Pixels, level: float, how: Setting) -> Pixels:
+    return light.eight_bit(light.saturation(pixels.astype(np.float32) / np.float32(255), level))
 
 
 _ANGLE = {"angle": "drawn for each image"}
@@ -77,31 +79,31 @@ _DAYLIGHT = "CIE 15:2004, the D illuminants"
 # fmt: off
 KINDS: tuple[Kind, ...] = (
     Kind("brightness", "Brightness", "stops", "more light (less, where negative); each stop doubles it", (-2, -1, 1, 2), -6, 6,
-         _of_values(lambda v, level, how: light.brightness(v, level)), source="IEC 61966-2-1"),
+         _by_value(light.brightness), source="IEC 61966-2-1"),
     Kind("contrast", "Contrast", "share", "values farther from their mean by this share", (-0.75, -0.5, -0.25, 0.5, 1), -1, 4,
-         _of_values(lambda v, level, how: light.contrast(v, level))),
+         _contrast),
     Kind("gamma", "Gamma", "doublings", "values to the power of 2 to this: middle tones darker, black and white kept", (-1, -0.5, 0.5, 1), -3, 3,
-         _of_values(lambda v, level, how: light.gamma(v, level))),
+         _by_value(light.gamma)),
     Kind("cast", "Colour cast", "mired", "another daylight, warmer by this (cooler, where negative)", (-80, -40, 40, 80), -110, 95,
-         _of_values(lambda v, level, how: light.colour_cast(v, level)), source=_DAYLIGHT),
+         _by_value(light.colour_cast), source=_DAYLIGHT),
     Kind("saturation", "Saturation", "share", "colours farther from grey by this share; -1 leaves grey", (-1, -0.5, 0.5, 1), -1, 4,
-         _of_values(lambda v, level, how: light.saturation(v, level))),
+         _saturation),
     Kind("uneven", "Uneven light", "stops", "light that falls off by this from one side to the other", (1, 2, 3), 0, 8,
-         _of_values(lambda v, level, how: light.uneven(v, level, how.direction())), given=_ANGLE),
+         lambda pixels, level, how: light.uneven(pixels, level, how.direction()), given=_ANGLE),
     Kind("blur", "Out of focus", "px", "a point becomes an even disc of this standard deviation, in pixels of the prepared image",
-         (0.5, 1, 1.5, 2, 3), 0, 50, _of_values(lambda v, level, how: optics.defocus(v, level * how.scale)), source="geometrical optics"),
+         (0.5, 1, 1.5, 2, 3), 0, 50, lambda pixels, level, how: optics.defocus(pixels, level * how.scale), source="geometrical optics"),
     Kind("motion", "Motion blur", "px", "a point becomes a line of this length, in pixels of the prepared image", (2, 4, 8), 0, 200,
-         _of_values(lambda v, level, how: optics.motion(v, level * how.scale, how.direction())), given=_ANGLE),
+         lambda pixels, level, how: optics.motion(pixels, level * how.scale, how.direction()), given=_ANGLE),
     Kind("resolution", "Fewer pixels", "px", "one pixel stands for this many of the prepared image, side by side", (2, 3, 4, 6), 0, 100,
-         _of_values(lambda v, level, how: optics.fewer_pixels(v, level * how.scale))),
+         lambda pixels, level, how: optics.fewer_pixels(pixels, level * how.scale)),
     Kind("jpeg", "JPEG quality", "1 to 100", "compressed as JPEG of this quality; 0 is untouched", (70, 40, 20, 10, 5), 0, 100,
          lambda pixels, level, how: optics.compressed(pixels, round(level)), falling=True, whole=True, source="ISO/IEC 10918-1"),
     Kind("noise", "Noise", "of 0 to 1", "normal noise of this standard deviation in each channel, of the prepared image's pixels",
-         (0.02, 0.05, 0.1, 0.2), 0, 1, _of_values(lambda v, level, how: sensor.noise(v, level, how.scale, how.rng))),
+         (0.02, 0.05, 0.1, 0.2), 0, 1, lambda pixels, level, how: sensor.noise(pixels, level, how.scale, how.rng)),
     Kind("shot", "Shot noise", "of white", "light counted in photons: white varies by this", (0.05, 0.1, 0.2), 0, 1,
-         _of_values(lambda v, level, how: sensor.shot_noise(v, level, how.scale, how.rng)), source="Poisson's law"),
+         lambda pixels, level, how: sensor.shot_noise(pixels, level, how.scale, how.rng), source="Poisson's law"),
     Kind("faulty", "Faulty pixels", "share", "this share of the prepared image's pixels black or white", (0.005, 0.02, 0.05), 0, 1,
-         _of_values(lambda v, level, how: sensor.faulty_pixels(v, level, how.scale, how.rng))),
+         lambda pixels, level, how: sensor.faulty_pixels(pixels, level, how.scale, how.rng)),
     Kind("rotation", "Rotation", "degrees", "turned clockwise about the middle", (-30, -15, 15, 30), -180, 180,
          lambda pixels, level, how: places.rotated(pixels, level)),
     Kind("tilt", "Tilt", "degrees", "seen from above or below by this", (-30, -15, 15, 30), -45, 45,

@@ -1,6 +1,6 @@
 """Other optics: out of focus, moved while exposed, fewer pixels, stronger compression.
 
-Lengths are in pixels of the photo; values are from 0 to 1 (height x width x channels, float32), as a picture file has them.
+Lengths are in pixels of the photo; pixels are 8-bit (height x width x channels), as a picture file has them (sRGB).
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from mivrat.core.base.lazy_module import LazyModule
-from mivrat.core.pictures.distorting.light import Values, encoded, linear
+from mivrat.core.pictures.distorting.light import Pixels, light_of, pixels_of_light
 
 if TYPE_CHECKING:
     from scipy import fft
@@ -27,15 +27,15 @@ _POINTS = 8
 _MOST_PADDED = 4_000
 
 
-def defocus(values: Values, sigma: float) -> Values:
+def defocus(pixels: Pixels, sigma: float) -> Pixels:
     """Out of focus: a point becomes an even disc (of a round aperture) whose standard deviation along each axis is ``sigma``; its radius is
     twice that. Light is spread, not values."""
-    return _spread(values, disc(2 * sigma))
+    return _spread(pixels, disc(2 * sigma))
 
 
-def motion(values: Values, length: float, degrees: float) -> Values:
+def motion(pixels: Pixels, length: float, degrees: float) -> Pixels:
     """Moved evenly while exposed: a point becomes a line of this ``length`` in the direction ``degrees`` (0 across, 90 down)."""
-    return _spread(values, line(length, degrees))
+    return _spread(pixels, line(length, degrees))
 
 
 def disc(radius: float) -> NDArray[np.float64]:
@@ -63,33 +63,32 @@ def line(length: float, degrees: float) -> NDArray[np.float64]:
     return found / found.sum()
 
 
-def _spread(values: Values, kernel: NDArray[np.float64]) -> Values:
+def _spread(pixels: Pixels, kernel: NDArray[np.float64]) -> Pixels:
     """Light spread by a kernel of odd sides, the picture mirrored at its edges."""
     if kernel.size == 1:
-        return values
+        return pixels
     reach = min(len(kernel) // 2, _MOST_PADDED)
-    light = np.pad(linear(values), ((reach, reach), (reach, reach), (0, 0)), "symmetric")
+    light = light_of(np.pad(pixels, ((reach, reach), (reach, reach), (0, 0)), "symmetric"))
     height, width = light.shape[:2]
     size = fft.next_fast_len(height + 2 * reach, True), fft.next_fast_len(width + 2 * reach, True)
     turned = fft.rfft2(kernel.astype(np.float32), size)
-    found = np.empty_like(values)
-    for channel in range(values.shape[2]):
-        whole = fft.irfft2(fft.rfft2(light[..., channel], size) * turned, size)
-        found[..., channel] = whole[2 * reach : 2 * reach + values.shape[0], 2 * reach : 2 * reach + values.shape[1]]
-    return encoded(found)
+    found = np.empty(pixels.shape, np.float32)
+    down, across = (slice(2 * reach, 2 * reach + side) for side in pixels.shape[:2])
+    for channel in range(pixels.shape[2]):
+        found[..., channel] = fft.irfft2(fft.rfft2(light[..., channel], size) * turned, size)[down, across]
+    return pixels_of_light(found)
 
 
-def fewer_pixels(values: Values, pitch: float) -> Values:
+def fewer_pixels(pixels: Pixels, pitch: float) -> Pixels:
     """As if one pixel had stood where ``pitch`` stand side by side: averaged, and enlarged again smoothly (bicubic)."""
-    height, width = values.shape[:2]
+    height, width = pixels.shape[:2]
     small = max(1, round(width / pitch)), max(1, round(height / pitch))
     if small == (width, height):
-        return values
-    channels = [Image.fromarray(values[..., k]) for k in range(values.shape[2])]
-    made = [
-        one.resize(small, Image.Resampling.BOX).resize((width, height), Image.Resampling.BICUBIC) for one in channels
-    ]
-    return np.stack([np.asarray(one, np.float32) for one in made], axis=2)
+        return pixels
+    grey = pixels.shape[2] == 1
+    picture = Image.fromarray(pixels[..., 0] if grey else pixels)
+    made = np.asarray(picture.resize(small, Image.Resampling.BOX).resize((width, height), Image.Resampling.BICUBIC))
+    return made[..., None] if grey else made
 
 
 def compressed(pixels: NDArray[np.uint8], quality: int) -> NDArray[np.uint8]:

@@ -37,16 +37,26 @@ def tilted(pixels: Pixels, degrees: float) -> Pixels:
 
 
 def shifted(pixels: Pixels, share: float, degrees: float) -> Pixels:
-    """Moved by this share of the shorter side in the direction ``degrees`` (0 right, 90 down)."""
+    """Moved by this share of the shorter side, in whole pixels, in the direction ``degrees`` (0 right, 90 down)."""
     by = share * min(pixels.shape[:2])
-    across, down = by * np.cos(np.radians(degrees)), by * np.sin(np.radians(degrees))
-    return _taken(pixels, np.array([[1, 0, -across], [0, 1, -down], [0, 0, 1.0]]))
+    across, down = round(by * np.cos(np.radians(degrees))), round(by * np.sin(np.radians(degrees)))
+    around = ((abs(down), abs(down)), (abs(across), abs(across)), (0, 0))
+    top, left = abs(down) - down, abs(across) - across
+    return np.pad(pixels, around, "symmetric")[top : top + pixels.shape[0], left : left + pixels.shape[1]]
 
 
 def zoomed(pixels: Pixels, change: float) -> Pixels:
     """Enlarged about the middle by this share (-0.5: half as large)."""
-    by = 1 / (1 + change)
-    return _taken(pixels, np.diag([by, by, 1.0]))
+    height, width = pixels.shape[:2]
+    beside, above = (max(0, ceil(side / 2 * (1 / (1 + change) - 1))) for side in (width, height))
+    padded = np.pad(pixels, ((above, above), (beside, beside), (0, 0)), "symmetric")
+    middle, half = (beside + width / 2, above + height / 2), (width / 2 / (1 + change), height / 2 / (1 + change))
+    box = (middle[0] - half[0], middle[1] - half[1], middle[0] + half[0], middle[1] + half[1])
+    grey = pixels.shape[2] == 1
+    made = np.asarray(
+        Image.fromarray(padded[..., 0] if grey else padded).resize((width, height), Image.Resampling.BICUBIC, box)
+    )
+    return made[..., None] if grey else made
 
 
 def mirrored(pixels: Pixels, axis: int) -> Pixels:
@@ -99,8 +109,12 @@ def _taken(pixels: Pixels, back: NDArray[np.float64]) -> Pixels:
     whole = whole / whole[2, 2]
     grey = pixels.shape[2] == 1
     picture = Image.fromarray(padded[..., 0] if grey else padded)
+    numbers, straight = whole.ravel()[:8].tolist(), not whole[2, :2].any()
     made = picture.transform(
-        (width, height), Image.Transform.PERSPECTIVE, whole.ravel()[:8].tolist(), Image.Resampling.BICUBIC
+        (width, height),
+        Image.Transform.AFFINE if straight else Image.Transform.PERSPECTIVE,
+        numbers[:6] if straight else numbers,
+        Image.Resampling.BICUBIC,
     )
     found = np.asarray(made)
     return found[..., None] if grey else found
