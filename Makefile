@@ -52,6 +52,9 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.tables
 	@.venv/bin/python -m benchmarks.services
 	@.venv/bin/python -m benchmarks.cluster
+	@.venv/bin/python -m benchmarks.strain
+	@.venv/bin/python -m benchmarks.cluster_kills
+	@.venv/bin/python -m benchmarks.plain_script
 	@.venv/bin/python -m benchmarks.long_use
 
 clean:

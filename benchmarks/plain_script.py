@@ -15,7 +15,7 @@ from mivrat.demo.study import DATA
 
 ROUNDS = 2
 # What a practitioner writes: threads that decode and prepare, batches of 32 to the engine, accuracy and a list of predictions.
-SCRIPT = '''
+SCRIPT = """
 import csv, os, sys
 from concurrent.futures import ThreadPoolExecutor
 import numpy as np
@@ -62,17 +62,21 @@ with ThreadPoolExecutor(os.cpu_count()) as pool, open(out, "w", newline="") as f
             right += names[k] == row["label"]
             writer.writerow([row["path"], row["label"], names[k], line[k]])
 print(right / len(rows))
-'''
+"""
 
 
-def measure(title: str, model: Path, recipe: Path, given: list[str], files: list[tuple[Path, str]], classes: Path) -> None:
+def measure(
+    title: str, model: Path, recipe: Path, given: list[str], files: list[tuple[Path, str]], classes: Path
+) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         table = write_table(folder / "images.csv", files)
         (folder / "script.py").write_text(SCRIPT)
 
         def ran(*words: object) -> None:
-            subprocess.run([sys.executable, *map(str, words)], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            subprocess.run(
+                [sys.executable, *map(str, words)], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
 
         found = in_turn(
             {

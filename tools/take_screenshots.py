@@ -108,6 +108,7 @@ def take_all(theme: str) -> None:
     window.bench.measure.reliability.diagram.select(9, False)
     take("confidence")
     window.workspace.shown.clear()
+    strain(window, take)
     compare(window, take)
     examine(window, take)
     window.workspace.shown.clear()
@@ -154,8 +155,24 @@ def service(window: MainWindow, take: Callable[[str], None]) -> None:
         take("service")
 
 
+def strain(window: MainWindow, take: Callable[[str], None]) -> None:
+    """The strain test, with a coloured mark among the usual kinds; its curves in sight."""
+    page = window.bench.measure.strain
+    window.bench.measure.go_to(page.place_id)
+    for kind in ("rotation", "jpeg", "brightness"):
+        page.strainer.wish(kind, False)
+    page.strainer.wish("mark", True, "0.05, 0.1, 0.15")
+    wait(lambda: page.settled)
+    page.begin.click()
+    wait(lambda: window.workspace.jobs.going_on is None)
+    wait(lambda: page.settled)
+    page.diagram.select(5, False)
+    take("strain")
+    window.workspace.shown.clear()
+
+
 def examine(window: MainWindow, take: Callable[[str], None]) -> None:
-    """The Examine step: groups by likeness, a review half done, causes counted, suspected labels."""
+    """The Examine step: groups by likeness, a review half done."""
     window.bench.show_step(EXAMINE)
     window.bench.examine.tabs.choose(2)
     window.workspace.jobs.find_features()
@@ -176,10 +193,6 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     workspace.shown.set_bands("cause")
     window.bench.examine.tabs.choose(0)
     take("review")
-    window.bench.examine.tabs.choose(1)
-    window.bench.examine.causes.by.setCurrentText("pair")
-    window.bench.examine.causes.refresh()
-    take("causes")
     workspace.shown.set_bands("no bands")
 
 

@@ -129,7 +129,7 @@ class Strainer:
         try:
             plan = self.plan()
         except InputError as error:
-            self.found, self.problem = None, error.line()
+            self.found, self.problem = None, error.line() if self.wishes else ""
             self.changed.emit()
             return
         path, snapshot = self.workspace.path, self.workspace.shown.snapshot

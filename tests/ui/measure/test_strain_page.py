@@ -157,12 +157,13 @@ def test_levels_that_are_none_are_told_and_change_nothing(
     assert page.problem.isHidden()
     assert page.begin.isEnabled()
     # Kinds are added by the list, and left out by their button.
-    page.add.setCurrentIndex(page.add.findData("mark"))
-    page.add.activated.emit(page.add.currentIndex())
+    entries = {one.text(): one for one in page.menu.actions()}
+    assert "JPEG quality" not in entries
+    entries["Coloured mark"].trigger()
     settle()
     assert list(page.rows) == ["jpeg", "mark"]
     assert page.rows["mark"].hasFocus()
-    assert page.add.findData("mark") < 0
+    assert "Coloured mark" not in [one.text() for one in page.menu.actions()]
 
 
 def test_a_table_of_predictions_says_why_not(

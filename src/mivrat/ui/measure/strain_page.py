@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import minus
@@ -19,11 +19,11 @@ from mivrat.ui.measure.strain_preview import StrainPreview
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
-from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row, tip
+from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
 from mivrat.workspace.straining import Strainer
 from mivrat.workspace.workspace import Workspace
 
-ADD = "Add a kind …"
+ADD = "Add a kind"
 COLUMNS = ("level", "N", "accuracy", "95 % interval", "changed", "p")
 
 
@@ -37,14 +37,17 @@ class StrainPage(Page, QWidget):
         super().__init__()
         self.workspace, self.strainer = workspace, Strainer(workspace)
         self.rows: dict[str, QLineEdit] = {}
+        self.away: dict[str, QPushButton] = {}
         self.form = QWidget()
         self._grid = QGridLayout(self.form)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setHorizontalSpacing(8)
         self._grid.setVerticalSpacing(2)
         self._grid.setColumnStretch(1, 1)
-        self.add = Choice((ADD,), "add a kind of distortion")
-        self.add.activated.connect(self._add)
+        self.add = button(ADD)
+        self.menu = QMenu(self.add)
+        self._added, self._to_added = "", workspace.soon(0, self._go_to_added)
+        self.add.setMenu(self.menu)
         self.begin = button("Strain the images", self.strainer.run, kind="primary")
         tip(self.begin, "Distort every image that has an answer, score it again, and keep the answers with the study")
         self.problem = label(role="problem", wrap=True)
@@ -79,12 +82,15 @@ class StrainPage(Page, QWidget):
 
     # --- the form ---
 
-    def _add(self, at: int) -> None:
-        key = self.add.itemData(at)
-        self.add.setCurrentIndex(0)
-        if key:
-            self.strainer.wish(key, True)
-            self.rows[key].setFocus(Qt.FocusReason.OtherFocusReason)
+    def _add(self, key: str) -> None:
+        self.strainer.wish(key, True)
+        self._added = key
+        self._to_added.start()
+
+    def _go_to_added(self) -> None:
+        """What is typed next, once the menu has closed, are the levels of the kind that was added."""
+        if self._added in self.rows:
+            self.rows[self._added].setFocus(Qt.FocusReason.OtherFocusReason)
 
     def _fill_form(self) -> None:
         wishes = self.strainer.wishes
@@ -94,14 +100,13 @@ class StrainPage(Page, QWidget):
                 if item is not None and (widget := item.widget()) is not None:
                     widget.hide()
                     widget.deleteLater()
-            self.rows = {}
+            self.rows, self.away = {}, {}
             for line, key in enumerate(wishes):
                 self._add_row(line, key)
-            self.add.clear()
-            self.add.addItem(ADD)
+            self.menu.clear()
             for kind in KINDS:
                 if kind.key not in wishes:
-                    self.add.addItem(f"{kind.name} ({kind.unit})", kind.key)
+                    self.menu.addAction(kind.name).triggered.connect(lambda _=False, key=kind.key: self._add(key))
         for key, edit in self.rows.items():
             if not edit.hasFocus() and edit.text() != wishes[key]:
                 edit.setText(wishes[key])
@@ -124,7 +129,7 @@ class StrainPage(Page, QWidget):
         self._grid.addWidget(name, line, 0)
         self._grid.addWidget(edit, line, 1)
         self._grid.addWidget(away, line, 2)
-        self.rows[key] = edit
+        self.rows[key], self.away[key] = edit, away
 
     def _typed(self, key: str) -> None:
         text = self.rows[key].text().replace("−", "-").strip()
@@ -181,6 +186,8 @@ class StrainPage(Page, QWidget):
                 else "A strain test needs all scores of this run, and they are missing."
             )
         found = self.strainer.found
+        if not self.strainer.wishes:
+            return "Choose a kind of distortion."
         if found is None:
             return "Looking for what is known …" if not self.strainer.settled else ""
         if not found.sweep.plan.images:

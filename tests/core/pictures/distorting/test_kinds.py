@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,6 +11,7 @@ from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS, Distortion, Kind, sweep_from_text
+from mivrat.core.pictures.distorting.names import NAMES
 
 
 @pytest.mark.parametrize("kind", KINDS, ids=lambda one: one.key)
@@ -76,6 +79,15 @@ def test_kinds_are_spelled_as_they_are_read() -> None:
         assert [one.spelled for one in sweep_from_text(kind.key)] == [
             one.spelled for level in kind.levels for one in sweep_from_text(f"{kind.key}:{level:g}")
         ]
+
+
+def test_the_document_names_every_kind_as_it_is() -> None:
+    lines = (Path(__file__).resolve().parents[4] / "docs" / "strain.md").read_text().splitlines()
+    told = {line.split("`")[1]: [cell.strip() for cell in line.split("|")] for line in lines if line.startswith("| `")}
+    assert list(told) == [kind.key for kind in KINDS] == list(NAMES)
+    for kind in KINDS:
+        levels = ", ".join(f"{one:g}" for one in kind.levels)
+        assert told[kind.key][2:6] == [kind.unit, kind.meaning, levels, f"{kind.low:g} to {kind.high:g}"]
 
 
 @pytest.mark.parametrize(
