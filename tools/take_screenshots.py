@@ -159,14 +159,14 @@ def strain(window: MainWindow, take: Callable[[str], None]) -> None:
     """The strain test, with a coloured mark among the usual kinds; its curves in sight."""
     page = window.bench.measure.strain
     window.bench.measure.go_to(page.place_id)
-    for kind in ("rotation", "jpeg", "brightness"):
+    for kind in ("rotation", "jpeg", "brightness", "noise"):
         page.strainer.wish(kind, False)
     page.strainer.wish("mark", True, "0.05, 0.1, 0.15")
     wait(lambda: page.settled)
     page.begin.click()
     wait(lambda: window.workspace.jobs.going_on is None)
     wait(lambda: page.settled)
-    page.diagram.select(5, False)
+    page.diagram.select(page.diagram.marks() - 2, False)
     take("strain")
     window.workspace.shown.clear()
 

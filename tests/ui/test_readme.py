@@ -234,7 +234,7 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
     at = story.table.rows.index(story.table.rows.row_of(frozenset({k})), 0)
     if keys:
         to(story.table)
-        press(Qt.Key.Key_Home)
+        press(Qt.Key.Key_Home, ctrl=True)
         while story.table.currentIndex().row() != at.row():
             press(Qt.Key.Key_Down)
         press(Qt.Key.Key_Space)

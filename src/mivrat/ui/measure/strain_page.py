@@ -215,7 +215,7 @@ class StrainPage(Page, QWidget):
         """Select the images whose answer changes at a level."""
         self.preview.show_level(level.strain)
         kind = BY_KEY[level.strain.kind]
-        name = f"the strain test: {kind.name.lower()} {minus(f'{level.strain.level:g}')} changes the answer"
+        name = f"strain: {kind.name.lower()} {minus(f'{level.strain.level:g}')} changes it"
         choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
         choose(Picked(name, self.strainer.flipped(level)))
 
