@@ -111,6 +111,12 @@ def test_kinds_with_two_sides_break_on_either_and_retained_is_the_mean() -> None
     assert (brightness.breaks_at, brightness.breaks_below) == (None, -1)
     assert (jpeg.breaks_at, [one.strain.level for one in jpeg.levels]) == (10, [50, 10])
     assert blur.retained == pytest.approx(np.mean([200, 170, 120]) / 200)
+    faint = sweep_from_text("noise:0.1")
+    wrong_first = np.where(np.arange(number) < 90, 1, 0)[None]
+    assert (
+        strain_figures(judged, np.arange(number), faint, wrong_first, np.full((1, number), 0.8)).curves[0].breaks_at
+        == 0.1
+    )
     over = strain_figures(
         run_of(labels, before, 2, [f"day {i % 4}" for i in range(number)]),
         np.arange(number),

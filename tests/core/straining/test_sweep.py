@@ -64,6 +64,10 @@ def test_a_sweep_in_a_study_goes_on_where_it_was(made: tuple[OnnxModel, ImageSet
         part = swept(*made, study, stop_at=40)
         assert not part.complete
         assert 0 < part.to_ask < whole.predicted.size
+        read = Evaluation(*made, study).answers.contents
+        known = load_strains(study, add_model(study, made[0]), set(read.values()))
+        first = next(Sweep(part.judged, made[1], made[0], part.plan, read, known).run())
+        assert (first.done, first.total) == (whole.predicted.size - part.to_ask, whole.predicted.size)
         again = swept(*made, study)
         assert again.predicted.tobytes() == whole.predicted.tobytes()
         assert again.confidence == pytest.approx(whole.confidence, abs=1e-6)
