@@ -51,7 +51,7 @@ def measure(title: str, model: OnnxModel, recipe: Recipe, files: list[Path], kin
 
 def main() -> None:
     inputs = demo_inputs()
-    number = 32 if "--quick" in sys.argv else 96
+    number = 16 if "--quick" in sys.argv else 48
     small = OnnxModel(DATA / "grain-net-1.onnx", inputs.recipe, len(inputs.classes))
     with tempfile.TemporaryDirectory() as name:
         large = mobile(Path(name))
