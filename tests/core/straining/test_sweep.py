@@ -53,7 +53,9 @@ def swept(model: OnnxModel, images: ImageSet, study: Study | None, strains: Any 
     return sweep
 
 
-def test_a_sweep_in_a_study_goes_on_where_it_was(made: tuple[OnnxModel, ImageSet], tmp_path: Path) -> None:
+def test_a_sweep_in_a_study_goes_on_where_it_was(
+    made: tuple[OnnxModel, ImageSet], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     whole = swept(*made, None)
     assert whole.complete
     assert whole.to_ask == 0
@@ -84,6 +86,9 @@ def test_a_sweep_in_a_study_goes_on_where_it_was(made: tuple[OnnxModel, ImageSet
             (whole.plan, 0),
         ):
             assert Sweep(judged, made[1], made[0], plan, contents, known).to_ask == expected
+        monkeypatch.setattr("mivrat.core.straining.sweep._VERSION", 2)  # what a kind does has changed since
+        assert Sweep(judged, made[1], made[0], whole.plan, contents, known).to_ask == whole.predicted.size
+        monkeypatch.undo()
     with Study.create(tmp_path / "t.mivrat", CLASSES) as other:
         assert load_strains(other, add_model(other, made[0]), set(contents.values())) == {}
 

@@ -146,6 +146,10 @@ class Sweep:
         return self.predicted[:, self._column[image]]
 
 
+# To be raised where a kind comes to do something else: answers kept before are then not taken for those of now.
+_VERSION = 1
+
+
 def spelled(one: Distortion, seed: int) -> str:
-    """What a distorted picture is known by, beside its content: the distortion, and the seed where something is left to chance."""
-    return f"{one.spelled}#{seed}"
+    """What a distorted picture is known by, beside its content: the distortion, the version of what it does, and the seed."""
+    return f"{one.spelled}#{_VERSION}#{seed}"
