@@ -80,6 +80,7 @@ def test_requirements_decide_and_what_cannot_be_asked_is_refused(
     assert not (tmp_path / "none").exists()
 
 
+@pytest.mark.slow
 def test_ink_carries_clean_plantain_over_to_ragweed_under_the_first_model_alone(tmp_path: Path) -> None:
     """The planted cause, found the other way round: by adding it."""
     found = {}

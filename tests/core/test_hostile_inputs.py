@@ -285,7 +285,15 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
         db.execute(
             next(one for one in f"{_REVIEWS_OF_3};{_EVIDENCE_OF_4}".split(";") if f"CREATE TABLE {table} " in one)
         )
-    for table in ("finding", "finding_check", "handed_back", "check_answer", "score_file", "kept_columns"):
+    for table in (
+        "finding",
+        "finding_check",
+        "handed_back",
+        "check_answer",
+        "score_file",
+        "kept_columns",
+        "strain_answer",
+    ):
         db.execute(f"DROP TABLE {table}")
     db.execute("PRAGMA user_version = 5")
     db.commit()

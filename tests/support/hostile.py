@@ -491,7 +491,7 @@ def _spoil(db: sqlite3.Connection, rng: random.Random) -> None:
         value = rng.choice([*VALUES[:6], *TEXTS, *NUMBERS, b"\xff\xfe", json.dumps(any_value(rng)), "[" * 900])
         value = json.dumps(value) if isinstance(value, list | dict) else value
         only = rng.choice(["", f" WHERE rowid = (SELECT MIN(rowid) FROM {table})"])
-        without = table in ("image", "review", "kept_selection", "region", "survey")
+        without = table in ("image", "review", "kept_selection", "region", "survey", "strain_answer")
         db.execute(f"UPDATE {table} SET {column} = ?{'' if without else only}", (value,))
     elif how == 4:
         db.execute(f"DELETE FROM {table}{rng.choice(['', ' WHERE random() % 2'])}")

@@ -106,7 +106,7 @@ def told(a: EvaluatedRun, b: EvaluatedRun, site: tuple[str, ...]) -> list[str]:
 
 
 @given(made=images(), data=st.data())
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @pytest.mark.filterwarnings("ignore:invalid value:RuntimeWarning")
 def test_no_split_no_order_and_no_repeat_changes_a_bit(made: Made, data: st.DataObject) -> None:
     number = len(made.labels)
