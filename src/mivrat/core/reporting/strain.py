@@ -131,5 +131,11 @@ def _where(curve: StrainCurve, margin: float) -> str:
     ends = [one for one in (curve.breaks_below, curve.breaks_at) if one is not None]
     kept = f"; {percent(curve.retained)} of the accuracy retained on average" if curve.retained is not None else ""
     if not ends:
-        return f"costs no more than {100 * margin:g} points beyond chance at its far levels{kept}"
+        far = [one.strain.level for one in curve.levels if one.lower and -(one.difference.value or 0.0) > margin]
+        lower = (
+            f"lower at {' and '.join(f'{one:g}' for one in far)}, but not from there on"
+            if far
+            else "not shown to break"
+        )
+        return lower + kept
     return "breaks at " + " and ".join(f"{one:g}" for one in ends) + kept
