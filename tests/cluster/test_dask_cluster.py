@@ -149,10 +149,12 @@ def test_what_a_worker_lacks_is_sent_to_it(made: tuple[OnnxModel, ImageSet], tmp
         def scatter(self, data: Any, hash: bool) -> Any:
             return data
 
-        def submit(self, _: Any, asked: Any, block: Any, model: Any, images: Any, **how: Any) -> Any:
+        def submit(
+            self, _: Any, ref: Any, block: Any, work: Any, threads: int, model: Any, images: Any, **how: Any
+        ) -> Any:
             self.asked.append((model, images))
             hidden = replace(block, paths=elsewhere.paths[:1] * len(block.paths)) if images is None else block
-            found = work_on_block(asked.model, hidden, asked.work, 1, model, images)
+            found = work_on_block(ref, hidden, work, 1, model, images)
             future = SimpleNamespace(done=lambda: True, result=lambda: found, cancel=lambda: None)
             return self.made.setdefault(how["key"], future)
 
@@ -186,12 +188,14 @@ def test_what_went_with_a_worker_is_sent_again(made: tuple[OnnxModel, ImageSet])
             self.sent += 1
             return data
 
-        def submit(self, _: Any, asked: Any, block: Any, model: Any, images: Any, **how: Any) -> Any:
+        def submit(
+            self, _: Any, ref: Any, block: Any, work: Any, threads: int, model: Any, images: Any, **how: Any
+        ) -> Any:
             def result() -> Any:
                 if self.called_off:
                     self.called_off -= 1
                     raise CancelledError("lost dependencies")
-                return work_on_block(asked.model, block, asked.work, 1, model, images)
+                return work_on_block(ref, block, work, 1, model, images)
 
             return SimpleNamespace(done=lambda: True, result=result, cancel=lambda: None)
 

@@ -156,7 +156,7 @@ class DaskCluster:
     ) -> Iterator[ScoredBatch]:
         """As ``Where`` has it; ``threads`` are those of each worker (0: as many as it was started with)."""
         in_block = batch_size * self._batches
-        for found in self.work(files, todo, model, Scoring(batch_size), in_block=in_block, threads=threads):
+        for found in self.work(files, todo, model, lambda _: Scoring(batch_size), in_block=in_block, threads=threads):
             for batch in found:
                 yield replace(_without_known(batch, known), besides=f"{self.workers} workers")
 
@@ -165,7 +165,7 @@ class DaskCluster:
         files: Sequence[Path],
         todo: Sequence[int],
         model: Model,
-        work: BlockWork[Result],
+        work_for: Callable[[Sequence[int]], BlockWork[Result]],
         *,
         in_block: int,
         threads: int = 0,
@@ -175,7 +175,7 @@ class DaskCluster:
         if not self.wait_for_workers():
             return
         self._model_sent = None  # what was sent before was another model, perhaps
-        asked = _Asked(model_ref(model), work, threads)
+        asked = _Asked(model_ref(model), work_for, threads)
         waiting = blocks_of(files, todo, in_block)
         under_way: deque[tuple[Block, Any]] = deque()
         try:
@@ -220,8 +220,10 @@ class DaskCluster:
         try:
             return self._client.submit(
                 _on_worker,
-                asked,
+                asked.model,
                 block,
+                asked.work_for(block.places),
+                asked.threads,
                 sent,
                 images,
                 key=f"work-{self._client_id}-{next(self._asked)}-block-{block.number}",
@@ -288,18 +290,19 @@ class DaskCluster:
 
 @dataclass(frozen=True)
 class _Asked:
-    """What is asked of workers for every block; ``threads`` 0: as many as a worker was started with."""
+    """What is asked of workers; ``threads`` 0: as many as a worker was started with."""
 
     model: ModelRef
-    work: BlockWork[Any]
+    work_for: Callable[[Sequence[int]], BlockWork[Any]]
     threads: int
 
 
-def _on_worker(asked: _Asked, block: Block, model: Any, images: Any) -> Any:
+def _on_worker(
+    ref: ModelRef, block: Block, work: BlockWork[Any], threads: int, sent_model: Any, sent_images: Any
+) -> Any:
     from distributed import get_worker
 
-    threads = asked.threads or get_worker().state.nthreads
-    return work_on_block(asked.model, block, asked.work, threads, model, images)
+    return work_on_block(ref, block, work, threads or get_worker().state.nthreads, sent_model, sent_images)
 
 
 def _contents(block: Block) -> dict[int, bytes]:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.commands.loading import say_remarks, where_scored
+from mivrat.commands.loading import no_column, say_remarks, where_scored, with_units
 from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import align
@@ -102,10 +102,10 @@ def compare(args: argparse.Namespace) -> int:
         raise InputError(
             "is for the same images under two models", where="--classes-b", hint="leave it out, or --images-b"
         )
-    image_set = _with_units(read_image_set(args.images, classes), args)
+    image_set = with_units(read_image_set(args.images, classes), args)
     if args.group and not all(args.group in item.columns for item in image_set.items):
-        raise _no_column(args.images, args.group, "to group by", image_set)
-    other_set = _with_units(read_image_set(args.images_b, classes), args) if args.images_b else image_set
+        raise no_column(args.images, args.group, "to group by", image_set)
+    other_set = with_units(read_image_set(args.images_b, classes), args) if args.images_b else image_set
     texts = [args.a, *(args.b or [args.a])]
     model = _model_of(args.a, "--a", classes, args.threads)
     models = [model, *(_model_of(one, "--b", classes_b, args.threads) if args.b else model for one in texts[1:])]
@@ -133,19 +133,6 @@ def compare(args: argparse.Namespace) -> int:
     if results is None:
         return STOPPED
     return _told(results, requirements, args)
-
-
-def _with_units(image_set: ImageSet, args: argparse.Namespace) -> ImageSet:
-    if args.together and not all(args.together in item.columns for item in image_set.items):
-        raise _no_column(image_set.root, args.together, "that says which images are related", image_set)
-    return replace(image_set, unit_column=args.together or "")
-
-
-def _no_column(where: Path, column: str, what: str, image_set: ImageSet) -> InputError:
-    known = ", ".join(image_set.items[0].columns) or "none"
-    return InputError(
-        f"has no column {column!r} {what}; its columns: {known}", where=where, hint="name a column of the image table"
-    )
 
 
 def _scored(

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from mivrat.commands.loading import say_remarks, study_for, where_scored
+from mivrat.commands.loading import no_column, say_remarks, study_for, where_scored
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError
@@ -107,12 +107,7 @@ def _read_inputs(args: argparse.Namespace) -> _Inputs:
         raise InputError("is a file, a folder is needed", where=args.out, hint="name another folder for the results")
     for column, what in ((args.group, "to group by"), (args.together, "that says which images are related")):
         if column and not all(column in item.columns for item in image_set.items):
-            known = ", ".join(image_set.items[0].columns) or "none"
-            raise InputError(
-                f"has no column {column!r} {what}; its columns: {known}",
-                where=args.images,
-                hint="name a column of the image table",
-            )
+            raise no_column(args.images, column, what, image_set)
     for one in requirements:
         for column, value in one.groups:
             if value not in group_names(column_of(image_set.items, column)):

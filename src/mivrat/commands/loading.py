@@ -1,16 +1,18 @@
-"""What the commands load: the study they keep a run in, and where it is scored; and what they say of a model loaded."""
+"""What the commands load: the study they keep a run in, the units of a set, and where it is scored; what they say of a model loaded."""
 
 from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 
 from mivrat.commands.telling import say
 from mivrat.core.answers.where import Where
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.model import Model
+from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.study.file import Study
 from mivrat.core.study.lock import StudyLock
 from mivrat.core.study.places import allow_folders
@@ -38,6 +40,21 @@ def study_for(
             hint="use a new study for another class list",
         )
     return study
+
+
+def with_units(image_set: ImageSet, args: argparse.Namespace) -> ImageSet:
+    """The set with the units that ``--together`` names. InputError where it has no such column."""
+    if args.together and not all(args.together in item.columns for item in image_set.items):
+        raise no_column(image_set.root, args.together, "that says which images are related", image_set)
+    return replace(image_set, unit_column=args.together or "")
+
+
+def no_column(where: Path, column: str, what: str, image_set: ImageSet) -> InputError:
+    """The error for a column that a set does not have; ``what`` says what it was asked for."""
+    known = ", ".join(image_set.items[0].columns) or "none"
+    return InputError(
+        f"has no column {column!r} {what}; its columns: {known}", where=where, hint="name a column of the image table"
+    )
 
 
 def where_scored(cluster: str | None, models: Sequence[Model], held: ExitStack) -> Where | None:

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import argparse
 from contextlib import ExitStack
-from dataclasses import replace
 
 import numpy as np
 
-from mivrat.commands.loading import say_remarks, study_for, where_scored
+from mivrat.commands.loading import say_remarks, study_for, where_scored, with_units
 from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.base.errors import InputError
@@ -36,10 +35,7 @@ def strain(args: argparse.Namespace) -> int:
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
     if not model.kind.can.scores:
         raise InputError(model.kind.lacks("A strain test needs"), where=model.path, hint="name the model itself")
-    image_set = read_image_set(args.images, classes)
-    if args.together and not all(args.together in item.columns for item in image_set.items):
-        raise InputError(f"has no column {args.together!r}", where=args.images, hint="name a column of the image table")
-    image_set = replace(image_set, unit_column=args.together or "")
+    image_set = with_units(read_image_set(args.images, classes), args)
     with ExitStack() as held:
         study = study_for(args, classes, held)
         say_remarks(model)

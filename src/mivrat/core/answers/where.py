@@ -44,10 +44,11 @@ class Where(Protocol):
         files: Sequence[Path],
         todo: Sequence[int],
         model: Model,
-        work: BlockWork[Result],
+        work_for: Callable[[Sequence[int]], BlockWork[Result]],
         *,
         in_block: int,
         threads: int = 0,
     ) -> Iterator[Result]:
-        """What ``work`` gives for each block of so many images of ``todo``, in that order; ends early when stopped."""
+        """What the work gives for each block of so many images of ``todo``, in that order; ends early when stopped. ``work_for`` tells what is
+        done with some images: only that goes to where they are."""
         ...

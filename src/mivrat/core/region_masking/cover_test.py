@@ -351,10 +351,12 @@ def run_cover_test(
         for one in work.covered(maker, heat, plan.images, files):
             yield one
             if where is not None and maker.kind is not None:  # the rest goes there
-                work, todo = replace(work, kind=maker.kind), plan.images[len(found) :]
-                for block in where.work(image_set.files(), todo, maker.model, work, in_block=IN_BLOCK):
-                    yield from block
-                return
+                break
+        else:
+            return
+        there, todo = replace(work, kind=maker.kind), plan.images[len(found) :]
+        for block in where.work(image_set.files(), todo, maker.model, lambda _: there, in_block=IN_BLOCK):
+            yield from block
 
     with suppress(Stopped):
         for one in covered():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -100,7 +101,7 @@ class HeatmapWork:
 
     def do(self, model: Model, files: Mapping[int, Path], threads: int) -> list[_Made | str]:
         """What was made of each image, or why it cannot be read."""
-        return made_of(kept_maker_of(model, self.kind), list(files.values()), self.names, self.wanted)
+        return list(_one_by_one(kept_maker_of(model, self.kind), list(files.values()), self.names, self.wanted))
 
 
 def write_heatmaps(
@@ -149,21 +150,14 @@ def _chunks(
     maker: MapMaker, files: Sequence[Path], names: Sequence[str], wanted: HeatmapChoices, where: Where | None
 ) -> Iterator[Iterator[tuple[Path, _Made | str]]]:
     """What is made of the files, some at a time; elsewhere once the kind of scores is known here."""
-    for first in range(0, len(files), BATCH):
-        if where is not None and maker.kind is not None:
-            work, todo = HeatmapWork(names, wanted, maker.kind), range(first, len(files))
-            for found in where.work(files, todo, maker.model, work, in_block=BATCH):
-                some = files[first : first + BATCH]
-                first += BATCH
-                yield zip(some, found, strict=True)
-            return
-        some = files[first : first + BATCH]
+    parts = deque(files[first : first + BATCH] for first in range(0, len(files), BATCH))
+    while parts and (where is None or maker.kind is None):
+        some = parts.popleft()
         yield zip(some, _one_by_one(maker, some, names, wanted), strict=True)
-
-
-def made_of(maker: MapMaker, files: Sequence[Path], names: Sequence[str], wanted: HeatmapChoices) -> list[_Made | str]:
-    """What is made of each file, or why it cannot be read."""
-    return list(_one_by_one(maker, files, names, wanted))
+    if where is not None and parts:
+        work, todo = HeatmapWork(names, wanted, maker.kind), range(len(files) - sum(map(len, parts)), len(files))
+        found = where.work(files, todo, maker.model, lambda _: work, in_block=BATCH)
+        yield from (zip(part, made, strict=True) for part, made in zip(parts, found, strict=False))
 
 
 def _one_by_one(

@@ -62,7 +62,8 @@ def _number(value: float | None) -> float | None:
     return None if value is None or not math.isfinite(value) else float(value)
 
 
-def _share(share: Proportion) -> dict[str, float | None]:
+def share_as_json(share: Proportion) -> dict[str, float | None]:
+    """A share with the ends of its interval, as every file of results has it."""
     return {"value": share.value, "low": share.low, "high": share.high}
 
 
@@ -78,7 +79,7 @@ def _group(one: Group) -> dict[str, Any]:
         "name": one.name,
         "images": one.accuracy.total,
         "right": one.accuracy.hits,
-        "accuracy": _share(one.accuracy),
+        "accuracy": share_as_json(one.accuracy),
         "mean_confidence": one.confidence,
         "signed_gap": one.gap,
         "p_below_rest": one.p,
@@ -162,8 +163,12 @@ def metrics(found: RunResults) -> dict[str, Any]:
             "failed": counts.failed,
             "ties": figures.ties,
         },
-        "top_k": {str(k): _share(share) for k, share in figures.top_k.items()},
-        **({"family_accuracy": _share(told.family or family_accuracy(figures.matrix, families))} if families else {}),
+        "top_k": {str(k): share_as_json(share) for k, share in figures.top_k.items()},
+        **(
+            {"family_accuracy": share_as_json(told.family or family_accuracy(figures.matrix, families))}
+            if families
+            else {}
+        ),
         **averages,
         "log_loss": figures.log_loss.value if figures.log_loss else None,
         "log_loss_clipped": figures.log_loss.clipped if figures.log_loss else 0,
@@ -177,9 +182,9 @@ def metrics(found: RunResults) -> dict[str, Any]:
                 "support": c.support,
                 "predicted": c.predicted,
                 "true_positive": c.true_positive,
-                "precision": _share(c.precision),
-                "recall": _share(c.recall),
-                "specificity": _share(c.specificity),
+                "precision": share_as_json(c.precision),
+                "recall": share_as_json(c.recall),
+                "specificity": share_as_json(c.specificity),
                 "f1": c.f1,
                 "f1_interval": {"low": c.f1_share.low, "high": c.f1_share.high},
                 "auroc": figures.auroc[i],

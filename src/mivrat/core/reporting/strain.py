@@ -16,6 +16,7 @@ from mivrat.core.base.text import count, escaped, safe_cell
 from mivrat.core.checks.result import in_words
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.distorting.kinds import BY_KEY
+from mivrat.core.reporting.results import share_as_json
 from mivrat.core.straining.curves import StrainCurve, StrainFigures, StrainLevel, first_flips
 from mivrat.core.straining.sweep import Sweep
 
@@ -23,10 +24,6 @@ if TYPE_CHECKING:
     import polars as pl
 else:
     pl = LazyModule("polars")
-
-
-def _share(one: Proportion) -> dict[str, float | None]:
-    return {"value": one.value, "low": one.low, "high": one.high}
 
 
 def as_json(found: StrainFigures, sweep: Sweep, classes: Sequence[str]) -> dict[str, Any]:
@@ -39,7 +36,11 @@ def as_json(found: StrainFigures, sweep: Sweep, classes: Sequence[str]) -> dict[
         "seed": sweep.plan.seed,
         "intervals": {"together": judged.units.column if judged.units is not None else None},
         "margin": found.margin,
-        "untouched": {**_share(found.untouched), "images": found.untouched.total, "confidence": found.confidence},
+        "untouched": {
+            **share_as_json(found.untouched),
+            "images": found.untouched.total,
+            "confidence": found.confidence,
+        },
         "classes": list(classes),
         "untouched_by_class": [{"right": right, "images": images} for right, images in found.by_class],
         "kinds": [_kind(curve) for curve in found.curves],
@@ -62,7 +63,7 @@ def _level(one: StrainLevel) -> dict[str, Any]:
     return {
         "level": one.strain.level,
         "images": one.accuracy.total,
-        "top1": _share(one.accuracy),
+        "top1": share_as_json(one.accuracy),
         "difference": {"value": one.difference.value, "low": one.difference.low, "high": one.difference.high},
         "fixed": one.fixed,
         "broken": one.broken,
@@ -110,7 +111,7 @@ def in_sentences(found: StrainFigures) -> list[str]:
     told = [f"untouched: {_with_bounds(found.untouched)}, N = {count(found.untouched.total)}"]
     for curve in found.curves:
         unit = BY_KEY[curve.kind].unit
-        told.append(f"{curve.spelled} ({unit}): {_where(curve, found.margin)}")
+        told.append(f"{curve.spelled} ({unit}): {_where(curve)}")
         for one in curve.levels:
             changed = percent(one.changed.value) if one.changed.value is not None else "none"
             p = f", p {in_words(one.p_holm)}" if one.difference.p is not None else ""
@@ -126,16 +127,13 @@ def _with_bounds(one: Proportion) -> str:
     return percent(one.value) + (f" ({bounds(one)})" if one.low is not None else " (no interval)")
 
 
-def _where(curve: StrainCurve, margin: float) -> str:
+def _where(curve: StrainCurve) -> str:
     """Where a kind breaks, in words."""
-    ends = [one for one in (curve.breaks_below, curve.breaks_at) if one is not None]
     kept = f"; {percent(curve.retained)} of the accuracy retained on average" if curve.retained is not None else ""
-    if not ends:
-        far = [one.strain.level for one in curve.levels if one.lower and -(one.difference.value or 0.0) > margin]
-        lower = (
-            f"lower at {' and '.join(f'{one:g}' for one in far)}, but not from there on"
-            if far
-            else "not shown to break"
-        )
-        return lower + kept
-    return "breaks at " + " and ".join(f"{one:g}" for one in ends) + kept
+    if curve.breaks:
+        return f"breaks at {_and(curve.breaks)}{kept}"
+    return (f"lower at {_and(curve.lowered)}, but not from there on" if curve.lowered else "not shown to break") + kept
+
+
+def _and(levels: Sequence[float]) -> str:
+    return " and ".join(f"{one:g}" for one in levels)

@@ -42,19 +42,29 @@ class StrainLevel:
         """Whether accuracy is lower than untouched beyond chance."""
         return self.p_holm < LEVEL and (self.difference.value or 0.0) < 0
 
+    def costs_more_than(self, margin: float) -> bool:
+        """Whether accuracy is lower beyond chance, and by more than a margin."""
+        return self.lower and -(self.difference.value or 0.0) > margin
+
 
 @dataclass(frozen=True)
 class StrainCurve:
     """The levels of one kind from mild to severe (untouched left out). ``breaks_at`` is the lowest level from which on accuracy is below
     untouched beyond chance and by more than the margin, ``breaks_below`` the same towards negative levels; None where there is none.
-    ``retained`` is the mean accuracy over the levels by that untouched."""
+    ``lowered`` are all levels at which it is so. ``retained`` is the mean accuracy over the levels by that untouched."""
 
     kind: str
     given: tuple[tuple[str, str], ...]
     levels: tuple[StrainLevel, ...]
     breaks_at: float | None
     breaks_below: float | None
+    lowered: tuple[float, ...]
     retained: float | None
+
+    @property
+    def breaks(self) -> list[float]:
+        """Where it breaks: below 0, above it, or not at all."""
+        return [one for one in (self.breaks_below, self.breaks_at) if one is not None]
 
     @property
     def spelled(self) -> str:
@@ -92,10 +102,12 @@ def strain_figures(
     answered, classes = before >= 0, judged.classes
     labelled = answered & (labels >= 0)
     right_before = labelled & (before == labels)
-    unit = judged.units.of(images) if judged.units is not None else None
+
+    def units_of(among: NDArray[np.bool_]) -> NDArray[np.int64] | None:
+        return None if judged.units is None else judged.units.of(images[among])
 
     def of(hits: NDArray[np.bool_], among: NDArray[np.bool_]) -> Proportion:
-        return share(hits[among], None if unit is None else _numbered(unit[among]), alike=judged.alike)
+        return share(hits[among], units_of(among), alike=judged.alike)
 
     levels = []
     for strain, called, sure in zip(strains, predicted, confidence, strict=True):
@@ -104,12 +116,11 @@ def strain_figures(
         both = answered & (called >= 0)
         known = both & labelled
         right = known & (called == labels)
-        units = None if unit is None else _numbered(unit[known])
         levels.append(
             StrainLevel(
                 strain,
                 of(right, known),
-                share_difference(right_before[known], right[known], units),
+                share_difference(right_before[known], right[known], units_of(known)),
                 int((right & ~right_before).sum()),
                 int((known & right_before & ~right).sum()),
                 of(both & (called != before), both),
@@ -133,10 +144,6 @@ def strain_figures(
     )
 
 
-def _numbered(unit: NDArray[np.int64]) -> NDArray[np.int64]:
-    return np.unique(unit, return_inverse=True)[1].astype(np.int64)
-
-
 def _by_class(labels: NDArray[np.integer], right: NDArray[np.bool_], classes: int) -> tuple[tuple[int, int], ...]:
     number, hits = np.bincount(labels, minlength=classes), np.bincount(labels[right], minlength=classes)
     return tuple(zip(hits.tolist(), number.tolist(), strict=True))
@@ -150,9 +157,12 @@ def _curves(levels: Sequence[StrainLevel], untouched: Proportion, margin: float)
         some.sort(key=lambda one: severity(BY_KEY[kind], one.strain.level))
         values = [one.accuracy.value for one in some if one.accuracy.value is not None]
         retained = float(np.mean(values)) / untouched.value if values and untouched.value else None
+        lowered = tuple(one.strain.level for one in some if one.costs_more_than(margin))
         up = [one for one in some if one.strain.level > 0]
         down = [one for one in reversed(some) if one.strain.level < 0]
-        found.append(StrainCurve(kind, given, tuple(some), breaks_at(up, margin), breaks_at(down, margin), retained))
+        found.append(
+            StrainCurve(kind, given, tuple(some), breaks_at(up, margin), breaks_at(down, margin), lowered, retained)
+        )
     return found
 
 
@@ -160,7 +170,7 @@ def breaks_at(levels: Sequence[StrainLevel], margin: float) -> float | None:
     """Of levels from mild to severe the first from which on accuracy is lower beyond chance, and by more than the margin."""
     found = None
     for one in reversed(levels):
-        if not one.lower or -(one.difference.value or 0.0) <= margin:
+        if not one.costs_more_than(margin):
             break
         found = one.strain.level
     return found

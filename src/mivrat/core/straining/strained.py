@@ -60,7 +60,7 @@ def received(photo: Pixels, recipe: Recipe) -> NDArray[Any]:
 @dataclass(frozen=True)
 class _Ready:
     content: bytes | None
-    tensors: tuple[NDArray[Any] | None, ...]
+    tensors: tuple[NDArray[Any], ...]
     problem: str = ""
 
 
@@ -100,7 +100,7 @@ def strain_images(
             pending.append((image, pool.submit(_prepare, files[image], strains[image], model.recipe, seed)))
 
     # Images whose answers are not all there yet, in order, and what waits to be scored: image, place among its distortions, tensor.
-    ready: deque[tuple[StrainedImage, int]] = deque()
+    ready = deque[StrainedImage]()
     waiting: list[tuple[StrainedImage, int, NDArray[Any]]] = []
     left: dict[int, int] = {}
     try:
@@ -114,12 +114,11 @@ def strain_images(
                 one = StrainedImage(
                     image, made.content, np.full(number, -1, np.int32), np.full(number, np.nan), made.problem
                 )
-                held = [t for t in made.tensors if t is not None]
-                largest = max(largest, sum(t.nbytes for t in held))
-                given = [(one, at, t) for at, t in enumerate(held) if not model.misfit(t.shape)]
+                largest = max(largest, sum(t.nbytes for t in made.tensors))
+                given = [(one, at, t) for at, t in enumerate(made.tensors) if not model.misfit(t.shape)]
                 waiting += given
                 left[image] = len(given)
-                ready.append((one, image))
+                ready.append(one)
             some, waiting = waiting[:BATCH], waiting[BATCH:]
             try:
                 rows = score_tensors(model, [t for _, _, t in some])
@@ -130,8 +129,8 @@ def strain_images(
                 if np.isfinite(row).all():
                     one.predicted[at] = ranking_scores(row[None], kind)[0].argmax()
                     one.confidence[at] = to_probabilities(row[None], kind)[0, one.predicted[at]]
-            while ready and not left[ready[0][1]]:
-                yield ready.popleft()[0]
+            while ready and not left[ready[0].image]:
+                yield ready.popleft()
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

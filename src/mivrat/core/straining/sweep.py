@@ -102,8 +102,9 @@ class Sweep:
         total = len(self.plan.images) * len(self.plan.strains)
         model = self.model
         assert model is not None
-        meter = Meter(total, total - self.to_ask)
-        yield meter.at(total - self.to_ask)
+        done = total - self.to_ask
+        meter = Meter(total, done)
+        yield meter.at(done)
         todo = list(self._left)
         remote = remote_of(model)
         if remote is not None and todo:
@@ -112,6 +113,7 @@ class Sweep:
             rows = []
             for one in found:
                 left = self._left.pop(one.image)
+                done += len(left)
                 if one.problem:
                     self.problems[one.image] = one.problem
                 for s, predicted, confidence in zip(left, one.predicted.tolist(), one.confidence.tolist(), strict=True):
@@ -119,22 +121,25 @@ class Sweep:
                     if one.content is not None and predicted >= 0:
                         rows.append((one.content, self._spelled[s], predicted, confidence))
             self._keep(rows)
-            yield meter.at(total - self.to_ask)
+            yield meter.at(done)
 
     def _blocks(self, model: Model, todo: Sequence[int], threads: int) -> Iterator[list[StrainedImage]]:
         kind = self.judged.kind
         assert kind != "prediction", "a table of predictions answers for no other picture"
-        strains = {image: tuple(self.plan.strains[s] for s in self._left[image]) for image in todo}
+
+        def work_for(images: Sequence[int]) -> StrainWork:
+            strains = {image: tuple(self.plan.strains[s] for s in self._left[image]) for image in images}
+            return StrainWork(strains, kind, self.plan.seed)
+
         if self._where is not None:
-            work = StrainWork(strains, kind, self.plan.seed)
-            yield from self._where.work(self.image_set.files(), todo, model, work, in_block=IN_BLOCK, threads=threads)
+            files = self.image_set.files()
+            yield from self._where.work(files, todo, model, work_for, in_block=IN_BLOCK, threads=threads)
             return
         for first in range(0, len(todo), IN_BLOCK):
             if current_stop().stopped:
                 return
             some = todo[first : first + IN_BLOCK]
-            work = StrainWork({image: strains[image] for image in some}, kind, self.plan.seed)
-            yield work.do(model, {image: self.image_set.file(image) for image in some}, threads)
+            yield work_for(some).do(model, {image: self.image_set.file(image) for image in some}, threads)
 
     def figures(self, margin: float = MARGIN) -> StrainFigures:
         """What it found so far."""

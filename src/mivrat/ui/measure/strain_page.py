@@ -245,12 +245,10 @@ def _summary(found: StrainFigures) -> str:
     for curve in found.curves:
         kind = BY_KEY[curve.kind]
         unit = f" {kind.unit}" if kind.unit in _SAID else ""
-        ends = [one for one in (curve.breaks_below, curve.breaks_at) if one is not None]
-        far = [one.strain.level for one in curve.levels if one.lower and -(one.difference.value or 0.0) > found.margin]
-        if ends:
-            told.append(f"{kind.name} breaks at {_and(ends)}{unit}.")
-        elif far:
-            told.append(f"{kind.name} lowers accuracy at {_and(far)}{unit}, but not from there on.")
+        if curve.breaks:
+            told.append(f"{kind.name} breaks at {_and(curve.breaks)}{unit}.")
+        elif curve.lowered:
+            told.append(f"{kind.name} lowers accuracy at {_and(curve.lowered)}{unit}, but not from there on.")
         else:
             steady.append(kind.name if kind.name[:2].isupper() else kind.name.lower())
     if steady:
