@@ -23,7 +23,8 @@ from mivrat.core.base.job import StopSignal, stopped_by
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.image_sets import ImageSet, read_image_set
 from mivrat.core.pictures.recipe import recipe_to_toml
-from mivrat.core.region_masking.cover_test import CoverPlan, CoverWork, RegionPlan
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverWork
+from mivrat.core.region_masking.region_plan import RegionPlan
 from mivrat.core.region_masking.regions import Shape
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.study.file import Study

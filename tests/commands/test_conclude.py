@@ -32,8 +32,9 @@ from mivrat.core.concluding.of_study import ground_of, read_snapshot
 from mivrat.core.concluding.shares import written
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageName
-from mivrat.core.region_masking.cover_test import CoverPlan, RegionPlan
+from mivrat.core.region_masking.cover_test import CoverPlan
 from mivrat.core.region_masking.lookalikes import ColourRule
+from mivrat.core.region_masking.region_plan import RegionPlan
 from mivrat.core.reporting.report.content import ReportChoices
 from mivrat.core.reporting.report.making import save_wanted
 from mivrat.core.selecting.selection import Labelled, MatrixCells

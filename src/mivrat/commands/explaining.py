@@ -29,9 +29,10 @@ from mivrat.core.pictures.decode import Pixels, UnreadablePicture
 from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
 from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.pictures.recipe import Recipe, read_recipe
-from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, RegionPlan, how_done, run_cover_test
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, how_done, run_cover_test
 from mivrat.core.region_masking.lookalikes import ColourRule, sampled_colour, sampled_patch
 from mivrat.core.region_masking.one_image import prepared
+from mivrat.core.region_masking.region_plan import RegionPlan
 from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_files import HeatmapChoices, name_of, write_heatmaps

@@ -25,9 +25,10 @@ from mivrat.core.heatmaps.reliance import Reliance, examine_reliance
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.prepare import Geometry, to_tensor
-from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, donors_of, region_of, run_cover_test
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, donors_of, run_cover_test
 from mivrat.core.region_masking.lookalikes import ColourRule, PatchRule, sampled_colour, sampled_patch
 from mivrat.core.region_masking.one_image import Hidden, cover_one, prepared
+from mivrat.core.region_masking.region_plan import region_of
 from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.study.file import Study
@@ -259,6 +260,6 @@ def sampled(
 def cover_looked(look: ImageView, maker: MapMaker, record: RunRecord, plan: CoverPlan) -> Hidden:
     """Cover the image looked at, just as the test over many images does."""
     target = None if plan.target == "predicted" else record.classes.index(plan.target)
-    region = region_of(plan, maker, record.recipe.picture.mode)
+    region = region_of(plan.region, maker, record.recipe.picture.mode, own=target is None)
     pixels, donors = look.prepared(record.recipe), donors_of(plan, record.image_set)
     return cover_one(maker, look.image, pixels, region, plan.hide, target, plan.seed, donors)

@@ -14,13 +14,13 @@ from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.region_masking.cover_test import (
     CoverPlan,
     CoverTest,
-    RegionPlan,
     plan_from_text,
     result_of,
     run_cover_test,
 )
 from mivrat.core.region_masking.lookalikes import sampled_colour, sampled_patch
 from mivrat.core.region_masking.one_image import prepared
+from mivrat.core.region_masking.region_plan import RegionPlan
 from mivrat.core.region_masking.regions import Shape, mask_of
 from tests.support.sets import CLASSES
 from tests.support.small_run import Ran

@@ -5,31 +5,25 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from mivrat.core.answers.judging import units_in
 from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.answers.where import Where
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, current_stop
-from mivrat.core.base.numbers import percent
 from mivrat.core.figures.covered import CoverResult, cover_result
 from mivrat.core.figures.units import Units
-from mivrat.core.heatmaps.hottest import Mask
-from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, kept_maker_of
-from mivrat.core.heatmaps.methods import METHODS, Method
+from mivrat.core.heatmaps.maps import MapMaker, kept_maker_of
 from mivrat.core.models.model import Model
 from mivrat.core.models.scores import Kind
-from mivrat.core.pictures.decode import Pixels
 from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.recipe import Recipe
-from mivrat.core.region_masking.lookalikes import ColourRule, PatchRule, colour_from_json, patch_from_json
 from mivrat.core.region_masking.one_image import (
     ANSWERS,
     HOWS,
@@ -37,62 +31,9 @@ from mivrat.core.region_masking.one_image import (
     Donors,
     HotElsewhere,
     How,
-    Region,
     cover,
-    drawn,
-    drawn_each,
-    hottest,
 )
-from mivrat.core.region_masking.regions import Shape, shape_from_json
-
-Place = Literal["fixed", "each", "hottest", "colour", "likeness"]
-
-
-@dataclass(frozen=True)
-class RegionPlan:
-    """What is hidden: the same ``shapes`` in every image, shapes of its own in ``each`` image (by position), the hottest
-    ``share`` of a map by ``method`` at ``layer`` (none: the default) of the model with the hash ``heat_model``, pixels of a
-    ``colour``, or places like a marked ``patch``."""
-
-    place: Place
-    shapes: tuple[Shape, ...] = ()
-    each: Mapping[int, tuple[Shape, ...]] = field(default_factory=dict)
-    share: float = 0.1
-    method: Method = "gradient"
-    layer: str | None = None
-    heat_model: str = ""
-    colour: ColourRule | None = None
-    patch: PatchRule | None = None
-
-    @property
-    def model(self) -> str:
-        """The hash of the model whose heat or features tell the region; empty where none does."""
-        return self.patch.model if self.patch is not None else self.heat_model
-
-    def as_json(self) -> dict[str, Any]:
-        """As it stands in files; images by their place in the list."""
-        if self.place == "fixed":
-            return {"place": "fixed", "shapes": [one.as_json() for one in self.shapes]}
-        if self.place == "each":
-            return {"place": "each", "shapes": {str(i): [s.as_json() for s in some] for i, some in self.each.items()}}
-        if self.colour is not None:
-            return {"place": "colour", **self.colour.as_json()}
-        if self.patch is not None:
-            return {"place": "likeness", **self.patch.as_json()}
-        told = {"share": self.share, "method": self.method, "layer": self.layer, "heat_model": self.heat_model}
-        return {"place": "hottest", **told}
-
-    def in_words(self) -> str:
-        if self.place == "hottest":
-            return f"hottest {percent(self.share, None)} of each image"
-        if self.place == "each":
-            return f"regions drawn on {len(self.each)} images"
-        if self.colour is not None:
-            return f"pixels of the sampled colour (within {self.colour.tolerance:g} ΔE) in each image"
-        if self.patch is not None:
-            return f"places like the marked patch (at least {self.patch.likeness:.2f}) in each image"
-        kinds = ", ".join(dict.fromkeys(one.kind for one in self.shapes)) or "no shape"
-        return f"{kinds} at the same place in each image"
+from mivrat.core.region_masking.region_plan import RegionPlan, region_from_kept, region_of
 
 
 @dataclass(frozen=True)
@@ -109,9 +50,7 @@ class CoverPlan:
 
     def as_text(self, names: ImageNames) -> str:
         """As a study keeps it, the images by name."""
-        region = self.region.as_json()
-        if self.region.place == "each":
-            region["shapes"] = [[names[i], [s.as_json() for s in some]] for i, some in self.region.each.items()]
+        region = self.region.as_kept(names)
         told = {"selection": self.selection, "region": region, "hide": self.hide, "target": self.target}
         return json.dumps({**told, "seed": self.seed, "images": [names[i] for i in self.images]})
 
@@ -127,22 +66,7 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
     plan, or is of none of these images."""
     try:
         data = json.loads(text)
-        given = data["region"]
-        if given["place"] == "fixed":
-            region = RegionPlan("fixed", tuple(shape_from_json(one) for one in given["shapes"]))
-        elif given["place"] == "each":
-            drawn_on = [(names.position(image_name(one)), some) for one, some in given["shapes"]]
-            each = {i: tuple(shape_from_json(s) for s in some) for i, some in drawn_on if i is not None}
-            region = RegionPlan("each", each=each)
-        elif given["place"] == "colour":
-            region = RegionPlan("colour", colour=colour_from_json(given))
-        elif given["place"] == "likeness":
-            region = RegionPlan("likeness", patch=patch_from_json(given))
-        else:
-            method, layer, share = given["method"], given["layer"], float(given["share"])
-            if method not in METHODS or not 0 < share < 1:
-                raise ValueError("no such map")
-            region = RegionPlan("hottest", share=share, method=method, layer=layer, heat_model=str(given["heat_model"]))
+        region = region_from_kept(data["region"], names)
         if data["hide"] not in HOWS:
             raise ValueError("no such way of hiding")
         images = names.positions(map(image_name, data["images"]))
@@ -152,53 +76,6 @@ def plan_from_text(text: str, names: ImageNames) -> CoverPlan:
     if not images and data["images"]:
         raise InputError("a kept cover test is of images that the set does not list", where="study", hint="repeat it")
     return plan
-
-
-def region_of(whole: CoverPlan, heat: MapMaker, mode: str = "RGB") -> Region:
-    """The region as the cover test of one image takes it; ``heat`` makes the maps that hottest parts are taken from, or the
-    features of places; ``mode`` is the order of channels in prepared pixels.
-
-    Where the predicted class is watched, hottest parts are those for what the heat's own model predicts: done again on another
-    model the test then hides the same places.
-    """
-    plan = whole.region
-    if plan.place == "fixed":
-        return drawn(plan.shapes)
-    if plan.place == "each":
-        return drawn_each(plan.each)
-    if plan.colour is not None:
-        return _of_colour(plan.colour, mode)
-    if plan.patch is not None:
-        return _of_patch(plan.patch, heat)
-    known = {one.tensor for one in heat.layers if one.heatmap}
-    layer = plan.layer if plan.layer in known else None
-    return hottest(heat, plan.share, layer, plan.method, own=whole.target == "predicted")
-
-
-def _of_colour(rule: ColourRule, mode: str) -> Region:
-    def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask | str:
-        mask = rule.mask(pixels, mode)
-        return mask if mask.any() else "nothing in it has the sampled colour"
-
-    return region
-
-
-def _of_patch(rule: PatchRule, heat: MapMaker) -> Region:
-    if not isinstance(heat, HeatmapMaker):
-        raise InputError(heat.model.kind.lacks("Places like a marked patch need"), where=heat.model.path)
-    if heat.model.content != rule.model:
-        raise InputError(
-            "the patch was marked under another model, which is missing",
-            where=heat.model.path,
-            hint="mark the patch again under this model",
-        )
-    maker = heat
-
-    def region(image: int, pixels: Pixels, tensor: NDArray[np.generic], target: int) -> Mask | str:
-        mask = rule.mask(maker, tensor, *pixels.shape[:2])
-        return mask if mask.any() else "nothing in it is like the marked patch"
-
-    return region
 
 
 def second_of(
@@ -316,7 +193,7 @@ class CoverWork:
         """The same one by one, by makers that are there already."""
         plan, recipe = self.plan, maker.model.recipe
         donors = Donors(files, self.labels) if plan.hide == "patch" else None
-        region = region_of(plan, heat, recipe.picture.mode)
+        region = region_of(plan.region, heat, recipe.picture.mode, own=plan.target == "predicted")
         second = second_of(plan, {i: files[i] for i in plan.images}, recipe, heat, self.target)
         return cover(maker, files, images, region, plan.hide, self.target, plan.seed, donors, second)
 

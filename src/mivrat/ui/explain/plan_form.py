@@ -14,9 +14,10 @@ from PySide6.QtWidgets import (
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.heatmaps.methods import WITHOUT_LAYER
-from mivrat.core.region_masking.cover_test import CoverPlan, RegionPlan
+from mivrat.core.region_masking.cover_test import CoverPlan
 from mivrat.core.region_masking.lookalikes import LIKENESS, TOLERANCE, ColourRule, PatchRule
 from mivrat.core.region_masking.one_image import HOWS
+from mivrat.core.region_masking.region_plan import RegionPlan
 from mivrat.core.region_masking.regions import KINDS, Kind, Shape
 from mivrat.core.study.kept_evidence import EVERY
 from mivrat.ui import words
