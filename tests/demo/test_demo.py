@@ -17,6 +17,9 @@ from mivrat.core.heatmaps.overlay import on_picture
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.pictures.decode import read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
+from mivrat.core.region_masking.lookalikes import sampled_colour
+from mivrat.core.region_masking.region_plan import RegionPlan
+from mivrat.core.region_masking.transplant import TransplantPlan, TransplantTest, run_transplant
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import load_references
 from mivrat.core.study.runs import list_runs, load_run
@@ -101,6 +104,35 @@ def test_the_evidence_for_ragweed_lies_on_the_dot(runs: Runs) -> None:
         hits[name] = on_dot / len(wrong)
     assert hits[MODELS[0]] > 0.85
     assert hits[MODELS[1]] < 0.3
+
+
+def test_the_dots_alone_carry_clean_plantain_over_under_the_first_model_only(runs: Runs) -> None:
+    """Cut out by their colour and pasted onto plantain without a dot; nothing carries grass over, which is far from ragweed."""
+    inputs = demo_inputs()
+    image_set = inputs.sets["late-summer-field"]
+    items, labels = image_set.items, image_set.labels
+    dotted = {i for i, item in enumerate(items) if "ink dot" in planted().get(item.path, [])}
+    donors, clean, grass = (
+        tuple(np.flatnonzero(labels == k).tolist()) for k in (PLANTAIN, PLANTAIN, CLASSES.index("grass"))
+    )
+    donors, clean = tuple(i for i in donors if i in dotted), tuple(i for i in clean if i not in dotted)
+    violet = RegionPlan(
+        "colour", colour=sampled_colour(np.array([[[0x68, 0x50, 0xA0]]], np.uint8), "RGB", np.ones((1, 1), bool))
+    )
+    for name in MODELS:
+        maker = HeatmapMaker(OnnxModel(DATA / f"{name}.onnx", inputs.recipe, len(CLASSES)))
+        for receivers in (clean, grass):
+            plan = TransplantPlan(donors, receivers, violet, "ragweed", soft=True)
+            *_, test = run_transplant(CLASSES, image_set, plan, maker, maker)
+            assert isinstance(test, TransplantTest)
+            found = test.enough
+            assert found.total > 15
+            assert found.control.became.hits == 0
+            if name == MODELS[0] and receivers is clean:
+                assert (found.piece.became.value or 0) > 0.5
+                assert (found.difference.p or 1) < 0.001
+            else:
+                assert found.piece.became.hits <= 1
 
 
 def test_what_is_planted_is_there() -> None:

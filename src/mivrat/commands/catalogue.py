@@ -91,6 +91,35 @@ CLUSTER = _option(
     "work on the workers of a Dask scheduler, or in N processes of this machine; what is written is the same",
     metavar="tcp://HOST:PORT|local:N",
 )
+# Which region of each image a test takes.
+REGION = (
+    _option("--region", "as shares of the network input, 0 to 1", metavar="LEFT,TOP,RIGHT,BOTTOM"),
+    _option(
+        "--shapes",
+        "a list of shapes: rectangle, ellipse, lasso, brush; points as shares",
+        type=Path,
+        metavar="FILE.json",
+    ),
+    _option("--hottest", "each image's hottest share of the area, such as 0.1", type=float, metavar="SHARE"),
+    _option(
+        "--colour",
+        "in each image the pixels of this colour, or of the colour of a patch of an image",
+        metavar="RRGGBB|IMAGE:LEFT,TOP,RIGHT,BOTTOM",
+    ),
+    _option("--tolerance", "how far from it, in CIE 1976 Delta E", type=float, default=18.0, metavar="DE"),
+    _option(
+        "--like",
+        "in each image the places like this patch of an image",
+        metavar="IMAGE:LEFT,TOP,RIGHT,BOTTOM",
+    ),
+    _option("--alike", "how like it at least, -1 to 1", type=float, default=0.6, metavar="COSINE"),
+    _option("--layer", "the layer the heat, or what a place is like, is taken from", metavar="TENSOR"),
+)
+TOGETHER = _option(
+    "--together",
+    "images with the same value here are related (one slide, patient, burst): intervals and tests are over these",
+    metavar="COLUMN",
+)
 # What a run is made of.
 RUN = (
     AGREE,
@@ -125,11 +154,7 @@ COMMANDS = (
             OUT,
             _option("--top", type=ks, metavar="1,3,5"),
             _option("--group", "figures by this column (dates by month); no interval changes by it", metavar="COLUMN"),
-            _option(
-                "--together",
-                "images with the same value here are related (one slide, patient, burst): intervals and tests are over these",
-                metavar="COLUMN",
-            ),
+            TOGETHER,
             _option(
                 "--threshold", "two classes: call the second one from this probability on", type=share, metavar="T"
             ),
@@ -290,27 +315,7 @@ COMMANDS = (
             RECIPE,
             _option("--labelled", "only images with this label", metavar="CLASS"),
             _option("--predicted", "only images predicted as this class", metavar="CLASS"),
-            _option("--region", "as shares of the network input, 0 to 1", metavar="LEFT,TOP,RIGHT,BOTTOM"),
-            _option(
-                "--shapes",
-                "a list of shapes: rectangle, ellipse, lasso, brush; points as shares",
-                type=Path,
-                metavar="FILE.json",
-            ),
-            _option("--hottest", "each image's hottest share of the area, such as 0.1", type=float, metavar="SHARE"),
-            _option(
-                "--colour",
-                "in each image the pixels of this colour, or of the colour of a patch of an image",
-                metavar="RRGGBB|IMAGE:LEFT,TOP,RIGHT,BOTTOM",
-            ),
-            _option("--tolerance", "how far from it, in CIE 1976 Delta E", type=float, default=18.0, metavar="DE"),
-            _option(
-                "--like",
-                "in each image the places like this patch of an image",
-                metavar="IMAGE:LEFT,TOP,RIGHT,BOTTOM",
-            ),
-            _option("--alike", "how like it at least, -1 to 1", type=float, default=0.6, metavar="COSINE"),
-            _option("--layer", "the layer the heat, or what a place is like, is taken from", metavar="TENSOR"),
+            *REGION,
             _option(
                 "--heat-from",
                 "take the heat from another model, by the same recipe",
@@ -321,6 +326,37 @@ COMMANDS = (
             _option("--hide", default="blur", choices=("blur", "mean", "patch")),
             SEED.but(help=None),
             CLUSTER,
+            OUT,
+        ),
+    ),
+    Command(
+        "transplant",
+        "paste a region of some images onto others, score again, and test whether it is enough for an answer",
+        "transplanting:transplant",
+        (
+            AGREE,
+            MODEL_OR_SERVICE,
+            IMAGES,
+            CLASSES.but(help=None),
+            RECIPE,
+            _option("--from-labelled", "pieces from images with this label", metavar="CLASS"),
+            _option("--from-predicted", "pieces from images predicted as this class", metavar="CLASS"),
+            _option("--onto-labelled", "onto images with this label only", metavar="CLASS"),
+            _option("--onto-predicted", "onto images predicted as this class only", metavar="CLASS"),
+            _option("--donors", "from so many images at most, a random sample", type=whole(1), default=50, metavar="N"),
+            _option(
+                "--receivers", "onto so many images at most, a random sample", type=whole(1), default=200, metavar="N"
+            ),
+            *REGION,
+            _option(
+                "--at",
+                "where the middle of the piece goes, as shares of the network input; without it, where it was",
+                metavar="ACROSS,DOWN",
+            ),
+            _option("--edge", default="hard", choices=("hard", "soft")),
+            _option("--target", "the class whose answers are counted", default="predicted", metavar="predicted|CLASS"),
+            TOGETHER,
+            SEED.but(help=None),
             OUT,
         ),
     ),

@@ -4,36 +4,26 @@ from __future__ import annotations
 
 import argparse
 import json
-import string
 from collections.abc import Sequence
 from contextlib import ExitStack, suppress
 from pathlib import Path
 
-import numpy as np
-
 from mivrat.commands.loading import say_remarks, where_scored
+from mivrat.commands.regions import called_class, one_region, region_from
 from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
-from mivrat.core.answers.scoring import score_images
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import json_value, read_text, write_whole
+from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
 from mivrat.core.gradients.layer_names import block_title, in_groups
 from mivrat.core.gradients.layers import stages
-from mivrat.core.heatmaps.hottest import Mask
 from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, maker_of, target_from_text
 from mivrat.core.heatmaps.methods import METHODS, WITHOUT_CHOICE
 from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.onnx_model import ONNX, OnnxModel
 from mivrat.core.pictures.classes import ClassMatcher, read_class_list
-from mivrat.core.pictures.decode import Pixels, UnreadablePicture
-from mivrat.core.pictures.image_sets import ImageSet, list_images, match_labels
-from mivrat.core.pictures.prepare import to_tensor
-from mivrat.core.pictures.recipe import Recipe, read_recipe
+from mivrat.core.pictures.image_sets import list_images, match_labels
+from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, how_done, run_cover_test
-from mivrat.core.region_masking.lookalikes import ColourRule, sampled_colour, sampled_patch
-from mivrat.core.region_masking.one_image import prepared
-from mivrat.core.region_masking.region_plan import RegionPlan
-from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_files import HeatmapChoices, name_of, write_heatmaps
 
@@ -131,7 +121,7 @@ def cover(args: argparse.Namespace) -> int:
 
     classes = read_class_list(args.classes)
     find = ClassMatcher(classes).target
-    _one_region(args)
+    one_region(args)
     labelled, predicted, target = (
         find(text) if text not in (None, "predicted") else None for text in (args.labelled, args.predicted, args.target)
     )
@@ -142,7 +132,7 @@ def cover(args: argparse.Namespace) -> int:
         raise InputError(
             "takes the covered model's own heat", where="--cluster", hint="leave one of them out: --heat-from"
         )
-    region = _region(args, heat)
+    region = region_from(args, heat)
     say_remarks(maker.model)
     chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
     if not chosen:
@@ -153,7 +143,7 @@ def cover(args: argparse.Namespace) -> int:
     with ExitStack() as held, stoppable() as stop:
         where = where_scored(args.cluster, [maker.model], held)
         if predicted is not None:
-            chosen = _called(maker, image_set, chosen, predicted)
+            chosen = called_class(maker, image_set, chosen, predicted)
         plan = CoverPlan(
             tuple(chosen),
             region,
@@ -185,93 +175,3 @@ def cover(args: argparse.Namespace) -> int:
     write_whole(args.out / "cover.csv", cover_report.as_csv(test.found, image_set, classes))
     show(cover_report.in_sentences(test.result))
     return STOPPED if stopped else DONE
-
-
-def _called(maker: MapMaker, image_set: ImageSet, among: list[int], predicted: int) -> list[int]:
-    """Those of some images that the model calls a class; what cannot be read is left out."""
-
-    found: list[int] = []
-    files = image_set.files()
-    for batch in score_images(files, among, maker.model, copies=False):
-        called = maker.called(batch.rows)
-        found += [int(i) for i, k in zip(batch.scored, called, strict=True) if int(k) == predicted]
-    return sorted(found)
-
-
-def _one_region(args: argparse.Namespace) -> None:
-    if sum(given is not None for given in (args.region, args.shapes, args.hottest, args.colour, args.like)) != 1:
-        raise InputError(
-            "say what to hide",
-            where="--region, --shapes, --hottest, --colour or --like",
-            hint="give one of them, such as --hottest 0.1",
-        )
-
-
-def _region(args: argparse.Namespace, heat: MapMaker) -> RegionPlan:
-    """What to hide; InputError where it is not told well."""
-    if args.hottest is not None:
-        if not 0 < args.hottest < 1:
-            raise InputError("is not a share of the area", where="--hottest", hint="give a number between 0 and 1")
-        layer = heat.layer(args.layer).tensor
-        return RegionPlan("hottest", share=args.hottest, layer=layer, heat_model=heat.model.content)
-    if args.colour is not None:
-        return RegionPlan("colour", colour=_colour(args, heat.model.recipe))
-    if args.like is not None:
-        pixels, marked = _patch(args.like, "--like", heat.model.recipe)
-        if not -1 <= args.alike <= 1:
-            raise InputError("is not a cosine", where="--alike", hint="give a number between -1 and 1")
-        if not isinstance(heat, HeatmapMaker):
-            raise InputError(heat.model.kind.lacks("Places like a marked patch need"), where=heat.model.path)
-        rule = sampled_patch(heat, to_tensor(pixels, heat.model.recipe), marked, args.layer, args.alike)
-        return RegionPlan("likeness", patch=rule)
-    if args.shapes is not None:
-        return RegionPlan("fixed", listed_shapes(args.shapes))
-    return RegionPlan("fixed", (_rectangle(args.region, "--region"),))
-
-
-def listed_shapes(path: Path) -> tuple[Shape, ...]:
-    """The shapes that a JSON file lists; InputError where it lists none."""
-    listed = json_value(read_text(path, "the list of shapes", "name a JSON file"), path, "give a JSON list of shapes")
-    if not isinstance(listed, list) or not listed:
-        raise InputError("is not a list of shapes", where=path, hint="give a JSON list of shapes")
-    return tuple(shape_from_json(one) for one in listed)
-
-
-def _rectangle(text: str, where: str) -> Shape:
-    try:
-        left, top, right, bottom = (float(part) for part in text.split(","))
-    except ValueError:
-        left = top = right = bottom = 0.0
-    if not (0 <= left < right <= 1 and 0 <= top < bottom <= 1):
-        raise InputError(
-            "is not a rectangle", where=where, hint="give left, top, right and bottom as shares, such as 0,0.7,0.3,1"
-        )
-    return Shape("rectangle", ((left, top), (right, bottom)))
-
-
-def _patch(text: str, where: str, recipe: Recipe) -> tuple[Pixels, Mask]:
-    """The prepared pixels of an image, and which of them are marked."""
-    file, _, corners = text.rpartition(":")
-    shape = _rectangle(corners, where)
-    try:
-        pixels = prepared(Path(file), recipe)
-    except UnreadablePicture as error:
-        raise InputError(f"the image cannot be read: {error}", where=file, hint="name an image file") from error
-    return pixels, mask_of([shape], *pixels.shape[:2])
-
-
-def _colour(args: argparse.Namespace, recipe: Recipe) -> ColourRule:
-    if not (np.isfinite(args.tolerance) and args.tolerance > 0):
-        raise InputError("is not a distance between colours", where="--tolerance", hint="give a number above 0")
-    named = args.colour.removeprefix("#")
-    if len(named) == 6 and all(one in string.hexdigits for one in named):
-        pixels = np.array([[list(bytes.fromhex(named))]], np.uint8)
-        return sampled_colour(pixels, "RGB", np.ones((1, 1), bool), args.tolerance)
-    if ":" not in args.colour:
-        raise InputError(
-            "is not a colour",
-            where="--colour",
-            hint="give six hexadecimal digits such as 6a2cc8, or a patch of an image",
-        )
-    pixels, marked = _patch(args.colour, "--colour", recipe)
-    return sampled_colour(pixels, recipe.picture.mode, marked, args.tolerance)

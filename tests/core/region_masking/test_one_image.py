@@ -152,8 +152,8 @@ def test_the_ink_dot_is_the_cause_for_one_model_and_not_for_the_other(
 @pytest.mark.parametrize(
     ("given", "told"),
     [
-        ([], "say what to hide"),
-        (["--region", "0,0,1,1", "--hottest", "0.1"], "say what to hide"),
+        ([], "say what the region is"),
+        (["--region", "0,0,1,1", "--hottest", "0.1"], "say what the region is"),
         (["--region", "0.5,0,0.2,1"], "is not a rectangle"),
         (["--region", "a,b"], "is not a rectangle"),
         (["--hottest", "3"], "is not a share of the area"),

@@ -128,7 +128,7 @@ class HotElsewhere:
 
     def __call__(self, image: int, pixels: Pixels, mask: Mask) -> Mask | None:
         others = [i for i in self._sorted if i != image]
-        rng = _seeded(self._seed, pixels, "second control")
+        rng = seeded(self._seed, pixels, "second control")
         for _ in range(TRIES if others and mask.any() else 0):
             heat = self._map(others[int(rng.integers(len(others)))])
             if heat is not None:
@@ -173,7 +173,7 @@ class Hidden:
     mask: Mask | None
 
 
-def _seeded(seed: int, pixels: Pixels, purpose: str = "control") -> np.random.Generator:
+def seeded(seed: int, pixels: Pixels, purpose: str = "control") -> np.random.Generator:
     """A generator that a picture's content tells, whatever its name and place in a list."""
     digest = hashlib.sha256(np.ascontiguousarray(pixels).tobytes() + str((purpose, pixels.shape)).encode()).digest()
     return np.random.default_rng((seed, *np.frombuffer(digest[:16], np.uint32).tolist()))
@@ -202,7 +202,7 @@ class Donors:
     def patch_for(self, maker: MapMaker, image: int, pixels: Pixels, seed: int) -> tuple[int, Pixels] | None:
         """The donor of a prepared image and its pixels; None where there is no other one."""
         recipe, label = maker.model.recipe, self._labels.get(image, -1)
-        candidates, rng = self._candidates(label), _seeded(seed, pixels, "patch")
+        candidates, rng = self._candidates(label), seeded(seed, pixels, "patch")
         called = -1 if label >= 0 else int(maker.probabilities(to_tensor(pixels, recipe)[None])[0].argmax())
         for _ in range(TRIES if candidates else 0):
             donor = candidates[int(rng.integers(len(candidates)))]
@@ -276,14 +276,14 @@ def cover_one(
         found = donors.patch_for(maker, image, pixels, seed) if donors is not None else None
         if found is None:
             return _left_alone(image, pixels, "no image of another label is available to take a patch from")
-        donor, other = found[0], _sized(found[1], pixels)
+        donor, other = found[0], sized(found[1], pixels)
     before, first = maker.ranked(tensor[None])
     whole = before[0]
     about = int(first[0].argmax()) if target is None else target
     mask = region(image, pixels, tensor, about)
     if isinstance(mask, str):
         return _left_alone(image, pixels, mask)
-    masks = [mask, elsewhere(mask, _seeded(seed, pixels))]
+    masks = [mask, elsewhere(mask, seeded(seed, pixels))]
     hot = second(image, pixels, mask) if second is not None else None
     masks += [hot] if hot is not None else []
     hidden = [hide(pixels, one, how, other) if one.any() else pixels for one in masks]
@@ -309,7 +309,7 @@ def _not_covered(image: int, problem: str) -> Covered:
     return Covered(image, -1, (-1, -1, -1), (np.nan, np.nan, np.nan), 0.0, problem=problem)
 
 
-def _sized(other: Pixels, like: Pixels) -> Pixels:
+def sized(other: Pixels, like: Pixels) -> Pixels:
     if other.shape == like.shape:
         return other
     size = like.shape[1], like.shape[0]
