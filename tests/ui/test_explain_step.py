@@ -24,7 +24,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.kept_evidence import EVERY, load_regions, load_tests
 from mivrat.demo.study import demo_study_path
 from mivrat.ui.bench import EXPLAIN
-from mivrat.ui.explain.plan_form import ALIKE, COLOUR, HOTTEST, REGIONS
+from mivrat.ui.explain.region_form import ALIKE, COLOUR, HOTTEST, REGIONS
 from mivrat.ui.explain.step import BOARD, COVER, LAYERS, TRUST, WHERE
 from mivrat.ui.window import MainWindow
 from tests.support.demo import CLASSES
@@ -181,7 +181,7 @@ def test_a_region_is_drawn_moved_by_keys_and_taken_back(explain: MainWindow, set
     assert (answers.predicted[0], answers.predicted[1], answers.predicted[2]) == (RAGWEED, PLANTAIN, RAGWEED)
     assert answers.p[0] > 0.9 > 0.3 > answers.p[1]
     assert "holds" in page.preview.told.text()
-    assert page.preview.one_cells[1][2].full_text == "plantain"
+    assert page.preview.answers.cells[1][2].full_text == "plantain"
     page.form.region.setCurrentIndex(2)
     page.form.region.activated.emit(2)
     drag(page.preview.canvas, (0.5, 0.1), (0.7, 0.3), CONTROL)

@@ -120,13 +120,13 @@ def examine_state(workspace: Workspace) -> StepState:
 
 
 def explain_state(workspace: Workspace) -> StepState:
-    """How the Explain step stands: how many suspicions have been put to a cover test that is kept."""
+    """How the Explain step stands: how many suspicions have been put to a test that is kept."""
     kept = workspace.shown.results.tests_kept
     if kept is None:
-        return "untouched", "heatmaps, and cover tests of what they suggest"
+        return "untouched", "heatmaps, and tests of what they suggest"
     if not kept:
-        return "untouched", "no cover test kept yet"
-    return "fine", f"{kept} cover test{'s' if kept > 1 else ''} kept of this run"
+        return "untouched", "no cover or transplant test kept yet"
+    return "fine", f"{kept} test{'s' if kept > 1 else ''} kept of this run"
 
 
 def compare_state(workspace: Workspace) -> StepState:

@@ -1,4 +1,4 @@
-"""What the Explain step is looking at: the model's layers, the maps known under one setup, regions and kept cover tests."""
+"""What the Explain step is looking at: the model's layers, the maps known under one setup, regions and kept tests."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from mivrat.core.heatmaps.reliance import Reliance
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.models.service.description import read_description
 from mivrat.core.pictures.decode import Pixels
-from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, how_done
+from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, how_done, plan_from_text
 from mivrat.core.region_masking.regions import Shape
 from mivrat.core.reporting import cover_report
 from mivrat.core.study.kept_evidence import KeptTest, new_test_id, remove_test, save_regions, save_test
@@ -268,7 +268,7 @@ class Explainer:
         )
 
     def tests_of_run(self) -> list[KeptTest]:
-        """The cover tests kept of the run shown."""
+        """The tests kept of the run shown."""
         return [one for one in self.tests if one.run_id == self.workspace.shown.record.info.id]
 
     def keep_test(self, test: CoverTest, name: str) -> None:
@@ -278,16 +278,24 @@ class Explainer:
         outcome = cover_report.as_json(test.result, done, test.found)
         day, plan = date.today().isoformat(), test.plan.as_text(record.names)
         kept = KeptTest(new_test_id(), record.info.id, day, name, plan, cover_report.as_text(outcome))
-        self._change_test(f"Kept: {clipped(name, 40)}", kept.id, kept, None)
+        self.keep(kept)
         self.shown_test = kept
         self.test_changed.emit()
+
+    def keep(self, test: KeptTest) -> None:
+        """Keep a test that is made up; it can be undone."""
+        self._change_test(f"Kept: {clipped(test.name, 40)}", test.id, test, None)
+
+    def repeat(self, kept: KeptTest) -> None:
+        """Do a kept cover test again, on the run shown. InputError where it cannot be read."""
+        self.cover(plan_from_text(kept.plan, self.workspace.shown.record.names))
 
     def change_test(self, test: KeptTest, name: str | None) -> None:
         """Give a kept test another name, or with None take it away."""
         if name is None:
             self._change_test(f"Taken away: {clipped(test.name, 40)}", test.id, None, test)
         elif name:
-            self._change_test("Name of a cover test", test.id, replace(test, name=name), test)
+            self._change_test("Name of a test", test.id, replace(test, name=name), test)
 
     def _change_test(self, what: str, test_id: int, now: KeptTest | None, before: KeptTest | None) -> None:
         """Put one test in the place of another, of itself, or of none; the others, read or not yet read, stay."""

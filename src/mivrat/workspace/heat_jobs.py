@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import ExitStack
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -28,7 +28,7 @@ from mivrat.core.pictures.prepare import Geometry, to_tensor
 from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, donors_of, run_cover_test
 from mivrat.core.region_masking.lookalikes import ColourRule, PatchRule, sampled_colour, sampled_patch
 from mivrat.core.region_masking.one_image import Hidden, cover_one, prepared
-from mivrat.core.region_masking.region_plan import region_of
+from mivrat.core.region_masking.region_plan import RegionPlan, region_of
 from mivrat.core.region_masking.regions import Shape, mask_of, shape_from_json
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.study.file import Study
@@ -134,18 +134,28 @@ def make_maps(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers
 def cover_selection(path: Path, snapshot: Snapshot, plan: CoverPlan, makers: MakerPool) -> Running:
     """Do a cover test, with the heat of the model the plan names where the study has it; whether it came to its end."""
     record = snapshot.record
-    heat_from = record
-    if plan.region.model not in ("", record.model_sha256):
-        with Study.open(path, again=True) as study:
-            other = model_with_content(study, plan.region.model)
-        if other is not None and other.path.is_file():
-            heat_from = replace(record, model_path=other.path, model_sha256=plan.region.model)
-    with makers.acquire(record) as maker, ExitStack() as stack:
-        other_heat = heat_from is not record
-        heat = stack.enter_context(makers.acquire(heat_from, kind_known=False)) if other_heat else maker
+    with makers.acquire(record) as maker, heat_of(path, record, plan.region, maker, makers) as heat:
         for event in run_cover_test(record.classes, record.image_set, plan, maker, heat):
             yield FoundCover(record.key, event) if isinstance(event, CoverTest) else event
     return not current_stop().stopped
+
+
+@contextmanager
+def heat_of(
+    path: Path, record: RunRecord, region: RegionPlan, maker: MapMaker, makers: MakerPool
+) -> Iterator[MapMaker]:
+    """What makes the heat, or the features, that a region is found by: of the model the region names where the study has it, else the
+    run's own ``maker``."""
+    other = None
+    if region.model not in ("", record.model_sha256):
+        with Study.open(path, again=True) as study:
+            other = model_with_content(study, region.model)
+    if other is None or not other.path.is_file():
+        yield maker
+        return
+    heat_from = replace(record, model_path=other.path, model_sha256=region.model)
+    with makers.acquire(heat_from, kind_known=False) as heat:
+        yield heat
 
 
 def examine(snapshot: Snapshot, setup: MapSetup, images: Sequence[int], makers: MakerPool) -> Running:

@@ -20,7 +20,18 @@ if TYPE_CHECKING:
     from mivrat.workspace.workspace import Workspace
 
 JobKind = Literal[
-    "demonstration", "score", "try", "read", "check", "features", "maps", "cover", "reliance", "strain", "write"
+    "demonstration",
+    "score",
+    "try",
+    "read",
+    "check",
+    "features",
+    "maps",
+    "cover",
+    "transplant",
+    "reliance",
+    "strain",
+    "write",
 ]
 JobState = Literal["going on", "stopping", "finished", "stopped", "failed"]
 QUICK = tuple(check.name for check in CHECKS if not check.slow)

@@ -15,6 +15,7 @@ from mivrat.core.answers.judging import units_in
 from mivrat.core.answers.remote_scoring import remote_of
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Meter, Progress, Stopped, current_stop
+from mivrat.core.base.numbers import percent
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.figures.transplanted import TransplantResult, transplant_result
 from mivrat.core.heatmaps.maps import MapMaker
@@ -66,7 +67,11 @@ class TransplantPlan:
         }
 
     def in_words(self) -> str:
-        place = "at the same place" if self.at is None else f"at {self.at[0]:.0%} across, {self.at[1]:.0%} down"
+        place = (
+            "at the same place"
+            if self.at is None
+            else f"at {percent(self.at[0], 0)} across, {percent(self.at[1], 0)} down"
+        )
         return f"{self.region.in_words()}, pasted {place} with a {'soft' if self.soft else 'hard'} edge"
 
 

@@ -33,12 +33,19 @@ def as_json(test: TransplantTest, model: str, model_sha256: str, image_set: Imag
     return {
         "format": FORMAT,
         "done": {**done, "together": image_set.unit_column or None, **test.plan.how()},
+        **left_out(test),
+        "enough": asdict(test.enough),
+        "need": asdict(test.need),
+    }
+
+
+def left_out(test: TransplantTest) -> dict[str, Any]:
+    """How many images do not count, how many controls lie partly in their piece, and the mean area of a piece."""
+    return {
         "donors_left_out": test.donors_left_out,
         "receivers_left_out": test.left_out,
         "controls_overlapping": test.overlapping,
         "mean_area": test.mean_area,
-        "enough": asdict(test.enough),
-        "need": asdict(test.need),
     }
 
 

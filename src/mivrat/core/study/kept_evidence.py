@@ -1,4 +1,4 @@
-"""Evidence that a study keeps: regions drawn on an image set, and cover tests of its runs with what repeating them takes."""
+"""Evidence that a study keeps: regions drawn on an image set, and cover and transplant tests of its runs with what repeating them takes."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import json
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from mivrat.core.base.text import unescaped
 from mivrat.core.pictures.image_names import ImageName
@@ -18,9 +18,12 @@ from mivrat.core.study.soundness import json_of, reading
 EVERY = -1
 
 
+TestKind = Literal["cover", "transplant"]
+
+
 @dataclass(frozen=True)
 class KeptTest:
-    """A cover test of a run: the day, its name, the plan and the outcome, both as JSON."""
+    """A test of a run: the day, its name, the plan and the outcome, both as JSON."""
 
     id: int
     run_id: int
@@ -28,6 +31,7 @@ class KeptTest:
     name: str
     plan: str
     outcome: str
+    kind: TestKind = "cover"
 
 
 @reading
@@ -60,20 +64,20 @@ def save_regions(study: Study, set_id: int, changes: Mapping[int, Sequence[dict[
 
 @reading
 def load_tests(study: Study) -> tuple[KeptTest, ...]:
-    """All cover tests kept, the oldest first."""
-    rows = study.rows("SELECT id, run_id, day, name, plan, outcome FROM cover_test ORDER BY id")
+    """All tests kept, the oldest first."""
+    rows = study.rows("SELECT id, run_id, day, name, plan, outcome, kind FROM cover_test ORDER BY id")
     return tuple(KeptTest(*row) for row in rows)
 
 
 def save_test(study: Study, test: KeptTest) -> None:
-    """Keep one cover test, in place of the one with the same id; the others stay as they are."""
-    row = (test.id, test.run_id, test.day, test.name, test.plan, test.outcome)
+    """Keep one test, in place of the one with the same id; the others stay as they are."""
+    row = (test.id, test.run_id, test.day, test.name, test.plan, test.outcome, test.kind)
     with study.writing() as db:
-        db.execute("INSERT OR REPLACE INTO cover_test VALUES (?, ?, ?, ?, ?, ?)", row)
+        db.execute("INSERT OR REPLACE INTO cover_test VALUES (?, ?, ?, ?, ?, ?, ?)", row)
 
 
 def remove_test(study: Study, test_id: int) -> None:
-    """Take one cover test away."""
+    """Take one test away."""
     with study.writing() as db:
         db.execute("DELETE FROM cover_test WHERE id = ?", (test_id,))
 

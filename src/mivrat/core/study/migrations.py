@@ -220,6 +220,11 @@ def _strain_answers(db: sqlite3.Connection) -> None:
     db.execute(_STRAINS_OF_11)
 
 
+def _transplant_tests(db: sqlite3.Connection) -> None:
+    """Version 11 kept cover tests only."""
+    db.execute("ALTER TABLE cover_test ADD COLUMN kind TEXT NOT NULL DEFAULT 'cover'")
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -239,6 +244,7 @@ MIGRATIONS = (
     Migration(8, "answers to checks", _check_answers),
     Migration(9, "scores beside the study", _scores_beside),
     Migration(10, "answers to distorted pictures", _strain_answers),
+    Migration(11, "transplant tests", _transplant_tests),
 )
 
 

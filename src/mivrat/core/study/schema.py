@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 11
+VERSION = 12
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -27,7 +27,7 @@ EVIDENCE = """
 CREATE TABLE region (set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
                      shapes TEXT NOT NULL, PRIMARY KEY (set_id, path, content)) WITHOUT ROWID;
 CREATE TABLE cover_test (id INTEGER PRIMARY KEY, run_id INTEGER NOT NULL REFERENCES run, day TEXT NOT NULL, name TEXT NOT NULL,
-                         plan TEXT NOT NULL, outcome TEXT NOT NULL);
+                         plan TEXT NOT NULL, outcome TEXT NOT NULL, kind TEXT NOT NULL DEFAULT 'cover');
 """
 
 # Findings are kept whole, as text; what checking one of them came to, by the content of all that went into it; what was exported.

@@ -19,7 +19,7 @@ from mivrat.core.region_masking.regions import mask_of
 from mivrat.ui import words
 from mivrat.ui.explain.cover_preview import CoverPreview
 from mivrat.ui.explain.cover_result import CoverResultView
-from mivrat.ui.explain.kept_tests import KeptTests
+from mivrat.ui.explain.kept_tests import COVER_TESTS, KeptTests
 from mivrat.ui.explain.plan_form import PlanForm
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import (
@@ -45,7 +45,7 @@ class CoverPage(Page, QWidget):
         self.explainer, self.workspace = explainer, explainer.workspace
         self.form = PlanForm(explainer)
         self.preview, self.result = CoverPreview(explainer, self.form), CoverResultView(explainer)
-        self.kept_tests = KeptTests(explainer)
+        self.kept_tests = KeptTests(explainer, explainer, COVER_TESTS)
         self.inside: Inside | None = None
         self._own = self.workspace.group(1)
         self._summing = LatestOnly(self._own)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtWidgets import (
-    QGridLayout,
     QVBoxLayout,
     QWidget,
 )
@@ -20,12 +19,12 @@ from mivrat.core.pictures.prepare import to_tensor
 from mivrat.core.region_masking.cover_test import CoverPlan
 from mivrat.core.region_masking.one_image import Hidden
 from mivrat.core.region_masking.regions import share_inside
+from mivrat.ui.explain.answers_grid import AnswersGrid
 from mivrat.ui.explain.canvas import Canvas
 from mivrat.ui.explain.plan_form import PlanForm
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import (
-    Elided,
     label,
     row,
 )
@@ -59,23 +58,13 @@ class CoverPreview(QWidget):
         pictures = row(self.canvas, self.hidden, self.control, spacing=12)
         for i in range(3):
             pictures.setStretch(i, 1)
-        table = QGridLayout()
-        table.setHorizontalSpacing(12)
-        table.setVerticalSpacing(4)
-        self.one_cells = [[Elided() for _ in range(4)] for _ in range(4)]
-        for r, line in enumerate(self.one_cells):
-            for c, cell in enumerate(line):
-                cell.setProperty("soft", not r)
-                table.addWidget(cell, r, c)
-        table.setColumnStretch(0, 2)
-        for c in (1, 2, 3):
-            table.setColumnStretch(c, 3)
+        self.answers = AnswersGrid(4, 4)
         self.told = label(wrap=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
         layout.addLayout(pictures)
-        layout.addLayout(table)
+        layout.addLayout(self.answers)
         layout.addWidget(self.told)
 
     def refresh(self) -> None:
@@ -163,10 +152,8 @@ class CoverPreview(QWidget):
             pixels = one.hidden.pixels[at]
             panel.show_image(to_image(pixels[..., ::-1] if bgr else pixels))
             panel.set_caption(name, classes[one.hidden.answers.predicted[at]])
-        for line in self.one_cells:
-            for cell in line:
-                cell.setVisible(answered)
         if one is None or not answered:
+            self.answers.show_lines([])
             self.told.setText(
                 ""
                 if one is None and self.canvas.photo is None
@@ -190,9 +177,7 @@ class CoverPreview(QWidget):
             (f"p({target})", *(f"{p:.3f}" for p in found.p)),
             ("its rank", *(f"{rank} of {len(classes)}" for rank in found.rank)),
         )
-        for cells, texts in zip(self.one_cells, lines, strict=True):
-            for cell, text in zip(cells, texts, strict=True):
-                cell.set_text(text)
+        self.answers.show_lines(lines)
         told = f"The region takes up {percent(found.area)} of the image"
         if not found.area:
             told += ": the map has no evidence to hide"

@@ -17,8 +17,8 @@ from mivrat.core.figures.units import from_kept
 from mivrat.core.region_masking.cover_test import CoverPlan, plan_from_text
 from mivrat.core.reporting import cover_report
 from mivrat.core.selecting.selection import Picked
-from mivrat.core.study.kept_evidence import KeptTest
 from mivrat.ui import words
+from mivrat.ui.explain.kept_tests import model_of_test
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import (
     button,
@@ -111,7 +111,7 @@ class CoverResultView(QWidget):
         kept = self.explainer.shown_test
         name = kept.name if kept is not None else "Cover test"
         self.heading.setText(f"{name}, N = {result.total}")
-        model = self._model_of(kept)
+        model = model_of_test(self.workspace, kept)
         self.of_model.setText(model)
         self.of_model.setVisible(bool(model))
         size = f", on average {percent(area)} of the area" if area is not None else ""
@@ -143,17 +143,6 @@ class CoverResultView(QWidget):
         self.sentence.setText(" ".join(f"{said[0].upper()}{said[1:]}." for said in told))
         if fresh:
             self.fresh.emit()
-
-    def _model_of(self, kept: KeptTest | None) -> str:
-        """Which model a kept test was done on, and that it is not the one shown where that is so; empty for a new test."""
-        if kept is None:
-            return ""
-        run = next((one for one in self.workspace.runs if one.id == kept.run_id), None)
-        name = run.model if run is not None else "a model taken away since"
-        shown = self.workspace.shown.snapshot.record.info
-        if shown is None or (run is not None and run.model_id == shown.model_id):
-            return f"Done on {name}, {kept.day}."
-        return f"Done on {name}, {kept.day}, not on {shown.model}, the model shown. Repeat it on that one under ⋯."
 
     def _show_changed(self) -> None:
         test = self.explainer.test

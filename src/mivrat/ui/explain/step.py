@@ -11,6 +11,7 @@ from mivrat.ui.explain.board_page import BoardPage
 from mivrat.ui.explain.cover_page import CoverPage
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.layers_page import LayersPage
+from mivrat.ui.explain.transplant_page import TransplantPage
 from mivrat.ui.explain.trust_page import TrustPage
 from mivrat.ui.explain.where_page import WherePage
 from mivrat.ui.parts.pictures import Thumbnails
@@ -18,8 +19,8 @@ from mivrat.ui.parts.step_area import StepArea
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
 
-PAGES = (BoardPage, CoverPage, WherePage, TrustPage, LayersPage)
-BOARD, COVER, WHERE, TRUST, LAYERS = range(len(PAGES))
+PAGES = (BoardPage, CoverPage, TransplantPage, WherePage, TrustPage, LayersPage)
+BOARD, COVER, TRANSPLANT, WHERE, TRUST, LAYERS = range(len(PAGES))
 
 
 class ExplainStep(StepArea):
@@ -29,6 +30,7 @@ class ExplainStep(StepArea):
         super().__init__(*PAGES)
         self.explainer, self.heat = explainer, heat
         self.board, self.cover = BoardPage(explainer), CoverPage(explainer)
+        self.transplant = TransplantPage(explainer)
         self.where, self.trust = WherePage(explainer, reviewer, thumbnails), TrustPage(explainer)
         self.layers = LayersPage(explainer)
         self.board.layers_wanted.connect(lambda: self.choose(LAYERS))
@@ -45,7 +47,7 @@ class ExplainStep(StepArea):
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
             shortcut.activated.connect(lambda step=step, by=by: self._on_board(step, by))
         self.offer_copying()
-        self.fill(self.board, self.cover, self.where, self.trust, self.layers)
+        self.fill(self.board, self.cover, self.transplant, self.where, self.trust, self.layers)
 
     def _on_board(self, step: Callable[[int], object], by: int) -> None:
         if self.pages.currentIndex() == BOARD:
