@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 from pathlib import Path
 
 import numpy as np
@@ -24,7 +23,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import load_references
 from mivrat.core.study.runs import list_runs, load_run
 from mivrat.demo.study import DATA, MODELS, SETS, demo_inputs, make_demo_study
-from tests.support.demo import CLASSES
+from tests.support.demo import CLASSES, planted
 from tools.demo_draw import Scene, draw
 
 RAGWEED, PLANTAIN = CLASSES.index("ragweed"), CLASSES.index("plantain")
@@ -44,14 +43,6 @@ def runs(tmp_path_factory: pytest.TempPathFactory) -> Runs:
         found[run.model, run.image_set] = judged, judged.figures([1])
     study.close()
     assert set(found) == {(m, s) for m in MODELS for s in SETS}
-    return found
-
-
-def planted() -> dict[str, list[str]]:
-    with open(DATA / "planted.csv", encoding="utf-8") as file:
-        found: dict[str, list[str]] = {}
-        for row in csv.DictReader(file):
-            found.setdefault(row["path"], []).append(row["planted"])
     return found
 
 

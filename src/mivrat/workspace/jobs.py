@@ -29,6 +29,7 @@ JobKind = Literal[
     "maps",
     "cover",
     "transplant",
+    "sheet",
     "reliance",
     "strain",
     "write",

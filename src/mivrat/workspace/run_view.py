@@ -237,6 +237,11 @@ class RunView:
         if self.order.by == UNLIKE:
             self.rearrange()
 
+    @property
+    def in_words(self) -> str:
+        """What the images shown are."""
+        return "; ".join(" ".join(one.words(self.classes)).strip() for one in self.conditions) or "all images"
+
     def choose(self, *conditions: Condition, beside: bool = False) -> None:
         """Show the images that a figure is of: those that meet these conditions, among the images shown where figures are of these
         alone. ``beside`` narrows what is shown."""

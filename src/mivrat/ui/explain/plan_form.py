@@ -29,7 +29,9 @@ class PlanForm(RegionForm):
             return None
         if region.place == "each":
             images = tuple(i for i in images if i in region.each)
-        return CoverPlan(images, region, HOWS[self.hide_as.currentIndex()], self.counted, 0, self.selection_in_words())
+        return CoverPlan(
+            images, region, HOWS[self.hide_as.currentIndex()], self.counted, 0, self.workspace.shown.in_words
+        )
 
     def plan_of_one(self, image: int) -> CoverPlan | None:
         """The test as it stands for one image; None where it has no region."""

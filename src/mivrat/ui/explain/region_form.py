@@ -224,13 +224,6 @@ class RegionForm(QWidget):
         """Whether each image has a region of its own."""
         return self.drawn and self.place.currentIndex() == 1
 
-    def selection_in_words(self) -> str:
-        """What the images shown are."""
-        conditions = (
-            " ".join(one.words(self.workspace.shown.classes)).lstrip() for one in self.workspace.shown.conditions
-        )
-        return "; ".join(conditions) or "all images"
-
     def list_classes(self) -> None:
         """Offer the classes of the run shown; the one chosen stays where there is one of its name."""
         kept = self.target.currentText()

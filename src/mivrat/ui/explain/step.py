@@ -11,6 +11,7 @@ from mivrat.ui.explain.board_page import BoardPage
 from mivrat.ui.explain.cover_page import CoverPage
 from mivrat.ui.explain.heat_thumbs import HeatThumbs
 from mivrat.ui.explain.layers_page import LayersPage
+from mivrat.ui.explain.sheet_page import SheetPage
 from mivrat.ui.explain.transplant_page import TransplantPage
 from mivrat.ui.explain.trust_page import TrustPage
 from mivrat.ui.explain.where_page import WherePage
@@ -18,9 +19,10 @@ from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.parts.step_area import StepArea
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.transplanting import Transplanter
 
-PAGES = (BoardPage, CoverPage, TransplantPage, WherePage, TrustPage, LayersPage)
-BOARD, COVER, TRANSPLANT, WHERE, TRUST, LAYERS = range(len(PAGES))
+PAGES = (BoardPage, CoverPage, TransplantPage, SheetPage, WherePage, TrustPage, LayersPage)
+BOARD, COVER, TRANSPLANT, SHEET, WHERE, TRUST, LAYERS = range(len(PAGES))
 
 
 class ExplainStep(StepArea):
@@ -30,7 +32,10 @@ class ExplainStep(StepArea):
         super().__init__(*PAGES)
         self.explainer, self.heat = explainer, heat
         self.board, self.cover = BoardPage(explainer), CoverPage(explainer)
-        self.transplant = TransplantPage(explainer)
+        self.transplanter = Transplanter(explainer)
+        self.transplant = TransplantPage(self.transplanter)
+        self.sheet = SheetPage(self.transplanter)
+        self.sheet.page_wanted.connect(self.go_to)
         self.where, self.trust = WherePage(explainer, reviewer, thumbnails), TrustPage(explainer)
         self.layers = LayersPage(explainer)
         self.board.layers_wanted.connect(lambda: self.choose(LAYERS))
@@ -47,7 +52,7 @@ class ExplainStep(StepArea):
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
             shortcut.activated.connect(lambda step=step, by=by: self._on_board(step, by))
         self.offer_copying()
-        self.fill(self.board, self.cover, self.transplant, self.where, self.trust, self.layers)
+        self.fill(self.board, self.cover, self.transplant, self.sheet, self.where, self.trust, self.layers)
 
     def _on_board(self, step: Callable[[int], object], by: int) -> None:
         if self.pages.currentIndex() == BOARD:

@@ -82,7 +82,7 @@ class TransplantForm(RegionForm):
             return None
         k = self.label.currentIndex() - 1
         at = (self.across.value() / 100, self.down.value() / 100) if self.where.currentIndex() == 1 else None
-        called = shown.name_of(int(some[0])) if looked else self.selection_in_words()
+        called = shown.name_of(int(some[0])) if looked else self.workspace.shown.in_words
         onto = "all other images" if k < 0 else f"labelled {shown.classes[k]}"
         soft = self.edge.currentIndex() == 1
         return TransplantWish(region, some, k, self.most.value(), self.counted, at, soft, called, onto)

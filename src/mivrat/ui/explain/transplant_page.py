@@ -18,7 +18,6 @@ from mivrat.ui.explain.transplant_preview import TransplantPreview
 from mivrat.ui.explain.transplant_result import TransplantResultView
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
-from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.transplanting import Transplanter
 
 
@@ -48,10 +47,10 @@ class TransplantPage(Page, QWidget):
     title, place_id = "Transplant test", "transplant test"
     help = "Pastes a region onto other images and counts the answers it carries over: is it enough by itself?"
 
-    def __init__(self, explainer: Explainer) -> None:
+    def __init__(self, transplanter: Transplanter) -> None:
         super().__init__()
-        self.explainer, self.workspace = explainer, explainer.workspace
-        self.transplanter = Transplanter(explainer)
+        explainer = transplanter.explainer
+        self.transplanter, self.explainer, self.workspace = transplanter, explainer, explainer.workspace
         self.form = TransplantForm(self.transplanter)
         self.preview = TransplantPreview(self.transplanter, self.form)
         self.result = TransplantResultView(self.transplanter)
