@@ -26,7 +26,7 @@ from mivrat.service.stand_in import StandIn  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
 from mivrat.ui.bench import CHECK, COMPARE, CONCLUDE, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
 from mivrat.ui.conclude.step import REPORT  # noqa: E402
-from mivrat.ui.explain.step import BOARD, COVER, TRUST, WHERE  # noqa: E402
+from mivrat.ui.explain.step import BOARD, COVER, SHEET, WHERE  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
 from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
 from mivrat.workspace import study_edits  # noqa: E402
@@ -244,10 +244,11 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
     take("cover")
     conclude(window, take)
     window.bench.show_step(EXPLAIN)
-    step.tabs.choose(TRUST)
-    step.trust.examine_some()
+    workspace.shown.replace(Predicted(frozenset({RAGWEED})))
+    step.tabs.choose(SHEET)
+    step.sheet.make()
     job()
-    take("trust")
+    take("sheet")
     workspace.shown.replace(Outcome(frozenset({"wrong"})))
     step.tabs.choose(WHERE)
     wait(lambda: step.settled)

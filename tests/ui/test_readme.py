@@ -225,6 +225,21 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
         assert study.rows("SELECT name FROM cover_test") == [("pen dot",)]
     assert cover.result.finding_button.text() == said(r"it is saved; \*\*([^*]+)\*\*")[0]
     hand.click(cover.result.finding_button)
+    hand.step(5, window.bench.explain.tabs, "Transplant test")
+    transplant = window.bench.explain.transplant
+    label, edge = said(r"choose \*([^*]+)\* behind \*onto\* and \*([^*]+)\*")
+    for box, text in ((transplant.form.label, label), (transplant.form.edge, edge)):
+        box.setFocus()
+        while box.currentText() != text:
+            press(Qt.Key.Key_Down)
+        settle()
+    assert transplant.begin.text() == said(r"then \*\*(Paste from \d+ images onto \d+ images)\*\*")[0]
+    hand.click(transplant.begin)
+    qtbot.waitUntil(lambda: transplant.transplanter.test is not None and not workspace.busy, timeout=60_000)
+    settle()
+    (carried,) = said(r"images\*\*: (\d+) plantain grains become ragweed")
+    enough = transplant.transplanter.test.enough
+    assert (enough.piece.became.hits, enough.control.became.hits) == (int(carried), 0)
     # 7. Recall.
     (recall,) = said(r"see \*Classes\* under \*\*Measure\*\*: recall ([\d.]+) %")
     hand.step(3, window.bench.measure.tabs, "Classes")

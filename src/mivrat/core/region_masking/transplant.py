@@ -207,7 +207,7 @@ def paste_one(
         return _left_out(image, problem), ()
     made = pasted(pixels, piece, at, soft)
     if made is None:
-        return _left_out(image, "the piece would lie outside it"), ()
+        return _left_out(image, "the piece would be outside it"), ()
     three = (pixels, *made)
     p, scores = maker.ranked(np.stack([to_tensor(one, recipe) for one in three]))
     called = tuple(int(row.argmax()) for row in scores)

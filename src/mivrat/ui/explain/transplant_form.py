@@ -30,7 +30,7 @@ class TransplantForm(RegionForm):
         self.label.setSizeAdjustPolicy(self.label.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.label.setMinimumContentsLength(12)
         self.target.setMinimumContentsLength(12)
-        self.most = spin(1, 100_000, RECEIVERS, "onto so many images at most: a random sample")
+        self.most = spin(1, 100_000, RECEIVERS, "the most images to paste onto: a random sample of them")
         self.most.setPrefix("at most ")
         self.where = Choice(WHERE, "where the piece goes on the other image")
         self.across = spin(0, 100, 50, "how far across the middle of the piece goes, in percent of the width")
