@@ -30,7 +30,9 @@ from mivrat.core.concluding.checking import finding_of, measure
 from mivrat.core.concluding.findings import Draft, FindingClaim, FindingPicture, Measure, as_text
 from mivrat.core.concluding.of_study import ground_of, read_snapshot
 from mivrat.core.concluding.shares import written
+from mivrat.core.concluding.strain_claims import strain_claim
 from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.distorting.kinds import Distortion
 from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.region_masking.cover_test import CoverPlan
 from mivrat.core.region_masking.lookalikes import ColourRule
@@ -179,6 +181,32 @@ def test_verify_on_other_images(study: Path, tmp_path: Path) -> None:
     # No image is mixed up so in spring: there is nothing to cover, and that is no cure.
     assert states(tmp_path / "v", "findings") == ["cannot tell", "gone", "gone"]
     assert "on other images that is another claim" in found["findings"][0]["why"]
+
+
+def test_what_is_expected_in_the_field_is_asked_of_the_next_model(demo_study: Path, tmp_path: Path) -> None:
+    """A violet mark on clean slides: the first model falls below what the field asks for, the later one does not."""
+    grounds = [ground_of(demo_study, read_snapshot(demo_study, key), MakerPool()) for key in (1, 2, 3, 4)]
+    spring = next(
+        one
+        for one in grounds
+        if (one.snapshot.record.info.model, one.snapshot.record.info.image_set) == ("grain-net-1", "spring-check")
+    )
+    drafts = [
+        Draft("marked", "", strain_claim(Distortion("mark", 0.1), limit), weight)
+        for limit, weight in ((0.8, "blocks"), (None, "note"))
+    ]
+    befores = [one for draft in drafts for one in measure(draft.claim, spring) if isinstance(one, Measure)]
+    assert [one.met for one in befores] == [False, None]
+    with Study.open(demo_study) as kept:
+        texts = [as_text(finding_of(draft, before, spring)) for draft, before in zip(drafts, befores, strict=True)]
+        save_findings(kept, [KeptFinding(i + 1, text) for i, text in enumerate(texts)])
+        save_criteria(kept, 1, [])
+    assert mivrat("verify", demo_study, "--model", ONE, "--out", tmp_path / "one") == 1
+    assert states(tmp_path / "one", "findings") == ["holds", "holds"]
+    assert mivrat("verify", demo_study, "--model", TWO, "--recipe", RECIPE, "--out", tmp_path / "two") == 0
+    assert states(tmp_path / "two", "findings") == ["gone", "weaker"]
+    after = told(tmp_path / "two")["findings"][0]["after"]
+    assert after["hits"] / after["total"] > 0.88
 
 
 def test_a_region_given_by_its_colour_is_looked_for_in_other_images(demo_study: Path) -> None:

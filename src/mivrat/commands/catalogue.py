@@ -343,9 +343,19 @@ COMMANDS = (
             _option("--from-predicted", "pieces from images predicted as this class", metavar="CLASS"),
             _option("--onto-labelled", "onto images with this label only", metavar="CLASS"),
             _option("--onto-predicted", "onto images predicted as this class only", metavar="CLASS"),
-            _option("--donors", "the most images to take pieces from; a random sample of them", type=whole(1), default=50, metavar="N"),
             _option(
-                "--receivers", "the most images to paste onto; a random sample of them", type=whole(1), default=200, metavar="N"
+                "--donors",
+                "the most images to take pieces from; a random sample of them",
+                type=whole(1),
+                default=50,
+                metavar="N",
+            ),
+            _option(
+                "--receivers",
+                "the most images to paste onto; a random sample of them",
+                type=whole(1),
+                default=200,
+                metavar="N",
             ),
             *REGION,
             _option(

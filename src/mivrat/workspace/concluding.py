@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import clipped, plural
 from mivrat.core.concluding.checking import measure_of_cover
 from mivrat.core.concluding.criteria import Criterion
@@ -36,11 +37,14 @@ from mivrat.core.concluding.of_study import (
 )
 from mivrat.core.concluding.requirements import parse_criterion, with_reference
 from mivrat.core.concluding.shares import looks_of, refused
+from mivrat.core.concluding.strain_claims import measure_of_strain, strain_claim
 from mivrat.core.figures.covered import CoverResult
+from mivrat.core.pictures.distorting.kinds import level_in_words
 from mivrat.core.region_masking.cover_test import CoverPlan, plan_from_text
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.kept import as_data
 from mivrat.core.selecting.selection import Condition
+from mivrat.core.straining.curves import StrainFigures, StrainLevel
 from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.records import RunInfo, RunKey
 from mivrat.workspace.edits import Changes, SmallEdit
@@ -277,6 +281,24 @@ class Concluder:
         title = name or f"The answer rests on a part: {plan.region.in_words()}"
         sentence = f"{plan.in_words()[:1].upper()}{plan.in_words()[1:]}; images: {plan.selection or 'those shown'}."
         self.add(Draft(title, sentence, claim, pictures=pictures), measure_of_cover(result))
+
+    def add_strain(
+        self, figures: StrainFigures, level: StrainLevel, limit: float | None, flipped: Sequence[int]
+    ) -> None:
+        """A finding of a level of a strain test that has been done on the run shown; with a ``limit`` as what is expected in the field.
+        ``flipped`` are the images whose answer changes there."""
+        record = self.workspace.shown.record
+        words = level_in_words(level.strain)
+        if limit is None:
+            title, sentence = f"Accuracy falls under {words}", ""
+        else:
+            title = f"Expected in the field: {words}, accuracy at least {percent(limit, 0)}"
+            sentence = "Every photo distorted alike, prepared and scored again."
+        pictures = tuple(FindingPicture(record.names[i], False) for i in flipped[:FIRST_PICTURES])
+        # Without a limit it may be the most striking of all levels tried.
+        looks = len(figures.levels) if limit is None else 1
+        draft = Draft(title, sentence, strain_claim(level.strain, limit), pictures=pictures, looks=looks)
+        self.add(draft, measure_of_strain(level, figures.untouched, limit))
 
     def add_criterion(self, text: str) -> None:
         """A finding that a criterion is not met, or is."""

@@ -107,6 +107,16 @@ def test_from_levels_to_the_images_that_flip(
     qtbot.keyClick(page.table, Qt.Key.Key_Return)
     settle()
     assert window.workspace.shown.conditions[0] != condition
+    # The level is expected in the field: a finding, with the figures that stand here.
+    assert "brightness −2 stops" in page.expected.text()
+    page.at_least.setValue(90)
+    qtbot.mouseClick(page.keep, LEFT)
+    settle()
+    (finding,) = window.bench.conclude.concluder.findings
+    assert finding.title == "Expected in the field: brightness −2 stops, accuracy at least 90 %"
+    assert (finding.before.hits, finding.before.total) == (levels[0].accuracy.hits, levels[0].accuracy.total)
+    window.bench.show_step(MEASURE)
+    settle()
     # Another level costs that level alone; what was known is there at once.
     type_levels(qtbot, page, "blur", "1,4,2", settle)
     assert page.begin.text() == "Strain 42 images: 42 answers"

@@ -29,6 +29,7 @@ from mivrat.core.concluding.findings import (
 from mivrat.core.concluding.formatting import measure_told
 from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.concluding.shares import measured_share, read
+from mivrat.core.concluding.strain_claims import read_strain_claim, strained
 from mivrat.core.concluding.verdict_rules import excess, state_of
 from mivrat.core.figures.covered import CoverResult
 from mivrat.core.figures.metrics import metric
@@ -59,7 +60,11 @@ def made_on(ground: EvaluationContext, seed: int = 0, day: date | None = None) -
 
 def finding_of(draft: Draft, before: Measure, ground: EvaluationContext) -> Finding:
     """The finding that a draft makes, with what its claim comes to on the run it is made on."""
-    seed = plan_from_text(draft.claim.text, ground.names).seed if draft.claim.kind == "cover" else 0
+    seed = 0
+    if draft.claim.kind == "cover":
+        seed = plan_from_text(draft.claim.text, ground.names).seed
+    elif draft.claim.kind == "strain":
+        seed = read_strain_claim(draft.claim)[2]
     return Finding(
         new_finding_id(),
         draft.title,
@@ -82,6 +87,8 @@ def measure(claim: FindingClaim, ground: EvaluationContext) -> Iterator[Progress
             yield _criterion(claim, ground)
         elif claim.kind == "difference":
             yield _difference(claim, ground)
+        elif claim.kind == "strain":
+            yield from strained(claim, ground)
         elif claim.kind == "labels":
             yield _labels(claim, ground)
         else:

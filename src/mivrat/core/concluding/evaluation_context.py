@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -45,7 +45,7 @@ def reference_of(record: RunRecord) -> str:
 class EvaluationContext:
     """A run, what was decided of its images, where heatmaps come from, where a model file with some content lies, and the run of
     the model that a reference names on the same images, and an image in whatever set of the study; these None where there is none. ``deep``: its slow figures, where they
-    have been worked out."""
+    have been worked out; ``strains`` tells what is known of the model's answers to distorted photos."""
 
     snapshot: Snapshot
     reviews: Reviews = field(default_factory=Reviews)
@@ -54,6 +54,7 @@ class EvaluationContext:
     other: Callable[[str], Snapshot | None] = lambda reference: None
     elsewhere: Callable[[ImageName], StudyImage | None] = lambda name: None
     deep: SlowFigures | None = None
+    strains: Callable[[], Mapping[tuple[bytes, str], tuple[int, float]]] = dict
 
     @property
     def classes(self) -> list[str]:

@@ -7,7 +7,7 @@ import json
 import time
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, replace
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import Field, with_config
 
@@ -17,7 +17,7 @@ from mivrat.core.study.soundness import KEPT, json_of
 
 Weight = Literal["blocks", "matters", "note"]
 WEIGHTS: tuple[Weight, ...] = ("blocks", "matters", "note")
-ClaimKind = Literal["criterion", "share", "cover", "difference", "labels"]
+ClaimKind = Literal["criterion", "share", "cover", "difference", "labels", "strain"]
 Conditions = tuple[Mapping[str, Any], ...]
 
 
@@ -27,7 +27,7 @@ class FindingClaim:
 
     ``criterion`` and ``difference``: ``text`` is a requirement. ``share``: of the images that ``conditions`` tell (see
     ``shares``). ``cover``: ``text`` is the plan of a cover test, ``conditions`` say which images it is of where the very ones are
-    not there. ``labels``: ``labels`` are images with their label and the one it should be.
+    not there. ``strain``: ``text`` is a level of a distortion, as ``strain_claims`` has it. ``labels``: ``labels`` are images with their label and the one it should be.
     """
 
     kind: ClaimKind
@@ -187,10 +187,7 @@ def from_text(finding_id: int, text: str) -> Finding:
     try:
         data = json.loads(text)
         claim = data["claim"]
-        if (
-            claim["kind"] not in ("criterion", "share", "cover", "difference", "labels")
-            or data["weight"] not in WEIGHTS
-        ):
+        if claim["kind"] not in get_args(ClaimKind) or data["weight"] not in WEIGHTS:
             raise ValueError("no such kind")
         labels = tuple((image_name(image), str(label), str(should)) for image, label, should in claim["labels"])
         return Finding(

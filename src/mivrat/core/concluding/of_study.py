@@ -24,7 +24,8 @@ from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import StudyImage, image_of_study, list_image_sets
 from mivrat.core.study.kept_findings import load_check, load_findings, save_check
-from mivrat.core.study.models import model_with_content
+from mivrat.core.study.kept_strains import load_strains
+from mivrat.core.study.models import id_of_model, model_with_content
 from mivrat.core.study.records import RunKey
 from mivrat.core.study.reviews import load_reviews
 from mivrat.core.study.runs import list_runs, load_run
@@ -77,7 +78,14 @@ def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool) -> EvaluationCo
         with Study.open(path, again=True) as study:
             return image_of_study(study, name)
 
-    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere)
+    def strains() -> dict[tuple[bytes, str], tuple[int, float]]:
+        record = snapshot.record
+        with Study.open(path, again=True) as study:
+            model_id = id_of_model(study, record.model_sha256, record.recipe)
+            contents = set(record.answers.contents.values())
+            return load_strains(study, model_id, contents) if model_id is not None else {}
+
+    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere, strains=strains)
 
 
 def identity_of(snapshot: Snapshot) -> tuple[str, str]:
@@ -166,7 +174,7 @@ class CheckingProgress:
 def check_findings(
     path: Path, ground: EvaluationContext, findings: Sequence[Finding]
 ) -> Iterator[FoundCheck | CheckingProgress]:
-    """Check findings on a run, one by one. Cover tests that have been done on the same model and images are looked up."""
+    """Check findings on a run, one by one. Cover and strain tests that have been done on the same model and images are looked up."""
     run = ground.snapshot.record.key
     for done, one in enumerate(findings):
         if current_stop().stopped:
@@ -185,7 +193,7 @@ def check_findings(
 
 
 def _checked(path: Path, ground: EvaluationContext, finding: Finding) -> Iterator[Checked | Progress]:
-    keep = finding.claim.kind == "cover"
+    keep = finding.claim.kind in ("cover", "strain")
     claim = finding.claim.content
     if keep:
         with Study.open(path, again=True) as study:

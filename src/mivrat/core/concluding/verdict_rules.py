@@ -129,25 +129,26 @@ def _rule(before: Measure, after: Measure, looks: int) -> tuple[FindingState, st
     if low is None or found is None or left is None:
         return "inconclusive", "too few images (or units) for an interval"
     against = after.beside.name if after.beside is not None else "none at all"
+    stands = f"more than {against}" if after.bad > 0 or after.beside is None else f"below {against}"
     if turned < 0:
         chosen = f", as one of {looks} looked at" if looks > 1 else ""
         if found.low <= 0:
             return "inconclusive", f"it was not significantly different from {against} where it was found{chosen}"
         margin = max(MARGIN, LEFT * (found.value if looks == 1 else found.low))
         if left.low > 0:
-            return "weaker", f"significantly less than before, but still more than {against}"
+            return "weaker", f"significantly less than before, but still {stands}"
         if left.high <= margin:
             return "gone", (
-                f"significantly less than before, not significantly more than {against}. An excess above {100 * margin:.1f} points, a quarter "
+                f"significantly less than before, not significantly {stands}. An excess above {100 * margin:.1f} points, a quarter "
                 "of what was found, is excluded"
             )
         return "weaker", (
-            f"significantly less than before, but an excess of up to {100 * left.high:.1f} points over {against} is not excluded at this N. "
+            f"significantly less than before, but {100 * left.high:.1f} points {stands} are not excluded at this N. "
             f"Gone takes less than {100 * margin:.1f}, a quarter of what was found"
         )
     if left.low > MARGIN:
-        return "holds", f"no significant change, and still significantly more than {against}"
-    return "inconclusive", f"no significant change, and not significantly more than {against}"
+        return "holds", f"no significant change, and still significantly {stands}"
+    return "inconclusive", f"no significant change, and not significantly {stands}"
 
 
 def _criterion(before: Measure, after: Measure, turned: int, told: bool) -> tuple[FindingState, str]:

@@ -10,7 +10,7 @@ from mivrat.core.base.files import sha256_of
 from mivrat.core.base.text import escaped, unescaped
 from mivrat.core.models.kinds import KINDS, load_model
 from mivrat.core.models.model import Model
-from mivrat.core.pictures.recipe import canonical, parse_recipe
+from mivrat.core.pictures.recipe import Recipe, canonical, parse_recipe
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import ModelInfo, Removed
 from mivrat.core.study.removing import take_away
@@ -37,6 +37,12 @@ def add_model(study: Study, model: Model) -> int:
             ),
         )
     return int(study.db.execute("SELECT id FROM model WHERE sha256 = ? AND recipe = ?", (digest, recipe)).fetchone()[0])
+
+
+def id_of_model(study: Study, sha256: str, recipe: Recipe) -> int | None:
+    """The model with this content and recipe, taken away or not; None where the study never had it."""
+    found = study.rows("SELECT id FROM model WHERE sha256 = ? AND recipe = ?", sha256, canonical(recipe))
+    return int(found[0][0]) if found else None
 
 
 def save_guess(study: Study, model_id: int, is_guess: bool) -> None:

@@ -38,6 +38,7 @@ KINDS = {
     "cover": "a cover test",
     "difference": "a difference to another model",
     "labels": "labels found wrong by hand",
+    "strain": "a strain test",
 }
 SIDE = 92
 
@@ -127,7 +128,7 @@ class FindingDetail(QWidget):
         made, before = finding.made, finding.before
         self.claim.setText(
             f"Claim: {KINDS[finding.claim.kind]}. Found on {made.model_name}, {made.images_name}, {made.day}"
-            + (f", seed {made.seed}" if finding.claim.kind == "cover" else "")
+            + (f", seed {made.seed}" if finding.claim.kind in ("cover", "strain") else "")
             + (f"; judged as the most striking of {made.looks} that could have been chosen" if made.looks > 1 else "")
             + (f"; {told_confirmed(finding)}" if finding.confirmed is not None else "")
             + ("; set aside, so it is neither checked nor reported." if finding.aside else ".")

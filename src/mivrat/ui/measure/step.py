@@ -32,6 +32,7 @@ class MeasureStep(StepArea):
         self.class_table = self.classes_page.table
         self.confusions, self.reliability = Confusions(workspace), Reliability(workspace)
         self.groups, self.strain = GroupTable(workspace), StrainPage(workspace)
+        self.strain.finding_wanted.connect(self.finding_wanted)
         self.headline.worst.groups_wanted.connect(self.groups.show_column)
         self.headline.worst.page_wanted.connect(self.go_to)
         self.scope = Choice(SCOPES, "figures of")

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
-from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS
+from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS, SAID, Distortion, level_in_words
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.straining.curves import StrainFigures, StrainLevel
 from mivrat.ui import words
@@ -19,7 +19,9 @@ from mivrat.ui.measure.strain_preview import StrainPreview
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
-from mivrat.ui.parts.widgets import Scrolled, button, label, row, tip
+from mivrat.ui.parts.widgets import Scrolled, button, label, row, spin, tip
+from mivrat.ui.parts.wrapping import flowing
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.straining import Strainer
 from mivrat.workspace.workspace import Workspace
 
@@ -33,9 +35,12 @@ class StrainPage(Page, QWidget):
     title, place_id = "Strain", "strain"
     help = "Distorts the photos step by step and scores them again: how far from clean can they go?"
 
+    finding_wanted = Signal()
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self.workspace, self.strainer = workspace, Strainer(workspace)
+        self._at: Distortion | None = None
         self.rows: dict[str, QLineEdit] = {}
         self.away: dict[str, QPushButton] = {}
         self.form = QWidget()
@@ -70,8 +75,20 @@ class StrainPage(Page, QWidget):
         inside.setSpacing(8)
         inside.addWidget(self.form)
         inside.addLayout(row(self.begin, self.add, None, spacing=8))
+        self.at_least = spin(
+            0, 100, 0, "what accuracy must be at this level, in percent, to be good enough in the field"
+        )
+        self.at_least.setPrefix("at least ")
+        self.at_least.setSuffix(" %")
+        self.at_least.setSpecialValueText("no limit")
+        self.expected = label()
+        self.keep = button("Add to findings", self.finding_wanted.emit)
+        tip(self.keep, "Keep this level as expected in the field: it is asked of the next model, too (F)")
         for widget in (self.problem, self.told, self.preview, self.diagram, self.legend, self.table):
             inside.addWidget(widget)
+        self.field = QWidget()
+        self.field.setLayout(flowing(self.expected, self.at_least, self.keep, spacing=8))
+        inside.addWidget(self.field)
         inside.addStretch(1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
@@ -150,7 +167,7 @@ class StrainPage(Page, QWidget):
         self.problem.setVisible(bool(self.strainer.problem))
         self.problem.setText(self.strainer.problem)
         known = found is not None and found.to_ask < found.sweep.predicted.size
-        for widget in (self.diagram, self.legend, self.table):
+        for widget in (self.diagram, self.legend, self.table, self.field):
             widget.setVisible(known)
         self.told.setVisible(not self.strainer.problem)
         self.told.setText(self._words())
@@ -176,6 +193,7 @@ class StrainPage(Page, QWidget):
                 )
                 tips.append(told_of(curve, one))
         self.table.show_lines(lines, tips)
+        self._show_expected()
         self.table.setFixedHeight(30 * len(lines) + self.table.horizontalHeader().sizeHint().height() + 6)
 
     def _words(self) -> str:
@@ -209,11 +227,41 @@ class StrainPage(Page, QWidget):
     def _look_at(self, line: int) -> None:
         levels = self._levels()
         if 0 <= line < len(levels):
-            self.preview.show_level(levels[line].strain)
+            self._go_to(levels[line])
+
+    def _go_to(self, level: StrainLevel) -> None:
+        """Look at a level: its kind in pictures, and what could be kept of it."""
+        self._at = level.strain
+        self.preview.show_level(level.strain)
+        self._show_expected()
+
+    @property
+    def level(self) -> StrainLevel | None:
+        """The level looked at, where it is one of those tried."""
+        return next((one for one in self._levels() if one.strain == self._at), None)
+
+    def _show_expected(self) -> None:
+        level = self.level
+        self.expected.setText(
+            f"Expected in the field: {level_in_words(level.strain)}, accuracy"
+            if level is not None
+            else "Choose a level that is expected in the field."
+        )
+        able = level is not None and level.accuracy.total > 0 and self.strainer.found is not None
+        self.at_least.setEnabled(able)
+        self.keep.setEnabled(able and self.strainer.found is not None and not self.strainer.found.to_ask)
+
+    def finding(self, concluder: Concluder) -> bool:
+        found, level = self.strainer.found, self.level
+        if found is None or level is None or found.to_ask or not level.accuracy.total:
+            return False
+        limit = self.at_least.value() / 100 or None
+        concluder.add_strain(found.figures, level, limit, self.strainer.flipped(level))
+        return True
 
     def _choose(self, level: StrainLevel, enter: bool = False) -> None:
         """Select the images whose answer changes at a level."""
-        self.preview.show_level(level.strain)
+        self._go_to(level)
         kind = BY_KEY[level.strain.kind]
         name = f"strain: {kind.name.lower()} {minus(f'{level.strain.level:g}')} changes it"
         choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
@@ -225,6 +273,8 @@ class StrainPage(Page, QWidget):
 
     def begin_anew(self) -> None:
         self.preview.begin_anew()
+        self.at_least.setValue(0)
+        self._at = None
 
     @property
     def settled(self) -> bool:
@@ -235,16 +285,12 @@ class StrainPage(Page, QWidget):
         self.preview.stop()
 
 
-# Units that are said after a number as they are.
-_SAID = ("px", "stops", "degrees", "mired", "doublings")
-
-
 def _summary(found: StrainFigures) -> str:
     """Where each kind breaks, or is lower without staying so, in a sentence each."""
     told, steady = [], []
     for curve in found.curves:
         kind = BY_KEY[curve.kind]
-        unit = f" {kind.unit}" if kind.unit in _SAID else ""
+        unit = f" {kind.unit}" if kind.unit in SAID else ""
         if curve.breaks:
             told.append(f"{kind.name} breaks at {_and(curve.breaks)}{unit}.")
         elif curve.lowered:

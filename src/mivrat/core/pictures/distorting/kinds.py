@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import minus
 from mivrat.core.pictures.distorting import light, optics, places, sensor
 
 Pixels = NDArray[np.uint8]
@@ -152,6 +153,18 @@ class Distortion:
         drawn = hashlib.sha256(content + spelled_kind(self.kind, self.given).encode()).digest()[:16]
         rng = np.random.default_rng((seed, *np.frombuffer(drawn, np.uint32).tolist()))
         return BY_KEY[self.kind].apply(pixels, self.level, Setting(scale, rng, dict(self.given)))
+
+
+# Units that are said after a number as they are; others are shares and whole numbers that go without saying.
+SAID = ("px", "stops", "degrees", "mired", "doublings")
+
+
+def level_in_words(one: Distortion) -> str:
+    """A level of a kind, such as ``defocus blur 1.5 px``."""
+    kind = BY_KEY[one.kind]
+    name = kind.name if kind.name[:2].isupper() else kind.name.lower()
+    said = "".join(f", {word} {value}" for word, value in one.given)
+    return f"{name} {minus(f'{one.level:g}')}{f' {kind.unit}' if kind.unit in SAID else ''}{said}"
 
 
 def spelled_kind(kind: str, given: Sequence[tuple[str, str]]) -> str:

@@ -87,6 +87,12 @@ def definitions(
             "a part of each image is hidden and the model asked again; as a control, the same area elsewhere in the image",
             "after M. D. Zeiler, R. Fergus, ECCV 2014",
         )
+    if any(one.claim.kind == "strain" for one in findings):
+        yield Definition(
+            "Strain test",
+            "every photo is distorted in the same way and by the same level, prepared and scored again; lengths are in pixels of the prepared image",
+            "after D. Hendrycks, T. Dietterich, ICLR 2019",
+        )
     if any(picture.heat for one in findings for picture in one.pictures):
         yield Definition(
             "Heatmap",

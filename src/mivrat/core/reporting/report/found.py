@@ -20,6 +20,7 @@ _CLAIMS = {
     "cover": "a cover test",
     "difference": "a difference to another run",
     "labels": "labels found wrong by hand",
+    "strain": "a strain test",
 }
 _FIRST_SENTENCE = re.compile(r".+?[.!?](?=\s|$)")
 
