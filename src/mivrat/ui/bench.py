@@ -18,6 +18,7 @@ from mivrat.ui.explain.step import ExplainStep
 from mivrat.ui.exporter import Exporter
 from mivrat.ui.focus import WaitingFocus
 from mivrat.ui.frame import Header, Rail
+from mivrat.ui.light_table.strained_thumbs import StrainedThumbs
 from mivrat.ui.light_table.table import LightTable
 from mivrat.ui.measure.step import MeasureStep
 from mivrat.ui.more_like_these import MoreLikeThese
@@ -52,6 +53,7 @@ class Bench(QWidget):
         self.setObjectName("page")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.thumbnails, self.explainer, self.heat = shared.thumbnails, shared.explainer, shared.heat
+        self.strained = StrainedThumbs(workspace, self.thumbnails)
         self.reviewer: Reviewer = shared.reviewer
         self.comparer: Comparer = shared.comparer
         self.concluder: Concluder = shared.concluder
@@ -119,7 +121,7 @@ class Bench(QWidget):
         self.header.run_wanted.connect(self.run_wanted)
         self.prepare.run_wanted.connect(self.run_wanted)
         self.light_table.thumbs.opened.connect(self.look_closely)
-        self.light_table.thumbs.show_heat(self.heat.get)
+        self.light_table.thumbs.show_heat(lambda image: self.heat.get(image) or self.strained.get(image))
         # Figures of one run and differences of two are of the same images.
         self.measure.scope.currentIndexChanged.connect(self.compare.scope.setCurrentIndex)
         self.compare.scope.currentIndexChanged.connect(self.measure.scope.setCurrentIndex)
@@ -332,6 +334,7 @@ class Bench(QWidget):
             *self.steps,
             self.light_table,
             self.heat,
+            self.strained,
             self.explainer,
             self.comparer,
             self.concluder,

@@ -9,14 +9,17 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from mivrat.core.base.errors import InputError
 from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.maps import Target
 from mivrat.core.heatmaps.methods import BY_GRADIENT, Method
 from mivrat.core.heatmaps.pool import MakerPool
-from mivrat.core.pictures.decode import Pixels
+from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_file
+from mivrat.core.pictures.distorting.kinds import Distortion
 from mivrat.core.pictures.prepare import Geometry, to_tensor
-from mivrat.core.pictures.preview import preview
+from mivrat.core.pictures.preview import preview, preview_of
 from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.straining.strained import decoded_photo, distorted
 from mivrat.core.study.records import RunRecord
 
 # Photos are shown, and covered with heat, at no more than this many pixels a side.
@@ -65,6 +68,18 @@ def look_at(record: RunRecord, image: int, side: int = SHOWN_SIDE) -> ImageView:
         replace(shown.place, picture=shown.photo.shape[:2]),
         _about_file(path, shown.place.picture),
     )
+
+
+def look_at_strained(record: RunRecord, image: int, strain: Distortion, side: int = SHOWN_SIDE) -> ImageView:
+    """The same of an image that is distorted first, as the strain test does it. Raises InputError where the file cannot be read."""
+    path, recipe = record.image_set.file(image), record.recipe
+    try:
+        file = read_file(path)
+        photo = distorted(decoded_photo(file, recipe), strain, recipe, file.stamp.content, 0)
+        shown = preview_of(photo[..., ::-1] if recipe.picture.mode == "BGR" else photo, recipe, side)
+    except UnreadablePicture as error:
+        raise InputError(str(error), where=path.name) from error
+    return ImageView(image, shown.photo, shown.received, replace(shown.place, picture=shown.photo.shape[:2]))
 
 
 def _about_file(path: Path, size: tuple[int, int]) -> str:

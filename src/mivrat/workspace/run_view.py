@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from functools import wraps
 from typing import Concatenate, ParamSpec
 
@@ -15,6 +16,7 @@ from mivrat.core.answers.other import Other
 from mivrat.core.comparing.holding import Compared, RunPair
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.likeness.search import likeness_to_class
+from mivrat.core.pictures.distorting.kinds import Distortion
 from mivrat.core.running.snapshot import Measured, Snapshot
 from mivrat.core.selecting.kept import KeptSelection
 from mivrat.core.selecting.ordering import (
@@ -58,6 +60,16 @@ def _one_change(method: Callable[Concatenate[RunView, _Given], None]) -> Callabl
     return change
 
 
+@dataclass(frozen=True)
+class StrainedAnswers:
+    """A level of a strain test whose images are selected by ``picked``: what is predicted there, and how surely, by position."""
+
+    strain: Distortion
+    picked: Picked
+    predicted: Mapping[int, int]
+    confidence: Mapping[int, float]
+
+
 class RunView:
     """The run shown, its ``results``, the ``selection``, the images shown and their ``order``, and the image in ``focus``; topics
     tell which of them changed. There is one as long as a study is open, and none otherwise.
@@ -79,6 +91,7 @@ class RunView:
         self.bands: list[Band] = []
         self.images: NDArray[np.int64] = np.zeros(0, np.int64)
         self.focus = ImageFocus(topics, lambda: self.images)
+        self._strained: StrainedAnswers | None = None
 
     @property
     def record(self) -> RunRecord:
@@ -111,6 +124,7 @@ class RunView:
             self.selection.forget(InGroup)
         if another:
             self.focus.clear()
+            self._strained = None
             self.order.forget()
             self.results.begin_anew()
         self.topics.figures.emit()
@@ -236,6 +250,16 @@ class RunView:
         self.results.set_vectors(vectors)
         if self.order.by == UNLIKE:
             self.rearrange()
+
+    @property
+    def strained(self) -> StrainedAnswers | None:
+        """The level of a strain test that images are shown at, as long as those that it changes are selected."""
+        one = self._strained
+        return one if one is not None and one.picked in self.conditions else None
+
+    def show_strained(self, answers: StrainedAnswers | None) -> None:
+        """Show images as strained from now on, while those that ``answers`` are of are selected."""
+        self._strained = answers
 
     @property
     def in_words(self) -> str:

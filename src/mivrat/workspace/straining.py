@@ -17,6 +17,7 @@ from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.pictures.distorting.kinds import BY_KEY, Distortion, sweep_from_text
 from mivrat.core.pictures.distorting.names import USUAL
 from mivrat.core.running.snapshot import Snapshot
+from mivrat.core.selecting.selection import Picked
 from mivrat.core.straining.curves import StrainFigures, StrainLevel
 from mivrat.core.straining.sweep import StrainPlan, Sweep, checked
 from mivrat.core.study.file import Study
@@ -25,6 +26,7 @@ from mivrat.core.study.records import RunKey
 from mivrat.core.study.settings import load_setting, save_setting
 from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.jobs import Job
+from mivrat.workspace.run_view import StrainedAnswers
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
@@ -178,6 +180,17 @@ class Strainer:
         at = np.array(sweep.plan.images, np.int64)
         called = sweep.predicted[s]
         return tuple(at[(called >= 0) & (called != sweep.judged.predicted[at])].tolist())
+
+    def answers_at(self, level: StrainLevel, picked: Picked) -> StrainedAnswers:
+        """What is predicted at a level of the images that ``picked`` selects."""
+        assert self.found is not None
+        sweep = self.found.sweep
+        s, column = sweep.plan.strains.index(level.strain), {image: m for m, image in enumerate(sweep.plan.images)}
+        at = {image: column[image] for image in picked.positions}
+        predicted = {image: int(sweep.predicted[s, m]) for image, m in at.items()}
+        return StrainedAnswers(
+            level.strain, picked, predicted, {image: float(sweep.confidence[s, m]) for image, m in at.items()}
+        )
 
     @property
     def settled(self) -> bool:

@@ -99,6 +99,29 @@ def test_from_levels_to_the_images_that_flip(
     (condition,) = window.workspace.shown.conditions
     assert isinstance(condition, Picked)
     assert condition.positions == flips[at]
+    # As long as they are selected, they are shown as strained: on the light table, and with both answers' evidence in the close look.
+    image, look = flips[at][0], window.bench.close_look
+    shown = window.workspace.shown
+    assert shown.strained is not None
+    assert shown.strained.strain == levels[at].strain
+    qtbot.waitUntil(
+        lambda: window.bench.strained.get(image) is not None and window.bench.strained.settled, timeout=10000
+    )
+    plain, _ = window.bench.thumbnails.known(shown.record.image_set.file(image))
+    strained = window.bench.strained.get(image)
+    assert strained is not None
+    assert plain is not None
+    assert strained.size() == plain.size()
+    assert strained != plain
+    shown.focus.look_at(image)
+    window.bench.look_closely()
+    settle()
+    assert look.strained_heat.isVisible()
+    before, after = (shown.classes[k] for k in (int(shown.judged.predicted[image]), shown.strained.predicted[image]))
+    assert look.strained_heat.says.text().startswith(f"{after} at ")
+    assert f"before, {before} at " in look.strained_heat.says.text()
+    assert [panel.emphasis for panel in look.strained_heat.panels] == [before, after]
+    window.bench.leave_close_look()
     s = found.sweep.plan.strains.index(levels[at].strain)
     before = window.workspace.shown.judged.predicted[list(found.sweep.plan.images)]
     assert flips[at] == tuple(np.flatnonzero(found.sweep.predicted[s] != before).tolist())
@@ -107,6 +130,14 @@ def test_from_levels_to_the_images_that_flip(
     qtbot.keyClick(page.table, Qt.Key.Key_Return)
     settle()
     assert window.workspace.shown.conditions[0] != condition
+    window.workspace.shown.clear()
+    settle()
+    assert window.workspace.shown.strained is None
+    assert window.bench.strained.get(image) is None
+    window.bench.look_closely()
+    settle()
+    assert not look.strained_heat.isVisible()
+    window.bench.leave_close_look()
     # The level is expected in the field: a finding, with the figures that stand here.
     assert "brightness −2 stops" in page.expected.text()
     page.at_least.setValue(90)

@@ -52,6 +52,11 @@ def preview(path: Path, recipe: Recipe, side: int) -> Preview:
         pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
     except UnreadablePicture as error:
         raise InputError(str(error), where=path.name) from error
+    return preview_of(pixels, recipe, side)
+
+
+def preview_of(pixels: Pixels, recipe: Recipe, side: int) -> Preview:
+    """The same of a decoded picture, its channels in the recipe's order."""
     received, place = fitted_pixels(pixels, recipe)
     channels = _channel_values(received, recipe)
     if recipe.picture.mode == "BGR":

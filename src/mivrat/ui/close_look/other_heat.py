@@ -2,65 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
-import numpy as np
-from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QVBoxLayout, QWidget
-
-from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
-from mivrat.core.gradients.layers import Layer, corresponding, short_name
-from mivrat.core.heatmaps.overlay import overlay
+from mivrat.core.gradients.layers import Layer, corresponding
 from mivrat.ui import words
-from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
-from mivrat.ui.parts.pictures import to_image
-from mivrat.ui.parts.widgets import label, restyle, row
+from mivrat.ui.close_look.heat_below import Drawing, HeatBelow
+from mivrat.ui.parts.widgets import restyle
 from mivrat.ui.theme import theme
-from mivrat.workspace.executors import LatestOnly, Task
+from mivrat.workspace.executors import Task
 from mivrat.workspace.image_view import HeatmapSet, ImageView, find_evidence, look_at
-from mivrat.workspace.workspace import Workspace
 
 
-@dataclass(frozen=True)
-class Drawing:
-    """How heat is laid over the photo: its opacity, its colours, and whether all maps are divided by the highest peak."""
-
-    opacity: float
-    scale: str
-    common: bool
-
-
-class OtherHeat(QWidget):
+class OtherHeat(HeatBelow):
     """What the run held says of the image, and its maps for two classes side by side."""
-
-    def __init__(self, workspace: Workspace, zoom: Zoom) -> None:
-        super().__init__()
-        self.workspace = workspace
-        self._workers, self._drawers = workspace.group(1), workspace.group(1)
-        self._finding, self._drawing = LatestOnly(self._workers), LatestOnly(self._drawers)
-        self._found: tuple[ImageView, HeatmapSet] | None = None
-        self.name, self.says, self.layer = label(wrap=True), label(wrap=True), label(soft=True, wrap=True)
-        self.panels = [PicturePanel("evidence for"), PicturePanel("evidence for")]
-        for panel in self.panels:
-            panel.share(zoom)
-        said = QWidget()
-        beside = QVBoxLayout(said)
-        beside.setContentsMargins(0, 0, 0, 0)
-        for one in (self.name, self.says, self.layer):
-            beside.addWidget(one)
-        beside.addStretch(1)
-        whole = row(said, *self.panels, spacing=12)
-        for i in range(3):
-            whole.setStretch(i, 1)
-        self.setLayout(whole)
-        self.hide()
 
     def show_words(self, image: int) -> None:
         """Say what the run held answers to an image; hidden while none is held on these images."""
-        self._finding.cancel()
-        self._drawing.cancel()
-        self._found = None
+        self._forget()
         held, other = self.workspace.shown.held, self.workspace.shown.other
         self.setVisible(held is not None and other is not None)
         if held is None or other is None:
@@ -85,10 +42,7 @@ class OtherHeat(QWidget):
                     else ", wrong"
                 )
             self.says.setText(told)
-        for panel in self.panels:
-            panel.frame = None
-            panel.show_image(None, "…" if predicted >= 0 else "no answer to explain")
-            panel.set_caption("evidence")
+        self._wait("…" if predicted >= 0 else "no answer to explain")
 
     def ask(self, image: int, evidence: HeatmapSet, drawing: Drawing) -> None:
         """Work out the same evidence under the run held: by the same method, at the layer that corresponds."""
@@ -110,51 +64,6 @@ class OtherHeat(QWidget):
             return look, find_evidence(record, look, makers, name, evidence.classes, evidence.method, evidence.rather)
 
         self._finding.start(find, done=lambda found: self._take(found, drawing), failed=self._none)
-
-    def _none(self, error: InputError) -> None:
-        for panel in self.panels:
-            panel.show_image(None, f"{error.what}. {error.hint}")
-
-    def _take(self, found: tuple[ImageView, HeatmapSet], drawing: Drawing) -> None:
-        self._found = found
-        layer = found[1].layer
-        self.layer.setText(
-            f"layer {short_name(layer.tensor)}, {layer.grid[0]} × {layer.grid[1]}" if layer is not None else ""
-        )
-        self.redraw(drawing)
-
-    def redraw(self, drawing: Drawing) -> None:
-        """Draw the maps, once they are known."""
-        if self._found is None:
-            return
-        look, evidence = self._found
-        common = max(float(np.abs(m).max()) for m in evidence.maps) if drawing.common else None
-        self._drawing.start(
-            lambda task: [
-                to_image(
-                    overlay(look.photo, heat, look.place, opacity=drawing.opacity, scale=drawing.scale, peak=common)
-                )
-                for heat in evidence.maps
-            ],
-            done=self._drawn,
-        )
-
-    def _drawn(self, images: list[QImage]) -> None:
-        if self._found is None:
-            return
-        evidence, names = self._found[1], self.workspace.shown.classes
-        for panel, image, k, heat in zip(self.panels, images, evidence.classes, evidence.maps, strict=False):
-            panel.show_image(image)
-            peak = float(np.abs(heat).max())
-            panel.set_caption("evidence for", names[k], f"peak {peak:.3g}" if peak > 0 else "peak 0, all zero")
-
-    @property
-    def settled(self) -> bool:
-        return not self._workers.busy and not self._drawers.busy
-
-    def stop(self) -> None:
-        self._workers.stop_all()
-        self._drawers.stop_all()
 
 
 def _name(layer: Layer | None) -> str | None:

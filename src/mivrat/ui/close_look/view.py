@@ -17,9 +17,11 @@ from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.likeness.search import nearest
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
-from mivrat.ui.close_look.other_heat import Drawing, OtherHeat
+from mivrat.ui.close_look.heat_below import Drawing
+from mivrat.ui.close_look.other_heat import OtherHeat
 from mivrat.ui.close_look.panels import RankedClass, Ranking, ScaleBar
 from mivrat.ui.close_look.review_panel import ReviewPanel
+from mivrat.ui.close_look.strained_heat import StrainedHeat
 from mivrat.ui.parts.layers import offer_layers
 from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
 from mivrat.ui.parts.pictures import Thumbnails, to_image
@@ -29,6 +31,7 @@ from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.image_view import HeatmapSet, ImageView, find_evidence, look_at
 from mivrat.workspace.reviewing import Reviewer
+from mivrat.workspace.run_view import StrainedAnswers
 from mivrat.workspace.workspace import Workspace
 
 SCALES = {"heat scale": "heat", "grey scale": "grey"}
@@ -71,6 +74,8 @@ class CloseLook(QWidget):
         workspace.topics.run.connect(self._forget)
         workspace.topics.left.connect(self._begin_anew)
         workspace.topics.held.connect(self._follow_held)
+        workspace.topics.selection.connect(self._follow_strained)
+        self._strained: StrainedAnswers | None = None
         thumbnails.ready.connect(self._show_references)
         workspace.topics.features.connect(self._search)
         self._redraw_soon = self.workspace.soon(15, self._redraw)
@@ -153,6 +158,9 @@ class CloseLook(QWidget):
         inside.addLayout(evidence)
         self.other_heat = OtherHeat(self.workspace, self.zoom)
         inside.addWidget(self.other_heat)
+        self.strained_heat = StrainedHeat(self.workspace, self.zoom)
+        inside.addWidget(self.strained_heat)
+        self._below = (self.other_heat, self.strained_heat)
         inside.addLayout(flowing(label("layer", soft=True), self.layer, self.way, self.peaks))
         inside.addLayout(flowing(label("opacity", soft=True), self.opacity, self.scale, self.legend))
         inside.addSpacing(4)
@@ -190,6 +198,13 @@ class CloseLook(QWidget):
         """Another run is held, or none any more: the same image anew, with what both see in it."""
         self.evidence = None
         self._follow()
+
+    def _follow_strained(self) -> None:
+        """Another level of a strain test is looked at, or none any more: the same image anew, as it is there."""
+        strained = self.workspace.shown.strained
+        if strained is not self._strained:
+            self._strained = strained
+            self._follow_held()
 
     def _follow(self) -> None:
         image = self.workspace.shown.focus.current
@@ -229,7 +244,8 @@ class CloseLook(QWidget):
         self.place.setText(f"{self.workspace.shown.focus.position + 1} of {len(self.workspace.shown.images)}")
         self._show_words(image)
         if self.look is None or self.look.image != image or self.evidence is None:
-            self.other_heat.show_words(image)
+            for below in self._below:
+                below.show_words(image)
         if self.look is not None and self.look.image == image and self.evidence is not None:
             self._redraw()
             return
@@ -353,7 +369,8 @@ class CloseLook(QWidget):
         self.scale.setVisible(evidence.method not in SIGNED)
         self.legend.set_scale(self._scale())
         self._redraw()
-        self.other_heat.ask(evidence.image, evidence, self._drawn_as())
+        for below in self._below:
+            below.ask(evidence.image, evidence, self._drawn_as())
 
     def _drawn_as(self) -> Drawing:
         """How heat is laid over photos now."""
@@ -413,7 +430,8 @@ class CloseLook(QWidget):
             ],
             done=self._drawn,
         )
-        self.other_heat.redraw(self._drawn_as())
+        for below in self._below:
+            below.redraw(self._drawn_as())
 
     def _drawn(self, images: list[QImage]) -> None:
         if self.evidence is None:
@@ -501,9 +519,10 @@ class CloseLook(QWidget):
     def settled(self) -> bool:
         """Whether nothing is still being worked out."""
         mine = not self._workers.busy and not self._drawers.busy and not self._redraw_soon.waiting
-        return mine and self.other_heat.settled
+        return mine and all(below.settled for below in self._below)
 
     def stop(self) -> None:
         self._workers.stop_all()
         self._drawers.stop_all()
-        self.other_heat.stop()
+        for below in self._below:
+            below.stop()

@@ -43,7 +43,17 @@ class PictureCache:
         key: tuple[object, ...] = "…", side, ratio, theme.tokens.name
         if final:
             looks = picture.cacheKey() if picture is not None else 0
-            key = image, looks, side, ratio, theme.tokens.name, self.workspace.shown.reviews[image].reviewed
+            strained = self.workspace.shown.strained
+            reviewed = self.workspace.shown.reviews[image].reviewed
+            key = (
+                image,
+                looks,
+                side,
+                ratio,
+                theme.tokens.name,
+                reviewed,
+                strained.strain if strained is not None else None,
+            )
         found = self._kept.pop(key, None)
         if found is None:
             found = self._painted(image, picture, side, ratio) if final else self._waiting(side, ratio)
@@ -80,7 +90,7 @@ class PictureCache:
                 self._paint_message(painter, place, *(("unreadable", "wrong") if unread else ("no picture", "soft")))
             else:
                 place = self._paint_picture(painter, picture, side, ratio)
-            if self.workspace.shown.snapshot.judged.wrong[image]:
+            if self._is_wrong(image):
                 self._paint_notch(painter, place.topRight(), side)
             other = self.workspace.shown.other
             if other is not None and other.both[image] and other.predicted[image] != other.judged.labels[image]:
@@ -92,6 +102,12 @@ class PictureCache:
             else:
                 self._paint_both(painter, image, side, other)
         return made
+
+    def _is_wrong(self, image: int) -> bool:
+        """Whether the answer that the caption tells of is wrong: as strained, while images are shown so."""
+        judged, strained = self.workspace.shown.judged, self.workspace.shown.strained
+        at = strained.predicted.get(image, -1) if strained is not None else -1
+        return bool(judged.wrong[image]) if at < 0 else judged.labels[image] not in (-1, at)
 
     @staticmethod
     def _paint_message(painter: QPainter, square: QRectF, text: str, ink: str) -> None:
@@ -190,11 +206,17 @@ class PictureCache:
             painter.drawText(line, Qt.AlignmentFlag.AlignLeft, words_for.get(int(judged.state[image]), ""))
         else:
             painter.setFont(font(12, QFont.Weight.Medium))
+            strained = self.workspace.shown.strained
+            at = strained.predicted.get(image, -1) if strained is not None else -1
             number = f"{judged.confidence[image]:.2f}"
+            if strained is not None and at >= 0:
+                number = f"{strained.confidence[image]:.2f}"
             width = painter.fontMetrics().horizontalAdvance(number) + 4
             painter.setPen(theme.colour("ink"))
             shown = painter.fontMetrics().elidedText(
-                printable(classes[predicted]), words.elided_by(classes), line.width() - width
+                printable(f"→ {classes[at]}" if at >= 0 else classes[predicted]),
+                words.elided_by(classes),
+                line.width() - width,
             )
             painter.drawText(line, Qt.AlignmentFlag.AlignLeft, shown)
             painter.setPen(theme.colour("soft"))
@@ -207,6 +229,10 @@ class PictureCache:
         else:
             painter.setPen(theme.colour("soft"))
             text = "no label" if label_index < 0 else ""
+        strained = self.workspace.shown.strained
+        if strained is not None and strained.predicted.get(image, -1) >= 0 and predicted >= 0:
+            text = f"before: {classes[predicted]}"
+            painter.setPen(theme.colour("soft"))
         shown = painter.fontMetrics().elidedText(printable(text), words.elided_by(classes), second.width())
         painter.drawText(second, Qt.AlignmentFlag.AlignLeft, shown)
         if not text and predicted >= 0:

@@ -264,8 +264,10 @@ class StrainPage(Page, QWidget):
         self._go_to(level)
         kind = BY_KEY[level.strain.kind]
         name = f"strain: {kind.name.lower()} {minus(f'{level.strain.level:g}')} changes it"
+        picked = Picked(name, self.strainer.flipped(level))
+        self.workspace.shown.show_strained(self.strainer.answers_at(level, picked))
         choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
-        choose(Picked(name, self.strainer.flipped(level)))
+        choose(picked)
 
     def as_table(self) -> list[list[str]]:
         """The levels, for the clipboard."""

@@ -137,7 +137,9 @@ class StrainPreview(QWidget):
         called = [before]
         if known is not None and found.image in known.sweep.plan.images:
             answered = known.sweep.answered(found.image)
-            called += [int(answered[known.sweep.plan.strains.index(one)]) for one in found.strains]
+            # The levels wished for may have changed since the pictures were asked for.
+            place = {one: s for s, one in enumerate(known.sweep.plan.strains)}
+            called += [int(answered[place[one]]) if one in place else -1 for one in found.strains]
         called += [-1] * (1 + len(found.strains) - len(called))
         return [clipped(shown.classes[k], 16) if k >= 0 else "" for k in called]
 
