@@ -5,14 +5,16 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import current_stop
 from mivrat.core.base.text import count, images
+from mivrat.core.comparing.holding import RunPair
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.pictures.distorting.kinds import BY_KEY, Distortion, sweep_from_text
 from mivrat.core.pictures.distorting.names import USUAL
@@ -35,13 +37,25 @@ _WISHES = "strain test"
 
 
 @dataclass(frozen=True)
+class OtherStrain:
+    """What is known of the same strain test of the run held: what that is called, its figures, and how many answers they lack."""
+
+    name: str
+    figures: StrainFigures
+    missing: int
+
+
+@dataclass(frozen=True)
 class FoundStrain:
-    """What is known of a strain test of a run: its figures, and how many answers it still takes."""
+    """What is known of a strain test of a run: its figures, how many answers it still takes, and the same of a run ``held`` against it, with
+    its key (None: none is, or it cannot be strained)."""
 
     run: RunKey
     sweep: Sweep
     figures: StrainFigures
     to_ask: int
+    held: RunKey | None = None
+    other: OtherStrain | None = None
 
 
 class Strainer:
@@ -61,6 +75,7 @@ class Strainer:
         self._reading, self._reading_wishes = LatestOnly(self._workers), LatestOnly(self._workers)
         workspace.topics.run.connect(self._follow)
         workspace.topics.left.connect(self._leave)
+        workspace.topics.held.connect(self._follow_held)
         workspace.jobs.event.connect(self._take_event)
 
     @property
@@ -86,6 +101,11 @@ class Strainer:
                     return load_setting(study, _WISHES) or ""
 
             self._reading_wishes.start(read, done=self._take_wishes, failed=self._fail)
+
+    def _follow_held(self) -> None:
+        """Another run is held, or none any more."""
+        if self._looked and self.workspace.is_open:
+            self.look()
 
     def _take_wishes(self, text: str) -> None:
         with suppress(ValueError):
@@ -134,12 +154,14 @@ class Strainer:
             self.found, self.problem = None, error.line() if self.wishes else ""
             self.changed.emit()
             return
-        path, snapshot = self.workspace.path, self.workspace.shown.snapshot
+        path, shown = self.workspace.path, self.workspace.shown
+        snapshot, held = shown.snapshot, shown.held
         self.changed.emit()
 
         def read(task: Task) -> FoundStrain:
             with Study.open(path, again=True) as study:
-                return _found(snapshot, _sweep_of(snapshot, plan, study, read_only=True))
+                found = _found(snapshot, _sweep_of(snapshot, plan, study, read_only=True))
+                return found if held is None else replace(found, **_of_held(held, plan, study))
 
         self._reading.start(read, done=self._take, failed=self._fail)
 
@@ -158,6 +180,11 @@ class Strainer:
             except InputError:
                 return
             if wanted == found.sweep.plan:
+                if found.held is None and self.found is not None:  # from a job: what is held has not changed by it
+                    found = replace(found, held=self.found.held, other=self.found.other)
+                held = self.workspace.shown.held
+                if held is None or found.held != held.b.record.key:
+                    found = replace(found, held=None, other=None)
                 self.found = found
                 self.changed.emit()
 
@@ -215,6 +242,16 @@ def _sweep_of(snapshot: Snapshot, plan: StrainPlan, study: Study, *, read_only: 
 
 def _found(snapshot: Snapshot, sweep: Sweep) -> FoundStrain:
     return FoundStrain(snapshot.record.key, sweep, sweep.figures(), sweep.to_ask)
+
+
+def _of_held(held: RunPair, plan: StrainPlan, study: Study) -> dict[str, Any]:
+    """What the study knows of the same test of a run held, for ``FoundStrain``."""
+    snapshot = held.b
+    if not (snapshot.record.kind.can.scores and snapshot.judged.has_scores):
+        return {}
+    images = tuple(np.flatnonzero(snapshot.judged.predicted >= 0).tolist())
+    sweep = _sweep_of(snapshot, replace(plan, images=images), study, read_only=True)
+    return {"held": snapshot.record.key, "other": OtherStrain(held.names.b, sweep.figures(), sweep.to_ask)}
 
 
 def strain_run(path: Path, snapshot: Snapshot, plan: StrainPlan) -> Running:

@@ -179,6 +179,67 @@ def test_two_studies_have_wishes_and_answers_of_their_own(
     assert not page.table.isHidden()
 
 
+def test_a_run_held_has_its_own_curve_and_classes_lose_each_by_themselves(
+    qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
+) -> None:
+    path = made(tmp_path / "one", 5, 14)
+    second = loaded(classifier(seed=8), tmp_path / "one" / "n.onnx", 3)
+    with Study.open(path) as study:
+        for _ in Evaluation(second, read_image_set(tmp_path / "one" / "set", CLASSES), study).run():
+            pass
+    page, workspace = show(path), window.workspace
+    only(page, settle, "blur")
+    type_levels(qtbot, page, "blur", "1, 4 + noise: 0, 0.3", settle)
+    runs = {one.model: one for one in workspace.runs}
+
+    def strain() -> None:
+        qtbot.mouseClick(page.begin, LEFT)
+        qtbot.waitUntil(lambda: workspace.jobs.going_on is None, timeout=30000)
+        settle()
+
+    window.show_run(runs["n"].id)
+    settle()
+    strain()
+    assert page.strainer.found is not None
+    of_second = page.strainer.found.figures
+    assert [curve.spelled for curve in of_second.curves] == ["blur", "blur@with=noise 0.3"]
+    window.show_run(runs["m"].id)
+    settle()
+    window.bench.comparer.hold(runs["n"])
+    settle()
+    window.bench.show_step(MEASURE)
+    settle()
+    strain()
+    found = page.strainer.found
+    assert found.other is not None
+    assert (found.other.missing, found.other.figures) == (0, of_second)
+    assert page.diagram.other == of_second
+    assert found.figures != of_second
+    assert "Squares: n" in page.told.text()
+    # Another level: the run held lacks it, and it is said; nothing held, nothing is drawn of it.
+    type_levels(qtbot, page, "blur", "1, 4, 2 + noise: 0, 0.3", settle)
+    assert "84 answers are missing" in page.told.text()
+    type_levels(qtbot, page, "blur", "1, 4 + noise: 0, 0.3", settle)
+    # Classes: those that lose most first, each cell the images of the class that change there.
+    table, levels = page.classes.table, page.strainer.found.figures.levels
+    page._choose(levels[2])
+    settle()
+    assert page.classes.title.text() == "Recall by class: Out of focus, then noise 0.3"
+    right, of = page.strainer.found.figures.by_class[CLASSES.index(table.item(0, 0).text())]  # type: ignore[union-attr]
+    assert table.item(0, 1).text() == str(of)  # type: ignore[union-attr]
+    assert table.item(0, 2).text() == f"{100 * right / of:.0f} %"  # type: ignore[union-attr]
+    k = CLASSES.index(table.item(0, 0).text())  # type: ignore[union-attr]
+    labels = workspace.shown.judged.labels
+    changed = [i for i in page.strainer.flipped(levels[2]) if labels[i] == k]
+    table.cellClicked.emit(0, 3)
+    settle()
+    assert sorted(workspace.shown.images.tolist()) == changed
+    window.bench.comparer.let_go()
+    settle()
+    assert page.strainer.found.other is None
+    assert page.diagram.other is None
+
+
 def test_levels_that_are_none_are_told_and_change_nothing(
     qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
 ) -> None:

@@ -166,6 +166,16 @@ def _curves(levels: Sequence[StrainLevel], untouched: Proportion, margin: float)
     return found
 
 
+def losses(figures: StrainFigures, curve: StrainCurve) -> dict[int, float]:
+    """What each class that has images loses of its recall on average over a curve's levels, against untouched; as a share."""
+    found = {}
+    for k, (right, of) in enumerate(figures.by_class):
+        shares = [hits / total for hits, total in (one.by_class[k] for one in curve.levels) if total]
+        if of and shares:
+            found[k] = right / of - float(np.mean(shares))
+    return found
+
+
 def breaks_at(levels: Sequence[StrainLevel], margin: float) -> float | None:
     """Of levels from mild to severe the first from which on accuracy is lower beyond chance, and by more than the margin."""
     found = None

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from mivrat.core.base.numbers import percent, with_bounds
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
-from mivrat.core.pictures.distorting.kinds import BY_KEY
+from mivrat.core.pictures.distorting.kinds import BY_KEY, given_in_words, kind_in_words
 from mivrat.core.straining.curves import StrainCurve, StrainFigures, StrainLevel
 from mivrat.ui import words
 from mivrat.ui.parts.plot import Diagram, dots, line, pen
@@ -26,12 +26,13 @@ class StrainDiagram(Diagram):
     def __init__(self, choose: Callable[[StrainLevel, bool], object]) -> None:
         super().__init__("accuracy against level, a plot for each kind; arrow keys move over the levels")
         self.found: StrainFigures | None = None
+        self.other: StrainFigures | None = None
         self._choose = choose
         self.add(0, x=(0, 1), y=(0, 1))
 
-    def show_figures(self, found: StrainFigures | None) -> None:
-        """Show these curves."""
-        self.found, self.cursor = found, -1
+    def show_figures(self, found: StrainFigures | None, other: StrainFigures | None = None) -> None:
+        """Show these curves, and those of another run with them."""
+        self.found, self.other, self.cursor = found, other, -1
         number = len(found.curves) if found is not None else 0
         while len(self.plots) < number:
             self.add(len(self.plots) // ACROSS, len(self.plots) % ACROSS, x=(0, 1), y=(0, 1))
@@ -90,13 +91,17 @@ class StrainDiagram(Diagram):
         if found is None:
             return
         untouched = found.untouched.value
-        values = [
-            v for one in found.levels for v in (one.accuracy.low, one.accuracy.value, one.confidence) if v is not None
-        ]
+        every = [*found.levels, *(self.other.levels if self.other is not None else ())]
+        values = [v for one in every for v in (one.accuracy.low, one.accuracy.value, one.confidence) if v is not None]
         low = max(0.0, min([*values, untouched if untouched is not None else 1.0]) - 0.05)
         ticks = [v for v in (0.0, 0.25, 0.5, 0.75, 1.0) if v >= low]
         for plot, curve in zip(self.plots, found.curves, strict=False):
             self._draw_curve(plot, curve, found, low, ticks)
+            other = (
+                next((one for one in self.other.curves if one.spelled == curve.spelled), None) if self.other else None
+            )
+            if self.other is not None and other is not None:
+                self._draw_other(plot, curve, other, self.other)
 
     def _draw_curve(
         self, plot: PlotArea, curve: StrainCurve, found: StrainFigures, low: float, ticks: list[float]
@@ -104,7 +109,7 @@ class StrainDiagram(Diagram):
         kind, steps = BY_KEY[curve.kind], _steps(curve)
         last = len(steps) - 1
         plot.setRange(xRange=(-0.4, last + 0.4), yRange=(low, 1.0), padding=0.02)
-        plot.setTitle(f"{kind.name}, {kind.unit}", color=theme.tokens.ink, size="11px")
+        plot.setTitle(f"{kind_in_words(curve.kind, curve.given)}, {kind.unit}", color=theme.tokens.ink, size="11px")
         self.tick(plot, "left", [(v, percent(v, 0)) for v in ticks])
         self.tick(plot, "bottom", [(x, minus(f"{level:g}")) for x, level in enumerate(steps)])
         plot.addItem(
@@ -137,6 +142,19 @@ class StrainDiagram(Diagram):
                 drawn.setSymbol("d" if broken else "o")
                 plot.addItem(drawn)
 
+    def _draw_other(self, plot: PlotArea, curve: StrainCurve, other: StrainCurve, figures: StrainFigures) -> None:
+        """The accuracy of the run held, as squares in its colour, with its intervals."""
+        points = [(float(_steps(curve).index(0.0)), figures.untouched)]
+        points += [(float(_place(curve, one)), one.accuracy) for one in other.levels]
+        there = sorted((x, one.value, one.low, one.high) for x, one in points if one.value is not None)
+        plot.addItem(line([x for x, *_ in there], [v for _, v, *_ in there], pen("second", 1.6)))
+        for x, _, low, high in there:
+            if low is not None and high is not None:
+                plot.addItem(line([x + 0.06] * 2, [low, high], pen("second", 1.2)))
+        drawn = dots([x for x, *_ in there], [v for _, v, *_ in there], theme.colour("second"), size=7)
+        drawn.setSymbol("s")
+        plot.addItem(drawn)
+
     def chosen(self) -> list[tuple[PlotArea, pg.GraphicsObject]]:
         """A ring where the keys have come to."""
         points = self._points()
@@ -161,7 +179,7 @@ def _place(curve: StrainCurve, one: StrainLevel) -> int:
 def told_of(curve: StrainCurve, one: StrainLevel) -> str:
     """A level in words."""
     kind = BY_KEY[curve.kind]
-    told = [f"{kind.name} {minus(f'{one.strain.level:g}')} ({kind.unit})"]
+    told = [f"{kind.name} {minus(f'{one.strain.level:g}')} ({kind.unit}){given_in_words(curve.given)}"]
     if one.accuracy.value is not None:
         told.append(f"{with_bounds(one.accuracy)}, N = {words.count(one.accuracy.total)}")
         told.append(f"{one.fixed} fixed, {one.broken} broken; p {in_words(one.p_holm)} against untouched (Holm)")

@@ -10,10 +10,20 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QMenu, QPushButton, QVBoxL
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import minus
 from mivrat.core.checks.result import in_words
-from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS, SAID, Distortion, level_in_words
+from mivrat.core.pictures.distorting.kinds import (
+    BY_KEY,
+    KINDS,
+    SAID,
+    Distortion,
+    given_in_words,
+    kind_in_words,
+    level_in_words,
+    spelled_kind,
+)
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.straining.curves import StrainFigures, StrainLevel
 from mivrat.ui import words
+from mivrat.ui.measure.strain_classes import StrainClasses
 from mivrat.ui.measure.strain_diagram import StrainDiagram, told_of
 from mivrat.ui.measure.strain_preview import StrainPreview
 from mivrat.ui.parts.late import Late
@@ -22,7 +32,7 @@ from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Scrolled, button, label, row, spin, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.concluding import Concluder
-from mivrat.workspace.straining import Strainer
+from mivrat.workspace.straining import FoundStrain, Strainer
 from mivrat.workspace.workspace import Workspace
 
 ADD = "Add a kind"
@@ -89,6 +99,8 @@ class StrainPage(Page, QWidget):
         self.field = QWidget()
         self.field.setLayout(flowing(self.expected, self.at_least, self.keep, spacing=8))
         inside.addWidget(self.field)
+        self.classes = StrainClasses(self._choose_of_class)
+        inside.addWidget(self.classes)
         inside.addStretch(1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
@@ -138,7 +150,10 @@ class StrainPage(Page, QWidget):
         edit = QLineEdit()
         edit.setPlaceholderText(", ".join(minus(f"{one:g}") for one in kind.levels))
         edit.setAccessibleName(f"levels of {kind.name}")
-        tip(edit, "Levels with commas between; left empty, those shown in grey")
+        tip(
+            edit,
+            "Levels with commas between; left empty, those shown in grey. Behind a +, another kind that is done after it: 1, 2 + noise: 0, 0.05",
+        )
         edit.editingFinished.connect(lambda: self._typed(key))
         away = button("×", lambda: self.strainer.wish(key, False), kind="quiet")
         away.setFixedWidth(24)
@@ -173,17 +188,18 @@ class StrainPage(Page, QWidget):
         self.told.setText(self._words())
         self.preview.refresh()
         self._show_button()
+        self._show_classes()
         if found is None or not known:
             self.diagram.show_figures(None)
             return
         figures = found.figures
-        self.diagram.show_figures(figures)
+        self.diagram.show_figures(figures, found.other.figures if found.other is not None else None)
         lines, tips = [], []
         for curve in figures.curves:
             for one in curve.levels:
                 lines.append(
                     [
-                        f"{BY_KEY[curve.kind].name} {minus(f'{one.strain.level:g}')}",
+                        f"{BY_KEY[curve.kind].name} {minus(f'{one.strain.level:g}')}{given_in_words(curve.given)}",
                         words.count(one.accuracy.total or one.changed.total),
                         percent(one.accuracy.value) if one.accuracy.value is not None else "–",
                         bounds(one.accuracy) if one.accuracy.low is not None else "–",
@@ -213,7 +229,17 @@ class StrainPage(Page, QWidget):
         if found.to_ask == found.sweep.predicted.size:
             return "How far from clean can the photos go? Choose kinds and levels, and score them again. Answers are kept with the study."
         missing = f" {words.count(found.to_ask)} answers are still missing." if found.to_ask else ""
-        return _summary(found.figures) + missing
+        return _summary(found.figures) + missing + self._of_other(found)
+
+    @staticmethod
+    def _of_other(found: FoundStrain) -> str:
+        other = found.other
+        if other is None:
+            return ""
+        name = words.clipped(other.name, 40)
+        if other.missing:
+            return f" Squares: {name}, of which {words.count(other.missing)} answers are missing (show that run, and strain it)."
+        return f" Squares: {name}, with the same levels."
 
     def _show_button(self) -> None:
         found = self.strainer.found
@@ -234,6 +260,14 @@ class StrainPage(Page, QWidget):
         self._at = level.strain
         self.preview.show_level(level.strain)
         self._show_expected()
+        self._show_classes()
+
+    def _show_classes(self) -> None:
+        found, at = self.strainer.found, self._at
+        figures = found.figures if found is not None and found.to_ask < found.sweep.predicted.size else None
+        self.classes.show_kind(
+            figures, spelled_kind(at.kind, at.given) if at is not None else "", self.workspace.shown.classes
+        )
 
     @property
     def level(self) -> StrainLevel | None:
@@ -259,12 +293,26 @@ class StrainPage(Page, QWidget):
         concluder.add_strain(found.figures, level, limit, self.strainer.flipped(level))
         return True
 
-    def _choose(self, level: StrainLevel, enter: bool = False) -> None:
-        """Select the images whose answer changes at a level."""
+    def _choose_of_class(self, k: int, level: StrainLevel) -> None:
+        """Select the images of a class whose answer changes at a level."""
+        labels = self.workspace.shown.judged.labels
+        self._choose(
+            level,
+            among=tuple(i for i in self.strainer.flipped(level) if labels[i] == k),
+            of=self.workspace.shown.classes[k],
+        )
+
+    def _choose(
+        self, level: StrainLevel, enter: bool = False, among: tuple[int, ...] | None = None, of: str = ""
+    ) -> None:
+        """Select the images whose answer changes at a level; only those ``among`` them, of the class ``of``, where that is asked."""
         self._go_to(level)
         kind = BY_KEY[level.strain.kind]
-        name = f"strain: {kind.name.lower()} {minus(f'{level.strain.level:g}')} changes it"
-        picked = Picked(name, self.strainer.flipped(level))
+        given = given_in_words(level.strain.given)
+        name = f"strain: {kind.name.lower()} {minus(f'{level.strain.level:g}')}{given} changes it"
+        if of:
+            name += f", labelled {of}"
+        picked = Picked(name, self.strainer.flipped(level) if among is None else among)
         self.workspace.shown.show_strained(self.strainer.answers_at(level, picked))
         choose = self.workspace.shown.enter if enter else self.workspace.shown.choose
         choose(picked)
@@ -291,14 +339,14 @@ def _summary(found: StrainFigures) -> str:
     """Where each kind breaks, or is lower without staying so, in a sentence each."""
     told, steady = [], []
     for curve in found.curves:
-        kind = BY_KEY[curve.kind]
+        kind, name = BY_KEY[curve.kind], kind_in_words(curve.kind, curve.given)
         unit = f" {kind.unit}" if kind.unit in SAID else ""
         if curve.breaks:
-            told.append(f"{kind.name} breaks at {_and(curve.breaks)}{unit}.")
+            told.append(f"{name} breaks at {_and(curve.breaks)}{unit}.")
         elif curve.lowered:
-            told.append(f"{kind.name} lowers accuracy at {_and(curve.lowered)}{unit}, but not from there on.")
+            told.append(f"{name} lowers accuracy at {_and(curve.lowered)}{unit}, but not from there on.")
         else:
-            steady.append(kind.name if kind.name[:2].isupper() else kind.name.lower())
+            steady.append(name if name[:2].isupper() else f"{name[:1].lower()}{name[1:]}")
     if steady:
         told.append(f"Not shown to break: {', '.join(steady)}.")
     margin = f"{100 * found.margin:g} points"

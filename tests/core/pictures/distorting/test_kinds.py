@@ -10,7 +10,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.pictures.distorting.kinds import BY_KEY, KINDS, Distortion, Kind, sweep_from_text
+from mivrat.core.pictures.distorting.kinds import (
+    BY_KEY,
+    KINDS,
+    Distortion,
+    Kind,
+    kind_in_words,
+    level_in_words,
+    sweep_from_text,
+)
 from mivrat.core.pictures.distorting.names import NAMES
 
 
@@ -115,3 +123,37 @@ def test_what_is_no_kind_is_said_in_a_line(text: str, what: str) -> None:
         sweep_from_text(text)
     assert what in found.value.what
     assert found.value.hint
+
+
+def test_two_kinds_make_a_grid_and_the_second_is_done_after_the_first() -> None:
+    found = sweep_from_text("blur:1,2+noise:0,0.1")
+    assert [one.spelled for one in found] == ["blur:1", "blur:2", "blur@with=noise 0.1:1", "blur@with=noise 0.1:2"]
+    photo = np.random.default_rng(0).integers(0, 256, (20, 30, 3), dtype=np.uint8)
+    content = b"c" * 32
+    blurred = Distortion("blur", 2.0).apply(photo, 1.5, content, 4)
+    assert (found[3].apply(photo, 1.5, content, 4) == Distortion("noise", 0.1).apply(blurred, 1.5, content, 4)).all()
+    assert found[3].apply(photo, 1.5, content, 5).tolist() != found[3].apply(photo, 1.5, content, 4).tolist()
+    for one in (*found, *sweep_from_text("motion@angle=30:2+cover:0.3"), *sweep_from_text("jpeg+mark:0.2")):
+        assert sweep_from_text(one.spelled) == [one]
+    assert level_in_words(found[3]) == "out of focus 2 px, then noise 0.1"
+    assert kind_in_words("blur", found[3].given) == "Out of focus, then noise 0.1"
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("blur:1+blur:2", "a kind with itself"),
+        ("blur:1+noise:0.1+jpeg:5", "two kinds can be combined"),
+        ("blur:1+mark@x=0.1:0.1", "two kinds can be combined"),
+        ("blur@with=noise:1", "not a list of levels"),
+        ("blur@with=fog 1:1", "not a kind"),
+        ("blur@with=noise 7:1", "out of range"),
+        ("blur@with=blur 1:1", "a kind with itself"),
+        ("blur:1+", "not a kind"),
+        ("+blur", "not a kind"),
+    ],
+)
+def test_what_cannot_be_combined_says_why(text: str, told: str) -> None:
+    with pytest.raises(InputError) as caught:
+        sweep_from_text(text)
+    assert told in caught.value.line()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -125,6 +125,8 @@ KINDS: tuple[Kind, ...] = (
 )
 # fmt: on
 BY_KEY = {one.key: one for one in KINDS}
+# Of a kind it is said by this name what is done to the photo after it.
+WITH = "with"
 
 
 def _colour(given: Mapping[str, str]) -> tuple[int, int, int]:
@@ -152,7 +154,17 @@ class Distortion:
             return pixels
         drawn = hashlib.sha256(content + spelled_kind(self.kind, self.given).encode()).digest()[:16]
         rng = np.random.default_rng((seed, *np.frombuffer(drawn, np.uint32).tolist()))
-        return BY_KEY[self.kind].apply(pixels, self.level, Setting(scale, rng, dict(self.given)))
+        found = BY_KEY[self.kind].apply(pixels, self.level, Setting(scale, rng, dict(self.given)))
+        return found if self.further is None else self.further.apply(found, scale, content, seed)
+
+    @property
+    def further(self) -> Distortion | None:
+        """What is done to the photo after it, where two are combined."""
+        said = dict(self.given).get(WITH)
+        if said is None:
+            return None
+        kind, _, level = said.partition(" ")
+        return Distortion(kind, float(level))
 
 
 # Units that are said after a number as they are; others are shares and whole numbers that go without saying.
@@ -163,8 +175,19 @@ def level_in_words(one: Distortion) -> str:
     """A level of a kind, such as ``defocus blur 1.5 px``."""
     kind = BY_KEY[one.kind]
     name = kind.name if kind.name[:2].isupper() else kind.name.lower()
-    said = "".join(f", {word} {value}" for word, value in one.given)
-    return f"{name} {minus(f'{one.level:g}')}{f' {kind.unit}' if kind.unit in SAID else ''}{said}"
+    return f"{name} {minus(f'{one.level:g}')}{f' {kind.unit}' if kind.unit in SAID else ''}{given_in_words(one.given)}"
+
+
+def given_in_words(given: Sequence[tuple[str, str]]) -> str:
+    """What was said of a kind beside its level, to stand behind it; empty without."""
+    told = "".join(f", {word} {value}" for word, value in given if word != WITH)
+    further = Distortion("", 0.0, tuple(given)).further
+    return told if further is None else f"{told}, then {level_in_words(further)}"
+
+
+def kind_in_words(kind: str, given: Sequence[tuple[str, str]]) -> str:
+    """A kind's name with what was said of it."""
+    return BY_KEY[kind].name + given_in_words(given)
 
 
 def spelled_kind(kind: str, given: Sequence[tuple[str, str]]) -> str:
@@ -174,11 +197,16 @@ def spelled_kind(kind: str, given: Sequence[tuple[str, str]]) -> str:
 
 def sweep_from_text(text: str) -> list[Distortion]:
     """The levels of a kind, from mild to severe, as ``blur:0,0.5,1``, ``motion@angle=30:2,4``, or ``blur`` for the kind's own ones.
-    InputError where it is no such thing.
+    Two kinds make a grid, the second done after the first: ``blur:1,2+noise:0.05,0.1``. InputError where it is no such thing.
 
     >>> [one.spelled for one in sweep_from_text("blur:1,0,0.5")]
     ['blur:0', 'blur:0.5', 'blur:1']
+    >>> [one.spelled for one in sweep_from_text("blur:1,2+noise:0,0.1")]
+    ['blur:1', 'blur:2', 'blur@with=noise 0.1:1', 'blur@with=noise 0.1:2']
     """
+    first, joined, second = text.partition("+")
+    if joined:
+        return _grid(sweep_from_text(first.strip()), second.strip(), text)
     head, _, tail = text.partition(":")
     name, _, said = head.partition("@")
     kind = BY_KEY.get(name.strip())
@@ -208,6 +236,27 @@ def sweep_from_text(text: str) -> list[Distortion]:
     return [Distortion(kind.key, level, given) for level in sorted(levels, key=lambda one: severity(kind, one))]
 
 
+def _grid(firsts: Sequence[Distortion], second: str, text: str) -> list[Distortion]:
+    """Every level of the first kind with every level of the second; with level 0 of either the other alone is left."""
+    seconds = sweep_from_text(second)
+    if any(one.given for one in (*seconds, *(one for one in firsts if WITH in dict(one.given)))):
+        raise InputError(
+            "two kinds can be combined, and what else is said is said of the first",
+            where=text,
+            hint="such as blur:1,2+noise:0.05,0.1",
+        )
+    if seconds[0].kind == firsts[0].kind:
+        raise InputError("combines a kind with itself", where=text, hint="name two kinds")
+    found = []
+    for other in seconds:
+        for one in firsts:
+            if not other.level:
+                found.append(one)
+            elif one.level:
+                found.append(replace(one, given=tuple(sorted((*one.given, (WITH, f"{other.kind} {other.level:g}"))))))
+    return found
+
+
 def severity(kind: Kind, level: float) -> float:
     """What levels of a kind are put in order by: from the lowest to the highest; of JPEG quality untouched first, then falling."""
     return level if not kind.falling else (-1000.0 if level == 0 else -level)
@@ -217,6 +266,11 @@ def _given(kind: Kind, said: str, text: str) -> tuple[tuple[str, str], ...]:
     found = {}
     for part in filter(None, said.split(";")):
         name, _, value = (one.strip() for one in part.partition("="))
+        if name == WITH:
+            other, _, level = value.partition(" ")
+            _grid([Distortion(kind.key, 1.0)], f"{other}:{level or 'none'}", text)
+            found[name] = f"{other} {float(level):g}"
+            continue
         if name not in kind.given:
             known = ", ".join(kind.given) or "nothing"
             raise InputError(f"{name!r} cannot be said of {kind.key}", where=text, hint=f"{known} can be said of it")
