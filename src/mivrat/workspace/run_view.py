@@ -253,9 +253,10 @@ class RunView:
 
     @property
     def strained(self) -> StrainedAnswers | None:
-        """The level of a strain test that images are shown at, as long as those that it changes are selected."""
+        """The level of a strain test that images are shown at, as long as those that it changes are selected; none while another run is
+        held, whose answers are to the images as they are."""
         one = self._strained
-        return one if one is not None and one.picked in self.conditions else None
+        return one if one is not None and self.held is None and one.picked in self.conditions else None
 
     def show_strained(self, answers: StrainedAnswers | None) -> None:
         """Show images as strained from now on, while those that ``answers`` are of are selected."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtGui import QBrush
-from PySide6.QtWidgets import QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtGui import QBrush, QPainter
+from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QTableWidgetItem, QVBoxLayout, QWidget
 
 from mivrat.core.base.numbers import percent, with_bounds
 from mivrat.core.base.text import minus, printable
@@ -23,6 +24,18 @@ MOST = 30
 DEEPEST = 0.6
 
 
+class _Shaded(QStyledItemDelegate):
+    """Lays a cell's own background under it, which the style sheet would leave out."""
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        shade = index.data(Qt.ItemDataRole.BackgroundRole)
+        if isinstance(shade, QBrush):
+            painter.fillRect(option.rect.adjusted(0, 0, 0, -1), shade)
+        super().paint(painter, option, index)
+
+
 class StrainClasses(QWidget):
     """A table of classes by levels; ``chosen`` is called with a class and a level, those of the cell clicked or entered."""
 
@@ -35,6 +48,7 @@ class StrainClasses(QWidget):
         self.told = label(soft=True, wrap=True)
         self.table = FigureTable(("class",), (), "recall by class and level")
         self.table.setSelectionBehavior(FigureTable.SelectionBehavior.SelectItems)
+        self.table.setItemDelegate(_Shaded(self.table))
         self.table.cellClicked.connect(self._choose)
         self.table.cellActivated.connect(self._choose)
         layout = QVBoxLayout(self)
@@ -92,7 +106,7 @@ class StrainClasses(QWidget):
             if column:
                 item.setTextAlignment(RIGHT)
             if lost > 0:
-                item.setBackground(QBrush(mix(theme.colour("sheet"), theme.colour("wrong"), DEEPEST * lost)))
+                item.setBackground(QBrush(mix(theme.colour("paper"), theme.colour("wrong"), DEEPEST * lost)))
             tip(item, told or text)
             self.table.setItem(line, column, item)
 
