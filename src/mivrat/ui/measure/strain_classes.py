@@ -57,7 +57,10 @@ class StrainClasses(QWidget):
         for widget in (self.title, self.told, self.table):
             layout.addWidget(widget)
         self._last: tuple[StrainFigures | None, str, list[str]] = (None, "", [])
-        theme.changed.connect(lambda: self.show_kind(*self._last))
+        theme.changed.connect(self._draw_again)
+
+    def _draw_again(self) -> None:
+        self.show_kind(*self._last)
 
     def show_kind(self, figures: StrainFigures | None, spelled: str, classes: list[str]) -> None:
         """Show the curve spelled so, else the first; nothing without figures or labels."""
