@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 from pathlib import Path
 
@@ -51,6 +52,37 @@ def test_two_runs_write_the_same_bytes_and_the_seed_tells(words: list[str], tmp_
     lines = files["a"][1].decode().splitlines()
     assert lines[0].split(",")[:5] == ["path", "label", "untouched", "flips_at", "problem"]
     assert len(lines) == 19
+
+
+def test_groups_are_told_at_each_level(words: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Against counting in strain.csv."""
+    root = tmp_path / "set"
+    files = sorted(root.rglob("*.png"))
+    (tmp_path / "set.csv").write_text(
+        "path,label,camera\n"
+        + "".join(f"set/{f.relative_to(root)},{f.parent.name},{'ab'[i % 2]}\n" for i, f in enumerate(files))
+    )
+    words[words.index("--images") + 1] = str(tmp_path / "set.csv")
+    grid = ("--kind", "blur:1+noise:0,0.3", "--group", "camera")
+    assert ran(words, tmp_path / "out", *grid) == 0
+    told = json.loads((tmp_path / "out" / "strain.json").read_text())
+    rows = list(csv.DictReader((tmp_path / "out" / "strain.csv").read_text().splitlines()))
+    assert [one["group"] for one in told["groups"]] == ["a", "b"]
+    assert [(one["kind"], one.get("with")) for one in told["kinds"]] == [
+        ("blur", None),
+        ("blur", {"with": "noise 0.3"}),
+    ]
+    for k, one in enumerate(told["groups"]):
+        mine = [row for row in rows if [f"set/{f.relative_to(root)}" for f in files].index(row["path"]) % 2 == k]
+        assert one["untouched"]["images"] == len(mine)
+        assert one["untouched"]["value"] == pytest.approx(
+            sum(row["untouched"] == row["label"] for row in mine) / len(mine)
+        )
+        for level in one["levels"]:
+            right = sum(row[level["distortion"]] == row["label"] for row in mine)
+            assert (level["images"], level["value"]) == (len(mine), pytest.approx(right / len(mine)))
+    assert ran(words, tmp_path / "none", *grid[:3], "day") == 2
+    assert "has no column 'day'" in capsys.readouterr().err
 
 
 def test_requirements_decide_and_what_cannot_be_asked_is_refused(

@@ -379,10 +379,12 @@ COMMANDS = (
             CLUSTER,
             _repeated(
                 "--kind",
-                f"a kind of distortion and its levels, such as blur:0.5,1,2; a kind alone has levels of its own. {', '.join(NAMES)}; "
+                f"a kind of distortion and its levels, such as blur:0.5,1,2; a kind alone has levels of its own; two make a grid, as "
+                f"blur:1,2+noise:0,0.1. {', '.join(NAMES)}; "
                 f"without it {', '.join(USUAL)}",
                 "KIND:LEVEL,…",
             ),
+            _option("--group", "accuracy at each level by this column, too (dates by month)", metavar="COLUMN"),
             _option(
                 "--margin",
                 "a kind breaks where it costs more accuracy than this, beyond chance",

@@ -7,7 +7,7 @@ from contextlib import ExitStack
 
 import numpy as np
 
-from mivrat.commands.loading import say_remarks, study_for, where_scored, with_units
+from mivrat.commands.loading import no_column, say_remarks, study_for, where_scored, with_units
 from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.base.errors import InputError
@@ -36,6 +36,8 @@ def strain(args: argparse.Namespace) -> int:
     if not model.kind.can.scores:
         raise InputError(model.kind.lacks("A strain test needs"), where=model.path, hint="name the model itself")
     image_set = with_units(read_image_set(args.images, classes), args)
+    if args.group and not any(args.group in item.columns for item in image_set.items):
+        raise no_column(image_set.root, args.group, "to group by", image_set)
     with ExitStack() as held:
         study = study_for(args, classes, held)
         say_remarks(model)
@@ -72,7 +74,7 @@ def strain(args: argparse.Namespace) -> int:
         say(f"mivrat: stopped with {sweep.to_ask} of {sweep.predicted.size} answers missing; nothing was written{kept}")
         return STOPPED
     found = sweep.figures(args.margin)
-    written = write_strain(args.out, found, sweep, classes)
+    written = write_strain(args.out, found, sweep, classes, args.group or "")
     for sentence in in_sentences(found):
         show(sentence)
     show("written: " + ", ".join(str(path) for path in written))

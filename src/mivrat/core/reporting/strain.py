@@ -14,10 +14,12 @@ from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import count, escaped, safe_cell
 from mivrat.core.checks.result import in_words
+from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.pictures.distorting.kinds import BY_KEY
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.reporting.results import share_as_json
-from mivrat.core.straining.curves import StrainCurve, StrainFigures, StrainLevel, first_flips
+from mivrat.core.straining.curves import StrainCurve, StrainFigures, StrainLevel, accuracy_by_group, first_flips
 from mivrat.core.straining.sweep import Sweep
 
 if TYPE_CHECKING:
@@ -26,8 +28,9 @@ else:
     pl = LazyModule("polars")
 
 
-def as_json(found: StrainFigures, sweep: Sweep, classes: Sequence[str]) -> dict[str, Any]:
-    """The content of strain.json. Shares lie in [0, 1]; every difference is strained less untouched."""
+def as_json(found: StrainFigures, sweep: Sweep, classes: Sequence[str], group: str = "") -> dict[str, Any]:
+    """The content of strain.json. Shares lie in [0, 1]; every difference is strained less untouched. With the groups of a column, where one
+    is named."""
     judged = sweep.judged
     return {
         "format": "mivrat-strain/1",
@@ -44,7 +47,26 @@ def as_json(found: StrainFigures, sweep: Sweep, classes: Sequence[str]) -> dict[
         "classes": list(classes),
         "untouched_by_class": [{"right": right, "images": images} for right, images in found.by_class],
         "kinds": [_kind(curve) for curve in found.curves],
+        **({"group_by": group, "groups": _groups(sweep, group)} if group else {}),
     }
+
+
+def _groups(sweep: Sweep, column: str) -> list[dict[str, Any]]:
+    images = np.array(sweep.plan.images, np.int64)
+    values = column_of(sweep.image_set.items, column)
+    names = group_names([values[i] for i in sweep.plan.images])
+    found = accuracy_by_group(sweep.judged, images, names, sweep.predicted)
+    return [
+        {
+            "group": name,
+            "untouched": {**share_as_json(before), "images": before.total},
+            "levels": [
+                {"distortion": one.spelled, **share_as_json(accuracy), "images": accuracy.total}
+                for one, accuracy in zip(sweep.plan.strains, shares, strict=True)
+            ],
+        }
+        for name, (before, *shares) in found.items()
+    ]
 
 
 def _kind(curve: StrainCurve) -> dict[str, Any]:
@@ -98,10 +120,12 @@ def as_csv(sweep: Sweep, classes: Sequence[str]) -> str:
     return pl.DataFrame(columns, infer_schema_length=None).write_csv()
 
 
-def write_strain(folder: Path, found: StrainFigures, sweep: Sweep, classes: Sequence[str]) -> list[Path]:
+def write_strain(
+    folder: Path, found: StrainFigures, sweep: Sweep, classes: Sequence[str], group: str = ""
+) -> list[Path]:
     """Write both files, and return their paths."""
     written = [folder / "strain.json", folder / "strain.csv"]
-    write_whole(written[0], json.dumps(as_json(found, sweep, classes), indent=1, ensure_ascii=False) + "\n")
+    write_whole(written[0], json.dumps(as_json(found, sweep, classes, group), indent=1, ensure_ascii=False) + "\n")
     write_whole(written[1], as_csv(sweep, classes))
     return written
 

@@ -166,6 +166,28 @@ def _curves(levels: Sequence[StrainLevel], untouched: Proportion, margin: float)
     return found
 
 
+def accuracy_by_group(
+    judged: EvaluatedRun,
+    images: NDArray[np.integer],
+    names: Sequence[str],
+    predicted: NDArray[np.integer],
+) -> dict[str, tuple[Proportion, ...]]:
+    """Accuracy in each group of a run's ``images`` (M positions, of the groups ``names``): untouched, then under each of S distortions, whose
+    predictions are ``predicted`` (S x M, -1: no answer). Not tested: a group that is looked at among many falls by chance, too."""
+    labels, before, group = judged.labels[images], judged.predicted[images], np.array(names, object)
+    found = {}
+    for name in sorted(set(names)):
+        here = (group == name) & (labels >= 0) & (before >= 0)
+        shares = []
+        for called in (before, *predicted):
+            known = here & (called >= 0)
+            units = None if judged.units is None else judged.units.of(images[known])
+            shares.append(share((called == labels)[known], units, alike=judged.alike))
+        if here.any():
+            found[name] = tuple(shares)
+    return found
+
+
 def losses(figures: StrainFigures, curve: StrainCurve) -> dict[int, float]:
     """What each class that has images loses of its recall on average over a curve's levels, against untouched; as a share."""
     found = {}
