@@ -225,7 +225,7 @@ def test_the_five_minutes_of_the_readme(window: MainWindow, qtbot: QtBot, settle
         assert study.rows("SELECT name FROM cover_test") == [("pen dot",)]
     assert cover.result.finding_button.text() == said(r"it is saved; \*\*([^*]+)\*\*")[0]
     hand.click(cover.result.finding_button)
-    hand.step(5, window.bench.explain.tabs, "Transplant test")
+    hand.step(5, window.bench.explain.tabs, "Transplant")
     transplant = window.bench.explain.transplant
     label, edge = said(r"choose \*([^*]+)\* behind \*onto\* and \*([^*]+)\*")
     for box, text in ((transplant.form.label, label), (transplant.form.edge, edge)):

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtWidgets import QWidget
 
 from mivrat.core.region_masking.transplant import RECEIVERS
 from mivrat.ui.explain.region_form import RegionForm, aside_label
-from mivrat.ui.parts.widgets import Choice, label, spin
+from mivrat.ui.parts.widgets import Choice, label, row, spin
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.transplanting import Transplanter, TransplantWish
 
@@ -47,9 +48,9 @@ class TransplantForm(RegionForm):
         onto = (label("onto", soft=True), self.label, self.most)
         self.lines.addLayout(flowing(aside_label("from"), self.donors, *onto, spacing=4))
         place = (self.where, self.across, self.down, self.edge)
-        self.lines.addLayout(
-            flowing(aside_label("paste"), *place, label("counting", soft=True), self.target, spacing=4)
-        )
+        counted = QWidget()
+        counted.setLayout(row(label("counting", soft=True), self.target, spacing=4))
+        self.lines.addLayout(flowing(aside_label("paste"), *place, counted, spacing=4))
         self._show_place()
 
     def begin_anew(self) -> None:

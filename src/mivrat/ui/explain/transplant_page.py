@@ -44,7 +44,7 @@ TRANSPLANT_TESTS = KeptKind(
 class TransplantPage(Page, QWidget):
     """The form above; below it one image with the piece, the result over many, and the tests that are kept."""
 
-    title, place_id = "Transplant test", "transplant test"
+    title, place_id = "Transplant", "transplant test"
     help = "Pastes a region onto other images and counts the answers it carries over: is it enough by itself?"
 
     def __init__(self, transplanter: Transplanter) -> None:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt, QUrl, Signal
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QSize, Qt, QUrl, Signal
 from PySide6.QtGui import (
     QDesktopServices,
     QFont,
@@ -300,6 +300,10 @@ class StateMark(QWidget):
             paint_state(painter, self._state, 8, 10)
 
 
+# Between two tabs, where there is room, and where there is little.
+WIDE, NARROW = 18, 6
+
+
 class Tabs(QWidget):
     """A line of exclusive text tabs; arrow keys move along it. ``tips`` say what each is for."""
 
@@ -309,7 +313,7 @@ class Tabs(QWidget):
         super().__init__()
         self.names = tuple(names)
         self._group = QButtonGroup(self)
-        layout = row(spacing=18)
+        self._line = layout = row(spacing=WIDE)
         for i, name in enumerate(names):
             tab = button(name, kind="tab")
             tab.setCheckable(True)
@@ -324,6 +328,17 @@ class Tabs(QWidget):
         self.setLayout(layout)
         self._group.button(0).setChecked(True)
         self._group.idToggled.connect(lambda i, on: self.chosen.emit(i) if on else None)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where there is little room, the tabs stand closer together."""
+        super().resizeEvent(event)
+        tabs = self._group.buttons()
+        room = self.width() - sum(one.minimumWidth() for one in tabs)
+        self._line.setSpacing(min(WIDE, max(NARROW, room // max(1, len(tabs) - 1))))
+
+    def minimumSizeHint(self) -> QSize:
+        hint, tabs = super().minimumSizeHint(), self._group.buttons()
+        return QSize(sum(one.minimumWidth() for one in tabs) + NARROW * (len(tabs) - 1), hint.height())
 
     @property
     def current(self) -> int:
