@@ -379,7 +379,7 @@ COMMANDS = (
             CLUSTER,
             _repeated(
                 "--kind",
-                f"a kind of distortion and its levels, such as blur:0.5,1,2; a kind alone has levels of its own; two make a grid, as "
+                f"a kind of distortion and its levels, such as blur:0.5,1,2 (a kind alone has levels of its own). Two make a grid, such as "
                 f"blur:1,2+noise:0,0.1. {', '.join(NAMES)}; "
                 f"without it {', '.join(USUAL)}",
                 "KIND:LEVEL,…",

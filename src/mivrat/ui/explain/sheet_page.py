@@ -151,7 +151,7 @@ class SheetPage(Page, QWidget):
     """What to cut out above; the groups below. ``page_wanted`` asks for the page that shows what a test came to."""
 
     title, place_id = "Evidence sheet", "evidence sheet"
-    help = "The hottest pieces of the images shown, side by side, grouped by how alike they are to the model."
+    help = "The hottest pieces of the images shown, side by side, grouped by how alike the model finds them."
     page_wanted = Signal(str)
 
     def __init__(self, transplanter: Transplanter) -> None:
