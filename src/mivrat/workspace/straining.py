@@ -20,7 +20,7 @@ from mivrat.core.pictures.distorting.kinds import BY_KEY, Distortion, sweep_from
 from mivrat.core.pictures.distorting.names import USUAL
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.selection import Picked
-from mivrat.core.straining.curves import StrainFigures, StrainLevel
+from mivrat.core.straining.curves import StrainFigures, StrainLevel, first_flips
 from mivrat.core.straining.sweep import StrainPlan, Sweep, checked
 from mivrat.core.study.file import Study
 from mivrat.core.study.kept_strains import keep_strains, load_strains
@@ -207,6 +207,17 @@ class Strainer:
         at = np.array(sweep.plan.images, np.int64)
         called = sweep.predicted[s]
         return tuple(at[(called >= 0) & (called != sweep.judged.predicted[at])].tolist())
+
+    def flipping(self) -> tuple[int, ...]:
+        """The images whose answer changes at some level, those that change earliest on the way through a kind's levels first, equal ones by
+        how little sure the untouched answer is."""
+        assert self.found is not None
+        sweep = self.found.sweep
+        at = np.array(sweep.plan.images, np.int64)
+        judged = sweep.judged
+        flips = first_flips(judged.predicted[at], sweep.plan.strains, sweep.predicted)
+        order = np.lexsort((judged.confidence[at], flips))
+        return tuple(at[order][np.isfinite(flips[order])].tolist())
 
     def answers_at(self, level: StrainLevel, picked: Picked) -> StrainedAnswers:
         """What is predicted at a level of the images that ``picked`` selects."""

@@ -78,7 +78,14 @@ def test_the_claim_counts_what_a_loop_counts_and_the_study_is_asked_first(ran: R
     with stopped_by(stop), suppress(Stopped):
         assert not [one for one in measure(strain_claim(Distortion("blur", 1.0)), ground) if isinstance(one, Measure)]
     level = sweep.figures().levels[0]
-    for limit, met in ((None, None), (0.0, True), (1.0, False), (level.accuracy.value, None)):
+    for limit, met in (
+        (None, None),
+        (0.0, True),
+        (1.0, False),
+        (level.accuracy.value, None),
+        (level.accuracy.low, True),
+        (level.accuracy.high, None),
+    ):
         assert measure_of_strain(level, sweep.figures().untouched, limit).met is met
 
 

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivrat.core.heatmaps.hottest import hottest_part, laid_over
+from mivrat.core.heatmaps.kept_maps import maps_of_setup
 from mivrat.core.heatmaps.maps import HeatmapMaker
 from mivrat.core.heatmaps.setup import MapSetup
 from mivrat.core.likeness.pieces import LEAST, PER_IMAGE, cut_out, cut_pieces, features_in, group_pieces, hot_pieces
@@ -66,6 +67,26 @@ def test_features_are_the_mean_over_a_piece_less_that_over_the_image(ran: Ran) -
     there = [laid[:, y // 2, x // 2] for y, x in zip(*np.nonzero(mask), strict=True)]
     everywhere = [laid[:, y, x] for y in range(rows) for x in range(columns)]
     np.testing.assert_allclose(found, np.mean(there, axis=0) - np.mean(everywhere, axis=0), atol=1e-5)
+
+
+def test_a_box_encloses_its_piece(ran: Ran) -> None:
+    *_, pieces = cut_pieces(ran.maker, ran.record.image_set, ran.judged, [0], MapSetup(), 0.3)
+    assert isinstance(pieces, tuple)
+    recipe = ran.record.recipe
+    pixels = prepared(ran.record.image_set.file(0), recipe)
+    target = MapSetup().target(ran.judged, 0)
+    assert target is not None
+    heat = maps_of_setup(ran.maker, to_tensor(pixels, recipe)[None], [target], MapSetup())[0]
+    found = hot_pieces(heat, 0.3, *pixels.shape[:2])
+    assert len(found) == len(pieces) >= 1
+    for one, (mask, share) in zip(pieces, found, strict=True):
+        drawn = one.shape.mask(*mask.shape)
+        assert (drawn | mask == drawn).all()
+        for edge in (drawn.any(axis=0) == mask.any(axis=0), drawn.any(axis=1) == mask.any(axis=1)):
+            assert edge[[0, -1]].all()
+        assert drawn.any(axis=0).sum() == np.ptp(np.flatnonzero(mask.any(axis=0))) + 1
+        assert drawn.any(axis=1).sum() == np.ptp(np.flatnonzero(mask.any(axis=1))) + 1
+        assert one.evidence == share
 
 
 def test_a_square_is_cut_out_around_a_box_and_stays_inside() -> None:

@@ -50,6 +50,14 @@ def test_piece_and_control_lie_where_loops_put_them(
         assert piece.overlap() < 1  # there is room beside it on one side at least
 
 
+def test_the_middle_of_a_piece_goes_to_the_place_told() -> None:
+    mask = np.zeros((20, 40), bool)
+    mask[2:6, 10:20] = True  # its middle is 4 down, 15 across
+    assert place_for(mask, None) == (0, 0)
+    assert place_for(mask, (0.5, 0.5)) == (6, 5)
+    assert place_for(mask, (1.0, 0.25)) == (1, 25)
+
+
 def test_a_soft_edge_runs_from_the_piece_to_what_was_there_and_adds_nothing() -> None:
     mask = np.zeros((64, 64), bool)
     mask[20:44, 20:44] = True

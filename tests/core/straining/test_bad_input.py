@@ -73,6 +73,11 @@ def test_a_thousand_classes_and_ten_images(tmp_path: Path) -> None:
     assert [one.accuracy.hits for one in curve.levels] == [10, 0]
     assert losses(found, curve) == dict.fromkeys(sorted(set(labels.tolist())), 0.5)
     assert len(found.by_class) == 1000
+    four = run_of(np.array([0, 0, 0, 0, 1]), np.array([0, 0, 0, 1, 1]), 3)
+    worse = strain_figures(
+        four, np.arange(5), strains, np.array([[0, 0, 1, 1, 1], [0, 1, 1, 1, 0]]), np.full((2, 5), 0.5)
+    )
+    assert losses(worse, worse.curves[0]) == pytest.approx({0: 3 / 4 - (2 / 4 + 1 / 4) / 2, 1: 1 - 1 / 2})
     assert curve.breaks_at == 2.0
     sweep = Sweep(
         judged,

@@ -130,6 +130,25 @@ def test_from_levels_to_the_images_that_flip(
     qtbot.keyClick(page.table, Qt.Key.Key_Return)
     settle()
     assert window.workspace.shown.conditions[0] != condition
+    # All that flip, those that do so at the mildest level first.
+    qtbot.mouseClick(page.earliest, LEFT)
+    settle()
+    listed = window.workspace.shown.images.tolist()
+    assert set(listed) == {i for some in flips for i in some}
+
+    def earliest(i: int) -> float:
+        sides = [(-1.0, -2.0), (1.0, 2.0), (1.0, 4.0)]
+        shares = []
+        for kind, side in zip(("brightness", "brightness", "blur"), sides, strict=True):
+            hit = [
+                n
+                for n, at in enumerate(side, 1)
+                if i in flips[[one.strain.spelled for one in levels].index(f"{kind}:{at:g}")]
+            ]
+            shares += [hit[0] / 2] if hit else []
+        return min(shares)
+
+    assert [earliest(i) for i in listed] == sorted(earliest(i) for i in listed)
     window.workspace.shown.clear()
     settle()
     assert window.workspace.shown.strained is None

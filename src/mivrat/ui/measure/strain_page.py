@@ -94,8 +94,12 @@ class StrainPage(Page, QWidget):
         self.expected = label()
         self.keep = button("Add to findings", self.finding_wanted.emit)
         tip(self.keep, "Keep this level as expected in the field: it is asked of the next model, too (F)")
-        for widget in (self.problem, self.told, self.preview, self.diagram, self.legend, self.table):
+        self.earliest = button("Images that flip, the earliest first", self._show_earliest, kind="quiet")
+        tip(self.earliest, "Select every image whose answer changes at some level, in the order of how early it does")
+        for widget in (self.problem, self.told, self.preview, self.diagram, self.legend):
             inside.addWidget(widget)
+        inside.addLayout(row(self.earliest, None))
+        inside.addWidget(self.table)
         self.field = QWidget()
         self.field.setLayout(flowing(self.expected, self.at_least, self.keep, spacing=8))
         inside.addWidget(self.field)
@@ -182,7 +186,7 @@ class StrainPage(Page, QWidget):
         self.problem.setVisible(bool(self.strainer.problem))
         self.problem.setText(self.strainer.problem)
         known = found is not None and found.to_ask < found.sweep.predicted.size
-        for widget in (self.diagram, self.legend, self.table, self.field):
+        for widget in (self.diagram, self.legend, self.table, self.field, self.earliest):
             widget.setVisible(known)
         self.told.setVisible(not self.strainer.problem)
         self.told.setText(self._words())
@@ -292,6 +296,11 @@ class StrainPage(Page, QWidget):
         limit = self.at_least.value() / 100 or None
         concluder.add_strain(found.figures, level, limit, self.strainer.flipped(level))
         return True
+
+    def _show_earliest(self) -> None:
+        if self.strainer.found is not None and (some := self.strainer.flipping()):
+            self.workspace.shown.show_strained(None)
+            self.workspace.shown.choose(Picked("strain: changes at some level, the earliest first", some))
 
     def _choose_of_class(self, k: int, level: StrainLevel) -> None:
         """Select the images of a class whose answer changes at a level."""
