@@ -70,6 +70,7 @@ def test_from_levels_to_the_images_that_flip(
     qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path, show: Callable[[Path], StrainPage]
 ) -> None:
     page = show(made(tmp_path / "one", 5, 14))
+    assert not window.bench.measure.scope.isVisible()  # it is of all images
     only(page, settle, "blur", "brightness")
     type_levels(qtbot, page, "blur", "0, 1, 4", settle)
     assert page.begin.text() == "Strain 42 images: 252 answers"

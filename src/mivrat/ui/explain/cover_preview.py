@@ -6,10 +6,8 @@ from dataclasses import dataclass
 
 from PySide6.QtWidgets import (
     QVBoxLayout,
-    QWidget,
 )
 
-from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.numbers import percent
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
@@ -20,7 +18,7 @@ from mivrat.core.region_masking.cover_test import CoverPlan
 from mivrat.core.region_masking.one_image import Hidden
 from mivrat.core.region_masking.regions import share_inside
 from mivrat.ui.explain.answers_grid import AnswersGrid
-from mivrat.ui.explain.canvas import Canvas
+from mivrat.ui.explain.look_preview import LookPreview
 from mivrat.ui.explain.plan_form import PlanForm
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
@@ -29,7 +27,7 @@ from mivrat.ui.parts.widgets import (
     row,
 )
 from mivrat.workspace import heat_jobs
-from mivrat.workspace.executors import LatestOnly, Task
+from mivrat.workspace.executors import Task
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.image_view import ImageView, look_at
 
@@ -43,17 +41,12 @@ class OneCovered:
     inside: float | None
 
 
-class CoverPreview(QWidget):
+class CoverPreview(LookPreview[PlanForm]):
     """Three pictures, a table of answers below them, and a sentence."""
 
     def __init__(self, explainer: Explainer, form: PlanForm) -> None:
-        super().__init__()
-        self.explainer, self.workspace, self.form = explainer, explainer.workspace, form
+        super().__init__(explainer, form)
         self.one: OneCovered | None = None
-        self._covering = LatestOnly(self.explainer.workers)
-        self._soon = self.workspace.soon(60, self._cover_one)
-        self.canvas = Canvas()
-        self.canvas.drawn.connect(form.take_drawing)
         self.hidden, self.control = PicturePanel("region hidden"), PicturePanel("same area elsewhere")
         pictures = row(self.canvas, self.hidden, self.control, spacing=12)
         for i in range(3):
@@ -67,33 +60,21 @@ class CoverPreview(QWidget):
         layout.addLayout(self.answers)
         layout.addWidget(self.told)
 
-    def refresh(self) -> None:
-        """Cover the image looked at anew, as soon as nothing changes any more."""
-        self.canvas.kind = self.form.kind
-        self.canvas.show_shapes(self.form.shapes())
-        if self.isVisible():
-            self._soon.start()
-
     def forget(self) -> None:
         """Another run is shown."""
         self.one = None
 
-    def _cover_one(self) -> None:
+    def _forget_one(self) -> None:
+        self.one = None
+
+    def _begin(self) -> None:
         snapshot, image = self.workspace.shown.snapshot, self.workspace.shown.focus.current
         if not self.isVisible():
             return
-        self._covering.cancel()
-        problem = ""
-        if not snapshot.record.kind.can.scores:
-            problem = snapshot.record.kind.lacks("A cover test needs")
-        elif image is None:
-            problem = "Look at an image (M: the next mistake), then draw on it what to hide."
-        elif snapshot.judged.predicted[image] < 0:
-            problem = "This image has no answer to test."
+        self._working.cancel()
+        problem = self._why_not("A cover test", "hide")
         if problem or image is None:
-            self.one = None
-            self.canvas.show_photo(None, None, problem)
-            self._show_one()
+            self._say(problem)
             return
         plan, record, setup = self.form.plan_of_one(image), snapshot.record, self.explainer.setup
         if self.explainer.asks:  # looking at an image is no reason to send it
@@ -123,16 +104,7 @@ class CoverPreview(QWidget):
                 inside = share_inside(heat, hidden.mask)
             return OneCovered(look, hidden, inside)
 
-        self._covering.start(cover, done=self._covered, failed=self._not_covered, progress=self._looked, priority=4)
-
-    def _looked(self, look: object) -> None:
-        if isinstance(look, ImageView):
-            self.canvas.show_photo(to_image(look.photo), look.place)
-
-    def _not_covered(self, error: InputError) -> None:
-        self.one = None
-        self.canvas.show_photo(None, None, f"{error.what}. {error.hint}")
-        self._show_one()
+        self._working.start(cover, done=self._covered, failed=self._fail, progress=self._looked, priority=4)
 
     def _covered(self, found: OneCovered | ImageView) -> None:
         self.one = found if isinstance(found, OneCovered) else None
@@ -184,7 +156,3 @@ class CoverPreview(QWidget):
         if one.inside is not None:
             told += f" and holds {percent(one.inside, 0)} of the evidence for {target}"
         self.told.setText(told + ".")
-
-    @property
-    def settled(self) -> bool:
-        return not self._soon.waiting

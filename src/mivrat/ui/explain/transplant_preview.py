@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout
 
-from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
 from mivrat.ui.explain.answers_grid import AnswersGrid
-from mivrat.ui.explain.canvas import Canvas
+from mivrat.ui.explain.look_preview import LookPreview
 from mivrat.ui.explain.transplant_form import TransplantForm
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import label, row
-from mivrat.workspace.executors import LatestOnly, Task
+from mivrat.workspace.executors import Task
 from mivrat.workspace.image_view import ImageView, look_at
 from mivrat.workspace.transplanting import PastedOne, Transplanter, paste_looked
 
@@ -27,17 +26,12 @@ class _Found:
     pasted: PastedOne | None
 
 
-class TransplantPreview(QWidget):
+class TransplantPreview(LookPreview[TransplantForm]):
     """Four pictures, a table of answers below them, and a sentence."""
 
     def __init__(self, transplanter: Transplanter, form: TransplantForm) -> None:
-        super().__init__()
-        self.explainer, self.workspace, self.form = transplanter.explainer, transplanter.workspace, form
+        super().__init__(transplanter.explainer, form)
         self.one: _Found | None = None
-        self._pasting = LatestOnly(self.explainer.workers)
-        self._soon = self.workspace.soon(60, self._paste_one)
-        self.canvas = Canvas()
-        self.canvas.drawn.connect(form.take_drawing)
         self.panels = [PicturePanel(name) for name in CAPTIONS]
         pictures = row(self.canvas, *self.panels, spacing=12)
         for i in range(4):
@@ -49,38 +43,27 @@ class TransplantPreview(QWidget):
         layout.addLayout(pictures)
         layout.addLayout(self.answers)
         layout.addWidget(self.told)
-        self._show()
-
-    def refresh(self) -> None:
-        """Paste the region of the image looked at anew, as soon as nothing changes any more."""
-        self.canvas.kind = self.form.kind
-        self.canvas.show_shapes(self.form.shapes())
-        if self.isVisible():
-            self._soon.start()
+        self._show_one()
 
     def forget(self) -> None:
         """Another run is shown."""
         self.one = None
-        self._show()
+        self._show_one()
 
-    def _paste_one(self) -> None:
+    def _forget_one(self) -> None:
+        self.one = None
+
+    def _begin(self) -> None:
         shown = self.workspace.shown
         snapshot, image = shown.snapshot, shown.focus.current
         if not self.isVisible():
             return
-        self._pasting.cancel()
-        record, problem = snapshot.record, ""
-        if not record.kind.can.scores:
-            problem = record.kind.lacks("A transplant test needs")
-        elif image is None:
-            problem = "Look at an image (M: the next mistake), then draw on it what to paste."
-        elif snapshot.judged.predicted[image] < 0:
-            problem = "This image has no answer to test."
+        self._working.cancel()
+        problem = self._why_not("A transplant test", "paste")
         if problem or image is None:
-            self.one = None
-            self.canvas.show_photo(None, None, problem)
-            self._show()
+            self._say(problem)
             return
+        record = snapshot.record
         own_missing = self.form.of_each and image not in self.explainer.regions
         # Looking at an image is no reason to send it.
         wish = None if self.explainer.asks or own_missing else self.form.wish()
@@ -94,24 +77,15 @@ class TransplantPreview(QWidget):
             work.report(look)
             return _Found(look, None if wish is None else paste_looked(look, snapshot, wish, makers))
 
-        self._pasting.start(paste, done=self._take, failed=self._fail, progress=self._looked, priority=4)
-
-    def _looked(self, look: object) -> None:
-        if isinstance(look, ImageView):
-            self.canvas.show_photo(to_image(look.photo), look.place)
-
-    def _fail(self, error: InputError) -> None:
-        self.one = None
-        self.canvas.show_photo(None, None, f"{error.what}. {error.hint}")
-        self._show()
+        self._working.start(paste, done=self._take, failed=self._fail, progress=self._looked, priority=4)
 
     def _take(self, found: _Found) -> None:
         self.one = found
         if found.pasted is not None and found.pasted.mask is not None and not self.form.drawn:
             self.canvas.show_mask(found.pasted.mask)
-        self._show()
+        self._show_one()
 
-    def _show(self) -> None:
+    def _show_one(self) -> None:
         pasted = self.one.pasted if self.one is not None else None
         answers = pasted.answers if pasted is not None and not pasted.problem else None
         if pasted is None or answers is None:
@@ -142,7 +116,3 @@ class TransplantPreview(QWidget):
         if self.form.samples:
             return "Drag over the image to mark a patch: what has its colour, or is like it, is then pasted. With keys: Enter."
         return "Drag over the image to draw what to paste (with Ctrl: a further shape). With keys: Enter, then arrows, + and −."
-
-    @property
-    def settled(self) -> bool:
-        return not self._soon.waiting

@@ -55,6 +55,9 @@ class MeasureStep(StepArea):
             top=flowing(self.tabs, beside, spacing=12),
         )
 
+        # A strain test is of all images.
+        self.tabs.chosen.connect(lambda page: self.scope.setVisible(PAGES[page] is not StrainPage))
+
     def begin_anew(self) -> None:
         super().begin_anew()
         self.scope.setCurrentIndex(0)
