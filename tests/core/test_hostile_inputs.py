@@ -280,7 +280,7 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
         "INSERT INTO setting VALUES (?, ?)",
         [("claim", "0.95"), ("criteria", '["top1 >= 0.9"]'), ("threshold", "0.3"), ("run", "2")],
     )
-    for table in ("review", "region"):
+    for table in ("review", "region", "cover_test"):
         db.execute(f"DROP TABLE {table}")
         db.execute(
             next(one for one in f"{_REVIEWS_OF_3};{_EVIDENCE_OF_4}".split(";") if f"CREATE TABLE {table} " in one)
