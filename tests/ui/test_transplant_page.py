@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.base.job import Progress
 from mivrat.core.region_masking.transplant import transplant_from_text
 from mivrat.core.reporting import transplant_report
 from mivrat.core.selecting.selection import Labelled, Predicted
@@ -143,7 +144,8 @@ def test_images_carried_over_are_a_selection_and_a_stop_loses_nothing(
     settle()
     QTest.mouseClick(page.begin, LEFT)
     done: list[int] = []
-    workspace.jobs.progress.connect(lambda progress: done.append(progress.done))
+    # The window outlives this test: of other jobs' progress nothing is wanted.
+    workspace.jobs.progress.connect(lambda event: done.append(event.done) if isinstance(event, Progress) else None)
     qtbot.waitUntil(lambda: bool(done) and done[-1] > 3, timeout=30000)
     workspace.jobs.stop()
     pasted(qtbot, demo, settle)

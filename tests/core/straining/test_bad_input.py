@@ -8,11 +8,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PIL import Image
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import Kind
+from mivrat.core.pictures.decode import read_picture
 from mivrat.core.pictures.distorting.kinds import Distortion, sweep_from_text
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.reporting.strain import as_json
@@ -40,7 +40,7 @@ def plan_of(evaluation: Evaluation, *texts: str) -> StrainPlan:
 
 def test_where_nothing_is_left_of_a_picture_every_image_has_one_answer(tmp_path: Path) -> None:
     evaluation, model = evaluated(tmp_path)
-    square = tuple(i for i, file in enumerate(evaluation.image_set.files()) if Image.open(file).size == (16, 16))
+    square = tuple(i for i, file in enumerate(evaluation.image_set.files()) if read_picture(file).shape[:2] == (16, 16))
     plan = replace(plan_of(evaluation, "cover@x=0.5;y=0.5:1", "contrast:-1"), images=square)
     sweep = Sweep(evaluation.judging.judged(), evaluation.image_set, model, plan)
     for _ in sweep.run():
