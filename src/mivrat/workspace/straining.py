@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -38,8 +37,9 @@ _WISHES = "strain test"
 
 @dataclass(frozen=True)
 class OtherStrain:
-    """What is known of the same strain test of the run held: what that is called, its figures, and how many answers they lack."""
+    """What is known of the same strain test of a run held: which run, what that is called, its figures, and how many answers they lack."""
 
+    run: RunKey
     name: str
     figures: StrainFigures
     missing: int
@@ -47,14 +47,13 @@ class OtherStrain:
 
 @dataclass(frozen=True)
 class FoundStrain:
-    """What is known of a strain test of a run: its figures, how many answers it still takes, and the same of a run ``held`` against it, with
-    its key (None: none is, or it cannot be strained)."""
+    """What is known of a strain test of a run: its figures, how many answers it still takes, and the same of a run held against it (None: none
+    is, or it cannot be strained)."""
 
     run: RunKey
     sweep: Sweep
     figures: StrainFigures
     to_ask: int
-    held: RunKey | None = None
     other: OtherStrain | None = None
 
 
@@ -161,7 +160,7 @@ class Strainer:
         def read(task: Task) -> FoundStrain:
             with Study.open(path, again=True) as study:
                 found = _found(snapshot, _sweep_of(snapshot, plan, study, read_only=True))
-                return found if held is None else replace(found, **_of_held(held, plan, study))
+                return found if held is None else replace(found, other=_of_held(held, plan, study))
 
         self._reading.start(read, done=self._take, failed=self._fail)
 
@@ -180,12 +179,11 @@ class Strainer:
             except InputError:
                 return
             if wanted == found.sweep.plan:
-                if found.held is None and self.found is not None:  # from a job: what is held has not changed by it
-                    found = replace(found, held=self.found.held, other=self.found.other)
+                # A job does not tell of the run held, which it has not changed; one that is held no more is left out.
+                other = found.other or (self.found.other if self.found is not None else None)
                 held = self.workspace.shown.held
-                if held is None or found.held != held.b.record.key:
-                    found = replace(found, held=None, other=None)
-                self.found = found
+                there = held is not None and other is not None and other.run == held.b.record.key
+                self.found = replace(found, other=other if there else None)
                 self.changed.emit()
 
     def run(self) -> None:
@@ -223,12 +221,10 @@ class Strainer:
         """What is predicted at a level of the images that ``picked`` selects."""
         assert self.found is not None
         sweep = self.found.sweep
-        s, column = sweep.plan.strains.index(level.strain), {image: m for m, image in enumerate(sweep.plan.images)}
-        at = {image: column[image] for image in picked.positions}
-        predicted = {image: int(sweep.predicted[s, m]) for image, m in at.items()}
-        return StrainedAnswers(
-            level.strain, picked, predicted, {image: float(sweep.confidence[s, m]) for image, m in at.items()}
-        )
+        s = sweep.plan.strains.index(level.strain)
+        predicted = {image: int(sweep.answered(image)[s]) for image in picked.positions}
+        confidence = {image: float(sweep.confidences(image)[s]) for image in picked.positions}
+        return StrainedAnswers(level.strain, picked, predicted, confidence)
 
     @property
     def settled(self) -> bool:
@@ -255,14 +251,14 @@ def _found(snapshot: Snapshot, sweep: Sweep) -> FoundStrain:
     return FoundStrain(snapshot.record.key, sweep, sweep.figures(), sweep.to_ask)
 
 
-def _of_held(held: RunPair, plan: StrainPlan, study: Study) -> dict[str, Any]:
-    """What the study knows of the same test of a run held, for ``FoundStrain``."""
+def _of_held(held: RunPair, plan: StrainPlan, study: Study) -> OtherStrain | None:
+    """What the study knows of the same test of a run held."""
     snapshot = held.b
     if not (snapshot.record.kind.can.scores and snapshot.judged.has_scores):
-        return {}
+        return None
     images = tuple(np.flatnonzero(snapshot.judged.predicted >= 0).tolist())
     sweep = _sweep_of(snapshot, replace(plan, images=images), study, read_only=True)
-    return {"held": snapshot.record.key, "other": OtherStrain(held.names.b, sweep.figures(), sweep.to_ask)}
+    return OtherStrain(snapshot.record.key, held.names.b, sweep.figures(), sweep.to_ask)
 
 
 def strain_run(path: Path, snapshot: Snapshot, plan: StrainPlan) -> Running:

@@ -169,24 +169,6 @@ class _Donor:
     digest: bytes
 
 
-def _donor(
-    maker: MapMaker, image: int, pixels: Pixels, region: Region, target: int | None, seed: int
-) -> tuple[Covered, _Donor | None]:
-    """What a donor's region does when it is hidden, and the piece; None where it has none."""
-    hidden = cover_one(maker, image, pixels, region, "blur", target, seed)
-    answers, mask = hidden.answers, hidden.mask
-    if answers.problem or mask is None or not mask.any():
-        return answers, None
-    if mask.all():
-        return answers, None
-    digest = hashlib.sha256(np.ascontiguousarray(pixels).tobytes()).digest()
-    return answers, _Donor(image, answers.target, piece_of(pixels, mask, seeded(seed, pixels, "piece")), digest)
-
-
-def _why_none(answers: Covered) -> str:
-    return answers.problem or ("the region is the whole image" if answers.area == 1 else "it has no such region")
-
-
 def _left_out(image: int, problem: str) -> Transplanted:
     return Transplanted(image, -1, -1, (-1,) * 3, (np.nan,) * 3, 0.0, problem)
 
@@ -280,14 +262,20 @@ def run_transplant(
 def _read_donor(
     maker: MapMaker, image_set: ImageSet, image: int, region: Region, target: int | None, seed: int
 ) -> tuple[Covered, _Donor | None]:
+    """What a donor's region does when it is hidden, and the piece; None where it has none."""
     try:
         pixels = prepared(image_set.file(image), maker.model.recipe)
     except UnreadablePicture as error:
         return Covered(image, -1, (-1,) * 3, (np.nan,) * 3, 0.0, problem=str(error)), None
-    answers, donor = _donor(maker, image, pixels, region, target, seed)
-    if donor is None and not answers.problem:
-        answers = Covered(image, -1, (-1,) * 3, (np.nan,) * 3, answers.area, problem=_why_none(answers))
-    return answers, donor
+    hidden = cover_one(maker, image, pixels, region, "blur", target, seed)
+    answers, mask = hidden.answers, hidden.mask
+    if answers.problem or mask is None:
+        return answers, None
+    if not mask.any() or mask.all():
+        why = "the region is the whole image" if mask.all() else "it has no such region"
+        return Covered(image, -1, (-1,) * 3, (np.nan,) * 3, answers.area, problem=why), None
+    digest = hashlib.sha256(np.ascontiguousarray(pixels).tobytes()).digest()
+    return answers, _Donor(image, answers.target, piece_of(pixels, mask, seeded(seed, pixels, "piece")), digest)
 
 
 def _receive(

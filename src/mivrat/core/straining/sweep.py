@@ -150,6 +150,10 @@ class Sweep:
         """An image's predicted classes under each distortion, -1 where there is none."""
         return self.predicted[:, self._column[image]]
 
+    def confidences(self, image: int) -> NDArray[np.float64]:
+        """How sure it is of these, NaN where there is none."""
+        return self.confidence[:, self._column[image]]
+
 
 # To be raised where a kind comes to do something else: answers kept before are then not taken for those of now.
 _VERSION = 1

@@ -4,10 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtWidgets import (
-    QVBoxLayout,
-)
-
 from mivrat.core.base.job import Stopped
 from mivrat.core.base.numbers import percent
 from mivrat.core.heatmaps.kept_maps import maps_of_setup
@@ -24,7 +20,6 @@ from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
 from mivrat.ui.parts.widgets import (
     label,
-    row,
 )
 from mivrat.workspace import heat_jobs
 from mivrat.workspace.executors import Task
@@ -48,17 +43,9 @@ class CoverPreview(LookPreview[PlanForm]):
         super().__init__(explainer, form)
         self.one: OneCovered | None = None
         self.hidden, self.control = PicturePanel("region hidden"), PicturePanel("same area elsewhere")
-        pictures = row(self.canvas, self.hidden, self.control, spacing=12)
-        for i in range(3):
-            pictures.setStretch(i, 1)
         self.answers = AnswersGrid(4, 4)
         self.told = label(wrap=True)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(8)
-        layout.addLayout(pictures)
-        layout.addLayout(self.answers)
-        layout.addWidget(self.told)
+        self._lay_out((self.hidden, self.control), self.answers, self.told)
 
     def forget(self) -> None:
         """Another run is shown."""

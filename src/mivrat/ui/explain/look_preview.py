@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Generic, TypeVar
 
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QLayout, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.ui.explain.canvas import Canvas
 from mivrat.ui.explain.region_form import RegionForm
 from mivrat.ui.parts.pictures import to_image
+from mivrat.ui.parts.widgets import row
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.explaining import Explainer
 from mivrat.workspace.image_view import ImageView
@@ -27,6 +29,18 @@ class LookPreview(QWidget, Generic[Form]):
         self._soon = self.workspace.soon(60, self._begin)
         self.canvas = Canvas()
         self.canvas.drawn.connect(form.take_drawing)
+
+    def _lay_out(self, panels: Sequence[QWidget], answers: QLayout, told: QWidget) -> None:
+        """The canvas beside other pictures, a table of answers below them, and a sentence."""
+        pictures = row(self.canvas, *panels, spacing=12)
+        for i in range(1 + len(panels)):
+            pictures.setStretch(i, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        layout.addLayout(pictures)
+        layout.addLayout(answers)
+        layout.addWidget(told)
 
     def refresh(self) -> None:
         """Follow the form and the image looked at."""

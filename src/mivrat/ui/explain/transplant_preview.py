@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtWidgets import QVBoxLayout
-
 from mivrat.core.base.numbers import percent
 from mivrat.ui.explain.answers_grid import AnswersGrid
 from mivrat.ui.explain.look_preview import LookPreview
 from mivrat.ui.explain.transplant_form import TransplantForm
 from mivrat.ui.parts.picture_panel import PicturePanel
 from mivrat.ui.parts.pictures import to_image
-from mivrat.ui.parts.widgets import label, row
+from mivrat.ui.parts.widgets import label
 from mivrat.workspace.executors import Task
 from mivrat.workspace.image_view import ImageView, look_at
 from mivrat.workspace.transplanting import PastedOne, Transplanter, paste_looked
@@ -33,16 +31,8 @@ class TransplantPreview(LookPreview[TransplantForm]):
         super().__init__(transplanter.explainer, form)
         self.one: _Found | None = None
         self.panels = [PicturePanel(name) for name in CAPTIONS]
-        pictures = row(self.canvas, *self.panels, spacing=12)
-        for i in range(4):
-            pictures.setStretch(i, 1)
         self.answers, self.told = AnswersGrid(3, 4), label(wrap=True)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(8)
-        layout.addLayout(pictures)
-        layout.addLayout(self.answers)
-        layout.addWidget(self.told)
+        self._lay_out(self.panels, self.answers, self.told)
         self._show_one()
 
     def forget(self) -> None:
