@@ -293,6 +293,7 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
         "score_file",
         "kept_columns",
         "strain_answer",
+        "property",
     ):
         db.execute(f"DROP TABLE {table}")
     db.execute("PRAGMA user_version = 5")

@@ -207,4 +207,5 @@ def _at(batch: ScoredBatch, places: Sequence[int]) -> ScoredBatch:
         stamps={places[i]: one for i, one in batch.stamps.items()},
         copies={places[i]: one for i, one in batch.copies.items()},
         unfit={places[i]: one for i, one in batch.unfit.items()},
+        properties={places[i]: one for i, one in batch.properties.items()},
     )

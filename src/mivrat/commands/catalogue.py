@@ -403,6 +403,13 @@ COMMANDS = (
         ),
     ),
     Command(
+        "weak",
+        "what wrong images share: properties of the photos and columns in which they differ, and weak spots, found on one half of the "
+        "images and confirmed on the other",
+        "weak:weak",
+        (*RUN, CLUSTER, TOGETHER, OUT),
+    ),
+    Command(
         "serve",
         "put a model file behind the Open Inference Protocol: a stand-in to try out how services are asked",
         "serving:serve",

@@ -81,7 +81,9 @@ class Bookmark:
         except (ValueError, KeyError, TypeError, RecursionError):
             return
         shown, record = self.workspace.shown, self.workspace.shown.record
-        found = kept.from_text(conditions, record.classes, record.image_set.items, record.names, shown.reviews)
+        found = kept.from_text(
+            conditions, record.classes, record.image_set.items, record.names, shown.reviews, measures=shown.measures
+        )
         about = data.get("about")
         shown.go_to(found or (), order, bands, record.classes.index(about) if about in record.classes else None)
         if image is not None:

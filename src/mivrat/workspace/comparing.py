@@ -183,7 +183,13 @@ class Comparer:
         if then is not None and then[1]:
             record = shown.record
             found = from_text(
-                then[1], shown.classes, record.image_set.items, record.names, shown.reviews, shown.held_other
+                then[1],
+                shown.classes,
+                record.image_set.items,
+                record.names,
+                shown.reviews,
+                shown.held_other,
+                shown.measures,
             )
             if found:
                 shown.go_to(found, shown.order.by, shown.order.band_by, shown.order.about)

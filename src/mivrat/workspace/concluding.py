@@ -266,7 +266,7 @@ class Concluder:
             return
         record = shown.record
         told = tuple(as_data(one, record.classes, record.names) for one in conditions)
-        looks = looks_of(conditions, EvaluationContext(shown.snapshot))
+        looks = looks_of(conditions, EvaluationContext(shown.snapshot, measured=lambda: shown.measures))
         self.add(Draft("", "", FindingClaim("share", conditions=told), pictures=self.pictures(), looks=looks))
 
     def add_cover(self, plan: CoverPlan, result: CoverResult, name: str = "") -> None:

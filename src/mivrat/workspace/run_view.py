@@ -19,9 +19,11 @@ from mivrat.core.likeness.search import likeness_to_class
 from mivrat.core.pictures.distorting.kinds import Distortion
 from mivrat.core.running.snapshot import Measured, Snapshot
 from mivrat.core.selecting.kept import KeptSelection
+from mivrat.core.selecting.measures import Measures
 from mivrat.core.selecting.ordering import (
     AS_LISTED,
     BY_CAUSE,
+    BY_PROPERTY,
     BY_ROLE,
     UNLIKE,
     Arrangement,
@@ -29,6 +31,7 @@ from mivrat.core.selecting.ordering import (
     Order,
     ToArrange,
 )
+from mivrat.core.selecting.ranges import InRange
 from mivrat.core.selecting.selection import (
     OF_BOTH,
     About,
@@ -74,7 +77,7 @@ class RunView:
     """The run shown, its ``results``, the ``selection``, the images shown and their ``order``, and the image in ``focus``; topics
     tell which of them changed. There is one as long as a study is open, and none otherwise.
 
-    ``reviews`` is one object for as long as the study is open: conditions look into it. ``images`` are those shown, in their order.
+    ``reviews`` and ``measures`` are one object each for as long as the study is open: conditions look into them. ``images`` are those shown, in their order.
     ``take_arrangement`` ends what ``topics.arrangement_wanted`` asks for.
     """
 
@@ -83,6 +86,7 @@ class RunView:
         self.results = ShownResults(topics, snapshot)
         self.selection = Selection()
         self.reviews = Reviews()
+        self.measures = Measures()
         self.held: RunPair | None = None
         self.compared: Compared | None = None
         self.held_other = OtherAnswers()
@@ -122,6 +126,7 @@ class RunView:
             gc.freeze()
             self.selection.forget(Picked)
             self.selection.forget(InGroup)
+            self.measures.take((), None)
         if another:
             self.focus.clear()
             self._strained = None
@@ -188,7 +193,14 @@ class RunView:
         record, judged, vectors = self.record, self.judged, self.results.vectors
         likeness = (lambda: likeness_to_class(vectors, judged.labels)) if vectors is not None else None
         return ToArrange(
-            judged, record.image_set.items, record.classes, record.families, self.reviews, likeness, self.other
+            judged,
+            record.image_set.items,
+            record.classes,
+            record.families,
+            self.reviews,
+            likeness,
+            self.other,
+            self.measures,
         )
 
     def take_arrangement(self, judged: EvaluatedRun, arrangement: Arrangement) -> None:
@@ -233,6 +245,15 @@ class RunView:
         """Take over what the study keeps of the image set shown."""
         self.reviews.causes, self.reviews.by_position = reviews.causes, reviews.by_position
         self.topics.reviews.emit()
+
+    @_one_change
+    def set_measures(self, measures: Measures) -> None:
+        """Take over what is known of the images shown as numbers: what goes by them is worked out anew."""
+        self.measures.take_over(measures)
+        self.topics.measures.emit()
+        by_them = any(one.startswith(BY_PROPERTY) for one in (self.order.by, self.order.band_by))
+        if by_them or any(isinstance(one, InRange) for one in self.conditions):
+            self.rearrange()
 
     def put_reviews(self, changes: Mapping[int, Review]) -> None:
         """Take over edits of single images, telling nobody; what is shown stays until the selection changes."""

@@ -30,6 +30,7 @@ from mivrat.core.running.snapshot import Snapshot, take_snapshot
 from mivrat.core.running.two_classes import TwoClasses, load_two_classes, save_two_classes
 from mivrat.core.running.two_classes import find_two_classes as find_two_classes_in
 from mivrat.core.selecting.kept import KeptSelection, load_kept
+from mivrat.core.selecting.measures import Measures, measures_of
 from mivrat.core.study.contents import Contents, read_contents
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import declared_places, forget_images, load_references
@@ -70,6 +71,7 @@ class Further:
     checks: dict[str, KeptResult]
     vectors: NDArray[np.float32] | None
     two_classes: tuple[TwoClasses, ...] | None
+    measures: Measures
 
 
 @dataclass(frozen=True)
@@ -165,7 +167,13 @@ def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:
 
 
 def _further(study: Study, record: RunRecord, vectors: NDArray[np.float32] | None) -> Further:
-    return Further(read_contents(study), kept_results(study, record), vectors, load_two_classes(study, record))
+    return Further(
+        read_contents(study),
+        kept_results(study, record),
+        vectors,
+        load_two_classes(study, record),
+        measures_of(study, record),
+    )
 
 
 def write(path: Path, change: Callable[[Study], object]) -> None:

@@ -67,6 +67,8 @@ class Topics:
         self.held, self.compared = topic(), topic()
         # How the criteria of the model shown stand has been worked out; how many findings there are, and how many block.
         self.criteria, self.findings = topic(), topic()
+        # What is known of the images as numbers has been read, or measured.
+        self.measures = topic()
         # Images are to be put in an order that takes too long for the main thread; one of them is to be looked at closely.
         self.arrangement_wanted, self.look_wanted = topic(), topic()
 

@@ -271,6 +271,7 @@ class Workspace:
             if found.vectors is not None and shown.results.vectors is None:
                 shown.set_vectors(found.vectors)
             shown.results.set_two_classes(found.two_classes)
+            shown.set_measures(found.measures)
 
     def _check_quickly(self) -> None:
         path, snapshot = self.path, self.shown.snapshot

@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Stopped, current_stop
 from mivrat.core.models.engine import EngineFault, short_reason
-from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file
-from mivrat.core.pictures.prepare import prepare_picture
+from mivrat.core.pictures.decode import Stamp, UnreadablePicture, read_file, whole_picture
+from mivrat.core.pictures.prepare import prepare_whole
+from mivrat.core.pictures.properties import Values, measured
 from mivrat.core.pictures.recipe import Recipe
 
 # Prepared images are held up to so many bytes.
@@ -42,7 +43,8 @@ class ScoredBatch:
 
     ``stamps`` tells what each file was when it was read; ``copies`` are images whose content was scored before;
     ``unfit`` are those that could be read, but not given to the model, or were refused by it, with the reason; ``unanswered``
-    those that got no answer, and may get one another time. ``besides`` is what there is to say of the way there.
+    those that got no answer, and may get one another time. ``besides`` is what there is to say of the way there. ``properties`` are
+    those of the photos that were decoded, as ``core.pictures.properties`` orders them.
     """
 
     scored: NDArray[np.int64]
@@ -53,6 +55,7 @@ class ScoredBatch:
     unfit: dict[int, str] = field(default_factory=dict)
     unanswered: dict[int, str] = field(default_factory=dict)
     besides: str = ""
+    properties: dict[int, Values] = field(default_factory=dict)
 
     @property
     def images(self) -> int:
@@ -66,18 +69,23 @@ class _Prepared:
     stamp: Stamp | None
     tensor: NDArray[Any] | None = None
     problem: str = ""
+    properties: Values | None = None
 
 
 def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool]) -> _Prepared:
-    stamp = None
+    stamp = properties = None
     try:
         file = read_file(path)
         stamp = file.stamp
-        return _Prepared(stamp) if known(stamp.content) else _Prepared(stamp, prepare_picture(file, recipe))
+        if known(stamp.content):
+            return _Prepared(stamp)
+        picture = whole_picture(file, recipe.picture.exif_rotate)
+        properties = measured(file, picture)
+        return _Prepared(stamp, prepare_whole(picture, recipe), properties=properties)
     except UnreadablePicture as error:
-        return _Prepared(stamp, None, str(error))
+        return _Prepared(stamp, None, str(error), properties)
     except MemoryError:
-        return _Prepared(stamp, None, "cannot be prepared (there is not enough memory)")
+        return _Prepared(stamp, None, "cannot be prepared (there is not enough memory)", properties)
 
 
 def score_images(
@@ -122,6 +130,7 @@ def score_images(
             copied: dict[int, bytes] = {}
             inside: set[bytes] = set()
             unfit: dict[int, str] = {}
+            properties: dict[int, Values] = {}
             taken = 0
             # Copies cost next to nothing, so that a batch of them ends only to let progress be told.
             while (
@@ -139,6 +148,8 @@ def score_images(
                         copied[index] = made.stamp.content
                         continue
                     inside.add(made.stamp.content)
+                if made.properties is not None:
+                    properties[index] = made.properties
                 if made.tensor is None:
                     unreadable[index] = made.problem
                 elif problem := model.misfit(made.tensor.shape):
@@ -152,7 +163,9 @@ def score_images(
                 rows = score_tensors(model, tensors)
             except Stopped:
                 return  # ended in the middle: these images stay unscored
-            yield ScoredBatch(np.array(indices, np.int64), rows, unreadable, stamps, copied, unfit)
+            yield ScoredBatch(
+                np.array(indices, np.int64), rows, unreadable, stamps, copied, unfit, properties=properties
+            )
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

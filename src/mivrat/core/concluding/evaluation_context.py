@@ -26,6 +26,7 @@ from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.pictures.recipe import Recipe, canonical
 from mivrat.core.running.slow_figures import SlowFigures, in_fixed_order, intervals_over
 from mivrat.core.running.snapshot import Snapshot
+from mivrat.core.selecting.measures import Measures
 from mivrat.core.study.image_sets import StudyImage
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
@@ -45,7 +46,8 @@ def reference_of(record: RunRecord) -> str:
 class EvaluationContext:
     """A run, what was decided of its images, where heatmaps come from, where a model file with some content lies, and the run of
     the model that a reference names on the same images, and an image in whatever set of the study; these None where there is none. ``deep``: its slow figures, where they
-    have been worked out; ``strains`` tells what is known of the model's answers to distorted photos."""
+    have been worked out; ``strains`` tells what is known of the model's answers to distorted photos, ``measured``
+    what is known of the images as numbers."""
 
     snapshot: Snapshot
     reviews: Reviews = field(default_factory=Reviews)
@@ -55,6 +57,7 @@ class EvaluationContext:
     elsewhere: Callable[[ImageName], StudyImage | None] = lambda name: None
     deep: SlowFigures | None = None
     strains: Callable[[], Mapping[tuple[bytes, str], tuple[int, float]]] = dict
+    measured: Callable[[], Measures] = Measures
 
     @property
     def classes(self) -> list[str]:
@@ -80,6 +83,11 @@ class EvaluationContext:
         contents, labels = self.snapshot.record.answers.contents, self.snapshot.judged.labels
         lines = sorted(f"{content.hex()} {int(labels[i])}" for i, content in contents.items())
         return hashlib.sha256("\n".join([*lines, *self.classes]).encode("utf-8", "surrogateescape")).hexdigest()
+
+    @cached_property
+    def measures(self) -> Measures:
+        """What is known of the images as numbers."""
+        return self.measured()
 
     @cached_property
     def names(self) -> ImageNames:

@@ -21,6 +21,7 @@ from mivrat.core.pictures.image_names import ImageName
 from mivrat.core.pictures.subsets import other_half
 from mivrat.core.running.loading import load_judged
 from mivrat.core.running.snapshot import Snapshot, take_snapshot
+from mivrat.core.selecting.measures import Measures, measures_of
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import StudyImage, image_of_study, list_image_sets
 from mivrat.core.study.kept_findings import load_check, load_findings, save_check
@@ -85,7 +86,11 @@ def ground_of(path: Path, snapshot: Snapshot, makers: MakerPool) -> EvaluationCo
             contents = set(record.answers.contents.values())
             return load_strains(study, model_id, contents) if model_id is not None else {}
 
-    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere, strains=strains)
+    def measured() -> Measures:
+        with Study.open(path, again=True) as study:
+            return measures_of(study, snapshot.record)
+
+    return EvaluationContext(snapshot, reviews, makers, model_at, other, elsewhere, strains=strains, measured=measured)
 
 
 def identity_of(snapshot: Snapshot) -> tuple[str, str]:

@@ -18,6 +18,7 @@ from mivrat.core.figures.groups import group_names
 from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.selecting.kept import as_data, from_data
 from mivrat.core.selecting.ordering import columns_to_group_by
+from mivrat.core.selecting.ranges import InRange
 from mivrat.core.selecting.selection import (
     OF_BOTH,
     About,
@@ -35,8 +36,10 @@ from mivrat.core.selecting.selection import (
 Mask = NDArray[np.bool_]
 # By so many of the first images the groups of columns are counted: it is asked for on the main thread.
 SEEN = 5_000
+# Ranges are mostly quarters.
+QUARTERS = 4
 # What is known of an image whatever a model answers.
-_WHERE = (Labelled, InGroup, Caused, Reviewed)
+_WHERE = (Labelled, InGroup, InRange, Caused, Reviewed)
 
 
 @dataclass(frozen=True)
@@ -84,6 +87,9 @@ def looks_of(conditions: Sequence[Condition], ground: EvaluationContext) -> int:
     if any(isinstance(one, InGroup) for one in conditions):
         names = columns_to_group_by(items)
         looks *= max(1, sum(len(set(group_names(column_of(items, name, SEEN)))) for name in names))
+    ranges = sum(isinstance(one, InRange) for one in conditions)
+    if ranges:
+        looks *= QUARTERS * max(1, len(ground.measures.names))
     return looks
 
 
@@ -97,12 +103,15 @@ def read(conditions: Sequence[Any], ground: EvaluationContext) -> tuple[Conditio
     record = ground.snapshot.record
     try:
         return tuple(
-            from_data(one, ground.classes, record.image_set.items, ground.names, ground.reviews) for one in conditions
+            from_data(
+                one, ground.classes, record.image_set.items, ground.names, ground.reviews, measures=ground.measures
+            )
+            for one in conditions
         )
     except (KeyError, ValueError, TypeError, AttributeError, IndexError, OverflowError, RecursionError) as error:
         raise InputError(
             f"the rule does not fit these images and classes ({error})",
-            hint="it names a class or a group that is not there",
+            hint="it names a class, a group or a property that is not there",
         ) from error
 
 

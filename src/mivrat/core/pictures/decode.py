@@ -121,6 +121,12 @@ def decoded(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> 
     16-bit values are scaled to 8 bits, a palette is looked up, grey is repeated over the channels, transparency is dropped
     (the colour beneath it stays). Raises UnreadablePicture with the reason.
     """
+    with picture_faults():
+        return in_channels(whole_picture(file, exif_rotate), mode)
+
+
+def whole_picture(file: PictureFile, exif_rotate: bool = True) -> Image.Image:
+    """The first frame of a picture file in eight bits, in whatever colour mode it has. Raises UnreadablePicture."""
     if not file.data:
         raise UnreadablePicture("the file is empty")
     with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
@@ -130,7 +136,7 @@ def decoded(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> 
         picture.load()
         if exif_rotate:
             ImageOps.exif_transpose(picture, in_place=True)
-        return _channels(_eight_bit(picture), mode)
+        return _eight_bit(picture)
 
 
 def mode_and_frames(file: PictureFile) -> tuple[str, int]:
@@ -172,7 +178,8 @@ def _eight_bit(picture: Image.Image) -> Image.Image:
     return Image.fromarray(out)
 
 
-def _channels(picture: Image.Image, mode: Mode) -> Image.Image:
+def in_channels(picture: Image.Image, mode: Mode) -> Image.Image:
+    """What ``whole_picture`` gave, in ``RGB`` (for ``BGR`` as well) or ``L``."""
     wanted = "L" if mode == "L" else "RGB"
     if wanted == "RGB" and picture.mode in ("P", "PA") and "transparency" in picture.info:
         picture = picture.convert("RGBA")

@@ -17,10 +17,11 @@ from mivrat.core.pictures.decode import (
     PictureFile,
     Pixels,
     UnreadablePicture,
-    decoded,
+    in_channels,
     picture_faults,
     pixels_of,
     read_file,
+    whole_picture,
 )
 from mivrat.core.pictures.recipe import Recipe, Resize
 
@@ -206,8 +207,14 @@ def prepare_picture(file: PictureFile, recipe: Recipe) -> NDArray[Any]:
 
     Returns what the network receives, C × H × W, or H × W × C as the recipe has it.
     """
-    picture = decoded(file, recipe.picture.mode, recipe.picture.exif_rotate)
-    return to_tensor(fitted_pixels(picture, recipe)[0], recipe)
+    return prepare_whole(whole_picture(file, recipe.picture.exif_rotate), recipe)
+
+
+def prepare_whole(picture: Image.Image, recipe: Recipe) -> NDArray[Any]:
+    """The same of what ``whole_picture`` gave, turned as the recipe has it. Raises UnreadablePicture."""
+    with picture_faults():
+        channels = in_channels(picture, recipe.picture.mode)
+    return to_tensor(fitted_pixels(channels, recipe)[0], recipe)
 
 
 def prepare_file(path: Path, recipe: Recipe) -> NDArray[Any]:

@@ -10,6 +10,8 @@ from typing import Any
 from mivrat.core.figures.groups import group_names
 from mivrat.core.pictures.image_names import ImageNames, image_name
 from mivrat.core.pictures.image_sets import ImageItem, column_of
+from mivrat.core.selecting.measures import Measures
+from mivrat.core.selecting.ranges import InRange, range_data, ranges_from
 from mivrat.core.selecting.selection import (
     About,
     Caused,
@@ -58,6 +60,8 @@ def as_data(condition: Condition, classes: Sequence[str], names: ImageNames) -> 
             return {"kind": "cause", "causes": sorted(condition.causes)}
         case Picked():
             return {"kind": "picked", "by": condition.by, "images": [list(names[i]) for i in condition.positions]}
+        case InRange():
+            return {"kind": "range", "name": condition.name, "ranges": range_data(condition.ranges)}
         case InGroup():
             return {"kind": "group", "column": condition.column, "groups": sorted(name for name, _ in condition.groups)}
     raise TypeError(type(condition).__name__)
@@ -70,6 +74,7 @@ def from_data(
     names: ImageNames,
     reviews: Reviews,
     held: OtherAnswers | None = None,
+    measures: Measures | None = None,
 ) -> Condition:
     """The condition that was written down. Raises KeyError, ValueError or TypeError where it does not fit any more, or is one of
     both runs and none is ``held``."""
@@ -88,6 +93,7 @@ def from_data(
         ),
         "other predicted": lambda: OtherPredicted(frozenset(index[name] for name in data["classes"]), _one_held(held)),
         "picked": lambda: Picked(str(data["by"]), names.positions(map(image_name, data["images"]))),
+        "range": lambda: _range(str(data["name"]), data["ranges"], measures),
         "group": lambda: _group(str(data["column"]), list(data["groups"]), items),
     }
     return made[data["kind"]]()
@@ -97,6 +103,12 @@ def _one_held(held: OtherAnswers | None) -> OtherAnswers:
     if held is None or held.other is None:
         raise ValueError("this run is compared with nothing")
     return held
+
+
+def _range(name: str, ranges: Sequence[Sequence[float | None]], measures: Measures | None) -> InRange:
+    if measures is None or (measures.known and not measures.has(name)):
+        raise KeyError(name)
+    return InRange(name, ranges_from(ranges), measures)
 
 
 def _group(column: str, names: Sequence[str], items: Sequence[ImageItem]) -> InGroup:
@@ -116,10 +128,11 @@ def from_text(
     names: ImageNames,
     reviews: Reviews,
     held: OtherAnswers | None = None,
+    measures: Measures | None = None,
 ) -> Conditions | None:
     """The conditions that were written down; None where they do not fit the study any more."""
     try:
-        return tuple(from_data(one, classes, items, names, reviews, held) for one in json.loads(text))
+        return tuple(from_data(one, classes, items, names, reviews, held, measures) for one in json.loads(text))
     except (KeyError, ValueError, TypeError, AttributeError, IndexError, OverflowError, RecursionError):
         return None
 

@@ -12,8 +12,11 @@ from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.answers.other import ONE_ONLY, Other
 from mivrat.core.figures.groups import MOST_GROUPS, group_names
 from mivrat.core.figures.intervals import Proportion
+from mivrat.core.figures.property_effects import quarter_ranges
 from mivrat.core.pictures.classes import natural_key
 from mivrat.core.pictures.image_sets import ImageItem, column_of, paths_of
+from mivrat.core.selecting.measures import Measures
+from mivrat.core.selecting.ranges import range_text
 from mivrat.core.study.reviews import Reviews
 
 Order = str
@@ -38,6 +41,8 @@ GAINS, LOSES = "label gains most", "label loses most"
 ORDERS_OF_BOTH: tuple[Order, ...] = (GAINS, LOSES)
 # Orders by a column of the image table are named so.
 BY_COLUMN = "column: "
+# Orders and bands by a property of the photos are named so; the other way round, with this behind.
+BY_PROPERTY, HIGHEST_FIRST = "photo: ", ", highest first"
 
 Keys = NDArray[np.float64]
 
@@ -65,6 +70,7 @@ def order_keys(
     items: Sequence[ImageItem],
     likeness: Callable[[], Keys] | None = None,
     other: Other | None = None,
+    measures: Measures | None = None,
 ) -> Keys:
     """For each listed image the number that an order goes by, the lowest first; NaN where there is none: those come last.
 
@@ -80,6 +86,9 @@ def order_keys(
         return likeness() if likeness is not None else np.full(len(items), np.nan)
     if order == AS_LISTED:
         return np.arange(len(items), dtype=float)
+    if order.startswith(BY_PROPERTY):
+        values = _measured(order.removeprefix(BY_PROPERTY).removesuffix(HIGHEST_FIRST), len(items), measures)
+        return -values if order.endswith(HIGHEST_FIRST) else values
     column = order.removeprefix(BY_COLUMN)
     texts = paths_of(items) if order == "name" else column_of(items, column)
     found = np.empty(len(items))
@@ -89,6 +98,13 @@ def order_keys(
         for i in np.argsort(found, kind="stable").tolist():
             found[i] = first.setdefault(texts[i], found[i])
     return found
+
+
+def _measured(name: str, listed: int, measures: Measures | None) -> Keys:
+    """A property of all photos; NaN where nobody has measured it."""
+    if measures is None or not measures.has(name) or len(measures.of(name)) != listed:
+        return np.full(listed, np.nan)
+    return measures.of(name)
 
 
 @dataclass(frozen=True)
@@ -128,6 +144,7 @@ def band_names(
     reviews: Reviews,
     about: int | None = None,
     other: Other | None = None,
+    measures: Measures | None = None,
 ) -> tuple[list[str], NDArray[np.int64]]:
     """The bands' names in the order they stand in, and the band of each listed image.
 
@@ -158,6 +175,13 @@ def band_names(
         if not (judged.labels >= 0).all():
             known[1] = f"called {name}, labelled otherwise or not at all"
         return [*known, "neither"], np.select([called & labelled, called, labelled], [0, 1, 2], 3)
+    if by.startswith(BY_PROPERTY):
+        name = by.removeprefix(BY_PROPERTY)
+        values = _measured(name, len(items), measures)
+        ranges = quarter_ranges(values)
+        ends = [high for _, high in ranges]
+        of = np.where(np.isfinite(values), np.searchsorted(ends, values), len(ranges))
+        return [*(f"{name} {range_text(name, *one)}" for one in ranges), "not measured"], of.astype(np.int64)
     if by == BY_CAUSE:
         texts = [
             " + ".join(reviews.names(i)) or ("reviewed, no cause" if reviews[i].reviewed else "not reviewed")
@@ -215,6 +239,7 @@ class ToArrange:
     reviews: Reviews
     likeness: Callable[[], Keys] | None = None
     other: Other | None = None
+    measures: Measures | None = None
 
     def is_quick(self, order: Order, by: str) -> bool:
         """Whether arranging them so takes a few milliseconds only."""
@@ -225,10 +250,12 @@ class ToArrange:
         """All listed images in an order (equal ones as listed, those it says nothing of last) and into bands."""
         if (order, by) == (AS_LISTED, NO_BANDS):
             return Arrangement(order, by, about, np.arange(len(self.items)))
-        positions = np.argsort(order_keys(order, self.judged, self.items, self.likeness, self.other), kind="stable")
+        positions = np.argsort(
+            order_keys(order, self.judged, self.items, self.likeness, self.other, self.measures), kind="stable"
+        )
         if by == NO_BANDS:
             return Arrangement(order, by, about, positions)
         names, of = band_names(
-            by, self.judged, self.items, self.classes, self.families, self.reviews, about, self.other
+            by, self.judged, self.items, self.classes, self.families, self.reviews, about, self.other, self.measures
         )
         return Arrangement(order, by, about, positions, names, of)

@@ -310,6 +310,16 @@ def forget_images(study: Study, set_id: int, positions: Sequence[int]) -> None:
         )
 
 
+def stamp_images(study: Study, set_id: int, stamps: Mapping[int, Stamp]) -> None:
+    """Keep what the files of some images were when they were read, of those that nobody has read before."""
+    with study.writing() as db:
+        forget_columns(db, set_id=set_id)
+        db.executemany(
+            "UPDATE image SET content = ?, size = ?, changed = ? WHERE set_id = ? AND position = ? AND content IS NULL",
+            [(one.content, one.size, one.changed, set_id, i) for i, one in stamps.items()],
+        )
+
+
 @reading
 def load_stamps(study: Study, set_id: int) -> dict[int, Stamp]:
     """What the files of a set were when they were read, by position; a stamp of size -1 is one that an earlier version

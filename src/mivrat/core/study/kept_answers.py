@@ -19,6 +19,7 @@ from mivrat.core.models.model import ModelKind
 from mivrat.core.pictures.image_sets import ImageSet, paths_of
 from mivrat.core.study.file import Study
 from mivrat.core.study.kept_columns import forget_columns
+from mivrat.core.study.kept_properties import put_properties
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.schema import LOOKED_UP
 from mivrat.core.study.score_files import score_rows
@@ -67,6 +68,7 @@ def save_batch(study: Study, run_id: int, model_id: int, batch: ScoredBatch, ans
             "UPDATE image SET problem = ?, content = NULL WHERE set_id = ? AND position = ?",
             [(reason, set_id, i) for i, reason in batch.unreadable.items() if i not in stamped],
         )
+        put_properties(db, [(batch.stamps[i].content, one) for i, one in batch.properties.items()])
         db.execute("UPDATE run SET kind = ? WHERE id = ?", (answers.kind, run_id))
 
 

@@ -225,6 +225,11 @@ def _transplant_tests(db: sqlite3.Connection) -> None:
     db.execute("ALTER TABLE cover_test ADD COLUMN kind TEXT NOT NULL DEFAULT 'cover'")
 
 
+def _properties(db: sqlite3.Connection) -> None:
+    """Version 12 kept nothing of what can be measured in pictures."""
+    db.execute("CREATE TABLE property (content BLOB PRIMARY KEY, measured BLOB NOT NULL) WITHOUT ROWID")
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -245,6 +250,7 @@ MIGRATIONS = (
     Migration(9, "scores beside the study", _scores_beside),
     Migration(10, "answers to distorted pictures", _strain_answers),
     Migration(11, "transplant tests", _transplant_tests),
+    Migration(12, "picture properties", _properties),
 )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 12
+VERSION = 13
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -57,9 +57,15 @@ CREATE TABLE strain_answer (model_id INTEGER NOT NULL REFERENCES model, content 
                             PRIMARY KEY (model_id, content, strain)) WITHOUT ROWID;
 """
 
+# What was measured in pictures, by their content: 32-bit floats in the order of ``core.pictures.properties``.
+PROPERTIES = """
+CREATE TABLE property (content BLOB PRIMARY KEY, measured BLOB NOT NULL) WITHOUT ROWID;
+"""
+
 TABLES = (
     LARGE_RUNS
     + STRAINS
+    + PROPERTIES
     + """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);

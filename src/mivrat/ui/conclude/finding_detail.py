@@ -282,7 +282,14 @@ class FindingDetail(QWidget):
         elif one.claim.conditions:
             try:
                 found = tuple(
-                    from_data(dict(c), record.classes, record.image_set.items, record.names, shown.reviews)
+                    from_data(
+                        dict(c),
+                        record.classes,
+                        record.image_set.items,
+                        record.names,
+                        shown.reviews,
+                        measures=shown.measures,
+                    )
                     for c in one.claim.conditions
                 )
             except (KeyError, ValueError, TypeError):

@@ -227,8 +227,14 @@ class ReviewPage(Page, Scrolled):
             )
         record = snapshot.record
         for one in self.workspace.shown.kept:
+            shown = self.workspace.shown
             found = kept.from_text(
-                one.conditions, record.classes, record.image_set.items, record.names, self.workspace.shown.reviews
+                one.conditions,
+                record.classes,
+                record.image_set.items,
+                record.names,
+                shown.reviews,
+                measures=shown.measures,
             )
             self.kept_list.addLayout(self._kept_row(one, found))
 
