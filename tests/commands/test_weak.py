@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -10,11 +11,16 @@ import polars as pl
 import pytest
 
 from mivrat import cli
+from mivrat.core.concluding.findings import Draft, FindingClaim, as_text
+from mivrat.core.concluding.of_study import ground_of, make_finding, read_snapshot
+from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.properties import NAMES
 from mivrat.core.pictures.recipe import recipe_to_toml
 from mivrat.core.running.measuring import measure_photos
 from mivrat.core.study.file import Study
+from mivrat.core.study.kept_findings import KeptFinding, save_findings
 from mivrat.core.study.kept_properties import load_properties, unmeasured
+from mivrat.core.study.runs import list_runs
 from mivrat.demo.study import DATA
 from tests.support.networks import classifier, loaded
 from tests.support.sets import CLASSES, write_set
@@ -103,3 +109,29 @@ def test_a_set_without_labels_and_a_column_that_is_not_there(
     assert cli._code_of([*given, "--together", "slide", "--out", str(tmp_path / "no")]) == 2
     assert "has no column 'slide'" in capsys.readouterr().err
     assert not (tmp_path / "no").exists()
+
+
+def test_a_range_of_a_property_is_asked_of_the_next_model(tmp_path: Path) -> None:
+    given = words(tmp_path)
+    study_path = tmp_path / "s.mivrat"
+    assert cli._code_of([*given, "--study", str(study_path), "--out", str(tmp_path / "a")]) == 0
+    with Study.open(study_path) as study:
+        run = list_runs(study)[0].id
+    values = pl.read_parquet(tmp_path / "a" / "properties.parquet")["luminance"]
+    middle = float(values.median() or 0)
+    rule = ({"kind": "range", "name": "luminance", "ranges": [[None, middle]]},)
+    ground = ground_of(study_path, read_snapshot(study_path, run), MakerPool())
+    finding = make_finding(ground, Draft("dark", "", FindingClaim("share", conditions=rule)), None)
+    assert finding is not None
+    assert finding.before.total == 9
+    with Study.open(study_path) as study:
+        save_findings(study, [KeptFinding(finding.id, as_text(finding))])
+    other = loaded(classifier(seed=6), tmp_path / "next.onnx", 3)
+    verify = ["verify", str(study_path), "--model", str(other.path), "--recipe", str(tmp_path / "r.toml")]
+    # On the same images, and on a copy of them that no study has seen: measured while they are scored.
+    shutil.copytree(tmp_path / "set", tmp_path / "other")
+    for name, more in (("v", []), ("w", ["--images", str(tmp_path / "other")])):
+        assert cli._code_of([*verify, *more, "--out", str(tmp_path / name)]) == 0
+        (told,) = json.loads((tmp_path / name / "verify.json").read_text())["findings"]
+        assert told["after"]["total"] == 9
+        assert "problem" not in told["after"] or not told["after"]["problem"]

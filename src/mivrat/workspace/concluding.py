@@ -300,6 +300,10 @@ class Concluder:
         draft = Draft(title, sentence, strain_claim(level.strain, limit), pictures=pictures, looks=looks)
         self.add(draft, measure_of_strain(level, figures.untouched, limit))
 
+    def add_spot(self, draft: Draft) -> None:
+        """A finding of a weak spot, with the pictures that are shown of it."""
+        self.add(replace(draft, pictures=self.pictures()))
+
     def add_criterion(self, text: str) -> None:
         """A finding that a criterion is not met, or is."""
         self.add(Draft("", "", FindingClaim("criterion", text), pictures=self._mistakes_of(text)))

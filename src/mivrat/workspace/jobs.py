@@ -32,6 +32,7 @@ JobKind = Literal[
     "sheet",
     "reliance",
     "strain",
+    "measure",
     "write",
 ]
 JobState = Literal["going on", "stopping", "finished", "stopped", "failed"]

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from mivrat.core.answers.scoring import ScoredBatch
 from mivrat.core.models.model import ModelKind
 from mivrat.core.models.scores import Kind, ScoreFacts
+from mivrat.core.pictures.properties import Values
 from mivrat.core.pictures.recipe import Recipe
 
 PENDING, SCORED, UNREADABLE, FAILED = 0, 1, 2, 3
@@ -59,6 +60,8 @@ class Answers:
         self.reasons: dict[int, str] = {}
         # The pictures' hashes by position, as far as they have been read.
         self.contents: dict[int, bytes] = {}
+        # What was measured in the photos, by content, of a run that no study keeps.
+        self.properties: dict[bytes, Values] = {}
         self.kind = kind
         self.kind_source: KindSource = kind_source
         self.classes = classes or (2 if columns == 1 else columns)

@@ -74,6 +74,7 @@ def finding_of(draft: Draft, before: Measure, ground: EvaluationContext) -> Find
         replace(made_on(ground, seed), looks=draft.looks),
         before,
         draft.pictures,
+        confirmed=draft.confirmed,
     )
 
 

@@ -249,3 +249,5 @@ class Draft:
     weight: Weight = "matters"
     pictures: tuple[FindingPicture, ...] = field(default=())
     looks: int = 1
+    # What it came to on images that were not looked at when it was chosen, where that is known already.
+    confirmed: Measure | None = None

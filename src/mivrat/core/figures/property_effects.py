@@ -138,13 +138,13 @@ def stratified_effect(values: Numbers, wrong: Mask, stratum: Whole, unit: Whole 
     placements = float((part**2 * fewer / np.maximum(1, fewer - 1)).sum())
     variance, freedom = float(null.sum()), math.inf
     if unit is not None:
-        there = np.bincount(unit) > 0
-        units = int(there.sum())
+        inside = np.bincount(unit) > 0
+        units = int(inside.sum())
         if units < LEAST_UNITS:
             return Effect(value, None, None, None, *counts, f"only {units} units")
         # Under no difference images count by their ranks, whole units of them.
         ranked = (all_ranks - (size[stratum] + 1) / 2) / (size[stratum] + 1) * (wrong - (m / size)[stratum])
-        flat, sums = (np.sort(np.bincount(unit, weights=one)[there]) for one in (ranked, part))
+        flat, sums = (np.sort(np.bincount(unit, weights=one)[inside]) for one in (ranked, part))
         factor = units / (units - 1)
         variance, placements = factor * float((flat**2).sum()), factor * float((sums**2).sum())
         freedom = units - 1

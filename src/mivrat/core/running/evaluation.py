@@ -219,6 +219,8 @@ class Evaluation:
             self._copy(index, content)
         if self.study is not None and self.run_id is not None:
             save_batch(self.study, self.run_id, self._model_id, batch, self.answers)
+        else:
+            self.answers.properties |= {batch.stamps[i].content: one for i, one in batch.properties.items()}
         if changed:
             self.judging.update(np.flatnonzero(self.answers.state == SCORED))
         else:

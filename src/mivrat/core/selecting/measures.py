@@ -12,7 +12,7 @@ from mivrat.core.base.numbers import decimal
 from mivrat.core.pictures.image_sets import ImageItem, column_of
 from mivrat.core.pictures.properties import BY_NAME, NAMES
 from mivrat.core.study.file import Study
-from mivrat.core.study.kept_properties import load_properties
+from mivrat.core.study.kept_properties import load_properties, properties_of_contents
 from mivrat.core.study.records import RunRecord
 
 Numbers = NDArray[np.float64]
@@ -25,17 +25,19 @@ COLUMN = "column "
 class Measures:
     """Numbers of each listed image, by name; one object for as long as a study is open: conditions look into it.
 
-    ``properties`` is N × the number of properties, NaN where nobody has measured them.
+    ``properties`` is N × the number of properties, NaN where nobody has measured them; ``version`` rises with each change.
     """
 
     def __init__(self, items: Sequence[ImageItem] = (), properties: NDArray[np.float32] | None = None) -> None:
         self._columns: dict[str, str] = {}
         self._known: dict[str, Numbers] = {}
+        self.version = 0
         self.take(items, properties)
 
     def take(self, items: Sequence[ImageItem], properties: NDArray[np.float32] | None) -> None:
         """Take over what is known of a set's images."""
         self._items, self._properties = items, properties
+        self.version += 1
         self._known = {}
         self._columns = {}
         for name in items[0].columns if len(items) else ():
@@ -46,6 +48,7 @@ class Measures:
         """Be what another one is."""
         self._items, self._properties = other._items, other._properties
         self._columns, self._known = other._columns, other._known
+        self.version += 1
 
     @property
     def known(self) -> bool:
@@ -56,6 +59,11 @@ class Measures:
     def names(self) -> list[str]:
         """The properties, as far as any image has one, and the columns of numbers."""
         return [*(name for name in NAMES if self.has(name)), *self._columns]
+
+    @property
+    def properties(self) -> list[str]:
+        """The properties that differ between photos."""
+        return [name for name in NAMES if self.has(name) and np.nanmin(self.of(name)) < np.nanmax(self.of(name))]
 
     @property
     def columns(self) -> list[str]:
@@ -121,10 +129,25 @@ def number_text(name: str, value: float) -> str:
     return f"{decimal(value, known.decimals)} {known.unit}".strip()
 
 
+def property_lines(measures: Measures, image: int) -> list[str]:
+    """What was measured in an image's photo, a line each; none where nobody has measured it."""
+    if not measures.known or not measures.measured[image]:
+        return []
+    told = [(name, float(measures.of(name)[image])) for name in NAMES]
+    return [f"{name}: {number_text(name, value)}" for name, value in told if np.isfinite(value)]
+
+
 def measures_of(study: Study, record: RunRecord) -> Measures:
     """What is known of a run's images. InputError where the study is damaged."""
-    items = record.image_set.items
-    return Measures(items, load_properties(study, record.info.set_id, len(items)))
+    items, answers = record.image_set.items, record.answers
+    if record.info.id:
+        found = load_properties(study, record.info.set_id, len(items))
+    else:  # the study does not keep this run
+        found = properties_of_contents(study, answers.contents, len(items))
+    for i, content in answers.contents.items() if answers.properties else ():
+        if content in answers.properties:
+            found[i] = answers.properties[content]
+    return Measures(items, found)
 
 
 def unknown_measure(name: str, measures: Measures) -> InputError:

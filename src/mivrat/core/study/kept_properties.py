@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
 
@@ -40,6 +40,21 @@ def load_properties(study: Study, set_id: int, listed: int) -> Values:
             raise damaged(study.path, "the properties of a picture are of another number")
         at = [i for i, _ in rows]
         found[at] = np.frombuffer(b"".join(one for _, one in rows), "<f4").reshape(len(rows), -1)
+    return found
+
+
+@reading
+def properties_of_contents(study: Study, contents: Mapping[int, bytes], listed: int) -> Values:
+    """The same for images that the study need not list, by their contents at each position."""
+    found = np.full((listed, len(PROPERTIES)), np.nan, np.float32)
+    places: dict[bytes, list[int]] = {}
+    for i, content in contents.items():
+        places.setdefault(content, []).append(i)
+    for content, one in study.db.execute("SELECT content, measured FROM property"):
+        if at := places.get(content):
+            if len(one) != _WIDTH:
+                raise damaged(study.path, "the properties of a picture are of another number")
+            found[at] = np.frombuffer(one, "<f4")
     return found
 
 

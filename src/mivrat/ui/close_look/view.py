@@ -15,6 +15,7 @@ from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.methods import BY_GRADIENT, RECORDS, SIGNED, Method
 from mivrat.core.heatmaps.overlay import overlay
 from mivrat.core.likeness.search import nearest
+from mivrat.core.selecting.measures import property_lines
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
 from mivrat.ui.close_look.heat_below import Drawing
@@ -306,6 +307,7 @@ class CloseLook(QWidget):
             shown.append(f"scores\u00a0at\u00a0temperature\u00a0{record.temperature:.2f}")
         self._columns = "    ".join(shown)
         self.facts.setText(self._columns)
+        tip(self.facts, "\n".join(property_lines(self.workspace.shown.measures, image)))
 
     def _looked(self, look: ImageView) -> None:
         self.look = look

@@ -9,7 +9,9 @@ from mivrat.core.selecting.ordering import (
     BANDS,
     BY_BOTH,
     BY_COLUMN,
+    BY_PROPERTY,
     BY_ROLE,
+    HIGHEST_FIRST,
     ORDERS,
     ORDERS_OF_BOTH,
     UNLIKE,
@@ -66,6 +68,7 @@ class LightTable(QWidget):
         workspace.topics.current.connect(self._notify)
         workspace.topics.run.connect(self._list_columns)
         workspace.topics.held.connect(self._list_columns)
+        workspace.topics.measures.connect(self._list_columns)
         workspace.topics.arrangement_wanted.connect(self._arrange)
 
     def _list_columns(self) -> None:
@@ -75,13 +78,19 @@ class LightTable(QWidget):
         self.order.clear()
         both = self.workspace.shown.other is not None
         of_both = ORDERS_OF_BOTH if both else ()
-        self.order.addItems(
-            [*ORDERS, *of_both, *(f"{BY_COLUMN}{name}" for name in (items[0].columns if items else ()))]
-        )
+        properties = [f"{BY_PROPERTY}{name}" for name in self.workspace.shown.measures.properties]
+        by_property = [one + end for one in properties for end in ("", HIGHEST_FIRST)]
+        by_column = [f"{BY_COLUMN}{name}" for name in (items[0].columns if items else ())]
+        self.order.addItems([*ORDERS, *of_both, *by_column, *by_property])
         bands = BANDS if snapshot.record.families else BANDS[:-1]
         self.bands.clear()
         self.bands.addItems(
-            [*bands, *((BY_BOTH,) if both else ()), *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items))]
+            [
+                *bands,
+                *((BY_BOTH,) if both else ()),
+                *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items)),
+                *properties,
+            ]
         )
         self._notify()
 

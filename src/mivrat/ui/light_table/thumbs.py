@@ -20,6 +20,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip
 
 from mivrat.core.base.numbers import with_bounds
+from mivrat.core.selecting.measures import property_lines
 from mivrat.core.selecting.ordering import (
     Band,
 )
@@ -369,6 +370,7 @@ class Thumbs(QAbstractScrollArea):
         if review.note:
             lines.append(f"note: {review.note}")
         lines += [f"{key}: {value}" for key, value in record.image_set.items[image].columns.items() if value]
+        lines += property_lines(self.workspace.shown.measures, image)
         return "\n".join(lines)
 
     def viewportEvent(self, event: QEvent) -> bool:

@@ -28,6 +28,8 @@ def fit_columns(
     would be left with too little, those of texts to no more than that, but ``numbers`` are never cut. ``pictures`` are as wide as they
     are meant to be, and two thirds of it where there is little room."""
     wanted = {}
+    meant = {column: width for column, width in meant.items() if not table.isColumnHidden(column)}
+    numbers = [column for column in numbers if column in meant]
     for column, width in meant.items():
         takes = _takes(table, column)
         wanted[column] = takes if column in numbers else max(LEAST, min(takes, max(ALLOWED, round(MOST * width))))
