@@ -8,7 +8,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, cast
 
-from mivrat.commands.values import check_names, costs, ks, model_place, seconds, share, whole
+from mivrat.commands.values import check_names, costs, ks, level, model_place, seconds, share, whole
 from mivrat.core.heatmaps.methods import METHODS
 from mivrat.core.pictures.distorting.names import NAMES, USUAL
 
@@ -408,6 +408,29 @@ COMMANDS = (
         "images and confirmed on the other",
         "weak:weak",
         (*RUN, CLUSTER, TOGETHER, OUT),
+    ),
+    Command(
+        "sets",
+        "prediction sets: how many classes have to be answered so that a chosen share of the sets holds the label, and where that fails",
+        "sets:sets",
+        (
+            *RUN,
+            CLUSTER,
+            _option(
+                "--level", "the share of sets that are to hold the label", type=level, default=0.9, metavar="SHARE"
+            ),
+            _option(
+                "--score",
+                "least: the fewest classes on average (default); adaptive: larger sets where the model is less sure",
+                default="least",
+                choices=("least", "adaptive"),
+            ),
+            _flag("--by-class", "a threshold for each class, so that the level holds in each"),
+            _option("--on", "judge the same threshold on this set, too", type=Path, metavar="DIR|TABLE"),
+            _option("--group", "coverage by this column, too (dates by month)", metavar="COLUMN"),
+            TOGETHER,
+            OUT,
+        ),
     ),
     Command(
         "serve",

@@ -41,6 +41,14 @@ def share(text: str) -> float:
     return _between(text, 0, 1, "a number from 0 to 1")
 
 
+def level(text: str) -> float:
+    """A share that is to be reached: above 0 and below 1."""
+    found = _between(text, 0, 1, "a number between 0 and 1")
+    if found in (0, 1):
+        raise argparse.ArgumentTypeError(f"{text!r} is not between 0 and 1")
+    return found
+
+
 def seconds(text: str) -> float:
     """A time of at most an hour, in seconds."""
     return _between(text, 0, 3600, "a number of seconds")

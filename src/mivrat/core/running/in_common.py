@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.job import Meter, Progress, current_stop
@@ -20,7 +18,7 @@ from mivrat.core.figures.property_effects import (
     stratified_effect,
 )
 from mivrat.core.figures.weak_spots import LEAST_IMAGES, confirmed, search
-from mivrat.core.pictures.image_sets import column_of
+from mivrat.core.running.content_folds import content_folds
 from mivrat.core.selecting.kept import positions_by_group
 from mivrat.core.selecting.measures import Measures
 from mivrat.core.selecting.ordering import columns_to_group_by
@@ -144,41 +142,11 @@ def conditions_of(
 
 
 def searched_half(record: RunRecord, judged: EvaluatedRun) -> Mask:
-    """The evaluated images that are searched, about half: whole units, or contents, so that copies stay together; of each class
-    (a unit's is that of most of its images) every other one, in an order that its content alone decides."""
+    """The evaluated images that are searched, about half of each class, by content; units and copies stay together."""
     use = np.flatnonzero(judged.evaluated)
-    keys = _keys(record, judged, use)
-    groups: dict[str, list[int]] = {}
-    for i, key in zip(use.tolist(), keys, strict=True):
-        groups.setdefault(key, []).append(i)
-    by_class: dict[int, list[str]] = {}
-    for key, own in groups.items():
-        by_class.setdefault(int(np.bincount(judged.labels[own]).argmax()), []).append(key)
     found = np.zeros(len(judged.labels), bool)
-    more = 0
-    for k in sorted(by_class):
-        ordered = sorted(by_class[k], key=lambda key: hashlib.sha256(f"weak spots {key}".encode()).digest())
-        # Where a class has an odd number, the half that has fewer so far gets one more.
-        first = more % 2
-        for key in ordered[first::2]:
-            found[groups[key]] = True
-        more += len(ordered) % 2
+    found[use[content_folds(record, judged, use, 2, "weak spots") == 0]] = True
     return found
-
-
-def _keys(record: RunRecord, judged: EvaluatedRun, use: NDArray[np.int64]) -> list[str]:
-    """What belongs together, by a name that does not depend on how images are listed."""
-    names, contents = record.image_set.items, record.answers.contents
-    column = record.image_set.unit_column
-    units = column_of(names, column) if column else None
-
-    def key(i: int) -> str:
-        if units is not None and units[i]:
-            return f"unit {units[i]}"
-        content = contents.get(i)
-        return content.hex() if content is not None else f"path {names[i].path}"
-
-    return [key(i) for i in use.tolist()]
 
 
 def _spots(
