@@ -174,7 +174,7 @@ def strain(window: MainWindow, take: Callable[[str], None]) -> None:
 def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     """The Examine step: groups by likeness, a review half done."""
     window.bench.show_step(EXAMINE)
-    window.bench.examine.tabs.choose(2)
+    window.bench.examine.go_to("groups")
     window.workspace.jobs.find_features()
     wait(lambda: window.workspace.shown.results.vectors is not None and window.workspace.jobs.going_on is None)
     wait(lambda: window.bench.examine.settled and len(window.bench.examine.groups.cards) > 2)

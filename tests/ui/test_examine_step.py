@@ -160,7 +160,7 @@ def test_causes_are_edited_and_counted(qtbot: QtBot, demo: MainWindow, settle: S
 def test_mistakes_are_grouped_named_and_found_again(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
     workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
     demo.bench.show_step(EXAMINE)
-    demo.bench.examine.tabs.choose(2)
+    demo.bench.examine.go_to("groups")
     page = demo.bench.examine.groups
     if workspace.shown.results.vectors is None:
         qtbot.mouseClick(page.begin, LEFT)
@@ -205,7 +205,7 @@ def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
 ) -> None:
     workspace, snapshot = demo.workspace, demo.workspace.shown.snapshot
     demo.bench.show_step(EXAMINE)
-    demo.bench.examine.tabs.choose(3)
+    demo.bench.examine.go_to("labels")
     settle()
     page = demo.bench.examine.labels
     with open(Path(snapshot.record.image_set.root) / "planted.csv", encoding="utf-8") as file:
@@ -240,7 +240,7 @@ def test_suspected_labels_are_confirmed_or_dismissed_and_figures_corrected(
 
 def test_images_that_two_classes_fit(qtbot: QtBot, demo: MainWindow, settle: Settle) -> None:
     demo.bench.show_step(EXAMINE)
-    demo.bench.examine.tabs.choose(4)
+    demo.bench.examine.go_to("two classes")
     page, workspace = demo.bench.examine.two_classes, demo.workspace
     qtbot.mouseClick(page.begin, LEFT)
     settle()

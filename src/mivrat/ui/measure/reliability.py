@@ -1,4 +1,4 @@
-"""Confidence: the reliability diagram under a sentence with its figures; coverage, and thresholds, in its place."""
+"""Confidence: the reliability diagram under a sentence with its figures; coverage, thresholds, and prediction sets in its place."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from mivrat.ui import words
 from mivrat.ui.measure.confidence_spread import ConfidenceSpread
 from mivrat.ui.measure.coverage import Coverage
 from mivrat.ui.measure.reliability_diagram import ReliabilityDiagram
+from mivrat.ui.measure.sets_view import SetsView
 from mivrat.ui.measure.threshold import ThresholdPage
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.widgets import Choice, button, label, row, tip
@@ -43,6 +44,7 @@ class Reliability(Page, QWidget):
                 "right and wrong",
                 "accuracy and coverage",
                 "threshold and costs",
+                "prediction sets",
             ],
             "what is drawn",
         )
@@ -53,7 +55,8 @@ class Reliability(Page, QWidget):
         self._workers = self.workspace.group(1)
         self._working = LatestOnly(self._workers)
         self.pages = QStackedWidget()
-        for page in (self.diagram, self.spread, self.coverage, self.threshold):
+        self.sets = SetsView(workspace)
+        for page in (self.diagram, self.spread, self.coverage, self.threshold, self.sets):
             self.pages.addWidget(page)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 8)
@@ -182,13 +185,16 @@ class Reliability(Page, QWidget):
 
     @property
     def settled(self) -> bool:
-        return not self._workers.busy
+        return not self._workers.busy and self.sets.settled
 
     def stop(self) -> None:
         self._workers.stop_all()
+        self.sets.stop()
 
     def as_table(self) -> list[list[str]]:
         """The bins, for the clipboard; or the bars of right and wrong answers."""
+        if self.pages.currentWidget() is self.sets:
+            return self.sets.as_table()
         if self.pages.currentWidget() is self.spread and (found := self.spread.found) is not None:
             bars = [
                 [f"{m / BINS:.3f}", f"{(m + 1) / BINS:.3f}", str(found.right[m]), str(found.wrong[m])]
