@@ -433,6 +433,50 @@ COMMANDS = (
         ),
     ),
     Command(
+        "sample",
+        "which images of a pool to have labelled, so that a figure is known with few labels",
+        "labelling:sample",
+        (
+            *RUN,
+            CLUSTER,
+            _option(
+                "--figure",
+                'what is to be known of the pool: top1, recall["class"], precision["class"] or difference(top1)',
+                required=True,
+                metavar="FIGURE",
+            ),
+            _option("--against", "the model that a difference is to: net.onnx,recipe.toml, or a table", metavar="RUN"),
+            _option("--labels", "so many labels", type=whole(1), metavar="N"),
+            _option(
+                "--half-width", "as many labels as an interval of this half-width takes", type=level, metavar="SHARE"
+            ),
+            _option(
+                "--labelled",
+                "a simple random sample of the pool that has labels already: a table with path and label",
+                type=Path,
+                metavar="TABLE",
+            ),
+            OUT,
+        ),
+    ),
+    Command(
+        "estimate",
+        "what the labels of a list that sample has drawn say of the whole pool",
+        "labelling:estimate",
+        (
+            Option("folder", {"type": Path, "metavar": "DIR", "help": "the folder that sample has written"}),
+            _option(
+                "--labels",
+                "a table with path and label; without it, the column label of sample.csv",
+                type=Path,
+                metavar="TABLE",
+            ),
+            REQUIRE.but(metavar="'low(top1) >= 0.9'"),
+            JUNIT,
+            OUT,
+        ),
+    ),
+    Command(
         "serve",
         "put a model file behind the Open Inference Protocol: a stand-in to try out how services are asked",
         "serving:serve",

@@ -50,7 +50,7 @@ class _Run:
     classes: list[str]
 
 
-def _model_of(text: str, option: str, classes: Sequence[str], threads: int) -> Model:
+def model_of(text: str, option: str, classes: Sequence[str], threads: int) -> Model:
     """The model that a RUN names, with its recipe after a comma."""
     path, recipe = Path(text), None
     if not path.exists() and "," in text:
@@ -107,8 +107,8 @@ def compare(args: argparse.Namespace) -> int:
         raise no_column(args.images, args.group, "to group by", image_set)
     other_set = with_units(read_image_set(args.images_b, classes), args) if args.images_b else image_set
     texts = [args.a, *(args.b or [args.a])]
-    model = _model_of(args.a, "--a", classes, args.threads)
-    models = [model, *(_model_of(one, "--b", classes_b, args.threads) if args.b else model for one in texts[1:])]
+    model = model_of(args.a, "--a", classes, args.threads)
+    models = [model, *(model_of(one, "--b", classes_b, args.threads) if args.b else model for one in texts[1:])]
     same = args.images_b is not None and identity_of(models[1]) == identity_of(model)
     for one in dict.fromkeys(models):
         say_remarks(one)
