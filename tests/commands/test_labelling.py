@@ -116,7 +116,7 @@ def test_what_cannot_be_asked(tmp_path: Path, capsys: pytest.CaptureFixture[str]
     for more, words in (
         (["--figure", "ece", "--labels", 50], "no figure that labels can be drawn for"),
         (["--figure", "top1"], "give one of --labels N and --half-width H"),
-        (["--figure", "difference(top1)", "--labels", 50], "name it with --against"),
+        (["--figure", "difference(top1)", "--labels", 50], "Name it with --against"),
         (["--figure", "top1", "--labels", 5], "5 labels tell nothing"),
         (["--figure", 'recall["oak"]', "--labels", 50], "oak"),
     ):
