@@ -88,7 +88,7 @@ def test_labels_filled_in_and_requirements(
     assert "59 of 60 listed images have no label" in capsys.readouterr().err
     (tmp_path / "odd.csv").write_text("path,label\na.png,oak\n")
     assert ran("estimate", drawn["top1"], "--labels", tmp_path / "odd.csv", "--out", tmp_path) == 2
-    assert "line 2: label 'oak' is no class" in capsys.readouterr().err
+    assert "line 2: label 'oak' is not in the class list" in capsys.readouterr().err
     # A row taken out: the list is no longer what was drawn.
     lines = (folder / "sample.csv").read_text().splitlines()
     (folder / "sample.csv").write_text("\n".join(lines[:-1]))
@@ -114,10 +114,10 @@ def test_a_random_sample_with_labels_counts_and_more_are_drawn_beside_it(tmp_pat
 
 def test_what_cannot_be_asked(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     for more, words in (
-        (["--figure", "ece", "--labels", 50], "no figure that labels can be drawn for"),
+        (["--figure", "ece", "--labels", 50], "not a figure that labels can be drawn for"),
         (["--figure", "top1"], "give one of --labels N and --half-width H"),
         (["--figure", "difference(top1)", "--labels", 50], "Name it with --against"),
-        (["--figure", "top1", "--labels", 5], "5 labels tell nothing"),
+        (["--figure", "top1", "--labels", 5], "5 labels are too few"),
         (["--figure", 'recall["oak"]', "--labels", 50], "oak"),
     ):
         assert ran("sample", *WORDS, *more, "--out", tmp_path / "x") == 2, more

@@ -148,7 +148,7 @@ def test_photos_that_an_earlier_version_scored_are_measured_on_demand(
     # This model says one class always: the properties are known, and it is said why they tell nothing.
     assert len(window.workspace.shown.measures.names) == 11
     assert "(no class has wrong and right images)" in page.same.text()
-    assert page.told.text().endswith("tell wrong images from right ones of the same class.")
+    assert page.told.text().endswith("separates wrong images from right ones of the same class.")
 
 
 @pytest.mark.parametrize("width", [1000, 1280])

@@ -411,13 +411,13 @@ COMMANDS = (
     ),
     Command(
         "sets",
-        "prediction sets: how many classes have to be answered so that a chosen share of the sets holds the label, and where that fails",
+        "prediction sets: how many classes an answer must name so that a chosen share of the sets holds the label, and where that fails",
         "sets:sets",
         (
             *RUN,
             CLUSTER,
             _option(
-                "--level", "the share of sets that are to hold the label", type=level, default=0.9, metavar="SHARE"
+                "--level", "the share of sets that should hold the label", type=level, default=0.9, metavar="SHARE"
             ),
             _option(
                 "--score",
@@ -441,14 +441,17 @@ COMMANDS = (
             CLUSTER,
             _option(
                 "--figure",
-                'what is to be known of the pool: top1, recall["class"], precision["class"] or difference(top1)',
+                'the figure to estimate for the pool: top1, recall["class"], precision["class"] or difference(top1)',
                 required=True,
                 metavar="FIGURE",
             ),
             _option("--against", "the model that a difference is to: net.onnx,recipe.toml, or a table", metavar="RUN"),
-            _option("--labels", "so many labels", type=whole(1), metavar="N"),
+            _option("--labels", "the number of labels", type=whole(1), metavar="N"),
             _option(
-                "--half-width", "as many labels as an interval of this half-width takes", type=level, metavar="SHARE"
+                "--half-width",
+                "the half-width of the interval that you need; the number of labels follows",
+                type=level,
+                metavar="SHARE",
             ),
             _option(
                 "--labelled",

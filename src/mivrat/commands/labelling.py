@@ -45,7 +45,7 @@ def sample(args: argparse.Namespace) -> int:
         raise InputError("give one of --labels N and --half-width H", where="sample", hint="the other follows from it")
     if (wanted.figure == "difference") != (args.against is not None):
         raise InputError(
-            "a difference is to another model",
+            "a difference needs another model",
             where="--against",
             hint="name it with --against, for difference(top1) alone",
         )

@@ -75,7 +75,7 @@ def test_coverage_sizes_and_a_set_held(demo: MainWindow, settle: Settle, tmp_pat
     view.by_class.activated.emit(1)
     settle()
     assert view.found.own.plan.kind == "adaptive"
-    assert "have too few labelled images, and stand in every set" in view.told.text()  # 50 of each, 99 %
+    assert "have too few labelled images, and are in every set" in view.told.text()  # 50 of each, 99 %
     view.save_to(tmp_path / "sets.json")
     told = json.loads((tmp_path / "sets.json").read_text())
     assert (told["level"], told["score"], told["by_class"]) == (0.99, "adaptive", True)

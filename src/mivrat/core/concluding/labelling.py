@@ -54,7 +54,7 @@ def wanted_figure(text: str, classes: Sequence[str]) -> WantedFigure:
     plain = found.bound is None and not (found.every or found.groups or found.family)
     if not plain or found.figure not in ("top1", "recall", "precision"):
         raise InputError(
-            f"{text!r} is no figure that labels can be drawn for",
+            f"{text!r} is not a figure that labels can be drawn for",
             where="--figure",
             hint='ask for top1, recall["class"], precision["class"] or difference(top1)',
         )
@@ -124,7 +124,7 @@ def draw_labels(
     total = len(pool.images)
     if total < _LEAST_LABELS:
         raise InputError(
-            f"only {total} images can tell of {wanted.text}",
+            f"only {total} images matter for {wanted.text}",
             where=record.image_set.name,
             hint="take a larger pool, or another figure",
         )
@@ -132,7 +132,7 @@ def draw_labels(
         assert half_width is not None
         labels = _enough(pool, half_width)
     if labels < _LEAST_LABELS:
-        raise InputError(f"{labels} labels tell nothing", where="--labels", hint=f"give {_LEAST_LABELS} or more")
+        raise InputError(f"{labels} labels are too few", where="--labels", hint=f"give {_LEAST_LABELS} or more")
     labels = min(labels, total)
     stratum, sizes, spread, counts = _laid_out(pool, labels)
     order = _in_random_order(record, pool.images, seed)
@@ -195,7 +195,7 @@ def _pool(judged: EvaluatedRun, wanted: WantedFigure, against: EvaluatedRun | No
 
 def _pool_of_difference(judged: EvaluatedRun, against: EvaluatedRun | None) -> _Pool:
     if against is None:
-        raise InputError("a difference is to another model", where="--figure", hint="name it with --against")
+        raise InputError("a difference needs another model", where="--figure", hint="name it with --against")
     if not against.has_scores or against.classes != judged.classes:
         raise InputError(
             "both models must give the scores of the same classes", where="--against", hint="name another model"

@@ -25,8 +25,8 @@ class Property(NamedTuple):
 
 
 PROPERTIES = (
-    Property("width", "px", "Width of the photo, turned the way its file says it is to be seen.", 0),
-    Property("height", "px", "Height of the photo, turned the way its file says it is to be seen.", 0),
+    Property("width", "px", "Width of the photo as displayed, after the rotation that its file asks for.", 0),
+    Property("height", "px", "Height of the photo as displayed, after the rotation that its file asks for.", 0),
     Property("aspect ratio", "", "Width divided by height.", 2),
     Property(
         "luminance",

@@ -32,7 +32,7 @@ else:
 ASSUMES = (
     "every listed image was labelled, without seeing what the model answers",
     "the listed images were drawn from the pool by chance within each stratum; the model's confidence decided only where labels go",
-    "the pool is what the figure is to be known of",
+    "the figure is wanted for this pool",
 )
 
 
@@ -120,7 +120,7 @@ def read_sample(folder: Path) -> ReadSample:
         raise InputError(f"cannot be read ({error.strerror})", where=told, hint=hint) from error
     except ValidationError as error:
         raise InputError(
-            f"is no list of images to label ({error.errors()[0]['msg']})", where=told, hint=hint
+            f"is not a list of images to label ({error.errors()[0]['msg']})", where=told, hint=hint
         ) from error
     if not listed.is_file():
         raise InputError("is not there", where=listed, hint=hint)
@@ -133,7 +133,7 @@ def read_sample(folder: Path) -> ReadSample:
     def classes_of(name: str) -> list[int]:
         found = [matcher.index(plain_cell(text or "")) for text in table[name].to_list()]
         if None in found:
-            raise InputError(f"line {found.index(None) + 2}: {name} is no class of the list", where=listed, hint=hint)
+            raise InputError(f"line {found.index(None) + 2}: {name} is not in the class list", where=listed, hint=hint)
         return [one for one in found if one is not None]
 
     try:
@@ -180,7 +180,7 @@ def _labels_of(texts: Sequence[str | None], matcher: ClassMatcher, where: Path) 
         index = matcher.index(plain) if plain else None
         if plain and index is None:
             raise InputError(
-                f"line {line}: label {plain!r} is no class of the list",
+                f"line {line}: label {plain!r} is not in the class list",
                 where=where,
                 hint=f"write one of: {', '.join(matcher.classes[:20])}",
             )
@@ -253,7 +253,7 @@ def write_sample(folder: Path, told: dict[str, Any], table: str) -> list[Path]:
 
 def sample_sentences(found: LabelSample) -> list[str]:
     """What is to be labelled, what it promises, and where labels go."""
-    instead = "more than can be told" if found.simple_random is None else f"about {count(found.simple_random)}"
+    instead = "more than a million" if found.simple_random is None else f"about {count(found.simple_random)}"
     promise = f"{100 * found.half_width:.1f} points"
     told = [
         f"{count(len(found.listed))} labels for {found.wanted.text} over a pool of {count(found.pool)}: expected to within {promise} (95 %); "

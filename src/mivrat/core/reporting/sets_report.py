@@ -137,7 +137,7 @@ def in_sentences(found: PredictionSets) -> list[str]:
     always = int(np.isinf(limit.of_class).sum())
     if always:
         told.append(
-            f"{plural(always, 'class has', 'classes have')} too few labelled images for this level, and stand in every set"
+            f"{plural(always, 'class has', 'classes have')} too few labelled images for this level, and {'is' if always == 1 else 'are'} in every set"
         )
     for one in found.classes:
         if one.short:

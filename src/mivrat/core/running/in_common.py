@@ -74,7 +74,7 @@ def problem_of(judged: EvaluatedRun) -> str:
     if not wrong:
         return f"All {evaluated} labelled images are right: there is nothing that wrong ones could share."
     if wrong == evaluated:
-        return f"All {evaluated} labelled images are wrong: there are no right ones to tell them from."
+        return f"All {evaluated} labelled images are wrong: there is nothing right to compare them with."
     return ""
 
 

@@ -153,4 +153,4 @@ def measures_of(study: Study, record: RunRecord) -> Measures:
 def unknown_measure(name: str, measures: Measures) -> InputError:
     """What to say where there is no number of this name."""
     known = ", ".join(measures.names) or "none"
-    return InputError(f"there is no property or column of numbers {name!r}; known: {known}", hint="name one of these")
+    return InputError(f"unknown property or column of numbers {name!r}; known: {known}", hint="name one of these")

@@ -167,13 +167,13 @@ class InCommonPage(Page, QWidget):
         if not found.properties:
             return start + "No photo has been measured yet, and the image table has no column of numbers."
         if not self.asked:
-            return start + "No property or column can tell wrong images from right ones of the same class."
+            return start + "No property or column separates wrong images from right ones of the same class."
         sure = sum(one.p_holm is not None and one.p_holm < 0.05 for one in self.asked)
         of = plural(len(self.asked), "property or column", "properties and columns")
         units = self.workspace.shown.judged.units
         over = f" (whole units of {units.column})" if units is not None else ""
         return start + (
-            f"In {sure} of {of} wrong images differ from right ones of the same class beyond chance{over}. That is no cause yet: look at them."
+            f"In {sure} of {of} wrong images differ from right ones of the same class beyond chance{over}. A difference is not yet a cause: look at them."
             if sure
             else f"In none of {of} do wrong images differ from right ones of the same class beyond chance{over}."
         )
@@ -302,7 +302,7 @@ def _of_spots(found: InCommon) -> str:
     sure = sum(one.is_confirmed for one in found.spots)
     how = f"Searched on {words.images(found.searched)}, confirmed on the {words.count(found.held_out)} others"
     if not found.spots:
-        return f"{how}: no combination of conditions stood out where it was searched."
+        return f"{how}: no combination of conditions was weaker than the rest."
     if not sure:
         return f"{how}: none of {plural(len(found.spots), 'spot', 'spots')} was confirmed. The search found nothing that holds on other images."
     return f"{how}: {sure} of {plural(len(found.spots), 'spot', 'spots')} confirmed. p is one-sided against the rest, corrected for all."
@@ -329,7 +329,7 @@ def _spot_told(one: WeakSpot, classes: list[str]) -> str:
             *spot_words(one, classes),
             f"accuracy where it was found: {with_bounds(one.found)}, N = {words.count(one.found.total)}",
             f"on the other half: {with_bounds(one.confirmed)}, N = {words.count(one.confirmed.total)}",
-            f"{percent(one.share_of_mistakes)} of all mistakes lie in it",
-            "confirmed" if one.is_confirmed else "not confirmed: it may have stood out by chance",
+            f"{percent(one.share_of_mistakes)} of all mistakes are here",
+            "confirmed" if one.is_confirmed else "not confirmed: it may be chance",
         ]
     )

@@ -63,7 +63,7 @@ class SetsView(QWidget):
         self.found: _Found | None = None
         self._workers = workspace.group(1)
         self._working = LatestOnly(self._workers)
-        self.level = spin(50, 99, 90, "share of sets that are to hold the label, in percent")
+        self.level = spin(50, 99, 90, "share of sets that should hold the label, in percent")
         self.level.setPrefix("label in ")
         self.level.setSuffix(" % of sets")
         self.level.setKeyboardTracking(False)
@@ -96,7 +96,7 @@ class SetsView(QWidget):
         self.classes.cellClicked.connect(lambda line, _: self._choose_class(line))
         self.classes.cellActivated.connect(lambda line, _: self._choose_class(line, enter=True))
         self.rests = label(
-            "Of all images, whatever is selected. Thresholds come from labelled images other than the one judged (5 folds, whole units). The level holds for images drawn like these; "
+            "Always over all images. Thresholds come from labelled images other than the one judged (5 folds, whole units). The level holds for images drawn like these; "
             "compare with another set to see whether it holds there. p: coverage below the level, corrected for all classes.",
             soft=True,
             wrap=True,
@@ -312,7 +312,7 @@ def _sentence(found: PredictionSets) -> str:
         told = "No labelled image: how many sets hold the label is not known"
     always = int(np.isinf(found.threshold.of_class).sum())
     few = (
-        f" {plural(always, 'class has', 'classes have')} too few labelled images, and stand in every set."
+        f" {plural(always, 'class has', 'classes have')} too few labelled images, and {'is' if always == 1 else 'are'} in every set."
         if always
         else ""
     )
