@@ -219,7 +219,8 @@ def _laid_out(
     pool: _Pool, labels: int
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64], NDArray[np.int64]]:
     """The stratum of each image, and of each stratum its size, spread and number of labels."""
-    stratum = strata_by(np.where(pool.apart, 2 + pool.values, pool.values), pool.spread, labels)
+    values = np.round(pool.values, 3)  # strata that differ by less would have one name
+    stratum = strata_by(np.where(pool.apart, 2 + values, values), pool.spread, labels)
     stratum = np.unique(2 * stratum + pool.apart, return_inverse=True)[1].astype(np.int64)
     sizes = np.bincount(stratum)
     spread = np.sqrt(np.bincount(stratum, weights=pool.spread**2) / sizes)
