@@ -25,8 +25,8 @@ from mivrat.demo.study import DATA, demo_inputs  # noqa: E402
 from mivrat.service.stand_in import StandIn  # noqa: E402
 from mivrat.ui.application import make_application  # noqa: E402
 from mivrat.ui.bench import CHECK, COMPARE, CONCLUDE, EXAMINE, EXPLAIN, MEASURE, PREPARE  # noqa: E402
-from mivrat.ui.conclude.step import REPORT  # noqa: E402
-from mivrat.ui.explain.step import BOARD, COVER, SHEET, WHERE  # noqa: E402
+from mivrat.ui.conclude.step import REPORT, TO_LABEL  # noqa: E402
+from mivrat.ui.explain.step import BOARD, COVER, SHEET  # noqa: E402
 from mivrat.ui.prepare.step import RECIPE  # noqa: E402
 from mivrat.ui.window import BENCH, MainWindow  # noqa: E402
 from mivrat.workspace import study_edits  # noqa: E402
@@ -172,8 +172,15 @@ def strain(window: MainWindow, take: Callable[[str], None]) -> None:
 
 
 def examine(window: MainWindow, take: Callable[[str], None]) -> None:
-    """The Examine step: groups by likeness, a review half done."""
+    """The Examine step: what wrong images have in common, groups by likeness, a review half done."""
     window.bench.show_step(EXAMINE)
+    common = window.bench.examine.in_common
+    window.bench.examine.go_to(common.place_id)
+    wait(lambda: common.traits.found is not None)
+    common.properties.cellClicked.emit(1, 0)
+    take("in-common")
+    window.workspace.shown.clear()
+    window.workspace.shown.set_order("confident mistakes")
     window.bench.examine.go_to("groups")
     window.workspace.jobs.find_features()
     wait(lambda: window.workspace.shown.results.vectors is not None and window.workspace.jobs.going_on is None)
@@ -197,7 +204,7 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
 
 
 def compare(window: MainWindow, take: Callable[[str], None]) -> None:
-    """The later model held against the one under test; then the same model on the other set."""
+    """The later model held against the one under test."""
     comparer, shown, step = window.bench.comparer, window.workspace.shown, window.bench.compare
 
     def hold(name: str) -> None:
@@ -209,14 +216,6 @@ def compare(window: MainWindow, take: Callable[[str], None]) -> None:
     shown.choose(OutcomeOfBoth(frozenset({"fixed"}), shown.held_other))
     take("difference")
     shown.clear()
-    window.show_run(
-        next(r.id for r in window.workspace.runs if (r.image_set, r.model) == ("spring-check", "grain-net-1"))
-    )
-    wait(lambda: window.settled)
-    comparer.let_go()
-    hold("late-summer-field")
-    step.choose(3)
-    take("sets")
     comparer.let_go()
     window.show_run(next(r.id for r in window.workspace.runs if r.image_set == "late-summer-field"))
     wait(lambda: window.settled)
@@ -249,15 +248,6 @@ def explain(window: MainWindow, take: Callable[[str], None]) -> None:
     step.sheet.make()
     job()
     take("sheet")
-    workspace.shown.replace(Outcome(frozenset({"wrong"})))
-    step.tabs.choose(WHERE)
-    wait(lambda: step.settled)
-    step.explainer.make_maps()
-    job()
-    step.where.by.setCurrentText("pair")
-    step.where.by.activated.emit(step.where.by.currentIndex())
-    step.toggle_heat()
-    take("where")
 
 
 def conclude(window: MainWindow, take: Callable[[str], None]) -> None:
@@ -276,6 +266,15 @@ def conclude(window: MainWindow, take: Callable[[str], None]) -> None:
     window.bench.show_step(CONCLUDE)
     wait(lambda: window.settled and len(step.concluder.checked) == 2)
     take("findings")
+    step.choose(TO_LABEL)
+    page = step.to_label
+    page.figure.setCurrentIndex(1)
+    page.of_class.setCurrentIndex(RAGWEED)
+    page.number.setValue(90)
+    wait(lambda: page.settled and page.drawn is not None)
+    page.show_all.click()
+    take("to-label")
+    workspace.shown.clear()
     step.choose(REPORT)
     wait(lambda: window.settled and step.preview.pages > 0)
     take("report")

@@ -480,6 +480,20 @@ COMMANDS = (
         ),
     ),
     Command(
+        "review",
+        "several readers of the same images: export one's decisions, merge another's, and say how far they agree",
+        "reviewing:review",
+        (
+            Option("action", {"choices": ("export", "merge", "agreement"), "help": "what to do"}),
+            STUDY,
+            Option(
+                "file", {"type": Path, "nargs": "?", "metavar": "FILE.json", "help": "merge: what review export wrote"}
+            ),
+            _option("--reader", "export: who decides in this study; kept with it", metavar="NAME"),
+            _option("--out", "export: the file; agreement: the same figures as JSON", type=Path, metavar="FILE.json"),
+        ),
+    ),
+    Command(
         "serve",
         "put a model file behind the Open Inference Protocol: a stand-in to try out how services are asked",
         "serving:serve",

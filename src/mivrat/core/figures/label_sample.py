@@ -66,10 +66,14 @@ def allocate(pool: Whole, spread: Numbers, labels: int) -> Whole:
         wanted = np.where(which, least if low.any() else pool, share)
         fixed |= which
     found = np.maximum(least, np.floor(wanted + 1e-9).astype(np.int64))
-    for at in np.argsort(found - wanted, kind="stable").tolist():
-        if found.sum() >= labels:
-            break
-        found[at] += found[at] < pool[at]
+    # What rounding left over, and what full strata could not take, goes to those with room.
+    while (left_over := labels - int(found.sum())) > 0:
+        share = np.where(found < pool, weight, 0.0)
+        more = np.minimum(pool - found, np.floor(share / share.sum() * left_over).astype(np.int64))
+        if not more.any():
+            missing = np.where(found < pool, wanted - found, -np.inf)
+            more[np.argsort(-missing, kind="stable")[: min(left_over, int((found < pool).sum()))]] = 1
+        found += more
     return found
 
 

@@ -23,6 +23,9 @@ class ImageNames:
         self._at: dict[str, int] = {}
         self._by_content: tuple[int, dict[str, int]] = -1, {}
 
+    def __len__(self) -> int:
+        return len(self._items)
+
     def __getitem__(self, position: int) -> ImageName:
         return ImageName(self._contents.get(position, b"").hex(), self._items[position].path)
 

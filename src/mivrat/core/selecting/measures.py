@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import decimal
 from mivrat.core.pictures.image_sets import ImageItem, column_of
 from mivrat.core.pictures.properties import BY_NAME, NAMES
@@ -148,9 +147,3 @@ def measures_of(study: Study, record: RunRecord) -> Measures:
         if content in answers.properties:
             found[i] = answers.properties[content]
     return Measures(items, found)
-
-
-def unknown_measure(name: str, measures: Measures) -> InputError:
-    """What to say where there is no number of this name."""
-    known = ", ".join(measures.names) or "none"
-    return InputError(f"unknown property or column of numbers {name!r}; known: {known}", hint="name one of these")

@@ -225,9 +225,15 @@ def _transplant_tests(db: sqlite3.Connection) -> None:
     db.execute("ALTER TABLE cover_test ADD COLUMN kind TEXT NOT NULL DEFAULT 'cover'")
 
 
-def _properties(db: sqlite3.Connection) -> None:
-    """Version 12 kept nothing of what can be measured in pictures."""
+_READERS_OF_13 = """
+CREATE TABLE reader_review (reader TEXT NOT NULL, set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                            decision TEXT NOT NULL, PRIMARY KEY (reader, set_id, path, content)) WITHOUT ROWID"""
+
+
+def _properties_and_readers(db: sqlite3.Connection) -> None:
+    """Version 12 kept nothing of what can be measured in pictures, and one reader's reviews."""
     db.execute("CREATE TABLE property (content BLOB PRIMARY KEY, measured BLOB NOT NULL) WITHOUT ROWID")
+    db.execute(_READERS_OF_13)
 
 
 class Migration(NamedTuple):
@@ -250,7 +256,7 @@ MIGRATIONS = (
     Migration(9, "scores beside the study", _scores_beside),
     Migration(10, "answers to distorted pictures", _strain_answers),
     Migration(11, "transplant tests", _transplant_tests),
-    Migration(12, "picture properties", _properties),
+    Migration(12, "picture properties, several readers", _properties_and_readers),
 )
 
 

@@ -62,10 +62,17 @@ PROPERTIES = """
 CREATE TABLE property (content BLOB PRIMARY KEY, measured BLOB NOT NULL) WITHOUT ROWID;
 """
 
+# What other readers have decided of images, each as JSON; what this study's own reader decides is in ``review``.
+READERS = """
+CREATE TABLE reader_review (reader TEXT NOT NULL, set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                            decision TEXT NOT NULL, PRIMARY KEY (reader, set_id, path, content)) WITHOUT ROWID;
+"""
+
 TABLES = (
     LARGE_RUNS
     + STRAINS
     + PROPERTIES
+    + READERS
     + """
 CREATE TABLE setting (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE class (position INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);

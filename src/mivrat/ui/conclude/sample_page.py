@@ -209,7 +209,7 @@ class SamplePage(Page, QWidget):
                 for one in found.strata
             ]
         )
-        self.table.setFixedHeight(30 * len(found.strata) + self.table.horizontalHeader().sizeHint().height() + 6)
+        self.table.fit_height()
         self.show_all.setText(f"Show the {words.images(len(found.listed))} to label")
 
     # --- selecting ---

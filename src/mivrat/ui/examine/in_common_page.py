@@ -136,7 +136,7 @@ class InCommonPage(Page, QWidget):
             self.same.hide()
             return
         self.properties.show_lines([_property_line(one) for one in self.asked], [_told(one) for one in self.asked])
-        _fit_height(self.properties, len(self.asked))
+        self.properties.fit_height()
         reasons: dict[str, list[str]] = {}
         for one in found.properties:
             if one.effect.value is None:
@@ -149,7 +149,7 @@ class InCommonPage(Page, QWidget):
         self.spots.show_lines(
             [_spot_line(one, classes) for one in found.spots], [_spot_told(one, classes) for one in found.spots]
         )
-        _fit_height(self.spots, len(found.spots))
+        self.spots.fit_height()
         self._spot = None
         self.keep.setEnabled(False)
         if self.asked:
@@ -249,10 +249,6 @@ class InCommonPage(Page, QWidget):
 
     def stop(self) -> None:
         self.traits.stop()
-
-
-def _fit_height(table: FigureTable, lines: int) -> None:
-    table.setFixedHeight(30 * lines + table.horizontalHeader().sizeHint().height() + 6)
 
 
 def _name(one: PropertyEffect) -> str:

@@ -195,7 +195,7 @@ class SetsView(QWidget):
             for size, images, evaluated, covered in own.by_size()
         ]
         self.sizes.show_lines(lines)
-        _fit_height(self.sizes, len(lines))
+        self.sizes.fit_height()
         missed = int((own.evaluated & ~own.covers).sum())
         self.missed.setText(f"{words.images(missed)} whose label is not in the set")
         self.missed.setEnabled(bool(missed))
@@ -216,7 +216,7 @@ class SetsView(QWidget):
                 for one in of_class
             ],
         )
-        _fit_height(self.classes, len(of_class))
+        self.classes.fit_height()
 
     def _worst(self) -> list[CoverageOf]:
         assert self.found is not None
@@ -281,10 +281,6 @@ class SetsView(QWidget):
 
     def stop(self) -> None:
         self._workers.stop_all()
-
-
-def _fit_height(table: FigureTable, lines: int) -> None:
-    table.setFixedHeight(30 * lines + table.horizontalHeader().sizeHint().height() + 6)
 
 
 def _last(events: Iterator[Progress | PredictionSets]) -> PredictionSets | None:

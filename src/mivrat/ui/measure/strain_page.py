@@ -214,7 +214,7 @@ class StrainPage(Page, QWidget):
                 tips.append(told_of(curve, one))
         self.table.show_lines(lines, tips)
         self._show_expected()
-        self.table.setFixedHeight(30 * len(lines) + self.table.horizontalHeader().sizeHint().height() + 6)
+        self.table.fit_height()
 
     def _words(self) -> str:
         if not self.strainer.can_strain:

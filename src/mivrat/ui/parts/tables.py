@@ -96,6 +96,10 @@ class FigureTable(QTableWidget):
                 self.setItem(line, column, item)
         self.fit()
 
+    def fit_height(self) -> None:
+        """Stand as high as all lines take: the page scrolls, not the table."""
+        self.setFixedHeight(30 * self.rowCount() + self.horizontalHeader().sizeHint().height() + 6)
+
     def fit(self) -> None:
         """Give the columns the width that what stands in them takes."""
         fit_columns(self, self._widths, self._numbers)

@@ -1,0 +1,126 @@
+"""The command review."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+from mivrat.commands.telling import DONE, show
+from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.numbers import bounds, decimal, percent, span
+from mivrat.core.base.text import count
+from mivrat.core.concluding.two_readers import (
+    HERE,
+    QuestionAgreement,
+    agreements,
+    all_decisions,
+    conflicts,
+    merge,
+    read_reviews,
+)
+from mivrat.core.reporting.results import share_as_json
+from mivrat.core.study.file import Study
+from mivrat.core.study.image_sets import list_image_sets, load_image_names
+from mivrat.core.study.lock import StudyLock
+from mivrat.core.study.readers import Decision, file_as_text, own_decisions, own_reader, save_own_reader
+
+
+def review(args: argparse.Namespace) -> int:
+    """Export the study's own decisions, merge another reader's, or say how far readers agree."""
+    if not args.study.is_file():
+        raise InputError("the study does not exist", where=args.study, hint="name a .mivrat file")
+    if args.action == "merge":
+        if args.file is None:
+            raise InputError("which file?", where="review merge", hint="name what review export wrote")
+        given = read_reviews(args.file)
+        with StudyLock(args.study), Study.open(args.study) as study:
+            found = merge(study, given)
+            show(
+                f"{found.reader}: {count(found.taken)} of {count(found.given)} decisions are of images of this study, and were merged"
+            )
+            _tell(study, args.out)
+        return DONE
+    if args.action == "export":
+        return _export(args)
+    with Study.open(args.study, again=True) as study:
+        _tell(study, args.out)
+    return DONE
+
+
+def _export(args: argparse.Namespace) -> int:
+    if args.out is None:
+        raise InputError("where to?", where="--out", hint="name a file for the decisions")
+    with StudyLock(args.study), Study.open(args.study) as study:
+        if args.reader is not None:
+            save_own_reader(study, args.reader)
+        reader = own_reader(study)
+        if not reader:
+            raise InputError(
+                "nobody has said who decides in this study", where=args.study, hint="name the reader with --reader"
+            )
+        decisions: dict[tuple[str, str], Decision] = {}
+        for info in list_image_sets(study):
+            names = load_image_names(study, info.id)
+            for one in own_decisions(study, info.id, {i: names[i] for i in range(len(names))}):
+                decisions.setdefault((one.content, one.path), one)
+    unread = sum(not content for content, _ in decisions)
+    told = [one for (content, _), one in decisions.items() if content]
+    write_whole(args.out, file_as_text(reader, told))
+    show(f"{count(len(told))} decisions of {reader}; written: {args.out}")
+    if unread:
+        show(f"left out: {count(unread)} images whose files nobody has read yet, so that their content is not known")
+    return DONE
+
+
+def _tell(study: Study, out: Path | None) -> None:
+    """Say how far readers agree, set by set; the same as JSON where a file is named."""
+    told: list[dict[str, Any]] = []
+    for info in list_image_sets(study):
+        decided = all_decisions(study, info.id)
+        if len(decided) < 2:
+            continue
+        found, differ = agreements(decided), conflicts(decided)
+        show(f"{info.name}: {', '.join(f'{name} {count(len(some))}' for name, some in decided.items())} decisions")
+        for one in found:
+            show(f"  {_sentence(one)}")
+        show(f"  {count(len(differ))} images on whose label readers differ")
+        told.append(
+            {
+                "images": info.name,
+                "readers": {name: len(some) for name, some in decided.items()},
+                "agreement": [_as_json(one) for one in found],
+                "conflicts": [{"content": one.content, "path": one.path} for one in differ],
+            }
+        )
+    if not told:
+        show(f"only one reader has decided here ({own_reader(study) or HERE}): merge another's decisions")
+    if out is not None:
+        data = {"format": "mivrat-agreement/1", "sets": told}
+        write_whole(out, json.dumps(data, indent=1, ensure_ascii=False) + "\n")
+        show(f"written: {out}")
+
+
+def _sentence(one: QuestionAgreement) -> str:
+    share, found = one.found.share, one.found
+    who = " and ".join(one.readers) if len(one.readers) == 2 else f"all {len(one.readers)} readers"
+    if not share.total:
+        return f"{one.question}: no image that {who} have both decided"
+    kappa = "kappa is not defined (all said the same)"
+    if found.kappa is not None:
+        ends = span(found.low, found.high, 1, 2)
+        kappa = f"kappa {decimal(found.kappa, 2)}" + (f" ({ends})" if ends else "")
+    return f"{one.question}: {who} agree on {percent(share.value)} ({bounds(share)}), N = {count(share.total)}; {kappa}"
+
+
+def _as_json(one: QuestionAgreement) -> dict[str, Any]:
+    found = one.found
+    return {
+        "question": one.question,
+        "readers": list(one.readers),
+        "images": found.share.total,
+        "agree": share_as_json(found.share),
+        "kappa": {"value": found.kappa, "low": found.low, "high": found.high},
+    }
