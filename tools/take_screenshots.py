@@ -177,6 +177,7 @@ def examine(window: MainWindow, take: Callable[[str], None]) -> None:
     common = window.bench.examine.in_common
     window.bench.examine.go_to(common.place_id)
     wait(lambda: common.traits.found is not None)
+    common.properties.setCurrentCell(1, 0)
     common.properties.cellClicked.emit(1, 0)
     take("in-common")
     window.workspace.shown.clear()

@@ -82,7 +82,7 @@ def test_two_readers_agree_as_counted_by_hand(
 def test_what_cannot_be_merged(two: tuple[Path, Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     first, second = two
     assert ran("export", first, "--out", tmp_path / "a.json") == 2
-    assert "nobody has said who decides" in capsys.readouterr().err
+    assert "this study has no reader yet" in capsys.readouterr().err
     assert ran("export", second, "--reader", "B", "--out", tmp_path / "b.json") == 0
     assert ran("merge", second, tmp_path / "b.json") == 2
     assert "who reviews in this study" in capsys.readouterr().err

@@ -59,7 +59,7 @@ def _export(args: argparse.Namespace) -> int:
         reader = own_reader(study)
         if not reader:
             raise InputError(
-                "nobody has said who decides in this study", where=args.study, hint="name the reader with --reader"
+                "this study has no reader yet", where=args.study, hint="name the reader with --reader"
             )
         decisions: dict[tuple[str, str], Decision] = {}
         for info in list_image_sets(study):
@@ -71,7 +71,7 @@ def _export(args: argparse.Namespace) -> int:
     write_whole(args.out, file_as_text(reader, told))
     show(f"{count(len(told))} decisions of {reader}; written: {args.out}")
     if unread:
-        show(f"left out: {count(unread)} images whose files nobody has read yet, so that their content is not known")
+        show(f"left out: {count(unread)} images whose files were not read yet, so that their content is not known")
     return DONE
 
 
