@@ -58,9 +58,7 @@ def _export(args: argparse.Namespace) -> int:
             save_own_reader(study, args.reader)
         reader = own_reader(study)
         if not reader:
-            raise InputError(
-                "this study has no reader yet", where=args.study, hint="name the reader with --reader"
-            )
+            raise InputError("this study has no reader yet", where=args.study, hint="name the reader with --reader")
         decisions: dict[tuple[str, str], Decision] = {}
         for info in list_image_sets(study):
             names = load_image_names(study, info.id)
