@@ -17,7 +17,7 @@ from pytestqt.qtbot import QtBot
 from mivrat.core.selecting.selection import Labelled, MatrixCells
 from mivrat.core.study.file import Study
 from mivrat.ui.bench import COMPARE, CONCLUDE, EXPLAIN, MEASURE
-from mivrat.ui.conclude.step import CRITERIA, EXPORT, FINDINGS, REPORT
+from mivrat.ui.conclude.step import CRITERIA, EXPORT, FINDINGS, REPORT, TO_LABEL
 from mivrat.ui.explain.step import COVER
 from mivrat.ui.window import MainWindow
 from mivrat.workspace import study_edits
@@ -383,10 +383,10 @@ def test_the_pages_stand_by_keys_alone_and_in_narrow_windows(
     demo.bench.show_step(CONCLUDE)
     for width in (900, 1001, 1280):
         demo.resize(width, 700)
-        for tab in (CRITERIA, FINDINGS, REPORT, EXPORT):
+        for tab in (CRITERIA, FINDINGS, TO_LABEL, REPORT, EXPORT):
             step.choose(tab)
             settle()
-            page = (step.criteria, step.findings, step.report, step.exporter)[tab]
+            page = (step.criteria, step.findings, step.to_label, step.report, step.exporter)[tab]
             inside: list[QWidget] = [one for one in page.findChildren(QPushButton) if one.isVisible()]
             for one in inside:
                 right = one.mapTo(step, one.rect().bottomRight()).x()
