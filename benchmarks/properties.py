@@ -22,7 +22,7 @@ ROUNDS = 3
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder)
-        files = [path for path, _ in write_jpegs(root / "photos", 300)]
+        files = [path for path, _ in write_jpegs(root, 300)]
         large = mobile(root)
         demo = OnnxModel(DATA / "grain-net-1.onnx", None)
         small = sorted((DATA / "spring-check").rglob("*.jpg"))

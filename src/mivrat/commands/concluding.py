@@ -179,7 +179,7 @@ def verify(args: argparse.Namespace) -> int:
         for remark in (*asked.remarks, *remarks):
             say(f"mivrat: {remark}")
         say_remarks(model)
-        evaluation, line = Evaluation(model, asked.images), ProgressLine()
+        evaluation, line = Evaluation(model, asked.images, measuring=True), ProgressLine()
         with stoppable():
             for progress in evaluation.run(args.batch, args.threads):
                 line.show(progress.done, progress.total, progress.sentence())

@@ -39,13 +39,20 @@ class Evaluation:
     not in this run, and not where another set of the study holds the same picture."""
 
     def __init__(
-        self, model: Model, image_set: ImageSet, study: Study | None = None, where: Where | None = None
+        self,
+        model: Model,
+        image_set: ImageSet,
+        study: Study | None = None,
+        where: Where | None = None,
+        measuring: bool = False,
     ) -> None:
+        """What photos are is measured where a study keeps it, or where it is asked for with ``measuring``."""
         self.model = model
         self.image_set = image_set
         self.study = study
         # A cluster, say; None stands for this process.
         self.where = where
+        self._measuring = measuring or study is not None
         settled, kind_source = model.settled, kind_source_of(model.kind, model.recipe)
         self.run_id: int | None = None
         # Images that could not be read before and are tried again.
@@ -168,8 +175,19 @@ class Evaluation:
         """The answers for some images, as they come."""
         files = self.image_set.files()
         if self.remote is None:
-            score = score_images if self.where is None else self.where.score
-            yield from score(files, todo, self.model, batch_size=batch_size, threads=threads, known=self._knows)
+            if self.where is not None:
+                score, known = self.where.score, self._knows
+                yield from score(files, todo, self.model, batch_size=batch_size, threads=threads, known=known)
+                return
+            yield from score_images(
+                files,
+                todo,
+                self.model,
+                batch_size=batch_size,
+                threads=threads,
+                known=self._knows,
+                measuring=self._measuring,
+            )
             return
         # What failed before comes last, so that it cannot keep the others from their turn again and again.
         todo = sorted(todo, key=lambda i: i in self._failed_before)
