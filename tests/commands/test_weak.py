@@ -135,3 +135,15 @@ def test_a_range_of_a_property_is_asked_of_the_next_model(tmp_path: Path) -> Non
         (told,) = json.loads((tmp_path / name / "verify.json").read_text())["findings"]
         assert told["after"]["total"] == 9
         assert "problem" not in told["after"] or not told["after"]["problem"]
+
+
+def test_another_model_does_not_measure_the_same_photos_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    given = [*words(tmp_path), "--study", str(tmp_path / "s.mivrat"), "--out", str(tmp_path / "out")]
+    assert cli._code_of(given) == 0
+
+    def fails(*_: object) -> None:
+        raise AssertionError("measured twice")
+
+    monkeypatch.setattr("mivrat.core.answers.scoring.measured", fails)
+    given[given.index("--model") + 1] = str(loaded(classifier(seed=6), tmp_path / "next.onnx", 3).path)
+    assert cli._code_of(given) == 0

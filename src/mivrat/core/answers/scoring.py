@@ -72,7 +72,9 @@ class _Prepared:
     properties: Values | None = None
 
 
-def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool], measuring: bool) -> _Prepared:
+def _prepare(
+    path: Path, recipe: Recipe, known: Callable[[bytes], bool], measuring: Callable[[bytes], bool]
+) -> _Prepared:
     stamp = properties = None
     try:
         file = read_file(path)
@@ -80,7 +82,7 @@ def _prepare(path: Path, recipe: Recipe, known: Callable[[bytes], bool], measuri
         if known(stamp.content):
             return _Prepared(stamp)
         picture = whole_picture(file, recipe.picture.exif_rotate)
-        properties = measured(file, picture) if measuring else None
+        properties = measured(file, picture) if measuring(stamp.content) else None
         return _Prepared(stamp, prepare_whole(picture, recipe), properties=properties)
     except UnreadablePicture as error:
         return _Prepared(stamp, None, str(error), properties)
@@ -97,11 +99,11 @@ def score_images(
     threads: int = 0,
     known: Callable[[bytes], bool] = lambda content: False,
     copies: bool = True,
-    measuring: bool = True,
+    measuring: Callable[[bytes], bool] = lambda content: True,
 ) -> Iterator[ScoredBatch]:
     """Score ``files[i]`` for each i in ``todo``, in that order, yielding after every batch; ends early when stopped.
 
-    Without ``copies`` the same content is scored again each time, without ``measuring`` no properties of photos are measured. What ``known`` says of a content hash is asked again when a
+    Without ``copies`` the same content is scored again each time, ``measuring`` tells of which contents the properties of the photo are measured. What ``known`` says of a content hash is asked again when a
     batch is put together, after the batch before has been taken in: which images share a batch then depends on the files alone, not on timing, and so do the scores' last bits.
     At most three batches of prepared images are held, of large ones fewer. Pictures whose prepared sizes differ are scored
     one by one.

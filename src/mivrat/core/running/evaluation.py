@@ -24,6 +24,7 @@ from mivrat.core.running.loading import keep_judged
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import add_image_set, forget_images, load_stamps, save_unit_column
 from mivrat.core.study.kept_answers import contents_answered, copy_answer, save_batch, save_looked_up
+from mivrat.core.study.kept_properties import contents_measured
 from mivrat.core.study.models import add_model
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.runs import add_run, load_run
@@ -53,6 +54,8 @@ class Evaluation:
         # A cluster, say; None stands for this process.
         self.where = where
         self._measuring = measuring or study is not None
+        # Another model of the study has seen these.
+        self._measured = contents_measured(study) if study is not None else set()
         settled, kind_source = model.settled, kind_source_of(model.kind, model.recipe)
         self.run_id: int | None = None
         # Images that could not be read before and are tried again.
@@ -186,7 +189,7 @@ class Evaluation:
                 batch_size=batch_size,
                 threads=threads,
                 known=self._knows,
-                measuring=self._measuring,
+                measuring=lambda content: self._measuring and content not in self._measured,
             )
             return
         # What failed before comes last, so that it cannot keep the others from their turn again and again.
