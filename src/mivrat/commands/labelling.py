@@ -26,8 +26,7 @@ from mivrat.core.reporting.label_lists import (
     estimate_json,
     estimate_sentences,
     labels_by_path,
-    read_sample,
-    replace_labels,
+    read_labelled,
     sample_csv,
     sample_json,
     sample_sentences,
@@ -102,7 +101,7 @@ def sample(args: argparse.Namespace) -> int:
 
 def estimate(args: argparse.Namespace) -> int:
     """Say what the labels of a list come to."""
-    listed = read_sample(args.folder)
+    listed = read_labelled(args.folder, args.labels)
     parse = parse_difference if listed.wanted.figure == "difference" else parse_requirement
     requirements = [parse(text, listed.classes) for text in args.require]
     for one in requirements:
@@ -115,9 +114,6 @@ def estimate(args: argparse.Namespace) -> int:
                 where="--require",
                 hint="draw another sample for it",
             )
-    if args.labels is not None:
-        by_path = labels_by_path(args.labels, listed.classes)
-        listed = replace_labels(listed, {i: by_path.get(path) for i, path in enumerate(listed.paths)})
     found = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
     path = Path(args.out) / "estimate.json"
     write_whole(path, json.dumps(estimate_json(listed, found), indent=1, ensure_ascii=False) + "\n")

@@ -16,6 +16,7 @@ from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import decimal
 from mivrat.core.concluding.requirements import parse_requirement
+from mivrat.core.figures.intervals import Z95
 from mivrat.core.figures.label_sample import (
     Estimated,
     allocate,
@@ -137,15 +138,15 @@ def draw_labels(
     stratum, sizes, spread, counts = _laid_out(pool, labels)
     order = _in_random_order(record, pool.images, seed)
     known = set(labelled)
-    chosen: list[int] = []
-    for h in range(len(sizes)):
-        inside = [at for at in order if stratum[at] == h]
-        first = [at for at in inside if int(pool.images[at]) in known]
-        rest = [at for at in inside if int(pool.images[at]) not in known]
-        counts[h] = max(counts[h], len(first))
-        chosen += [*first, *rest][: counts[h]]
-    place = {at: k for k, at in enumerate(order)}
-    listed = np.array(sorted(chosen, key=place.__getitem__), np.int64)
+    there = [at for at in order if int(pool.images[at]) in known]
+    counts = np.maximum(counts, np.bincount(stratum[there], minlength=len(sizes)))
+    left, chosen = counts.tolist(), set()
+    for at in (*there, *order):
+        h = stratum[at]
+        if left[h] and at not in chosen:
+            chosen.add(at)
+            left[h] -= 1
+    listed = np.array([at for at in order if at in chosen], np.int64)
     expected = half_width_expected(sizes, spread, counts) * pool.scale
     strata = tuple(
         LabelStratum(_name(pool, stratum == h), int(sizes[h]), int(counts[h]), float(spread[h]))
@@ -248,7 +249,7 @@ def _simple_random(pool: _Pool, wanted: WantedFigure, half_width: float) -> int 
     if wanted.figure == "difference":
         whole = len(pool.images) + pool.same
         variance = float((pool.spread**2).sum()) / max(1, whole)
-        found: int | None = ceil(variance * (1.959963984540054 / half_width) ** 2)
+        found: int | None = ceil(variance * (Z95 / half_width) ** 2)
     else:
         found = for_half_width(pool.expected, half_width)
         found = None if found is None else ceil(found / pool.rare) if wanted.figure == "recall" else found

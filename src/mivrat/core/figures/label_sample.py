@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.lazy_module import LazyModule
-from mivrat.core.figures.intervals import wilson
+from mivrat.core.figures.intervals import Z95, wilson
 
 if TYPE_CHECKING:
     from scipy import special
@@ -82,7 +82,7 @@ def half_width_expected(pool: Whole, spread: Numbers, labels: Whole) -> float:
     weight = pool / pool.sum()
     with np.errstate(divide="ignore", invalid="ignore"):
         parts = np.where(labels > 0, weight**2 * (1 - labels / pool) * spread**2 / labels, 0.0)
-    return 1.959963984540054 * math.sqrt(float(parts.sum()))
+    return Z95 * math.sqrt(float(parts.sum()))
 
 
 @dataclass(frozen=True)

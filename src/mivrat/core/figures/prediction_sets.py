@@ -24,11 +24,6 @@ class Threshold:
     by_class: bool
     of_class: Numbers
 
-    @property
-    def value(self) -> float:
-        """The one number, where it is the same for all classes."""
-        return float(self.of_class[0])
-
 
 def set_scores(probabilities: Numbers, kind: ScoreKind) -> Numbers:
     """How little each class conforms (N × K in, N × K out): ``least`` ambiguous 1 - p (Sadinle 2019), or ``adaptive`` the probability

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mivrat.core.base.lazy_module import LazyModule
-from mivrat.core.figures.intervals import Proportion, wilson
+from mivrat.core.figures.intervals import Z95, Proportion, wilson
 from mivrat.core.figures.significance import holm
 from mivrat.core.figures.uncertainty import LEAST_UNITS
 from mivrat.core.figures.units import share
@@ -153,7 +153,7 @@ def stratified_effect(values: Numbers, wrong: Mask, stratum: Whole, unit: Whole 
     error = math.sqrt(variance) / whole
     if not error:
         return Effect(value, None, None, None, *counts, "no two images can be compared")
-    quantile = 1.959963984540054 if math.isinf(freedom) else float(special.stdtrit(freedom, 0.975))
+    quantile = Z95 if math.isinf(freedom) else float(special.stdtrit(freedom, 0.975))
     low, high = wilson(value, 1 / (4 * error**2), quantile)
     low, high = min(low, value), max(high, value)  # at the ends, against rounding
     z = abs(value - 0.5) / error

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import ceil
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal
@@ -165,7 +165,7 @@ def read_sample(folder: Path) -> ReadSample:
 def replace_labels(sample: ReadSample, labels: Mapping[int, int | None]) -> ReadSample:
     """The same with these labels beside those it has."""
     known = {i: k for i, k in labels.items() if k is not None}
-    return ReadSample(**{**vars(sample), "labels": {**sample.labels, **known}})
+    return replace(sample, labels={**sample.labels, **known})
 
 
 def plain_cell(text: str) -> str:
@@ -207,6 +207,15 @@ def labels_by_path(source: Path, classes: Sequence[str]) -> dict[str, int]:
         if found.setdefault(name, label) != label:
             raise InputError(f"{name} has two labels", where=source, hint="leave one of them")
     return found
+
+
+def read_labelled(folder: Path, table: Path | None) -> ReadSample:
+    """The list in a folder with the labels of a table, else with those in its own column. InputError as for both."""
+    listed = read_sample(folder)
+    if table is None:
+        return listed
+    by_path = labels_by_path(table, listed.classes)
+    return replace_labels(listed, {i: by_path.get(path) for i, path in enumerate(listed.paths)})
 
 
 def estimate_json(sample: ReadSample, found: Estimated) -> dict[str, Any]:

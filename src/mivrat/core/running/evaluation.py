@@ -54,8 +54,6 @@ class Evaluation:
         # A cluster, say; None stands for this process.
         self.where = where
         self._measuring = measuring or study is not None
-        # Another model of the study has seen these.
-        self._measured = contents_measured(study) if study is not None else set()
         settled, kind_source = model.settled, kind_source_of(model.kind, model.recipe)
         self.run_id: int | None = None
         # Images that could not be read before and are tried again.
@@ -182,6 +180,8 @@ class Evaluation:
                 score, known = self.where.score, self._knows
                 yield from score(files, todo, self.model, batch_size=batch_size, threads=threads, known=known)
                 return
+            # Another model of the study has seen these photos.
+            measured = contents_measured(self.study) if self.study is not None else set()
             yield from score_images(
                 files,
                 todo,
@@ -189,7 +189,7 @@ class Evaluation:
                 batch_size=batch_size,
                 threads=threads,
                 known=self._knows,
-                measuring=lambda content: self._measuring and content not in self._measured,
+                measuring=lambda content: self._measuring and content not in measured,
             )
             return
         # What failed before comes last, so that it cannot keep the others from their turn again and again.

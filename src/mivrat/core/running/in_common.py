@@ -86,9 +86,7 @@ def find_in_common(record: RunRecord, judged: EvaluatedRun, measures: Measures) 
     if problem := problem_of(judged):
         yield InCommon((), (), *counts, problem=problem)
         return
-    names = measures.names
-    if len(names) > MOST_COLUMNS:
-        names = names[:MOST_COLUMNS]
+    names = measures.names[:MOST_COLUMNS]
     meter = Meter(len(names) + 1)
     effects = []
     for done, name in enumerate(names):

@@ -22,9 +22,7 @@ from mivrat.core.reporting.label_lists import (
     ASSUMES,
     ReadSample,
     estimate_sentences,
-    labels_by_path,
-    read_sample,
-    replace_labels,
+    read_labelled,
     sample_csv,
     sample_json,
     write_sample,
@@ -261,10 +259,7 @@ class SamplePage(Page, QWidget):
     def read_back(self, folder: Path, table: Path) -> None:
         """Say what the labels in a table come to for the list in a folder."""
         try:
-            listed = read_sample(folder)
-            if table.resolve() != (folder / "sample.csv").resolve():
-                by_path = labels_by_path(table, listed.classes)
-                listed = replace_labels(listed, {i: by_path.get(path) for i, path in enumerate(listed.paths)})
+            listed = read_labelled(folder, table)
             found = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
         except InputError as error:
             self.read = None
