@@ -12,9 +12,8 @@ import pytest
 from mivrat import cli
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets, remove_image_set
-from mivrat.core.study.readers import merged_decisions, own_reader
 from mivrat.core.study.removing import put_back
-from mivrat.core.study.reviews import Review, save_reviews
+from mivrat.core.study.reviews import Review, load_reviews, present_reader, save_reviews
 from tests.support.studies import scored_study
 
 
@@ -68,11 +67,11 @@ def test_two_readers_agree_as_counted_by_hand(
     assert ran("merge", first, tmp_path / "L.json") == 0
     assert content_of(first) == before
     with Study.open(first) as study:
-        assert own_reader(study) == "Reader A"
+        assert present_reader(study) == "Reader A"
         removed = remove_image_set(study, list_image_sets(study)[0].id)
-        assert merged_decisions(study, 1) == {}
+        assert load_reviews(study, 1).others == {}
         put_back(study, removed)
-        assert len(merged_decisions(study, 1)["Leser „B“ ✓"]) == 30
+        assert len(load_reviews(study, 1).others["Leser „B“ ✓"]) == 30
     # The other way round it comes to the same.
     assert ran("merge", second, tmp_path / "R.json", "--out", tmp_path / "back.json") == 0
     (back,) = json.loads((tmp_path / "back.json").read_text())["sets"]

@@ -295,6 +295,7 @@ def test_a_study_of_version_5_gives_claims_to_the_model_they_were_entered_for(st
         "strain_answer",
         "property",
         "reader_review",
+        "agreed_review",
     ):
         db.execute(f"DROP TABLE {table}")
     db.execute("PRAGMA user_version = 5")

@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+import hashlib
+import pickle
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import fields
 from pathlib import Path
 from weakref import WeakSet
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from mivrat.core.answers.judged import EvaluatedRun
+from mivrat.core.running.slow_figures import slow_figures
 from mivrat.ui.application import make_application
 from mivrat.ui.parts.loop import Debouncer, QtLoop
 from mivrat.ui.parts.pictures import Thumbnails
 from mivrat.ui.window import BENCH, MainWindow
+from mivrat.workspace import measuring
 from mivrat.workspace.executors import Executor
 from mivrat.workspace.workspace import Workspace
 from tests.support.kept_window import KeptWindow
@@ -47,6 +54,29 @@ def settings(settings_file: QSettings) -> QSettings:
     """Settings in which nothing is kept yet."""
     settings_file.clear()
     return settings_file
+
+
+@pytest.fixture(scope="session", autouse=True)
+def slow_figures_once() -> Iterator[None]:
+    """What is slow to work out is worked out once for the same answers: most tests open the demonstration."""
+    kept: dict[str, object] = {}
+
+    def once(judged: EvaluatedRun, among: np.ndarray | None = None) -> object:
+        if judged.rows.size > 1_000_000:
+            return slow_figures(judged, among)
+        content = hashlib.sha256(
+            pickle.dumps([getattr(judged, one.name) for one in fields(judged)] + [among])
+        ).hexdigest()
+        if content not in kept:
+            found = slow_figures(judged, among)
+            if found is None:  # it was stopped
+                return None
+            kept[content] = found
+        return kept[content]
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(measuring, "slow_figures", once)
+        yield
 
 
 @pytest.fixture(scope="session")
@@ -91,7 +121,7 @@ def settle(qtbot: QtBot, debouncers: WeakSet[Debouncer], window: MainWindow) -> 
         until, calm = time.monotonic() + 60, 0
         while calm < TURNS:
             assert time.monotonic() < until, "it never settles"
-            qtbot.wait(1)
+            qtbot.wait(1 if calm else 4)  # looking often would keep the workers from their work
             waiting = any(one.waiting and one._timer.interval() <= LONGEST for one in list(debouncers))
             calm = 0 if waiting or not window.settled else calm + 1
 

@@ -186,6 +186,7 @@ def test_what_takes_layers_is_said_and_what_takes_answers_is_counted(
     qtbot.wait(200)
     assert service.trouble.requests == sent, "nothing is sent unasked"
     qtbot.mouseClick(board.ask_button, LEFT)
+    qtbot.waitUntil(lambda: service.trouble.requests - sent >= wanted - 3, timeout=20_000)
     settle()
     assert all(cell.heat is not None for line in board.view.board.cells for cell in line if cell.note != "…")
     assert wanted - 3 <= service.trouble.requests - sent <= wanted  # the image itself is known

@@ -16,16 +16,17 @@ from mivrat.core.concluding.two_readers import (
     HERE,
     QuestionAgreement,
     agreements,
-    all_decisions,
-    conflicts,
+    decided,
     merge,
     read_reviews,
+    write_reviews,
 )
 from mivrat.core.reporting.results import share_as_json
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets, load_image_names
 from mivrat.core.study.lock import StudyLock
-from mivrat.core.study.readers import Decision, file_as_text, own_decisions, own_reader, save_own_reader
+from mivrat.core.study.readers import name_reader, readers_here
+from mivrat.core.study.reviews import load_reviews, present_reader
 
 
 def review(args: argparse.Namespace) -> int:
@@ -54,20 +55,19 @@ def _export(args: argparse.Namespace) -> int:
     if args.out is None:
         raise InputError("where to?", where="--out", hint="name a file for the decisions")
     with StudyLock(args.study), Study.open(args.study) as study:
-        if args.reader is not None:
-            save_own_reader(study, args.reader)
-        reader = own_reader(study)
+        reader = args.reader or present_reader(study)
         if not reader:
             raise InputError("this study has no reader yet", where=args.study, hint="name the reader with --reader")
-        decisions: dict[tuple[str, str], Decision] = {}
-        for info in list_image_sets(study):
-            names = load_image_names(study, info.id)
-            for one in own_decisions(study, info.id, {i: names[i] for i in range(len(names))}):
-                decisions.setdefault((one.content, one.path), one)
-    unread = sum(not content for content, _ in decisions)
-    told = [one for (content, _), one in decisions.items() if content]
-    write_whole(args.out, file_as_text(reader, told))
-    show(f"{count(len(told))} decisions of {reader}; written: {args.out}")
+        if not present_reader(study):
+            name_reader(study, reader)
+        elif reader not in readers_here(study):
+            raise InputError(
+                f"{reader} has not reviewed in this study",
+                where="--reader",
+                hint=f"name {', '.join(readers_here(study))}",
+            )
+        told, unread = write_reviews(study, reader, args.out)
+    show(f"{count(told)} decisions of {reader}; written: {args.out}")
     if unread:
         show(f"left out: {count(unread)} images whose files were not read yet, so that their content is not known")
     return DONE
@@ -77,24 +77,27 @@ def _tell(study: Study, out: Path | None) -> None:
     """Say how far readers agree, set by set; the same as JSON where a file is named."""
     told: list[dict[str, Any]] = []
     for info in list_image_sets(study):
-        decided = all_decisions(study, info.id)
-        if len(decided) < 2:
+        reviews = load_reviews(study, info.id)
+        if not reviews.others:
             continue
-        found, differ = agreements(decided), conflicts(decided)
-        show(f"{info.name}: {', '.join(f'{name} {count(len(some))}' for name, some in decided.items())} decisions")
+        by_reader, names = decided(reviews), load_image_names(study, info.id)
+        found, differ = agreements(by_reader), [names[i] for i in reviews.conflicts()]
+        show(f"{info.name}: {', '.join(f'{name} {count(len(some))}' for name, some in by_reader.items())} decisions")
         for one in found:
             show(f"  {_sentence(one)}")
-        show(f"  {count(len(differ))} images on whose label readers differ")
+        settled = f", and {count(len(reviews.agreed))} agreed on" if reviews.agreed else ""
+        show(f"  {count(len(differ))} images on whose label readers differ{settled}")
         told.append(
             {
                 "images": info.name,
-                "readers": {name: len(some) for name, some in decided.items()},
+                "readers": {name: len(some) for name, some in by_reader.items()},
                 "agreement": [_as_json(one) for one in found],
                 "conflicts": [{"content": one.content, "path": one.path} for one in differ],
+                "agreed": len(reviews.agreed),
             }
         )
     if not told:
-        show(f"only one reader has decided here ({own_reader(study) or HERE}): merge another's decisions")
+        show(f"only one reader has decided here ({present_reader(study) or HERE}): merge another's decisions")
     if out is not None:
         data = {"format": "mivrat-agreement/1", "sets": told}
         write_whole(out, json.dumps(data, indent=1, ensure_ascii=False) + "\n")

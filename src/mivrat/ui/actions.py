@@ -171,6 +171,9 @@ _ALL = (
     Action("reviewed", "R", "bench", lambda w: w.bench.reviewer.toggle_reviewed(), group=REVIEW,
            sheet="reviewed or not", line="review"),
     Action("note", "E", "bench", lambda w: w.bench.write_note(), group=REVIEW, sheet="write a note", line="review"),
+    Action("blind", "Shift+B", "bench", lambda w: w.bench.toggle_blind(), "Read blind",
+           about="Hide what models answer and other readers have decided, or show it again", group=REVIEW,
+           sheet="read blind, or see answers again", menu="images"),
     # --- close look ---
     Action("image before", "Left", "close look", lambda w: w.workspace.shown.focus.step(-1), group=CLOSE,
            sheet="image before", line="images"),

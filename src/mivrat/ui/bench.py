@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QSplitter, QStackedWidget, QVB
 
 from mivrat.core.selecting.selection import Picked
 from mivrat.ui.check.step import CheckStep
+from mivrat.ui.close_look.blind_look import BlindLook
 from mivrat.ui.close_look.view import CloseLook
 from mivrat.ui.compare.step import CompareStep
 from mivrat.ui.conclude.step import FINDINGS, REPORT, ConcludeStep
@@ -31,6 +32,7 @@ from mivrat.ui.steps import STEPS, StepServices
 from mivrat.ui.theme import theme
 from mivrat.workspace.comparing import Comparer
 from mivrat.workspace.concluding import Concluder
+from mivrat.workspace.reader_edits import read_blind
 from mivrat.workspace.reviewing import Reviewer
 
 _Step = TypeVar("_Step", bound=StepArea)
@@ -63,6 +65,7 @@ class Bench(QWidget):
         self.steps = list(made)
         self.light_table: LightTable = LightTable(workspace, self.thumbnails)
         self.close_look: CloseLook = CloseLook(workspace, self.thumbnails, self.reviewer)
+        self.blind_look = BlindLook(workspace, self.reviewer)
         self._alike = MoreLikeThese(workspace, self)
         # Where the focus waits while the button that began a job is disabled.
         self.waiting = Waiting(self)
@@ -71,8 +74,11 @@ class Bench(QWidget):
         self.focus_keeper = WaitingFocus(workspace, self, self.waiting)
 
     def _lay_out(self) -> None:
+        workspace = self.workspace
         self.figures = QStackedWidget()
-        self.right: RightSide = RightSide(self.light_table, self.close_look, lambda: self.step.companion)
+        self.right: RightSide = RightSide(
+            workspace, self.light_table, self.close_look, self.blind_look, lambda: self.step.companion
+        )
         for step in self.steps:
             self.figures.addWidget(step)
         self.figures.setMinimumWidth(500)
@@ -92,7 +98,7 @@ class Bench(QWidget):
         for layout in (work, middle, whole):
             layout.setSpacing(0)
             layout.setContentsMargins(0, 0, 0, 0)
-        theme.style(self.header, self.rail, self.line, self.light_table, self.close_look, self.check)
+        theme.style(self.header, self.rail, self.line, self.light_table, self.close_look, self.blind_look, self.check)
         theme.style(self.splitter.handle(1))
 
     def _connect(self) -> None:
@@ -127,7 +133,9 @@ class Bench(QWidget):
         self.compare.scope.currentIndexChanged.connect(self.measure.scope.setCurrentIndex)
         for view in (self.light_table, self.close_look):
             view.features_wanted.connect(self.workspace.jobs.find_features)
-        self.close_look.closed.connect(self.leave_close_look)
+        for look in (self.close_look, self.blind_look):
+            look.closed.connect(self.leave_close_look)
+        self.blind_look.answers_wanted.connect(self.toggle_blind)
         self.close_look.enlarged.connect(self.toggle_enlarged)
 
     def _begin_anew(self) -> None:
@@ -278,12 +286,17 @@ class Bench(QWidget):
         else:
             self.workspace.notices.say("Everything shown has been reviewed.")
 
+    def toggle_blind(self) -> None:
+        """Hide what models answer and other readers have decided, or show it again."""
+        if self.workspace.is_open:
+            read_blind(self.workspace, not self.workspace.shown.blind)
+
     def write_note(self) -> None:
         """Write a note on the image looked at."""
         if self.workspace.shown.focus.current is not None:
             if not self.looks_closely:
                 self.look_closely()
-            self.close_look.review.note.setFocus(Qt.FocusReason.ShortcutFocusReason)
+            self.right.look.review.note.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def more_like_these(self) -> None:
         """Show the images most like those marked, or like the one looked at."""
@@ -330,6 +343,7 @@ class Bench(QWidget):
         """What works something out in the background."""
         return (
             self.close_look,
+            self.blind_look,
             self.thumbnails,
             *self.steps,
             self.light_table,

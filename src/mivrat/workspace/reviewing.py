@@ -29,6 +29,10 @@ class ReviewProgress:
         return f"{text.count(self.reviewed)} of {text.count(self.total)} {what} reviewed"
 
 
+# With these keys an image gets a label, in the order of the class list, where answers are hidden and it has none.
+CLASS_KEYS = "123456789abcdefghijklmnopqrstuvwxyz"
+
+
 class Reviewer:
     """Acts on the images marked, or else on the one looked at."""
 
@@ -51,7 +55,11 @@ class Reviewer:
         return done
 
     def toggle_key(self, number: int) -> bool:
-        """Put the images down to the cause with a key from 1 to 9, or take it back; False where no cause has that key."""
+        """Put the images down to the cause with a key from 1 to 9, or take it back; False where no cause has that key. Who reads blind gives
+        images without a label theirs."""
+        shown = self._shown
+        if shown.blind and shown.focus.acted_on and not self.some_labelled(shown.focus.acted_on):
+            return number <= len(shown.classes) <= len(CLASS_KEYS) and self.label_and_go_on(number - 1)
         causes = self._shown.reviews.causes
         return number <= len(causes) and self.toggle_cause(causes[number - 1].id)
 
@@ -92,6 +100,12 @@ class Reviewer:
 
         return self._change(what, change, images)
 
+    def label_and_go_on(self, label: int) -> bool:
+        """Give the images a label, and look at the next one that has not been reviewed."""
+        done = self.propose(label)
+        self.go_to_next()
+        return done
+
     def some_labelled(self, images: Sequence[int]) -> bool:
         """Whether any of some images has a label."""
         return bool((self._shown.judged.labels[np.asarray(images, np.int64)] >= 0).any())
@@ -120,6 +134,8 @@ class Reviewer:
     def _to_review(self) -> tuple[NDArray[np.bool_], bool]:
         """Which of the images shown are to be reviewed, and whether they are mistakes: all images where none is wrong."""
         judged = self._shown.judged
+        if self._shown.blind:  # which of them are mistakes is nobody's to know
+            return np.ones(len(self._shown.images), bool), False
         wrong = judged.wrong[self._shown.images]
         labelled = bool(judged.evaluated[self._shown.images].any())
         return (wrong, True) if wrong.any() or labelled else (np.ones(len(wrong), bool), False)

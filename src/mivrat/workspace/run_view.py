@@ -42,6 +42,7 @@ from mivrat.core.selecting.selection import (
     Picked,
     Selection,
 )
+from mivrat.core.study.decisions import Agreed
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Review, Reviews
 from mivrat.workspace.image_focus import ImageFocus
@@ -77,7 +78,7 @@ class RunView:
     """The run shown, its ``results``, the ``selection``, the images shown and their ``order``, and the image in ``focus``; topics
     tell which of them changed. There is one as long as a study is open, and none otherwise.
 
-    ``reviews`` and ``measures`` are one object each for as long as the study is open: conditions look into them. ``images`` are those shown, in their order.
+    ``blind``: answers and others' decisions are hidden from who reviews. ``reviews`` and ``measures`` are one object each for as long as the study is open: conditions look into them. ``images`` are those shown, in their order.
     ``take_arrangement`` ends what ``topics.arrangement_wanted`` asks for.
     """
 
@@ -95,6 +96,7 @@ class RunView:
         self.bands: list[Band] = []
         self.images: NDArray[np.int64] = np.zeros(0, np.int64)
         self.focus = ImageFocus(topics, lambda: self.images)
+        self.blind = False
         self._strained: StrainedAnswers | None = None
 
     @property
@@ -243,7 +245,7 @@ class RunView:
 
     def set_reviews(self, reviews: Reviews) -> None:
         """Take over what the study keeps of the image set shown."""
-        self.reviews.causes, self.reviews.by_position = reviews.causes, reviews.by_position
+        self.reviews.take_over(reviews)
         self.topics.reviews.emit()
 
     @_one_change
@@ -260,6 +262,20 @@ class RunView:
         self.reviews.put(changes)
         if self.order.band_by == BY_CAUSE:
             self.order.forget()
+
+    def put_agreed(self, changes: Mapping[int, Agreed | None]) -> None:
+        """Take over what readers have agreed on, telling nobody."""
+        for image, one in changes.items():
+            if one is None:
+                self.reviews.agreed.pop(image, None)
+            else:
+                self.reviews.agreed[image] = one
+
+    def set_blind(self, blind: bool) -> None:
+        """Hide what models answer and what other readers have decided, or show it again."""
+        if blind != self.blind:
+            self.blind = blind
+            self.topics.blind.emit()
 
     def set_kept(self, kept: Sequence[KeptSelection]) -> None:
         self.kept = tuple(kept)

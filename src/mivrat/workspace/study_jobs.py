@@ -6,7 +6,7 @@ import os
 import time
 from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -35,6 +35,7 @@ from mivrat.core.study.contents import Contents, read_contents
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import declared_places, forget_images, load_references
 from mivrat.core.study.places import places_to_ask_about
+from mivrat.core.study.readers import reads_blind
 from mivrat.core.study.records import RunInfo, RunKey, RunRecord
 from mivrat.core.study.reviews import Reviews, load_reviews
 from mivrat.core.study.runs import list_runs, load_run
@@ -61,6 +62,7 @@ class Opened:
     reviews: Reviews = field(default_factory=Reviews)
     kept: tuple[KeptSelection, ...] = ()
     place: str = ""
+    blind: bool = False
 
 
 @dataclass(frozen=True)
@@ -72,6 +74,7 @@ class Further:
     vectors: NDArray[np.float32] | None
     two_classes: tuple[TwoClasses, ...] | None
     measures: Measures
+    reviews: Reviews | None = None
 
 
 @dataclass(frozen=True)
@@ -138,6 +141,7 @@ def _opened(study: Study, run_id: int | None) -> Opened:
         load_reviews(study, info.set_id),
         load_kept(study, info.set_id),
         load_setting(study, f"place of run {info.id}") or "",
+        reads_blind(study),
     )
 
 
@@ -155,7 +159,7 @@ def edit_beside(path: Path, record: RunRecord, change: Callable[[Study], object]
     with Study.open(path, again=True) as study:
         with study.all_or_nothing():
             change(study)
-        return _further(study, record, None)
+        return replace(_further(study, record, None), reviews=load_reviews(study, record.info.set_id))
 
 
 def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:

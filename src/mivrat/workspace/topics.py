@@ -69,6 +69,8 @@ class Topics:
         self.criteria, self.findings = topic(), topic()
         # What is known of the images as numbers has been read, or measured.
         self.measures = topic()
+        # Answers and others' decisions are hidden from who reviews, or shown again.
+        self.blind = topic()
         # Images are to be put in an order that takes too long for the main thread; one of them is to be looked at closely.
         self.arrangement_wanted, self.look_wanted = topic(), topic()
 

@@ -226,6 +226,7 @@ class Workspace:
         first, record = self._shown is None, found.snapshot.record
         if self._shown is None:
             self._shown = RunView(self.topics, found.snapshot)
+            self._shown.blind = found.blind
         before = self._shown.record
         # What has been decided meanwhile of the set shown is not in what was read.
         if first or (before.set_key, before.classes) != (record.set_key, record.classes):
@@ -272,6 +273,8 @@ class Workspace:
                 shown.set_vectors(found.vectors)
             shown.results.set_two_classes(found.two_classes)
             shown.set_measures(found.measures)
+            if found.reviews is not None:
+                shown.set_reviews(found.reviews)
 
     def _check_quickly(self) -> None:
         path, snapshot = self.path, self.shown.snapshot

@@ -72,6 +72,12 @@ def test_a_study_of_every_version_opens_with_all_it_held(version: int, tmp_path:
             two = load_two_classes(study, record)
             assert [(one.image, one.first, one.second) for one in two or ()] == [(2, 0, 1)]
             assert (load_claim(study, 1), load_criteria(study, 1)) == (0.9, ("top1 >= 0.5",))
+        if version >= 13:
+            assert (reviews.reader, [(i, one.note) for i, one in reviews.others["Ben"].items()]) == (
+                "Ada",
+                [(1, "sure")],
+            )
+            assert reviews.conflicts() == [1]
         if version >= 4:
             assert load_regions(study, 1) == {EVERY: SHAPES, 4: SHAPES}
             (test,) = load_tests(study)

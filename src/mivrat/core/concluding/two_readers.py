@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 from pathlib import Path
@@ -11,20 +11,19 @@ import numpy as np
 from pydantic import ValidationError
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.files import write_whole
+from mivrat.core.base.text import unescaped
 from mivrat.core.figures.agreement import Agreement, agreement_of_several, agreement_of_two
 from mivrat.core.pictures.image_names import ImageName
+from mivrat.core.study.decisions import Decision, ReviewFile, file_as_text
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets, load_image_names
-from mivrat.core.study.readers import (
-    Decision,
-    ReviewFile,
-    merge_decisions,
-    merged_decisions,
-    own_decisions,
-    own_reader,
-)
+from mivrat.core.study.readers import decisions_of, merge_decisions, readers_here
+from mivrat.core.study.reviews import Reviews
 
 HERE = "this study"
+# What each reader has decided, by reader and the image's place in its set.
+Decided = Mapping[str, Mapping[int, Decision]]
 
 
 @dataclass(frozen=True)
@@ -63,15 +62,10 @@ def read_reviews(source: Path) -> ReviewFile:
         ) from error
 
 
-def _names(study: Study, set_id: int) -> tuple[dict[int, ImageName], Callable[[ImageName], int | None]]:
-    names = load_image_names(study, set_id)
-    return {i: names[i] for i in range(len(names))}, names.position
-
-
 def merge(study: Study, given: ReviewFile) -> Merged:
     """Take a reader's decisions in, for every image of the study with the same content. InputError where none is of its images, or they are
-    the study's own reader's."""
-    if given.reader == own_reader(study):
+    of someone who reviews in this study."""
+    if given.reader in readers_here(study):
         raise InputError(
             f"these are the decisions of {given.reader}, who reviews in this study",
             where=study.path,
@@ -79,13 +73,13 @@ def merge(study: Study, given: ReviewFile) -> Merged:
         )
     taken: set[tuple[str, str]] = set()
     for info in list_image_sets(study):
-        at, position = _names(study, info.id)
+        names = load_image_names(study, info.id)
         found = []
         for one in given.decisions:
             # Without its content nobody knows whether it is the same picture.
-            i = position(ImageName(one.content, one.path)) if one.content else None
-            if i is not None and at[i].content == one.content:
-                found.append((at[i], one))
+            i = names.position(ImageName(one.content, unescaped(one.path))) if one.content else None
+            if i is not None and names[i].content == one.content:
+                found.append((names[i], one))
                 taken.add((one.content, one.path))
         if found:
             merge_decisions(study, info.id, given.reader, found)
@@ -98,14 +92,22 @@ def merge(study: Study, given: ReviewFile) -> Merged:
     return Merged(given.reader, len(taken), len(given.decisions))
 
 
-def all_decisions(study: Study, set_id: int) -> dict[str, dict[ImageName, Decision]]:
-    """What each reader has decided of a set's images, the study's own first."""
-    at, _ = _names(study, set_id)
-    own = {ImageName(one.content, one.path): one for one in own_decisions(study, set_id, at)}
-    return {own_reader(study) or HERE: own, **merged_decisions(study, set_id)}
+def write_reviews(study: Study, reader: str, target: Path) -> tuple[int, int]:
+    """Write what a reader of this study has decided; how many decisions were written, and how many were not, of images whose content is
+    not known yet. Raises WriteError."""
+    some = decisions_of(study, reader)
+    told = [one for one in some if one.content]
+    write_whole(target, file_as_text(reader, told))
+    return len(told), len(some) - len(told)
 
 
-def agreements(decided: Mapping[str, Mapping[ImageName, Decision]]) -> list[QuestionAgreement]:
+def decided(reviews: Reviews) -> Decided:
+    """What each reader has decided of a set's images, the present one first."""
+    own = {i: one for i in reviews.by_position if (one := reviews.decision(i)) is not None}
+    return {reviews.reader or HERE: own, **reviews.others}
+
+
+def agreements(decided: Decided) -> list[QuestionAgreement]:
     """For each two readers, and for all where there are more: whether the label is right (unsure left out), the label proposed where both say
     it is wrong, and each cause by itself."""
     found: list[QuestionAgreement] = []
@@ -135,15 +137,3 @@ def agreements(decided: Mapping[str, Mapping[ImageName, Decision]]) -> list[Ques
 
 def _of_two(question: str, readers: tuple[str, str], pairs: Sequence[tuple[str, str]]) -> QuestionAgreement:
     return QuestionAgreement(question, readers, agreement_of_two([a for a, _ in pairs], [b for _, b in pairs]))
-
-
-def conflicts(decided: Mapping[str, Mapping[ImageName, Decision]]) -> list[ImageName]:
-    """The images of which two readers say different things about the label."""
-    found = set()
-    for one, other in combinations(decided.values(), 2):
-        for image in one.keys() & other.keys():
-            a, b = one[image], other[image]
-            sure = "unsure" not in (a.label_is, b.label_is)
-            if sure and (a.label_is, a.label) != (b.label_is, b.label):
-                found.add(image)
-    return sorted(found)

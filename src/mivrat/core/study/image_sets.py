@@ -98,6 +98,7 @@ def remove_image_set(study: Study, set_id: int) -> Removed:
         ("run", "set_id = ?", set_id),
         ("review", "set_id = ?", set_id),
         ("reader_review", "set_id = ?", set_id),
+        ("agreed_review", "set_id = ?", set_id),
         ("kept_selection", "set_id = ?", set_id),
         ("image", "set_id = ?", set_id),
         ("image_set", "id = ?", set_id),

@@ -236,6 +236,27 @@ def _properties_and_readers(db: sqlite3.Connection) -> None:
     db.execute(_READERS_OF_13)
 
 
+_REVIEWS_OF_14 = """
+CREATE TABLE review (reader TEXT NOT NULL, set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                     reviewed INTEGER NOT NULL, dismissed INTEGER NOT NULL, label INTEGER REFERENCES class (position),
+                     causes TEXT NOT NULL, note TEXT NOT NULL, PRIMARY KEY (reader, set_id, path, content)) WITHOUT ROWID"""
+_AGREED_OF_14 = """
+CREATE TABLE agreed_review (set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                            decision TEXT NOT NULL, PRIMARY KEY (set_id, path, content)) WITHOUT ROWID"""
+
+
+def _reviews_by_reader(db: sqlite3.Connection) -> None:
+    """Version 13 had one reader of its own, whose the reviews were."""
+    db.execute("ALTER TABLE review RENAME TO old_review")
+    db.execute(_REVIEWS_OF_14)
+    db.execute(
+        "INSERT INTO review SELECT COALESCE((SELECT value FROM setting WHERE key = 'reader'), ''), set_id, content, path, reviewed, "
+        "dismissed, label, causes, note FROM old_review"
+    )
+    db.execute("DROP TABLE old_review")
+    db.execute(_AGREED_OF_14)
+
+
 class Migration(NamedTuple):
     """The step from one version to the next; ``name`` is what it is noted as."""
 
@@ -257,6 +278,7 @@ MIGRATIONS = (
     Migration(10, "answers to distorted pictures", _strain_answers),
     Migration(11, "transplant tests", _transplant_tests),
     Migration(12, "picture properties, several readers", _properties_and_readers),
+    Migration(13, "reviews by reader", _reviews_by_reader),
 )
 
 

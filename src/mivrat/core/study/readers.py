@@ -1,54 +1,64 @@
-"""What a study keeps of several readers: whose its own reviews are, and what others have decided of the same images, by content."""
+"""Who reviews in a study, and what others have decided of the same images, merged by content."""
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping, Sequence
-from typing import Annotated, Literal
-
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from collections.abc import Sequence
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.text import escaped
 from mivrat.core.pictures.image_names import ImageName
+from mivrat.core.study.decisions import LONGEST_NAME, Decision
 from mivrat.core.study.file import Study
-from mivrat.core.study.reviews import Review, load_reviews
+from mivrat.core.study.image_sets import list_image_sets, load_image_names
+from mivrat.core.study.records import Removed
+from mivrat.core.study.removing import take_away
+from mivrat.core.study.reviews import READER, load_reviews, present_reader
 from mivrat.core.study.settings import load_setting, save_setting
-from mivrat.core.study.soundness import damaged, reading
+from mivrat.core.study.soundness import reading
 
-LabelIs = Literal["right", "wrong", "unsure"]
-LONGEST_NAME = 200
-_OWN = "reader"
+_BLIND = "read blind"
 
 
-class Decision(BaseModel):
-    """What a reader decided of one image: whether its label is right, the label proposed, causes, a note, and when, as far as known."""
-
-    model_config = ConfigDict(strict=True, extra="forbid")
-    content: Annotated[str, Field(pattern=r"^([0-9a-f]{64})?$")]
-    path: str
-    label_is: LabelIs
-    label: str | None = None
-    causes: list[str] = []
-    note: str = ""
-    when: str = ""
+@reading
+def readers_here(study: Study) -> list[str]:
+    """Who has reviewed in this study, by name; the present reader is among them even before the first review."""
+    found = {name for (name,) in study.rows("SELECT DISTINCT reader FROM review")} | {present_reader(study)}
+    return sorted(found - {""})
 
 
-class ReviewFile(BaseModel):
-    """A reader's decisions as they go from study to study."""
-
-    model_config = ConfigDict(strict=True, extra="forbid")
-    format: Literal["mivrat-review/1"]
-    reader: Annotated[str, Field(min_length=1, max_length=LONGEST_NAME)]
-    decisions: list[Decision]
+@reading
+def merged_readers(study: Study) -> list[str]:
+    """The readers whose decisions were merged, by name."""
+    return [name for (name,) in study.rows("SELECT DISTINCT reader FROM reader_review ORDER BY reader")]
 
 
-def own_reader(study: Study) -> str:
-    """Whose the study's own reviews are; empty where nobody has said."""
-    return load_setting(study, _OWN) or ""
+def name_reader(study: Study, name: str) -> None:
+    """Give the present reader a name, or another one: what was decided stays this reader's. InputError where that is not a name, or
+    someone else's."""
+    name, before = _as_name(study, name), present_reader(study)
+    if name != before and name in readers_here(study):
+        raise InputError(
+            f"{name} has reviewed in this study", where=study.path, hint="let that reader go on, or give another name"
+        )
+    with study.writing() as db:
+        db.execute("UPDATE review SET reader = ? WHERE reader = ?", (name, before))
+    save_setting(study, READER, name)
 
 
-def save_own_reader(study: Study, name: str) -> None:
-    """Say whose the study's own reviews are. InputError where that is not a name, or another reader's, merged before."""
+def change_reader(study: Study, name: str) -> None:
+    """Let someone else review from now on, who begins anew or goes on; what was decided so far stays who decided it. InputError where
+    that is not a name, or the reviews so far have none."""
+    name = _as_name(study, name)
+    if not present_reader(study) and study.rows("SELECT 1 FROM review LIMIT 1"):
+        raise InputError(
+            "nobody has said whose the reviews of this study are",
+            where=study.path,
+            hint="give their reader a name first",
+        )
+    save_setting(study, READER, name)
+
+
+def _as_name(study: Study, name: str) -> str:
     name = name.strip()
     if not name or len(name) > LONGEST_NAME or not name.isprintable():
         raise InputError("is not a name", where="reader", hint=f"give 1 to {LONGEST_NAME} letters on one line")
@@ -58,62 +68,44 @@ def save_own_reader(study: Study, name: str) -> None:
             where=study.path,
             hint="give the name of who reviews here",
         )
-    save_setting(study, _OWN, name)
+    return name
 
 
-@reading
-def merged_readers(study: Study) -> list[str]:
-    """The readers whose decisions were merged, by name."""
-    return [name for (name,) in study.rows("SELECT DISTINCT reader FROM reader_review ORDER BY reader")]
+def reads_blind(study: Study) -> bool:
+    """Whether answers and others' decisions are hidden from who reviews here."""
+    return load_setting(study, _BLIND) == "yes"
 
 
-def own_decisions(study: Study, set_id: int, names: Mapping[int, ImageName]) -> list[Decision]:
-    """The study's own reviews of a set as decisions; ``names`` are its images by position."""
-    reviews = load_reviews(study, set_id)
-    classes = study.classes
-    return [
-        Decision(
-            content=names[i].content,
-            path=names[i].path,
-            label_is=_label_is(one, reviews.wrong_label),
-            label=classes[one.label] if one.label is not None else None,
-            causes=reviews.names(i),
-            note=one.note,
-        )
-        for i, one in sorted(reviews.by_position.items())
-        if i in names
-    ]
+def save_reads_blind(study: Study, blind: bool) -> None:
+    save_setting(study, _BLIND, "yes" if blind else "")
 
 
-def _label_is(review: Review, wrong_label: int | None) -> LabelIs:
-    if review.label is not None or (wrong_label is not None and wrong_label in review.causes):
-        return "wrong"
-    return "right" if review.dismissed or review.reviewed else "unsure"
+def decisions_of(study: Study, reader: str) -> list[Decision]:
+    """What a reader of this study has decided of its images; a picture that lies in two sets under one path is told of once."""
+    found: dict[tuple[str, str], Decision] = {}
+    for info in list_image_sets(study):
+        reviews = load_reviews(study, info.id)
+        if reader == reviews.reader:
+            names = load_image_names(study, info.id)
+            some = [reviews.decision(i, names[i]) for i in sorted(reviews.by_position)]
+        else:
+            some = [one for _, one in sorted(reviews.others.get(reader, {}).items())]
+        for one in some:
+            if one is not None:
+                found.setdefault((one.content, one.path), one)
+    return list(found.values())
 
 
 def merge_decisions(study: Study, set_id: int, reader: str, decisions: Sequence[tuple[ImageName, Decision]]) -> None:
     """Keep another reader's decisions of a set's images, and no others of this reader there; the same again changes nothing."""
-    rows = [(reader, set_id, bytes.fromhex(name.content), name.path, one.model_dump_json()) for name, one in decisions]
+    rows = [
+        (reader, set_id, bytes.fromhex(name.content), escaped(name.path), one.model_dump_json())
+        for name, one in decisions
+    ]
     with study.writing() as db:
         db.executemany("INSERT OR REPLACE INTO reader_review VALUES (?, ?, ?, ?, ?)", rows)
 
 
-@reading
-def merged_decisions(study: Study, set_id: int) -> dict[str, dict[ImageName, Decision]]:
-    """Others' decisions of a set's images, by reader and image."""
-    found: dict[str, dict[ImageName, Decision]] = {}
-    for reader, content, path, text in study.db.execute(
-        "SELECT reader, content, path, decision FROM reader_review WHERE set_id = ?", (set_id,)
-    ):
-        try:
-            decision = Decision.model_validate_json(text)
-        except ValidationError as error:
-            raise damaged(study.path, "a reader's decision cannot be read") from error
-        found.setdefault(reader, {})[ImageName(content.hex(), path)] = decision
-    return found
-
-
-def file_as_text(reader: str, decisions: Sequence[Decision]) -> str:
-    """A reader's decisions as they are written."""
-    told = {"format": "mivrat-review/1", "reader": reader, "decisions": [one.model_dump() for one in decisions]}
-    return json.dumps(told, indent=1, ensure_ascii=False) + "\n"
+def take_reader_away(study: Study, reader: str) -> Removed:
+    """Take the merged decisions of a reader away; ``put_back`` puts them back."""
+    return take_away(study, ("reader_review", "reader = ?", reader))

@@ -6,7 +6,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.records import Removed
 
 
-def take_away(study: Study, *parts: tuple[str, str, int]) -> Removed:
+def take_away(study: Study, *parts: tuple[str, str, int | str]) -> Removed:
     rows = [
         (table, study.db.execute(f"SELECT * FROM {table} WHERE {which}", (key,)).fetchall())
         for table, which, key in parts

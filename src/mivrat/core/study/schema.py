@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 APPLICATION_ID = 0x4D495652  # "MIVR"
-VERSION = 13
+VERSION = 14
 
 # Answers are rows of some kilobytes: a large page holds several of them whole.
 PAGE_SIZE = 16384
@@ -16,9 +16,9 @@ USUAL_CAUSES = (LABEL_IS_WRONG, "two objects", "hidden", "odd angle", "out of fo
 REVIEWS = f"""
 CREATE TABLE cause (id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL);
 INSERT INTO cause VALUES {", ".join(f"({i}, {i}, '{name}')" for i, name in enumerate(USUAL_CAUSES, 1))};
-CREATE TABLE review (set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+CREATE TABLE review (reader TEXT NOT NULL, set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
                      reviewed INTEGER NOT NULL, dismissed INTEGER NOT NULL, label INTEGER REFERENCES class (position),
-                     causes TEXT NOT NULL, note TEXT NOT NULL, PRIMARY KEY (set_id, path, content)) WITHOUT ROWID;
+                     causes TEXT NOT NULL, note TEXT NOT NULL, PRIMARY KEY (reader, set_id, path, content)) WITHOUT ROWID;
 CREATE TABLE kept_selection (set_id INTEGER NOT NULL REFERENCES image_set, name TEXT NOT NULL, conditions TEXT NOT NULL,
                              PRIMARY KEY (set_id, name)) WITHOUT ROWID;
 """
@@ -62,10 +62,13 @@ PROPERTIES = """
 CREATE TABLE property (content BLOB PRIMARY KEY, measured BLOB NOT NULL) WITHOUT ROWID;
 """
 
-# What other readers have decided of images, each as JSON; what this study's own reader decides is in ``review``.
+# What readers have decided of images in other studies, each as JSON; what was decided in this one, by whom ever, is in ``review``. Where
+# they differ, what was agreed on.
 READERS = """
 CREATE TABLE reader_review (reader TEXT NOT NULL, set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
                             decision TEXT NOT NULL, PRIMARY KEY (reader, set_id, path, content)) WITHOUT ROWID;
+CREATE TABLE agreed_review (set_id INTEGER NOT NULL REFERENCES image_set, content BLOB NOT NULL, path TEXT NOT NULL,
+                            decision TEXT NOT NULL, PRIMARY KEY (set_id, path, content)) WITHOUT ROWID;
 """
 
 TABLES = (

@@ -164,7 +164,7 @@ class GroupsPage(Page, QWidget):
         self._done_for = snapshot, asked
         self._working.cancel()
         self.told.setText("Grouping …")
-        reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
+        reviews = self.workspace.shown.reviews.as_they_are()
         self._working.start(lambda work: group_images(snapshot, vectors, images, reviews, number), done=self._show)
 
     def _show(self, found: FoundGroups | None) -> None:

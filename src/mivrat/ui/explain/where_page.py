@@ -235,7 +235,7 @@ class WherePage(Page, QWidget):
         self._grouped = asked
         if self._grouping is not None:
             self._grouping.cancel()
-        reviews = Reviews(self.workspace.shown.reviews.causes, dict(self.workspace.shown.reviews.by_position))
+        reviews = self.workspace.shown.reviews.as_they_are()
         self.groups_told.setText("Grouping …")
         self._grouping = self._workers.start(
             lambda work: placed_groups(snapshot, maps, images, reviews, number, signed), done=self._show_groups

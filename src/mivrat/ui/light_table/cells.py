@@ -39,12 +39,13 @@ class PictureCache:
             self._kept_of = snapshot.judged, other
         picture, final = self._thumbnails.known(snapshot.record.image_set.file(image))
         if final and picture is not None:
-            picture = self.heat_of(image) or picture
+            picture = picture if self.workspace.shown.blind else self.heat_of(image) or picture
         key: tuple[object, ...] = "…", side, ratio, theme.tokens.name
         if final:
             looks = picture.cacheKey() if picture is not None else 0
             strained = self.workspace.shown.strained
-            reviewed = self.workspace.shown.reviews[image].reviewed
+            review, blind = self.workspace.shown.reviews[image], self.workspace.shown.blind
+            reviewed = (review.reviewed, review.label if blind else None, blind)
             key = (
                 image,
                 looks,
@@ -65,7 +66,7 @@ class PictureCache:
     @property
     def caption(self) -> int:
         """The height of what stands below a picture."""
-        return CAPTION if self.workspace.shown.other is None else CAPTION_OF_BOTH
+        return CAPTION if self.workspace.shown.other is None or self.workspace.shown.blind else CAPTION_OF_BOTH
 
     def _sheet(self, side: int, ratio: float) -> QPixmap:
         made = QPixmap(round(side * ratio), round((side + self.caption) * ratio))
@@ -90,6 +91,11 @@ class PictureCache:
                 self._paint_message(painter, place, *(("unreadable", "wrong") if unread else ("no picture", "soft")))
             else:
                 place = self._paint_picture(painter, picture, side, ratio)
+            if self.workspace.shown.blind:
+                self._paint_blind(painter, image, side)
+                if self.workspace.shown.reviews[image].reviewed:
+                    self._paint_tick(painter, place.bottomLeft())
+                return made
             if self._is_wrong(image):
                 self._paint_notch(painter, place.topRight(), side)
             other = self.workspace.shown.other
@@ -194,6 +200,20 @@ class PictureCache:
             Qt.AlignmentFlag.AlignLeft,
             painter.fontMetrics().elidedText(printable(text), words.elided_by(classes), area.width()),
         )
+
+    def _paint_blind(self, painter: QPainter, image: int, side: int) -> None:
+        """The label, and what this reader says instead; no answer."""
+        shown, line = self.workspace.shown, QRect(0, side + 4, side, 16)
+        labelled, said = int(shown.judged.labels[image]), shown.reviews[image].label
+        told = f"labelled {shown.classes[labelled]}" if labelled >= 0 else "no label"
+        for text, size, ink, at in (
+            (told, 12, "ink" if labelled >= 0 else "soft", line),
+            (f"you said {shown.classes[said]}" if said is not None else "", 11, "soft", line.translated(0, 16)),
+        ):
+            painter.setFont(font(size))
+            painter.setPen(theme.colour(ink))
+            cut = painter.fontMetrics().elidedText(printable(text), words.elided_by(shown.classes), side)
+            painter.drawText(at, Qt.AlignmentFlag.AlignLeft, cut)
 
     def _paint_caption(self, painter: QPainter, image: int, side: int) -> None:
         judged, classes = self.workspace.shown.snapshot.judged, self.workspace.shown.classes

@@ -354,11 +354,12 @@ class Thumbs(QAbstractScrollArea):
         lines = [record.image_set.items[image].path]
         if judged.labels[image] >= 0:
             lines.append(f"labelled {record.classes[judged.labels[image]]}")
-        if judged.predicted[image] >= 0:
+        blind = self.workspace.shown.blind
+        if judged.predicted[image] >= 0 and not blind:
             lines.append(
                 f"predicted {record.classes[judged.predicted[image]]}, confidence {judged.confidence[image]:.3f}"
             )
-        if judged.rank[image] > 1:
+        if judged.rank[image] > 1 and not blind:
             lines.append(f"the labelled class ranked {judged.rank[image]}")
         if image in record.answers.reasons:
             lines.append(record.answers.reasons[image])
