@@ -459,6 +459,9 @@ COMMANDS = (
                 type=Path,
                 metavar="TABLE",
             ),
+            _flag(
+                "--copies", "also copy the images to label into a folder beside the list, named by their number in it"
+            ),
             OUT,
         ),
     ),

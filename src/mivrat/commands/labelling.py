@@ -14,6 +14,7 @@ from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.job import Progress
 from mivrat.core.concluding.labelling import draw_labels, estimate_from_labels, wanted_figure
 from mivrat.core.concluding.requirements import compared, parse_difference, parse_requirement
 from mivrat.core.models.kinds import load_model
@@ -23,6 +24,8 @@ from mivrat.core.pictures.classes import read_class_list
 from mivrat.core.pictures.image_sets import list_images, match_labels
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.label_lists import (
+    COPIES,
+    copy_listed,
     estimate_json,
     estimate_sentences,
     labels_by_path,
@@ -90,9 +93,17 @@ def sample(args: argparse.Namespace) -> int:
             against=against,
             labelled=tuple(labelled),
         )
-        written = write_sample(
-            args.out, sample_json(found, classes), sample_csv(found, record, judged, against, labelled)
-        )
+        table = sample_csv(found, record, judged, against, labelled, copies=args.copies)
+        written = write_sample(args.out, sample_json(found, classes), table)
+        if args.copies:
+            with stoppable() as stop:
+                for event in copy_listed(found, record, args.out / COPIES):
+                    if isinstance(event, Progress):
+                        line.show(event.done, event.total, event.sentence())
+                if stop.stopped:
+                    say("mivrat: stopped before all copies were made; the same command goes on")
+                    return STOPPED
+            written.append(args.out / COPIES)
         for sentence in sample_sentences(found):
             show(sentence)
         show("written: " + ", ".join(str(path) for path in written))

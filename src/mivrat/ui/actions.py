@@ -169,7 +169,7 @@ _ALL = (
            about="Look at the next mistake that has not been reviewed yet", group=REVIEW,
            sheet="next unreviewed mistake", hint="next unreviewed"),
     Action("reviewed", "R", "bench", lambda w: w.bench.reviewer.toggle_reviewed(), group=REVIEW,
-           sheet="reviewed or not", line="review"),
+           sheet="reviewed or not", line="review", hint="reviewed"),
     Action("note", "E", "bench", lambda w: w.bench.write_note(), group=REVIEW, sheet="write a note", line="review"),
     Action("blind", "Shift+B", "bench", lambda w: w.bench.toggle_blind(), "Read blind",
            about="Hide what models answer and other readers have decided, or show it again", group=REVIEW,

@@ -122,6 +122,7 @@ class Bench(QWidget):
         for step in self.steps:
             topics.run.connect(step.scroll_up)
         topics.held.connect(self.place_changed.emit)
+        topics.blind.connect(self.place_changed.emit)
         topics.selection.connect(lambda: self.place_changed.emit() if self.workspace.shown.other is not None else None)
         self.rail.chosen.connect(self.show_step)
         self.header.run_wanted.connect(self.run_wanted)

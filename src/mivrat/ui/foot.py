@@ -9,6 +9,7 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QProgressBar
 
 from mivrat.core.base.job import Progress
+from mivrat.core.base.text import clipped
 from mivrat.ui.actions import tooltip
 from mivrat.ui.parts.widgets import Elided, Plain, button, label, open_folder_of, set_role, tip
 
@@ -57,6 +58,7 @@ class Foot(QFrame):
     is to be said; on the right the keys of the moment."""
 
     stop_wanted = Signal()
+    reader_wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -79,6 +81,9 @@ class Foot(QFrame):
         self._place: Path | None = None
         self.problem = Elided(mode=Qt.TextElideMode.ElideRight)
         set_role(self.problem, "problem")
+        self.reader = button("", self.reader_wanted.emit, kind="quiet")
+        tip(self.reader, "Who reviews here: change the name, or let somebody else go on")
+        self.reader.hide()
         self.keys = _Keys()
         self._leaving = QTimer(self)
         self._leaving.setSingleShot(True)
@@ -93,6 +98,7 @@ class Foot(QFrame):
         layout.addWidget(self.problem, 1000)
         layout.addWidget(self.resume)
         layout.addStretch(1)
+        layout.addWidget(self.reader)
         layout.addWidget(self.keys)
         self._working = False
         self._resumable = False
@@ -151,6 +157,12 @@ class Foot(QFrame):
         self.notice.set_text("")
         self.problem.set_text(line)
         self._refresh()
+
+    def show_reader(self, name: str, blind: bool) -> None:
+        """Say who reviews, and whether they read blind; nothing where nobody has said."""
+        told = f"{clipped(name, 20)} reads" if name else ""
+        self.reader.setText(f"{told or 'reading'} blind" if blind else told)
+        self.reader.setVisible(bool(self.reader.text()))
 
     def offer_to_go_on(self, text: str) -> None:
         """Offer to score what is not scored yet, under these words; without any, nothing is offered."""

@@ -44,6 +44,7 @@ class SelectionLine(QFrame):
         layout.addWidget(self.summary)
         workspace.topics.selection.connect(self.refresh)
         workspace.topics.held.connect(self.refresh)
+        workspace.topics.blind.connect(self.refresh)
 
     def refresh(self) -> None:
         self.back.setEnabled(self.workspace.shown.selection.can_go_back)
@@ -64,6 +65,10 @@ class SelectionLine(QFrame):
             else words.images(shown)
         )
         other = self.workspace.shown.other_accuracy()
+        if self.workspace.shown.blind:
+            self.summary.setText(text)
+            tip(self.summary, "How many of them are right is not shown while you read blind (Shift+B).")
+            return
         if other is None or not share.total:
             text += f"  ·  correct {with_bounds(share) if share.total else DASH}"
         else:

@@ -151,6 +151,7 @@ class MainWindow(QMainWindow):
             self.pages.addWidget(page)
         self._outer.insertWidget(1, self.agreement)
         self.events = job_events.JobEvents(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
+        self.foot.reader_wanted.connect(self.bench.examine.review.readers.ask_name)
         theme.style(self.menu, more, self.agreement, self.new_page, self.ask, self.service)
         if (state := self.settings.value("splitter")) is not None:
             self.bench.splitter.restoreState(state)
@@ -245,7 +246,9 @@ class MainWindow(QMainWindow):
             self._show_keys()
 
     def _show_keys(self) -> None:
-        closely = ("light table", "heat", "layer to image", "causes", "next unreviewed", "keys")
+        closely: tuple[str, ...] = ("light table", "heat", "layer to image", "causes", "next unreviewed", "keys")
+        if self.workspace.is_open and self.workspace.shown.blind:
+            closely = ("light table", "reviewed", "next unreviewed", "keys")
         found = hints(
             *(
                 closely
@@ -253,7 +256,10 @@ class MainWindow(QMainWindow):
                 else ("look closely", "next unreviewed", "hold", "finding", "other pane", "keys")
             )
         )
-        self.foot.show_keys(*found[:1], *([("← →", "image")] if self.bench.looks_closely else []), *found[1:])
+        more = [("← →", "image")] if self.bench.looks_closely else []
+        if more and self.workspace.shown.blind:
+            more.append(("1 to 9", "class, or cause"))
+        self.foot.show_keys(*found[:1], *more, *found[1:])
 
     def switch_theme(self) -> None:
         theme.use("paper" if theme.tokens.name == "lamp" else "lamp")

@@ -13,6 +13,7 @@ from mivrat.core.selecting.ordering import (
     Arrangement,
     Order,
     ToArrange,
+    tells_answers,
 )
 from mivrat.workspace.topics import Topics
 
@@ -25,12 +26,18 @@ class ImageOrder:
         self.by: Order = SUREST_MISTAKE
         self.band_by = self._bands_before = NO_BANDS
         self.about: int | None = None
+        # Answers are hidden: what would tell them stands as listed, until they are shown again.
+        self.blind = False
         self._before_listing: tuple[Order, str] | None = None
         self._arranged: tuple[EvaluatedRun, Arrangement] | None = None
 
     @property
     def wanted(self) -> tuple[Order, str, int | None]:
-        return self.by, self.band_by, self.about
+        """How images are to stand: the order, what they are put into bands by, and the class that these are about."""
+        if not self.blind:
+            return self.by, self.band_by, self.about
+        by = NO_BANDS if tells_answers(self.band_by) else self.band_by
+        return AS_LISTED if tells_answers(self.by) else self.by, by, None
 
     def set(self, order: Order, by: str, about: int | None) -> None:
         """Put an order in force as it stood before."""
@@ -83,10 +90,11 @@ class ImageOrder:
         known = self._arranged[1] if self._arranged is not None else None
         if known is not None and (known.order, known.by, known.about) == self.wanted:
             return known
-        if images.is_quick(self.by, self.band_by):
+        if images.is_quick(*self.wanted[:2]):
             known = images.arranged(*self.wanted)
         else:
-            known = known or images.arranged(SUREST_MISTAKE if images.is_quick(SUREST_MISTAKE, NO_BANDS) else AS_LISTED)
+            first = SUREST_MISTAKE if images.is_quick(SUREST_MISTAKE, NO_BANDS) and not self.blind else AS_LISTED
+            known = known or images.arranged(first)
             self._topics.arrangement_wanted.emit()
         self._arranged = images.judged, known
         return known

@@ -96,7 +96,6 @@ class RunView:
         self.bands: list[Band] = []
         self.images: NDArray[np.int64] = np.zeros(0, np.int64)
         self.focus = ImageFocus(topics, lambda: self.images)
-        self.blind = False
         self._strained: StrainedAnswers | None = None
 
     @property
@@ -181,7 +180,7 @@ class RunView:
         if not any(isinstance(one, About) for one in self.conditions):
             self.order.leave_roles()
         arrangement = self.order.arrangement(self.to_arrange())
-        if picked is not None and self.order.by == AS_LISTED:
+        if picked is not None and self.order.wanted[0] == AS_LISTED:
             listing = np.array([i for i in picked.positions if i < len(mask) and mask[i]], np.int64)
             self.images, self.bands = arrangement.banded(listing, judged)
         else:
@@ -271,11 +270,18 @@ class RunView:
             else:
                 self.reviews.agreed[image] = one
 
+    @property
+    def blind(self) -> bool:
+        """Whether answers and others' decisions are hidden."""
+        return self.order.blind
+
+    @_one_change
     def set_blind(self, blind: bool) -> None:
         """Hide what models answer and what other readers have decided, or show it again."""
         if blind != self.blind:
-            self.blind = blind
+            self.order.blind = blind
             self.topics.blind.emit()
+            self.rearrange()
 
     def set_kept(self, kept: Sequence[KeptSelection]) -> None:
         self.kept = tuple(kept)

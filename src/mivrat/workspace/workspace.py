@@ -226,7 +226,7 @@ class Workspace:
         first, record = self._shown is None, found.snapshot.record
         if self._shown is None:
             self._shown = RunView(self.topics, found.snapshot)
-            self._shown.blind = found.blind
+            self._shown.order.blind = found.blind
         before = self._shown.record
         # What has been decided meanwhile of the set shown is not in what was read.
         if first or (before.set_key, before.classes) != (record.set_key, record.classes):

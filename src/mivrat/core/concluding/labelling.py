@@ -46,6 +46,11 @@ class WantedFigure:
     class_index: int | None
     text: str
 
+    @property
+    def name(self) -> str:
+        """What it is called in a sentence."""
+        return {"top1": "top-1 accuracy", DIFFERENCE: "difference in top-1 accuracy"}.get(self.text, self.text)
+
 
 def wanted_figure(text: str, classes: Sequence[str]) -> WantedFigure:
     """``top1``, ``recall["x"]``, ``precision["x"]`` or ``difference(top1)``. InputError for anything else."""

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import filecmp
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import ceil
 from pathlib import Path
@@ -13,8 +14,9 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from mivrat.core.answers.judged import EvaluatedRun
-from mivrat.core.base.errors import InputError
-from mivrat.core.base.files import write_whole
+from mivrat.core.base.errors import InputError, cannot_be_written
+from mivrat.core.base.files import put_new, write_whole
+from mivrat.core.base.job import Meter, Progress, Written, current_stop
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.numbers import figure, percent, points, signed_span
 from mivrat.core.base.tables import read_columns
@@ -29,6 +31,8 @@ if TYPE_CHECKING:
 else:
     pl = LazyModule("polars")
 
+# The folder of copies, in that of the list.
+COPIES = "to-label"
 ASSUMES = (
     "every listed image was labelled, without seeing what the model answers",
     "the listed images were drawn from the pool by chance within each stratum; the model's confidence decided only where labels go",
@@ -57,9 +61,15 @@ def sample_json(found: LabelSample, classes: Sequence[str]) -> dict[str, Any]:
 
 
 def sample_csv(
-    found: LabelSample, record: RunRecord, judged: EvaluatedRun, against: EvaluatedRun | None, labels: Mapping[int, int]
+    found: LabelSample,
+    record: RunRecord,
+    judged: EvaluatedRun,
+    against: EvaluatedRun | None,
+    labels: Mapping[int, int],
+    *,
+    copies: bool = False,
 ) -> str:
-    """The listed images in random order; ``label`` is empty but where it is known already."""
+    """The listed images in random order; ``label`` is empty but where it is known already. With ``copies`` the name of each one's copy."""
     classes, contents = record.classes, record.answers.contents
 
     def named(indices: np.ndarray) -> list[str]:
@@ -76,8 +86,18 @@ def sample_csv(
     }
     if found.wanted.figure == "difference" and against is not None:
         columns["other_predicted"] = named(against.predicted[listed])
+    if copies:
+        columns["copy"] = copy_names(found, record)
     columns["label"] = [safe_cell(classes[labels[int(i)]]) if int(i) in labels else "" for i in listed]
     return pl.DataFrame(columns, infer_schema_length=None).write_csv()
+
+
+def copy_names(found: LabelSample, record: RunRecord) -> list[str]:
+    """What the copies of the listed images are called: their number in the list, so that no name tells a class."""
+    digits = len(str(len(found.listed)))
+    items = record.image_set.items
+    endings = [Path(items[int(i)].path).suffix.lower() for i in found.listed]
+    return [f"{n:0{digits}d}{one if one.isascii() else ''}" for n, one in enumerate(endings, 1)]
 
 
 class _Stratum(BaseModel):
@@ -260,6 +280,48 @@ def write_sample(folder: Path, told: dict[str, Any], table: str) -> list[Path]:
     return written
 
 
+def copy_listed(found: LabelSample, record: RunRecord, folder: Path) -> Iterator[Progress | Written]:
+    """Copy the listed images into a folder, under the names of ``copy_names``; nothing is overwritten, and what an earlier try has put
+    there is left. Yields progress, and at last what was written; ends early when stopped. InputError where the folder cannot be written,
+    or holds another file of that name."""
+    meter, done, made = Meter(len(found.listed)), 0, 0
+    yield meter.at(0)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name, i in zip(copy_names(found, record), found.listed.tolist(), strict=True):
+            if current_stop().stopped:
+                break
+            source, target = record.image_set.file(i), folder / name
+            if source.is_file():
+                made += 1
+                if not (target.is_file() and filecmp.cmp(source, target, shallow=False)):
+                    put_new(source, target)
+            done += 1
+            yield meter.at(done)
+    except FileExistsError as error:
+        raise InputError(
+            f"holds another file called {Path(str(error.args[0])).name}",
+            where=folder,
+            hint="choose an empty folder",
+        ) from error
+    except OSError as error:
+        raise cannot_be_written(error, folder) from error
+    yield Written(made, folder, done - made)
+
+
+def drawn_sample(
+    found: LabelSample, classes: Sequence[str], judged: EvaluatedRun, against: EvaluatedRun | None
+) -> ReadSample:
+    """A list as it would be read back, straight from what was drawn; without labels."""
+    other = against.predicted if found.wanted.figure == "difference" and against is not None else None
+    rows = [
+        SampleRow(int(h), int(judged.predicted[i]), int(other[i]) if other is not None else -1)
+        for h, i in zip(found.stratum.tolist(), found.listed.tolist(), strict=True)
+    ]
+    sizes = [one.pool for one in found.strata]
+    return ReadSample(found.wanted, list(classes), found.pool, found.same, sizes, [""] * len(rows), rows, {})
+
+
 def sample_sentences(found: LabelSample) -> list[str]:
     """What is to be labelled, what it promises, and where labels go."""
     instead = "more than a million" if found.simple_random is None else f"about {count(found.simple_random)}"
@@ -284,13 +346,14 @@ def estimate_sentences(sample: ReadSample, found: Estimated) -> list[str]:
     else:
         told = figure(found.value, found.low, found.high, in_percent=True)
         plain = percent(found.plain)
-    whole = len(sample.rows) == sum(sample.strata)
     lines = [
-        f"{sample.wanted.text}: {told}, from {count(len(sample.rows))} labels over a pool of {count(sample.pool)}",
-        "every image that counts has a label: nothing is estimated"
-        if whole
-        else f"the plain mean of these labels, {plain}, is not valid: images that the model doubts are over-represented among them",
+        f"{sample.wanted.name}: {told}, from {count(len(sample.rows))} labels over a pool of {count(sample.pool)}",
+        f"the plain mean of these labels, {plain}, is not valid: images that the model doubts are over-represented among them",
     ]
+    if len(sample.rows) == sum(sample.strata):
+        lines[1] = "every image that counts has a label: nothing is estimated"
+    elif len(sample.strata) == 1:
+        lines[1] = "every image was as likely to be listed, so that the plain mean of these labels says the same"
     instead = simple_random_for(sample, found)
     if instead is not None:
         better = "saved" if instead > len(sample.rows) else "not saved"

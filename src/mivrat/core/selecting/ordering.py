@@ -121,12 +121,19 @@ NO_BANDS = "not grouped"
 BY_CAUSE, BY_ROLE = "cause", "called and labelled"
 BANDS = (NO_BANDS, "prediction", "label", BY_CAUSE, "family")
 BY_BOTH = "outcome"
+# Orders and bands that tell nothing of what models answer, beside those by column and by property.
+WITHOUT_ANSWERS = ("name", AS_LISTED, NO_BANDS, "label", BY_CAUSE, "family")
 _QUICK_ORDERS = {SUREST_MISTAKE, "least confident first", "worst rank of the label", AS_LISTED, *ORDERS_OF_BOTH}
 # More images than this are put in order in the background.
 MOST_AT_ONCE = 100_000
 _QUICK_BANDS = {NO_BANDS, "prediction", "label", "family", BY_ROLE, BY_BOTH}
 # How the bands of both stand: what changed first.
 _OF_BOTH = ("broken", "fixed", "both wrong", "both right", ONE_ONLY)
+
+
+def tells_answers(by: str) -> bool:
+    """Whether an order, or bands, tell what models answer to the images."""
+    return by not in WITHOUT_ANSWERS and not by.startswith((BY_COLUMN, BY_PROPERTY))
 
 
 def columns_to_group_by(items: Sequence[ImageItem]) -> list[str]:

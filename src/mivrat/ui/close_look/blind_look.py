@@ -6,7 +6,7 @@ from functools import partial
 
 from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QCompleter, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCompleter, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.ui import words
@@ -19,6 +19,18 @@ from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.image_view import ImageView, look_at
 from mivrat.workspace.reviewing import CLASS_KEYS, Reviewer
 from mivrat.workspace.workspace import Workspace
+
+
+class _WholePhoto(PicturePanel):
+    """Takes the height that is left, so that the photo is seen whole."""
+
+    def __init__(self) -> None:
+        super().__init__("original")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumHeight(200)
+
+    def hasHeightForWidth(self) -> bool:
+        return False
 
 
 class BlindLook(QWidget):
@@ -40,7 +52,7 @@ class BlindLook(QWidget):
         self.zoom = Zoom()
         self.path, self.place = Elided(), label(soft=True)
         self.sentence = label("", "heading", wrap=True)
-        self.photo = PicturePanel("original")
+        self.photo = _WholePhoto()
         self.photo.share(self.zoom)
         self.review = ReviewPanel(workspace, reviewer)
         self.chips: list[QPushButton] = []
@@ -158,7 +170,7 @@ class BlindLook(QWidget):
         elif decided.label is not None:
             said = f" You said: {decided.label}."
         else:
-            said = " You said: the label is wrong." if decided.label_is == "wrong" else " You said: reviewed."
+            said = " You said: the label is wrong." if decided.label_is == "wrong" else " You said: it is."
         self.sentence.setText(asked + said)
         few = bool(self.chips)
         for k, chip in enumerate(self.chips):

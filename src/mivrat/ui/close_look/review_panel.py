@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QLineEdit, QPushButton, QVBoxLayout
 
 from mivrat.ui import words
+from mivrat.ui.close_look.other_readers import OtherReaders
 from mivrat.ui.parts.widgets import Choice, button, label, row, tip
 from mivrat.ui.parts.wrapping import Flow, flowing
 from mivrat.workspace.reviewing import Reviewer
@@ -51,6 +52,8 @@ class ReviewPanel(QFrame):
         line = row(self.note, self.proposed)
         line.setStretch(0, 1)
         layout.addLayout(line)
+        self.others = OtherReaders(workspace)
+        layout.addWidget(self.others)
         workspace.topics.current.connect(self.refresh)
         workspace.topics.selection.connect(self.refresh)
         workspace.topics.reviews.connect(self._reviews_changed)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import NamedTuple
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
@@ -20,9 +20,13 @@ from mivrat.core.concluding.labelling import (
 )
 from mivrat.core.reporting.label_lists import (
     ASSUMES,
+    COPIES,
     ReadSample,
+    copy_listed,
+    drawn_sample,
     estimate_sentences,
     read_labelled,
+    replace_labels,
     sample_csv,
     sample_json,
     write_sample,
@@ -30,6 +34,7 @@ from mivrat.core.reporting.label_lists import (
 from mivrat.core.selecting.selection import Picked
 from mivrat.core.study.records import RunKey
 from mivrat.ui import words
+from mivrat.ui.conclude.strata_diagram import StrataDiagram
 from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_open, folder_to_save_in
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
@@ -37,6 +42,7 @@ from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row, spin, tip
 from mivrat.ui.parts.wrapping import flowing
 from mivrat.workspace.executors import LatestOnly, Task
+from mivrat.workspace.reader_edits import read_blind
 from mivrat.workspace.workspace import Workspace
 
 FIGURES = ("accuracy", "recall of", "precision of", "difference to the other run")
@@ -78,6 +84,7 @@ class SamplePage(Page, QWidget):
         for choice in (self.figure, self.of_class, self.how):
             choice.activated.connect(self._changed)
         self.told, self.problem = label(wrap=True), label(role="problem", wrap=True)
+        self.diagram = StrataDiagram(self._choose)
         self.table = FigureTable(COLUMNS, (70, 70, 60), "where the labels go", numbers=(1, 2, 3))
         self.table.cellClicked.connect(lambda line, _: self._choose(line))
         self.table.cellActivated.connect(lambda line, _: self._choose(line, enter=True))
@@ -89,6 +96,14 @@ class SamplePage(Page, QWidget):
             self.back,
             "Choose the folder of a list that was written, then a table with its labels (or its own sample.csv)",
         )
+        self.copies = QCheckBox("with copies of the images")
+        tip(self.copies, "Beside the list, a folder of copies called by their number in it: no name tells a class")
+        self.here = button("Label them here, blind", self._label_here)
+        tip(
+            self.here,
+            "Show the images to label with answers hidden; one key gives an image its label, and the next one is shown",
+        )
+        self.given = label(wrap=True)
         self.rests = label(f"Rests on: {'; '.join(ASSUMES)}.", soft=True, wrap=True)
         self.said = label(wrap=True)
         body = QWidget()
@@ -96,10 +111,11 @@ class SamplePage(Page, QWidget):
         inside.setContentsMargins(0, 8, 10, 12)
         inside.setSpacing(8)
         inside.addLayout(flowing(self.figure, self.of_class, self.how, self.number, self.points, spacing=8))
-        for widget in (self.problem, self.told, self.table):
+        for widget in (self.problem, self.told, self.diagram, self.table):
             inside.addWidget(widget)
         inside.addLayout(row(self.show_all, None))
-        inside.addLayout(row(self.write, self.back, None, spacing=8))
+        inside.addLayout(flowing(self.here, self.write, self.copies, self.back, spacing=8))
+        inside.addWidget(self.given)
         inside.addWidget(self.said)
         inside.addWidget(self.rests)
         inside.addStretch(1)
@@ -107,6 +123,7 @@ class SamplePage(Page, QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(Scrolled(body))
         self._late = Late(self, self.refresh, workspace.topics.figures, workspace.topics.held)
+        self._late_given = Late(self, self._show_given, workspace.topics.reviews)
         workspace.topics.run.connect(self._list_classes)
         workspace.topics.left.connect(self._leave)
 
@@ -187,9 +204,11 @@ class SamplePage(Page, QWidget):
 
     def _show(self) -> None:
         there = self.drawn is not None
-        for widget in (self.told, self.table, self.show_all, self.write):
+        self.diagram.setVisible(self.drawn is not None and len(self.drawn.sample.strata) > 1)
+        for widget in (self.told, self.table, self.show_all, self.here, self.write, self.copies):
             widget.setVisible(there)
         self.problem.setVisible(not there)
+        self._show_given()
         if self.drawn is None:
             return
         found = self.drawn.sample
@@ -201,6 +220,7 @@ class SamplePage(Page, QWidget):
             f"{plural(len(found.listed), 'label', 'labels')} over {words.images(found.pool)}: the figure is expected to within "
             f"± {100 * found.half_width:.1f} points (95 %). A simple random sample would need {needs}.{same}"
         )
+        self.diagram.show_strata(found.strata)
         self.table.show_lines(
             [
                 [one.name, words.count(one.pool), words.count(one.labels), f"{one.pool / max(1, one.labels):.1f}"]
@@ -219,13 +239,58 @@ class SamplePage(Page, QWidget):
     def _show_all(self) -> None:
         if self.drawn is not None:
             found = self.drawn.sample
-            self._pick(f"to label for {found.wanted.text}", tuple(found.listed.tolist()))
+            self._pick(f"chance, to label for {found.wanted.name}", tuple(found.listed.tolist()))
 
     def _choose(self, line: int, enter: bool = False) -> None:
         if self.drawn is not None and 0 <= line < len(self.drawn.sample.strata):
             found = self.drawn.sample
             inside = tuple(found.listed[found.stratum == line].tolist())
-            self._pick(f"to label: {found.strata[line].name}", inside, enter)
+            self._pick(f"chance, to label: {found.strata[line].name}", inside, enter)
+
+    # --- labels given here ---
+
+    def labels_given(self) -> dict[int, int]:
+        """The labels of the listed images, by place in the list: what was given here, else what the set says."""
+        if self.drawn is None:
+            return {}
+        shown, found = self.workspace.shown, dict[int, int]()
+        proposed = shown.reviews.proposed()
+        for place, i in enumerate(self.drawn.sample.listed.tolist()):
+            k = proposed.get(i, int(shown.judged.labels[i]))
+            if k >= 0:
+                found[place] = k
+        return found
+
+    def _label_here(self) -> None:
+        if self.drawn is None:
+            return
+        shown = self.workspace.shown
+        self._show_all()
+        read_blind(self.workspace, True)
+        given = self.labels_given()
+        left = [i for place, i in enumerate(self.drawn.sample.listed.tolist()) if place not in given]
+        shown.focus.look_at(left[0] if left else int(self.drawn.sample.listed[0]))
+        self.workspace.topics.look_wanted.emit()
+
+    def _show_given(self) -> None:
+        """Say how many of the listed images have a label by now, and what the labels come to once all have one."""
+        if self.drawn is None or not self.workspace.shows(self.drawn.run):
+            self.given.setText("")
+            return
+        found, labels = self.drawn.sample, self.labels_given()
+        number = len(found.listed)
+        if len(labels) < number:
+            self.given.setText(
+                f"Labelled so far: {words.count(len(labels))} of {words.count(number)}. The figure is told once all of them are."
+                if labels
+                else ""
+            )
+            return
+        shown = self.workspace.shown
+        listed = replace_labels(drawn_sample(found, shown.classes, shown.judged, self.drawn.against), labels)
+        told = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
+        sentences = [f"{one[:1].upper()}{one[1:]}." for one in estimate_sentences(listed, told)]
+        self.given.setText(f"All {words.count(number)} have a label. {' '.join(sentences)}")
 
     # --- the list, and labels ---
 
@@ -240,10 +305,18 @@ class SamplePage(Page, QWidget):
             return
         found, shown = self.drawn.sample, self.workspace.shown
         try:
-            told = sample_json(found, shown.classes)
-            written = write_sample(folder, told, sample_csv(found, shown.record, shown.judged, self.drawn.against, {}))
+            told, copies = sample_json(found, shown.classes), self.copies.isChecked()
+            table = sample_csv(found, shown.record, shown.judged, self.drawn.against, {}, copies=copies)
+            written = write_sample(folder, told, table)
         except InputError as error:
             self.workspace.notices.fail(error)
+            return
+        if copies:
+            record = shown.record
+            self.workspace.jobs.export(
+                f"Copying {words.images(len(found.listed))} to {folder.name}",
+                lambda: copy_listed(found, record, folder / COPIES),
+            )
             return
         self.workspace.notices.say(f"Written: {', '.join(one.name for one in written)} in {folder.name}")
 

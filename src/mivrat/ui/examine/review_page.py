@@ -21,6 +21,7 @@ from mivrat.core.selecting.selection import Caused, Conditions, Outcome, Reviewe
 from mivrat.core.study.reviews import Cause
 from mivrat.ui import words
 from mivrat.ui.actions import tooltip
+from mivrat.ui.examine.readers_section import ReadersSection
 from mivrat.ui.parts.late import Late
 from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
@@ -100,6 +101,9 @@ class ReviewPage(Page, Scrolled):
         layout.addWidget(label("As labelled, and as corrected", "heading"))
         layout.addLayout(self.corrected)
         layout.addWidget(self.corrected_note)
+        layout.addSpacing(10)
+        self.readers = ReadersSection(workspace)
+        layout.addWidget(self.readers)
         layout.addStretch(1)
         self.setWidget(body)
         self._late = Late(
@@ -318,7 +322,8 @@ class ReviewPage(Page, Scrolled):
 
     @property
     def settled(self) -> bool:
-        return not self._workers.busy
+        return not self._workers.busy and self.readers.settled
 
     def stop(self) -> None:
         self._workers.stop_all()
+        self.readers.stop()

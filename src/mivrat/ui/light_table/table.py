@@ -16,6 +16,7 @@ from mivrat.core.selecting.ordering import (
     ORDERS_OF_BOTH,
     UNLIKE,
     columns_to_group_by,
+    tells_answers,
 )
 from mivrat.ui import words
 from mivrat.ui.light_table.thumbs import SIZES, Thumbs
@@ -69,6 +70,7 @@ class LightTable(QWidget):
         workspace.topics.run.connect(self._list_columns)
         workspace.topics.held.connect(self._list_columns)
         workspace.topics.measures.connect(self._list_columns)
+        workspace.topics.blind.connect(self._list_columns)
         workspace.topics.arrangement_wanted.connect(self._arrange)
 
     def _list_columns(self) -> None:
@@ -81,17 +83,14 @@ class LightTable(QWidget):
         properties = [f"{BY_PROPERTY}{name}" for name in self.workspace.shown.measures.properties]
         by_property = [one + end for one in properties for end in ("", HIGHEST_FIRST)]
         by_column = [f"{BY_COLUMN}{name}" for name in (items[0].columns if items else ())]
-        self.order.addItems([*ORDERS, *of_both, *by_column, *by_property])
+        hidden = self.workspace.shown.blind
+        orders = [*ORDERS, *of_both, *by_column, *by_property]
+        self.order.addItems([one for one in orders if not (hidden and tells_answers(one))])
         bands = BANDS if snapshot.record.families else BANDS[:-1]
         self.bands.clear()
-        self.bands.addItems(
-            [
-                *bands,
-                *((BY_BOTH,) if both else ()),
-                *(f"{BY_COLUMN}{name}" for name in columns_to_group_by(items)),
-                *properties,
-            ]
-        )
+        columns = [f"{BY_COLUMN}{name}" for name in columns_to_group_by(items)]
+        all_bands = [*bands, *((BY_BOTH,) if both else ()), *columns, *properties]
+        self.bands.addItems([one for one in all_bands if not (hidden and tells_answers(one))])
         self._notify()
 
     def _choose_order(self) -> None:
@@ -124,10 +123,7 @@ class LightTable(QWidget):
     def _arrange(self) -> None:
         """Work out an order that takes longer than a glance."""
         self._arranging.cancel()
-        images, wanted = (
-            self.workspace.shown.to_arrange(),
-            (self.workspace.shown.order.by, self.workspace.shown.order.band_by, self.workspace.shown.order.about),
-        )
+        images, wanted = self.workspace.shown.to_arrange(), self.workspace.shown.order.wanted
         self.count.setText("sorting …")
         self._arranging.start(
             lambda work: images.arranged(*wanted),
@@ -135,9 +131,9 @@ class LightTable(QWidget):
         )
 
     def _notify(self) -> None:
-        if self.order.currentText() != self.workspace.shown.order.by:
-            self.order.setCurrentText(self.workspace.shown.order.by)
-        by = self.workspace.shown.order.band_by
+        order, by, _ = self.workspace.shown.order.wanted
+        if self.order.currentText() != order:
+            self.order.setCurrentText(order)
         if self.bands.currentText() != by:
             if by == BY_ROLE and self.bands.findText(by) < 0:
                 self.bands.addItem(by)

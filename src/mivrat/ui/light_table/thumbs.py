@@ -78,6 +78,7 @@ class Thumbs(QAbstractScrollArea):
         workspace.topics.current.connect(self._reveal)
         workspace.topics.reviews.connect(self.viewport().update)
         workspace.topics.held.connect(self._relist)
+        workspace.topics.blind.connect(self._relist)
         thumbnails.ready.connect(self._repaint_soon)
         theme.changed.connect(self.viewport().update)
 
