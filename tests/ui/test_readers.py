@@ -244,7 +244,7 @@ def test_images_without_a_label_get_one_by_a_key(
     for number, image in enumerate(listed):
         assert workspace.shown.focus.current == image
         assert page.given.text() == (
-            "" if not number else f"Labelled so far: {number} of 6. The figure is told once all of them are."
+            "" if not number else f"Labelled so far: {number} of 6. The figure is shown once all of them are."
         )
         QTest.keyClicks(look, str(1 + truth[image]))
         settle()

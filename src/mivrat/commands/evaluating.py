@@ -7,6 +7,7 @@ import json
 import tempfile
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -38,6 +39,7 @@ from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.slow_figures import slow_figures
 from mivrat.core.running.snapshot import MOST_PAIRS, Snapshot
 from mivrat.core.running.unkept import record_of
+from mivrat.core.selecting.measures import Measures
 from mivrat.core.study.class_list import save_families
 from mivrat.core.study.image_sets import add_image_set
 from mivrat.core.study.runs import load_run
@@ -166,10 +168,14 @@ def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figure
     """The requirements held against the figures; those of families and groups against the images of these."""
     record = record_of(evaluation, inputs.classes, inputs.families, threshold=found.threshold)
     snapshot = Snapshot(record, found.judged, figures, found.judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
-    ground, intervals = grounds.EvaluationContext(snapshot), found.deep.intervals if found.deep else None
+    columns = partial(Measures, record.image_set.items)
+    ground, intervals = (
+        grounds.EvaluationContext(snapshot, measured=columns),
+        found.deep.intervals if found.deep else None,
+    )
     return [
         criteria.hold_requirement(one, ground)
-        if one.family or one.groups or one.figure == "family_accuracy"
+        if one.family or one.groups or one.ranges or one.level is not None or one.figure == "family_accuracy"
         else one.against(figures, intervals)
         for one in inputs.requirements
     ]

@@ -82,7 +82,7 @@ class Foot(QFrame):
         self.problem = Elided(mode=Qt.TextElideMode.ElideRight)
         set_role(self.problem, "problem")
         self.reader = button("", self.reader_wanted.emit, kind="quiet")
-        tip(self.reader, "Who reviews here: change the name, or let somebody else go on")
+        tip(self.reader, "Who reviews here: change the name, or let another reader go on")
         self.reader.hide()
         self.keys = _Keys()
         self._leaving = QTimer(self)

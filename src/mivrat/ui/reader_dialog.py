@@ -17,7 +17,7 @@ WIDE = 420
 
 
 class ReaderDialog(QDialog):
-    """``then`` goes on once the reader has a name. A reader who has one may get another, or let somebody else go on."""
+    """``then`` goes on once the reader has a name. A reader who has one may get another, or let another reader go on."""
 
     def __init__(self, parent: QWidget, workspace: Workspace, then: Callable[[], object] | None = None) -> None:
         super().__init__(parent)
@@ -32,7 +32,7 @@ class ReaderDialog(QDialog):
         self.name.setPlaceholderText("name")
         self.name.setMaxLength(200)
         self.name.selectAll()
-        self.other = QRadioButton("somebody else reads from now on")
+        self.other = QRadioButton("another reader goes on from here")
         self.same = QRadioButton(f"still {clipped(self._before, 30)}, under this name")
         self.other.setChecked(True)
         for choice in (self.other, self.same):

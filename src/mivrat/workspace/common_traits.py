@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from math import floor
 from pathlib import Path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, current_stop
+from mivrat.core.concluding.criterion_words import criterion_of, in_plain_words
 from mivrat.core.concluding.findings import Draft, FindingClaim, Measure
+from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.running.in_common import InCommon, WeakSpot, find_in_common
 from mivrat.core.running.measuring import measure_photos
@@ -18,6 +21,7 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunKey
 from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.jobs import Job
+from mivrat.workspace.study_edits import set_criteria
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
@@ -99,6 +103,24 @@ class CommonTraits:
             looks=len(carried),
             confirmed=confirmed,
         )
+
+    def add_criterion(self, spot: WeakSpot) -> None:
+        """Ask of a weak spot, from now on, what all images come to at present."""
+        workspace, record = self.workspace, self.workspace.shown.record
+        overall = workspace.shown.snapshot.figures.top_k[1].value
+        contents = workspace.contents
+        if contents is None or overall is None or workspace.busy:
+            return
+        text = criterion_of(spot.conditions, record.classes, floor(100 * overall) / 100)
+        before = contents.criteria.get(record.info.model_id, ())
+        if text is None:
+            workspace.notices.say("No criterion can ask for this spot. Add it to the findings instead (F).")
+        elif text in before:
+            workspace.notices.say("This is a criterion already, under Measure.")
+        else:
+            told = in_plain_words(parse_criterion(text, record.classes), record.classes)
+            words = f"criterion added: {told}"
+            workspace.edits.take(set_criteria(record.info.model_id, words, [*before, text], before))
 
     @property
     def settled(self) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 
 import pytest
 from hypothesis import given
@@ -15,6 +16,8 @@ from mivrat.core.concluding.evaluation_context import reference_of
 from mivrat.core.concluding.requirements import parse_criterion, parse_requirement, with_reference
 from mivrat.core.figures.intervals import wilson
 from mivrat.core.figures.sample_size import to_decide
+from mivrat.core.running.set_valued import PredictionSets, SetPlan, own_sets
+from mivrat.core.selecting.measures import Measures
 from tests.support.grounds import CLASSES, ground
 
 # 100 birch (90 right), 40 ragweed (20 right), 10 hazel (all right); every second image is from the roof.
@@ -141,3 +144,62 @@ def test_a_class_without_a_single_image_meets_nothing_over_classes() -> None:
     assert there.intervals is not None
     assert "balanced_accuracy" not in there.intervals.of
     assert "no labelled image" in there.intervals.missing["balanced_accuracy"]
+
+
+SIZES = [f"{i}" if i % 10 else "" for i in range(150)]
+SIZED = ground(LABELS, SAID, columns={"size": SIZES, "place": PLACE})
+SIZED.measured = lambda: Measures(SIZED.snapshot.record.image_set.items)
+
+
+@pytest.mark.parametrize(
+    ("inside", "holds"),
+    [
+        ("size <= 100", lambda i: i <= 100),
+        ("size > 100", lambda i: i > 100),
+        ("size > 80, size <= 120", lambda i: 80 < i <= 120),
+        ('"size" > 80, place = "roof"', lambda i: i > 80 and i % 2),
+    ],
+)
+def test_a_criterion_of_a_range_of_numbers(inside: str, holds: Callable[[int], bool]) -> None:
+    use = [i for i in range(150) if i % 10 and holds(i)]
+    hits = sum(LABELS[i] == SAID[i] for i in use)
+    found = outcome_of(f"top1[{inside}] >= 0.8", SIZED)
+    assert (found.value, found.images) == (pytest.approx(hits / len(use)), len(use))
+    of_class = [i for i in use if LABELS[i] == 1]
+    if of_class:
+        found = outcome_of(f'recall["ragweed", {inside}] >= 0.8', SIZED)
+        assert found.value == pytest.approx(sum(SAID[i] == 1 for i in of_class) / len(of_class))
+
+
+def test_ranges_that_cannot_be_asked_for() -> None:
+    assert outcome_of("top1[sharpness <= 5] >= 0.8", SIZED).problem == "sharpness was not measured in these photos"
+    assert (
+        outcome_of("top1[colour <= 5] >= 0.8", SIZED).problem == "nothing called 'colour' is a number of these images"
+    )
+    for text in ("top1[size <= 5, size > 5] >= 0.8", "top1[size = 5] >= 0.8", "top1[size >= 5] >= 0.8"):
+        with pytest.raises(InputError):
+            parse_requirement(text, CLASSES)
+    # A difference is of all images: groups and ranges are refused, not left out.
+    for inside in ('place = "roof"', "size <= 5"):
+        with pytest.raises(InputError, match="a difference is of all images"):
+            parse_criterion(f'difference(top1[{inside}], "net#0123456789abcdef") >= 0', CLASSES)
+
+
+def test_coverage_is_that_of_sets_whose_threshold_other_images_gave() -> None:
+    found = outcome_of("coverage(0.9) >= 0.5", RUN)
+    record, judged = RUN.snapshot.record, RUN.snapshot.judged
+    (whole,) = [one for one in own_sets(record, judged, SetPlan(0.9)) if isinstance(one, PredictionSets)]
+    assert (found.value, found.images, found.verdict) == (whole.coverage.value, 150, "met")
+    assert (found.low, found.high) == (whole.coverage.low, whole.coverage.high)
+    assert outcome_of("low(coverage(0.9)) >= 0.999", RUN).verdict == "missed"
+    few = ground([0, 1, 2], [0, 1, 2])
+    assert "at least 20 labelled images" in outcome_of("coverage(0.9) >= 0.5", few).problem
+    for text in (
+        "coverage(1) >= 0.5",
+        "coverage(x) >= 0.5",
+        "coverage >= 0.5",
+        "coverage() >= 1",
+        "every(coverage(0.9)) >= 1",
+    ):
+        with pytest.raises(InputError):
+            parse_requirement(text, CLASSES)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from math import inf
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -9,9 +11,12 @@ from hypothesis import strategies as st
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.criteria import criteria_of, outcome_of
-from mivrat.core.concluding.criterion_words import figure_in_words, in_plain_words, read_criterion
+from mivrat.core.concluding.criterion_words import criterion_of, figure_in_words, in_plain_words, read_criterion
 from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.intervals import lowest_of, proportion
+from mivrat.core.selecting.measures import Measures
+from mivrat.core.selecting.ranges import InRange
+from mivrat.core.selecting.selection import InGroup, Labelled, Predicted
 from tests.support.grounds import ground
 
 NAMES = ["ragweed", "oak of 7", "class 7", "Recall of 9 %"]
@@ -39,6 +44,21 @@ NAMES = ["ragweed", "oak of 7", "class 7", "Recall of 9 %"]
         ),
         ('low(recall["ragweed"]) >= 0.8', None, "Recall of ragweed, lower end of its interval, at least 80 %"),
         ('recall[family = "trees"] >= 0.8', None, "Recall of the family trees at least 80 %"),
+        (
+            "coverage of 90 % at least 85 %",
+            "coverage(0.9) >= 0.85",
+            "Coverage of prediction sets of 90 % at least 85 %",
+        ),
+        (
+            "Coverage of prediction sets of 99.5 % at least 99 %",
+            "coverage(0.995) >= 0.99",
+            "Coverage of prediction sets of 99.5 % at least 99 %",
+        ),
+        (
+            'recall["ragweed", station = "north", "mean size" > 2, "mean size" <= 10.5] >= 0.8',
+            None,
+            "Recall of ragweed where station is north and mean size is above 2 up to 10.5 at least 80 %",
+        ),
         ('top1[station = "north"] >= 0.8', None, "Top-1 accuracy where station is north at least 80 %"),
         (
             'low(difference(top1, "net#0123456789abcdef")) >= -0.01',
@@ -121,3 +141,27 @@ def test_every_class_is_called_missed_or_met_wrongly_once_in_forty_at_most(class
 
     assert rate(at_limit, met=False) <= 0.04
     assert rate(one_below, met=True) <= 0.04
+
+
+def test_a_weak_spot_is_written_as_a_criterion_of_its_images() -> None:
+    measures = Measures()
+    of_range = InRange("sharpness", frozenset({(-inf, 5.25)}), measures)
+    between = InRange('mean "size"', frozenset({(0.1, 0.30000000000000004)}), measures)
+    north = InGroup("station", frozenset({("north", (1, 2))}))
+    for conditions, text in (
+        ((of_range,), 'top1["sharpness" <= 5.25] >= 0.8'),
+        (
+            (Labelled(frozenset({NAMES.index("ragweed")})), between),
+            'recall["ragweed", "mean \\"size\\"" > 0.1, "mean \\"size\\"" <= 0.30000000000000004] >= 0.8',
+        ),
+        ((north, Predicted(frozenset({NAMES.index("ragweed")}))), 'precision["ragweed", "station" = "north"] >= 0.8'),
+        ((Labelled(frozenset({0, 1})),), None),
+        ((InRange("x", frozenset({(0.0, 1.0), (2.0, 3.0)}), measures),), None),
+        ((Labelled(frozenset({1})), Predicted(frozenset({1}))), None),
+    ):
+        assert criterion_of(conditions, NAMES, 0.8) == text
+        if text is not None:
+            again = parse_criterion(text, NAMES)
+            ranges = {(one.name, *ends) for one in conditions if isinstance(one, InRange) for ends in one.ranges}
+            assert set(again.ranges) == ranges, "to the last bit"
+            assert again.limit == 0.8

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mivrat.core.base.errors import InputError
+from mivrat.core.base.job import Stopped
 from mivrat.core.base.text import count, in_a_row
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
@@ -17,6 +18,8 @@ from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.sample_size import MOST, best_mix, to_decide, to_decide_mean
 from mivrat.core.figures.uncertainty import NAMES
+from mivrat.core.running.set_valued import PredictionSets, SetPlan, own_sets
+from mivrat.core.selecting.ranges import range_text
 
 
 def outcome_of(text: str, ground: EvaluationContext) -> RequirementOutcome:
@@ -32,7 +35,12 @@ def hold_requirement(wanted: Requirement, ground: EvaluationContext) -> Requirem
     if wanted.of_difference:
         return _difference(wanted, ground)
     judged = ground.snapshot.judged
+    if wanted.level is not None:
+        return _coverage(wanted, wanted.level, ground)
     among = ground.of_groups(wanted.groups) if wanted.groups else None
+    if wanted.ranges:
+        within = ground.of_ranges(wanted.ranges)
+        among = within if among is None else among & within
     use = judged.evaluated_among(among)
     if wanted.family is not None:
         members = ground.of_family(wanted.family)
@@ -55,6 +63,16 @@ def hold_requirement(wanted: Requirement, ground: EvaluationContext) -> Requirem
         return wanted.against(judged.figures(ks, among, wanted.figure in RANKED))
     figures = ground.ranked if wanted.figure in RANKED else ground.snapshot.figures
     return wanted.against(figures, ground.intervals if wanted.figure in NAMES else None)
+
+
+def _coverage(wanted: Requirement, level: float, ground: EvaluationContext) -> RequirementOutcome:
+    """How many prediction sets hold the label: of the least ambiguous classes, one threshold for all, out of fold."""
+    snapshot = ground.snapshot
+    events = own_sets(snapshot.record, snapshot.judged, SetPlan(level))
+    found = next((one for one in events if isinstance(one, PredictionSets)), None)
+    if found is None:
+        raise Stopped
+    return wanted.of_share(found.coverage)
 
 
 def compared(ground: EvaluationContext, reference: str) -> Comparison:
@@ -119,7 +137,11 @@ def what_it_takes(outcome: RequirementOutcome, ground: EvaluationContext) -> str
     more = max(1, needed - total)
     what = "more image" if more == 1 else "more images"
     told = f"{about}{count(more)} {what} {_of_which(wanted, ground)}"
-    if wanted.figure == "balanced_accuracy" and not wanted.groups and (mix := _best_mix(ground, total / needed)):
+    if (
+        wanted.figure == "balanced_accuracy"
+        and not (wanted.groups or wanted.ranges)
+        and (mix := _best_mix(ground, total / needed))
+    ):
         told = f"{mix}; or {told}"
     return f"{told} would be enough, with a chance of 80 %, if it stays at this figure. Decide once, at that number: looking again as they come in makes false verdicts more frequent."
 
@@ -173,6 +195,7 @@ def _of_which(wanted: Requirement, ground: EvaluationContext) -> str:
     name = f"the family {wanted.family}" if wanted.family is not None else name
     kinds = {"recall": f"labelled {name}", "precision": f"predicted {name}", "specificity": f"not labelled {name}"}
     told = kinds.get(wanted.figure, "") if name else ""
-    where = in_a_row([f"{column} {value}" for column, value in wanted.groups])
+    within = [f"{name} {range_text(name, low, high)}" for name, low, high in wanted.ranges]
+    where = in_a_row([*(f"{column} {value}" for column, value in wanted.groups), *within])
     told = told or ("mixed as these are" if not where else "")
     return " ".join(part for part in (told, f"from {where}" if where else "") if part)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
+from math import isfinite
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
@@ -12,6 +13,8 @@ from mivrat.core.base.text import count, in_a_row, minus
 from mivrat.core.concluding.requirements import PER_CLASS, Requirement, RequirementOutcome, parse_criterion
 from mivrat.core.figures.metrics import METRICS, metric
 from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.selecting.ranges import InRange, range_text
+from mivrat.core.selecting.selection import Condition, InGroup, Labelled, Predicted
 
 _SIGNS = {">=": "at least", "<=": "at most", ">": "above", "<": "below", "==": "exactly"}
 
@@ -23,14 +26,17 @@ def in_plain_words(wanted: Requirement, classes: Sequence[str]) -> str:
     """A requirement as a sentence without a verb: "Recall of ragweed at least 80 %"."""
     figure = metric(wanted.figure).name
     told = figure
+    if wanted.level is not None:
+        told += f" of {100 * wanted.level:.6g} %"
     if wanted.every:
         told += " of every class"
     elif wanted.class_index is not None:
         told += f" of {classes[wanted.class_index]}"
     elif wanted.family is not None:
         told += f" of the family {wanted.family}"
-    if wanted.groups:
-        told += f" where {in_a_row([f'{column} is {value}' for column, value in wanted.groups])}"
+    if wanted.groups or wanted.ranges:
+        within = [f"{name} is {range_text(name, low, high)}" for name, low, high in wanted.ranges]
+        told += f" where {in_a_row([*(f'{column} is {value}' for column, value in wanted.groups), *within])}"
     if wanted.of_difference:
         name = wanted.against_model.rpartition("#")[0]
         told = f"Difference in {figure if figure.startswith('F1') else figure[:1].lower() + figure[1:]}{told[len(figure) :]}"
@@ -70,6 +76,29 @@ def figure_in_words(wanted: Requirement, found: RequirementOutcome, classes: Seq
     of = f", N = {count(found.images)}" if found.images is not None else ""
     lowest = f" ({classes[found.lowest]}, the lowest)" if found.lowest is not None else ""
     return f"{told}{of}{lowest}{f'; {found.problem}' if found.problem else ''}"
+
+
+def criterion_of(conditions: Sequence[Condition], classes: Sequence[str], limit: float) -> str | None:
+    """That so many of the images which meet conditions are right, as the text of a criterion; None where no criterion says that."""
+    figure, inside = "top1", list[str]()
+
+    def quoted(text: str) -> str:
+        return json.dumps(text, ensure_ascii=False)
+
+    for one in conditions:
+        match one:
+            case Labelled() | Predicted() if len(one.classes) == 1 and figure == "top1":
+                figure = "recall" if isinstance(one, Labelled) else "precision"
+                inside.insert(0, quoted(classes[next(iter(one.classes))]))
+            case InGroup() if len(one.groups) == 1:
+                inside += [f"{quoted(one.column)} = {quoted(name)}" for name, _ in one.groups]
+            case InRange() if len(one.ranges) == 1:
+                ((low, high),) = one.ranges
+                ends = (f"{quoted(one.name)} > {low!r}" if isfinite(low) else "", f"{quoted(one.name)} <= {high!r}")
+                inside += [text for text, end in zip(ends, (low, high), strict=True) if text and isfinite(end)]
+            case _:
+                return None
+    return f"{figure}[{', '.join(inside)}] >= {limit:g}" if inside else None
 
 
 # --- read ---
@@ -151,6 +180,9 @@ def _written(figure: str, said: str | None, number: str, percent_sign: str | Non
 def _figure(what: str, classes: Sequence[str]) -> str | None:
     """The figure that some words name, as a formula has it; None where they name none."""
     plain = what.lower()
+    sets = re.fullmatch(r"coverage(?: of prediction sets)?(?: of| at)? (\d+(?:\.\d+)?) ?%", plain)
+    if sets:
+        return f"coverage({float(sets[1]) / 100:.10g})"
     top = re.fullmatch(r"top[ -]?(\d{1,5})(?: accuracy)?", plain)
     if top:
         return f"top{top[1]}"

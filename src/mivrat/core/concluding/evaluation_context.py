@@ -23,10 +23,12 @@ from mivrat.core.heatmaps.maps import MapMaker
 from mivrat.core.heatmaps.pool import MakerPool
 from mivrat.core.pictures.image_names import ImageName, ImageNames
 from mivrat.core.pictures.image_sets import column_of
+from mivrat.core.pictures.properties import BY_NAME
 from mivrat.core.pictures.recipe import Recipe, canonical
 from mivrat.core.running.slow_figures import SlowFigures, in_fixed_order, intervals_over
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.measures import Measures
+from mivrat.core.selecting.ranges import InRange
 from mivrat.core.study.image_sets import StudyImage
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
@@ -122,6 +124,23 @@ class EvaluationContext:
             if not mask.any():
                 raise InputError(f"no image has {column} = {value!r}", hint="name a group that the image set has")
             found &= mask
+        return found
+
+    def of_ranges(self, ranges: Sequence[tuple[str, float, float]]) -> NDArray[np.bool_]:
+        """The images with a number in each of some ranges (name, low, high). InputError where nothing of that name is a number of them."""
+        found = np.ones(len(self.snapshot.judged.labels), bool)
+        for name, low, high in ranges:
+            if not self.measures.has(name):
+                measured = name in BY_NAME
+                raise InputError(
+                    f"{name} was not measured in these photos"
+                    if measured
+                    else f"nothing called {name!r} is a number of these images",
+                    hint="measure the photos under Examine, In common"
+                    if measured
+                    else "name a property of photos, or a column of numbers",
+                )
+            found &= InRange(name, frozenset({(low, high)}), self.measures).mask(self.snapshot.judged)
         return found
 
     def of_family(self, family: str) -> list[int]:

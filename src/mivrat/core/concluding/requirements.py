@@ -1,5 +1,5 @@
 """Requirements on figures, such as ``low(top1) >= 0.9``, ``recall["ragweed"] >= 0.8``, ``recall[family = "trees"] >= 0.9`` or
-``top1[station = "north"] >= 0.85`` or ``every(recall) >= 0.8``: parsed, never evaluated as code."""
+``top1[station = "north"] >= 0.85``, ``every(recall) >= 0.8`` or ``coverage(0.9) >= 0.9``: parsed, never evaluated as code."""
 
 from __future__ import annotations
 
@@ -8,14 +8,14 @@ import operator
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from math import isfinite
+from math import inf, isfinite
 from typing import Literal
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion, lowest_of
-from mivrat.core.figures.metrics import METRICS, OVER_CLASSES, metric
+from mivrat.core.figures.metrics import COVERAGE, METRICS, OVER_CLASSES, metric
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.summary import Figures
 from mivrat.core.figures.uncertainty import NAMES, Intervals, without_images
@@ -81,9 +81,10 @@ class RequirementOutcome:
 class Requirement:
     """A parsed requirement: a figure, perhaps its interval's bound, compared with a limit.
 
-    ``family`` asks for the figure of a family of classes, ``groups`` (column, value) for that of the images of some groups;
+    ``family`` asks for the figure of a family of classes, ``groups`` (column, value) for that of the images of some groups, ``ranges``
+    (name, low, high; above the low end, up to the high one) for that of the images with a number there;
     ``against_model`` names the model, as ``reference_text`` writes it, that a difference is to; ``every`` asks for the figure of each
-    class, down to the lowest.
+    class, down to the lowest; ``level`` is that of the prediction sets whose coverage is asked for.
     """
 
     text: str
@@ -97,6 +98,8 @@ class Requirement:
     groups: tuple[tuple[str, str], ...] = ()
     against_model: str = ""
     every: bool = False
+    level: float | None = None
+    ranges: tuple[tuple[str, float, float], ...] = ()
 
     @property
     def at_most(self) -> bool:
@@ -278,12 +281,34 @@ def pieces_of(text: str) -> list[str]:
 _PAIR = re.compile(r"""(?P<key>[^\W\d]\w*|"(?:[^"\\]|\\.)*"|'[^']*')\s*=\s*(?P<value>["'].*)""", re.DOTALL)
 
 
-def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple[tuple[str, str], ...]]:
-    """What the brackets behind a figure name: a class, a family, groups of columns."""
+# A property or a column of numbers, and one end of a range.
+_END = re.compile(
+    rf"""(?P<key>[^\W\d]\w*|"(?:[^"\\]|\\.)*"|'[^']*')\s*(?P<end><=|>)\s*(?P<number>{_NUMBER.pattern})""", re.ASCII
+)
+
+
+@dataclass
+class _Named:
+    """What the brackets behind a figure name: a class, a family, groups of columns, ranges of numbers."""
+
+    said: str | None = None
+    family: str | None = None
+    groups: tuple[tuple[str, str], ...] = ()
+    ranges: tuple[tuple[str, float, float], ...] = ()
+
+
+def _in_brackets(inside: str, shown: str) -> _Named:
     said: str | None = None
     family: str | None = None
     groups: list[tuple[str, str]] = []
+    ranges: dict[str, tuple[float, float]] = {}
     for piece in pieces_of(inside):
+        if (end := _END.fullmatch(piece)) is not None:
+            name = _quoted(end["key"]) if end["key"][:1] in "\"'" else end["key"]
+            low, high = ranges.get(name or "", (-inf, inf))
+            limit = float(end["number"])
+            ranges[name or ""] = (max(low, limit), high) if end["end"] == ">" else (low, min(high, limit))
+            continue
         pair = _PAIR.fullmatch(piece)
         if pair is None:
             one = _quoted(piece)
@@ -292,7 +317,7 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
                     f"{shown!r}: {piece!r} is not a class name in quotes",
                     where="--require",
                     hint='write the name as in recall["ragweed"], a family as in recall[family = "trees"], a group as in '
-                    'top1[station = "north"]; in double quotes, \\ and " are written as \\\\ and \\"',
+                    'top1[station = "north"], a range as in top1[sharpness <= 5.6]; in double quotes, \\ and " are written as \\\\ and \\"',
                 )
             said = one
             continue
@@ -306,7 +331,9 @@ def _in_brackets(inside: str, shown: str) -> tuple[str | None, str | None, tuple
             family = value
         else:
             groups.append((column, value))
-    return said, family, tuple(groups)
+    if any(low >= high for low, high in ranges.values()):
+        raise InputError(f"{shown!r}: no number lies in that range", where="--require", hint="exchange its ends")
+    return _Named(said, family, tuple(groups), tuple((name, *ends) for name, ends in ranges.items()))
 
 
 def parse_criterion(text: str, classes: Sequence[str]) -> Requirement:
@@ -363,7 +390,25 @@ def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             hint=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and {" and ".join(_DIFFERENT_BY_CLASS)} with ["class"]',
         )
+    if parsed.groups or parsed.ranges or parsed.family is not None:
+        raise InputError(
+            f"{shown!r}: a difference is of all images",
+            where="--require",
+            hint="leave out the groups, or ask for the figure of these images itself",
+        )
     return replace(parsed, text=text, bound=bound, of_difference=True)
+
+
+def _level(told: str, text: str) -> float:
+    """The level of prediction sets, as it stands in brackets."""
+    level = float(told) if len(told) <= _LONGEST_NUMBER and _NUMBER.fullmatch(told) else 0.0
+    if not 0 < level < 1:
+        raise InputError(
+            f"{_shortened(text)!r}: {_shortened(told)!r} is not a level of prediction sets",
+            where="--require",
+            hint="write a number between 0 and 1, as in coverage(0.9) >= 0.9",
+        )
+    return level
 
 
 def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
@@ -386,30 +431,31 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             hint="ask for it with 'mivrat compare'",
         )
+    if (told := inside_of(figure, COVERAGE.key)) is not None:
+        return Requirement(text, COVERAGE.key, None, bound, compare, limit, level=_level(told, text))
     class_index: int | None = None
-    family: str | None = None
-    groups: tuple[tuple[str, str], ...] = ()
+    named = _Named()
     name, bracket, rest = figure.partition("[")
     name, shown = name.rstrip(), _shortened(text)
     if bracket and rest[-1:] == "]":
-        said, family, groups = _in_brackets(rest[:-1].strip(), shown)
-        if said is not None and name in PER_CLASS:
-            class_index = ClassMatcher(classes).index(said)
+        named = _in_brackets(rest[:-1].strip(), shown)
+        if named.said is not None and name in PER_CLASS:
+            class_index = ClassMatcher(classes).index(named.said)
             if class_index is None:
                 raise InputError(
-                    f"{shown!r} names {said!r}, which is not a class",
+                    f"{shown!r} names {named.said!r}, which is not a class",
                     where="--require",
                     hint="use a name from the class list",
                 )
-        if family is not None and (name not in _OF_FAMILY or said is not None):
+        if named.family is not None and (name not in _OF_FAMILY or named.said is not None):
             raise InputError(
                 f"{shown!r}: that figure is not defined for a family",
                 where="--require",
                 hint='of a family there are recall, precision and support, as in recall[family = "trees"]',
             )
-        if said is None or class_index is not None:
+        if named.said is None or class_index is not None:
             figure = name
-    if figure in PER_CLASS and (class_index is not None or family is not None):
+    if figure in PER_CLASS and (class_index is not None or named.family is not None):
         pass
     elif not (re.fullmatch(r"top[1-9]\d{0,4}", figure, re.ASCII) or figure in _WHOLE):
         raise InputError(
@@ -417,10 +463,15 @@ def parse_requirement(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             hint=f'figures are top1, top3 …, {", ".join(_WHOLE)}, and {", ".join(PER_CLASS)} with ["class"]',
         )
-    if bound and not (figure.startswith("top") or figure in (*_SHARES, *RANKED, *(NAMES if not groups else ()))):
+    if bound and not (
+        figure.startswith("top")
+        or figure in (*_SHARES, *RANKED, *(NAMES if not (named.groups or named.ranges) else ()))
+    ):
         raise InputError(
             f"{shown!r}: {figure} has no interval",
             where="--require",
             hint=f"ask for the figure itself; top-k, precision, recall, specificity, f1, auroc, average_precision and {', '.join(NAMES)} have intervals",
         )
-    return Requirement(text, figure, class_index, bound, compare, limit, family=family, groups=groups)
+    return Requirement(
+        text, figure, class_index, bound, compare, limit, family=named.family, groups=named.groups, ranges=named.ranges
+    )

@@ -248,8 +248,17 @@ WITH_INTERVAL = tuple(one for one in METRICS if one.interval)
 OVER_CLASSES = tuple(one.key for one in COUNTED if one.counted is not None and one.counted.over_classes)
 
 
+# Only asked for, in criteria: it takes thresholds from other images, and is not among the figures of every run.
+COVERAGE = Metric(
+    "coverage",
+    "Coverage of prediction sets",
+    "share of images whose label is in their prediction set, thresholds taken from the other folds (Vovk 2005)",
+    needs="scores",
+)
+
+
 def metric(key: str) -> Metric:
-    """The record of a figure, also of ``top3`` and the like. Raises KeyError for an unknown one.
+    """The record of a figure, also of ``top3`` and the like, and of ``coverage``. Raises KeyError for an unknown one.
 
     >>> metric("top3").name, metric("ece").called, metric("mcc").in_percent
     ('Top-3 accuracy', 'ECE', False)
@@ -264,4 +273,4 @@ def metric(key: str) -> Metric:
         return Metric(
             key, f"Top-{k} accuracy", meaning, read=lambda f: f.top_k[k], compared=True, needs="scores" if k > 1 else ""
         )
-    return BY_KEY[key]
+    return COVERAGE if key == COVERAGE.key else BY_KEY[key]

@@ -51,7 +51,7 @@ def change_reader(study: Study, name: str) -> None:
     name = _as_name(study, name)
     if not present_reader(study) and study.rows("SELECT 1 FROM review LIMIT 1"):
         raise InputError(
-            "nobody has said whose the reviews of this study are",
+            "the reviews of this study have no reader yet",
             where=study.path,
             hint="give their reader a name first",
         )

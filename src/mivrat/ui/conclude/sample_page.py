@@ -281,7 +281,7 @@ class SamplePage(Page, QWidget):
         number = len(found.listed)
         if len(labels) < number:
             self.given.setText(
-                f"Labelled so far: {words.count(len(labels))} of {words.count(number)}. The figure is told once all of them are."
+                f"Labelled so far: {words.count(len(labels))} of {words.count(number)}. The figure is shown once all of them are."
                 if labels
                 else ""
             )

@@ -68,6 +68,11 @@ class InCommonPage(Page, QWidget):
         self.spots.currentCellChanged.connect(lambda line, *_: self._look_at_spot(line))
         self.keep = button("Add to findings", self.finding_wanted.emit)
         tip(self.keep, "Keep this weak spot: it is asked of the next model, too (F)")
+        self.as_criterion = button("Add as a criterion", self._add_criterion)
+        tip(
+            self.as_criterion,
+            "Ask of this weak spot what all images come to now; criteria stand under Measure, Accuracy, and can be changed there",
+        )
         body = QWidget()
         inside = QVBoxLayout(body)
         inside.setContentsMargins(0, 2, 10, 12)
@@ -85,7 +90,7 @@ class InCommonPage(Page, QWidget):
             self.spots,
         ):
             inside.addWidget(widget)
-        inside.addLayout(row(self.keep, None))
+        inside.addLayout(row(self.keep, self.as_criterion, None, spacing=8))
         inside.addStretch(1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
@@ -129,7 +134,13 @@ class InCommonPage(Page, QWidget):
         told = bool(self.asked)
         spots = bool(found is not None and found.spots)
         shown: dict[QWidget, bool] = {self.properties: told, self.spread: told, self.legend: told}
-        shown |= {self.spots_head: asked, self.spots_told: asked, self.spots: spots, self.keep: spots}
+        shown |= {
+            self.spots_head: asked,
+            self.spots_told: asked,
+            self.spots: spots,
+            self.keep: spots,
+            self.as_criterion: spots,
+        }
         for widget, there in shown.items():
             widget.setVisible(there)
         if found is None:
@@ -151,7 +162,8 @@ class InCommonPage(Page, QWidget):
         )
         self.spots.fit_height()
         self._spot = None
-        self.keep.setEnabled(False)
+        for each in (self.keep, self.as_criterion):
+            each.setEnabled(False)
         if self.asked:
             at = next((i for i, one in enumerate(self.asked) if one.name == self.spread.name), 0)
             self.properties.setCurrentCell(at, 0)
@@ -216,7 +228,8 @@ class InCommonPage(Page, QWidget):
 
     def _look_at_spot(self, line: int) -> None:
         self._spot = self._spot_at(line)
-        self.keep.setEnabled(self._spot is not None)
+        for each in (self.keep, self.as_criterion):
+            each.setEnabled(self._spot is not None)
 
     def _choose_spot(self, line: int, enter: bool = False) -> None:
         spot = self._spot_at(line)
@@ -228,6 +241,10 @@ class InCommonPage(Page, QWidget):
                 for one in spot.conditions
             ]
             (shown.enter if enter else shown.choose)(*conditions)
+
+    def _add_criterion(self) -> None:
+        if self._spot is not None:
+            self.traits.add_criterion(self._spot)
 
     def finding(self, concluder: Concluder) -> bool:
         found, spot = self.traits.found, self._spot
