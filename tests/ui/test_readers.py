@@ -253,6 +253,15 @@ def test_images_without_a_label_get_one_by_a_key(
     assert page.given.text().startswith("All 6 have a label. ")
     if len(page.drawn.sample.strata) == 1:
         assert f"Top-1 accuracy: {100 * right / 6:.1f} %" in page.given.text()
+    # It becomes a finding, which what is on screen is (F), too.
+    QTest.mouseClick(page.keep, LEFT)
+    settle()
+    (finding,) = bench.concluder.findings
+    assert finding.title == "Estimated from labels: top-1 accuracy"
+    assert finding.before.value == pytest.approx(right / 6)
+    bench.conclude.go_to("to label")
+    three.undo()
+    settle()
     three.undo()
     settle()
     assert page.given.text().startswith("Labelled so far: 5 of 6")

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
-from mivrat.core.base.text import clipped, plural
+from mivrat.core.base.text import clipped, count, images, plural
 from mivrat.core.concluding.checking import measure_of_cover
 from mivrat.core.concluding.criteria import Criterion
+from mivrat.core.concluding.estimate_claims import estimate_claim
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.findings import (
     Checked,
@@ -23,6 +24,7 @@ from mivrat.core.concluding.findings import (
     Weight,
     as_text,
 )
+from mivrat.core.concluding.labelling import LabelSample
 from mivrat.core.concluding.of_study import (
     CheckingProgress,
     FoundCheck,
@@ -299,6 +301,19 @@ class Concluder:
         looks = len(figures.levels) if limit is None else 1
         draft = Draft(title, sentence, strain_claim(level.strain, limit), pictures=pictures, looks=looks)
         self.add(draft, measure_of_strain(level, figures.untouched, limit))
+
+    def add_estimate(self, found: LabelSample, labels: Mapping[int, int], limit: float | None) -> None:
+        """A finding of what the labels of a list say of its pool; with a ``limit``, what is asked for at least."""
+        record = self.workspace.shown.record
+        try:
+            claim = estimate_claim(found, labels, record.names, record.classes, limit)
+        except InputError as error:
+            self.workspace.notices.fail(error)
+            return
+        asked = f" at least {percent(limit, 0)}" if limit is not None else ""
+        title = f"Estimated from labels: {found.wanted.name}{asked}"
+        sentence = f"{images(len(found.listed))} of {count(found.pool)} were drawn by chance within strata of confidence, and labelled."
+        self.add(Draft(title, sentence, claim))
 
     def add_spot(self, draft: Draft) -> None:
         """A finding of a weak spot, with the pictures that are shown of it."""

@@ -14,6 +14,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.concluding.criteria import compared, hold_requirement
 from mivrat.core.concluding.criterion_words import in_plain_words
+from mivrat.core.concluding.estimate_claims import estimated
 from mivrat.core.concluding.evaluation_context import EvaluationContext, RunSummary
 from mivrat.core.concluding.findings import (
     Beside,
@@ -92,6 +93,8 @@ def measure(claim: FindingClaim, ground: EvaluationContext) -> Iterator[Progress
             yield from strained(claim, ground)
         elif claim.kind == "labels":
             yield _labels(claim, ground)
+        elif claim.kind == "estimate":
+            yield estimated(claim, ground)
         else:
             yield from _covered(claim, ground)
     except InputError as error:

@@ -17,7 +17,7 @@ from mivrat.core.study.soundness import KEPT, json_of
 
 Weight = Literal["blocks", "matters", "note"]
 WEIGHTS: tuple[Weight, ...] = ("blocks", "matters", "note")
-ClaimKind = Literal["criterion", "share", "cover", "difference", "labels", "strain"]
+ClaimKind = Literal["criterion", "share", "cover", "difference", "labels", "strain", "estimate"]
 Conditions = tuple[Mapping[str, Any], ...]
 
 
@@ -27,7 +27,8 @@ class FindingClaim:
 
     ``criterion`` and ``difference``: ``text`` is a requirement. ``share``: of the images that ``conditions`` tell (see
     ``shares``). ``cover``: ``text`` is the plan of a cover test, ``conditions`` say which images it is of where the very ones are
-    not there. ``strain``: ``text`` is a level of a distortion, as ``strain_claims`` has it. ``labels``: ``labels`` are images with their label and the one it should be.
+    not there. ``estimate``: ``text`` says of which figure and how the images were drawn, as ``estimate_claims`` has it, and ``labels`` are
+    the images with the labels they were given. ``strain``: ``text`` is a level of a distortion, as ``strain_claims`` has it. ``labels``: ``labels`` are images with their label and the one it should be.
     """
 
     kind: ClaimKind

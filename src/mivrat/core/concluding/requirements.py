@@ -102,6 +102,19 @@ class Requirement:
     ranges: tuple[tuple[str, float, float], ...] = ()
 
     @property
+    def plain(self) -> bool:
+        """Whether it is of the figure itself, over all images."""
+        return not (
+            self.bound
+            or self.of_difference
+            or self.groups
+            or self.ranges
+            or self.every
+            or self.family is not None
+            or self.level is not None
+        )
+
+    @property
     def at_most(self) -> bool:
         """Whether less is better."""
         return self.compare in ("<=", "<")

@@ -39,6 +39,7 @@ KINDS = {
     "difference": "a difference to another model",
     "labels": "labels found wrong by hand",
     "strain": "a strain test",
+    "estimate": "an estimate from labels drawn by chance",
 }
 SIDE = 92
 

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.text import plural
+from mivrat.core.concluding.estimate_claims import REPEATABLE
 from mivrat.core.concluding.labelling import (
     DIFFERENCE,
     LabelSample,
@@ -18,6 +21,7 @@ from mivrat.core.concluding.labelling import (
     estimate_from_labels,
     wanted_figure,
 )
+from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.reporting.label_lists import (
     ASSUMES,
     COPIES,
@@ -41,6 +45,7 @@ from mivrat.ui.parts.page import Page
 from mivrat.ui.parts.tables import FigureTable
 from mivrat.ui.parts.widgets import Choice, Scrolled, button, label, row, spin, tip
 from mivrat.ui.parts.wrapping import flowing
+from mivrat.workspace.concluding import Concluder
 from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.reader_edits import read_blind
 from mivrat.workspace.workspace import Workspace
@@ -62,6 +67,7 @@ class _Drawn(NamedTuple):
 class SamplePage(Page, QWidget):
     """The pool is the images shown under the model shown. Labels that they have already are not looked at."""
 
+    finding_wanted = Signal()
     title, place_id = "To label", "to label"
     help = "Which images to have labelled, so that a figure is known with few labels; and what the labels say."
 
@@ -104,6 +110,8 @@ class SamplePage(Page, QWidget):
             "Show the images to label with answers hidden; one key gives an image its label, and the next one is shown",
         )
         self.given = label(wrap=True)
+        self.keep = button("Add to findings", self.finding_wanted.emit)
+        tip(self.keep, "Keep this estimate as a finding: the same labels are asked about the next model, too (F)")
         self.rests = label(f"Rests on: {'; '.join(ASSUMES)}.", soft=True, wrap=True)
         self.said = label(wrap=True)
         body = QWidget()
@@ -116,6 +124,7 @@ class SamplePage(Page, QWidget):
         inside.addLayout(row(self.show_all, None))
         inside.addLayout(flowing(self.here, self.write, self.copies, self.back, spacing=8))
         inside.addWidget(self.given)
+        inside.addLayout(row(self.keep, None))
         inside.addWidget(self.said)
         inside.addWidget(self.rests)
         inside.addStretch(1)
@@ -272,8 +281,32 @@ class SamplePage(Page, QWidget):
         shown.focus.look_at(left[0] if left else int(self.drawn.sample.listed[0]))
         self.workspace.topics.look_wanted.emit()
 
+    def finding(self, concluder: Concluder) -> bool:
+        if self.drawn is None or len(labels := self.labels_given()) < len(self.drawn.sample.listed):
+            return False
+        concluder.add_estimate(self.drawn.sample, labels, self._asked())
+        return True
+
+    def _asked(self) -> float | None:
+        """What a criterion of the model asks of this figure at least; None where none does."""
+        contents, shown = self.workspace.contents, self.workspace.shown
+        if contents is None or self.drawn is None:
+            return None
+        wanted = self.drawn.sample.wanted
+        for text in contents.criteria.get(shown.record.info.model_id, ()):
+            with suppress(InputError):
+                one = parse_criterion(text, shown.classes)
+                if (one.figure, one.class_index, one.compare) == (
+                    wanted.figure,
+                    wanted.class_index,
+                    ">=",
+                ) and one.plain:
+                    return one.limit
+        return None
+
     def _show_given(self) -> None:
         """Say how many of the listed images have a label by now, and what the labels come to once all have one."""
+        self.keep.hide()
         if self.drawn is None or not self.workspace.shows(self.drawn.run):
             self.given.setText("")
             return
@@ -290,6 +323,7 @@ class SamplePage(Page, QWidget):
         listed = replace_labels(drawn_sample(found, shown.classes, shown.judged, self.drawn.against), labels)
         told = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
         sentences = [f"{one[:1].upper()}{one[1:]}." for one in estimate_sentences(listed, told)]
+        self.keep.setVisible(found.wanted.figure in REPEATABLE)
         self.given.setText(f"All {words.count(number)} have a label. {' '.join(sentences)}")
 
     # --- the list, and labels ---

@@ -30,6 +30,7 @@ class ConcludeStep(StepArea):
         self.concluder, self.reporter = concluder, Reporter(concluder.workspace, concluder)
         self.criteria, self.findings = CriteriaPage(concluder), FindingsPage(concluder, thumbnails)
         self.to_label = SamplePage(concluder.workspace)
+        self.to_label.finding_wanted.connect(self.finding_wanted)
         self.report, self.exporter = ReportPage(self.reporter), ExportPage(exporter)
         self.preview = ReportPreview(self.reporter)
         self.preview.setParent(self)  # until it is shown in the place of the light table

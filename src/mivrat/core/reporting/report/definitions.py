@@ -87,6 +87,12 @@ def definitions(
             "a part of each image is hidden and the model asked again; as a control, the same area elsewhere in the image",
             "after M. D. Zeiler, R. Fergus, ECCV 2014",
         )
+    if any(one.claim.kind == "estimate" for one in findings):
+        yield Definition(
+            "Estimate from labels",
+            "images were drawn by chance within strata of the model's confidence, more where it is in doubt, and labelled; the figure of the whole pool is the mean of the strata, each by its share of the pool, with its 95 % interval",
+            "J. Neyman, Journal of the Royal Statistical Society 97 (1934); ratios by linearisation on the logit",
+        )
     if any(one.claim.kind == "strain" for one in findings):
         yield Definition(
             "Strain test",

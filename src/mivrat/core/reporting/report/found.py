@@ -21,6 +21,7 @@ _CLAIMS = {
     "difference": "a difference to another run",
     "labels": "labels found wrong by hand",
     "strain": "a strain test",
+    "estimate": "an estimate from labels drawn by chance",
 }
 _FIRST_SENTENCE = re.compile(r".+?[.!?](?=\s|$)")
 
