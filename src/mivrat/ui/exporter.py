@@ -16,6 +16,7 @@ from mivrat.core.reporting import exporting, image_lists
 from mivrat.core.reporting.exporting import By
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.image_lists import ExportedImages, ListTable, Source
+from mivrat.core.selecting.measures import Measures
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, file_kinds, folder_to_save_in
 from mivrat.workspace import heat_jobs
@@ -85,7 +86,9 @@ class Exporter(QObject):
             path.stem, info.model, info.image_set, f"{selection} ({words.images(len(images))})", date.today()
         )
         reviews = self.workspace.shown.reviews.as_they_are()
-        return ExportedImages(source, snapshot.record, snapshot.judged, reviews, images)
+        measures = Measures()
+        measures.take_over(self.workspace.shown.measures)
+        return ExportedImages(source, snapshot.record, snapshot.judged, reviews, images, measures)
 
     # --- writing ---
 
@@ -166,9 +169,10 @@ class Exporter(QObject):
         if found is not None:
             self.write_list(found, made, name)
 
-    def ask_for_predictions(self, of: int | Literal["predicted", "every"]) -> None:
-        """Ask where the predictions are to go, and write them."""
-        self.ask_for_list("predictions", lambda exported: image_lists.predictions_list(exported, of))
+    def ask_for_predictions(self, of: int | Literal["predicted", "every"], sets: bool = False) -> None:
+        """Ask where the predictions are to go, and write them; with the ``sets`` that are shown under Measure, Confidence."""
+        plan = self.workspace.shown.set_plan if sets else None
+        self.ask_for_list("predictions", lambda exported: image_lists.predictions_list(exported, of, plan))
 
     def ask_for_folder(self, how: str, by: By = "label and prediction") -> None:
         """Ask for a folder, and sort copies or links into it."""

@@ -17,6 +17,7 @@ from mivrat.core.comparing.holding import Compared, RunPair
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.likeness.search import likeness_to_class
 from mivrat.core.pictures.distorting.kinds import Distortion
+from mivrat.core.running.set_valued import SetPlan
 from mivrat.core.running.snapshot import Measured, Snapshot
 from mivrat.core.selecting.kept import KeptSelection
 from mivrat.core.selecting.measures import Measures
@@ -96,6 +97,8 @@ class RunView:
         self.bands: list[Band] = []
         self.images: NDArray[np.int64] = np.zeros(0, np.int64)
         self.focus = ImageFocus(topics, lambda: self.images)
+        # What prediction sets are asked for.
+        self.set_plan = SetPlan()
         self._strained: StrainedAnswers | None = None
 
     @property

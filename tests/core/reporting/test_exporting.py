@@ -5,10 +5,12 @@ from __future__ import annotations
 import csv
 import errno
 import io
+import json
 import shutil
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import polars as pl
@@ -23,6 +25,7 @@ from mivrat.core.answers.judging import judge
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, StopSignal, Written, stopped_by
 from mivrat.core.pictures.image_sets import ImageItem, ImageSet
+from mivrat.core.pictures.properties import NAMES as PROPERTIES
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.reporting import exporting
 from mivrat.core.reporting.exporting import (
@@ -42,8 +45,11 @@ from mivrat.core.reporting.image_lists import (
     predictions_list,
     relabel_list,
 )
+from mivrat.core.running.set_valued import PredictionSets, SetPlan, own_sets
+from mivrat.core.selecting.measures import Measures
 from mivrat.core.study.records import RunInfo, RunRecord
 from mivrat.core.study.reviews import Cause, Review, Reviews
+from tests.support.grounds import CLASSES, ground
 
 NAMES = ["birch", "a/../b", "=alder"]
 
@@ -113,6 +119,44 @@ def test_a_list_says_where_it_came_from_and_what_each_image_is(exported: Exporte
     assert lines[0]["proposed_label"] == "'=alder"  # no formula
     assert lines[0]["site"] == "'@3"
     assert (lines[3]["label"], lines[4]["predicted"], lines[4]["confidence"]) == ("", "", "")
+
+
+def test_a_list_tells_what_was_measured_in_photos(exported: ExportedImages, tmp_path: Path) -> None:
+    values = np.full((6, len(PROPERTIES)), np.nan, np.float32)
+    values[:5, PROPERTIES.index("sharpness")] = [1.5, -2.25, 3, 4, 5]
+    values[:5, 0] = 40
+    exported = replace(exported, measures=Measures(exported.record.image_set.items, values))
+    made = list_of_images(exported)
+    made.write(tmp_path / "l.parquet")
+    table = pl.read_parquet(tmp_path / "l.parquet")
+    assert [name for name in table.columns if name.startswith("photo: ")] == ["photo: width", "photo: sharpness"]
+    assert table["photo: sharpness"].to_list() == [4.0, -2.25, 1.5, 5.0, None, 3.0]
+    assert table["photo: width"].to_list() == [40.0] * 4 + [None, 40.0]
+
+
+@pytest.mark.parametrize("of", ["predicted", "every", 1])
+def test_predictions_come_with_the_sets_that_thresholds_of_all_images_give(
+    of: int | Literal["predicted", "every"],
+) -> None:
+    rng = np.random.default_rng(3)
+    labels = rng.integers(0, 3, 60).tolist()
+    run = ground(labels, [k if rng.random() < 0.7 else 0 for k in labels]).snapshot
+    run.judged.state[7] = UNREADABLE
+    source = Source("s", "m", "i", "all", date(2031, 5, 6))
+    some = [9, 7, 0, 59]
+    exported = ExportedImages(source, run.record, run.judged, Reviews(), some)
+    plan = SetPlan(0.8)
+    made, plain = predictions_list(exported, of, plan), predictions_list(exported, of)
+    assert made.head == [*plain.head, "set"]
+    assert [line[:-1] for line in made.lines] == plain.lines
+    (found,) = [one for one in own_sets(run.record, run.judged, plan) if isinstance(one, PredictionSets)]
+    for i, line in zip(some, made.lines, strict=True):
+        if i == 7:
+            assert line[-1] == ""
+            continue
+        p = run.judged.probabilities([i])[0]
+        inside = [k for k in range(3) if 1 - p[k] <= found.threshold.of_class[k]]
+        assert json.loads(line[-1]) == [CLASSES[k] for k in sorted(inside, key=lambda k: (-p[k], k))]
 
 
 def test_relabel_and_collect_lists(exported: ExportedImages) -> None:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import EvaluatedRun
@@ -18,6 +20,10 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import escaped, safe_cell
+from mivrat.core.pictures.properties import NAMES
+from mivrat.core.running.set_valued import PredictionSets, SetPlan, members, own_sets
+from mivrat.core.selecting.measures import Measures
+from mivrat.core.selecting.ordering import BY_PROPERTY
 from mivrat.core.study.records import RunRecord
 from mivrat.core.study.reviews import Reviews
 
@@ -56,6 +62,7 @@ class ExportedImages:
     judged: EvaluatedRun
     reviews: Reviews
     images: Sequence[int]
+    measures: Measures = field(default_factory=Measures)
 
     def unanswered(self) -> str:
         """In words, how many of the images have no answer, and why; empty where all have one."""
@@ -81,7 +88,7 @@ class ExportedImages:
 
 
 # Columns of numbers, where a file tells numbers from words.
-_NUMBERS = ("confidence", "probability", "p:")
+_NUMBERS = ("confidence", "probability", "p:", BY_PROPERTY)
 
 
 @dataclass(frozen=True)
@@ -126,7 +133,8 @@ class ListTable:
 
 
 def list_of_images(exported: ExportedImages) -> ListTable:
-    """A list of the images: path, label, prediction, confidence, rank, causes, proposed label, note, columns."""
+    """A list of the images: path, label, prediction, confidence, rank, causes, proposed label, note, columns, and what was measured in
+    the photos."""
     items, reviews = exported.record.image_set.items, exported.reviews
     columns = list(items[0].columns) if items else []
     head = [
@@ -141,7 +149,8 @@ def list_of_images(exported: ExportedImages) -> ListTable:
         "reviewed",
         *columns,
     ]
-    lines = [head]
+    measured = [(f"{BY_PROPERTY}{name}", exported.measures.of(name)) for name in NAMES if exported.measures.has(name)]
+    lines = [[*head, *(name for name, _ in measured)]]
     for i in exported.images:
         review, rank = reviews[i], int(exported.judged.rank[i])
         lines.append(
@@ -156,6 +165,7 @@ def list_of_images(exported: ExportedImages) -> ListTable:
                 review.note,
                 "yes" if review.reviewed else "",
                 *(items[i].columns.get(name, "") for name in columns),
+                *(f"{values[i]:.7g}" if np.isfinite(values[i]) else "" for _, values in measured),
             ]
         )
     unanswered = exported.unanswered()
@@ -211,9 +221,12 @@ def collect_list(exported: ExportedImages) -> ListTable:
     return ListTable(f"collect more images like these: {counted}", exported.source, lines[0], lines[1:])
 
 
-def predictions_list(exported: ExportedImages, of: int | Literal["predicted", "every"] = "predicted") -> ListTable:
+def predictions_list(
+    exported: ExportedImages, of: int | Literal["predicted", "every"] = "predicted", sets: SetPlan | None = None
+) -> ListTable:
     """A list of what the model answers: id, predicted class and its probability; or the probability of one class; or that of every
-    class. The id is the path. Images without an answer stand in it with empty cells."""
+    class; with ``sets`` also the prediction set of each image, as a JSON list, the most probable class first. The id is the path. Images
+    without an answer stand in it with empty cells. InputError where the model, or its labels, cannot give that."""
     judged, classes, items = exported.judged, exported.record.classes, exported.record.image_set.items
     at = np.asarray(exported.images, np.int64)
     if of != "predicted" and not judged.has_scores:
@@ -229,5 +242,19 @@ def predictions_list(exported: ExportedImages, of: int | Literal["predicted", "e
         called = [] if isinstance(of, int) else [exported.predicted_of(i)]
         sure = [exported.confidence_of(i)] if columns is None else []
         lines.append([escaped(items[i].path), *called, *sure, *told])
+    if sets is not None:
+        lines[0] = [*head, "set"]
+        for cells, as_set in zip(lines[1:], _sets_of(exported, at, sets), strict=True):
+            cells.append(as_set)
     unanswered = exported.unanswered()
     return ListTable(f"predictions{f' ({unanswered})' if unanswered else ''}", exported.source, lines[0], lines[1:])
+
+
+def _sets_of(exported: ExportedImages, images: NDArray[np.int64], plan: SetPlan) -> list[str]:
+    judged, classes = exported.judged, exported.record.classes
+    found = next(one for one in own_sets(exported.record, judged, plan) if isinstance(one, PredictionSets))
+    answered = (found.sizes[images] >= 0).tolist()
+    return [
+        json.dumps([classes[k] for k in one], ensure_ascii=False) if there else ""
+        for one, there in zip(members(judged, found, images), answered, strict=True)
+    ]

@@ -35,6 +35,8 @@ class ExportPage(Page, QWidget):
         self.of = Choice((ALL, EVERY), "whose probability")
         self.by, self.how = Choice(BY, "folders by"), Choice(("copies", "links"), "copies or links")
         tip(self.how, "Links need no disk space. They point to where the files are now")
+        self.sets = QCheckBox("with sets")
+        tip(self.sets, "The prediction set of each image, at the level and score chosen under Measure, Confidence")
         self._counts: dict[str, tuple[Callable[[], int], object]] = {}
         grid = QGridLayout()
         grid.setHorizontalSpacing(12)
@@ -113,7 +115,12 @@ class ExportPage(Page, QWidget):
                 (),
                 lambda: exporter.ask_for_list(*lists[2]),
             ),
-            ("Predictions", "id and probability of", (self.of,), lambda: exporter.ask_for_predictions(self._whose())),
+            (
+                "Predictions",
+                "id and probability of",
+                (self.of, self.sets),
+                lambda: exporter.ask_for_predictions(self._whose(), self.sets.isChecked()),
+            ),
             (
                 "Files in folders",
                 "by",
@@ -137,6 +144,8 @@ class ExportPage(Page, QWidget):
         self.of.addItems(
             [ALL] if not shown.judged.has_scores else [ALL, EVERY, *(words.clipped(one, 30) for one in shown.classes)]
         )
+        self.sets.setEnabled(shown.judged.has_scores)
+        self.sets.setChecked(self.sets.isChecked() and shown.judged.has_scores)
         self.refresh()
 
     def showEvent(self, event: QShowEvent) -> None:

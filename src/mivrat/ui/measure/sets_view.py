@@ -144,6 +144,7 @@ class SetsView(QWidget):
         """Work the sets out anew."""
         self._working.cancel()
         plan, shown = self.plan(), self.workspace.shown
+        shown.set_plan = plan
         snapshot, held = shown.snapshot, shown.held
         other = held.b if held is not None and held.on_sets is not None else None
         name = held.names.b if held is not None else ""
