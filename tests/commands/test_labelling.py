@@ -112,6 +112,27 @@ def test_a_random_sample_with_labels_counts_and_more_are_drawn_beside_it(tmp_pat
     assert ran("estimate", tmp_path / "a", "--labels", FIELD, "--out", tmp_path / "b") == 0
 
 
+def test_copies_carry_no_name_and_are_made_once(
+    drawn: dict[str, Path], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    study = drawn["top1"].parent / "s.mivrat"
+    words = ["sample", *WORDS, "--figure", "top1", "--labels", 12, "--study", study, "--copies", "--out", tmp_path]
+    assert ran(*words) == 0
+    table = pl.read_csv(tmp_path / "sample.csv")
+    copies = sorted(one.name for one in (tmp_path / "to-label").iterdir())
+    assert copies == sorted(table["copy"].to_list()) == [f"{n:02d}.jpg" for n in range(1, 13)]
+    for path, copy in zip(table["path"], table["copy"], strict=True):
+        assert (tmp_path / "to-label" / copy).read_bytes() == (FIELD.parent / path).read_bytes()
+    before = {one: (tmp_path / "to-label" / one).stat().st_mtime_ns for one in copies}
+    assert ran(*words) == 0  # what is there is left
+    assert {one: (tmp_path / "to-label" / one).stat().st_mtime_ns for one in copies} == before
+    (tmp_path / "to-label" / "03.jpg").write_bytes(b"another")
+    capsys.readouterr()
+    assert ran(*words) == 2
+    assert "holds another file called 03.jpg" in capsys.readouterr().err
+    assert (tmp_path / "to-label" / "03.jpg").read_bytes() == b"another"
+
+
 def test_what_cannot_be_asked(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     for more, words in (
         (["--figure", "ece", "--labels", 50], "not a figure that labels can be drawn for"),

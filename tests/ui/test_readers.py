@@ -124,7 +124,7 @@ def test_a_file_is_merged_conflicts_are_settled_and_both_are_undone(
         section.differ.text() == "2 images to settle"
     )  # one agrees, one calls it another class, one says the label is right
     lines = section.agreement.as_lines()
-    assert lines[1][:2] == ["label is right or wrong (this study and Ben)", "4"]
+    assert lines[1][:2] == ["label is right or wrong", "4"]
     QTest.mouseClick(section.differ, LEFT)
     settle()
     assert workspace.shown.images.tolist() == [1, 2]

@@ -58,8 +58,9 @@ class Reviewer:
         """Put the images down to the cause with a key from 1 to 9, or take it back; False where no cause has that key. Who reads blind gives
         images without a label theirs."""
         shown = self._shown
-        if shown.blind and shown.focus.acted_on and not self.some_labelled(shown.focus.acted_on):
-            return number <= len(shown.classes) <= len(CLASS_KEYS) and self.label_and_go_on(number - 1)
+        keys = shown.blind and len(shown.classes) <= len(CLASS_KEYS)
+        if keys and shown.focus.acted_on and not self.some_labelled(shown.focus.acted_on):
+            return number <= len(shown.classes) and self.label_and_go_on(number - 1)
         causes = self._shown.reviews.causes
         return number <= len(causes) and self.toggle_cause(causes[number - 1].id)
 

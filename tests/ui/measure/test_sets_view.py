@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from mivrat.ui.bench import MEASURE
-from mivrat.ui.measure.sets_view import SetsView
+from mivrat.ui.measure.sets_view import SetsView, sizes_in_ranges
 from mivrat.ui.window import BENCH, MainWindow
 from tests.support.studies import scored_study
 
@@ -97,3 +100,20 @@ def test_few_images_and_an_untrained_model(
     else:
         assert view.found is not None
         assert view.found.own.coverage.total == 120
+
+
+@given(st.lists(st.integers(0, 60), min_size=1, max_size=300))
+def test_many_sizes_stand_in_ranges_and_none_is_lost(sizes: list[int]) -> None:
+    counted = sorted(Counter(sizes).items())
+    by_size = [(size, number, number - 1, max(0, number - 2)) for size, number in counted]
+    found = sizes_in_ranges(by_size)
+    assert len(found) <= 15
+    assert [sum(column) for column in zip(*(one[2:] for one in found), strict=True)] == [
+        sum(column) for column in zip(*(one[1:] for one in by_size), strict=True)
+    ]
+    ends = [end for low, high, *_ in found for end in (low, high)]
+    assert ends == sorted(ends)
+    for low, high, number, *_ in found:
+        assert number == sum(low <= one <= high for one in sizes)
+    if len(by_size) <= 12:
+        assert [one[:2] for one in found] == [(size, size) for size, _ in counted]

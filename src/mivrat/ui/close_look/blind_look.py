@@ -177,6 +177,7 @@ class BlindLook(QWidget):
             chip.setVisible(labelled < 0)
             chip.setChecked(shown.reviews[image].label == k)
         self.name.setVisible(labelled < 0 and not few)
+        self.review.show_causes(labelled >= 0 or not few)
 
     # --- keys ---
 

@@ -86,6 +86,11 @@ class ReviewPanel(QFrame):
             self._flow.addWidget(chip)
             self.chips[cause] = chip
 
+    def show_causes(self, wanted: bool) -> None:
+        """Show what mistakes can be put down to, and other labels, or leave them out where keys mean something else."""
+        for widget in (*self.chips.values(), self.proposed):
+            widget.setVisible(wanted)
+
     def refresh(self) -> None:
         """Show what is known of the images acted on."""
         some, reviews = self.workspace.shown.focus.acted_on, self.workspace.shown.reviews

@@ -87,7 +87,8 @@ class ReadersSection(QWidget):
         if not self.workspace.is_open:
             return
         differ, lines = found
-        self.agreement.show_lines([agreement_line(one) for one in lines])
+        several = len({name for one in lines for name in one.readers}) > 2
+        self.agreement.show_lines([agreement_line(one, several) for one in lines])
         self.agreement.fit_height()
         agreed = len(self.workspace.shown.reviews.agreed)
         self.differ.setText(f"{words.images(len(differ))} to settle")
@@ -153,8 +154,8 @@ class ReadersSection(QWidget):
         return not self._workers.busy
 
 
-def agreement_line(one: QuestionAgreement) -> list[str]:
-    """One question with how far readers agree on it, as a line of the table."""
+def agreement_line(one: QuestionAgreement, several: bool) -> list[str]:
+    """One question with how far readers agree on it, as a line of the table; who they are where there are ``several``."""
     share, found = one.found.share, one.found
     who = " and ".join(words.clipped(name or HERE, 20) for name in one.readers)
     who = who if len(one.readers) == 2 else f"all {len(one.readers)} readers"
@@ -163,4 +164,4 @@ def agreement_line(one: QuestionAgreement) -> list[str]:
         ends = span(found.low, found.high, 1, 2)
         kappa = decimal(found.kappa, 2) + (f" ({ends})" if ends else "")
     agree = f"{percent(share.value)} ({bounds(share)})" if share.total else "–"
-    return [f"{one.question} ({who})", words.count(share.total), agree, kappa]
+    return [f"{one.question} ({who})" if several else one.question, words.count(share.total), agree, kappa]

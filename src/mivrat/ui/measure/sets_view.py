@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -41,6 +41,8 @@ CLASSES = ("class or group", "N", "coverage", "95 % interval", "p")
 BY_CLASS = "coverage by class"
 # So many classes are listed, those that fall shortest.
 MOST = 30
+# More sizes than this are told in ranges.
+MOST_SIZES = 12
 
 
 class _Found(NamedTuple):
@@ -188,12 +190,12 @@ class SetsView(QWidget):
             )
         lines = [
             [
-                plural(size, "class", "classes") if size else "none",
+                _size_told(low, high) if high else "none",
                 words.count(images),
                 percent(images / own.images),
                 f"{percent(covered / evaluated)} of {words.count(evaluated)}" if evaluated else "–",
             ]
-            for size, images, evaluated, covered in own.by_size()
+            for low, high, images, evaluated, covered in sizes_in_ranges(own.by_size())
         ]
         self.sizes.show_lines(lines)
         self.sizes.fit_height()
@@ -231,10 +233,10 @@ class SetsView(QWidget):
         choose(Picked(f"prediction sets: {name}", tuple(np.flatnonzero(mask).tolist())))
 
     def _choose_size(self, line: int, enter: bool = False) -> None:
-        if self.found is not None and 0 <= line < len(sizes := self.found.own.by_size()):
-            size = sizes[line][0]
-            of = plural(size, "class", "classes") if size else "no class"
-            self._pick(of, self.found.own.sizes == size, enter)
+        if self.found is not None and 0 <= line < len(ranges := sizes_in_ranges(self.found.own.by_size())):
+            low, high = ranges[line][:2]
+            sizes = self.found.own.sizes
+            self._pick(_size_told(low, high) if high else "no class", (sizes >= low) & (sizes <= high), enter)
 
     def _choose_missed(self) -> None:
         if self.found is not None:
@@ -317,3 +319,35 @@ def _sentence(found: PredictionSets) -> str:
         f"{told}. Sets hold {decimal(found.mean_size, 2)} classes on average; {percent(found.one_class)} hold one, "
         f"{percent(found.empty)} none (N = {words.count(found.images)}).{few}"
     )
+
+
+def _size_told(low: int, high: int) -> str:
+    return plural(low, "class", "classes") if low == high else f"{words.count(low)} to {words.count(high)} classes"
+
+
+class SizeRange(NamedTuple):
+    """Sets of some sizes: the least and the greatest size, how many, the evaluated ones, and those that hold the label."""
+
+    low: int
+    high: int
+    images: int
+    evaluated: int
+    covered: int
+
+
+def sizes_in_ranges(by_size: Sequence[tuple[int, int, int, int]]) -> list[SizeRange]:
+    """Sizes as they occur, or, where there are many, in ranges of about as many images each. Sets without a class, and with one, stand by
+    themselves."""
+    every = [SizeRange(size, size, images, evaluated, covered) for size, images, evaluated, covered in by_size]
+    if len(every) <= MOST_SIZES:
+        return every
+    found = list[SizeRange]()
+    total = sum(one.images for one in every)
+    for one in every:
+        if found and (last := found[-1]).high > 1 and last.images < total / MOST_SIZES:
+            found[-1] = SizeRange(
+                last.low, one.high, last.images + one.images, last.evaluated + one.evaluated, last.covered + one.covered
+            )
+        else:
+            found.append(one)
+    return found
