@@ -101,8 +101,28 @@ def test_properties_a_range_and_a_spot_that_becomes_a_finding(qtbot: QtBot, demo
     assert finding.confirmed is not None
     assert (finding.confirmed.hits, finding.confirmed.total) == (18, 25)
     assert (finding.before.hits, finding.before.total) == (28, 50)
-    demo.bench.concluder.workspace.edits.undo()
+    demo.undo()
     settle()
+    # The same spots as criteria of this model: of a class, and of a range of the photos' numbers to the last digit.
+    ranged = next(line for line, name in enumerate(spots) if name.startswith("luminance"))
+    for line in (0, ranged):
+        shown.clear()
+        click(page.spots, line)
+        settle()
+        selected = shown.accuracy()
+        QTest.mouseClick(page.as_criterion, LEFT)
+        settle()
+        text = shown.results.criteria[-1].outcome.text
+        assert text.startswith('recall["plantain"] >= 0.82' if not line else 'top1["luminance" ')
+        outcome = shown.results.criteria[-1].outcome
+        assert (outcome.value, outcome.images) == (selected.value, selected.total)
+    QTest.mouseClick(page.as_criterion, LEFT)
+    settle()
+    assert "criterion already" in demo.foot.notice.full_text
+    for _ in range(2):
+        demo.undo()
+        settle()
+    assert not shown.results.criteria
     # Images stand in bands by a property, too; the selection is kept and found again.
     shown.clear()
     shown.set_bands(f"{BY_PROPERTY}sharpness")

@@ -252,7 +252,9 @@ class RunView:
 
     @_one_change
     def set_measures(self, measures: Measures) -> None:
-        """Take over what is known of the images shown as numbers: what goes by them is worked out anew."""
+        """Take over what is known of the images shown as numbers: what goes by them is worked out anew, where it is anything new."""
+        if self.measures.same_as(measures):
+            return
         self.measures.take_over(measures)
         self.topics.measures.emit()
         by_them = any(one.startswith(BY_PROPERTY) for one in (self.order.by, self.order.band_by))

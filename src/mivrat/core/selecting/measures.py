@@ -49,6 +49,15 @@ class Measures:
         self._columns, self._known = other._columns, other._known
         self.version += 1
 
+    def same_as(self, other: Measures) -> bool:
+        """Whether another one says the same of the same images."""
+        mine, theirs = self._properties, other._properties
+        if self._items is not other._items or self._columns != other._columns:
+            return False
+        return mine is theirs or (
+            mine is not None and theirs is not None and np.array_equal(mine, theirs, equal_nan=True)
+        )
+
     @property
     def known(self) -> bool:
         """Whether a set's images have been looked up; before, any name may yet be one."""
