@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import numpy as np
 import pytest
 
@@ -65,5 +67,10 @@ def test_what_cannot_be_asked_says_why() -> None:
     assert measured(claim("top1", 60), elsewhere).problem.startswith("60 of the 60 labelled images are not in this set")
     broken = FindingClaim("estimate", claim("top1", 60).text, labels=claim("top1", 60).labels[1:])
     assert "not one of an estimate" in measured(broken).problem
+    one = json.loads(claim("top1", 60).text)
+    for wrong in (len(one["strata"]), -1):
+        told = json.dumps({**one, "stratum": [*one["stratum"][:-1], wrong]})
+        broken = FindingClaim("estimate", told, labels=claim("top1", 60).labels)
+        assert "not one of an estimate" in measured(broken).problem
     with pytest.raises(InputError, match="of other images under another model"):
         claim('precision["ragweed"]', 60)
