@@ -127,3 +127,12 @@ def test_labels_all_alike_leave_room_and_none_says_nothing() -> None:
     assert (
         estimate_ratio(np.ones(10), np.ones(10), np.zeros(10, np.int64), pool).value is None
     )  # a stratum without a label
+
+
+@pytest.mark.parametrize(("right", "count", "pool"), [(7, 10, 100), (1, 50, 1000), (180, 200, 400)])
+def test_one_stratum_is_a_simple_random_sample(right: int, count: int, pool: int) -> None:
+    """By hand: its variance is p q (1 + 1 / n) / n, without what was seen of the pool (1 - n / M)."""
+    y = np.array([1.0] * right + [0.0] * (count - right))
+    one = estimate_ratio(y, np.ones(count), np.zeros(count, np.int64), np.array([pool]))
+    assert one.value == one.plain == pytest.approx(right / count)
+    assert one.effective == pytest.approx(count / (1 + 1 / count) / (1 - count / pool))
