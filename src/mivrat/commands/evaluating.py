@@ -175,7 +175,7 @@ def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figure
     )
     return [
         criteria.hold_requirement(one, ground)
-        if one.family or one.groups or one.ranges or one.level is not None or one.figure == "family_accuracy"
+        if not one.of_all_images or one.figure == "family_accuracy"
         else one.against(figures, intervals)
         for one in inputs.requirements
     ]

@@ -10,7 +10,7 @@ from typing import Any
 from mivrat.commands.telling import DONE, show
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.numbers import bounds, decimal, percent, span
+from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.base.text import count
 from mivrat.core.concluding.two_readers import (
     HERE,
@@ -105,14 +105,11 @@ def _tell(study: Study, out: Path | None) -> None:
 
 
 def _sentence(one: QuestionAgreement) -> str:
-    share, found = one.found.share, one.found
-    who = " and ".join(one.readers) if len(one.readers) == 2 else f"all {len(one.readers)} readers"
+    share = one.found.share
+    who = one.who()
     if not share.total:
         return f"{one.question}: no image that {who} have both decided"
-    kappa = "kappa is not defined (all said the same)"
-    if found.kappa is not None:
-        ends = span(found.low, found.high, 1, 2)
-        kappa = f"kappa {decimal(found.kappa, 2)}" + (f" ({ends})" if ends else "")
+    kappa = f"kappa {one.kappa}" if one.kappa else "kappa is not defined (all said the same)"
     return f"{one.question}: {who} agree on {percent(share.value)} ({bounds(share)}), N = {count(share.total)}; {kappa}"
 
 

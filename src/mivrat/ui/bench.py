@@ -74,10 +74,9 @@ class Bench(QWidget):
         self.focus_keeper = WaitingFocus(workspace, self, self.waiting)
 
     def _lay_out(self) -> None:
-        workspace = self.workspace
         self.figures = QStackedWidget()
         self.right: RightSide = RightSide(
-            workspace, self.light_table, self.close_look, self.blind_look, lambda: self.step.companion
+            self.workspace, self.light_table, self.close_look, self.blind_look, lambda: self.step.companion
         )
         for step in self.steps:
             self.figures.addWidget(step)

@@ -16,7 +16,6 @@ from mivrat.core.reporting import exporting, image_lists
 from mivrat.core.reporting.exporting import By
 from mivrat.core.reporting.heat_folder import write_selection
 from mivrat.core.reporting.image_lists import ExportedImages, ListTable, Source
-from mivrat.core.selecting.measures import Measures
 from mivrat.ui import words
 from mivrat.ui.parts.file_dialogs import ask_for_folder, ask_to_save, file_kinds, folder_to_save_in
 from mivrat.workspace import heat_jobs
@@ -86,8 +85,7 @@ class Exporter(QObject):
             path.stem, info.model, info.image_set, f"{selection} ({words.images(len(images))})", date.today()
         )
         reviews = self.workspace.shown.reviews.as_they_are()
-        measures = Measures()
-        measures.take_over(self.workspace.shown.measures)
+        measures = self.workspace.shown.measures.as_they_are()
         return ExportedImages(source, snapshot.record, snapshot.judged, reviews, images, measures)
 
     # --- writing ---

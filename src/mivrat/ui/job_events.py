@@ -1,4 +1,4 @@
-"""What the foot says of jobs: that one began, how far it is, what came of it, and what is still to be scored; and who reads."""
+"""What the foot says of jobs: that one began, how far it is, what came of it, and what is still to be scored."""
 
 from __future__ import annotations
 
@@ -34,9 +34,6 @@ class JobEvents:
         jobs.began.connect(lambda handle: foot.begin(handle.job.title))
         jobs.progress.connect(self._progress)
         jobs.ended.connect(self._ended)
-        for topic in (workspace.topics.reviews, workspace.topics.blind):
-            topic.connect(lambda: foot.show_reader(workspace.shown.reviews.reader, workspace.shown.blind))
-        workspace.topics.left.connect(lambda: foot.show_reader("", False))
         foot.stop_wanted.connect(self.stop)
         foot.resume.clicked.connect(lambda: jobs.score())
 

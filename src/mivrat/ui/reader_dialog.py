@@ -67,4 +67,4 @@ class ReaderDialog(QDialog):
         name = self.name.text()
         self.accept()
         make = reader_changed if self._before and self.other.isChecked() else reader_named
-        self.workspace.edits.take(make(name), self._then)
+        self.workspace.edits.take(make(self._before, name), self._then)

@@ -152,6 +152,9 @@ class MainWindow(QMainWindow):
         self._outer.insertWidget(1, self.agreement)
         self.events = job_events.JobEvents(self.workspace, self.foot, lambda: self.pages.currentIndex() == BENCH)
         self.foot.reader_wanted.connect(self.bench.examine.review.readers.ask_name)
+        for topic in (self.workspace.topics.reviews, self.workspace.topics.blind):
+            topic.connect(self._show_reader)
+        self.workspace.topics.left.connect(lambda: self.foot.show_reader("", False))
         theme.style(self.menu, more, self.agreement, self.new_page, self.ask, self.service)
         if (state := self.settings.value("splitter")) is not None:
             self.bench.splitter.restoreState(state)
@@ -246,20 +249,16 @@ class MainWindow(QMainWindow):
             self._show_keys()
 
     def _show_keys(self) -> None:
-        closely: tuple[str, ...] = ("light table", "heat", "layer to image", "causes", "next unreviewed", "keys")
-        if self.workspace.is_open and self.workspace.shown.blind:
-            closely = ("light table", "reviewed", "next unreviewed", "keys")
-        found = hints(
-            *(
-                closely
-                if self.bench.looks_closely
-                else ("look closely", "next unreviewed", "hold", "finding", "other pane", "keys")
-            )
-        )
-        more = [("← →", "image")] if self.bench.looks_closely else []
-        if more and self.workspace.shown.blind:
-            more.append(("1 to 9", "class, or cause"))
-        self.foot.show_keys(*found[:1], *more, *found[1:])
+        if not self.bench.looks_closely:
+            self.foot.show_keys(*hints("look closely", "next unreviewed", "hold", "finding", "other pane", "keys"))
+            return
+        here = hints("heat", "layer to image", "causes")
+        if self.bench.right.currentWidget() is self.bench.blind_look:
+            here = [("1 to 9", "class, or cause"), *hints("reviewed")]
+        self.foot.show_keys(*hints("light table"), ("← →", "image"), *here, *hints("next unreviewed", "keys"))
+
+    def _show_reader(self) -> None:
+        self.foot.show_reader(self.workspace.shown.reviews.reader, self.workspace.shown.blind)
 
     def switch_theme(self) -> None:
         theme.use("paper" if theme.tokens.name == "lamp" else "lamp")

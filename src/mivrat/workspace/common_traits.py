@@ -8,20 +8,18 @@ from pathlib import Path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, current_stop
-from mivrat.core.concluding.criterion_words import criterion_of, in_plain_words
+from mivrat.core.concluding.criterion_words import criterion_of
 from mivrat.core.concluding.findings import Draft, FindingClaim, Measure
-from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.running.in_common import InCommon, WeakSpot, find_in_common
 from mivrat.core.running.measuring import measure_photos
 from mivrat.core.selecting.kept import as_data
-from mivrat.core.selecting.measures import Measures
 from mivrat.core.selecting.selection import Predicted
 from mivrat.core.study.file import Study
 from mivrat.core.study.records import RunKey
 from mivrat.workspace.executors import LatestOnly, Task
 from mivrat.workspace.jobs import Job
-from mivrat.workspace.study_edits import set_criteria
+from mivrat.workspace.study_edits import add_criterion
 from mivrat.workspace.study_jobs import Running
 from mivrat.workspace.topics import Topic
 from mivrat.workspace.workspace import Workspace
@@ -56,8 +54,7 @@ class CommonTraits:
         self.found, self.problem = None, ""
         self.changed.emit()
         snapshot, run = shown.snapshot, shown.record.key
-        measures = Measures()
-        measures.take_over(shown.measures)
+        measures = shown.measures.as_they_are()
 
         def work(task: Task) -> InCommon | None:
             found = None
@@ -118,9 +115,7 @@ class CommonTraits:
         elif text in before:
             workspace.notices.say("This is a criterion already, under Measure.")
         else:
-            told = in_plain_words(parse_criterion(text, record.classes), record.classes)
-            words = f"criterion added: {told}"
-            workspace.edits.take(set_criteria(record.info.model_id, words, [*before, text], before))
+            workspace.edits.take(add_criterion(record.info.model_id, text, record.classes, before))
 
     @property
     def settled(self) -> bool:

@@ -29,12 +29,13 @@ Changes = Iterable[Topic]
 class StudyEdit:
     """An edit after which the study is read anew: in words; how to do it, giving the run to be shown or None for the one
     shown; how to take it back. Both are called in a worker, with the study open. One that is not ``of_run`` changes no figure of
-    the run shown: only what the study holds beside it is read."""
+    the run shown: only what the study holds beside it is read, and, where it is ``of_reviews``, the reviews."""
 
     words: str
     do: Callable[[Study], int | None]
     undo: Callable[[Study], object]
     of_run: bool = True
+    of_reviews: bool = False
 
 
 @dataclass(frozen=True)
@@ -156,7 +157,7 @@ class Edits:
             with self.file:
                 if which.of_run:
                     return study_jobs.edit(path, record.info.id, change)
-                return study_jobs.edit_beside(path, record, change)
+                return study_jobs.edit_beside(path, record, change, which.of_reviews)
 
         def ended() -> None:
             self.going_on, self._task = "", None

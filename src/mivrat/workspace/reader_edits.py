@@ -9,39 +9,44 @@ from mivrat.core.base.text import count, images
 from mivrat.core.concluding.two_readers import Merged, merge, read_reviews, write_reviews
 from mivrat.core.study.decisions import Agreed
 from mivrat.core.study.file import Study
-from mivrat.core.study.readers import change_reader, name_reader, save_reads_blind, take_reader_away
+from mivrat.core.study.readers import (
+    change_reader,
+    hand_over,
+    merged_rows,
+    name_reader,
+    save_reads_blind,
+    take_reader_away,
+)
 from mivrat.core.study.records import Removed
 from mivrat.core.study.removing import put_back
-from mivrat.core.study.reviews import READER, present_reader, save_agreed
+from mivrat.core.study.reviews import READER, save_agreed
 from mivrat.core.study.settings import save_setting
 from mivrat.workspace.edits import Changes, SmallEdit, StudyEdit
 from mivrat.workspace.workspace import Workspace
 
 
-def _reader(words: str, do_it: str, name: str) -> StudyEdit:
-    before = list[str]()
-
-    def do(study: Study) -> None:
-        before[:] = [present_reader(study)]
-        (name_reader if do_it == "name" else change_reader)(study, name)
-
-    def undo(study: Study) -> None:
-        if do_it == "name":
-            with study.writing() as db:
-                db.execute("UPDATE review SET reader = ? WHERE reader = ?", (before[0], name.strip()))
-        save_setting(study, READER, before[0])
-
-    return StudyEdit(words, do, undo, of_run=False)
+def reader_named(before: str, name: str) -> StudyEdit:
+    """The reviews of the present reader, ``before``, get a name, or another one."""
+    name = name.strip()
+    return StudyEdit(
+        f"reader named {name}",
+        lambda study: name_reader(study, name),
+        lambda study: hand_over(study, name, before),
+        of_run=False,
+        of_reviews=True,
+    )
 
 
-def reader_named(name: str) -> StudyEdit:
-    """The reviews of the present reader get a name, or another one."""
-    return _reader(f"reader named {name.strip()}", "name", name)
-
-
-def reader_changed(name: str) -> StudyEdit:
-    """Someone else reviews from now on."""
-    return _reader(f"{name.strip()} reads from now on", "change", name)
+def reader_changed(before: str, name: str) -> StudyEdit:
+    """Someone else than ``before`` reviews from now on."""
+    name = name.strip()
+    return StudyEdit(
+        f"{name} reads from now on",
+        lambda study: change_reader(study, name),
+        lambda study: save_setting(study, READER, before),
+        of_run=False,
+        of_reviews=True,
+    )
 
 
 def reviews_merged(source: Path) -> StudyEdit:
@@ -50,20 +55,19 @@ def reviews_merged(source: Path) -> StudyEdit:
 
     def do(study: Study) -> None:
         given = read_reviews(source)
-        before[:] = [take_reader_away(study, given.reader)]
-        put_back(study, before[0])
+        before[:] = [merged_rows(study, given.reader)]
         merged[:] = [merge(study, given)]
 
     def undo(study: Study) -> None:
         take_reader_away(study, merged[0].reader)
         put_back(study, before[0])
 
-    return StudyEdit(f"decisions of {source.name} merged", do, undo, of_run=False)
+    return StudyEdit(f"decisions of {source.name} merged", do, undo, of_run=False, of_reviews=True)
 
 
 def export_reviews(workspace: Workspace, target: Path) -> None:
     """Write what the present reader has decided, behind everything decided so far."""
-    reader = workspace.shown.reviews.reader
+    path, reader = workspace.path, workspace.shown.reviews.reader
 
     def done(found: tuple[int, int]) -> None:
         told, unread = found
@@ -71,7 +75,7 @@ def export_reviews(workspace: Workspace, target: Path) -> None:
         workspace.notices.say(f"{count(told)} decisions of {reader} written: {target.name}{left}", target)
 
     def write() -> tuple[int, int]:
-        with Study.open(workspace.path, again=True) as study:
+        with Study.open(path, again=True) as study:
             return write_reviews(study, reader, target)
 
     workspace.reading.start(lambda task: workspace.after_writing(write), done=done, failed=workspace.notices.fail)

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
+from mivrat.core.concluding.criterion_words import in_plain_words
+from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
 from mivrat.core.pictures import subsets
@@ -289,6 +291,12 @@ def set_criteria(model_id: int, words: str, now: Sequence[str], before: Sequence
         lambda study: save_criteria(study, model_id, before),
         of_run=False,
     )
+
+
+def add_criterion(model_id: int, text: str, classes: Sequence[str], before: Sequence[str]) -> StudyEdit:
+    """One more criterion, which is none of those ``before``."""
+    told = in_plain_words(parse_criterion(text, classes), classes)
+    return set_criteria(model_id, f"criterion added: {told}", [*before, text], before)
 
 
 def both(words: str, first: StudyEdit, second: StudyEdit) -> StudyEdit:

@@ -154,12 +154,13 @@ def edit(path: Path, run_id: int, change: Callable[[Study], object]) -> Opened:
         return _opened(study, other if isinstance(other, int) else run_id)
 
 
-def edit_beside(path: Path, record: RunRecord, change: Callable[[Study], object]) -> Further:
-    """Change what a study holds beside the run shown, and read that anew."""
+def edit_beside(path: Path, record: RunRecord, change: Callable[[Study], object], reviews: bool) -> Further:
+    """Change what a study holds beside the run shown, and read that anew; with its ``reviews``, where these are changed."""
     with Study.open(path, again=True) as study:
         with study.all_or_nothing():
             change(study)
-        return replace(_further(study, record, None), reviews=load_reviews(study, record.info.set_id))
+        found = _further(study, record, None)
+        return replace(found, reviews=load_reviews(study, record.info.set_id)) if reviews else found
 
 
 def read_more(path: Path, record: RunRecord, with_features: bool) -> Further:

@@ -12,14 +12,14 @@ from mivrat.core.base.job import Stopped
 from mivrat.core.base.text import count, in_a_row
 from mivrat.core.comparing.comparison import Comparison
 from mivrat.core.comparing.holding import hold, names_of
+from mivrat.core.concluding.criterion_words import images_in_words
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.requirements import Requirement, RequirementOutcome, parse_criterion
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.ranked import RANKED
 from mivrat.core.figures.sample_size import MOST, best_mix, to_decide, to_decide_mean
 from mivrat.core.figures.uncertainty import NAMES
-from mivrat.core.running.set_valued import PredictionSets, SetPlan, own_sets
-from mivrat.core.selecting.ranges import range_text
+from mivrat.core.running.set_valued import SetPlan, at_last, own_sets
 
 
 def outcome_of(text: str, ground: EvaluationContext) -> RequirementOutcome:
@@ -68,8 +68,7 @@ def hold_requirement(wanted: Requirement, ground: EvaluationContext) -> Requirem
 def _coverage(wanted: Requirement, level: float, ground: EvaluationContext) -> RequirementOutcome:
     """How many prediction sets hold the label: of the least ambiguous classes, one threshold for all, out of fold."""
     snapshot = ground.snapshot
-    events = own_sets(snapshot.record, snapshot.judged, SetPlan(level))
-    found = next((one for one in events if isinstance(one, PredictionSets)), None)
+    found = at_last(own_sets(snapshot.record, snapshot.judged, SetPlan(level)))
     if found is None:
         raise Stopped
     return wanted.of_share(found.coverage)
@@ -195,7 +194,6 @@ def _of_which(wanted: Requirement, ground: EvaluationContext) -> str:
     name = f"the family {wanted.family}" if wanted.family is not None else name
     kinds = {"recall": f"labelled {name}", "precision": f"predicted {name}", "specificity": f"not labelled {name}"}
     told = kinds.get(wanted.figure, "") if name else ""
-    within = [f"{name} {range_text(name, low, high)}" for name, low, high in wanted.ranges]
-    where = in_a_row([*(f"{column} {value}" for column, value in wanted.groups), *within])
+    where = in_a_row(images_in_words(wanted))
     told = told or ("mixed as these are" if not where else "")
     return " ".join(part for part in (told, f"from {where}" if where else "") if part)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Sequence
 from math import isfinite
@@ -10,7 +9,13 @@ from math import isfinite
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import count, in_a_row, minus
-from mivrat.core.concluding.requirements import PER_CLASS, Requirement, RequirementOutcome, parse_criterion
+from mivrat.core.concluding.requirements import (
+    PER_CLASS,
+    Requirement,
+    RequirementOutcome,
+    parse_criterion,
+    quoted,
+)
 from mivrat.core.figures.metrics import METRICS, metric
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.selecting.ranges import InRange, range_text
@@ -34,9 +39,8 @@ def in_plain_words(wanted: Requirement, classes: Sequence[str]) -> str:
         told += f" of {classes[wanted.class_index]}"
     elif wanted.family is not None:
         told += f" of the family {wanted.family}"
-    if wanted.groups or wanted.ranges:
-        within = [f"{name} is {range_text(name, low, high)}" for name, low, high in wanted.ranges]
-        told += f" where {in_a_row([*(f'{column} is {value}' for column, value in wanted.groups), *within])}"
+    if some := images_in_words(wanted, "is "):
+        told += f" where {in_a_row(some)}"
     if wanted.of_difference:
         name = wanted.against_model.rpartition("#")[0]
         told = f"Difference in {figure if figure.startswith('F1') else figure[:1].lower() + figure[1:]}{told[len(figure) :]}"
@@ -44,6 +48,12 @@ def in_plain_words(wanted: Requirement, classes: Sequence[str]) -> str:
     if wanted.bound:
         told += f", {'lower' if wanted.bound == 'low' else 'upper'} end of its interval,"
     return f"{told} {_SIGNS[wanted.compare]} {_limit(wanted)}"
+
+
+def images_in_words(wanted: Requirement, verb: str = "") -> list[str]:
+    """Of which images a requirement is, each group and each range by itself; nothing for all images."""
+    groups = [f"{column} {verb}{value}" for column, value in wanted.groups]
+    return groups + [f"{name} {verb}{range_text(name, low, high)}" for name, low, high in wanted.ranges]
 
 
 def _limit(wanted: Requirement) -> str:
@@ -81,10 +91,6 @@ def figure_in_words(wanted: Requirement, found: RequirementOutcome, classes: Seq
 def criterion_of(conditions: Sequence[Condition], classes: Sequence[str], limit: float) -> str | None:
     """That so many of the images which meet conditions are right, as the text of a criterion; None where no criterion says that."""
     figure, inside = "top1", list[str]()
-
-    def quoted(text: str) -> str:
-        return json.dumps(text, ensure_ascii=False)
-
     for one in conditions:
         match one:
             case Labelled() | Predicted() if len(one.classes) == 1 and figure == "top1":
@@ -94,8 +100,10 @@ def criterion_of(conditions: Sequence[Condition], classes: Sequence[str], limit:
                 inside += [f"{quoted(one.column)} = {quoted(name)}" for name, _ in one.groups]
             case InRange() if len(one.ranges) == 1:
                 ((low, high),) = one.ranges
-                ends = (f"{quoted(one.name)} > {low!r}" if isfinite(low) else "", f"{quoted(one.name)} <= {high!r}")
-                inside += [text for text, end in zip(ends, (low, high), strict=True) if text and isfinite(end)]
+                if isfinite(low):
+                    inside.append(f"{quoted(one.name)} > {low!r}")
+                if isfinite(high):
+                    inside.append(f"{quoted(one.name)} <= {high!r}")
             case _:
                 return None
     return f"{figure}[{', '.join(inside)}] >= {limit:g}" if inside else None
@@ -210,5 +218,5 @@ def _figure(what: str, classes: Sequence[str]) -> str | None:
                 hint="use a name from the class list, or 'every class'",
             )
         if at is not None:
-            return f"{key}[{json.dumps(classes[at], ensure_ascii=False)}]"
+            return f"{key}[{quoted(classes[at])}]"
     return None

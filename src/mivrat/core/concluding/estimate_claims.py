@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict
 
 from mivrat.core.answers.answers import SCORED
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.text import count, plural
+from mivrat.core.base.text import count, images
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.findings import FindingClaim, Measure
+from mivrat.core.concluding.findings import FindingClaim, Measure, met_at_least
 from mivrat.core.concluding.labelling import LabelSample, SampleRow, estimate_from_labels, wanted_figure
 from mivrat.core.pictures.image_names import ImageNames
 
@@ -57,7 +56,7 @@ def estimated(claim: FindingClaim, ground: EvaluationContext) -> Measure:
         told = _Claim.model_validate_json(claim.text)
         if len(told.stratum) != len(claim.labels) or not all(0 <= h < len(told.strata) for h in told.stratum):
             raise ValueError("labels and strata do not go together")
-    except (ValidationError, ValueError, json.JSONDecodeError) as error:
+    except ValueError as error:
         raise InputError("the claim is not one of an estimate", hint="remove the finding and add it again") from error
     wanted, judged = wanted_figure(told.figure, ground.classes), ground.snapshot.judged
     at = {name: k for k, name in enumerate(ground.classes)}
@@ -75,10 +74,7 @@ def estimated(claim: FindingClaim, ground: EvaluationContext) -> Measure:
             hint="check it on a run over the pool that they were drawn from",
         )
     found = estimate_from_labels(wanted, told.strata, 0, rows, labels)
-    words = f"{wanted.name} over {plural(sum(told.strata), 'image', 'images')}, estimated from {count(len(rows))} labels drawn by chance within strata"
-    met = None
-    if told.limit is not None and found.low is not None and found.high is not None:
-        met = True if found.low >= told.limit else False if found.high < told.limit else None
+    words = f"{wanted.name} over {images(sum(told.strata))}, estimated from {count(len(rows))} labels drawn by chance within strata"
     return Measure(
         words,
         found.value,
@@ -86,6 +82,6 @@ def estimated(claim: FindingClaim, ground: EvaluationContext) -> Measure:
         found.high,
         bad=-1,
         limit=told.limit,
-        met=met,
+        met=met_at_least(found.low, found.high, told.limit),
         problem="" if found.value is not None else "no labelled image counts for this figure",
     )

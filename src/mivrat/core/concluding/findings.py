@@ -141,6 +141,14 @@ class Finding:
         return self.confirmed, replace(self.made, looks=1)
 
 
+def met_at_least(low: float | None, high: float | None, limit: float | None) -> bool | None:
+    """Whether a figure is at least so much: met where its whole interval is not below the limit, missed where the whole interval is, else, or
+    without a limit, not told."""
+    if limit is None or low is None or high is None:
+        return None
+    return True if low >= limit else False if high < limit else None
+
+
 def new_finding_id() -> int:
     """An id that no finding has: the time in nanoseconds."""
     return time.time_ns()

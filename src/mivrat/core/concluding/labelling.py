@@ -57,8 +57,7 @@ def wanted_figure(text: str, classes: Sequence[str]) -> WantedFigure:
     if text.replace(" ", "") == DIFFERENCE:
         return WantedFigure("difference", None, DIFFERENCE)
     found = parse_requirement(f"{text} >= 0", classes)
-    plain = found.bound is None and not (found.every or found.groups or found.ranges or found.family)
-    if not plain or found.figure not in ("top1", "recall", "precision"):
+    if not found.plain or found.figure not in ("top1", "recall", "precision"):
         raise InputError(
             f"{text!r} is not a figure that labels can be drawn for",
             where="--figure",

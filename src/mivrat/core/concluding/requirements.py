@@ -102,17 +102,15 @@ class Requirement:
     ranges: tuple[tuple[str, float, float], ...] = ()
 
     @property
+    def of_all_images(self) -> bool:
+        """Whether it is of a figure that every run has over all images."""
+        some = self.groups or self.ranges or self.family is not None
+        return not (some or self.of_difference or self.level is not None)
+
+    @property
     def plain(self) -> bool:
-        """Whether it is of the figure itself, over all images."""
-        return not (
-            self.bound
-            or self.of_difference
-            or self.groups
-            or self.ranges
-            or self.every
-            or self.family is not None
-            or self.level is not None
-        )
+        """Whether it is of such a figure itself."""
+        return self.of_all_images and not (self.bound or self.every)
 
     @property
     def at_most(self) -> bool:
@@ -263,6 +261,16 @@ def _quoted(text: str) -> str | None:
     return None
 
 
+def quoted(text: str) -> str:
+    """A name as a requirement has it."""
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _key(text: str) -> str | None:
+    """What stands left of a sign in brackets: a name as it is, or in quotes; None where the quotes hold nothing."""
+    return _quoted(text) if text[:1] in "\"'" else text
+
+
 def inside_of(left: str, word: str) -> str | None:
     """What stands in the brackets after a word; None where it does not stand there."""
     rest = left.removeprefix(word).lstrip()
@@ -291,13 +299,10 @@ def pieces_of(text: str) -> list[str]:
     return [*found, text[start:].strip()]
 
 
-_PAIR = re.compile(r"""(?P<key>[^\W\d]\w*|"(?:[^"\\]|\\.)*"|'[^']*')\s*=\s*(?P<value>["'].*)""", re.DOTALL)
-
-
+_KEY = r"""(?P<key>[^\W\d]\w*|"(?:[^"\\]|\\.)*"|'[^']*')"""
+_PAIR = re.compile(rf"""{_KEY}\s*=\s*(?P<value>["'].*)""", re.DOTALL)
 # A property or a column of numbers, and one end of a range.
-_END = re.compile(
-    rf"""(?P<key>[^\W\d]\w*|"(?:[^"\\]|\\.)*"|'[^']*')\s*(?P<end><=|>)\s*(?P<number>{_NUMBER.pattern})""", re.ASCII
-)
+_END = re.compile(rf"{_KEY}\s*(?P<end><=|>)\s*(?P<number>{_NUMBER.pattern})", re.ASCII)
 
 
 @dataclass
@@ -316,11 +321,10 @@ def _in_brackets(inside: str, shown: str) -> _Named:
     groups: list[tuple[str, str]] = []
     ranges: dict[str, tuple[float, float]] = {}
     for piece in pieces_of(inside):
-        if (end := _END.fullmatch(piece)) is not None:
-            name = _quoted(end["key"]) if end["key"][:1] in "\"'" else end["key"]
-            low, high = ranges.get(name or "", (-inf, inf))
+        if (end := _END.fullmatch(piece)) is not None and (name := _key(end["key"])) is not None:
+            low, high = ranges.get(name, (-inf, inf))
             limit = float(end["number"])
-            ranges[name or ""] = (max(low, limit), high) if end["end"] == ">" else (low, min(high, limit))
+            ranges[name] = (max(low, limit), high) if end["end"] == ">" else (low, min(high, limit))
             continue
         pair = _PAIR.fullmatch(piece)
         if pair is None:
@@ -335,7 +339,7 @@ def _in_brackets(inside: str, shown: str) -> _Named:
             said = one
             continue
         key, value = pair["key"], _quoted(pair["value"].strip())
-        column = _quoted(key) if key[:1] in "\"'" else key
+        column = _key(key)
         if value is None or column is None:
             raise InputError(
                 f"{shown!r}: {piece!r} is not a group", where="--require", hint='write it as in top1[station = "north"]'
@@ -345,7 +349,7 @@ def _in_brackets(inside: str, shown: str) -> _Named:
         else:
             groups.append((column, value))
     if any(low >= high for low, high in ranges.values()):
-        raise InputError(f"{shown!r}: no number lies in that range", where="--require", hint="exchange its ends")
+        raise InputError(f"{shown!r}: no number is in that range", where="--require", hint="exchange its ends")
     return _Named(said, family, tuple(groups), tuple((name, *ends) for name, ends in ranges.items()))
 
 
@@ -379,7 +383,7 @@ def with_reference(text: str, reference: str) -> str:
     inside = inside_of(inner, "difference")
     if inside is None or (len(pieces_of(inside)) > 1 and _quoted(pieces_of(inside)[-1]) is not None):
         return text
-    whole = f"difference({inside}, {json.dumps(reference, ensure_ascii=False)})"
+    whole = f"difference({inside}, {quoted(reference)})"
     return (f"{bound}({whole})" if bound else whole) + f" {text[len(left) :].strip()}"
 
 
@@ -403,7 +407,7 @@ def parse_difference(text: str, classes: Sequence[str]) -> Requirement:
             where="--require",
             hint=f'differences are of top1, top3 …, {", ".join(_DIFFERENT)}, and {" and ".join(_DIFFERENT_BY_CLASS)} with ["class"]',
         )
-    if parsed.groups or parsed.ranges or parsed.family is not None:
+    if not parsed.of_all_images:
         raise InputError(
             f"{shown!r}: a difference is of all images",
             where="--require",

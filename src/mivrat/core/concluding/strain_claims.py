@@ -10,7 +10,7 @@ import numpy as np
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import Progress, current_stop
 from mivrat.core.concluding.evaluation_context import EvaluationContext
-from mivrat.core.concluding.findings import Beside, FindingClaim, Measure
+from mivrat.core.concluding.findings import Beside, FindingClaim, Measure, met_at_least
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.heatmaps.pool import model_of
 from mivrat.core.pictures.distorting.kinds import Distortion, level_in_words, sweep_from_text
@@ -37,12 +37,8 @@ def read_strain_claim(claim: FindingClaim) -> tuple[Distortion, float | None, in
 
 
 def measure_of_strain(level: StrainLevel, untouched: Proportion, limit: float | None) -> Measure:
-    """What a level comes to, beside the same images untouched. With a ``limit`` it is met where the whole interval is not below it, and missed
-    where the whole interval is."""
+    """What a level comes to, beside the same images untouched; with a ``limit`` also whether that is met."""
     share = level.accuracy
-    met = None
-    if limit is not None and share.low is not None and share.high is not None:
-        met = True if share.low >= limit else False if share.high < limit else None
     return Measure(
         f"accuracy at {level_in_words(level.strain)}",
         share.value,
@@ -54,7 +50,7 @@ def measure_of_strain(level: StrainLevel, untouched: Proportion, limit: float | 
         beside=Beside("untouched", untouched.value, untouched.low, untouched.high, untouched.hits, untouched.total),
         p=level.difference.p,
         limit=limit,
-        met=met,
+        met=met_at_least(share.low, share.high, limit),
         problem="" if share.total else "no labelled image has an answer at this level",
     )
 

@@ -12,10 +12,11 @@ from pydantic import ValidationError
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.text import unescaped
+from mivrat.core.base.numbers import decimal, span
+from mivrat.core.base.text import clipped, unescaped
 from mivrat.core.figures.agreement import Agreement, agreement_of_several, agreement_of_two
 from mivrat.core.pictures.image_names import ImageName
-from mivrat.core.study.decisions import Decision, ReviewFile, file_as_text
+from mivrat.core.study.decisions import LONGEST_NAME, Decision, ReviewFile, file_as_text
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets, load_image_names
 from mivrat.core.study.readers import decisions_of, merge_decisions, readers_here
@@ -42,6 +43,21 @@ class QuestionAgreement:
     question: str
     readers: tuple[str, ...]
     found: Agreement
+
+    def who(self, most: int = LONGEST_NAME) -> str:
+        """The readers in words, a name with at most so many letters."""
+        if len(self.readers) != 2:
+            return f"all {len(self.readers)} readers"
+        return " and ".join(clipped(one, most) for one in self.readers)
+
+    @property
+    def kappa(self) -> str:
+        """Kappa with its interval; empty where there is none."""
+        found = self.found
+        if found.kappa is None:
+            return ""
+        ends = span(found.low, found.high, 1, 2)
+        return decimal(found.kappa, 2) + (f" ({ends})" if ends else "")
 
 
 def read_reviews(source: Path) -> ReviewFile:
@@ -94,7 +110,7 @@ def merge(study: Study, given: ReviewFile) -> Merged:
 
 def write_reviews(study: Study, reader: str, target: Path) -> tuple[int, int]:
     """Write what a reader of this study has decided; how many decisions were written, and how many were not, of images whose content is
-    not known yet. Raises WriteError."""
+    not known yet. InputError where it cannot be written."""
     some = decisions_of(study, reader)
     told = [one for one in some if one.content]
     write_whole(target, file_as_text(reader, told))
@@ -103,8 +119,7 @@ def write_reviews(study: Study, reader: str, target: Path) -> tuple[int, int]:
 
 def decided(reviews: Reviews) -> Decided:
     """What each reader has decided of a set's images, the present one first."""
-    own = {i: one for i in reviews.by_position if (one := reviews.decision(i)) is not None}
-    return {reviews.reader or HERE: own, **reviews.others}
+    return {reviews.reader or HERE: reviews.decisions(), **reviews.others}
 
 
 def agreements(decided: Decided) -> list[QuestionAgreement]:

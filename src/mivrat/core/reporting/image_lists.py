@@ -18,10 +18,11 @@ from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
+from mivrat.core.base.job import Stopped
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.text import escaped, safe_cell
 from mivrat.core.pictures.properties import NAMES
-from mivrat.core.running.set_valued import PredictionSets, SetPlan, members, own_sets
+from mivrat.core.running.set_valued import SetPlan, at_last, members, own_sets
 from mivrat.core.selecting.measures import Measures
 from mivrat.core.selecting.ordering import BY_PROPERTY
 from mivrat.core.study.records import RunRecord
@@ -252,7 +253,9 @@ def predictions_list(
 
 def _sets_of(exported: ExportedImages, images: NDArray[np.int64], plan: SetPlan) -> list[str]:
     judged, classes = exported.judged, exported.record.classes
-    found = next(one for one in own_sets(exported.record, judged, plan) if isinstance(one, PredictionSets))
+    found = at_last(own_sets(exported.record, judged, plan))
+    if found is None:
+        raise Stopped
     answered = (found.sizes[images] >= 0).tolist()
     return [
         json.dumps([classes[k] for k in one], ensure_ascii=False) if there else ""

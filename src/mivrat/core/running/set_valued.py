@@ -147,6 +147,11 @@ def sets_at(
     yield from _assess(record, judged, plan, [limit], fold, own=False, meter=Meter(len(judged.labels)), done=0)
 
 
+def at_last(events: Iterator[Progress | PredictionSets]) -> PredictionSets | None:
+    """What comes of it in the end, progress left out; None where it was stopped."""
+    return next((one for one in events if isinstance(one, PredictionSets)), None)
+
+
 def _refuse(judged: EvaluatedRun) -> None:
     if not judged.has_scores:
         raise InputError(

@@ -49,6 +49,12 @@ class Measures:
         self._columns, self._known = other._columns, other._known
         self.version += 1
 
+    def as_they_are(self) -> Measures:
+        """A copy that later changes do not reach."""
+        made = Measures()
+        made.take_over(self)
+        return made
+
     def same_as(self, other: Measures) -> bool:
         """Whether another one says the same of the same images."""
         mine, theirs = self._properties, other._properties

@@ -11,7 +11,7 @@ from mivrat.core.study.decisions import LONGEST_NAME, Decision
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets, load_image_names
 from mivrat.core.study.records import Removed
-from mivrat.core.study.removing import take_away
+from mivrat.core.study.removing import rows_of, take_away
 from mivrat.core.study.reviews import READER, load_reviews, present_reader
 from mivrat.core.study.settings import load_setting, save_setting
 from mivrat.core.study.soundness import reading
@@ -40,6 +40,11 @@ def name_reader(study: Study, name: str) -> None:
         raise InputError(
             f"{name} has reviewed in this study", where=study.path, hint="let that reader go on, or give another name"
         )
+    hand_over(study, before, name)
+
+
+def hand_over(study: Study, before: str, name: str) -> None:
+    """Let what one reader has decided be another's, who is the present one; nothing is asked."""
     with study.writing() as db:
         db.execute("UPDATE review SET reader = ? WHERE reader = ?", (name, before))
     save_setting(study, READER, name)
@@ -85,14 +90,11 @@ def decisions_of(study: Study, reader: str) -> list[Decision]:
     found: dict[tuple[str, str], Decision] = {}
     for info in list_image_sets(study):
         reviews = load_reviews(study, info.id)
+        some = reviews.others.get(reader, {})
         if reader == reviews.reader:
-            names = load_image_names(study, info.id)
-            some = [reviews.decision(i, names[i]) for i in sorted(reviews.by_position)]
-        else:
-            some = [one for _, one in sorted(reviews.others.get(reader, {}).items())]
-        for one in some:
-            if one is not None:
-                found.setdefault((one.content, one.path), one)
+            some = reviews.decisions(load_image_names(study, info.id))
+        for _, one in sorted(some.items()):
+            found.setdefault((one.content, one.path), one)
     return list(found.values())
 
 
@@ -104,6 +106,11 @@ def merge_decisions(study: Study, set_id: int, reader: str, decisions: Sequence[
     ]
     with study.writing() as db:
         db.executemany("INSERT OR REPLACE INTO reader_review VALUES (?, ?, ?, ?, ?)", rows)
+
+
+def merged_rows(study: Study, reader: str) -> Removed:
+    """What is kept of a merged reader, as ``put_back`` puts it back."""
+    return rows_of(study, ("reader_review", "reader = ?", reader))
 
 
 def take_reader_away(study: Study, reader: str) -> Removed:

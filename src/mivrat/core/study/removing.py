@@ -6,15 +6,23 @@ from mivrat.core.study.file import Study
 from mivrat.core.study.records import Removed
 
 
+def rows_of(study: Study, *parts: tuple[str, str, int | str]) -> Removed:
+    """Rows as they are, so that they can be put back after they were changed; each part is a table, which of its rows, and a key."""
+    return Removed(
+        [
+            (table, study.db.execute(f"SELECT * FROM {table} WHERE {which}", (key,)).fetchall())
+            for table, which, key in parts
+        ]
+    )
+
+
 def take_away(study: Study, *parts: tuple[str, str, int | str]) -> Removed:
-    rows = [
-        (table, study.db.execute(f"SELECT * FROM {table} WHERE {which}", (key,)).fetchall())
-        for table, which, key in parts
-    ]
+    """Take rows away, parts as ``rows_of`` has them."""
+    found = rows_of(study, *parts)
     with study.writing() as db:
         for table, which, key in parts:
             db.execute(f"DELETE FROM {table} WHERE {which}", (key,))
-    return Removed(rows)
+    return found
 
 
 def put_back(study: Study, removed: Removed) -> None:

@@ -137,16 +137,25 @@ class Reviews:
             note=one.note,
         )
 
+    def decisions(self, names: ImageNames | None = None) -> dict[int, Decision]:
+        """All that this reader has decided, by position; with the ``names`` of the images where they are given."""
+        told = ((i, self.decision(i, names[i] if names is not None else _NO_NAME)) for i in sorted(self.by_position))
+        return {i: one for i, one in told if one is not None}
+
     def decisions_of(self, position: int) -> dict[str, Decision]:
         """What each reader has decided of an image, this one first."""
         own = self.decision(position)
         found = {} if own is None else {self.reader: own}
         return found | {name: some[position] for name, some in self.others.items() if position in some}
 
+    def in_conflict(self, position: int) -> bool:
+        """Whether two readers say different things about an image's label, and nothing is agreed on yet."""
+        said = self.decisions_of(position).values()
+        return position not in self.agreed and any(a.differs_from(b) for a, b in combinations(said, 2))
+
     def conflicts(self) -> list[int]:
-        """The images of which two readers say different things about the label, and nothing is agreed on yet."""
-        some = sorted({i for each in self.others.values() for i in each} - self.agreed.keys())
-        return [i for i in some if any(a.differs_from(b) for a, b in combinations(self.decisions_of(i).values(), 2))]
+        """The images on whose label readers differ."""
+        return [i for i in sorted({i for each in self.others.values() for i in each}) if self.in_conflict(i)]
 
     def with_causes(self, listed: int, causes: frozenset[int]) -> NDArray[np.bool_]:
         """The images put down to any of some causes."""
@@ -207,9 +216,7 @@ def load_reviews(study: Study, set_id: int) -> Reviews:
             here.setdefault(who, {})[position] = review
     found.by_position = here.pop(reader, {})
     for who, some in sorted(here.items()):
-        theirs = Reviews(found.causes, some, who, classes=found.classes)
-        told = {i: theirs.decision(i, names[i]) for i in some} if names is not None else {}
-        found.others[who] = {i: one for i, one in told.items() if one is not None}
+        found.others[who] = Reviews(found.causes, some, who, classes=found.classes).decisions(names)
     try:
         for who, content, path, text in merged:
             position = _position(names, content, path)

@@ -13,7 +13,7 @@ from mivrat.ui import words
 from mivrat.ui.close_look.review_panel import ReviewPanel
 from mivrat.ui.parts.picture_panel import PicturePanel, Zoom
 from mivrat.ui.parts.pictures import to_image
-from mivrat.ui.parts.widgets import Elided, Scrolled, button, label, row, tip
+from mivrat.ui.parts.widgets import Elided, Scrolled, button, clear, label, row, tip
 from mivrat.ui.parts.wrapping import Flow
 from mivrat.workspace.executors import LatestOnly
 from mivrat.workspace.image_view import ImageView, look_at
@@ -93,13 +93,16 @@ class BlindLook(QWidget):
     def _begin_anew(self) -> None:
         """Another run: its classes have keys of their own."""
         self._forget()
-        for chip in self.chips:
-            self._flow.removeWidget(chip)
-            chip.hide()
-            chip.deleteLater()
+        clear(self._flow)
         self.chips = []
+        self.name.clear()
         classes = self.workspace.shown.classes
-        if len(classes) <= len(CLASS_KEYS):
+        if len(classes) > len(CLASS_KEYS):
+            completer = QCompleter(classes, self.name)
+            completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
+            completer.setFilterMode(Qt.MatchFlag.MatchContains)
+            self.name.setCompleter(completer)
+        else:
             for k, (key, name) in enumerate(zip(CLASS_KEYS, classes, strict=False)):
                 chip = button(
                     f"{key}  {words.clipped(name, 24)}", partial(self.reviewer.label_and_go_on, k), kind="chip"
@@ -108,11 +111,6 @@ class BlindLook(QWidget):
                 tip(chip, f"Label: {name} (key {key}); then the next image")
                 self._flow.addWidget(chip)
                 self.chips.append(chip)
-        self.name.clear()
-        completer = QCompleter(classes, self.name)
-        completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        completer.setFilterMode(Qt.MatchFlag.MatchContains)
-        self.name.setCompleter(completer)
 
     # --- following the workspace ---
 

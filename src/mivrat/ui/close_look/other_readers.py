@@ -6,6 +6,7 @@ from functools import partial
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mivrat.core.concluding.two_readers import HERE
 from mivrat.core.study.decisions import Agreed, Decision
 from mivrat.ui import words
 from mivrat.ui.parts.widgets import button, clear, label, tip
@@ -13,11 +14,9 @@ from mivrat.ui.parts.wrapping import Flow
 from mivrat.workspace.reader_edits import settle
 from mivrat.workspace.workspace import Workspace
 
-ME = "this study"
-
 
 def said_of_label(label_is: str, other: str | None) -> str:
-    """What somebody says of a label, as a few words."""
+    """What a reader says of a label, as a few words."""
     if label_is == "wrong":
         return f"it is {words.clipped(other, 30)}" if other else "the label is wrong"
     return "the label is right" if label_is == "right" else "unsure"
@@ -56,16 +55,16 @@ class OtherReaders(QWidget):
         self.setVisible(bool(others or agreed))
         if image is None or not (others or agreed):
             return
-        lines = [f"{words.clipped(name or ME, 30)}: {in_words(one)}" for name, one in some.items()]
+        lines = [f"{words.clipped(name or HERE, 30)}: {in_words(one)}" for name, one in some.items()]
         if agreed is not None:
-            who = " and ".join(words.clipped(name or ME, 30) for name in agreed.readers)
+            who = " and ".join(words.clipped(name or HERE, 30) for name in agreed.readers)
             lines.append(f"Agreed by {who}: {said_of_label(agreed.label_is, agreed.label)}")
         self.told.setText("\n".join(lines))
         if agreed is not None:
             drop = button("Agreed no longer", partial(self._settle, image, None), kind="small")
             tip(drop, "Take away what was agreed on; what each reader decided stays")
             self._flow.addWidget(drop)
-        elif image in shown.reviews.conflicts():
+        elif shown.reviews.in_conflict(image):
             for label_is, other in sorted({(one.label_is, one.label) for one in some.values()}, key=str):
                 if label_is != "unsure":
                     made = Agreed(label_is=label_is, label=other, readers=sorted(some))

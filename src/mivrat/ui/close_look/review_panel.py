@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QLineEdit, QPushButt
 
 from mivrat.ui import words
 from mivrat.ui.close_look.other_readers import OtherReaders
-from mivrat.ui.parts.widgets import Choice, button, label, row, tip
+from mivrat.ui.parts.widgets import Choice, button, clear, label, row, tip
 from mivrat.ui.parts.wrapping import Flow, flowing
 from mivrat.workspace.reviewing import Reviewer
 from mivrat.workspace.workspace import Workspace
@@ -72,10 +72,7 @@ class ReviewPanel(QFrame):
         self.refresh()
 
     def _make_chips(self, names: list[tuple[int, str]]) -> None:
-        for chip in self.chips.values():
-            self._flow.removeWidget(chip)
-            chip.hide()
-            chip.deleteLater()
+        clear(self._flow)
         self.chips = {}
         for i, (cause, name) in enumerate(names, 1):
             shown = words.clipped(name, 24)

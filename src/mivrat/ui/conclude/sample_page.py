@@ -21,7 +21,7 @@ from mivrat.core.concluding.labelling import (
     estimate_from_labels,
     wanted_figure,
 )
-from mivrat.core.concluding.requirements import parse_criterion
+from mivrat.core.concluding.requirements import parse_criterion, quoted
 from mivrat.core.reporting.label_lists import (
     ASSUMES,
     COPIES,
@@ -161,8 +161,7 @@ class SamplePage(Page, QWidget):
         if at == len(FIGURES) - 1:
             return wanted_figure(DIFFERENCE, self.workspace.shown.classes)
         kind = "recall" if at == 1 else "precision"
-        name = self.workspace.shown.classes[k].replace("\\", "\\\\").replace('"', '\\"')
-        return wanted_figure(f'{kind}["{name}"]', self.workspace.shown.classes)
+        return wanted_figure(f"{kind}[{quoted(self.workspace.shown.classes[k])}]", self.workspace.shown.classes)
 
     def _against(self) -> EvaluatedRun | None:
         """The run held, where it is of the same images."""
@@ -321,10 +320,8 @@ class SamplePage(Page, QWidget):
             return
         shown = self.workspace.shown
         listed = replace_labels(drawn_sample(found, shown.classes, shown.judged, self.drawn.against), labels)
-        told = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
-        sentences = [f"{one[:1].upper()}{one[1:]}." for one in estimate_sentences(listed, told)]
         self.keep.setVisible(found.wanted.figure in REPEATABLE)
-        self.given.setText(f"All {words.count(number)} have a label. {' '.join(sentences)}")
+        self.given.setText(f"All {words.count(number)} have a label. {_estimate_told(listed)}")
 
     # --- the list, and labels ---
 
@@ -367,14 +364,13 @@ class SamplePage(Page, QWidget):
         """Say what the labels in a table come to for the list in a folder."""
         try:
             listed = read_labelled(folder, table)
-            found = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
+            told = _estimate_told(listed)
         except InputError as error:
             self.read = None
             self.said.setText(error.line())
             return
         self.read = listed
-        sentences = [f"{one[:1].upper()}{one[1:]}." for one in estimate_sentences(listed, found)]
-        self.said.setText(" ".join(sentences))
+        self.said.setText(told)
 
     def as_table(self) -> list[list[str]]:
         """The strata, for the clipboard."""
@@ -386,3 +382,9 @@ class SamplePage(Page, QWidget):
 
     def stop(self) -> None:
         self._workers.stop_all()
+
+
+def _estimate_told(listed: ReadSample) -> str:
+    """What the labels of a list come to, in sentences. InputError where one is missing."""
+    found = estimate_from_labels(listed.wanted, listed.strata, listed.same, listed.rows, listed.labels)
+    return " ".join(f"{one[:1].upper()}{one[1:]}." for one in estimate_sentences(listed, found))

@@ -71,7 +71,7 @@ class InCommonPage(Page, QWidget):
         self.as_criterion = button("Add as a criterion", self._add_criterion)
         tip(
             self.as_criterion,
-            "Ask of this weak spot what all images come to now; criteria stand under Measure, Accuracy, and can be changed there",
+            "Ask of this weak spot what all images come to now; criteria are listed under Conclude, Criteria, and can be changed there",
         )
         body = QWidget()
         inside = QVBoxLayout(body)
@@ -161,9 +161,7 @@ class InCommonPage(Page, QWidget):
             [_spot_line(one, classes) for one in found.spots], [_spot_told(one, classes) for one in found.spots]
         )
         self.spots.fit_height()
-        self._spot = None
-        for each in (self.keep, self.as_criterion):
-            each.setEnabled(False)
+        self._take_spot(None)
         if self.asked:
             at = next((i for i, one in enumerate(self.asked) if one.name == self.spread.name), 0)
             self.properties.setCurrentCell(at, 0)
@@ -227,9 +225,12 @@ class InCommonPage(Page, QWidget):
         return found.spots[line] if found is not None and 0 <= line < len(found.spots) else None
 
     def _look_at_spot(self, line: int) -> None:
-        self._spot = self._spot_at(line)
+        self._take_spot(self._spot_at(line))
+
+    def _take_spot(self, spot: WeakSpot | None) -> None:
+        self._spot = spot
         for each in (self.keep, self.as_criterion):
-            each.setEnabled(self._spot is not None)
+            each.setEnabled(spot is not None)
 
     def _choose_spot(self, line: int, enter: bool = False) -> None:
         spot = self._spot_at(line)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
-from mivrat.core.base.numbers import bounds, decimal, percent, span
+from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.concluding.two_readers import HERE, QuestionAgreement, agreements, decided
 from mivrat.core.selecting.selection import Reviewed
 from mivrat.core.study.reviews import AGREED_ON, READERS_DIFFER
@@ -65,14 +65,18 @@ class ReadersSection(QWidget):
         reviews = shown.reviews
         self.blind.setChecked(shown.blind)
         self.name.setText("Change the reader…" if reviews.reader else "Name the reader…")
-        who = [f"{name}: {words.count(len(some))}" for name, some in decided(reviews).items()]
+        numbers = {reviews.reader or HERE: len(reviews.by_position)}
+        numbers |= {name: len(some) for name, some in reviews.others.items()}
         if not reviews.reader and not reviews.others:
             self.told.setText(
                 "One reader so far, without a name. Where two review the same images, each in a study of their own, their decisions can be "
                 "merged here, and compared."
             )
         else:
-            self.told.setText(f"Images decided: {'; '.join(who)}.")
+            self.told.setText(
+                f"Images decided: {'; '.join(f'{name}: {words.count(n)}' for name, n in numbers.items())}."
+            )
+        self._working.cancel()
         hidden = shown.blind
         for widget in (self.agreement, self.differ, self.settled_ones):
             widget.setVisible(bool(reviews.others) and not hidden)
@@ -80,7 +84,6 @@ class ReadersSection(QWidget):
             self.told.setText(f"{self.told.text()} How far you agree is shown once you no longer read blind.")
         if reviews.others and not hidden:
             copied = reviews.as_they_are()
-            self._working.cancel()
             self._working.start(lambda task: (copied.conflicts(), agreements(decided(copied))), done=self._show)
 
     def _show(self, found: tuple[list[int], list[QuestionAgreement]]) -> None:
@@ -156,12 +159,7 @@ class ReadersSection(QWidget):
 
 def agreement_line(one: QuestionAgreement, several: bool) -> list[str]:
     """One question with how far readers agree on it, as a line of the table; who they are where there are ``several``."""
-    share, found = one.found.share, one.found
-    who = " and ".join(words.clipped(name or HERE, 20) for name in one.readers)
-    who = who if len(one.readers) == 2 else f"all {len(one.readers)} readers"
-    kappa = "–"
-    if found.kappa is not None:
-        ends = span(found.low, found.high, 1, 2)
-        kappa = decimal(found.kappa, 2) + (f" ({ends})" if ends else "")
+    share = one.found.share
+    question = f"{one.question} ({one.who(20)})" if several else one.question
     agree = f"{percent(share.value)} ({bounds(share)})" if share.total else "–"
-    return [f"{one.question} ({who})" if several else one.question, words.count(share.total), agree, kappa]
+    return [question, words.count(share.total), agree, one.kappa or "–"]

@@ -226,11 +226,7 @@ class Criteria(QWidget):
         self.new.clear()
         before = contents.criteria.get(self._model, ())
         if text not in before:
-            self.workspace.edits.take(
-                study_edits.set_criteria(
-                    self._model, f"criterion added: {shown_text(text, contents.classes)}", [*before, text], before
-                )
-            )
+            self.workspace.edits.take(study_edits.add_criterion(self._model, text, contents.classes, before))
 
     def _remove(self, text: str) -> None:
         contents = self.workspace.contents

@@ -132,15 +132,8 @@ class HeadlinePicture(QWidget):
                 wanted = parse_criterion(one.outcome.text, self.workspace.shown.classes)
             except InputError:
                 continue  # of a class that is no more
-            plain = not (
-                wanted.of_difference
-                or wanted.groups
-                or wanted.ranges
-                or wanted.family is not None
-                or wanted.against_model
-            )
             of_this = wanted.class_index == of_class or (wanted.every and of_class is not None)
-            if plain and wanted.figure == key and of_this and 0 <= wanted.limit <= 1:
+            if wanted.of_all_images and wanted.figure == key and of_this and 0 <= wanted.limit <= 1:
                 marks.append((wanted.limit, ASKED))
                 told.append(_verdict(one.outcome))
                 missed = missed or one.outcome.verdict == "missed"

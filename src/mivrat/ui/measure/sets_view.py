@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,7 +12,6 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
-from mivrat.core.base.job import Progress
 from mivrat.core.base.numbers import bounds, decimal, percent, with_bounds
 from mivrat.core.base.text import plural
 from mivrat.core.checks.result import in_words
@@ -20,7 +19,7 @@ from mivrat.core.figures.groups import group_names
 from mivrat.core.figures.prediction_sets import SCORE_KINDS
 from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.reporting.sets_report import as_json
-from mivrat.core.running.set_valued import CoverageOf, PredictionSets, SetPlan, coverage_by, own_sets, sets_at
+from mivrat.core.running.set_valued import CoverageOf, PredictionSets, SetPlan, at_last, coverage_by, own_sets, sets_at
 from mivrat.core.running.snapshot import Snapshot
 from mivrat.core.selecting.ordering import columns_to_group_by
 from mivrat.core.selecting.selection import Picked
@@ -155,7 +154,7 @@ class SetsView(QWidget):
         run, column = snapshot.record.key, self.by.currentText() if self.by.currentIndex() > 0 else ""
 
         def work(task: Task) -> _Found | None:
-            own = _last(own_sets(snapshot.record, snapshot.judged, plan))
+            own = at_last(own_sets(snapshot.record, snapshot.judged, plan))
             if own is None:
                 return None
             parts = coverage_by(snapshot.record, snapshot.judged, own, column) if column else own.classes
@@ -286,19 +285,11 @@ class SetsView(QWidget):
         self._workers.stop_all()
 
 
-def _last(events: Iterator[Progress | PredictionSets]) -> PredictionSets | None:
-    found = None
-    for event in events:
-        if isinstance(event, PredictionSets):
-            found = event
-    return found
-
-
 def _on_held(other: Snapshot | None, plan: SetPlan, own: PredictionSets) -> PredictionSets | None:
     """What the same threshold comes to on a set held; None where none is, or it cannot be asked."""
     if other is None or not other.judged.has_scores or other.judged.classes != len(own.threshold.of_class):
         return None
-    return _last(sets_at(other.record, other.judged, plan, own.threshold))
+    return at_last(sets_at(other.record, other.judged, plan, own.threshold))
 
 
 def _sentence(found: PredictionSets) -> str:
