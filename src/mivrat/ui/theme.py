@@ -244,7 +244,9 @@ QTableView::item {{ border-bottom: 1px solid {t.line}; padding: 0 6px; }}
 QTableView::item:selected {{ background: {t.accent_wash}; color: {t.ink}; }}
 QCheckBox::indicator {{ width: 12px; height: 12px; border: 1px solid {t.soft}; border-radius: 2px; background: {t.sheet}; }}
 QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
-QCheckBox:focus {{ color: {t.accent}; }}
+QRadioButton::indicator {{ width: 12px; height: 12px; border: 1px solid {t.soft}; border-radius: 7px; background: {t.sheet}; }}
+QRadioButton::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
+QCheckBox:focus, QRadioButton:focus {{ color: {t.accent}; }}
 QTableView::indicator {{ width: 11px; height: 11px; border: 1px solid {t.soft}; border-radius: 2px; background: {t.sheet}; }}
 QTableView::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
 QTableView:focus {{ border: none; }}
