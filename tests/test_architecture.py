@@ -37,10 +37,12 @@ AROUND = {
     "workspace": {"cluster", "demo"},
     "service": set(),
     "cluster": set(),
-    "commands": {"cluster", "demo", "service"},
+    "api": {"cluster", "demo"},
+    "commands": {"api", "cluster", "demo", "service"},
     "ui": {"demo", "workspace"},
     "cli": {"commands"},
     "__main__": {"cli"},
+    "__init__": {"api"},
 }
 
 

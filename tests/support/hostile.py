@@ -635,7 +635,7 @@ def requirements(rng: random.Random, folder: Path) -> None:
 
 
 def shapes(rng: random.Random, folder: Path) -> None:
-    from mivrat.commands.regions import listed_shapes
+    from mivrat.api.regions import listed_shapes
     from mivrat.core.region_masking.regions import mask_of
 
     good = [

@@ -10,7 +10,8 @@ from pathlib import Path
 
 import numpy as np
 
-from mivrat.commands.loading import no_column, say_remarks, where_scored, with_units
+from mivrat.api.inputs import no_column, with_units
+from mivrat.commands.loading import say_remarks, where_scored
 from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.other import align
@@ -102,10 +103,10 @@ def compare(args: argparse.Namespace) -> int:
         raise InputError(
             "is for the same images under two models", where="--classes-b", hint="leave it out, or --images-b"
         )
-    image_set = with_units(read_image_set(args.images, classes), args)
+    image_set = with_units(read_image_set(args.images, classes), args.together)
     if args.group and not all(args.group in item.columns for item in image_set.items):
         raise no_column(args.images, args.group, "to group by", image_set)
-    other_set = with_units(read_image_set(args.images_b, classes), args) if args.images_b else image_set
+    other_set = with_units(read_image_set(args.images_b, classes), args.together) if args.images_b else image_set
     texts = [args.a, *(args.b or [args.a])]
     model = model_of(args.a, "--a", classes, args.threads)
     models = [model, *(model_of(one, "--b", classes_b, args.threads) if args.b else model for one in texts[1:])]

@@ -11,7 +11,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from mivrat.commands.loading import no_column, say_remarks, study_for, where_scored
+from mivrat.api.inputs import no_column
+from mivrat.commands.loading import say_remarks, study_for, where_scored
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
 from mivrat.core.base.errors import InputError

@@ -4,41 +4,30 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Sequence
 from contextlib import ExitStack, suppress
-from pathlib import Path
 
+from mivrat.api.explaining import maker_for
+from mivrat.api.regions import chosen_images, told
 from mivrat.commands.loading import say_remarks, where_scored
-from mivrat.commands.regions import called_class, one_region, region_from
+from mivrat.commands.regions import region_from
 from mivrat.commands.telling import BAD_INPUT, DONE, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Stopped
 from mivrat.core.gradients.layer_names import block_title, in_groups
 from mivrat.core.gradients.layers import stages
-from mivrat.core.heatmaps.maps import HeatmapMaker, MapMaker, maker_of, target_from_text
+from mivrat.core.heatmaps.maps import target_from_text
 from mivrat.core.heatmaps.methods import METHODS, WITHOUT_CHOICE
-from mivrat.core.models.kinds import kind_of, load_model
-from mivrat.core.models.onnx_model import ONNX, OnnxModel
 from mivrat.core.pictures.classes import ClassMatcher, read_class_list
 from mivrat.core.pictures.image_sets import list_images, match_labels
-from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.region_masking.cover_test import CoverPlan, CoverTest, how_done, run_cover_test
 from mivrat.core.reporting import cover_report
 from mivrat.core.reporting.heat_files import HeatmapChoices, name_of, write_heatmaps
 
 
-def load_maker(model_path: Path, recipe_path: Path | None, classes: Sequence[str]) -> MapMaker:
-    """What takes maps from the model in a file, or from a service; without ``classes`` the model tells how many it has."""
-    recipe = read_recipe(recipe_path) if recipe_path else None
-    if kind_of(model_path) is ONNX:
-        return HeatmapMaker(OnnxModel(model_path, recipe, len(classes) or None))
-    return maker_of(load_model(model_path, classes, recipe))
-
-
 def layers(args: argparse.Namespace) -> int:
     """List the layers a heatmap can be taken from."""
-    maker = load_maker(args.model, args.recipe, ())
+    maker = maker_for(args.model, args.recipe, ())
     say_remarks(maker.model)
     layers = maker.layers or [maker.layer(None)]
     if args.json:
@@ -73,7 +62,7 @@ def heatmap(args: argparse.Namespace) -> int:
     for path in args.image:
         if not path.is_file():
             raise InputError("the image file does not exist", where=path, hint="name image files")
-    maker = load_maker(args.model, args.recipe, classes or ())
+    maker = maker_for(args.model, args.recipe, classes or ())
     names = classes or [str(i) for i in range(maker.model.class_count)]
     find = ClassMatcher(names).target
     targets = [target_from_text(text, find) for text in args.target or ["predicted"]]
@@ -121,36 +110,30 @@ def cover(args: argparse.Namespace) -> int:
 
     classes = read_class_list(args.classes)
     find = ClassMatcher(classes).target
-    one_region(args)
-    labelled, predicted, target = (
-        find(text) if text not in (None, "predicted") else None for text in (args.labelled, args.predicted, args.target)
-    )
+    wanted = region_from(args)
+    target = find(args.target) if args.target not in (None, "predicted") else None
+    labelled, predicted = (None if text == "predicted" else text for text in (args.labelled, args.predicted))
     image_set = match_labels(list_images(args.images), classes).image_set
-    maker = load_maker(args.model, args.recipe, classes)
-    heat = load_maker(args.heat_from, args.recipe, classes) if args.heat_from else maker
+    maker = maker_for(args.model, args.recipe, classes)
+    heat = maker_for(args.heat_from, args.recipe, classes) if args.heat_from else maker
     if args.heat_from and args.cluster:
         raise InputError(
             "takes the covered model's own heat", where="--cluster", hint="leave one of them out: --heat-from"
         )
-    region = region_from(args, heat)
+    region = wanted.plan(heat)
     say_remarks(maker.model)
-    chosen = [i for i, item in enumerate(image_set.items) if labelled is None or item.label == labelled]
-    if not chosen:
-        raise InputError("no image has this label", where="--labelled", hint="name a label of these images")
     line, stopped = ProgressLine(), False
-    words = [f"{what} {text}" for what, text in (("labelled", args.labelled), ("predicted", args.predicted)) if text]
     test: CoverTest | None = None
     with ExitStack() as held, stoppable() as stop:
         where = where_scored(args.cluster, [maker.model], held)
-        if predicted is not None:
-            chosen = called_class(maker, image_set, chosen, predicted)
+        chosen = chosen_images(maker, image_set, classes, labelled, predicted)
         plan = CoverPlan(
             tuple(chosen),
             region,
             args.hide,
             "predicted" if target is None else classes[target],
             args.seed,
-            ", ".join(words) or "all images",
+            told(args.labelled, args.predicted),
         )
         for event in run_cover_test(classes, image_set, plan, maker, heat, where):
             if isinstance(event, CoverTest):
@@ -159,8 +142,6 @@ def cover(args: argparse.Namespace) -> int:
                 line.show(event.done, event.total, f"{event.done} of {event.total}")
         stopped = stop.stopped and (test is None or len(test.found) < len(chosen))
     if test is None:
-        if not stopped:
-            raise InputError("no image is called this class", where="--predicted", hint="name another class")
         say("mivrat: stopped; nothing was written")
         return STOPPED
     for one in test.found:
@@ -168,10 +149,10 @@ def cover(args: argparse.Namespace) -> int:
             say(f"mivrat: not covered: {image_set.told_path(one.image)}: {one.problem}")
     if stopped:
         say(f"mivrat: stopped after {len(test.found)} of {len(chosen)} images; what is written is of those")
-    told = cover_report.as_json(
+    data = cover_report.as_json(
         test.result, how_done(plan, maker.model.path.name, maker.model.content, image_set), test.found
     )
-    write_whole(args.out / "cover.json", cover_report.as_text(told))
+    write_whole(args.out / "cover.json", cover_report.as_text(data))
     write_whole(args.out / "cover.csv", cover_report.as_csv(test.found, image_set, classes))
     show(cover_report.in_sentences(test.result))
     return STOPPED if stopped else DONE

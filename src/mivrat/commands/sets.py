@@ -8,7 +8,8 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
-from mivrat.commands.loading import no_column, say_remarks, study_for, where_scored, with_units
+from mivrat.api.inputs import no_column, with_units
+from mivrat.commands.loading import say_remarks, study_for, where_scored
 from mivrat.commands.telling import DONE, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.base.job import Progress
 from mivrat.core.models.kinds import load_model
@@ -27,8 +28,8 @@ def sets(args: argparse.Namespace) -> int:
     classes = read_class_list(args.classes)
     args.model = kept_beside(args.model, args.study)
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
-    image_set = with_units(read_image_set(args.images, classes), args)
-    other = with_units(read_image_set(args.on, classes), args) if args.on else None
+    image_set = with_units(read_image_set(args.images, classes), args.together)
+    other = with_units(read_image_set(args.on, classes), args.together) if args.on else None
     for one in (image_set, other):
         if one is not None and args.group and not any(args.group in item.columns for item in one.items):
             raise no_column(one.root, args.group, "to group by", one)

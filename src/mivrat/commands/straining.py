@@ -5,12 +5,11 @@ from __future__ import annotations
 import argparse
 from contextlib import ExitStack
 
-import numpy as np
-
-from mivrat.commands.loading import no_column, say_remarks, study_for, where_scored, with_units
+from mivrat.api.inputs import no_column, with_units
+from mivrat.api.straining import strained
+from mivrat.commands.loading import say_remarks, study_for, where_scored
 from mivrat.commands.outcomes import show_outcomes
 from mivrat.commands.telling import STOPPED, ProgressLine, say, show, stoppable
-from mivrat.core.base.errors import InputError
 from mivrat.core.concluding.strain_requirements import parse_strain_requirement
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.service.places import kept_beside
@@ -20,10 +19,7 @@ from mivrat.core.pictures.distorting.names import USUAL
 from mivrat.core.pictures.image_sets import read_image_set
 from mivrat.core.pictures.recipe import read_recipe
 from mivrat.core.reporting.strain import in_sentences, write_strain
-from mivrat.core.running.evaluation import Evaluation
-from mivrat.core.straining.sweep import StrainPlan, Sweep, checked
-from mivrat.core.study.kept_strains import keep_strains, load_strains
-from mivrat.core.study.models import add_model
+from mivrat.core.straining.sweep import Sweep, checked
 
 
 def strain(args: argparse.Namespace) -> int:
@@ -33,39 +29,23 @@ def strain(args: argparse.Namespace) -> int:
     requirements = [parse_strain_requirement(text, strains) for text in args.require]
     args.model = kept_beside(args.model, args.study)
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
-    if not model.kind.can.scores:
-        raise InputError(model.kind.lacks("A strain test needs"), where=model.path, hint="name the model itself")
-    image_set = with_units(read_image_set(args.images, classes), args)
+    image_set = with_units(read_image_set(args.images, classes), args.together)
     if args.group and not any(args.group in item.columns for item in image_set.items):
         raise no_column(image_set.root, args.group, "to group by", image_set)
     with ExitStack() as held:
         study = study_for(args, classes, held)
         say_remarks(model)
         where = where_scored(args.cluster, [model], held)
-        evaluation, line = Evaluation(model, image_set, study, where), ProgressLine()
+        line, sweep = ProgressLine(), None
         with stoppable() as stop:
-            for progress in evaluation.run(args.batch, args.threads):
-                line.show(progress.done, progress.total, f"untouched: {progress.sentence()}")
-            if len(evaluation.answers.pending):
+            for event in strained(model, image_set, strains, study, where, args.batch, args.threads, args.seed):
+                if isinstance(event, Sweep):
+                    sweep = event
+                else:
+                    line.show(event.done, event.total, event.sentence())
+            if sweep is None:
                 say("mivrat: stopped before the untouched images were scored; nothing was written")
                 return STOPPED
-            judged = evaluation.judging.judged()
-            plan = StrainPlan(tuple(np.flatnonzero(judged.predicted >= 0).tolist()), strains, args.seed)
-            contents = evaluation.answers.contents
-            model_id = add_model(study, model) if study is not None else 0
-            known = load_strains(study, model_id, set(contents.values())) if study is not None else None
-            sweep = Sweep(
-                judged,
-                image_set,
-                model,
-                plan,
-                contents,
-                known,
-                lambda rows: keep_strains(study, model_id, rows) if study is not None else None,
-                where,
-            )
-            for progress in sweep.run(args.threads):
-                line.show(progress.done, progress.total, f"strained: {progress.sentence()}")
             stopped = stop.stopped and not sweep.complete
     for image, problem in sweep.problems.items():
         say(f"mivrat: not read: {image_set.told_path(image)}: {problem}")

@@ -7,7 +7,8 @@ import tempfile
 from contextlib import ExitStack
 from pathlib import Path
 
-from mivrat.commands.loading import say_remarks, study_for, where_scored, with_units
+from mivrat.api.inputs import with_units
+from mivrat.commands.loading import say_remarks, study_for, where_scored
 from mivrat.commands.telling import DONE, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.service.places import kept_beside
@@ -27,7 +28,7 @@ def weak(args: argparse.Namespace) -> int:
     classes = read_class_list(args.classes)
     args.model = kept_beside(args.model, args.study)
     model = load_model(args.model, classes, read_recipe(args.recipe) if args.recipe else None, args.threads)
-    image_set = with_units(read_image_set(args.images, classes), args)
+    image_set = with_units(read_image_set(args.images, classes), args.together)
     with ExitStack() as held:
         scratch = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="mivrat-"))) / "weak.mivrat"
         study = study_for(args, classes, held, scratch)

@@ -21,6 +21,11 @@ class InputError(Exception):
         self.hint = hint
         super().__init__(self.line())
 
+    @property
+    def mend(self) -> str:
+        """What to do about it, as programs ask for it."""
+        return self.hint
+
     def line(self) -> str:
         """Everything on one line, fit for standard error."""
         what = self.what if len(self.what) <= MOST_SAID else f"{self.what[: MOST_SAID - 100]} … {self.what[-100:]}"

@@ -25,29 +25,34 @@ def read_class_list(path: Path) -> list[str]:
         names = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
         while names and not names[-1].strip():
             names.pop()
+    refuse_bad_names(names, path)
+    return names
+
+
+def refuse_bad_names(names: Sequence[str], where: object) -> None:
+    """InputError where there are no names, or one is empty, doubled, or no text."""
     if not names:
         raise InputError(
-            "the class list is empty", where=path, hint="put one class name on each line, in the model's order"
+            "the class list is empty", where=where, hint="put one class name on each line, in the model's order"
         )
     for number, name in enumerate(names, 1):
         if not name.strip():
             raise InputError(
-                f"line {number} of the class list is empty", where=path, hint="name every class, or take the line out"
+                f"line {number} of the class list is empty", where=where, hint="name every class, or take the line out"
             )
         if not is_text(name):
             raise InputError(
                 f"class {number} of the list holds half a character ({name!r}), which no text file can hold",
-                where=path,
+                where=where,
                 hint="correct that name",
             )
     doubled = [name for name, count in Counter(names).items() if count > 1]
     if doubled:
         raise InputError(
             f"the class list names {quoted(doubled)} more than once",
-            where=path,
+            where=where,
             hint="give every class a name of its own",
         )
-    return names
 
 
 def _is_json(text: str) -> bool:

@@ -317,7 +317,11 @@ def _from_folder(root: Path) -> Listing:
 
 def read_table(source: Path) -> pl.DataFrame:
     """A CSV, TSV, JSON Lines or Parquet table with a ``path`` column and at least one row; InputError for any other."""
-    table = read_columns(source)
+    return with_paths(read_columns(source), source)
+
+
+def with_paths(table: pl.DataFrame, source: object) -> pl.DataFrame:
+    """A table, unless it has no ``path`` column, no row, or a row without a path: InputError then."""
     if "path" not in table.columns:
         raise InputError(
             f"has no 'path' column; its columns are {', '.join(table.columns)}",
@@ -330,7 +334,7 @@ def read_table(source: Path) -> pl.DataFrame:
     return table
 
 
-def refuse_no_path(paths: Sequence[object], source: Path) -> None:
+def refuse_no_path(paths: Sequence[object], source: object) -> None:
     """InputError where a row of a table has no path."""
     if all(isinstance(path, str) and path and path[0] > " " for path in paths):
         return
@@ -352,8 +356,11 @@ def tidied(paths: list[str]) -> list[str]:
 
 
 def _from_table(source: Path) -> Listing:
-    table = read_table(source)
-    folder = source.resolve().parent
+    return listing_of_table(read_table(source), source.resolve().parent, source.stem)
+
+
+def listing_of_table(table: pl.DataFrame, folder: Path, name: str) -> Listing:
+    """What a table with a ``path`` column lists, paths taken from a folder."""
 
     def named(path: str) -> str:
         # A path with escapes, as Mivrat writes names that are no UTF-8; unless there is a file of just this name.
@@ -371,8 +378,8 @@ def _from_table(source: Path) -> Listing:
     labels = table["label"].to_list() if "label" in table.columns else [None] * len(paths)
     texts: list[tuple[str, ...]] = [() if label in (None, "") else (str(label),) for label in until_stopped(labels)]
     columns = {
-        name: ["" if value is None else str(value) for value in until_stopped(table[name].to_list())]
-        for name in table.columns
-        if name not in ("path", "label")
+        column: ["" if value is None else str(value) for value in until_stopped(table[column].to_list())]
+        for column in table.columns
+        if column not in ("path", "label")
     }
-    return Listing(source.stem, root, paths, texts, columns)
+    return Listing(name, root, paths, texts, columns)

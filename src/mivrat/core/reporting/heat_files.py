@@ -181,6 +181,28 @@ def _one_by_one(
         )
 
 
+@dataclass(frozen=True)
+class ImageHeat:
+    """One picture's map in the layer's own grid (``own``), laid over the picture (``drawn``), its targets, the probabilities of all classes,
+    and what is to be said of the map."""
+
+    own: Map
+    drawn: Pixels
+    targets: tuple[Target, ...]
+    p: NDArray[np.float64]
+    said: tuple[str, ...]
+
+
+def heat_of_image(maker: MapMaker, path: Path, wanted: HeatmapChoices) -> ImageHeat | str:
+    """The heatmap of one picture, or why it cannot be read."""
+    one = _read(maker, path)
+    if isinstance(one, str):
+        return one
+    own, heat, targets, p = next(_maps(maker, [one], wanted))
+    said = shortcomings(own, wanted.method, float(p[targets[0].of]), maker.by_probability)
+    return ImageHeat(own, overlay(one.pixels, heat, one.place, scale=wanted.colours), targets, p, tuple(said))
+
+
 def _read(maker: MapMaker, path: Path) -> _Read | str:
     recipe = maker.model.recipe
     try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -224,10 +224,16 @@ def metrics(found: RunResults) -> dict[str, Any]:
 _PIECE = 4_000_000
 
 
-def _table(judged: EvaluatedRun, image_set: ImageSet, classes: Sequence[str], chosen: Sequence[int]) -> str:
-    """The table of these images, column by column; what is not known is empty."""
+def predictions_frame(
+    judged: EvaluatedRun,
+    image_set: ImageSet,
+    classes: Sequence[str],
+    chosen: Sequence[int] | NDArray[np.integer],
+    cell: Callable[[str], str] = safe_cell,
+) -> pl.DataFrame:
+    """The table of these images, column by column; what is not known is null. ``cell`` makes a name safe for where it is going."""
     at = np.asarray(chosen, np.int64)
-    names, scored = [safe_cell(name) for name in classes], judged.state[at] == SCORED
+    names, scored = [cell(name) for name in classes], judged.state[at] == SCORED
 
     def named(indices: NDArray[np.integer]) -> list[str | None]:
         return [names[k] if k >= 0 else None for k in indices.tolist()]
@@ -237,7 +243,7 @@ def _table(judged: EvaluatedRun, image_set: ImageSet, classes: Sequence[str], ch
 
     confidence, ranked = judged.confidence[at], scored & (judged.labels[at] >= 0) & judged.has_scores
     columns: dict[str, list[Any] | NDArray[Any]] = {
-        "path": [safe_cell(escaped(image_set.told_path(i))) for i in at.tolist()],
+        "path": [cell(escaped(image_set.told_path(i))) for i in at.tolist()],
         "label": named(judged.labels[at]),
         "predicted": named(np.where(scored, judged.predicted[at], -1)),
         "confidence": known(confidence, scored & ~np.isnan(confidence)),
@@ -261,7 +267,11 @@ def _table(judged: EvaluatedRun, image_set: ImageSet, classes: Sequence[str], ch
         else pl.Float64
         for name in columns
     }
-    return pl.DataFrame(columns, schema=kinds).write_csv(line_terminator="\n")
+    return pl.DataFrame(columns, schema=kinds)
+
+
+def _table(judged: EvaluatedRun, image_set: ImageSet, classes: Sequence[str], chosen: Sequence[int]) -> str:
+    return predictions_frame(judged, image_set, classes, chosen).write_csv(line_terminator="\n")
 
 
 def _ten_highest(judged: EvaluatedRun, images: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:

@@ -14,9 +14,10 @@ from matplotlib import font_manager
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
+from numpy.typing import NDArray
 
 from mivrat.core.base.text import clipped
-from mivrat.core.figures.calibration import beyond_chance, chance_bands
+from mivrat.core.figures.calibration import ReliabilityBin, beyond_chance, chance_bands
 from mivrat.core.reporting.report.content import MOST_CLASSES, Report
 from mivrat.core.reporting.typeface import FONTS
 
@@ -121,9 +122,14 @@ def report_mean(report: Report) -> float | None:
 
 
 def reliability(report: Report) -> str:
+    """The reliability diagram of a report."""
+    return reliability_of(report.reliability)
+
+
+def reliability_of(all_bins: Sequence[ReliabilityBin]) -> str:
     """Accuracy against confidence, bin by bin with intervals, above the number of images in each bin; behind it what chance allows a
     calibrated model, and beyond that a diamond on a broad bar from where it should stand."""
-    bins = [one for one in report.reliability if one.count]
+    bins = [one for one in all_bins if one.count]
     with _drawn(3.3, 2.7) as (figure, out):
         upper, lower = figure.subplots(2, 1, height_ratios=[3, 1], sharex=True)
         for one, least, most, side in zip(bins, *chance_bands(bins), beyond_chance(bins), strict=True):
@@ -172,9 +178,13 @@ def reliability(report: Report) -> str:
 
 
 def confusion(report: Report) -> str:
-    """The confusion matrix: rows are labels, columns predictions; shades are shares of the row, mistakes in their own colour."""
-    matrix = np.array(report.matrix, float)
-    names = [clipped(one, LONGEST_NAME) for one in report.class_names]
+    """The confusion matrix of a report."""
+    return confusion_of(np.array(report.matrix, float), report.class_names)
+
+
+def confusion_of(matrix: NDArray[np.float64], class_names: Sequence[str]) -> str:
+    """A confusion matrix (K x K): rows are labels, columns predictions; shades are shares of the row, mistakes in their own colour."""
+    names = [clipped(one, LONGEST_NAME) for one in class_names]
     size = len(matrix)
     side = min(6.4, 1.6 + 0.42 * size) if size <= MOST_NUMBERED else 6.4
     with _drawn(side + 0.6, side) as (figure, out):
