@@ -9,10 +9,10 @@ from mivrat.core.base.numbers import decimal, percent, points, signed, signed_sp
 from mivrat.core.base.text import count, plural
 from mivrat.core.figures.differences import Difference
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.figures.metrics import Metric
+from mivrat.core.figures.metrics import Metric, Unit
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Figure:
     """A figure of one run, or the difference of two (``of_difference``).
 
@@ -28,7 +28,7 @@ class Figure:
     high: float | None
     n: int
     units: int | None = None
-    in_percent: bool = True
+    unit: Unit = "%"
     why: str = ""
     how: str = ""
     p: float | None = None
@@ -42,11 +42,13 @@ class Figure:
         """The value and its interval, as every window and report writes them."""
         if self.value is None:
             return "–", ""
+        if self.unit == "images":
+            return count(round(self.value)), ""
+        if self.unit == "points" or (self.of_difference and self.unit == "%"):
+            return f"{points(self.value)} points", signed_span(self.low, self.high)
         if self.of_difference:
-            if self.in_percent:
-                return f"{points(self.value)} points", signed_span(self.low, self.high)
             return signed(self.value, 3), signed_span(self.low, self.high, 1, 3)
-        if self.in_percent:
+        if self.unit == "%":
             return percent(self.value), span(self.low, self.high)
         return decimal(self.value), span(self.low, self.high, 1, 3)
 
@@ -58,7 +60,12 @@ class Figure:
         value, ends = self._told()
         if self.value is None:
             return f"{self.name}: none ({self.why})"
+        if self.unit == "images":
+            return f"{self.name} {value}"
         return f"{self.name} {value} ({ends or 'no interval'}, {self._of})"
+
+    def __repr__(self) -> str:
+        return f"<{self}>"
 
     def _repr_html_(self) -> str:
         return f"<span title='{escape(self.how or self.why, quote=True)}'>{escape(str(self))}</span>"
@@ -91,7 +98,7 @@ def of_difference(metric: Metric, found: Difference, n: int, units: int | None =
         found.high,
         n,
         units,
-        metric.in_percent,
+        metric.unit,
         why if found.value is None else "",
         p=found.p,
         of_difference=True,

@@ -41,7 +41,7 @@ from mivrat.core.concluding.requirements import RequirementOutcome, parse_requir
 from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
-from mivrat.core.figures.metrics import METRICS, Metric, metric
+from mivrat.core.figures.metrics import METRICS, Metric, Unit, metric
 from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.models.prediction_table import TABLE
@@ -64,13 +64,13 @@ else:
     pl = LazyModule("polars")
 
 ScoreKind = Literal["logits", "probabilities", "sigmoid", "auto"]
-# Figures of all images that no record tells: what they are called, and whether they are shares.
-_FURTHER = {
-    "macro_auroc": ("Macro AUROC", False),
-    "macro_average_precision": ("Macro average precision", False),
-    "classwise_ece": ("Class-wise ECE", True),
-    "aurc": ("Area under risk-coverage", False),
-    "temperature": ("Temperature", False),
+# Figures of all images that no record tells: what they are called, and their unit.
+_FURTHER: dict[str, tuple[str, Unit]] = {
+    "macro_auroc": ("Macro AUROC", "number"),
+    "macro_average_precision": ("Macro average precision", "number"),
+    "classwise_ece": ("Class-wise ECE", "%"),
+    "aurc": ("Area under risk-coverage", "number"),
+    "temperature": ("Temperature", "number"),
 }
 _WHOLE = tuple(one.key for one in METRICS if one.read is not None)
 
@@ -187,7 +187,7 @@ class Run:
         value = found.read(self._figures)
         assert not isinstance(value, Proportion)
         if found.unit == "images":
-            return Figure(key, found.name, value, None, None, self.n, in_percent=False, how="counted")
+            return Figure(key, found.name, value, None, None, self.n, unit="images", how="counted")
         intervals = self._deep.intervals if found.interval and value is not None else None
         ends = intervals.of.get(key) if intervals is not None else None
         return Figure(
@@ -198,7 +198,7 @@ class Run:
             ends.high if ends else None,
             self.n,
             intervals.units if intervals is not None else self._units,
-            found.in_percent,
+            found.unit,
             self._why(found) if value is None else "",
             intervals.how(key) if intervals is not None else "no interval is computed",
         )
@@ -237,10 +237,10 @@ class Run:
         ends = figures.ranked_ends(wanted.key, k) if value is not None and wanted.unit == "number" else None
         low, high = ends if ends is not None else (None, None)
         why = "" if value is not None else self._why(wanted)
-        return Figure(wanted.key, name, value, low, high, self.n, in_percent=False, why=why)
+        return Figure(wanted.key, name, value, low, high, self.n, unit="number", why=why)
 
     def _further(self, key: str) -> Figure:
-        deep, (name, in_percent) = self._deep, _FURTHER[key]
+        deep, (name, unit) = self._deep, _FURTHER[key]
         values = {
             "macro_auroc": lambda: mean_of(deep.ranked.auroc) if deep.ranked else None,
             "macro_average_precision": lambda: mean_of(deep.ranked.average_precision) if deep.ranked else None,
@@ -252,7 +252,7 @@ class Run:
         }
         value = values[key]()
         why = "" if value is not None else self._why(metric("auroc"))
-        return Figure(key, name, value, None, None, self.n, self._units, in_percent, why, "no interval is computed")
+        return Figure(key, name, value, None, None, self.n, self._units, unit, why, "no interval is computed")
 
     # --- tables ---
 
