@@ -73,7 +73,9 @@ def test_a_table_with_the_same_numbers_gives_the_same_run(tmp_path: Path, kind: 
     labels, scores = made(3, 90)
     rows = softmax(scores) if kind == "probabilities" else scores
     slides = [f"slide {i // 6}" for i in range(90)]
-    frame = pl.DataFrame({"path": [f"{i}.png" for i in range(90)], "label": [NAMES[k] for k in labels], "slide": slides})
+    frame = pl.DataFrame(
+        {"path": [f"{i}.png" for i in range(90)], "label": [NAMES[k] for k in labels], "slide": slides}
+    )
     answers = frame.select("path").with_columns(**{name: rows[:, k] for k, name in enumerate(NAMES)})
     answers.write_parquet(tmp_path / "answers.parquet")
     frame.write_csv(tmp_path / "images.csv")

@@ -110,7 +110,7 @@ def as_table(figures: list[Figure], title: str, remarks: list[str] | None = None
     rows = "".join(
         "<tr>"
         + "".join(
-            f"<td style='text-align:{side}'>{escape(cell)}</td>"
+            f"<td style='text-align:{side};padding-right:1em'>{escape(cell)}</td>"
             for cell, side in zip(one.cells(), ("left", "right", "left", "left"), strict=True)
         )
         + "</tr>"

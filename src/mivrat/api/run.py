@@ -461,7 +461,7 @@ class Run:
             if (number := getattr(counts, what))
         ]
         if left:
-            told.append(f"Of {counts.listed} images listed {', '.join(left)}.")
+            told.append(f"{counts.listed} images listed: {', '.join(left)}.")
         some = "" if self._among is None else f", {self.n} of its images"
         return as_table(self._headline(), f"{self.name}{some}", told)
 

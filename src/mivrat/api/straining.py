@@ -89,7 +89,7 @@ class StrainTest:
         return {curve.spelled: curve.breaks for curve in self.found.curves}
 
     def require(self, text: str) -> RequirementOutcome:
-        """A criterion on this test, such as ``top1[blur = 1.5] >= 0.8``, as ``strain --require`` takes it."""
+        """A criterion on this test, such as ``at(blur, 1.5, top1) >= 0.8``, as ``strain --require`` takes it."""
         return parse_strain_requirement(text, self.sweep.plan.strains).against(self.found)
 
     def save(self, folder: Place, group: str = "") -> list[Path]:
