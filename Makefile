@@ -1,7 +1,7 @@
 # What is compiled is kept, whatever the machine says.
 COMPILED = PYTHONDONTWRITEBYTECODE=
 
-.PHONY: demo test test-all test-slow check screenshots bench clean
+.PHONY: demo test dist test-dist test-lowest test-all test-slow check screenshots bench clean
 
 demo: ## open the window on the demonstration (headless, and saying so, without a display)
 	@tools/setup.sh
@@ -13,6 +13,19 @@ test: ## style, types and tests
 	@.venv/bin/ruff format --check --quiet src tests tools benchmarks
 	@$(COMPILED) .venv/bin/python -m pytest --collect-only >/dev/null 2>&1 & .venv/bin/mypy && wait # the workers below then find the tests compiled
 	@$(COMPILED) OPENBLAS_NUM_THREADS=1 .venv/bin/python -m pytest -n auto --dist worksteal # workers share the processors, and what is left at the end
+
+dist: ## wheel and source archive in dist/, the same bytes each time
+	@tools/setup.sh
+	@rm -rf dist
+	@.venv/bin/python -m tools.write_share
+	@.venv/bin/python -m hatchling build -d dist
+	@ls -l dist
+
+test-dist: dist ## install the wheel in a fresh environment, and run the demonstration from it
+	@tools/test_dist.sh
+
+test-lowest: ## the tests with the lowest versions of all dependencies that are allowed
+	@tools/test_lowest.sh
 
 test-all: ## the same under every supported Python at hand
 	@tools/test_all.sh

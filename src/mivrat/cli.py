@@ -9,7 +9,6 @@ import sys
 from collections.abc import Sequence
 from typing import Any, NoReturn
 
-from mivrat import __version__
 from mivrat.commands.catalogue import BY_NAME, COMMANDS, OneOf
 from mivrat.commands.telling import BAD_INPUT, DONE, INSIDE, STOPPED, drop_output, say, write_out
 from mivrat.core.base.errors import InputError, NotAgreed
@@ -31,12 +30,22 @@ class _Parser(argparse.ArgumentParser):
             say(message.rstrip("\n"))
 
 
+class _Versions(argparse.Action):
+    def __call__(self, parser: argparse.ArgumentParser, *_: Any) -> None:
+        from mivrat.commands.versions import versions
+
+        write_out(versions())
+        parser.exit()
+
+
 def _parser() -> argparse.ArgumentParser:
     parser = _Parser(
         prog="mivrat",
         description="Finds out how good a trained image classifier is, where it fails, and why. Without a command it opens the window.",
     )
-    parser.add_argument("--version", action="version", version=f"mivrat {__version__}")
+    parser.add_argument(
+        "--version", action=_Versions, nargs=0, help="the version, and those of what figures rest on; then end"
+    )
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", parser_class=_Parser)
     for command in COMMANDS:
         own = commands.add_parser(command.name, help=command.help)

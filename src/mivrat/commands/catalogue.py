@@ -143,7 +143,7 @@ RUN = (
 
 COMMANDS = (
     Command("demo", "open the demonstration study", "opening:window", headless=False),
-    Command("open", "open a study", "opening:window", (STUDY.but(metavar="FILE.mivrat"),), headless=False),
+    Command("open", "open a study", "opening:window", (STUDY.but(metavar="FILE.mivrat", nargs="?"),), headless=False),
     Command(
         "evaluate",
         "score images and write the figures",
@@ -527,6 +527,18 @@ COMMANDS = (
             ),
             SEED.but(help="for trouble at random"),
         ),
+    ),
+    Command(
+        "desktop",
+        "put Mivrat into the menu of this user's desktop, with its icon, its file type, manual page and completions; or take it out",
+        "desktop:desktop",
+        (Option("action", {"choices": ("install", "remove"), "help": "what to do"}),),
+    ),
+    Command(
+        "completion",
+        "print what lets a shell complete commands and options: source it, or put it where the shell looks",
+        "shells:completion",
+        (Option("shell", {"choices": ("bash", "zsh", "fish"), "help": "the shell"}),),
     ),
 )
 BY_NAME = {one.name: one for one in COMMANDS}

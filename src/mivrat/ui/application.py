@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from mivrat import __version__
 from mivrat.core.base.log import begin_logging, log_uncaught
+from mivrat.share import ICON
 from mivrat.ui.garbage import MainThreadCollector
 from mivrat.ui.theme import font, load_fonts
 from mivrat.ui.window import MainWindow
@@ -34,7 +35,7 @@ def make_application() -> QApplication:
     sys.setswitchinterval(0.0005)
     load_fonts()
     application.setFont(font())
-    application.setWindowIcon(QIcon(str(Path(__file__).parent / "icons" / "mivrat.svg")))
+    application.setWindowIcon(QIcon(str(ICON)))
     return application
 
 

@@ -9,10 +9,10 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from mivrat.core.base.text import clipped
+from mivrat.share import ICON
 from mivrat.ui.parts.widgets import button, clear, label, row, tip
 
 MOST_RECENT = 6
-ICON = Path(__file__).parents[1] / "icons" / "mivrat.svg"
 
 
 class RecentStudies:
