@@ -21,6 +21,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import OnnxModel
+from mivrat.core.pictures.containers import picture_stat
 from mivrat.core.pictures.recipe import Recipe
 
 log = logging.getLogger(__name__)
@@ -102,10 +103,9 @@ def blocks_of(files: Sequence[Path], todo: Sequence[int], in_block: int) -> Iter
 
 def _seen(path: Path | str) -> tuple[int, int] | None:
     try:
-        about = os.stat(path)
+        return picture_stat(path)
     except (OSError, ValueError):
         return None
-    return about.st_size, about.st_mtime_ns
 
 
 # What was sent is kept as long as the worker lives; a model is loaded by one task, and used by one at a time.

@@ -16,6 +16,7 @@ from mivrat.core.figures.uncertainty import FEW_UNITS
 from mivrat.core.figures.units import Units
 from mivrat.core.heatmaps.methods import RECORDS, Method
 from mivrat.core.models.kinds import model_endings
+from mivrat.core.pictures.containers import ARCHIVE_ENDINGS
 from mivrat.core.pictures.image_sets import PICTURE_ENDINGS, TABLE_ENDINGS
 from mivrat.ui.parts.file_dialogs import file_kinds
 
@@ -53,7 +54,7 @@ MODEL_FILES = f"Models, tables and services ({' '.join(f'*{ending}' for ending i
 IMAGE_FILES = file_kinds(
     *(
         f"{kind} ({' '.join(f'*{ending}' for ending in sorted(endings))})"
-        for kind, endings in (("Tables", TABLE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
+        for kind, endings in (("Tables", TABLE_ENDINGS), ("Archives", ARCHIVE_ENDINGS), ("Pictures", PICTURE_ENDINGS))
     )
 )
 

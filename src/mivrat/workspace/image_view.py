@@ -14,6 +14,7 @@ from mivrat.core.gradients.layers import Layer
 from mivrat.core.heatmaps.maps import Target
 from mivrat.core.heatmaps.methods import BY_GRADIENT, Method
 from mivrat.core.heatmaps.pool import MakerPool
+from mivrat.core.pictures.containers import picture_stat
 from mivrat.core.pictures.decode import Pixels, UnreadablePicture, read_file
 from mivrat.core.pictures.distorting.kinds import Distortion
 from mivrat.core.pictures.prepare import Geometry, to_tensor
@@ -84,11 +85,11 @@ def look_at_strained(record: RunRecord, image: int, strain: Distortion, side: in
 
 def _about_file(path: Path, size: tuple[int, int]) -> str:
     try:
-        about = path.stat()
+        bytes_, changed_ns = picture_stat(path)
     except OSError:
         return ""
-    amount = f"{about.st_size / 1e6:.1f} MB" if about.st_size >= 1e6 else f"{about.st_size / 1e3:.0f} kB"
-    changed = datetime.fromtimestamp(about.st_mtime).strftime("%Y-%m-%d")
+    amount = f"{bytes_ / 1e6:.1f} MB" if bytes_ >= 1e6 else f"{bytes_ / 1e3:.0f} kB"
+    changed = datetime.fromtimestamp(changed_ns / 1e9).strftime("%Y-%m-%d")
     kind = path.suffix.lstrip(".").upper() or "file"
     return f"{kind}, {size[1]} × {size[0]} px, {amount}, changed {changed}".replace(" ", "\u00a0").replace(
         ",\u00a0", ", "

@@ -12,6 +12,7 @@ from mivrat.core.concluding.requirements import parse_criterion
 from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
 from mivrat.core.pictures import subsets
+from mivrat.core.pictures.containers import is_there
 from mivrat.core.pictures.image_sets import ImageSet, Role, list_images, match_labels
 from mivrat.core.pictures.recipe import Recipe
 from mivrat.core.pictures.subsets import draw, draw_per_class
@@ -220,7 +221,7 @@ def relocate_set(which: SetInfo, root: Path) -> StudyEdit:
 
     def do(study: Study) -> None:
         items = load_image_set(study, which.id).items
-        if not any((root / item.path).exists() for item in items):
+        if not any(is_there(root / item.path) for item in items):
             raise InputError(
                 f"holds none of the images of {which.name} (the first would be {items[0].path})",
                 where=root,

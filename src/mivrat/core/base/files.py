@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import filecmp
 import hashlib
+import io
 import json
 import os
 import shutil
@@ -77,15 +79,15 @@ def free_name(path: Path) -> Path:
     return found
 
 
-def put_new(source: Path, target: Path) -> None:
-    """Copy a file to a name that is free: whole, or not at all. Raises FileExistsError where something stands there, OSError where it
+def put_new(source: Path | bytes, target: Path) -> None:
+    """Copy a file, or bytes, to a name that is free: whole, or not at all. Raises FileExistsError where something stands there, OSError where it
     cannot be written."""
     if target.is_symlink() or target.exists():
         raise FileExistsError(target)
     handle, name = tempfile.mkstemp(prefix=f".{target.name[:40]}.", suffix=".part", dir=target.parent)
     part = Path(name)
     try:
-        with open(handle, "wb") as out, open(source, "rb") as data:
+        with open(handle, "wb") as out, io.BytesIO(source) if isinstance(source, bytes) else open(source, "rb") as data:
             shutil.copyfileobj(data, out)
         umask = os.umask(0)
         os.umask(umask)
@@ -100,6 +102,15 @@ def put_new(source: Path, target: Path) -> None:
             part.replace(target)
     finally:
         part.unlink(missing_ok=True)
+
+
+def is_same_file(source: Path | bytes, target: Path) -> bool:
+    """Whether a file, no link, has just this content."""
+    if not target.is_file() or target.is_symlink():
+        return False
+    if isinstance(source, bytes):
+        return target.stat().st_size == len(source) and target.read_bytes() == source
+    return filecmp.cmp(source, target, shallow=False)
 
 
 def read_text(path: Path, what: str, hint: str) -> str:

@@ -12,6 +12,7 @@ from mivrat.core.checks.copies import NearCopy
 from mivrat.core.checks.inputs import Inputs
 from mivrat.core.checks.result import CheckResult, CheckState
 from mivrat.core.checks.survey import Surveyed
+from mivrat.core.pictures.containers import picture_stat
 from mivrat.core.pictures.decode import UnreadablePicture, read_file
 
 # So many pairs of copies are listed in files.
@@ -99,9 +100,9 @@ def check_changed(inputs: Inputs) -> CheckResult:
             unknown.append(i)
             continue
         try:
-            about = path.stat()
-            if (about.st_size, about.st_mtime_ns) != (stamp.size, stamp.changed) and (
-                about.st_size != stamp.size or read_file(path).stamp.content != stamp.content
+            about = picture_stat(path)
+            if about != (stamp.size, stamp.changed) and (
+                about[0] != stamp.size or read_file(path).stamp.content != stamp.content
             ):
                 changed.append(i)
         except (OSError, UnreadablePicture):

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps, UnidentifiedImageError
 
 from mivrat.core.base.errors import arose_in
+from mivrat.core.pictures.containers import MemberFault, read_inside
 
 Pixels = NDArray[np.uint8]
 Mode = Literal["RGB", "BGR", "L"]
@@ -91,11 +92,25 @@ def read_file(path: Path) -> PictureFile:
         raise UnreadablePicture("the file is gone, or a link that leads nowhere") from error
     except IsADirectoryError as error:
         raise UnreadablePicture("is a folder or a device, not a file") from error
+    except NotADirectoryError:
+        return _read_within(path)
     except OSError as error:
         raise UnreadablePicture(f"cannot be read ({error.strerror})") from error
     except ValueError as error:
         raise UnreadablePicture("has a name that no file can have") from error
     return PictureFile(data, Stamp(hashlib.sha256(data).digest(), len(data), about.st_mtime_ns), path.name)
+
+
+def _read_within(path: Path) -> PictureFile:
+    """Read a picture that stands in an archive or in a table of pictures."""
+    try:
+        found = read_inside(path)
+    except MemberFault as error:
+        raise UnreadablePicture(str(error)) from error
+    if found is None:
+        raise UnreadablePicture("the file is gone, or a link that leads nowhere")
+    data, changed = found
+    return PictureFile(data, Stamp(hashlib.sha256(data).digest(), len(data), changed), path.name)
 
 
 def read_picture(path: Path, mode: Mode = "RGB", exif_rotate: bool = True) -> Pixels:

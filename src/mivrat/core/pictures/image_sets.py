@@ -19,11 +19,16 @@ from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.pictures.containers import ARCHIVE_ENDINGS, PACKED_ENDINGS, PICTURE_TABLE_ENDINGS
 
 if TYPE_CHECKING:
     import polars as pl
+
+    from mivrat.core.pictures import container_listing as inside
+    from mivrat.core.pictures.container_listing import Listed
 else:
     pl = LazyModule("polars")
+    inside = LazyModule("mivrat.core.pictures.container_listing")  # it takes tables
 
 PICTURE_ENDINGS = frozenset(
     {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif"}
@@ -161,7 +166,8 @@ class Listing:
     """What a folder or table lists, before labels are matched to classes.
 
     ``paths`` are relative to the root; ``texts`` holds for each image those that may be its label (the first one that names a
-    class is; in a folder these are the folders' names, outermost first); ``columns`` are further columns by name.
+    class is; in a folder these are the folders' names, outermost first); ``columns`` are further columns by name. Where ``by_number``,
+    a text that names no class may be the number of one, from 0.
     """
 
     name: str
@@ -169,6 +175,7 @@ class Listing:
     paths: list[str]
     texts: list[tuple[str, ...]]
     columns: dict[str, list[str]] = field(default_factory=dict)
+    by_number: bool = False
 
 
 @dataclass(frozen=True)
@@ -189,7 +196,12 @@ def match_labels(
 
     @cache
     def index(text: str) -> int | None:
-        return pairing[text] if text in pairing else matcher.index(text)
+        if text in pairing:
+            return pairing[text]
+        found = matcher.index(text)
+        if found is None and listing.by_number and text.isascii() and text.isdigit() and len(text) < 10:
+            found = int(text) if int(text) < len(classes) else None
+        return found
 
     @cache
     def matched(texts: tuple[str, ...]) -> tuple[int, str]:
@@ -236,14 +248,16 @@ def list_images(source: Path) -> Listing:
             where=source,
             hint="name a folder of images, or a table with a path column",
         )
+    if (listed := _inside(source)) is not None:
+        return listed
     if _ends_like_picture(source.name):
         # One picture, without a label: the folder it lies in may be called anything.
         return Listing(source.stem, source.resolve().parent, [source.name], [()])
     if source.suffix.lower() not in TABLE_ENDINGS:
         raise InputError(
-            "is neither a folder, nor a table, nor a picture",
+            "is neither a folder, nor a table, nor an archive, nor a picture",
             where=source,
-            hint=f"tables end in .csv, .tsv, .jsonl or .parquet, pictures in {', '.join(sorted(PICTURE_ENDINGS))}",
+            hint=f"tables end in .csv, .tsv, .jsonl or .parquet, archives in .tar or .zip, pictures in {', '.join(sorted(PICTURE_ENDINGS))}",
         )
     return _from_table(source)
 
@@ -298,8 +312,52 @@ def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
         yield relative(folder), True
 
 
+def _inside(source: Path) -> Listing | None:
+    """What an archive or a table of pictures lists; None where a file is neither. InputError where it is packed as a whole."""
+    ending = source.suffix.lower()
+    if ending in PACKED_ENDINGS:
+        raise InputError(
+            "is compressed as a whole, so that pictures cannot be read in place",
+            where=source,
+            hint="decompress it to a plain .tar, or make a .zip of it",
+        )
+    if ending not in ARCHIVE_ENDINGS | PICTURE_TABLE_ENDINGS or not inside.is_container(source):
+        return None
+    place = source.resolve()
+    return _of_listed(source.stem, place, inside.list_container(place, "", PICTURE_ENDINGS), source)
+
+
+def _of_listed(name: str, root: Path, listed: Sequence[Listed], where: Path) -> Listing:
+    if not listed:
+        raise InputError(
+            "holds no images", where=where, hint=f"Mivrat reads {', '.join(sorted(PICTURE_ENDINGS))} in any depth"
+        )
+    texts = [one.texts for one in listed]
+    by_number = any(one.by_number for one in listed)
+    return Listing(name, root, [one.path for one in listed], texts, inside.columns_of(listed), by_number)
+
+
+def _shards(root: Path) -> list[Path]:
+    """The archives and tables of pictures below a folder that has no loose picture, in the order of their paths."""
+    endings = ARCHIVE_ENDINGS | PICTURE_TABLE_ENDINGS
+    found = [
+        Path(folder, name)
+        for folder, _, files in until_stopped(os.walk(root))
+        for name in files
+        if os.path.splitext(name)[1].lower() in endings and not name.startswith("._")
+    ]
+    return [one for one in sorted(found) if inside.is_container(one)]
+
+
 def _from_folder(root: Path) -> Listing:
     found = sorted(_picture_files(root))
+    if not found and (shards := _shards(root)):
+        place = root.resolve()
+        listed: list[Listed] = []
+        for one in shards:
+            below = one.relative_to(root).as_posix()
+            listed += inside.list_container(place / below, f"{below}/", PICTURE_ENDINGS)
+        return _of_listed(place.name, place, listed, root)
     if not found:
         raise InputError(
             "holds no images",

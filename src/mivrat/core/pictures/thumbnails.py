@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import io
-import os
 from contextlib import suppress
 from pathlib import Path
 
@@ -13,6 +12,7 @@ from PIL import Image
 
 from mivrat.core.base.blob_cache import BlobCache, user_cache
 from mivrat.core.base.errors import InputError
+from mivrat.core.pictures.containers import picture_stat
 from mivrat.core.pictures.decode import Pixels, read_picture
 
 # Smaller files are decoded as fast as their thumbnails would be.
@@ -40,12 +40,12 @@ class ThumbnailStore:
     def get(self, path: Path, side: int) -> Pixels:
         """The thumbnail of a file as it is now, from the cache if that has it. Raises UnreadablePicture."""
         try:
-            about = os.stat(path)
+            bytes_, changed = picture_stat(path)
         except OSError:
             return thumbnail(path, side)
-        if about.st_size < WORTH_KEEPING:
+        if bytes_ < WORTH_KEEPING:
             return thumbnail(path, side)
-        named = f"{path}\n{about.st_size}\n{about.st_mtime_ns}".encode("utf-8", "surrogateescape")
+        named = f"{path}\n{bytes_}\n{changed}".encode("utf-8", "surrogateescape")
         key, space = hashlib.sha256(named).digest(), str(side)
         kept = self._cache.get(space, key)
         if kept is not None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import filecmp
 import os
 import re
 from collections.abc import Iterator, Sequence
@@ -12,10 +11,11 @@ from typing import Literal
 from PIL import Image, ImageDraw
 
 from mivrat.core.base.errors import InputError, cannot_be_written
-from mivrat.core.base.files import folder_within, free_name, put_new, write_whole, write_whole_with
+from mivrat.core.base.files import folder_within, free_name, is_same_file, put_new, write_whole, write_whole_with
 from mivrat.core.base.job import Meter, Progress, Written, current_stop
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_a_row
+from mivrat.core.pictures.containers import to_copy
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.image_lists import ExportedImages, Source, list_of_images
@@ -92,12 +92,13 @@ def sort_into_folders(
             if current_stop().stopped:
                 done -= 1
                 break
-            source = record.image_set.file(i)
+            path = record.image_set.file(i)
+            source = to_copy(path)
             for name in _folders_of(exported, i, by, named):
                 place = folder_within(folder, name)
-                if source.is_file():
-                    _put(source, place, how, put)
-            made += source.is_file()
+                if source is not None:
+                    _put(source, path.name, place, how, put)
+            made += source is not None
             yield meter.at(done)
         else:
             write_whole(free_name(folder / "list.csv"), list_of_images(exported).as_csv())
@@ -106,9 +107,10 @@ def sort_into_folders(
         raise cannot_be_written(error, folder) from error
 
 
-def _put(source: Path, place: Path, how: How, put: set[Path]) -> None:
-    """Make the copy or link under a name that is free, so that two files of one name both stay; ``put`` are those made so far."""
-    name = safe_name(source.name, "image")
+def _put(source: Path | bytes, called: str, place: Path, how: How, put: set[Path]) -> None:
+    """Make the copy or link under a name that is free, so that two files of one name both stay; ``put`` are those made so far. No link
+    leads into an archive: what stands in one is copied."""
+    name = safe_name(called, "image")
     stem, ending = os.path.splitext(name)
     number = 1
     while True:
@@ -118,7 +120,7 @@ def _put(source: Path, place: Path, how: How, put: set[Path]) -> None:
             continue
         if not _there_already(source, target, how):
             try:
-                if how == "links":
+                if how == "links" and isinstance(source, Path):
                     target.symlink_to(source.resolve())
                 else:
                     put_new(source, target)
@@ -128,11 +130,11 @@ def _put(source: Path, place: Path, how: How, put: set[Path]) -> None:
         return
 
 
-def _there_already(source: Path, target: Path, how: How) -> bool:
+def _there_already(source: Path | bytes, target: Path, how: How) -> bool:
     """Whether an earlier try has put this very file there."""
-    if how == "links":
+    if how == "links" and isinstance(source, Path):
         return target.is_symlink() and target.resolve() == source.resolve()
-    return target.is_file() and not target.is_symlink() and filecmp.cmp(source, target, shallow=False)
+    return is_same_file(source, target)
 
 
 def contact_sheet(exported: ExportedImages, path: Path) -> Iterator[Progress | Written]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import filecmp
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -15,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from mivrat.core.answers.judged import EvaluatedRun
 from mivrat.core.base.errors import InputError, cannot_be_written
-from mivrat.core.base.files import put_new, write_whole
+from mivrat.core.base.files import is_same_file, put_new, write_whole
 from mivrat.core.base.job import Meter, Progress, Written, current_stop
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.numbers import figure, percent, points, signed_span
@@ -24,6 +23,7 @@ from mivrat.core.base.text import count, escaped, safe_cell
 from mivrat.core.concluding.labelling import LabelSample, SampleRow, WantedFigure, wanted_figure
 from mivrat.core.figures.label_sample import Estimated
 from mivrat.core.pictures.classes import ClassMatcher
+from mivrat.core.pictures.containers import to_copy
 from mivrat.core.study.records import RunRecord
 
 if TYPE_CHECKING:
@@ -291,10 +291,10 @@ def copy_listed(found: LabelSample, record: RunRecord, folder: Path) -> Iterator
         for name, i in zip(copy_names(found, record), found.listed.tolist(), strict=True):
             if current_stop().stopped:
                 break
-            source, target = record.image_set.file(i), folder / name
-            if source.is_file():
+            source, target = to_copy(record.image_set.file(i)), folder / name
+            if source is not None:
                 made += 1
-                if not (target.is_file() and filecmp.cmp(source, target, shallow=False)):
+                if not is_same_file(source, target):
                     put_new(source, target)
             done += 1
             yield meter.at(done)

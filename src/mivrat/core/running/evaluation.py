@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
@@ -19,6 +18,7 @@ from mivrat.core.base.job import Meter, Progress, current_stop, until_stopped
 from mivrat.core.models.model import Model
 from mivrat.core.models.prediction_table import NO_ROW
 from mivrat.core.models.scores import doubtful_scores
+from mivrat.core.pictures.containers import picture_stat, root_is_there
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.running.loading import keep_judged
 from mivrat.core.study.file import Study
@@ -106,10 +106,10 @@ class Evaluation:
                 continue
             if stamp is not None and stamp.size >= 0:
                 try:
-                    about = os.stat(self.image_set.file(i))
+                    about = picture_stat(self.image_set.file(i))
                 except OSError:
                     continue
-                if (about.st_size, about.st_mtime_ns) == (stamp.size, stamp.changed):
+                if about == (stamp.size, stamp.changed):
                     continue
             elif answers.state[i] != UNREADABLE:
                 continue
@@ -145,7 +145,7 @@ class Evaluation:
             yield meter.at(listed)
             return
         for batch in self._batches(todo.tolist(), batch_size, threads):
-            if batch.unreadable and not self.image_set.root.is_dir():
+            if batch.unreadable and not root_is_there(self.image_set.root):
                 raise InputError(
                     "the folder of images is gone; what was scored before is kept",
                     where=self.image_set.root,

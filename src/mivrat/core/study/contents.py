@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mivrat.core.pictures.containers import root_is_there
 from mivrat.core.study.class_list import class_sizes, load_families, load_pairing, unmatched_labels
 from mivrat.core.study.file import Study
 from mivrat.core.study.image_sets import list_image_sets
@@ -68,7 +69,7 @@ def read_contents(study: Study) -> Contents:
         RunState(run, count_answered(study, run.model_id, run.set_id), size[run.set_id]) for run in list_runs(study)
     ]
     missing = [one.path for one in models if not one.path.is_file()] + [
-        one.root for one in sets if not one.root.is_dir()
+        one.root for one in sets if not root_is_there(one.root)
     ]
     return Contents(
         study.classes,

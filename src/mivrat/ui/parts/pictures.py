@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import OrderedDict
 from pathlib import Path
 
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QImage
 
+from mivrat.core.pictures.containers import picture_stat
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import ThumbnailStore
 from mivrat.workspace.executors import Executor
@@ -31,10 +31,9 @@ LOOKED_AGAIN = 3000
 def _like(path: Path) -> tuple[int, int] | None:
     """Size and time of change of a file; None where it is not there."""
     try:
-        about = os.stat(path)
+        return picture_stat(path)
     except (OSError, ValueError):
         return None
-    return about.st_size, about.st_mtime_ns
 
 
 class Thumbnails(QObject):

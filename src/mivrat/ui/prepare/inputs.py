@@ -287,7 +287,7 @@ class InputsPage(Page, Scrolled):
             found = ask_for_folder(self, f"Choose {role} images", self._folder())
         else:
             found = ask_to_open(
-                self, f"Choose a table of {role} images, or one picture", self._folder(), words.IMAGE_FILES
+                self, f"Choose a table or archive of {role} images, or one picture", self._folder(), words.IMAGE_FILES
             )
         if found is not None:
             self.add_images(found, role)

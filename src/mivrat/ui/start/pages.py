@@ -17,6 +17,7 @@ from mivrat.core.models.kinds import load_model, model_endings
 from mivrat.core.models.service.description import is_address, is_description
 from mivrat.core.models.service.places import place_of
 from mivrat.core.pictures.classes import read_class_list
+from mivrat.core.pictures.containers import ARCHIVE_ENDINGS
 from mivrat.core.pictures.crop_warning import cropping_remark
 from mivrat.core.pictures.image_sets import (
     PICTURE_ENDINGS,
@@ -204,7 +205,7 @@ class _PathField(QWidget):
             self.set_path(found)
 
     def _choose_file(self) -> None:
-        found = ask_to_open(self, "Choose a table of images, or one picture", self.path, words.IMAGE_FILES)
+        found = ask_to_open(self, "Choose a table or archive of images, or one picture", self.path, words.IMAGE_FILES)
         if found is not None:
             self.set_path(found)
 
@@ -308,7 +309,7 @@ class NewStudyPage(QWidget):
         """Put files into the fields they are for."""
         for path in paths:
             ending = path.suffix.lower()
-            if path.is_dir() or ending in TABLE_ENDINGS | PICTURE_ENDINGS:
+            if path.is_dir() or ending in TABLE_ENDINGS | PICTURE_ENDINGS | ARCHIVE_ENDINGS:
                 self.images.set_path(path)
             elif ending == ".toml" and not is_description(path):
                 self.recipe.set_path(path)
