@@ -66,6 +66,7 @@ bench: ## the ratios that the documentation quotes
 	@.venv/bin/python -m benchmarks.services
 	@.venv/bin/python -m benchmarks.cluster
 	@.venv/bin/python -m benchmarks.strain
+	@.venv/bin/python -m benchmarks.archives
 	@.venv/bin/python -m benchmarks.cluster_kills
 	@.venv/bin/python -m benchmarks.plain_script
 	@.venv/bin/python -m benchmarks.long_use

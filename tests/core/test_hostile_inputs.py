@@ -111,7 +111,7 @@ def test_a_single_picture_is_a_set_of_one(tmp_path: Path) -> None:
     root = write_set(tmp_path / "set", 2)
     listing = list_images(root / "birch" / "1.png")
     assert (listing.name, listing.root, listing.paths, listing.texts) == ("1", root / "birch", ["1.png"], [()])
-    with pytest.raises(InputError, match="neither a folder, nor a table, nor a picture"):
+    with pytest.raises(InputError, match="neither a folder, nor a table, nor an archive, nor a picture"):
         list_images(write_classes(tmp_path / "c.txt"))
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import posixpath
+import re
 import struct
 import tarfile
 import threading
@@ -56,13 +57,17 @@ class Container(Protocol):
         ...
 
 
-def container_of(path: Path) -> tuple[Path, str] | None:
+_FILES_ON_THE_WAY = re.compile(
+    rf"(?:{'|'.join(map(re.escape, sorted(ARCHIVE_ENDINGS | PICTURE_TABLE_ENDINGS)))})(?=/)", re.I
+)
+
+
+def container_of(path: Path | str) -> tuple[str, str] | None:
     """The file that a path leads into, and the name within it; None where no part of the path is such a file."""
-    for parent in path.parents:
-        if parent.suffix.lower() in ARCHIVE_ENDINGS | PICTURE_TABLE_ENDINGS and parent.is_file():
-            return parent, path.relative_to(parent).as_posix()
-        if parent.is_dir():
-            return None
+    text = os.fspath(path)
+    for found in _FILES_ON_THE_WAY.finditer(text):
+        if os.path.isfile(text[: found.end()]):
+            return text[: found.end()], text[found.end() + 1 :]
     return None
 
 
@@ -76,11 +81,11 @@ def read_inside(path: Path) -> tuple[bytes, int] | None:
         container = opened(found[0])
         return container.read(found[1]), container.changed
     except KeyError:
-        raise MemberFault(f"{found[0].name} holds no {found[1]}") from None
+        raise MemberFault(f"{os.path.basename(found[0])} holds no {found[1]}") from None
     except InputError as error:
-        raise MemberFault(f"{found[0].name} {error.what}") from error
+        raise MemberFault(f"{os.path.basename(found[0])} {error.what}") from error
     except OSError as error:
-        raise MemberFault(f"{found[0].name} cannot be read ({error.strerror})") from error
+        raise MemberFault(f"{os.path.basename(found[0])} cannot be read ({error.strerror})") from error
 
 
 def picture_stat(path: Path | str) -> tuple[int, int]:
@@ -88,7 +93,7 @@ def picture_stat(path: Path | str) -> tuple[int, int]:
     try:
         about = os.stat(path)
     except NotADirectoryError:
-        found = container_of(Path(path))
+        found = container_of(path)
         if found is None:
             raise
         try:
@@ -125,12 +130,13 @@ def root_is_there(root: Path) -> bool:
     return root.is_dir() or (root.suffix.lower() in ARCHIVE_ENDINGS | PICTURE_TABLE_ENDINGS and root.is_file())
 
 
-_known: OrderedDict[Path, tuple[tuple[int, int], Container]] = OrderedDict()
+_known: OrderedDict[str, tuple[tuple[int, int], Container]] = OrderedDict()
 _lock = threading.Lock()
 
 
-def opened(path: Path) -> Container:
+def opened(place: Path | str) -> Container:
     """What a file holds; looked at once, and again when it has changed. InputError where it is no such file."""
+    path = os.fspath(place)
     about = os.stat(path)
     like = about.st_size, about.st_mtime_ns
     with _lock:
@@ -138,7 +144,7 @@ def opened(path: Path) -> Container:
         if known is not None and known[0] == like:
             _known.move_to_end(path)
             return known[1]
-        container = _open(path, about.st_size, about.st_mtime_ns)
+        container = _open(Path(path), about.st_size, about.st_mtime_ns)
         _known[path] = like, container
         while len(_known) > _REMEMBERED:
             _known.popitem(last=False)
