@@ -25,7 +25,7 @@ def by_loop(
 @given(
     side=st.tuples(st.integers(4, 20), st.integers(4, 20)),
     box=st.tuples(*[st.floats(0, 1)] * 4),
-    at=st.none() | st.tuples(st.floats(0, 1, exclude_max=True), st.floats(0, 1, exclude_max=True)),
+    at=st.none() | st.tuples(st.floats(0, 1), st.floats(0, 1)),
     seed=st.integers(0, 99),
 )
 @settings(max_examples=120, deadline=None)
@@ -40,7 +40,9 @@ def test_piece_and_control_lie_where_loops_put_them(
     piece = piece_of(donor, mask, np.random.default_rng(seed))
     move = place_for(mask, at)
     made = pasted(receiver, piece, at, soft=False)
-    assert made is not None  # its middle is inside
+    if made is None:  # a thin piece with its middle on the very edge
+        assert not moved_within(mask, move).any()
+        return
     assert (made[0] == by_loop(receiver, donor, mask, move, (0, 0))).all()
     assert (made[1] == by_loop(receiver, donor, mask, move, piece.control)).all()
     rows, columns = mask.any(axis=1).sum(), mask.any(axis=0).sum()
