@@ -152,7 +152,7 @@ def test_answers_and_maps_asked_for_after_a_stop_are_stopped_not_failed(tmp_path
 def test_a_process_that_is_killed_is_told_of(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(trial, "LIMIT_BYTES", 30_000_000)  # too little for the engine itself
     monkeypatch.setattr(trial, "spare_memory", lambda: 0)
-    with pytest.raises(InputError, match="brings the engine down, or takes more memory|wants more than"):
+    with pytest.raises(InputError, match=r"brings the engine down, or takes more memory|wants more than"):
         OnnxModel(written(looping(5), tmp_path / "m.onnx"), recipe_for(classifier()), 3)
 
 

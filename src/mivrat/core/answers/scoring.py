@@ -81,7 +81,7 @@ def _prepare(
         stamp = file.stamp
         if known(stamp.content):
             return _Prepared(stamp)
-        picture = whole_picture(file, recipe.picture.exif_rotate)
+        picture = whole_picture(file, recipe.picture.exif_rotate, recipe.picture.window)
         properties = measured(file, picture) if measuring(stamp.content) else None
         return _Prepared(stamp, prepare_whole(picture, recipe), properties=properties)
     except UnreadablePicture as error:

@@ -26,7 +26,7 @@ from mivrat.core.figures.probability import SMALLEST
 from mivrat.core.figures.significance import beyond_commonest, even_split, gained_and_lost, holm
 from mivrat.core.models.onnx_model import OnnxModel
 from mivrat.core.models.scores import guess_kind, ranking_scores, to_probabilities
-from mivrat.core.pictures.decode import Mode, Pixels, UnreadablePicture, read_picture
+from mivrat.core.pictures.decode import Mode, Pixels, UnreadablePicture, Window, read_picture
 from mivrat.core.pictures.prepare import fitted_pixels, to_tensor
 from mivrat.core.pictures.recipe import Crop, Recipe, Resize, Values, canonical, recipe_to_toml
 from mivrat.core.pictures.value_ranges import VALUE_RANGES, in_order
@@ -219,7 +219,7 @@ def look_at(files: Sequence[Path], recipe: Recipe) -> PictureFacts:
     sizes, means, squares, coloured = set(), [], [], False
     for file in files:
         try:
-            pixels = read_picture(file, "RGB", recipe.picture.exif_rotate)
+            pixels = read_picture(file, "RGB", recipe.picture.exif_rotate, recipe.picture.window)
         except UnreadablePicture:
             continue
         sizes.add((pixels.shape[0], pixels.shape[1]))
@@ -249,14 +249,14 @@ def pick_images(labels: NDArray[np.int64], usable: NDArray[np.bool_], most: int,
 
 def _tensors(path: Path, wanted: Sequence[Alternative]) -> list[NDArray[Any]] | None:
     """One picture prepared by every recipe; it is decoded once for each way of reading it, resized once for each geometry."""
-    decoded: dict[tuple[Mode, bool], Pixels] = {}
+    decoded: dict[tuple[Mode, bool, Window], Pixels] = {}
     fitted: dict[str, Pixels] = {}
     made = []
     try:
         for one in wanted:
             recipe = one.recipe
             mode: Mode = "L" if one.grey else recipe.picture.mode
-            read = (mode, recipe.picture.exif_rotate)
+            read = (mode, recipe.picture.exif_rotate, recipe.picture.window)
             if read not in decoded:
                 pixels = read_picture(path, *read)
                 decoded[read] = np.repeat(pixels, 3, axis=2) if one.grey else pixels

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.job import until_stopped
+from mivrat.core.pictures import dicom
 from mivrat.core.pictures.containers import (
     ARCHIVE_ENDINGS,
     CUT_OFF,
@@ -77,8 +78,20 @@ def _of_archive(archive: Container, path: Path, below: str, endings: frozenset[s
         elif f"{stem}.json" in there:
             told = _json(archive, path, f"{stem}.json")
             texts, by_number, columns = _of_json(told, texts)
-        found.append(Listed(f"{below}{name}", texts, by_number, columns))
+        paths = [f"{below}{name}"]
+        if _ends_in(base, dicom.ENDINGS):
+            told_of, frames = _dicom_in(archive, name)
+            columns = {**told_of, **columns}
+            paths = [f"{paths[0]}/frame {i}" for i in range(1, frames + 1)] if frames > 1 else paths
+        found += [Listed(one, texts, by_number, columns) for one in paths]
     return found
+
+
+def _dicom_in(archive: Container, name: str) -> tuple[dict[str, str], int]:
+    try:
+        return dicom.told_in_list(archive.read(name))
+    except MemberFault:
+        return {}, 1
 
 
 def _ends_in(name: str, endings: frozenset[str]) -> bool:

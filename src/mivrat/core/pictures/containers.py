@@ -71,6 +71,18 @@ def container_of(path: Path | str) -> tuple[str, str] | None:
     return None
 
 
+# A page of a file with several, or a frame: the file's path, and then this.
+_FRAME = re.compile(r"/(?:page|frame) (\d{1,6})")
+
+
+def frame_of(path: Path) -> tuple[Path, int] | None:
+    """The file whose page or frame a path names, and which of them, from 0; None where it names none. Pages are counted from 1."""
+    found = _FRAME.fullmatch(f"/{path.name}")
+    if found is None or not int(found[1]) or path.parent.is_dir():
+        return None
+    return path.parent, int(found[1]) - 1
+
+
 def read_inside(path: Path) -> tuple[bytes, int] | None:
     """The bytes of a picture within a container, and the container's time of change; None where no part of the path is one. MemberFault
     where it cannot be read."""
@@ -93,6 +105,8 @@ def picture_stat(path: Path | str) -> tuple[int, int]:
     try:
         about = os.stat(path)
     except NotADirectoryError:
+        if (part := frame_of(Path(path))) is not None:
+            return picture_stat(part[0])
         found = container_of(path)
         if found is None:
             raise
@@ -111,18 +125,6 @@ def is_there(path: Path) -> bool:
     except (OSError, ValueError):
         return False
     return True
-
-
-def to_copy(path: Path) -> Path | bytes | None:
-    """What a copy of a picture is made of: its file, or its bytes where it stands within one; None where it is not there, or cannot be
-    read."""
-    if path.is_file():
-        return path
-    try:
-        found = read_inside(path)
-    except (MemberFault, OSError, ValueError):
-        return None
-    return found[0] if found is not None else None
 
 
 def root_is_there(root: Path) -> bool:

@@ -9,7 +9,8 @@ import stat
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Literal
 
@@ -18,10 +19,13 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps, UnidentifiedImageError
 
 from mivrat.core.base.errors import arose_in
-from mivrat.core.pictures.containers import MemberFault, read_inside
+from mivrat.core.pictures import dicom
+from mivrat.core.pictures.containers import MemberFault, frame_of, picture_stat, read_inside
 
 Pixels = NDArray[np.uint8]
 Mode = Literal["RGB", "BGR", "L"]
+# Of DICOM files: centre and width; None: the file's own.
+Window = tuple[float, float] | None
 
 # A picture that unpacks to more than this is refused: it would take gigabytes to hold.
 MOST_PIXELS = 120_000_000
@@ -75,6 +79,8 @@ class PictureFile:
     data: bytes
     stamp: Stamp
     name: str
+    # Of several pages or frames the one that is meant, from 0.
+    frame: int = 0
 
 
 def read_file(path: Path) -> PictureFile:
@@ -102,7 +108,16 @@ def read_file(path: Path) -> PictureFile:
 
 
 def _read_within(path: Path) -> PictureFile:
-    """Read a picture that stands in an archive or in a table of pictures."""
+    """Read a picture that stands in an archive or in a table of pictures, or that is one page or frame of a file."""
+    if (part := frame_of(path)) is not None:
+        try:
+            whole, frame = _whole_file(part[0], picture_stat(part[0])), part[1]
+        except OSError as error:
+            raise UnreadablePicture("the file is gone, or a link that leads nowhere") from error
+        content = (
+            hashlib.sha256(whole.stamp.content + f"frame {frame}".encode()).digest() if frame else whole.stamp.content
+        )
+        return PictureFile(whole.data, replace(whole.stamp, content=content), whole.name, frame)
     try:
         found = read_inside(path)
     except MemberFault as error:
@@ -113,15 +128,21 @@ def _read_within(path: Path) -> PictureFile:
     return PictureFile(data, Stamp(hashlib.sha256(data).digest(), len(data), changed), path.name)
 
 
-def read_picture(path: Path, mode: Mode = "RGB", exif_rotate: bool = True) -> Pixels:
-    """Read and decode the first frame of a picture file, as ``decode_picture`` does. Raises UnreadablePicture."""
-    return decode_picture(read_file(path), mode, exif_rotate)
+@lru_cache(maxsize=2)
+def _whole_file(path: Path, like: tuple[int, int]) -> PictureFile:
+    """A file whose pages are read one after the other; ``like`` is its size and time of change."""
+    return read_file(path)
 
 
-def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> Pixels:
-    """Decode the first frame of a picture file: height x width x 3 (``RGB``, ``BGR``) or x 1 (``L``), from what
-    ``decoded`` gives. Raises UnreadablePicture with the reason."""
-    return pixels_of(decoded(file, mode, exif_rotate), mode)
+def read_picture(path: Path, mode: Mode = "RGB", exif_rotate: bool = True, window: Window = None) -> Pixels:
+    """Read and decode a picture file, as ``decode_picture`` does. Raises UnreadablePicture."""
+    return decode_picture(read_file(path), mode, exif_rotate, window)
+
+
+def decode_picture(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True, window: Window = None) -> Pixels:
+    """Decode a picture file (its first frame, where no other is meant): height x width x 3 (``RGB``, ``BGR``) or x 1 (``L``), from
+    what ``decoded`` gives. Raises UnreadablePicture with the reason."""
+    return pixels_of(decoded(file, mode, exif_rotate, window), mode)
 
 
 def pixels_of(picture: Image.Image, mode: Mode) -> Pixels:
@@ -130,22 +151,27 @@ def pixels_of(picture: Image.Image, mode: Mode) -> Pixels:
     return pixels[..., None] if mode == "L" else pixels if mode == "RGB" else pixels[..., ::-1]
 
 
-def decoded(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True) -> Image.Image:
-    """Decode the first frame of a picture file to a picture in ``RGB`` (for ``BGR`` as well) or ``L``.
+def decoded(file: PictureFile, mode: Mode = "RGB", exif_rotate: bool = True, window: Window = None) -> Image.Image:
+    """Decode a picture file to a picture in ``RGB`` (for ``BGR`` as well) or ``L``.
 
     16-bit values are scaled to 8 bits, a palette is looked up, grey is repeated over the channels, transparency is dropped
     (the colour beneath it stays). Raises UnreadablePicture with the reason.
     """
     with picture_faults():
-        return in_channels(whole_picture(file, exif_rotate), mode)
+        return in_channels(whole_picture(file, exif_rotate, window), mode)
 
 
-def whole_picture(file: PictureFile, exif_rotate: bool = True) -> Image.Image:
-    """The first frame of a picture file in eight bits, in whatever colour mode it has. Raises UnreadablePicture."""
+def whole_picture(file: PictureFile, exif_rotate: bool = True, window: Window = None) -> Image.Image:
+    """A picture file in eight bits, in whatever colour mode it has; ``window`` is for DICOM files. Raises UnreadablePicture."""
     if not file.data:
         raise UnreadablePicture("the file is empty")
+    if dicom.is_dicom(file.data, file.name):
+        with _dicom_faults():
+            return dicom.picture_of(file.data, file.frame, window, MOST_PIXELS)
     with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
         picture: Image.Image = opened
+        if file.frame:
+            _seek(opened, file.frame)
         if picture.width * picture.height > MOST_PIXELS:
             raise Image.DecompressionBombError
         picture.load()
@@ -154,9 +180,62 @@ def whole_picture(file: PictureFile, exif_rotate: bool = True) -> Image.Image:
         return _eight_bit(picture)
 
 
+@contextmanager
+def _dicom_faults() -> Iterator[None]:
+    try:
+        yield
+    except dicom.DicomFault as error:
+        raise UnreadablePicture(str(error)) from error
+
+
+def _seek(picture: Image.Image, frame: int) -> None:
+    try:
+        picture.seek(frame)
+    except EOFError as error:
+        raise UnreadablePicture(f"has no page {frame + 1}") from error
+
+
+def holds_more(file: PictureFile) -> bool:
+    """Whether a file is more than this one picture: a page of several, or a DICOM file, which may name people."""
+    return bool(file.frame) or dicom.is_dicom(file.data, file.name)
+
+
+def plain_copy(file: PictureFile) -> bytes:
+    """A picture in eight bits as PNG, with nothing beside its pixels. Raises UnreadablePicture."""
+    out = io.BytesIO()
+    whole_picture(file, exif_rotate=False).save(out, "PNG")
+    return out.getvalue()
+
+
+def to_copy(path: Path) -> tuple[Path | bytes, str] | None:
+    """What a copy of a picture is made of, and what it is called: its file, or its bytes where it stands within one; of a page, or of a DICOM
+    file, the picture alone as PNG. None where it cannot be read."""
+    more = frame_of(path) is not None or path.suffix.lower() in dicom.ENDINGS
+    if path.is_file() and not more and path.suffix:
+        return path, path.name
+    try:
+        file = read_file(path)
+        if holds_more(file) or more:
+            stem = path.name if frame_of(path) is None else f"{path.parent.name} {path.name}"
+            return plain_copy(file), f"{stem}.png"
+    except UnreadablePicture:
+        return None
+    return (path if path.is_file() else file.data), path.name
+
+
+def copy_ending(path: str) -> str:
+    """The ending of a copy's name, as far as the path tells it."""
+    place = Path(path)
+    more = frame_of(place) is not None or place.suffix.lower() in dicom.ENDINGS
+    return ".png" if more else place.suffix.lower()
+
+
 def mode_and_frames(file: PictureFile) -> tuple[str, int]:
     """The colour mode that a readable file's picture has before it is decoded, and its number of frames; 1 where what is
     behind the first frame is broken. Raises UnreadablePicture."""
+    if dicom.is_dicom(file.data, file.name):
+        with _dicom_faults():
+            return dicom.picture_of(file.data, most_pixels=MOST_PIXELS).mode, dicom.frames_of(file.data)
     with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
         mode = opened.mode
         try:
@@ -168,6 +247,9 @@ def mode_and_frames(file: PictureFile) -> tuple[str, int]:
 
 def picture_size(file: PictureFile, exif_rotate: bool = True) -> tuple[int, int]:
     """Height and width of a picture as it would be decoded, from its head alone. Raises UnreadablePicture."""
+    if dicom.is_dicom(file.data, file.name):
+        with _dicom_faults():
+            return dicom.size_of(file.data)
     with picture_faults(), Image.open(io.BytesIO(file.data), formats=FORMATS) as opened:
         width, height = opened.size
         turned = exif_rotate and opened.getexif().get(274) in (5, 6, 7, 8)

@@ -18,6 +18,7 @@ from mivrat.core.base.job import until_stopped
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
+from mivrat.core.pictures import dicom
 from mivrat.core.pictures.classes import ClassMatcher
 from mivrat.core.pictures.containers import ARCHIVE_ENDINGS, PACKED_ENDINGS, PICTURE_TABLE_ENDINGS
 
@@ -31,7 +32,7 @@ else:
     inside = LazyModule("mivrat.core.pictures.container_listing")  # it takes tables
 
 PICTURE_ENDINGS = frozenset(
-    {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif"}
+    {".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".bmp", ".dib", ".tif", ".tiff", ".webp", ".gif", ".dcm", ".dicom"}
 )
 TABLE_ENDINGS = frozenset({".csv", ".tsv", ".tab", ".jsonl", ".ndjson", ".parquet"})
 
@@ -252,7 +253,8 @@ def list_images(source: Path) -> Listing:
         return listed
     if _ends_like_picture(source.name):
         # One picture, without a label: the folder it lies in may be called anything.
-        return Listing(source.stem, source.resolve().parent, [source.name], [()])
+        place = source.resolve().parent
+        return Listing(source.stem, place, *_with_frames(place, [source.name], [()]))
     if source.suffix.lower() not in TABLE_ENDINGS:
         raise InputError(
             "is neither a folder, nor a table, nor an archive, nor a picture",
@@ -304,12 +306,43 @@ def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
         if not folders and not files and _ends_like_picture(folder) and folder != str(root):
             yield relative(folder), True
         for name in files:
-            if _ends_like_picture(name) and not name.startswith("._"):
+            if (_ends_like_picture(name) and not name.startswith("._")) or (
+                "." not in name and _has_dicom_mark(os.path.join(folder, name))
+            ):
                 yield relative(os.path.join(folder, name)), False
     for folder in closed:
         if folder == os.fspath(root):
             raise InputError("the folder may not be read", where=root, hint="ask for the right to read it")
         yield relative(folder), True
+
+
+def _has_dicom_mark(path: str) -> bool:
+    """Whether a file is marked as DICOM (PS3.10): on the discs of scanners these have no ending."""
+    try:
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
+            return file.read(132)[128:] == b"DICM"
+    except OSError:
+        return False
+
+
+def _with_frames(
+    root: Path, paths: list[str], texts: list[tuple[str, ...]], fields: Sequence[str] = ()
+) -> tuple[list[str], list[tuple[str, ...]], dict[str, list[str]]]:
+    """Each DICOM file of several frames as one image a frame, and what its headers tell as columns of all images."""
+    found: list[tuple[str, tuple[str, ...], dict[str, str]]] = []
+    for path, said in until_stopped(zip(paths, texts, strict=True)):
+        ending = os.path.splitext(path)[1].lower()
+        if ending not in dicom.ENDINGS and (ending or not _has_dicom_mark(str(root / path))):
+            found.append((path, said, {}))
+            continue
+        try:
+            columns, frames = dicom.told_in_list((root / path).read_bytes(), fields)
+        except OSError:
+            columns, frames = {}, 1
+        found += [(f"{path}/frame {i}" if frames > 1 else path, said, columns) for i in range(1, frames + 1)]
+    names = dict.fromkeys(name for *_, columns in found for name in columns)
+    columns_ = {name: [columns.get(name, "") for *_, columns in found] for name in names}
+    return [path for path, *_ in found], [said for _, said, _ in found], columns_
 
 
 def _inside(source: Path) -> Listing | None:
@@ -370,7 +403,8 @@ def _from_folder(root: Path) -> Listing:
         tuple(path.split("/")[: None if is_folder and not _ends_like_picture(path) else -1])
         for path, is_folder in found
     ]
-    return Listing(root.resolve().name, root.resolve(), [path for path, _ in found], labels)
+    place = root.resolve()
+    return Listing(place.name, place, *_with_frames(place, [path for path, _ in found], labels))
 
 
 def read_table(source: Path) -> pl.DataFrame:

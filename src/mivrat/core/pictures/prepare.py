@@ -207,7 +207,7 @@ def prepare_picture(file: PictureFile, recipe: Recipe) -> NDArray[Any]:
 
     Returns what the network receives, C × H × W, or H × W × C as the recipe has it.
     """
-    return prepare_whole(whole_picture(file, recipe.picture.exif_rotate), recipe)
+    return prepare_whole(whole_picture(file, recipe.picture.exif_rotate, recipe.picture.window), recipe)
 
 
 def prepare_whole(picture: Image.Image, recipe: Recipe) -> NDArray[Any]:

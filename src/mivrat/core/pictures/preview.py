@@ -49,7 +49,7 @@ class Preview:
 def preview(path: Path, recipe: Recipe, side: int) -> Preview:
     """Decode and prepare one picture file. Raises InputError where it cannot be read."""
     try:
-        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
+        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate, recipe.picture.window)
     except UnreadablePicture as error:
         raise InputError(str(error), where=path.name) from error
     return preview_of(pixels, recipe, side)

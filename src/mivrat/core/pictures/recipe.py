@@ -26,6 +26,8 @@ class _Part(BaseModel):
 class Picture(_Part):
     mode: Literal["RGB", "BGR", "L"] = "RGB"
     exif_rotate: bool = True
+    # Of DICOM files: centre and width, in rescaled values; None: the file's own.
+    window: tuple[float, Annotated[float, Field(gt=0)]] | None = None
 
 
 class Resize(_Part):

@@ -226,7 +226,9 @@ ANSWERS = 3
 
 def prepared(file: Path, recipe: Recipe) -> Pixels:
     """A picture file as the network's size, before value scaling. Raises UnreadablePicture."""
-    return fitted_pixels(read_picture(file, recipe.picture.mode, recipe.picture.exif_rotate), recipe)[0]
+    return fitted_pixels(
+        read_picture(file, recipe.picture.mode, recipe.picture.exif_rotate, recipe.picture.window), recipe
+    )[0]
 
 
 def cover(

@@ -15,8 +15,7 @@ from mivrat.core.base.files import folder_within, free_name, is_same_file, put_n
 from mivrat.core.base.job import Meter, Progress, Written, current_stop
 from mivrat.core.base.numbers import percent
 from mivrat.core.base.text import in_a_row
-from mivrat.core.pictures.containers import to_copy
-from mivrat.core.pictures.decode import UnreadablePicture
+from mivrat.core.pictures.decode import UnreadablePicture, to_copy
 from mivrat.core.pictures.thumbnails import thumbnail
 from mivrat.core.reporting.image_lists import ExportedImages, Source, list_of_images
 from mivrat.core.reporting.typeface import fitting, typeface
@@ -92,13 +91,12 @@ def sort_into_folders(
             if current_stop().stopped:
                 done -= 1
                 break
-            path = record.image_set.file(i)
-            source = to_copy(path)
+            found = to_copy(record.image_set.file(i))
             for name in _folders_of(exported, i, by, named):
                 place = folder_within(folder, name)
-                if source is not None:
-                    _put(source, path.name, place, how, put)
-            made += source is not None
+                if found is not None:
+                    _put(*found, place, how, put)
+            made += found is not None
             yield meter.at(done)
         else:
             write_whole(free_name(folder / "list.csv"), list_of_images(exported).as_csv())

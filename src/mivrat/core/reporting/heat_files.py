@@ -206,7 +206,7 @@ def heat_of_image(maker: MapMaker, path: Path, wanted: HeatmapChoices) -> ImageH
 def _read(maker: MapMaker, path: Path) -> _Read | str:
     recipe = maker.model.recipe
     try:
-        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate)
+        pixels = read_picture(path, recipe.picture.mode, recipe.picture.exif_rotate, recipe.picture.window)
     except UnreadablePicture as error:
         return str(error)
     fitted, place = fitted_pixels(pixels, recipe)

@@ -83,7 +83,7 @@ def write_selection(
     Nothing that is there already is written over: it takes another name then. InputError where the folder cannot be written.
     """
     meter, lines, taken, written = Meter(len(maps)), list[list[str]](), set[str](), 0
-    mode, turn = record.recipe.picture.mode, record.recipe.picture.exif_rotate
+    read = record.recipe.picture
     scale = "difference" if setup.method in SIGNED else "heat"
     layer = " + ".join(setup.layers) or "default"
     yield meter.at(0)
@@ -106,7 +106,7 @@ def write_selection(
                 f"{np.abs(heat).max():.6g}",
             ]
             try:
-                pixels = read_picture(record.image_set.file(image), mode, turn)
+                pixels = read_picture(record.image_set.file(image), read.mode, read.exif_rotate, read.window)
             except UnreadablePicture as error:
                 lines.append([*about, *[""] * 7, str(error)])
                 continue
@@ -116,7 +116,7 @@ def write_selection(
                 stem = free_stem(Path(item.path), taken)
             raw, drawn = io.BytesIO(), io.BytesIO()
             np.save(raw, heat)
-            shown = pixels[..., ::-1] if mode == "BGR" else pixels
+            shown = pixels[..., ::-1] if read.mode == "BGR" else pixels
             Image.fromarray(overlay(shown, heat, place, scale=scale)).save(drawn, "PNG")
             write_whole(folder / f"{stem}.npy", raw.getvalue())
             write_whole(folder / f"{stem}.png", drawn.getvalue())

@@ -23,7 +23,7 @@ from mivrat.core.base.text import count, escaped, safe_cell
 from mivrat.core.concluding.labelling import LabelSample, SampleRow, WantedFigure, wanted_figure
 from mivrat.core.figures.label_sample import Estimated
 from mivrat.core.pictures.classes import ClassMatcher
-from mivrat.core.pictures.containers import to_copy
+from mivrat.core.pictures.decode import copy_ending, to_copy
 from mivrat.core.study.records import RunRecord
 
 if TYPE_CHECKING:
@@ -96,7 +96,7 @@ def copy_names(found: LabelSample, record: RunRecord) -> list[str]:
     """What the copies of the listed images are called: their number in the list, so that no name tells a class."""
     digits = len(str(len(found.listed)))
     items = record.image_set.items
-    endings = [Path(items[int(i)].path).suffix.lower() for i in found.listed]
+    endings = [copy_ending(items[int(i)].path) for i in found.listed]
     return [f"{n:0{digits}d}{one if one.isascii() else ''}" for n, one in enumerate(endings, 1)]
 
 
@@ -291,11 +291,11 @@ def copy_listed(found: LabelSample, record: RunRecord, folder: Path) -> Iterator
         for name, i in zip(copy_names(found, record), found.listed.tolist(), strict=True):
             if current_stop().stopped:
                 break
-            source, target = to_copy(record.image_set.file(i)), folder / name
-            if source is not None:
+            copied, target = to_copy(record.image_set.file(i)), folder / name
+            if copied is not None:
                 made += 1
-                if not is_same_file(source, target):
-                    put_new(source, target)
+                if not is_same_file(copied[0], target):
+                    put_new(copied[0], target)
             done += 1
             yield meter.at(done)
     except FileExistsError as error:

@@ -118,7 +118,9 @@ def find_two_classes(model: Model, files: Sequence[Path], judged: EvaluatedRun) 
         if current_stop().stopped:
             return
         try:
-            pixels = read_picture(files[image], model.recipe.picture.mode, model.recipe.picture.exif_rotate)
+            pixels = read_picture(
+                files[image], model.recipe.picture.mode, model.recipe.picture.exif_rotate, model.recipe.picture.window
+            )
         except UnreadablePicture:
             continue
         tensors = [to_tensor(fitted_pixels(view, model.recipe)[0], model.recipe) for view in windows_of(pixels)]

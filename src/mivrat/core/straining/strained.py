@@ -48,7 +48,9 @@ def distorted(pixels: Pixels, one: Distortion, recipe: Recipe, content: bytes, s
 
 def decoded_photo(file: PictureFile, recipe: Recipe) -> Pixels:
     """The photo that distortions are for: in RGB (for BGR as well) or grey. Raises UnreadablePicture."""
-    return decode_picture(file, "L" if recipe.picture.mode == "L" else "RGB", recipe.picture.exif_rotate)
+    return decode_picture(
+        file, "L" if recipe.picture.mode == "L" else "RGB", recipe.picture.exif_rotate, recipe.picture.window
+    )
 
 
 def received(photo: Pixels, recipe: Recipe) -> NDArray[Any]:

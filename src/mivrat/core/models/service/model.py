@@ -29,7 +29,7 @@ from mivrat.core.models.service.description import ENDING, Description, read_des
 from mivrat.core.models.service.keys import find_key
 from mivrat.core.models.service.open_inference import DATATYPES, ModelMetadata, OpenInference, ServerPort, ask_about
 from mivrat.core.models.service.pictures import Payload, encoded, picture_recipe
-from mivrat.core.pictures.decode import PictureFile, decode_picture
+from mivrat.core.pictures.decode import PictureFile, decode_picture, holds_more, plain_copy
 from mivrat.core.pictures.image_sets import ImageSet
 from mivrat.core.pictures.prepare import prepare_picture
 from mivrat.core.pictures.recipe import MOST_SIDE, Recipe, Scores, canonical, guess_recipe
@@ -247,7 +247,8 @@ class ServiceModel:
         """What goes out for a picture file. Raises UnreadablePicture where it is none: then nothing goes out."""
         if self.form == "original":
             decode_picture(file, self.recipe.picture.mode)
-            return file.data
+            # A DICOM file holds more than its picture: who is in it goes nowhere.
+            return plain_copy(file) if holds_more(file) else file.data
         return self.payload_of(prepare_picture(file, self.recipe))
 
     def payload_of(self, tensor: NDArray[Any]) -> Payload:
