@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import logging
-import warnings
 from pathlib import Path
 
 import numpy as np
@@ -29,12 +28,9 @@ from mivrat.core.pictures.recipe import Picture, Recipe, canonical
 from tests.support.networks import classifier, loaded
 
 pydicom = pytest.importorskip("pydicom")
-from pydicom.data import get_testdata_files  # noqa: E402
 from pydicom.pixels import apply_modality_lut, apply_voi_lut, pixel_array  # noqa: E402
 
-with warnings.catch_warnings():
-    warnings.simplefilter("ignore")
-    SHIPPED = sorted(Path(one) for one in get_testdata_files("*.dcm"))
+SHIPPED = sorted((Path(pydicom.__file__).parent / "data" / "test_files").glob("*.dcm"))
 BY_NAME = {one.name: one for one in SHIPPED}
 pytestmark = pytest.mark.filterwarnings("ignore")
 

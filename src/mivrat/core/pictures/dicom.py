@@ -95,7 +95,7 @@ def frames_of(data: bytes) -> int:
     with _faults("cannot be read as DICOM"):
         if "Rows" not in found:
             raise DicomFault("is a DICOM file without a picture")
-        number = int(found.get("NumberOfFrames") or 1)
+        number = _whole(found.get("NumberOfFrames") or 1)
     if not 0 < number <= MOST_FRAMES:
         raise DicomFault(f"says that it has {number} frames")
     return number
@@ -105,7 +105,7 @@ def size_of(data: bytes) -> tuple[int, int]:
     """Height and width of its frames."""
     found = _dataset(data, pixels=False)
     with _faults("cannot be read as DICOM"):
-        return int(found.Rows), int(found.Columns)
+        return _whole(found.get("Rows")), _whole(found.get("Columns"))
 
 
 def picture_of(
@@ -125,7 +125,7 @@ def picture_of(
             raise DicomFault("is a DICOM file without a picture")
         values: NDArray[Any] = library.pixel_array(found, index=frame if frames_of(data) > 1 else 0)
         if values.ndim == 3 and values.shape[2] in (3, 4):
-            return Image.fromarray(_to_eight(values[..., :3], int(found.get("BitsStored", 8))))
+            return Image.fromarray(_to_eight(values[..., :3], _whole(found.get("BitsStored", 8))))
         if found.PhotometricInterpretation == "PALETTE COLOR":
             colours = library.apply_color_lut(values, found)
             return Image.fromarray(_to_eight(colours[..., :3], 8 * colours.dtype.itemsize))
@@ -162,7 +162,7 @@ def _windowed(
     kind = str(found.get("VOILUTFunction") or "LINEAR")
     if window is None and found.get("VOILUTSequence") and "WindowCenter" not in found:
         looked_up = library.apply_voi(values.astype(np.int64), found).astype(np.float64)
-        bits = int(found.VOILUTSequence[0].LUTDescriptor[2])
+        bits = _whole(found.VOILUTSequence[0].LUTDescriptor[2])
         return np.asarray(looked_up * (255.0 / (2**bits - 1)))
     if window is None:
         centre, width = _first(found.get("WindowCenter")), _first(found.get("WindowWidth"))
@@ -187,10 +187,20 @@ def through_window(values: NDArray[np.float64], centre: float, width: float, kin
 
 
 def _first(value: Any) -> float | None:
-    """The first of one or several numbers."""
-    if value is None or value == "":
+    """The first of one or several numbers; None where that is none."""
+    try:
+        found = float(value[0] if isinstance(value, Sequence) and not isinstance(value, str) else value)
+    except (TypeError, ValueError, IndexError):
         return None
-    return float(value[0] if isinstance(value, Sequence) and not isinstance(value, str) else value)
+    return found if np.isfinite(found) else None
+
+
+def _whole(value: Any) -> int:
+    """A whole number of a file's. DicomFault where it is none."""
+    try:
+        return int(value)
+    except (TypeError, ValueError, OverflowError):
+        raise DicomFault("cannot be read as DICOM: one of its numbers is none") from None
 
 
 # --- what is told of a file ---
