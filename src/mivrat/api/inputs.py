@@ -10,8 +10,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.models.kinds import load_model
+from mivrat.core.models.class_names import class_names_in
+from mivrat.core.models.kinds import kind_of, load_model
 from mivrat.core.models.model import Model
+from mivrat.core.models.onnx_model import ONNX
 from mivrat.core.models.service.places import kept_beside
 from mivrat.core.pictures.classes import read_class_list, refuse_bad_names
 from mivrat.core.pictures.image_sets import (
@@ -44,8 +46,16 @@ def is_place(given: object) -> bool:
     return isinstance(given, str | os.PathLike)
 
 
-def class_names(classes: Classes) -> list[str]:
-    """The class names of a file, or as they are given. InputError where they are no class list."""
+def class_names(classes: Classes | None, model: Place | None = None) -> list[str]:
+    """The class names of a file, or as they are given; without any, those that the model's own metadata holds. InputError where they are
+    no class list."""
+    if classes is None:
+        path = Path(model) if model is not None else None
+        if path is None or kind_of(path) is not ONNX:
+            raise InputError(
+                "nothing tells the class names", where="classes", hint="give them, in the order of the model's scores"
+            )
+        return class_names_in(path)
     if isinstance(classes, str | os.PathLike):
         return read_class_list(Path(classes))
     names = list(classes)

@@ -472,7 +472,7 @@ class Run:
 def evaluate(
     model: Place,
     images: Place | pl.DataFrame,
-    classes: Classes,
+    classes: Classes | None = None,
     recipe: RecipeLike = None,
     *,
     study: Place | None = None,
@@ -488,7 +488,8 @@ def evaluate(
     """Score images with a model, and judge the answers.
 
     ``model`` is an ONNX file, a table of predictions, or a service description; ``images`` a folder (one folder per class), a table
-    file, or a Polars frame with a ``path`` column; ``classes`` a file of names or the names, in the order of the model's scores;
+    file, an archive, or a Polars frame with a ``path`` column; ``classes`` a file of names or the names, in the order of the model's
+    scores (without them, those in the ONNX file's metadata);
     ``recipe`` a recipe file or its entries (guessed from the model without one; the run's ``remarks`` say so). ``study``: keep the
     answers in this ``.mivrat`` file, and go on from what is there. ``together``: the column that says which images are related.
     ``where``: a cluster, ``local:4`` or ``tcp://host:port``. ``progress`` is called with each step. Raises InputError where something
@@ -514,7 +515,7 @@ def evaluate(
 def evaluation(
     model: Place,
     images: Place | pl.DataFrame,
-    classes: Classes,
+    classes: Classes | None = None,
     recipe: RecipeLike = None,
     *,
     study: Place | None = None,
@@ -530,7 +531,7 @@ def evaluation(
     stopped has the answers so far; kept in a study, the same call goes on from there."""
 
     def events() -> Iterator[Progress | Run]:
-        names = class_names(classes)
+        names = class_names(classes, model)
         kept = Path(study) if study is not None else None
         loaded = model_of(model, names, recipe, threads, kept)
         image_set = image_set_of(images, names, together)

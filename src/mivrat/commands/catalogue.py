@@ -77,8 +77,11 @@ AGREE_FOLDER = _repeated(
 STUDY = Option("study", {"type": Path, "metavar": "STUDY.mivrat"})
 MODEL = _option("--model", type=model_place, required=True, metavar="M.onnx|TABLE|SERVICE")
 MODEL_OR_SERVICE = MODEL.but(metavar="M.onnx|SERVICE")
-IMAGES = _option("--images", type=Path, required=True, metavar="DIR|TABLE")
+IMAGES = _option("--images", type=Path, required=True, metavar="DIR|TABLE|ARCHIVE")
 CLASSES = _option("--classes", "class names in the model's order", type=Path, required=True, metavar="FILE")
+CLASSES_OR_METADATA = CLASSES.but(
+    help="class names in the model's order; without it, those in the ONNX file's own metadata", required=False
+)
 RECIPE = _option("--recipe", type=Path, metavar="R.toml")
 BATCH = _option("--batch", type=whole(1), default=32, metavar="N")
 THREADS = _option("--threads", type=whole(1), default=0, metavar="N")
@@ -127,7 +130,7 @@ RUN = (
         help="an ONNX file, a table of predictions made elsewhere, or a prediction service: its address "
         "(https://host/v2/models/NAME) or its description (service.toml)"
     ),
-    IMAGES.but(help="one folder per class, or a table with path and label columns"),
+    IMAGES.but(help="one folder per class, a table with path and label columns, or an archive of pictures"),
     CLASSES,
     RECIPE.but(help="the preprocessing; guessed from the model's input, and said so, where it is not given"),
     _option(
@@ -149,7 +152,7 @@ COMMANDS = (
         "score images and write the figures",
         "evaluating:evaluate",
         (
-            *RUN,
+            *(CLASSES_OR_METADATA if one is CLASSES else one for one in RUN),
             CLUSTER,
             OUT,
             _option("--top", type=ks, metavar="1,3,5"),

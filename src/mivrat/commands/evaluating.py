@@ -11,7 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from mivrat.api.inputs import no_column
+from mivrat.api.inputs import class_names, no_column
 from mivrat.commands.loading import say_remarks, study_for, where_scored
 from mivrat.commands.telling import DONE, NOT_HELD, STOPPED, ProgressLine, say, show, stoppable
 from mivrat.core.answers.answers import UNREADABLE
@@ -94,7 +94,7 @@ class _Inputs:
 
 def _read_inputs(args: argparse.Namespace) -> _Inputs:
     """Read all of it, and refuse what does not go together before anything is scored."""
-    classes = read_class_list(args.classes)
+    classes = class_names(args.classes, args.model)
     requirements = [
         required.parse_requirement(criterion_words.read_criterion(text, classes), classes) for text in args.require
     ]
