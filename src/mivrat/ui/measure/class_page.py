@@ -33,6 +33,7 @@ class ClassesPage(Page, QWidget):
     def __init__(self, workspace: Workspace, thumbnails: Thumbnails) -> None:
         super().__init__()
         self.workspace, self.table = workspace, ClassTable(workspace)
+        self.table.setAccessibleName("classes, with their figures")
         self.story = StoryPanel(workspace, thumbnails)
         self._of: int | None = None
         self._workers = self.workspace.group(1)

@@ -83,6 +83,7 @@ class GroupTable(Page, QWidget):
         self.column.activated.connect(lambda _: self._start())
         self.note = label(soft=True, wrap=True)
         self.table = _Table(0, len(COLUMNS))
+        self.table.setAccessibleName("groups, with their accuracy")
         self.table.resized.connect(self._fit)
         self.table.setHorizontalHeaderLabels(list(COLUMNS))
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)

@@ -198,6 +198,7 @@ def field_of_study(hint: str) -> QLineEdit:
     """A field for what one looks for, or is about to name, in the study that is open; another study begins without it."""
     made = QLineEdit()
     made.setPlaceholderText(hint)
+    made.setAccessibleName(hint)
     made.setProperty(OF_STUDY, True)
     return made
 

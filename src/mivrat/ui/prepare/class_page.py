@@ -184,6 +184,7 @@ class ClassFamilies(QWidget):
         self.workspace = workspace
         self._filling = False
         self.table = QTableWidget(0, 3)
+        self.table.setAccessibleName("classes and their families")
         self.table.setHorizontalHeaderLabels(["class", "images", "family"])
         self.table.verticalHeader().setDefaultSectionSize(28)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
