@@ -669,7 +669,7 @@ def _settled(rows: NDArray[np.floating], kind: ScoreKind) -> Kind:
     if kind == "auto":
         if facts.doubtful:
             raise InputError(
-                f"lie in [0, 1], but a row sums to 1 only within {facts.furthest:.2g}",
+                f"are all from 0 to 1, but a row sums to 1 only within {facts.furthest:.2g}",
                 where="scores",
                 hint='say which they are: kind="logits" or kind="probabilities"',
             )

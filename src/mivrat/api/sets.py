@@ -111,7 +111,7 @@ def sets_of(
 ) -> Sets:
     """The prediction sets of a run, its threshold from its own labelled images, out of fold."""
     if not 0 < level < 1:
-        raise InputError(f"{level:g} is no share between 0 and 1", where="level", hint="such as 0.9")
+        raise InputError(f"{level:g} is not a share between 0 and 1", where="level", hint="such as 0.9")
     found = at_last(own_sets(record, judged, SetPlan(level, score, by_class)))
     assert found is not None, "nothing here is asked to stop"
     return Sets(record, judged, found)

@@ -231,7 +231,7 @@ def manual() -> str:
             for code, meaning in (
                 ("0", "Done."),
                 ("1", "Something that was required does not hold."),
-                ("2", "The input cannot be used; one line says what, where, and how to mend it."),
+                ("2", "The input cannot be used; one line says what, where, and how to correct it."),
                 ("70", "Something went wrong inside Mivrat; the details are in its log."),
                 ("130", "Stopped; what was done is kept."),
             )

@@ -171,7 +171,7 @@ def test_a_number_is_a_class_only_where_no_class_is_called_so(tmp_path: Path) ->
     [
         ({"a.json": b"{"}, "not valid JSON"),
         ({"a.json": b"[" * 100_000}, "not valid JSON"),
-        ({"a.cls": b"\xff\xfe"}, "no text in UTF-8"),
+        ({"a.cls": b"\xff\xfe"}, "not text in UTF-8"),
         ({"a.cls": b"x" * 1000}, "too long"),
     ],
 )

@@ -125,9 +125,9 @@ def _text(archive: Container, path: Path, name: str, most: int) -> str:
             raise MemberFault(f"has {archive.size(name)} bytes, which is too long for this")
         return archive.read(name).decode("utf-8")
     except MemberFault as error:
-        raise InputError(str(error), where=f"{path}/{name}", hint="mend the label file, or take it out") from error
+        raise InputError(str(error), where=f"{path}/{name}", hint="correct the label file, or remove it") from error
     except UnicodeDecodeError as error:
-        raise InputError("is no text in UTF-8", where=f"{path}/{name}", hint="write it in UTF-8") from error
+        raise InputError("is not text in UTF-8", where=f"{path}/{name}", hint="write it in UTF-8") from error
 
 
 def _json(archive: Container, path: Path, name: str) -> Any:
@@ -135,7 +135,7 @@ def _json(archive: Container, path: Path, name: str) -> Any:
         return json.loads(_text(archive, path, name, _MOST_JSON))
     except (ValueError, RecursionError) as error:
         raise InputError(
-            f"is not valid JSON ({str(error)[:160]})", where=f"{path}/{name}", hint="mend it, or take it out"
+            f"is not valid JSON ({str(error)[:160]})", where=f"{path}/{name}", hint="correct it, or remove it"
         ) from error
 
 

@@ -270,7 +270,7 @@ def _key(path: Path) -> bytes:
             return bytes.fromhex(read_text(path, "the key of pseudonyms", "").strip())
         except ValueError:
             raise InputError(
-                "is no key", where=path, hint="take it away: another is made, and pseudonyms change"
+                "is not a key", where=path, hint="remove it: another is made, and pseudonyms change"
             ) from None
     key = secrets.token_bytes(32)
     write_whole(path, key.hex() + "\n")
