@@ -7,6 +7,7 @@ import os
 import shutil
 import sqlite3
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -73,6 +74,20 @@ def no_waiting_for_disks(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(os, "fsync", lambda _: None)
 
 
+def _left_open(opened: list[tuple[sqlite3.Connection, str]]) -> list[str]:
+    """Where connections were opened that are still open; those of the tests themselves left out."""
+    left = []
+    for connection, where in list(opened):
+        try:
+            connection.total_changes  # noqa: B018
+        except sqlite3.ProgrammingError as error:
+            if "closed" in str(error):
+                continue
+        if where:
+            left.append(where)
+    return left
+
+
 @pytest.fixture(autouse=True)
 def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """Fail a test in which Mivrat leaves a study's database open, and say who opened it; close what the test opened itself."""
@@ -92,15 +107,9 @@ def all_closed(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
 
     monkeypatch.setattr(sqlite3, "connect", connected)
     yield
-    left = []
-    for connection, where in opened:
-        try:
-            connection.total_changes  # noqa: B018
-        except sqlite3.ProgrammingError as error:
-            if "closed" in str(error):
-                continue
-        if where:
-            left.append(where)
+    waited = time.monotonic() + 5  # what works in the background may be about to end
+    while (left := _left_open(opened)) and time.monotonic() < waited:
+        time.sleep(0.02)
     for connection, _ in opened:
         try:
             connection.close()
