@@ -88,6 +88,11 @@ def test_windows_are_those_of_the_standard(name: str) -> None:
     assert np.abs(pixels - expected).max() <= 0.5 + 1e-9
 
 
+def test_a_window_of_width_one_is_a_step() -> None:
+    values = np.array([9.0, 9.4, 9.6, 11.0])  # PS3.3 C.11.2.1.2.1: up to centre - 0.5 dark, above it light
+    assert dicom.through_window(values, 10.0, 1.0, "LINEAR").tolist() == [0, 0, 255, 255]
+
+
 @pytest.mark.parametrize("kind", ["LINEAR", "LINEAR_EXACT", "SIGMOID"])
 def test_windows_are_those_of_the_library(kind: str) -> None:
     found = pydicom.dcmread(BY_NAME["MR_small.dcm"])
@@ -188,6 +193,7 @@ def test_columns_group_and_name_nobody(tmp_path: Path, own_folders: Path, caplog
     # Another user's pseudonyms are others.
     before = dicom.pseudonym("WARD-007")
     assert before == dicom.pseudonym("WARD-007 ")
+    assert dicom._key_file().stat().st_mode & 0o777 == 0o600  # nobody else's to read
     dicom._key.cache_clear()
     dicom._key_file().unlink()
     assert dicom.pseudonym("WARD-007") != before
