@@ -16,13 +16,15 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from mivrat.api.arrays import from_scores
     from mivrat.api.comparing import Comparison, compare
     from mivrat.api.drawing import Drawing
+    from mivrat.api.evaluating import evaluate, evaluation
     from mivrat.api.explaining import Heatmap, heatmap, layers
     from mivrat.api.figure import Figure
     from mivrat.api.labels import Estimate, LabelList, estimate, sample
     from mivrat.api.regions import CoverTest, Region, TransplantTest, cover, transplant
-    from mivrat.api.run import Run, evaluate, evaluation, from_scores
+    from mivrat.api.run import Run
     from mivrat.api.sets import Sets
     from mivrat.api.straining import StrainTest, strain
     from mivrat.api.study import Study, Verification, open_study
@@ -53,9 +55,9 @@ _PLACES = {
     "compare": "mivrat.api.comparing",
     "cover": "mivrat.api.regions",
     "estimate": "mivrat.api.labels",
-    "evaluate": "mivrat.api.run",
-    "evaluation": "mivrat.api.run",
-    "from_scores": "mivrat.api.run",
+    "evaluate": "mivrat.api.evaluating",
+    "evaluation": "mivrat.api.evaluating",
+    "from_scores": "mivrat.api.arrays",
     "heatmap": "mivrat.api.explaining",
     "layers": "mivrat.api.explaining",
     "open_study": "mivrat.api.study",

@@ -15,9 +15,9 @@ from mivrat.api.figure import Figure, as_table, of_difference
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.comparing.claims import MARGIN
-from mivrat.core.comparing.claims import claims as claims_of
 from mivrat.core.comparing.groups import by_group
-from mivrat.core.comparing.holding import Compared, RunPair, headline_differences, hold, names_of
+from mivrat.core.comparing.holding import Compared, headline_differences
+from mivrat.core.comparing.of_runs import compare_runs
 from mivrat.core.concluding.requirements import RequirementOutcome, parse_difference
 from mivrat.core.figures.groups import group_names
 from mivrat.core.pictures.image_sets import column_of, paths_of
@@ -170,28 +170,16 @@ def compare(run_a: Run, run_b: Run, *, margin: float = MARGIN, same_rows: bool =
         one.refuse_some("comparisons")
     if same_rows:
         _refuse_other_rows(run_a, run_b)
-    elif not (run_a.named and run_b.named):
+    elif "row" in (run_a.known_by, run_b.known_by):
         raise InputError(
             "nothing says which image is which: a run from arrays has no paths",
             where="compare",
             hint="give from_scores the paths of the images, or pass same_rows=True if row i is the same image in both",
         )
     a, b = (_snapshot(one, run_a, run_b, same_rows) for one in (run_a, run_b))
-    held = hold(a, b, names_of(a, b))
-    if held.on_images is not None:
-        found = held.on_images.deepen(held.on_images.compare(), None, seed)
-    else:
-        found = _two_sets(held, seed)
+    found = compare_runs(a, b, margin, seed)
     assert found is not None, "nothing here is asked to stop"
-    return Comparison(Compared(held, found, tuple(claims_of(found, margin))))
-
-
-def _two_sets(held: RunPair, seed: int) -> Any:
-    assert held.on_sets is not None
-    found = held.on_sets.compare()
-    if found.sets is not None and found.sets.total_a and found.sets.total_b:
-        return held.on_sets.deepen(found, seed=seed)
-    return found
+    return Comparison(found)
 
 
 def _refuse_other_rows(a: Run, b: Run) -> None:
@@ -207,7 +195,7 @@ def _refuse_other_rows(a: Run, b: Run) -> None:
 def _snapshot(one: Run, run_a: Run, run_b: Run, same_rows: bool) -> Snapshot:
     """A run as it is compared: by content where both know the bytes of their images, else by path; by row where that is said."""
     snapshot = one.snapshot
-    by_path = not same_rows and any(_from_arrays(run) for run in (run_a, run_b))
+    by_path = not same_rows and "path" in (run_a.known_by, run_b.known_by)
     if not same_rows and not by_path:
         return snapshot
     record = snapshot.record
@@ -218,11 +206,7 @@ def _snapshot(one: Run, run_a: Run, run_b: Run, same_rows: bool) -> Snapshot:
     answers.contents = {
         i: hashlib.sha256(f"path {name}".encode("utf-8", "surrogateescape")).digest() for i, name in enumerate(names)
     }
-    info, content = record.info, record.model_sha256
+    content = record.model_sha256
     if run_a.record.model_sha256 == run_b.record.model_sha256:  # the same numbers under another name are still two runs
         content = f"{content} {'a' if one is run_a else 'b'}"
-    return replace(snapshot, record=replace(record, info=info, answers=answers, model_sha256=content))
-
-
-def _from_arrays(run: Run) -> bool:
-    return str(run.record.model_path.parent) == "/arrays"
+    return replace(snapshot, record=replace(record, answers=answers, model_sha256=content))

@@ -41,11 +41,6 @@ Classes = Place | Sequence[str]
 RecipeLike = Place | Mapping[str, Any] | Recipe | None
 
 
-def is_place(given: object) -> bool:
-    """Whether something names a file or folder."""
-    return isinstance(given, str | os.PathLike)
-
-
 def class_names(classes: Classes | None, model: Place | None = None) -> list[str]:
     """The class names of a file, or as they are given; without any, those that the model's own metadata holds. InputError where they are
     no class list."""

@@ -1,11 +1,8 @@
-"""One run: a model's answers for images, judged, with every figure; from a model, a table, or arrays made elsewhere."""
+"""One run: a model's answers for images, judged, with every figure, its tables and diagrams."""
 
 from __future__ import annotations
 
-import hashlib
-import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -16,54 +13,38 @@ from numpy.typing import ArrayLike, NDArray
 from mivrat.api.drawing import Drawing
 from mivrat.api.figure import Figure, as_table, of_share
 from mivrat.api.inputs import (
-    Classes,
     Place,
-    RecipeLike,
-    class_names,
-    image_set_of,
-    model_of,
     no_column,
-    study_at,
-    where_worked,
 )
 from mivrat.api.sets import Sets, sets_of
-from mivrat.api.work import Work
-from mivrat.core.answers.answers import FAILED, PENDING, SCORED, UNREADABLE, Answers
+from mivrat.core.answers.answers import FAILED, PENDING, UNREADABLE
 from mivrat.core.answers.judged import EvaluatedRun, ImageCounts
-from mivrat.core.answers.judging import judge, units_in
 from mivrat.core.base.errors import InputError
-from mivrat.core.base.job import Progress
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.concluding.criteria import hold_requirement
 from mivrat.core.concluding.criterion_words import read_criterion
 from mivrat.core.concluding.evaluation_context import EvaluationContext
 from mivrat.core.concluding.requirements import RequirementOutcome, parse_requirement
-from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import group_figures, group_names
 from mivrat.core.figures.intervals import Proportion
 from mivrat.core.figures.metrics import METRICS, Metric, Unit, metric
 from mivrat.core.figures.ranked import mean_of
 from mivrat.core.figures.summary import Figures, sensible_ks
-from mivrat.core.models.prediction_table import TABLE
-from mivrat.core.models.scores import Kind, ScoreFacts, column_count_fits
 from mivrat.core.pictures.classes import ClassMatcher
-from mivrat.core.pictures.families import read_families
-from mivrat.core.pictures.image_sets import ImageSet, ItemColumns, column_of
-from mivrat.core.pictures.recipe import Recipe
+from mivrat.core.pictures.image_sets import column_of
 from mivrat.core.reporting.results import RunResults, predictions_frame, write_results
-from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.slow_figures import SlowFigures, slow_figures
-from mivrat.core.running.snapshot import MOST_PAIRS, Snapshot
-from mivrat.core.running.unkept import record_of
+from mivrat.core.running.snapshot import Snapshot, snapshot_with
 from mivrat.core.selecting.measures import Measures
-from mivrat.core.study.records import RunInfo, RunRecord
+from mivrat.core.study.records import RunRecord
 
 if TYPE_CHECKING:
     import polars as pl
 else:
     pl = LazyModule("polars")
 
-ScoreKind = Literal["logits", "probabilities", "sigmoid", "auto"]
+# What tells the images of a run apart: the bytes of their files, the paths told of them, or their rows alone.
+KnownBy = Literal["content", "path", "row"]
 # Figures of all images that no record tells: what they are called, and their unit.
 _FURTHER: dict[str, tuple[str, Unit]] = {
     "macro_auroc": ("Macro AUROC", "number"),
@@ -89,10 +70,10 @@ class Run:
         remarks: Sequence[str] = (),
         among: NDArray[np.bool_] | None = None,
         seed: int = 0,
-        named: bool = True,
+        known_by: KnownBy = "content",
     ) -> None:
-        """Made by ``evaluate``, ``from_scores`` and ``Study.run``. ``named``: whether images go by names, not by rows alone."""
-        self.record, self.judged, self.named = record, judged, named
+        """Made by ``evaluate``, ``from_scores`` and ``Study.run``. ``known_by``: what tells its images apart."""
+        self.record, self.judged, self.known_by = record, judged, known_by
         self.remarks = list(remarks)
         self._among, self._seed = among, seed
 
@@ -132,7 +113,7 @@ class Run:
                 hint=f"give {len(self.judged.labels)} booleans, one for each listed image",
             )
         both = found if self._among is None else found & self._among
-        return Run(self.record, self.judged, self.remarks, both, self._seed, self.named)
+        return Run(self.record, self.judged, self.remarks, both, self._seed, self.known_by)
 
     # --- figures ---
 
@@ -405,9 +386,7 @@ class Run:
     @cached_property
     def snapshot(self) -> Snapshot:
         """The run as the core takes it."""
-        return Snapshot(
-            self.record, self.judged, self._figures, self.judged.counts(), mistakes(self._figures.matrix, MOST_PAIRS)
-        )
+        return snapshot_with(self.record, self.judged, self._figures)
 
     @cached_property
     def context(self) -> EvaluationContext:
@@ -464,260 +443,3 @@ class Run:
             told.append(f"{counts.listed} images listed: {', '.join(left)}.")
         some = "" if self._among is None else f", {self.n} of its images"
         return as_table(self._headline(), f"{self.name}{some}", told)
-
-
-# --- how a run is made ---
-
-
-def evaluate(
-    model: Place,
-    images: Place | pl.DataFrame,
-    classes: Classes | None = None,
-    recipe: RecipeLike = None,
-    *,
-    study: Place | None = None,
-    together: str | None = None,
-    families: Place | Mapping[str, str] | None = None,
-    threshold: float | None = None,
-    where: str | None = None,
-    batch: int = 32,
-    threads: int = 0,
-    seed: int = 0,
-    progress: Callable[[Progress], object] | None = None,
-) -> Run:
-    """Score images with a model, and judge the answers.
-
-    ``model`` is an ONNX file, a table of predictions, or a service description; ``images`` a folder (one folder per class), a table
-    file, an archive, or a Polars frame with a ``path`` column; ``classes`` a file of names or the names, in the order of the model's
-    scores (without them, those in the ONNX file's metadata);
-    ``recipe`` a recipe file or its entries (guessed from the model without one; the run's ``remarks`` say so). ``study``: keep the
-    answers in this ``.mivrat`` file, and go on from what is there. ``together``: the column that says which images are related.
-    ``where``: a cluster, ``local:4`` or ``tcp://host:port``. ``progress`` is called with each step. Raises InputError where something
-    cannot be used.
-    """
-    work = evaluation(
-        model,
-        images,
-        classes,
-        recipe,
-        study=study,
-        together=together,
-        families=families,
-        threshold=threshold,
-        where=where,
-        batch=batch,
-        threads=threads,
-        seed=seed,
-    )
-    return work.finish(progress)
-
-
-def evaluation(
-    model: Place,
-    images: Place | pl.DataFrame,
-    classes: Classes | None = None,
-    recipe: RecipeLike = None,
-    *,
-    study: Place | None = None,
-    together: str | None = None,
-    families: Place | Mapping[str, str] | None = None,
-    threshold: float | None = None,
-    where: str | None = None,
-    batch: int = 32,
-    threads: int = 0,
-    seed: int = 0,
-) -> Work[Run]:
-    """The same as ``evaluate``, step by step: iterate over it for progress, ``stop()`` it, ask for its ``result``. A run that was
-    stopped has the answers so far; kept in a study, the same call goes on from there."""
-
-    def events() -> Iterator[Progress | Run]:
-        names = class_names(classes, model)
-        kept = Path(study) if study is not None else None
-        loaded = model_of(model, names, recipe, threads, kept)
-        image_set = image_set_of(images, names, together)
-        known = families_of(families, names)
-        if threshold is not None and len(names) != 2:
-            raise InputError(f"is for two classes, there are {len(names)}", where="threshold", hint="leave it out")
-        with ExitStack() as held:
-            source = classes if isinstance(classes, str | os.PathLike) else ""
-            study_open = (
-                study_at(kept, names, held, [loaded.path.parent, image_set.root], source) if kept is not None else None
-            )
-            one = Evaluation(loaded, image_set, study_open, where_worked(where, [loaded], held))
-            yield from one.run(batch, threads)
-            record = record_of(one, names, known, threshold=threshold)
-            judged = one.judging.judged()
-        if threshold is not None and judged.has_scores:
-            judged = judged.at_threshold(threshold)
-        yield Run(record, judged, [f"{loaded.path.name}: {remark}" for remark in loaded.remarks], seed=seed)
-
-    return Work(events())
-
-
-def families_of(families: Place | Mapping[str, str] | None, classes: Sequence[str]) -> dict[int, str]:
-    """Families by class index, from a file or as class -> family."""
-    if families is None:
-        return {}
-    if isinstance(families, str | os.PathLike):
-        return read_families(Path(families), classes)
-    matcher = ClassMatcher(classes)
-    return {matcher.target(name): family for name, family in families.items()}
-
-
-def from_scores(
-    labels: ArrayLike,
-    scores: ArrayLike,
-    classes: Classes | None = None,
-    kind: ScoreKind = "logits",
-    paths: Sequence[str] | None = None,
-    units: ArrayLike | None = None,
-    *,
-    columns: Mapping[str, Sequence[Any]] | None = None,
-    name: str = "scores",
-    images: str = "arrays",
-    seed: int = 0,
-) -> Run:
-    """A run from arrays that any framework's loop has made.
-
-    ``labels``: N class indices (-1: none) or names; ``scores``: N x K, or N for two classes (the second one's); a row with NaN counts
-    as failed. ``kind``: ``logits``, ``probabilities``, ``sigmoid`` (N probabilities of the second class), or ``auto`` to let the
-    numbers tell. ``paths`` name the images, so that runs can be compared; ``units`` say which images are related (intervals are then
-    over whole units); ``columns`` are further ones, N values each, to group by. Raises InputError where shapes do not agree, or where
-    scores are not of the kind that was said.
-    """
-    rows = _rows(scores)
-    total = len(rows)
-    names = class_names(classes) if classes is not None else [str(k) for k in range(max(2, rows.shape[1]))]
-    if not column_count_fits(rows.shape[1], len(names)):
-        raise InputError(
-            f"have {rows.shape[1]} columns, there are {len(names)} classes",
-            where="scores",
-            hint="give one column for each class, or a single one for two classes",
-        )
-    known = _label_indices(labels, names, total)
-    settled = _settled(rows, kind)
-    further = {key: _texts(values, total, f"columns[{key!r}]") for key, values in (columns or {}).items()}
-    if units is not None:
-        further["units"] = _texts(units, total, "units")
-    told = _paths(paths, total)
-    said = [names[k] if k >= 0 else "" for k in known.tolist()]
-    # Without names nothing but the row says which image is which: such a list is like no other.
-    root = Path("/arrays")
-    image_set = ImageSet(
-        images, root, ItemColumns(told, known, said, further), unit_column="units" if units is not None else ""
-    )
-    answers = Answers(total, rows.shape[1], settled, len(names), "recipe" if kind != "auto" else "guess", rows=rows)
-    answers.state[:] = np.where(np.isfinite(rows).all(axis=1), SCORED, FAILED)
-    if paths is not None:
-        answers.contents = {i: hashlib.sha256(f"path {one}".encode()).digest() for i, one in enumerate(told)}
-    content = hashlib.sha256(np.ascontiguousarray(rows).tobytes() + settled.encode()).hexdigest()
-    record = RunRecord(
-        RunInfo(0, name, images, 0, 0), names, root / name, Recipe(), False, image_set, answers, TABLE, content
-    )
-    return Run(record, judge(answers, known, units_in(image_set)), seed=seed, named=paths is not None)
-
-
-def _rows(scores: ArrayLike) -> NDArray[np.floating]:
-    rows = np.asarray(scores)
-    if rows.dtype.kind not in "fiu" or rows.ndim not in (1, 2) or not rows.size:
-        raise InputError(
-            f"are {rows.dtype} of shape {rows.shape}", where="scores", hint="give N x K numbers, an image a row"
-        )
-    if rows.ndim == 1:
-        rows = rows[:, None]
-    return np.array(rows, np.float32 if rows.dtype in (np.float16, np.float32) else np.float64)
-
-
-def _label_indices(labels: ArrayLike, names: Sequence[str], total: int) -> NDArray[np.int64]:
-    given = np.asarray(labels)
-    if given.shape != (total,):
-        raise InputError(
-            f"are of shape {given.shape}, there are {total} rows of scores",
-            where="labels",
-            hint="give one for each row",
-        )
-    if given.dtype.kind in "iub":
-        found = given.astype(np.int64)
-        if ((found < -1) | (found >= len(names))).any():
-            worst = int(found[(found < -1) | (found >= len(names))][0])
-            raise InputError(
-                f"hold {worst}, which is no class: there are {len(names)}",
-                where="labels",
-                hint=f"give indices from 0 to {len(names) - 1}, and -1 for none",
-            )
-        return found
-    if given.dtype.kind not in "UO":
-        raise InputError(f"are {given.dtype}", where="labels", hint="give class indices or names")
-    matcher, found = ClassMatcher(names), np.full(total, -1, np.int64)
-    for i, one in enumerate(given.tolist()):
-        if one is None or one == "":
-            continue
-        index = matcher.index(str(one))
-        if index is None:
-            raise InputError(
-                f"row {i} is labelled {str(one)!r}, which is not in the class list",
-                where="labels",
-                hint="use the names of the class list, and None for no label",
-            )
-        found[i] = index
-    return found
-
-
-def _settled(rows: NDArray[np.floating], kind: ScoreKind) -> Kind:
-    """The kind of scores, held against the numbers."""
-    facts = ScoreFacts.of(rows)
-    if kind == "auto":
-        if facts.doubtful:
-            raise InputError(
-                f"are all from 0 to 1, but a row sums to 1 only within {facts.furthest:.2g}",
-                where="scores",
-                hint='say which they are: kind="logits" or kind="probabilities"',
-            )
-        return facts.kind
-    if kind not in ("logits", "probabilities", "sigmoid"):
-        raise InputError(
-            f"{kind!r} is no kind of scores", where="kind", hint="give logits, probabilities, sigmoid or auto"
-        )
-    if kind == "logits" and facts.kind == "probabilities" and facts.rows:
-        raise InputError(
-            "are called logits, but every row lies in [0, 1] and sums to 1: these are probabilities",
-            where="scores",
-            hint='pass kind="probabilities"',
-        )
-    if kind != "logits" and not facts.within:
-        raise InputError(
-            f"are called {kind}, but do not all lie in [0, 1]", where="scores", hint='pass kind="logits" if they are'
-        )
-    if kind == "probabilities" and rows.shape[1] > 1 and facts.doubtful:
-        raise InputError(
-            f"are called probabilities, but a row sums to 1 only within {facts.furthest:.2g}",
-            where="scores",
-            hint="normalise each row, or pass the logits",
-        )
-    if kind == "sigmoid" and rows.shape[1] > 1:
-        raise InputError(
-            "are called sigmoid, which is for one column", where="scores", hint="give the second class's probabilities"
-        )
-    return kind
-
-
-def _texts(values: Any, total: int, where: str) -> list[str]:
-    found = ["" if one is None else str(one) for one in np.asarray(values, object).tolist()]
-    if len(found) != total:
-        raise InputError(
-            f"has {len(found)} values, there are {total} rows of scores", where=where, hint="give one each"
-        )
-    return found
-
-
-def _paths(paths: Sequence[str] | None, total: int) -> list[str]:
-    if paths is None:
-        return [f"row {i}" for i in range(total)]
-    found = [os.fspath(one) for one in paths]
-    if len(found) != total or len(set(found)) != total:
-        raise InputError(
-            f"are {len(found)}, {len(set(found))} of them different; there are {total} rows of scores",
-            where="paths",
-            hint="give each image one path of its own",
-        )
-    return found

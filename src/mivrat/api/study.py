@@ -9,16 +9,17 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from mivrat.api.evaluating import evaluate
 from mivrat.api.figure import as_table
 from mivrat.api.inputs import Classes, Place, RecipeLike, class_names, image_set_of, recipe_of
-from mivrat.api.run import Run, evaluate
+from mivrat.api.run import Run
 from mivrat.api.work import Work
 from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import write_whole
 from mivrat.core.base.job import Progress
 from mivrat.core.base.lazy_module import LazyModule
 from mivrat.core.concluding.evaluation_context import reference_of
-from mivrat.core.concluding.of_study import ground_of, read_findings
+from mivrat.core.concluding.of_study import ground_of, read_findings, read_snapshot
 from mivrat.core.concluding.requirements import as_written
 from mivrat.core.concluding.verifying import Verified, VerifyRequest, as_json, asked_of, recipe_known
 from mivrat.core.concluding.verifying import verify as verified
@@ -27,7 +28,7 @@ from mivrat.core.models.kinds import load_model
 from mivrat.core.models.model import Model
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.loading import load_judged
-from mivrat.core.running.snapshot import take_snapshot
+from mivrat.core.running.snapshot import judged_as_asked
 from mivrat.core.running.unkept import record_of, snapshot_of
 from mivrat.core.study.file import Study as StudyFile
 from mivrat.core.study.image_sets import declared_places, list_image_sets
@@ -142,7 +143,7 @@ class Study:
         info, _ = run_named(self.path, name)
         with StudyFile.open(self.path, again=True) as study:
             record, judging = load_judged(study, info.id)
-        return Run(record, take_snapshot(record, judging).judged)
+        return Run(record, judged_as_asked(record, judging))
 
     @property
     def findings(self) -> pl.DataFrame:
@@ -189,7 +190,7 @@ class Study:
         recipe that of the study's own model is taken where it fits. InputError where there is nothing to be held to."""
 
         def events() -> Iterator[Progress | Verification]:
-            self._may_read()
+            may_read(self.path, ())
             asked = asked_of(self.path, image_set_of(images, self._classes) if images is not None else None)
             chosen = next_model(Path(model), recipe, threads, asked)
             request = with_study_units(asked)
@@ -222,10 +223,9 @@ class Study:
             check_ending(Path(one))
 
         def events() -> Iterator[Progress | list[Path]]:
-            self._may_read()
+            may_read(self.path, ())
             info, _ = run_named(self.path, run)
-            with StudyFile.open(self.path, again=True) as study:
-                snapshot = take_snapshot(*load_judged(study, info.id))
+            snapshot = read_snapshot(self.path, info.id)
             findings, _ = read_findings(self.path)
             ground = ground_of(self.path, snapshot, MakerPool())
             with StudyFile.open(self.path, again=True) as study:
@@ -238,9 +238,6 @@ class Study:
                     yield event.within
 
         return Work(events()).finish(progress)
-
-    def _may_read(self) -> None:
-        may_read(self.path, ())
 
     def __repr__(self) -> str:
         return f"<Study {self.path.name}: {len(self._classes)} classes>"

@@ -21,7 +21,7 @@ from mivrat.core.base.errors import InputError
 from mivrat.core.base.files import sha256_of
 from mivrat.core.models.model import Model
 from mivrat.core.models.onnx_model import OnnxModel
-from mivrat.core.pictures.containers import picture_stat
+from mivrat.core.pictures.containers import stat_if_there
 from mivrat.core.pictures.recipe import Recipe
 
 log = logging.getLogger(__name__)
@@ -98,14 +98,7 @@ def blocks_of(files: Sequence[Path], todo: Sequence[int], in_block: int) -> Iter
     for number, first in enumerate(range(0, len(todo), in_block), 1):
         places = tuple(todo[first : first + in_block])
         paths = [files[i] for i in places]
-        yield Block(number, places, tuple(str(one.absolute()) for one in paths), tuple(map(_seen, paths)))
-
-
-def _seen(path: Path | str) -> tuple[int, int] | None:
-    try:
-        return picture_stat(path)
-    except (OSError, ValueError):
-        return None
+        yield Block(number, places, tuple(str(one.absolute()) for one in paths), tuple(map(stat_if_there, paths)))
 
 
 # What was sent is kept as long as the worker lives; a model is loaded by one task, and used by one at a time.
@@ -127,7 +120,7 @@ def _model(ref: ModelRef, sent: Mapping[str, bytes] | None, threads: int) -> Onn
     """The model, from its own place or from what was sent; None where neither is there. InputError where what was sent is another."""
     folder = Path(_sent.name) / ref.files[0][1]
     kept = folder / Path(ref.path).name
-    if all(_is_same(path, sha, _seen(path)) for path, sha in ref.files):
+    if all(_is_same(path, sha, stat_if_there(path)) for path, sha in ref.files):
         return _loaded(ref.key, ref.path, ref.recipe, ref.classes, threads)
     if sent is not None and not kept.exists():
         root, wanted = Path(ref.path).parent, dict(ref.files)
@@ -173,7 +166,7 @@ def work_on_block(
     with _lock:
         try:
             model = _model(ref, sent_model, threads)
-            same = sent_images is not None or tuple(map(_seen, block.paths)) == block.sizes
+            same = sent_images is not None or tuple(map(stat_if_there, block.paths)) == block.sizes
             if model is None or not same:
                 return Lacking(model is None, not same)
             log.info("at work on %s", block.name)

@@ -21,7 +21,6 @@ from mivrat.core.base.job import Stopped
 from mivrat.core.base.lazy_module import LazyModule, load_meanwhile
 from mivrat.core.base.numbers import bounds, percent
 from mivrat.core.checks.result import CheckResult, in_words
-from mivrat.core.figures.confusion import mistakes
 from mivrat.core.figures.groups import Group, group_figures, group_names
 from mivrat.core.figures.summary import Figures, sensible_ks
 from mivrat.core.figures.uncertainty import FEW_UNITS
@@ -38,7 +37,7 @@ from mivrat.core.pictures.subsets import draw, draw_per_class
 from mivrat.core.reporting.results import RunResults, write_results
 from mivrat.core.running.evaluation import Evaluation
 from mivrat.core.running.slow_figures import slow_figures
-from mivrat.core.running.snapshot import MOST_PAIRS, Snapshot
+from mivrat.core.running.snapshot import snapshot_with
 from mivrat.core.running.unkept import record_of
 from mivrat.core.selecting.measures import Measures
 from mivrat.core.study.class_list import save_families
@@ -168,7 +167,7 @@ def _evaluated(args: argparse.Namespace, held: ExitStack) -> int:
 def _outcomes(inputs: _Inputs, evaluation: Evaluation, found: RunResults, figures: Figures) -> list[RequirementOutcome]:
     """The requirements held against the figures; those of families and groups against the images of these."""
     record = record_of(evaluation, inputs.classes, inputs.families, threshold=found.threshold)
-    snapshot = Snapshot(record, found.judged, figures, found.judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
+    snapshot = snapshot_with(record, found.judged, figures)
     columns = partial(Measures, record.image_set.items)
     ground, intervals = (
         grounds.EvaluationContext(snapshot, measured=columns),

@@ -119,11 +119,16 @@ class ClassMatcher:
         found = self._exact.get(label)
         return found if found is not None else self._folded.get(fold(label))
 
-    def target(self, text: str) -> int:
-        """A class given by name or by index from 0 (a name wins); InputError where it is neither."""
+    def index_or_number(self, text: str) -> int | None:
+        """The index of a class given by name or by index from 0 (a name wins); None where it is neither."""
         found = self.index(text)
         if found is None and text.isascii() and text.isdigit() and len(text) < 10 and int(text) < len(self.classes):
             found = int(text)
+        return found
+
+    def target(self, text: str) -> int:
+        """A class given by name or by index from 0 (a name wins); InputError where it is neither."""
+        found = self.index_or_number(text)
         if found is None:
             raise InputError(
                 f"{text!r} is not a class; the classes are {quoted(self.classes)}",

@@ -16,6 +16,7 @@ from mivrat.core.pictures.containers import (
     PICTURE_TABLE_ENDINGS,
     Container,
     MemberFault,
+    frame_paths,
     opened,
 )
 from mivrat.core.pictures.picture_tables import PictureTable, picture_column
@@ -82,7 +83,7 @@ def _of_archive(archive: Container, path: Path, below: str, endings: frozenset[s
         if _ends_in(base, dicom.ENDINGS):
             told_of, frames = _dicom_in(archive, name)
             columns = {**told_of, **columns}
-            paths = [f"{paths[0]}/frame {i}" for i in range(1, frames + 1)] if frames > 1 else paths
+            paths = frame_paths(paths[0], frames)
         found += [Listed(one, texts, by_number, columns) for one in paths]
     return found
 

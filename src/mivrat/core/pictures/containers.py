@@ -83,6 +83,11 @@ def frame_of(path: Path) -> tuple[Path, int] | None:
     return path.parent, int(found[1]) - 1
 
 
+def frame_paths(path: str, frames: int) -> list[str]:
+    """The paths of a file's frames, each an image; of a single frame that of the file."""
+    return [f"{path}/frame {i}" for i in range(1, frames + 1)] if frames > 1 else [path]
+
+
 def read_inside(path: Path) -> tuple[bytes, int] | None:
     """The bytes of a picture within a container, and the container's time of change; None where no part of the path is one. MemberFault
     where it cannot be read."""
@@ -118,13 +123,17 @@ def picture_stat(path: Path | str) -> tuple[int, int]:
     return about.st_size, about.st_mtime_ns
 
 
+def stat_if_there(path: Path | str) -> tuple[int, int] | None:
+    """Size and time of change (ns) of a picture; None where it is not there."""
+    try:
+        return picture_stat(path)
+    except (OSError, ValueError):
+        return None
+
+
 def is_there(path: Path) -> bool:
     """Whether a picture is there, as a file of its own or within one."""
-    try:
-        picture_stat(path)
-    except (OSError, ValueError):
-        return False
-    return True
+    return stat_if_there(path) is not None
 
 
 def root_is_there(root: Path) -> bool:
@@ -220,7 +229,7 @@ def _unpacked(data: bytes, whole: int) -> bytes:
     return found
 
 
-def _plain(name: str) -> str:
+def plain_name(name: str) -> str:
     """A member's name as a path of its own below the archive: whatever it says, it leads nowhere else."""
     parts = [
         f"({part})" if part == ".." else part for part in name.replace("\0", "").split("/") if part not in ("", ".")
@@ -238,13 +247,13 @@ def _tar_members(path: Path, size: int) -> Iterator[tuple[str, _Member]]:
     try:
         with tarfile.open(path, "r:") as archive:
             for one in until_stopped(archive):
-                name = _plain(one.name)
+                name = plain_name(one.name)
                 if not name:
                     continue
                 if one.islnk() or one.issym():
                     here = posixpath.dirname(one.name) if one.issym() else ""
                     found.pop(name, None)
-                    links[name] = _plain(posixpath.normpath(posixpath.join(here, one.linkname)))
+                    links[name] = plain_name(posixpath.normpath(posixpath.join(here, one.linkname)))
                 elif one.isreg():
                     links.pop(name, None)
                     fault = "is kept with holes, which is not read" if one.issparse() else ""
@@ -287,7 +296,7 @@ def _zip_members(path: Path) -> Iterator[tuple[str, _Member]]:
             hint="fetch or make it again; what is missing is its end",
         ) from error
     for one in listed:
-        name = _plain(one.filename)
+        name = plain_name(one.filename)
         if one.is_dir() or not name:
             continue
         fault = ""

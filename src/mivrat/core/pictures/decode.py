@@ -210,7 +210,7 @@ def plain_copy(file: PictureFile) -> bytes:
 def to_copy(path: Path) -> tuple[Path | bytes, str] | None:
     """What a copy of a picture is made of, and what it is called: its file, or its bytes where it stands within one; of a page, or of a DICOM
     file, the picture alone as PNG. None where it cannot be read."""
-    more = frame_of(path) is not None or path.suffix.lower() in dicom.ENDINGS
+    more = _is_told_to_hold_more(path)
     if path.is_file() and not more and path.suffix:
         return path, path.name
     try:
@@ -226,8 +226,12 @@ def to_copy(path: Path) -> tuple[Path | bytes, str] | None:
 def copy_ending(path: str) -> str:
     """The ending of a copy's name, as far as the path tells it."""
     place = Path(path)
-    more = frame_of(place) is not None or place.suffix.lower() in dicom.ENDINGS
-    return ".png" if more else place.suffix.lower()
+    return ".png" if _is_told_to_hold_more(place) else place.suffix.lower()
+
+
+def _is_told_to_hold_more(path: Path) -> bool:
+    """``holds_more``, as far as the path tells it."""
+    return frame_of(path) is not None or path.suffix.lower() in dicom.ENDINGS
 
 
 def mode_and_frames(file: PictureFile) -> tuple[str, int]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import io
 import logging
+import os
 import secrets
 import warnings
 from collections.abc import Iterator, Sequence
@@ -46,13 +47,25 @@ _LONGEST = 200
 MOST_FRAMES = 100_000
 
 
+_MARK_AT, _MARK = 128, b"DICM"
+
+
 class DicomFault(Exception):
     """A DICOM file that cannot be read; the message names nobody."""
 
 
 def is_dicom(data: bytes, name: str = "") -> bool:
     """Whether bytes are a DICOM file: its mark behind the preamble (PS3.10), or else the file's ending."""
-    return data[128:132] == b"DICM" or name[name.rfind(".") :].lower() in ENDINGS
+    return data[_MARK_AT : _MARK_AT + 4] == _MARK or name[name.rfind(".") :].lower() in ENDINGS
+
+
+def has_mark(path: str) -> bool:
+    """Whether a file bears that mark: on the discs of scanners these have no ending."""
+    try:
+        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
+            return file.read(_MARK_AT + 4)[_MARK_AT:] == _MARK
+    except OSError:
+        return False
 
 
 @contextmanager
@@ -91,7 +104,10 @@ def _dataset(data: bytes, pixels: bool) -> Dataset:
 
 def frames_of(data: bytes) -> int:
     """The number of frames. DicomFault where it holds no picture."""
-    found = _dataset(data, pixels=False)
+    return _frames_in(_dataset(data, pixels=False))
+
+
+def _frames_in(found: Dataset) -> int:
     with _faults("cannot be read as DICOM"):
         if "Rows" not in found:
             raise DicomFault("is a DICOM file without a picture")
@@ -103,7 +119,10 @@ def frames_of(data: bytes) -> int:
 
 def size_of(data: bytes) -> tuple[int, int]:
     """Height and width of its frames."""
-    found = _dataset(data, pixels=False)
+    return _size_in(_dataset(data, pixels=False))
+
+
+def _size_in(found: Dataset) -> tuple[int, int]:
     with _faults("cannot be read as DICOM"):
         return _whole(found.get("Rows")), _whole(found.get("Columns"))
 
@@ -113,23 +132,24 @@ def picture_of(
 ) -> Image.Image:
     """A frame in eight bits, ``L`` or ``RGB``. ``window``: centre and width in rescaled values; without it that of the file. DicomFault with
     the reason."""
-    height, width = size_of(data)
+    found = _dataset(data, pixels=True)
+    height, width = _size_in(found)
     if height * width > most_pixels:
         raise DicomFault(f"too large to unpack: more than {most_pixels // 1_000_000} million pixels")
-    if frame >= frames_of(data):
+    frames = _frames_in(found)
+    if frame >= frames:
         raise DicomFault(f"has no frame {frame + 1}")
-    found = _dataset(data, pixels=True)
     library = import_module("pydicom.pixels")
     with _faults("its picture cannot be decoded"):
         if "PixelData" not in found and "FloatPixelData" not in found and "DoubleFloatPixelData" not in found:
             raise DicomFault("is a DICOM file without a picture")
-        values: NDArray[Any] = library.pixel_array(found, index=frame if frames_of(data) > 1 else 0)
+        values: NDArray[Any] = library.pixel_array(found, index=frame)
         if values.ndim == 3 and values.shape[2] in (3, 4):
             return Image.fromarray(_to_eight(values[..., :3], _whole(found.get("BitsStored", 8))))
         if found.PhotometricInterpretation == "PALETTE COLOR":
             colours = library.apply_color_lut(values, found)
             return Image.fromarray(_to_eight(colours[..., :3], 8 * colours.dtype.itemsize))
-        shared = found if frames_of(data) == 1 else _of_frame(found, frame)
+        shared = found if frames == 1 else _of_frame(found, frame)
         rescaled = library.apply_modality_lut(values, shared).astype(np.float64)
         grey = _windowed(rescaled, shared, window, library)
     if found.PhotometricInterpretation == "MONOCHROME1":
@@ -206,11 +226,11 @@ def _whole(value: Any) -> int:
 # --- what is told of a file ---
 
 
-def told_in_list(data: bytes, fields: Sequence[str] = ()) -> tuple[dict[str, str], int]:
+def told_in_list(data: bytes) -> tuple[dict[str, str], int]:
     """The columns that a file brings into a list of images, and its number of frames; nothing, and one, of a file that cannot be read, which is
     told of when its picture is wanted."""
     try:
-        return columns_of(data, fields), frames_of(data)
+        return columns_of(data), frames_of(data)
     except DicomFault:
         return {}, 1
 

@@ -20,7 +20,7 @@ from mivrat.core.base.tables import read_columns
 from mivrat.core.base.text import quoted, unescaped
 from mivrat.core.pictures import dicom
 from mivrat.core.pictures.classes import ClassMatcher
-from mivrat.core.pictures.containers import ARCHIVE_ENDINGS, PACKED_ENDINGS, PICTURE_TABLE_ENDINGS
+from mivrat.core.pictures.containers import ARCHIVE_ENDINGS, PACKED_ENDINGS, PICTURE_TABLE_ENDINGS, frame_paths
 
 if TYPE_CHECKING:
     import polars as pl
@@ -199,10 +199,7 @@ def match_labels(
     def index(text: str) -> int | None:
         if text in pairing:
             return pairing[text]
-        found = matcher.index(text)
-        if found is None and listing.by_number and text.isascii() and text.isdigit() and len(text) < 10:
-            found = int(text) if int(text) < len(classes) else None
-        return found
+        return matcher.index_or_number(text) if listing.by_number else matcher.index(text)
 
     @cache
     def matched(texts: tuple[str, ...]) -> tuple[int, str]:
@@ -307,7 +304,7 @@ def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
             yield relative(folder), True
         for name in files:
             if (_ends_like_picture(name) and not name.startswith("._")) or (
-                "." not in name and _has_dicom_mark(os.path.join(folder, name))
+                "." not in name and dicom.has_mark(os.path.join(folder, name))
             ):
                 yield relative(os.path.join(folder, name)), False
     for folder in closed:
@@ -316,30 +313,21 @@ def _picture_files(root: Path) -> Iterator[tuple[str, bool]]:
         yield relative(folder), True
 
 
-def _has_dicom_mark(path: str) -> bool:
-    """Whether a file is marked as DICOM (PS3.10): on the discs of scanners these have no ending."""
-    try:
-        with open(os.open(path, os.O_RDONLY | os.O_NONBLOCK), "rb") as file:
-            return file.read(132)[128:] == b"DICM"
-    except OSError:
-        return False
-
-
 def _with_frames(
-    root: Path, paths: list[str], texts: list[tuple[str, ...]], fields: Sequence[str] = ()
+    root: Path, paths: list[str], texts: list[tuple[str, ...]]
 ) -> tuple[list[str], list[tuple[str, ...]], dict[str, list[str]]]:
     """Each DICOM file of several frames as one image a frame, and what its headers tell as columns of all images."""
     found: list[tuple[str, tuple[str, ...], dict[str, str]]] = []
     for path, said in until_stopped(zip(paths, texts, strict=True)):
-        ending = os.path.splitext(path)[1].lower()
-        if ending not in dicom.ENDINGS and (ending or not _has_dicom_mark(str(root / path))):
+        # What has no ending was listed because it is marked as DICOM, or is a folder that may not be read.
+        if (ending := os.path.splitext(path)[1].lower()) and ending not in dicom.ENDINGS:
             found.append((path, said, {}))
             continue
         try:
-            columns, frames = dicom.told_in_list((root / path).read_bytes(), fields)
+            columns, frames = dicom.told_in_list((root / path).read_bytes())
         except OSError:
             columns, frames = {}, 1
-        found += [(f"{path}/frame {i}" if frames > 1 else path, said, columns) for i in range(1, frames + 1)]
+        found += [(one, said, columns) for one in frame_paths(path, frames)]
     names = dict.fromkeys(name for *_, columns in found for name in columns)
     columns_ = {name: [columns.get(name, "") for *_, columns in found] for name in names}
     return [path for path, *_ in found], [said for _, said, _ in found], columns_

@@ -10,7 +10,7 @@ from pathlib import Path
 import polars as pl
 
 from mivrat.core.base.errors import InputError
-from mivrat.core.pictures.containers import MemberFault
+from mivrat.core.pictures.containers import MemberFault, plain_name
 
 # Of several columns of bytes these are taken for the pictures.
 USUAL_NAMES = ("image", "img", "picture", "photo", "jpg", "png", "bytes")
@@ -138,8 +138,7 @@ def _unique(names: Sequence[str | None]) -> list[str]:
     taken: set[str] = set()
     found = []
     for i, told in enumerate(names):
-        parts = [f"({part})" if part == ".." else part for part in str(told or "").split("/") if part not in ("", ".")]
-        name = "/".join(parts) or f"row {i}"
+        name = plain_name(str(told or "")) or f"row {i}"
         if name in taken:
             name = f"{name} (row {i})"
         taken.add(name)

@@ -29,13 +29,23 @@ class Snapshot:
     mistakes: Mistakes
 
 
-def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
-    """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
+def judged_as_asked(record: RunRecord, judging: Judging | None = None) -> EvaluatedRun:
+    """A run as judged now, at the threshold it has, if any; ``judging`` is what has been judged already."""
     judged = (judging or Judging(record.answers, record.image_set.labels, units_in(record.image_set))).judged()
     if record.threshold is not None and judged.has_scores:
-        judged = judged.at_threshold(record.threshold)
-    figures = judged.figures(sensible_ks(len(record.classes)), ranked=False)
+        return judged.at_threshold(record.threshold)
+    return judged
+
+
+def snapshot_with(record: RunRecord, judged: EvaluatedRun, figures: Figures) -> Snapshot:
+    """A run as judged, with figures that have been worked out."""
     return Snapshot(record, judged, figures, judged.counts(), mistakes(figures.matrix, MOST_PAIRS))
+
+
+def take_snapshot(record: RunRecord, judging: Judging | None = None) -> Snapshot:
+    """Judge a run, unless ``judging`` has done so, and work out its figures (slow for large runs: call it in a worker)."""
+    judged = judged_as_asked(record, judging)
+    return snapshot_with(record, judged, judged.figures(sensible_ks(len(record.classes)), ranked=False))
 
 
 @dataclass(frozen=True)

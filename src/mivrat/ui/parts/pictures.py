@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QImage
 
-from mivrat.core.pictures.containers import picture_stat
+from mivrat.core.pictures.containers import stat_if_there
 from mivrat.core.pictures.decode import UnreadablePicture
 from mivrat.core.pictures.thumbnails import ThumbnailStore
 from mivrat.workspace.executors import Executor
@@ -26,14 +26,6 @@ def to_image(pixels: NDArray[np.uint8]) -> QImage:
 
 # Milliseconds between two looks at files that could not be read.
 LOOKED_AGAIN = 3000
-
-
-def _like(path: Path) -> tuple[int, int] | None:
-    """Size and time of change of a file; None where it is not there."""
-    try:
-        return picture_stat(path)
-    except (OSError, ValueError):
-        return None
 
 
 class Thumbnails(QObject):
@@ -93,7 +85,7 @@ class Thumbnails(QObject):
         """Called in a worker: a thumbnail with what its file is like; None where nobody waits for it any more."""
         if path not in self._pending:
             return None
-        like = _like(path)
+        like = stat_if_there(path)
         if path in self._failed and self._failed[path] == like:
             return None, like
         try:
